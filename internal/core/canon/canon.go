@@ -1,0 +1,84 @@
+// Package canon writes and reads records in the one spelling that RFC 8785 (JSON canonicalization) gives each value, so
+// that equal records have equal bytes and equal hashes.
+package canon
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"unicode/utf8"
+
+	"github.com/gowebpki/jcs"
+)
+
+// ErrNotCanonical is returned for bytes that are valid JSON in another spelling than the canonical one.
+var ErrNotCanonical = errors.New("not in canonical form (RFC 8785)")
+
+// Marshal encodes v, by the rules of encoding/json for field names, in canonical form.
+func Marshal(v any) ([]byte, error) {
+	data, err := json.Marshal(v)
+	if err != nil {
+		return nil, err
+	}
+	return jcs.Transform(data)
+}
+
+// Unmarshal decodes data into v. It refuses unknown fields, anything after the value, and any spelling but the canonical
+// one (ErrNotCanonical).
+func Unmarshal(data []byte, v any) error {
+	decoder := json.NewDecoder(bytes.NewReader(data))
+	decoder.DisallowUnknownFields()
+	if err := decoder.Decode(v); err != nil {
+		return err
+	}
+	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
+		return fmt.Errorf("something follows the record")
+	}
+	again, err := jcs.Transform(data)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(again, data) {
+		return ErrNotCanonical
+	}
+	return nil
+}
+
+const hexDigits = "0123456789abcdef"
+
+// AppendString appends the canonical form of a string of valid UTF-8, with its quotes, to out. It exists beside Marshal
+// because an index has a hundred thousand of them.
+func AppendString(out []byte, text string) []byte {
+	out = append(out, '"')
+	for i := 0; i < len(text); {
+		c := text[i]
+		if c >= utf8.RuneSelf {
+			_, size := utf8.DecodeRuneInString(text[i:])
+			out = append(out, text[i:i+size]...)
+			i += size
+			continue
+		}
+		i++
+		switch {
+		case c == '"' || c == '\\':
+			out = append(out, '\\', c)
+		case c >= ' ':
+			out = append(out, c)
+		case c == '\b':
+			out = append(out, '\\', 'b')
+		case c == '\t':
+			out = append(out, '\\', 't')
+		case c == '\n':
+			out = append(out, '\\', 'n')
+		case c == '\f':
+			out = append(out, '\\', 'f')
+		case c == '\r':
+			out = append(out, '\\', 'r')
+		default:
+			out = append(out, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
+		}
+	}
+	return append(out, '"')
+}

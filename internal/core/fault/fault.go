@@ -1,0 +1,100 @@
+// Package fault holds the one error type whose text is written for people: what happened, where, and what to do next.
+package fault
+
+import (
+	"errors"
+	"fmt"
+)
+
+// Kind says how a command ends. Its numbers are the program's exit statuses.
+type Kind int
+
+// The kinds of ending, which are also the exit statuses.
+const (
+	Failed      Kind = 1 // something did not work
+	Usage       Kind = 2 // wrong usage or configuration
+	Refused     Kind = 3 // frozen, superseded, somebody was faster, not allowed
+	Findings    Kind = 4 // a check found errors
+	BuildFailed Kind = 5 // a step of the build failed
+)
+
+// Error is a failure told to a person. What is one sentence without a full stop; Where is a place such as
+// "orilla.yaml:12:5", an address or an object; Detail holds further lines, printed as they are; Next is what to do,
+// one proposal each. Code is stable and may be relied on by programs.
+type Error struct {
+	Kind   Kind
+	Code   string
+	What   string
+	Where  string
+	Detail []string
+	Next   []string
+	Err    error
+}
+
+// New returns an error of the given kind and stable code.
+func New(kind Kind, code, format string, args ...any) *Error {
+	return &Error{Kind: kind, Code: code, What: fmt.Sprintf(format, args...)}
+}
+
+// At sets where it happened.
+func (e *Error) At(format string, args ...any) *Error {
+	e.Where = fmt.Sprintf(format, args...)
+	return e
+}
+
+// With adds lines of detail.
+func (e *Error) With(lines ...string) *Error {
+	e.Detail = append(e.Detail, lines...)
+	return e
+}
+
+// Then adds a proposal for what to do next.
+func (e *Error) Then(format string, args ...any) *Error {
+	e.Next = append(e.Next, fmt.Sprintf(format, args...))
+	return e
+}
+
+// Because records the cause, which errors.Is and errors.As see and the message shows.
+func (e *Error) Because(err error) *Error {
+	e.Err = err
+	return e
+}
+
+// Error gives the message on one line, for logs and for wrapping.
+func (e *Error) Error() string {
+	text := e.What
+	if e.Where != "" {
+		text = e.Where + ": " + text
+	}
+	if e.Err != nil {
+		text += ": " + e.Err.Error()
+	}
+	return text
+}
+
+// Unwrap returns the cause.
+func (e *Error) Unwrap() error { return e.Err }
+
+// KindOf tells how a command that met err ends: the kind of the first Error in its chain, else Failed.
+func KindOf(err error) Kind {
+	if e, ok := errors.AsType[*Error](err); ok {
+		return e.Kind
+	}
+	return Failed
+}
+
+// Code returns the stable code of the first Error in the chain, or "".
+func Code(err error) string {
+	if e, ok := errors.AsType[*Error](err); ok {
+		return e.Code
+	}
+	return ""
+}
+
+// Notice is something a person should know that stops nothing: a warning, or a remark.
+type Notice struct {
+	Code  string   `json:"code"`
+	What  string   `json:"what"`
+	Paths []string `json:"paths,omitempty"` // the first few paths it is about
+	Next  string   `json:"next,omitempty"`
+}

@@ -1,0 +1,46 @@
+package storage
+
+import (
+	"fmt"
+	"strconv"
+)
+
+// The keys of a store, as docs/store-format.md describes them.
+const (
+	MarkKey    = "orilla-store" // says that a folder or bucket is a store, and in which format
+	SitesKey   = "sites"
+	PulsesKey  = "pulse"
+	EdgesKey   = "edges"
+	numberSize = 10
+)
+
+// ClaimKey is where it is kept whose the name of a site is.
+func ClaimKey(site string) string { return "sites/" + site + "/claim" }
+
+// ReleasesKey is the folder of a site's releases.
+func ReleasesKey(site string) string { return "sites/" + site + "/releases" }
+
+// ReleaseKey is where the root of a release is kept; id has 64 hexadecimal digits.
+func ReleaseKey(site, id string) string { return ReleasesKey(site) + "/" + id }
+
+// BuildsKey is the folder of the builds made under one build key.
+func BuildsKey(site, buildKey string) string { return "sites/" + site + "/builds/" + buildKey }
+
+// BuildKey is where the n-th build made under one build key is recorded.
+func BuildKey(site, buildKey string, n int) string {
+	return BuildsKey(site, buildKey) + "/" + strconv.Itoa(n)
+}
+
+// EnvironmentsKey is the folder of a site's environments.
+func EnvironmentsKey(site string) string { return "sites/" + site + "/environments" }
+
+// JournalKey is where entry n of an environment's journal is kept. The number has ten digits, so that byte order is order.
+func JournalKey(site, environment string, n int64) string {
+	return fmt.Sprintf("%s/%s/journal/%0*d", EnvironmentsKey(site), environment, numberSize, n)
+}
+
+// PulseKey is where the last writer of a site leaves a hint that something moved.
+func PulseKey(site string) string { return "pulse/" + site }
+
+// EdgeKey is where an edge node says that it is there.
+func EdgeKey(node string) string { return "edges/" + node }

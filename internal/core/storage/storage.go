@@ -1,0 +1,130 @@
+// Package storage is the contract between Orilla and whatever keeps its objects, releases and journals.
+//
+// A store maps keys to byte sequences. Everything that matters is created once and never changed: objects, releases,
+// build records and journal entries. The engines live in internal/store; storetest holds the test each must pass.
+package storage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"strings"
+	"time"
+)
+
+// MaxObject is the largest sequence of bytes that a store is asked to keep under one key: 8 MiB. Larger content is cut
+// into parts before it reaches a store.
+const MaxObject = 8 << 20
+
+// Errors that callers decide on. Engines return them wrapped, with the key.
+var (
+	// ErrNotFound: nothing is kept under the key.
+	ErrNotFound = errors.New("not in the store")
+	// ErrExists: Create found the key taken, and left it as it was.
+	ErrExists = errors.New("already in the store")
+	// ErrBadKey: the key is not one; see CheckKey.
+	ErrBadKey = errors.New("not a key")
+	// ErrReadOnly: the store may be read, not written.
+	ErrReadOnly = errors.New("the store cannot be written")
+)
+
+// Store keeps bytes under keys.
+//
+// All methods may be called from several goroutines and several processes at once. Keys follow CheckKey. A method that
+// waits ends soon after its context does.
+//
+// Visibility. What Create, Replace or Batch.Commit wrote is seen whole by every reader that begins afterwards; a reader
+// that begins earlier sees either nothing (or, for Replace, what was there) or all of it, never a part.
+//
+// Durability. When Create or Batch.Commit returns nil, the bytes and their key survive a loss of power. When either
+// returns another error, the key may or may not exist afterwards: the caller reads it back to know.
+type Store interface {
+	// Get returns what is kept under key, or ErrNotFound. The caller owns the result. It does not verify anything:
+	// whoever reads an object compares it with its digest.
+	Get(ctx context.Context, key string) ([]byte, error)
+
+	// Stat tells the size of what is kept under key, or ErrNotFound.
+	Stat(ctx context.Context, key string) (Item, error)
+
+	// List yields the direct children of folder in byte order of their names: keys one level down, and folders (with
+	// Folder set). A folder that does not exist yields nothing. Keys written while it runs may or may not be seen.
+	List(ctx context.Context, folder string) iter.Seq2[Item, error]
+
+	// Create keeps data under key if the key is free, else returns ErrExists and changes nothing. Of several that
+	// create the same key at once exactly one succeeds.
+	Create(ctx context.Context, key string, data []byte) error
+
+	// Replace keeps data under key whatever was there. It is for hints and for who owns a name, where the last word
+	// counts; nothing that a release or a journal consists of is ever replaced. It need not be durable.
+	Replace(ctx context.Context, key string, data []byte) error
+
+	// Delete removes key. Removing what is not there is no error.
+	Delete(ctx context.Context, key string) error
+
+	// Begin starts a batch of writes that become durable together.
+	Begin(ctx context.Context) (Batch, error)
+
+	// Address names the store for people, in the form that configuration takes.
+	Address() string
+}
+
+// Batch gathers writes so that a thousand of them cost one flush. Add may be called from several goroutines; Commit and
+// Discard once, after the last Add has returned. Either ends the batch.
+//
+// Until Commit no key is required to appear. Whenever a key has appeared, even if the process died at that very moment or
+// the power failed, its content is whole.
+type Batch interface {
+	// Add keeps data under key when Commit is called, unless the key already exists with that size: then it reports
+	// false and the bytes are not written again. A key under objects/ that exists with another size is damaged and is
+	// written anew. Add does not keep data after it returned.
+	Add(ctx context.Context, key string, data []byte) (added bool, err error)
+
+	// Commit makes everything added durable and visible, in any order, and also makes durable whatever Add found
+	// present. It returns the keys that another writer created meanwhile; for objects that is of no interest, since
+	// equal names have equal bytes.
+	Commit(ctx context.Context) (taken []string, err error)
+
+	// Discard drops what was added. After Commit it does nothing.
+	Discard()
+}
+
+// Watcher is a Store that can tell of changes sooner than asking again would.
+type Watcher interface {
+	// Watch sends on the channel, without blocking and possibly once for several changes, after something changed
+	// directly in folder. It ends, closing the channel, with the context. Signals may be lost: they save time and
+	// are never relied on.
+	Watch(ctx context.Context, folder string) (<-chan struct{}, error)
+}
+
+// Item is one thing that a store keeps.
+type Item struct {
+	Key      string
+	Folder   bool      // a folder: only Key is set
+	Size     int64     // in bytes
+	Modified time.Time // by the store's clock
+}
+
+// Name is the last part of the key.
+func (i Item) Name() string { return i.Key[strings.LastIndexByte(i.Key, '/')+1:] }
+
+// CheckKey returns ErrBadKey unless key consists of parts joined by "/", each of 1 to 200 of the characters a-z, 0-9, dot,
+// dash and underscore, not beginning with a dot, 500 bytes in all at most. Every file system and object store can hold such
+// keys, also those that do not tell upper from lower case.
+func CheckKey(key string) error {
+	if len(key) > 500 {
+		return fmt.Errorf("%w: longer than 500 bytes", ErrBadKey)
+	}
+	for part := range strings.SplitSeq(key, "/") {
+		if part == "" || len(part) > 200 || part[0] == '.' {
+			return fmt.Errorf("%w: %q", ErrBadKey, key)
+		}
+		for i := range len(part) {
+			c := part[i]
+			if (c < 'a' || c > 'z') && (c < '0' || c > '9') && c != '.' && c != '-' && c != '_' {
+				return fmt.Errorf("%w: %q", ErrBadKey, key)
+			}
+		}
+	}
+	return nil
+}
