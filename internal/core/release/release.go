@@ -1,0 +1,177 @@
+// Package release is the immutable content of one site: which file is at which path, and how pages are served.
+//
+// A release is a small Merkle tree. Its files, sorted by path, are written one a line into chunks; its root lists the chunks
+// and the settings. The SHA-256 of the root is the release's id, so equal content has an equal id wherever, whenever and from
+// whichever commit it was made.
+//
+//	root      {"bytes":1300000,"chunks":[["404.html","5f3a…",48]],"files":48,"format":1,"semantics":1}
+//	chunk     ["404.html","0b77…",812,"text/html; charset=utf-8"]
+//	          ["about/index.html","c9e1…",2210,"text/html; charset=utf-8"]
+//
+// docs/store-format.md has the details.
+package release
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/digest"
+)
+
+// Format is the version of the record layout; Semantics is the version of how a URL is answered. A reader that does not know
+// either refuses the release.
+const (
+	Format    = 1
+	Semantics = 1
+)
+
+// PartSize is the length of each part but the last of a file that is too long for one object: 8 MiB.
+const PartSize = 8 << 20
+
+// Errors that callers decide on.
+var (
+	// ErrUnknown: the record was made by a version of Orilla with other formats or semantics.
+	ErrUnknown = errors.New("made by another version of Orilla")
+	// ErrDamaged: the bytes are not what their name or their form says.
+	ErrDamaged = errors.New("damaged")
+)
+
+// ID is the SHA-256 of a release's root. It is a type of its own, so that it is not taken for the digest of an object.
+type ID digest.Digest
+
+// ParseID reads the 64 hexadecimal digits of an id, with or without the prefix "r-".
+func ParseID(text string) (ID, error) {
+	d, err := digest.Parse(strings.TrimPrefix(text, "r-"))
+	return ID(d), err
+}
+
+// String returns the 64 hexadecimal digits.
+func (id ID) String() string { return digest.Digest(id).String() }
+
+// Short returns the form that people read and type: "r-" and ten digits.
+func (id ID) Short() string { return "r-" + id.String()[:10] }
+
+// IsZero reports whether id was never set.
+func (id ID) IsZero() bool { return id == ID{} }
+
+// MarshalText gives the 64 digits, or nothing for an unset id.
+func (id ID) MarshalText() ([]byte, error) { return digest.Digest(id).MarshalText() }
+
+// UnmarshalText reads what MarshalText wrote.
+func (id *ID) UnmarshalText(text []byte) error { return (*digest.Digest)(id).UnmarshalText(text) }
+
+// File is one file of a release.
+type File struct {
+	Path   string          // slash-separated, no leading slash, Unicode NFC
+	Digest digest.Digest   // of the whole content
+	Size   int64           // in bytes
+	Type   string          // the value of Content-Type
+	Parts  []digest.Digest // of each PartSize bytes, for content longer than that
+}
+
+// Objects lists the objects that hold the content: the parts, or the one whole.
+func (f File) Objects() []digest.Digest {
+	if len(f.Parts) > 0 {
+		return f.Parts
+	}
+	return []digest.Digest{f.Digest}
+}
+
+// PartLength is the size in bytes of the i-th object of the file.
+func (f File) PartLength(i int) int64 {
+	if len(f.Parts) == 0 {
+		return f.Size
+	}
+	return min(PartSize, f.Size-int64(i)*PartSize)
+}
+
+// Settings is what a site's configuration says about the answers of all its pages. A value equal to the default of the
+// semantics is left out of the record.
+type Settings struct {
+	// OneAddress redirects /a.html and /a/index.html to the page's one address.
+	OneAddress bool `json:"one_address,omitempty"`
+	// KeepAssets is for how many seconds fingerprinted assets of earlier releases go on being answered; nil means a day.
+	KeepAssets *int64 `json:"keep_assets,omitempty"`
+	// Fingerprinted and Plain are globs that say which files are, and are not, fingerprinted, whatever their names.
+	Fingerprinted []string `json:"fingerprinted,omitempty"`
+	Plain         []string `json:"plain,omitempty"`
+}
+
+// DefaultKeepAssets is how many seconds assets of earlier releases are kept when Settings does not say.
+const DefaultKeepAssets = 24 * 60 * 60
+
+// AssetSeconds is KeepAssets with its default.
+func (s Settings) AssetSeconds() int64 {
+	if s.KeepAssets == nil {
+		return DefaultKeepAssets
+	}
+	return *s.KeepAssets
+}
+
+// Root is the record that a release consists of, besides the chunks that it names.
+type Root struct {
+	Format    int      `json:"format"`
+	Semantics int      `json:"semantics"`
+	Files     int64    `json:"files"`           // how many
+	Bytes     int64    `json:"bytes"`           // their sizes added up
+	Depth     int      `json:"depth,omitempty"` // levels of chunks between this list and the chunks of files
+	Chunks    []Ref    `json:"chunks"`
+	Settings  Settings `json:"settings,omitzero"`
+}
+
+// Ref names a chunk. Its record is the array [first path, digest, number of files below it].
+type Ref struct {
+	First  string
+	Digest digest.Digest
+	Files  int64
+}
+
+// MarshalJSON writes the array.
+func (r Ref) MarshalJSON() ([]byte, error) { return r.appendLine(nil), nil }
+
+// UnmarshalJSON reads the array.
+func (r *Ref) UnmarshalJSON(data []byte) error {
+	var fields []json.RawMessage
+	if err := json.Unmarshal(data, &fields); err != nil {
+		return err
+	}
+	if len(fields) != 3 {
+		return fmt.Errorf("a reference to a chunk has 3 fields, not %d", len(fields))
+	}
+	return errors.Join(json.Unmarshal(fields[0], &r.First), json.Unmarshal(fields[1], &r.Digest), json.Unmarshal(fields[2], &r.Files))
+}
+
+func (r Ref) appendLine(out []byte) []byte {
+	out = canon.AppendString(append(out, '['), r.First)
+	return fmt.Appendf(out, `,"%s",%d]`, r.Digest, r.Files)
+}
+
+// Encode returns the root's bytes, and the id that they give the release.
+func (r Root) Encode() ([]byte, ID, error) {
+	data, err := canon.Marshal(r)
+	return data, ID(digest.Of(data)), err
+}
+
+// DecodeRoot reads a root. The error is ErrDamaged if the bytes do not hash to id or do not parse, ErrUnknown if they are of
+// another version.
+func DecodeRoot(data []byte, id ID) (Root, error) {
+	if ID(digest.Of(data)) != id {
+		return Root{}, fmt.Errorf("release %s: %w: its bytes have another hash", id.Short(), ErrDamaged)
+	}
+	var version struct{ Format, Semantics int }
+	if err := json.Unmarshal(data, &version); err != nil {
+		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
+	}
+	if version.Format != Format || version.Semantics != Semantics {
+		return Root{}, fmt.Errorf("release %s: %w (format %d, semantics %d)", id.Short(), ErrUnknown, version.Format, version.Semantics)
+	}
+	var root Root
+	if err := canon.Unmarshal(bytes.Clone(data), &root); err != nil {
+		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
+	}
+	return root, nil
+}
