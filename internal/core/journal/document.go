@@ -1,0 +1,50 @@
+package journal
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/digest"
+)
+
+// Document is what an environment is, apart from the release it serves. It is kept as an object, and entries name it by its
+// digest.
+type Document struct {
+	Digest digest.Digest
+	Commit string // that it was read from; "" if from no commit
+	Data   []byte // canonical JSON; nil for an environment of which nothing was said
+	DocumentContent
+}
+
+// DocumentContent is the record.
+type DocumentContent struct {
+	Format    int      `json:"format"`
+	Addresses []string `json:"addresses,omitempty"` // absolute URLs ending in "/"; the first is canonical
+}
+
+// NewDocument makes the document of an environment. Without addresses there is none: the zero Document.
+func NewDocument(addresses []string, commit string) (Document, error) {
+	if len(addresses) == 0 {
+		return Document{Commit: commit}, nil
+	}
+	content := DocumentContent{Format: Format, Addresses: addresses}
+	data, err := canon.Marshal(content)
+	return Document{Digest: digest.Of(data), Commit: commit, Data: data, DocumentContent: content}, err
+}
+
+// DecodeDocument reads the object of a document. The caller has verified the bytes.
+func DecodeDocument(data []byte) (DocumentContent, error) {
+	var version struct{ Format int }
+	if err := json.Unmarshal(data, &version); err != nil {
+		return DocumentContent{}, fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
+	}
+	if version.Format != Format {
+		return DocumentContent{}, fmt.Errorf("environment document: %w (format %d)", ErrUnknown, version.Format)
+	}
+	var content DocumentContent
+	if err := canon.Unmarshal(data, &content); err != nil {
+		return DocumentContent{}, fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
+	}
+	return content, nil
+}

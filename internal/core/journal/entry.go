@@ -1,0 +1,153 @@
+// Package journal is the append-only list of what an environment served, and the decisions about its next entry.
+//
+// Entry n+1 is created only if it is absent, and nobody ever changes or removes one while the site lives: the journal is the
+// only place where writers meet. Each entry holds the whole resulting state, so the last one alone says what is live.
+package journal
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/release"
+)
+
+// Format is the version of the record layout.
+const Format = 1
+
+// Kind says what an entry did.
+type Kind string
+
+// The kinds of entries. Deploy, Promotion and Rollback are activations: they chose the release.
+const (
+	Deploy    Kind = "deploy"
+	Promotion Kind = "promotion"
+	Rollback  Kind = "rollback"
+	Freeze    Kind = "freeze"
+	Thaw      Kind = "thaw"
+	Settings  Kind = "settings"
+	Removal   Kind = "removal"
+)
+
+// Activates reports whether entries of this kind chose the release they name.
+func (k Kind) Activates() bool { return k == Deploy || k == Promotion || k == Rollback }
+
+func (k Kind) known() bool {
+	switch k {
+	case Deploy, Promotion, Rollback, Freeze, Thaw, Settings, Removal:
+		return true
+	}
+	return false
+}
+
+// Source says what an activation put live.
+type Source string
+
+// The sources of a release.
+const (
+	FromCommit      Source = "commit"
+	FromWorkingTree Source = "working-tree"
+	FromOutput      Source = "output" // files that were already built
+)
+
+// Errors that callers decide on.
+var (
+	// ErrDamaged: an entry does not parse, or is not of the place it was found in.
+	ErrDamaged = errors.New("damaged")
+	// ErrUnknown: an entry was written by a later version of Orilla.
+	ErrUnknown = errors.New("made by another version of Orilla")
+)
+
+// Entry is one record of a journal. Empty fields are left out of the record, which is canonical JSON.
+type Entry struct {
+	Format      int    `json:"format"`
+	Site        string `json:"site"`
+	Environment string `json:"environment"`
+	Number      int64  `json:"number"` // from 1
+
+	// Previous is the digest of the bytes of the entry before; unset for entry 1.
+	Previous digest.Digest `json:"previous,omitzero"`
+	// Attempt is random: by it a writer knows its own entry again after an unclear answer.
+	Attempt string `json:"attempt"`
+
+	Kind    Kind       `json:"kind"`
+	Release release.ID `json:"release,omitzero"` // what is served from here on; unset after a removal
+	Origin             // where the release comes from
+	// Reactivates is the number of the entry whose state a rollback brought back.
+	Reactivates int64 `json:"reactivates,omitempty"`
+	// Document is the digest of the environment's document (addresses and the like); unset without one.
+	Document digest.Digest `json:"document,omitzero"`
+	// DocumentCommit is the commit that the document was read from.
+	DocumentCommit string `json:"document_commit,omitempty"`
+	// Frozen is set while automatic activations are refused.
+	Frozen *Frozen `json:"frozen,omitempty"`
+
+	Cause string    `json:"cause"`         // what wrote it: "command", "follow", "hook"
+	Who   string    `json:"who"`           // a name, with an address where Git has one
+	When  time.Time `json:"when"`          // UTC, by the writer's clock
+	Why   string    `json:"why,omitempty"` // what the writer said of it
+}
+
+// Origin says where a release comes from.
+type Origin struct {
+	Source  Source `json:"source,omitempty"`
+	Commit  string `json:"commit,omitempty"`  // the full hash
+	Branch  string `json:"branch,omitempty"`  // as far as it was known
+	Subject string `json:"subject,omitempty"` // the first line of the commit's message
+	Build   string `json:"build,omitempty"`   // <build key>/<n>
+}
+
+// Frozen says who refused automatic activations, and until when.
+type Frozen struct {
+	Who   string     `json:"who"`
+	When  time.Time  `json:"when"`
+	Why   string     `json:"why,omitempty"`
+	Until *time.Time `json:"until,omitempty"` // unset: until thawed
+}
+
+// At reports whether the freeze holds at the given time.
+func (f *Frozen) At(now time.Time) bool { return f != nil && (f.Until == nil || now.Before(*f.Until)) }
+
+// Encode returns the record's bytes.
+func (e Entry) Encode() ([]byte, error) {
+	e.When = e.When.UTC().Truncate(time.Millisecond)
+	return canon.Marshal(e)
+}
+
+// Decode reads the record that was found in the journal of an environment under a number. The error is ErrUnknown for a
+// later format and ErrDamaged for anything else that is not an entry of that place.
+func Decode(data []byte, site, environment string, number int64) (Entry, error) {
+	place := fmt.Sprintf("%s: %s:%d", site, environment, number)
+	var version struct{ Format int }
+	if err := json.Unmarshal(data, &version); err != nil {
+		return Entry{}, fmt.Errorf("%s: %w: %w", place, ErrDamaged, err)
+	}
+	if version.Format != Format {
+		return Entry{}, fmt.Errorf("%s: %w (format %d)", place, ErrUnknown, version.Format)
+	}
+	var e Entry
+	if err := canon.Unmarshal(data, &e); err != nil {
+		return Entry{}, fmt.Errorf("%s: %w: %w", place, ErrDamaged, err)
+	}
+	if e.Site != site || e.Environment != environment || e.Number != number || !e.Kind.known() {
+		return Entry{}, fmt.Errorf("%s: %w: it says that it is %s: %s:%d (%s)", place, ErrDamaged, e.Site, e.Environment, e.Number, e.Kind)
+	}
+	if e.Kind.Activates() == e.Release.IsZero() && e.Kind != Freeze && e.Kind != Thaw && e.Kind != Settings {
+		return Entry{}, fmt.Errorf("%s: %w: a %s with release %q", place, ErrDamaged, e.Kind, e.Release)
+	}
+	return e, nil
+}
+
+// Label is how an entry is written and typed: environment:number.
+func (e Entry) Label() string { return fmt.Sprintf("%s:%d", DisplayName(e.Environment), e.Number) }
+
+// origin returns the number of the entry that first put this state live.
+func (e Entry) origin() int64 {
+	if e.Reactivates != 0 {
+		return e.Reactivates
+	}
+	return e.Number
+}

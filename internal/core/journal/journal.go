@@ -1,0 +1,193 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"time"
+
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// ErrEmpty: the environment has no entry yet.
+var ErrEmpty = errors.New("nothing was ever deployed there")
+
+// ErrInDoubt: whether an entry was written could not be learnt, because the store stopped answering.
+var ErrInDoubt = errors.New("the store stopped answering while the entry was written")
+
+// Journal is the journal of one environment.
+type Journal struct {
+	Store       storage.Store
+	Site        string
+	Environment string
+	Attempt     func() string    // makes a random text that no other call makes
+	Now         func() time.Time // the writer's clock
+}
+
+// Get returns entry n, or storage.ErrNotFound.
+func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
+	entry, _, err := j.get(ctx, n)
+	return entry, err
+}
+
+func (j *Journal) get(ctx context.Context, n int64) (Entry, digest.Digest, error) {
+	data, err := j.Store.Get(ctx, storage.JournalKey(j.Site, j.Environment, n))
+	if err != nil {
+		return Entry{}, digest.Digest{}, err
+	}
+	entry, err := Decode(data, j.Site, j.Environment, n)
+	return entry, digest.Of(data), err
+}
+
+// HeadNumber returns the number of the last entry, 0 if there is none. hint is a number that may be the last or before it;
+// a wrong one costs a few probes, nothing else. Numbers are never reused and have no gaps, so without a useful hint
+// doubling and halving find the end in the logarithm of the length.
+func (j *Journal) HeadNumber(ctx context.Context, hint int64) (int64, error) {
+	low, step := int64(0), int64(1) // low exists, or is 0
+	if hint > 0 {
+		there, err := j.exists(ctx, hint)
+		if err != nil {
+			return 0, err
+		}
+		if there {
+			low = hint
+		}
+	}
+	for {
+		there, err := j.exists(ctx, low+step)
+		if err != nil {
+			return 0, err
+		}
+		if !there {
+			break
+		}
+		low, step = low+step, step*2
+	}
+	for high := low + step; high-low > 1; { // high is absent
+		middle := low + (high-low)/2
+		there, err := j.exists(ctx, middle)
+		if err != nil {
+			return 0, err
+		}
+		if there {
+			low = middle
+		} else {
+			high = middle
+		}
+	}
+	return low, nil
+}
+
+func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {
+	_, err := j.Store.Stat(ctx, storage.JournalKey(j.Site, j.Environment, n))
+	if errors.Is(err, storage.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Head returns the last entry, or ErrEmpty. See HeadNumber for hint.
+func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
+	entry, _, err := j.head(ctx, hint)
+	return entry, err
+}
+
+func (j *Journal) head(ctx context.Context, hint int64) (Entry, digest.Digest, error) {
+	n, err := j.HeadNumber(ctx, hint)
+	if err != nil {
+		return Entry{}, digest.Digest{}, err
+	}
+	if n == 0 {
+		return Entry{}, digest.Digest{}, ErrEmpty
+	}
+	return j.get(ctx, n)
+}
+
+// Back yields the entries from number n down to 1. An entry that cannot be read is yielded with its error, and the walk goes
+// on below it.
+func (j *Journal) Back(ctx context.Context, n int64) iter.Seq2[Entry, error] {
+	return func(yield func(Entry, error) bool) {
+		for ; n > 0; n-- {
+			entry, err := j.Get(ctx, n)
+			if err != nil {
+				entry.Number = n
+			}
+			if !yield(entry, err) || ctx.Err() != nil {
+				return
+			}
+		}
+	}
+}
+
+// Decide makes the entry that should follow head, which is nil in an empty journal. Append fills in the fields that say where
+// and when. It may be called several times, each time with a newer head.
+type Decide func(head *Entry) (Entry, error)
+
+// tries is how often Append reads back and decides again before it gives up on a store that answers nothing but errors.
+const tries = 5
+
+// Append writes the next entry. Whoever loses a race reads the winner and decides again; after an unclear answer the number
+// is read back: the writer's own attempt is success, another's a lost race, nothing means try again. The error is what decide
+// returned, or what the store did; ErrInDoubt only if the store answers neither the write nor the reading back.
+func (j *Journal) Append(ctx context.Context, hint int64, decide Decide) (Entry, error) {
+	failures := 0
+	for {
+		var head *Entry
+		last, sum, err := j.head(ctx, hint)
+		switch {
+		case err == nil:
+			head, hint = &last, last.Number
+		case !errors.Is(err, ErrEmpty):
+			return Entry{}, err
+		}
+		entry, err := decide(head)
+		if err != nil {
+			return Entry{}, err
+		}
+		j.place(&entry, head, sum)
+		written, err := j.write(ctx, entry)
+		if written {
+			return entry, nil
+		}
+		if err != nil {
+			if failures++; failures == tries || ctx.Err() != nil || errors.Is(err, ErrInDoubt) || errors.Is(err, storage.ErrReadOnly) {
+				return Entry{}, err
+			}
+		}
+	}
+}
+
+func (j *Journal) place(entry *Entry, head *Entry, sum digest.Digest) {
+	entry.Format, entry.Site, entry.Environment = Format, j.Site, j.Environment
+	entry.Number, entry.Attempt, entry.When = 1, j.Attempt(), j.Now().UTC().Truncate(time.Millisecond)
+	if head != nil {
+		entry.Number, entry.Previous = head.Number+1, sum
+	}
+}
+
+// write creates the entry and reports whether it is there. Without an error, false means that another writer was faster.
+func (j *Journal) write(ctx context.Context, entry Entry) (bool, error) {
+	data, err := entry.Encode()
+	if err != nil {
+		return false, err
+	}
+	failed := j.Store.Create(ctx, storage.JournalKey(j.Site, j.Environment, entry.Number), data)
+	if failed == nil {
+		return true, nil
+	}
+	// The caller may have been interrupted; what became of the entry must be known all the same.
+	check, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	there, err := j.Get(check, entry.Number)
+	switch {
+	case err == nil:
+		return there.Attempt == entry.Attempt, nil
+	case errors.Is(err, storage.ErrNotFound):
+		return false, failed
+	case errors.Is(err, ErrDamaged), errors.Is(err, ErrUnknown):
+		return false, err
+	}
+	return false, fmt.Errorf("%w: %s: %w", ErrInDoubt, entry.Label(), failed)
+}
