@@ -1,0 +1,41 @@
+package project
+
+import "fmt"
+
+// Nearest returns the candidate that word was probably meant to be, or "".
+func Nearest(word string, candidates []string) string {
+	best, bestDistance := "", max(2, len(word)/3)+1
+	for _, candidate := range candidates {
+		if d := distance(word, candidate); d < bestDistance {
+			best, bestDistance = candidate, d
+		}
+	}
+	return best
+}
+
+func didYouMean(word string, candidates []string) string {
+	if nearest := Nearest(word, candidates); nearest != "" {
+		return fmt.Sprintf("; did you mean %q?", nearest)
+	}
+	return ""
+}
+
+// distance is the Levenshtein distance between two words.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := diagonal
+			if a[i] != b[j] {
+				cost = 1 + min(diagonal, row[j], row[j+1])
+			}
+			diagonal, row[j+1] = row[j+1], cost
+		}
+	}
+	return row[len(b)]
+}

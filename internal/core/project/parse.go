@@ -1,0 +1,365 @@
+package project
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// Parse reads a configuration. name is what messages call the file. All mistakes are told at once, each with line, column and
+// the line itself: the error is a fault.Error of kind Usage.
+func Parse(data []byte, name string) (Config, error) {
+	p := &parse{name: name, lines: strings.Split(string(data), "\n")}
+	file, err := parser.ParseBytes(data, 0)
+	if err != nil {
+		if syntax, ok := errors.AsType[yaml.Error](err); ok {
+			if token := syntax.GetToken(); token != nil {
+				p.add(token.Position.Line, token.Position.Column, "%s", plain(syntax.GetMessage()))
+				return Config{}, p.problem()
+			}
+		}
+		return Config{}, fault.New(fault.Usage, "config", "the configuration is not YAML").At("%s", name).Because(err)
+	}
+	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
+		return Config{}, fault.New(fault.Usage, "config", "the configuration is empty").At("%s", name).
+			Then("write at least: site: NAME, or run: orilla init")
+	}
+	var config Config
+	p.mapping(file.Docs[0].Body, p.top(&config))
+	if len(p.mistakes) == 0 {
+		p.whole(config, file.Docs[0].Body)
+	}
+	return config, p.problem()
+}
+
+// plain takes the library's first letter down, as our messages begin.
+func plain(message string) string {
+	if message == "" {
+		return "not YAML"
+	}
+	return strings.ToLower(message[:1]) + message[1:]
+}
+
+type parse struct {
+	name     string
+	lines    []string
+	mistakes []mistake
+}
+
+type mistake struct {
+	line, column int
+	text         string
+}
+
+func (p *parse) add(line, column int, format string, args ...any) {
+	p.mistakes = append(p.mistakes, mistake{line, column, fmt.Sprintf(format, args...)})
+}
+
+func (p *parse) at(node ast.Node, format string, args ...any) {
+	position := node.GetToken().Position
+	p.add(position.Line, position.Column, format, args...)
+}
+
+// problem turns the mistakes into one error, or nil.
+func (p *parse) problem() error {
+	if len(p.mistakes) == 0 {
+		return nil
+	}
+	slices.SortStableFunc(p.mistakes, func(a, b mistake) int { return a.line - b.line })
+	first := p.mistakes[0]
+	problem := fault.New(fault.Usage, "config", "%s", first.text).At("%s:%d:%d", p.name, first.line, first.column).With(p.excerpt(first)...)
+	for _, other := range p.mistakes[1:] {
+		problem = problem.With(fmt.Sprintf("%s:%d:%d: %s", p.name, other.line, other.column, other.text)).With(p.excerpt(other)...)
+	}
+	return problem.Then("correct %s; docs/configuration.md lists every key", p.name)
+}
+
+// excerpt shows the line of a mistake with a caret below the place.
+func (p *parse) excerpt(m mistake) []string {
+	if m.line < 1 || m.line > len(p.lines) {
+		return nil
+	}
+	text := strings.ReplaceAll(strings.TrimRight(p.lines[m.line-1], "\r"), "\t", " ")
+	return []string{"  " + text, "  " + strings.Repeat(" ", max(m.column-1, 0)) + "^"}
+}
+
+// keys says what a mapping may hold and what reads each value.
+type keys map[string]func(ast.Node)
+
+func (p *parse) top(c *Config) keys {
+	return keys{
+		"site":         p.label(&c.Site, "a site's name"),
+		"build":        p.inner(func() keys { return p.build(&c.Build) }),
+		"leave_out":    p.globs(&c.LeaveOut),
+		"pages":        p.inner(func() keys { return keys{"one_address": p.flag(&c.Pages.OneAddress)} }),
+		"assets":       p.inner(func() keys { return p.assets(&c.Assets) }),
+		"limits":       p.inner(func() keys { return keys{"files": p.count(&c.Limits.Files), "size": p.size(&c.Limits.Size)} }),
+		"store":        p.text(&c.Store),
+		"environments": p.environments(c),
+		"previews":     p.inner(func() keys { return keys{"follows": p.texts(&c.Previews.Follows)} }),
+	}
+}
+
+func (p *parse) build(b *Build) keys {
+	return keys{
+		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": p.folder(&b.Output), "folder": p.folder(&b.Folder),
+		"keep": p.folders(&b.Keep), "variables": p.variables(&b.Variables), "secrets": p.names(&b.Secrets),
+		"time_limit": p.duration(&b.TimeLimit),
+	}
+}
+
+func (p *parse) assets(a *Assets) keys {
+	return keys{
+		"keep":          func(node ast.Node) { a.Keep = new(Duration); p.duration(a.Keep)(node) },
+		"fingerprinted": p.globs(&a.Fingerprinted), "plain": p.globs(&a.Plain),
+	}
+}
+
+func (p *parse) inner(make func() keys) func(ast.Node) {
+	return func(node ast.Node) { p.mapping(node, make()) }
+}
+
+// mapping reads a mapping; a key that it may not have is a mistake with the nearest proposal.
+func (p *parse) mapping(node ast.Node, known keys) {
+	for _, pair := range p.pairs(node) {
+		key := pair.Key.String()
+		read, ok := known[key]
+		if !ok {
+			p.at(pair.Key, "unknown key %q%s", key, didYouMean(key, sortedKeys(known)))
+			continue
+		}
+		if pair.Value.Type() != ast.NullType {
+			read(pair.Value)
+		}
+	}
+}
+
+func (p *parse) pairs(node ast.Node) []*ast.MappingValueNode {
+	switch node := node.(type) {
+	case *ast.MappingNode:
+		return node.Values
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{node}
+	case *ast.NullNode:
+		return nil
+	}
+	p.at(node, "this should be a mapping: key: value")
+	return nil
+}
+
+func (p *parse) environments(c *Config) func(ast.Node) {
+	return func(node ast.Node) {
+		c.Environments = map[string]Environment{}
+		for _, pair := range p.pairs(node) {
+			name := pair.Key.String()
+			if !IsLabel(name) || name == "preview" || name == "release" {
+				p.at(pair.Key, "%q cannot name an environment: small letters, digits and dashes, and neither preview nor release", name)
+				continue
+			}
+			var e Environment
+			if pair.Value.Type() != ast.NullType {
+				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses)})
+			}
+			c.Environments[name] = e
+		}
+	}
+}
+
+// scalar reads a value that is one word or one line.
+func (p *parse) scalar(node ast.Node) (string, bool) {
+	switch node := node.(type) {
+	case *ast.StringNode:
+		return node.Value, true
+	case *ast.LiteralNode:
+		return node.Value.Value, true
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
+		return node.GetToken().Value, true
+	}
+	p.at(node, "this should be one value")
+	return "", false
+}
+
+func (p *parse) text(to *string) func(ast.Node) {
+	return func(node ast.Node) {
+		if value, ok := p.scalar(node); ok {
+			*to = value
+		}
+	}
+}
+
+func (p *parse) texts(to *[]string) func(ast.Node) {
+	return p.list(to, func(ast.Node, string) {})
+}
+
+// list reads a list, or one value in the place of a list of one.
+func (p *parse) list(to *[]string, check func(ast.Node, string)) func(ast.Node) {
+	return func(node ast.Node) {
+		*to = []string{}
+		values := []ast.Node{node}
+		if sequence, ok := node.(*ast.SequenceNode); ok {
+			values = sequence.Values
+		}
+		for _, item := range values {
+			if value, ok := p.scalar(item); ok {
+				check(item, value)
+				*to = append(*to, value)
+			}
+		}
+	}
+}
+
+func (p *parse) label(to *string, what string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.text(to)(node)
+		if !IsLabel(*to) {
+			p.at(node, "%q is not %s: it becomes part of an address, so small letters, digits and dashes, 63 at most; %q would do", *to, what, Label(*to))
+		}
+	}
+}
+
+func (p *parse) globs(to *[]string) func(ast.Node) {
+	return p.list(to, func(node ast.Node, value string) {
+		if !doublestar.ValidatePattern(value) || strings.HasPrefix(value, "/") {
+			p.at(node, "%q is not a glob: paths without a leading slash, * within a folder, ** across folders, {a,b}, [a-z]", value)
+		}
+	})
+}
+
+func (p *parse) isFolder(node ast.Node, value string) {
+	if value == "" || path.IsAbs(value) || strings.Contains(value, `\`) || path.Clean(value) == ".." || strings.HasPrefix(path.Clean(value), "../") {
+		p.at(node, "%q should be a folder inside the project, written with slashes", value)
+	}
+}
+
+func (p *parse) folder(to *string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.text(to)(node)
+		p.isFolder(node, *to)
+		*to = path.Clean(*to)
+	}
+}
+
+func (p *parse) folders(to *[]string) func(ast.Node) { return p.list(to, p.isFolder) }
+
+var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+func (p *parse) isVariable(node ast.Node, value string) {
+	if !variableForm.MatchString(value) {
+		p.at(node, "%q cannot name a variable: letters, digits and underscores", value)
+	}
+}
+
+func (p *parse) names(to *[]string) func(ast.Node) { return p.list(to, p.isVariable) }
+
+func (p *parse) variables(to *map[string]string) func(ast.Node) {
+	return func(node ast.Node) {
+		*to = map[string]string{}
+		for _, pair := range p.pairs(node) {
+			p.isVariable(pair.Key, pair.Key.String())
+			if value, ok := p.scalar(pair.Value); ok {
+				(*to)[pair.Key.String()] = value
+			}
+		}
+	}
+}
+
+func (p *parse) flag(to *bool) func(ast.Node) {
+	return func(node ast.Node) {
+		value, ok := node.(*ast.BoolNode)
+		if !ok {
+			p.at(node, "this should be true or false")
+			return
+		}
+		*to = value.Value
+	}
+}
+
+func (p *parse) duration(to *Duration) func(ast.Node) { return parsed(p, to, ParseDuration) }
+
+func (p *parse) size(to *Size) func(ast.Node) { return parsed(p, to, ParseSize) }
+
+func parsed[T any](p *parse, to *T, read func(string) (T, error)) func(ast.Node) {
+	return func(node ast.Node) {
+		text, ok := p.scalar(node)
+		if !ok {
+			return
+		}
+		value, err := read(text)
+		if err != nil {
+			p.at(node, "%s", err)
+			return
+		}
+		*to = value
+	}
+}
+
+func (p *parse) count(to *int64) func(ast.Node) {
+	return func(node ast.Node) {
+		var size Size
+		parsed(p, &size, ParseSize)(node)
+		*to = int64(size)
+	}
+}
+
+func (p *parse) addresses(to *[]string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.list(to, func(item ast.Node, value string) {
+			if why := checkAddress(value); why != "" {
+				p.at(item, "%q %s; write https://www.corvane.example/", value, why)
+			}
+		})(node)
+		for i, address := range *to {
+			if !strings.HasSuffix(address, "/") {
+				(*to)[i] = address + "/"
+			}
+		}
+	}
+}
+
+// checkAddress says what keeps a text from being the address of an environment, or nothing.
+func checkAddress(text string) string {
+	address, err := url.Parse(text)
+	switch {
+	case err != nil || address.Scheme != "http" && address.Scheme != "https" || address.Hostname() == "":
+		return "is not an absolute http or https address"
+	case address.User != nil || address.RawQuery != "" || address.Fragment != "":
+		return "has more than a host and a path"
+	case address.Hostname() != strings.ToLower(address.Hostname()):
+		return "should have its host in small letters"
+	case strings.Contains(address.Path, "//") || path.Clean("/"+address.Path) != "/"+strings.Trim(address.Path, "/"):
+		return "has a path with empty or dot segments"
+	}
+	return ""
+}
+
+// whole looks for mistakes that lie between keys.
+func (p *parse) whole(c Config, node ast.Node) {
+	if c.Site == "" {
+		p.at(node, "the site has no name: site: NAME")
+	}
+	seen := map[string]string{}
+	for _, name := range sortedKeys(c.Environments) {
+		for _, address := range c.Environments[name].Addresses {
+			if other, taken := seen[address]; taken {
+				p.at(node, "%s is an address of %s and of %s", address, other, name)
+			}
+			seen[address] = name
+		}
+	}
+	for _, secret := range c.Build.Secrets {
+		if _, both := c.Build.Variables[secret]; both {
+			p.at(node, "%s is listed under build.variables and build.secrets", secret)
+		}
+	}
+}

@@ -1,0 +1,137 @@
+// Package project is a site's configuration: orilla.yaml, its defaults and its mistakes.
+package project
+
+import (
+	"time"
+
+	"orilla.example/orilla/internal/core/release"
+)
+
+// FileName is the name of the configuration file, at the root of a project.
+const FileName = "orilla.yaml"
+
+// Config is the content of orilla.yaml. docs/configuration.md describes each key.
+type Config struct {
+	Site         string                 `yaml:"site"`
+	Build        Build                  `yaml:"build"`
+	LeaveOut     []string               `yaml:"leave_out"`
+	Pages        Pages                  `yaml:"pages"`
+	Assets       Assets                 `yaml:"assets"`
+	Limits       Limits                 `yaml:"limits"`
+	Store        string                 `yaml:"store"`
+	Environments map[string]Environment `yaml:"environments"`
+	Previews     Previews               `yaml:"previews"`
+}
+
+// Build says how the site is made from a commit.
+type Build struct {
+	Prepare   []string          `yaml:"prepare"`    // steps that fetch dependencies
+	Run       []string          `yaml:"run"`        // steps that make the output, in order
+	Output    string            `yaml:"output"`     // the folder they leave, relative to Folder
+	Folder    string            `yaml:"folder"`     // where in the repository the site lives
+	Keep      []string          `yaml:"keep"`       // folders carried from build to build
+	Variables map[string]string `yaml:"variables"`  // told to the steps
+	Secrets   []string          `yaml:"secrets"`    // told to the steps from the environment of whoever builds
+	TimeLimit Duration          `yaml:"time_limit"` // for all steps together
+}
+
+// Steps returns all steps in order.
+func (b Build) Steps() []string { return append(append([]string{}, b.Prepare...), b.Run...) }
+
+// Pages says how pages are answered.
+type Pages struct {
+	OneAddress bool `yaml:"one_address"`
+}
+
+// Assets says how fingerprinted files are answered.
+type Assets struct {
+	Keep          *Duration `yaml:"keep"`
+	Fingerprinted []string  `yaml:"fingerprinted"`
+	Plain         []string  `yaml:"plain"`
+}
+
+// Limits is how much a release may hold.
+type Limits struct {
+	Files int64 `yaml:"files"`
+	Size  Size  `yaml:"size"`
+}
+
+// Environment is a fixed environment.
+type Environment struct {
+	Follows   string   `yaml:"follows"`   // the branch whose commits go there
+	Addresses []string `yaml:"addresses"` // absolute URLs; the first is canonical, its path is the base path
+}
+
+// Previews says which branches get previews.
+type Previews struct {
+	Follows []string `yaml:"follows"`
+}
+
+// Production is the environment that every site has.
+const Production = "production"
+
+// Defaults of keys that are left out.
+const (
+	DefaultTimeLimit = 10 * time.Minute
+	DefaultMaxFiles  = 250_000
+	DefaultMaxBytes  = 10_000_000_000
+)
+
+// WithDefaults fills in what was left out.
+func (c Config) WithDefaults(mainBranch string) Config {
+	if c.Build.Folder == "" {
+		c.Build.Folder = "."
+	}
+	if c.Build.Output == "" {
+		c.Build.Output = "."
+	}
+	if c.Build.TimeLimit == 0 {
+		c.Build.TimeLimit = Duration(DefaultTimeLimit)
+	}
+	if c.Limits.Files == 0 {
+		c.Limits.Files = DefaultMaxFiles
+	}
+	if c.Limits.Size == 0 {
+		c.Limits.Size = DefaultMaxBytes
+	}
+	environments := map[string]Environment{Production: {}}
+	for name, environment := range c.Environments {
+		environments[name] = environment
+	}
+	if production := environments[Production]; production.Follows == "" {
+		production.Follows = mainBranch
+		environments[Production] = production
+	}
+	c.Environments = environments
+	if c.Previews.Follows == nil {
+		c.Previews.Follows = []string{"*"}
+	}
+	return c
+}
+
+// Settings returns what of the configuration becomes part of a release.
+func (c Config) Settings() release.Settings {
+	settings := release.Settings{OneAddress: c.Pages.OneAddress, Fingerprinted: c.Assets.Fingerprinted, Plain: c.Assets.Plain}
+	if keep := c.Assets.Keep; keep != nil {
+		if seconds := int64(time.Duration(*keep) / time.Second); seconds != release.DefaultKeepAssets {
+			settings.KeepAssets = &seconds
+		}
+	}
+	return settings
+}
+
+// Following returns the fixed environment that follows a branch, or "".
+func (c Config) Following(branch string) string {
+	if branch == "" {
+		return ""
+	}
+	if c.Environments[Production].Follows == branch {
+		return Production
+	}
+	for _, name := range sortedKeys(c.Environments) {
+		if c.Environments[name].Follows == branch {
+			return name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,149 @@
+package project
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"golang.org/x/text/unicode/norm"
+)
+
+// Duration is a length of time, written with units: "90s", "10m", "24h", "7d", "1h30m".
+type Duration time.Duration
+
+var dayForm = regexp.MustCompile(`^(\d+)d(.*)$`)
+
+// ParseDuration reads a length of time that is not negative. A day is 24 hours.
+func ParseDuration(text string) (Duration, error) {
+	var days time.Duration
+	rest := text
+	if match := dayForm.FindStringSubmatch(text); match != nil {
+		n, err := strconv.Atoi(match[1])
+		if err != nil || n > 36500 {
+			return 0, fmt.Errorf("%q is too long a time", text)
+		}
+		days, rest = time.Duration(n)*24*time.Hour, match[2]
+		if rest == "" {
+			return Duration(days), nil
+		}
+	}
+	d, err := time.ParseDuration(rest)
+	if err != nil || d < 0 {
+		return 0, fmt.Errorf("%q is not a length of time; write 90s, 10m, 24h or 7d", text)
+	}
+	return Duration(days + d), nil
+}
+
+// Size is a number of bytes, written with decimal units: "500kB", "25MB", "10GB".
+type Size int64
+
+var sizeForm = regexp.MustCompile(`^(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB|TB)?$`)
+
+// ParseSize reads a number of bytes.
+func ParseSize(text string) (Size, error) {
+	match := sizeForm.FindStringSubmatch(strings.TrimSpace(text))
+	if match == nil {
+		return 0, fmt.Errorf("%q is not a size; write 500kB, 25MB or 10GB", text)
+	}
+	number, err := strconv.ParseFloat(match[1], 64)
+	if err != nil {
+		return 0, err
+	}
+	unit := map[string]float64{"": 1, "B": 1, "kB": 1e3, "KB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}[match[2]]
+	return Size(number * unit), nil
+}
+
+// MaxLabel is how long a DNS label may be (RFC 1035).
+const MaxLabel = 63
+
+var labelForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
+
+// IsLabel reports whether name is a DNS label in lower case.
+func IsLabel(name string) bool { return len(name) <= MaxLabel && labelForm.MatchString(name) }
+
+// Label turns any name into a DNS label: accents fall away, everything else but letters and digits becomes a dash. Names of
+// which nothing is left become "site".
+func Label(name string) string {
+	var out strings.Builder
+	for _, c := range norm.NFKD.String(strings.ToLower(name)) {
+		switch {
+		case c >= 'a' && c <= 'z' || c >= '0' && c <= '9':
+			out.WriteRune(c)
+		case unicode.Is(unicode.Mn, c):
+		case out.Len() > 0 && !strings.HasSuffix(out.String(), "-"):
+			out.WriteByte('-')
+		}
+	}
+	label := strings.Trim(out.String(), "-")
+	if len(label) > MaxLabel {
+		label = strings.TrimRight(label[:MaxLabel], "-")
+	}
+	if label == "" {
+		return "site"
+	}
+	return label
+}
+
+// BranchLabel returns the label of a branch's preview. Any two branch names have different labels: one that is not itself a
+// label gets a part of its hash.
+func BranchLabel(branch string) string {
+	if IsLabel(branch) && len(branch) <= 40 && !hashedForm.MatchString(branch) {
+		return branch
+	}
+	sum := sha256.Sum256([]byte(branch))
+	label := Label(branch)
+	if len(label) > 40 {
+		label = strings.TrimRight(label[:40], "-")
+	}
+	return label + "-" + hex.EncodeToString(sum[:4])
+}
+
+// hashedForm is the form of labels with a hash; a branch that happens to have it gets one too, so as not to meet another's.
+var hashedForm = regexp.MustCompile(`-[0-9a-f]{8}$`)
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for key := range m {
+		keys = append(keys, key)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// FollowsBranch reports whether previews are made for a branch: the last pattern that matches decides, and one that begins
+// with "!" excludes. In a pattern, * stands for any characters, slashes too.
+func (p Previews) FollowsBranch(branch string) bool {
+	follows := false
+	for _, pattern := range p.Follows {
+		exclude := strings.HasPrefix(pattern, "!")
+		if globMatch(strings.TrimPrefix(pattern, "!"), branch) {
+			follows = !exclude
+		}
+	}
+	return follows
+}
+
+func globMatch(pattern, text string) bool {
+	parts := strings.Split(pattern, "*")
+	if len(parts) == 1 {
+		return pattern == text
+	}
+	if !strings.HasPrefix(text, parts[0]) {
+		return false
+	}
+	text = text[len(parts[0]):]
+	for _, part := range parts[1 : len(parts)-1] {
+		at := strings.Index(text, part)
+		if at < 0 {
+			return false
+		}
+		text = text[at+len(part):]
+	}
+	return strings.HasSuffix(text, parts[len(parts)-1])
+}

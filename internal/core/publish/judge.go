@@ -1,0 +1,189 @@
+package publish
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"golang.org/x/text/cases"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// litter says why a name is never published, or nothing.
+func litter(base string) string {
+	lower := strings.ToLower(base)
+	switch {
+	case lower == ".well-known":
+		return ""
+	case lower == ".git" || lower == ".hg" || lower == ".svn":
+		return "version control"
+	case lower == ".orilla":
+		return "Orilla's own"
+	case lower == ".env" || strings.HasPrefix(lower, ".env."), lower == ".htpasswd", lower == ".netrc", lower == ".npmrc", lower == ".git-credentials":
+		return "looks like a secret"
+	case strings.HasPrefix(base, "."):
+		return "hidden"
+	case lower == "thumbs.db" || lower == "desktop.ini" || lower == "__macosx":
+		return "litter of the system"
+	case strings.HasSuffix(base, "~") || strings.HasPrefix(base, "#") && strings.HasSuffix(base, "#"):
+		return "litter of an editor"
+	case strings.HasSuffix(lower, ".swp") || strings.HasSuffix(lower, ".swo"):
+		return "litter of an editor"
+	}
+	return ""
+}
+
+// isSecret looks into the files whose names suggest keys.
+func (w *walker) isSecret(source, name string) bool {
+	base := strings.ToLower(path.Base(name))
+	switch path.Ext(base) {
+	case ".p12", ".pfx", ".kdbx", ".jks":
+		return true
+	case ".pem", ".key", ".ppk", ".asc", "":
+	default:
+		return false
+	}
+	file, err := w.output.FS.Open(source)
+	if err != nil {
+		return false
+	}
+	defer file.Close() //nolint:errcheck // read only
+	start := make([]byte, 4096)
+	n, _ := io.ReadFull(file, start)
+	start = start[:n]
+	return bytes.Contains(start, []byte("PRIVATE KEY-----")) || bytes.Contains(start, []byte("PRIVATE KEY BLOCK-----")) ||
+		bytes.HasPrefix(start, []byte("PuTTY-User-Key-File"))
+}
+
+// judge looks at the whole of what was found.
+func (w *walker) judge() error {
+	if err := w.judgeNames(); err != nil {
+		return err
+	}
+	for _, left := range w.scan.LeftOut {
+		if left.Why == "looks like a secret" && !slices.Contains(w.secrets, left.Path) {
+			w.secrets = append(w.secrets, left.Path)
+		}
+	}
+	w.notice("secret-left-out", "not published, since it looks like a secret", w.secrets, "take it out of the output, so that it cannot get out by another way")
+	if len(w.scan.Files) == 0 {
+		problem := fault.New(fault.Refused, "empty-output", "the output folder has nothing to publish").At("%s", w.output.Root)
+		if n := len(w.scan.LeftOut); n > 0 {
+			problem = problem.With(fmt.Sprintf("left out: %s (%s)", w.scan.LeftOut[0].Path, w.scan.LeftOut[0].Why))
+		}
+		return problem.Then("run the build and look into the folder, or set build.output")
+	}
+	return w.judgeFolder()
+}
+
+func (w *walker) judgeNames() error {
+	if len(w.badName) > 0 {
+		problem := fault.New(fault.Refused, "bad-name", "names that are not UTF-8 or hold control characters have no address").At("%s", w.output.Root)
+		for _, name := range first(w.badName, 10) {
+			problem = problem.With(fmt.Sprintf("%q", name))
+		}
+		return problem.Then("rename them, or list them under leave_out")
+	}
+	if len(w.outside) > 0 {
+		return fault.New(fault.Refused, "link-outside", "symbolic links lead out of the output").At("%s", w.output.Root).
+			With(first(w.outside, 10)...).Then("put the files themselves there, or list the links under leave_out")
+	}
+	fold := cases.Fold()
+	seen := map[string]string{}
+	var same, alike []string
+	for i, file := range w.scan.Files {
+		if i > 0 && w.scan.Files[i-1].Path == file.Path {
+			same = append(same, file.Path)
+		}
+		folded := fold.String(file.Path)
+		if other, ok := seen[folded]; ok && other != file.Path {
+			alike = append(alike, other+" and "+file.Path)
+		}
+		seen[folded] = file.Path
+	}
+	if len(same) > 0 {
+		return fault.New(fault.Refused, "same-name", "two files have the same name in different Unicode forms").At("%s", w.output.Root).
+			With(first(same, 10)...).Then("remove one of each; addresses are compared in form NFC")
+	}
+	w.notice("case-only", "names that differ only in upper and lower case", alike, "they get lost on file systems that do not tell them apart")
+	return nil
+}
+
+// judgeFolder asks whether this is an output at all, or a folder above or beside it.
+func (w *walker) judgeFolder() error {
+	index, hasIndex := "", false
+	var sources, packages []string
+	dependencies := false
+	for _, file := range w.scan.Files {
+		base := path.Base(file.Path)
+		switch {
+		case file.Path == "index.html":
+			hasIndex = true
+		case base == "index.html" && (index == "" || strings.Count(file.Path, "/") < strings.Count(index, "/")):
+			index = file.Path
+		case isPackageFile(base):
+			packages = append(packages, file.Path)
+		case isSource(base):
+			sources = append(sources, file.Path)
+		}
+		dependencies = dependencies || strings.HasPrefix(file.Path, "node_modules/") || strings.HasPrefix(file.Path, "bower_components/")
+	}
+	if dependencies && slices.Contains(packages, "package.json") {
+		return fault.New(fault.Refused, "not-an-output", "this is a project, not an output: it holds package.json and the dependencies' folder").
+			At("%s", w.output.Root).Then("set build.output to the folder that the build leaves%s", hint(index)).
+			Then("or, if the project is the site, add \"node_modules/**\" to leave_out")
+	}
+	if !hasIndex && !w.options.WithoutIndex {
+		problem := fault.New(fault.Refused, "no-index", "there is no index.html at the top, so the site's first page would be missing").At("%s", w.output.Root)
+		if index != "" {
+			problem = problem.With("there is one in " + path.Dir(index) + "/").
+				Then("publish that folder: %s", path.Join(w.output.Root, path.Dir(index)))
+		}
+		return problem.Then("or, if that is meant, pass --without-index")
+	}
+	w.notice("packages-in-output", "the output holds package files", packages, "is this the right folder? If not, set build.output; else list them under leave_out")
+	w.notice("sources-in-output", "the output holds sources", sources, "is this the right folder? If not, set build.output; else list them under leave_out")
+	return nil
+}
+
+func hint(index string) string {
+	if index == "" {
+		return ""
+	}
+	return ": " + path.Dir(index) + "/ has an index.html"
+}
+
+func isPackageFile(base string) bool {
+	switch base {
+	case "package.json", "package-lock.json", "yarn.lock", "pnpm-lock.yaml", "go.mod", "Gemfile", "Gemfile.lock", "composer.json",
+		"Cargo.toml", "pyproject.toml", "requirements.txt", "Makefile":
+		return true
+	}
+	return false
+}
+
+func isSource(base string) bool {
+	switch path.Ext(base) {
+	case ".tsx", ".jsx", ".vue", ".svelte", ".scss", ".sass", ".less", ".styl", ".php", ".erb", ".njk", ".liquid", ".hbs", ".pug":
+		return true
+	}
+	return false
+}
+
+func (w *walker) notice(code, what string, paths []string, next string) {
+	if len(paths) > 0 {
+		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: code, What: what, Paths: first(paths, 10), Next: next})
+	}
+}
+
+// first returns at most n of list, the last replaced by how many more there are.
+func first(list []string, n int) []string {
+	if len(list) <= n {
+		return list
+	}
+	return append(slices.Clone(list[:n]), fmt.Sprintf("and %d more", len(list)-n))
+}

@@ -1,0 +1,231 @@
+// Package publish takes a folder of files to a release in a store: scan, fingerprint, upload.
+package publish
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/text/unicode/norm"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// Output is a folder of files, as a build leaves it.
+type Output struct {
+	FS   fs.FS  // should implement fs.ReadLinkFS, else symbolic links are unknown to it
+	Root string // where it lies, for messages and for links with an absolute target
+	// Identify tells a file from any other and from itself at another time; nil, or false, where that is not possible.
+	Identify func(fs.FileInfo) (Identity, bool)
+}
+
+// Identity changes whenever the content of a file may have changed.
+type Identity struct {
+	Device, Inode, Size, Modified, Changed int64 // times in nanoseconds
+}
+
+// Found is a file that will be published.
+type Found struct {
+	Path     string // in the release: slash-separated, NFC
+	Source   string // in the output's file system, links resolved
+	Size     int64
+	Identity Identity
+	Known    bool // Identity is set
+}
+
+// LeftOut is a file or folder that will not be published.
+type LeftOut struct {
+	Path string `json:"path"` // a folder ends in a slash
+	Why  string `json:"why"`
+}
+
+// Options say what a scan takes.
+type Options struct {
+	LeaveOut     []string // globs with ** for any number of folders
+	Rules        []string // rules files, left out by their paths
+	MaxFiles     int64    // 0: any number
+	MaxBytes     int64    // 0: any size
+	WithoutIndex bool     // an output without index.html is fine
+}
+
+// Scan is what a folder holds.
+type Scan struct {
+	Files   []Found // in order of path
+	Bytes   int64
+	LeftOut []LeftOut
+	Notices []fault.Notice
+	Started time.Time // before the first file was looked at
+}
+
+// Find walks the output. Its errors are fault.Errors that say what is wrong with which path; all names that no release can
+// have are listed at once.
+func Find(output Output, options Options, now time.Time) (*Scan, error) {
+	walk := &walker{output: output, options: options, scan: &Scan{Started: now}}
+	if err := walk.folder(".", "", nil); err != nil {
+		return nil, err
+	}
+	sort.Slice(walk.scan.Files, func(i, j int) bool { return walk.scan.Files[i].Path < walk.scan.Files[j].Path })
+	if err := walk.judge(); err != nil {
+		return nil, err
+	}
+	return walk.scan, nil
+}
+
+type walker struct {
+	output  Output
+	options Options
+	scan    *Scan
+	badName []string // paths that no release can have
+	outside []string // links that lead out of the output
+	secrets []string
+}
+
+// folder walks the folder at source, which appears in the release under name. above are the folders being walked, to end
+// loops of links.
+func (w *walker) folder(source, name string, above []string) error {
+	for _, folder := range above {
+		if folder == source {
+			w.leaveOut(name+"/", "a link to a folder that it is in")
+			return nil
+		}
+	}
+	entries, err := fs.ReadDir(w.output.FS, source)
+	if err != nil {
+		return fault.New(fault.Failed, "unreadable", "the folder cannot be read").At("%s", w.place(source)).Because(err)
+	}
+	above = append(above, source)
+	for _, entry := range entries {
+		if err := w.entry(path.Join(source, entry.Name()), path.Join(name, entry.Name()), entry, above); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *walker) entry(source, name string, entry fs.DirEntry, above []string) error {
+	isFolder := entry.IsDir()
+	if why := w.whyNot(name, entry.Name(), isFolder); why != "" {
+		w.leaveOut(withSlash(name, isFolder), why)
+		return nil
+	}
+	if !utf8.ValidString(name) || strings.ContainsFunc(name, isControl) {
+		w.badName = append(w.badName, name)
+		return nil
+	}
+	if entry.Type()&fs.ModeSymlink != 0 {
+		target, inside := w.resolve(source, 0)
+		if !inside {
+			w.outside = append(w.outside, name)
+			return nil
+		}
+		source = target
+	} else if isFolder {
+		return w.folder(source, name, above)
+	}
+	info, err := fs.Stat(w.output.FS, source)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		w.leaveOut(name, "a link to nothing")
+		return nil
+	case err != nil:
+		return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).Because(err)
+	case info.IsDir():
+		return w.folder(source, name, above)
+	case !info.Mode().IsRegular():
+		w.leaveOut(name, "neither a file nor a folder")
+		return nil
+	}
+	if w.isSecret(source, name) {
+		w.secrets = append(w.secrets, name)
+		w.leaveOut(name, "looks like a secret")
+		return nil
+	}
+	found := Found{Path: norm.NFC.String(name), Source: source, Size: info.Size()}
+	if w.output.Identify != nil {
+		found.Identity, found.Known = w.output.Identify(info)
+	}
+	w.scan.Files = append(w.scan.Files, found)
+	w.scan.Bytes += found.Size
+	return w.limits()
+}
+
+func (w *walker) limits() error {
+	if limit := w.options.MaxFiles; limit > 0 && int64(len(w.scan.Files)) > limit {
+		return fault.New(fault.Refused, "too-many-files", "the output has more than %d files", limit).At("%s", w.output.Root).
+			Then("is this the right folder? If so, raise limits.files in orilla.yaml")
+	}
+	if limit := w.options.MaxBytes; limit > 0 && w.scan.Bytes > limit {
+		return fault.New(fault.Refused, "too-large", "the output is larger than %d MB", limit/1e6).At("%s", w.output.Root).
+			Then("is this the right folder? If so, raise limits.size in orilla.yaml")
+	}
+	return nil
+}
+
+// resolve follows a link to what it finally names. inside is false if that is not in the output.
+func (w *walker) resolve(source string, depth int) (target string, inside bool) {
+	links, ok := w.output.FS.(fs.ReadLinkFS)
+	if !ok || depth > 40 {
+		return "", false
+	}
+	target, err := links.ReadLink(source)
+	if err != nil {
+		return "", false
+	}
+	target = filepath.ToSlash(target)
+	if path.IsAbs(target) || filepath.IsAbs(target) {
+		root := strings.TrimSuffix(filepath.ToSlash(w.output.Root), "/")
+		if target, ok = strings.CutPrefix(path.Clean(target), root+"/"); !ok || root == "" {
+			return "", false
+		}
+	} else {
+		target = path.Join(path.Dir(source), target)
+	}
+	if !fs.ValidPath(target) {
+		return "", false
+	}
+	info, err := links.Lstat(target)
+	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		return w.resolve(target, depth+1)
+	}
+	return target, true
+}
+
+func (w *walker) leaveOut(name, why string) {
+	w.scan.LeftOut = append(w.scan.LeftOut, LeftOut{Path: name, Why: why})
+}
+
+// place is where something lies, as the user would write it.
+func (w *walker) place(source string) string { return path.Join(filepath.ToSlash(w.output.Root), source) }
+
+// whyNot says why a name is left out, or nothing.
+func (w *walker) whyNot(name, base string, isFolder bool) string {
+	for _, glob := range w.options.LeaveOut {
+		if doublestar.MatchUnvalidated(glob, name) || isFolder && doublestar.MatchUnvalidated(strings.TrimSuffix(glob, "/"), name) {
+			return "leave_out: " + glob
+		}
+	}
+	if name == "orilla.yaml" || name == "orilla.yml" {
+		return "Orilla's own"
+	}
+	for _, rules := range w.options.Rules {
+		if name == path.Clean(rules) {
+			return "a rules file"
+		}
+	}
+	return litter(base)
+}
+
+func withSlash(name string, isFolder bool) string {
+	if isFolder {
+		return name + "/"
+	}
+	return name
+}
+
+func isControl(c rune) bool { return c < ' ' || c == 0x7f || c == utf8.RuneError }
