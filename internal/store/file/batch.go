@@ -1,0 +1,236 @@
+package file
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// manySyncs is from how many files on one flush of the whole file system is taken to cost less than a flush of each.
+const manySyncs = 64
+
+// Begin implements storage.Store.
+func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	s.clean(time.Now())
+	return &batch{store: s, present: map[string]bool{}, added: map[string]pending{}}, nil
+}
+
+// pending is something that was written and has no name in the store yet.
+type pending struct {
+	temporary string
+	over      bool // a damaged object lies under the name
+}
+
+type batch struct {
+	store *Store
+
+	mutex   sync.Mutex
+	folder  string // below tmp, made when the first thing is added
+	held    *os.File
+	present map[string]bool    // folders of what was found in the store
+	added   map[string]pending // by key
+	ended   bool
+}
+
+// Add implements storage.Batch.
+func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return false, err
+	}
+	path := b.store.path(key)
+	info, err := os.Lstat(path)
+	exists, over := err == nil, false
+	if exists {
+		if over = strings.HasPrefix(key, "objects/") && info.Size() != int64(len(data)); !over {
+			b.mutex.Lock()
+			defer b.mutex.Unlock()
+			b.present[filepath.Dir(path)] = true
+			return false, nil
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return false, explain(key, err)
+	}
+	temporary, err := b.reserve(key, over)
+	if err != nil || temporary == "" {
+		return false, explain(key, err)
+	}
+	return true, explain(key, b.store.disk.Write(temporary, data))
+}
+
+// reserve returns the temporary name for a key, or "" if the batch has the key already.
+func (b *batch) reserve(key string, over bool) (string, error) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if b.ended {
+		return "", errors.New("the batch has ended")
+	}
+	if _, twice := b.added[key]; twice {
+		return "", nil
+	}
+	if b.folder == "" {
+		if err := b.begin(); err != nil {
+			return "", err
+		}
+	}
+	temporary := filepath.Join(b.folder, strconv.Itoa(len(b.added)))
+	b.added[key] = pending{temporary, over}
+	return temporary, nil
+}
+
+func (b *batch) begin() error {
+	if err := b.store.disk.Mkdir(b.store.path("tmp")); err != nil {
+		return err
+	}
+	folder := b.store.path("tmp/" + strings.ToLower(rand.Text()))
+	if err := b.store.disk.Mkdir(folder); err != nil {
+		return err
+	}
+	b.folder = folder
+	b.held, _ = lock(folder) // without a lock, age protects it
+	return nil
+}
+
+// Commit implements storage.Batch. The order is: contents durable, then names, then names durable.
+func (b *batch) Commit(ctx context.Context) ([]string, error) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if b.ended {
+		return nil, errors.New("the batch has ended")
+	}
+	defer b.end()
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	if err := b.syncContents(); err != nil {
+		return nil, err
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	flush, taken, err := b.name()
+	if err != nil {
+		return nil, err
+	}
+	for folder := range b.present {
+		flush[folder] = true
+	}
+	return taken, b.syncNames(flush)
+}
+
+func (b *batch) syncContents() error {
+	if len(b.added) > manySyncs {
+		if done, err := b.store.disk.SyncAll(); done || err != nil {
+			return err
+		}
+	}
+	var paths []string
+	for _, p := range b.added {
+		paths = append(paths, p.temporary)
+	}
+	return each(paths, b.store.disk.SyncFile)
+}
+
+// name gives everything added its name. It returns the folders whose names changed, and the keys that were taken.
+func (b *batch) name() (flush map[string]bool, taken []string, err error) {
+	flush = map[string]bool{}
+	keys := make([]string, 0, len(b.added))
+	made := map[string]bool{}
+	for key := range b.added {
+		keys = append(keys, key)
+		if parent := filepath.Dir(b.store.path(key)); !made[parent] {
+			folders, err := b.store.folders(b.store.path(key))
+			if err != nil {
+				return nil, nil, explain(key, err)
+			}
+			for _, folder := range folders {
+				flush[folder] = true
+			}
+			made[parent] = true
+		}
+	}
+	var mutex sync.Mutex
+	err = each(keys, func(key string) error {
+		p := b.added[key]
+		rename := b.store.disk.RenameNew
+		if p.over {
+			rename = b.store.disk.RenameOver
+		}
+		err := rename(p.temporary, b.store.path(key))
+		if errors.Is(err, fs.ErrExist) {
+			mutex.Lock()
+			defer mutex.Unlock()
+			taken = append(taken, key)
+			return b.store.disk.Remove(p.temporary)
+		}
+		return explain(key, err)
+	})
+	return flush, taken, err
+}
+
+func (b *batch) syncNames(folders map[string]bool) error {
+	if len(folders) > manySyncs {
+		if done, err := b.store.disk.SyncAll(); done || err != nil {
+			return err
+		}
+	}
+	var paths []string
+	for folder := range folders {
+		paths = append(paths, folder)
+	}
+	return each(paths, b.store.disk.SyncFolder)
+}
+
+// Discard implements storage.Batch.
+func (b *batch) Discard() {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if !b.ended {
+		b.end()
+	}
+}
+
+func (b *batch) end() {
+	b.ended = true
+	if b.folder == "" {
+		return
+	}
+	os.RemoveAll(b.folder) //nolint:errcheck // what is left is cleaned later
+	if b.held != nil {
+		b.held.Close() //nolint:errcheck // only a lock
+	}
+}
+
+// each calls do for every item, a few at a time.
+func each(items []string, do func(string) error) error {
+	var group errgroup.Group
+	group.SetLimit(2 * runtime.NumCPU())
+	const run = 64 // items for one goroutine, so that starting them costs little
+	for len(items) > 0 {
+		some := items[:min(run, len(items))]
+		items = items[len(some):]
+		group.Go(func() error {
+			for _, item := range some {
+				if err := do(item); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}

@@ -1,0 +1,24 @@
+package file
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+
+	"golang.org/x/sys/unix"
+)
+
+func renameNew(from, to string) error {
+	err := unix.RenamexNp(from, to, unix.RENAME_EXCL)
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, unix.EEXIST):
+		return &fs.PathError{Op: "rename", Path: to, Err: fs.ErrExist}
+	case errors.Is(err, unix.ENOTSUP), errors.Is(err, unix.EINVAL):
+		return linkNew(from, to)
+	}
+	return &fs.PathError{Op: "rename", Path: to, Err: err}
+}
+
+func syncAll(*os.File) (bool, error) { return false, nil }

@@ -1,0 +1,38 @@
+package file
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+
+	"golang.org/x/sys/windows"
+)
+
+func renameNew(from, to string) error {
+	source, err := windows.UTF16PtrFromString(from)
+	if err != nil {
+		return err
+	}
+	target, err := windows.UTF16PtrFromString(to)
+	if err != nil {
+		return err
+	}
+	err = windows.MoveFileEx(source, target, windows.MOVEFILE_WRITE_THROUGH)
+	if errors.Is(err, windows.ERROR_ALREADY_EXISTS) || errors.Is(err, windows.ERROR_FILE_EXISTS) {
+		err = fs.ErrExist
+	}
+	if err != nil {
+		return &fs.PathError{Op: "rename", Path: to, Err: err}
+	}
+	return nil
+}
+
+func syncAll(*os.File) (bool, error) { return false, nil }
+
+// syncFolder does nothing: Windows has no flush for folders, and MOVEFILE_WRITE_THROUGH returns when the name is on the disk.
+func syncFolder(string) error { return nil }
+
+// errNoLock makes the cleaning of temporary files go by their age alone.
+var errNoLock = errors.New("folders cannot be locked here")
+
+func lock(string) (*os.File, error) { return nil, errNoLock }

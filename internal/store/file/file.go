@@ -1,0 +1,304 @@
+// Package file keeps a store in a folder.
+//
+// Each key is a file below the folder. A file gets its name only when its content is durable, by a rename that does not
+// replace (or a hard link), so that no reader and no loss of power ever shows a name with half a content. tmp/ holds what has
+// no name yet; it may be emptied whenever no writer is at work.
+package file
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"iter"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// mark is the content of the file that makes a folder a store.
+const mark = `{"format":1,"kind":"orilla-store"}`
+
+// Errors that callers decide on.
+var (
+	// ErrNone: the folder is not there, or is empty: a store can be made in it.
+	ErrNone = errors.New("no store there yet")
+	// ErrOther: the folder holds something else.
+	ErrOther = errors.New("the folder is not empty and is not a store")
+	// ErrFormat: the store has a format of another version.
+	ErrFormat = errors.New("the store was made by another version of Orilla")
+)
+
+// Store is a store in a folder. It implements storage.Store and storage.Watcher.
+type Store struct {
+	root string
+	disk disk
+}
+
+var (
+	_ storage.Store   = (*Store)(nil)
+	_ storage.Watcher = (*Store)(nil)
+)
+
+// Open opens the store in a folder. The error is ErrNone, ErrOther or ErrFormat, or what the system said.
+func Open(root string) (*Store, error) {
+	root, err := filepath.Abs(root)
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(filepath.Join(root, storage.MarkKey))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, unmarked(root)
+	case err != nil:
+		return nil, err
+	case string(data) != mark:
+		return nil, fmt.Errorf("%s: %w", root, ErrFormat)
+	}
+	folder, err := os.Open(root)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{root: root, disk: realDisk{folder}}, nil
+}
+
+// unmarked says what a folder without a mark is.
+func unmarked(root string) error {
+	entries, err := os.ReadDir(root)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, entry := range entries {
+		if entry.Name() != "tmp" && entry.Name() != "lost+found" {
+			return fmt.Errorf("%s: %w", root, ErrOther)
+		}
+	}
+	return fmt.Errorf("%s: %w", root, ErrNone)
+}
+
+// Make opens the store in a folder, and makes it first if the folder is missing or empty. Several may do so at once.
+func Make(root string) (*Store, error) {
+	store, err := Open(root)
+	if !errors.Is(err, ErrNone) {
+		return store, err
+	}
+	if err := os.MkdirAll(filepath.Join(root, storage.PulsesKey), 0o755); err != nil {
+		return nil, err
+	}
+	folder, err := os.Open(root)
+	if err != nil {
+		return nil, err
+	}
+	root, err = filepath.Abs(root)
+	if err != nil {
+		return nil, err
+	}
+	store = &Store{root: root, disk: realDisk{folder}}
+	err = store.Create(context.Background(), storage.MarkKey, []byte(mark))
+	if err != nil && !errors.Is(err, storage.ErrExists) {
+		return nil, err
+	}
+	return store, errors.Join(syncFolder(root), syncFolder(filepath.Dir(root)))
+}
+
+// Address returns the folder.
+func (s *Store) Address() string { return s.root }
+
+func (s *Store) path(key string) string { return filepath.Join(s.root, filepath.FromSlash(key)) }
+
+// Get implements storage.Store.
+func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(s.path(key))
+	return data, explain(key, err)
+}
+
+// Stat implements storage.Store.
+func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return storage.Item{}, err
+	}
+	info, err := os.Lstat(s.path(key))
+	if err == nil && !info.Mode().IsRegular() {
+		err = fs.ErrNotExist
+	}
+	if err != nil {
+		return storage.Item{}, explain(key, err)
+	}
+	return storage.Item{Key: key, Size: info.Size(), Modified: info.ModTime()}, nil
+}
+
+// List implements storage.Store.
+func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
+	return func(yield func(storage.Item, error) bool) {
+		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
+			yield(storage.Item{}, err)
+			return
+		}
+		entries, err := os.ReadDir(s.path(folder))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			yield(storage.Item{}, explain(folder, err))
+			return
+		}
+		for _, entry := range entries {
+			item := storage.Item{Key: folder + "/" + entry.Name(), Folder: entry.IsDir()}
+			if !item.Folder {
+				info, err := entry.Info()
+				if err != nil || !info.Mode().IsRegular() {
+					continue // gone since
+				}
+				item.Size, item.Modified = info.Size(), info.ModTime()
+			}
+			if ctx.Err() != nil || !yield(item, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Create implements storage.Store.
+func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	temporary, err := s.temporary(key, data)
+	if err != nil {
+		return err
+	}
+	defer s.disk.Remove(temporary) //nolint:errcheck // it has its name, or is litter that is cleaned later
+	if err := s.disk.SyncFile(temporary); err != nil {
+		return explain(key, err)
+	}
+	folders, err := s.folders(s.path(key))
+	if err != nil {
+		return explain(key, err)
+	}
+	if err := s.disk.RenameNew(temporary, s.path(key)); err != nil {
+		return explain(key, err)
+	}
+	return explain(key, s.syncFolders(folders))
+}
+
+// Replace implements storage.Store.
+func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	temporary, err := s.temporary(key, data)
+	if err != nil {
+		return err
+	}
+	if _, err = s.folders(s.path(key)); err == nil {
+		err = s.disk.RenameOver(temporary, s.path(key))
+	}
+	if err != nil {
+		s.disk.Remove(temporary) //nolint:errcheck // the first error counts
+	}
+	return explain(key, err)
+}
+
+// Delete implements storage.Store.
+func (s *Store) Delete(ctx context.Context, key string) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	return explain(key, s.disk.Remove(s.path(key)))
+}
+
+// temporary writes data to a file that has no name in the store yet.
+func (s *Store) temporary(key string, data []byte) (string, error) {
+	if err := s.disk.Mkdir(s.path("tmp")); err != nil {
+		return "", explain(key, err)
+	}
+	path := s.path("tmp/" + strings.ToLower(rand.Text()))
+	if err := s.disk.Write(path, data); err != nil {
+		s.disk.Remove(path) //nolint:errcheck // the first error counts
+		return "", explain(key, err)
+	}
+	return path, nil
+}
+
+// folders makes the folders above a file. It returns them all: each must be flushed for the file to be durable, also those
+// that were there, since whoever made them may not have come to flush them yet.
+func (s *Store) folders(path string) ([]string, error) {
+	var above []string
+	for folder := filepath.Dir(path); len(folder) > len(s.root); folder = filepath.Dir(folder) {
+		above = append(above, folder)
+	}
+	for i := len(above) - 1; i >= 0; i-- {
+		if _, err := os.Lstat(above[i]); err == nil {
+			continue
+		}
+		if err := s.disk.Mkdir(above[i]); err != nil {
+			return nil, err
+		}
+	}
+	return append(above, s.root), nil
+}
+
+func (s *Store) syncFolders(folders []string) error {
+	for _, folder := range folders {
+		if err := s.disk.SyncFolder(folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// explain turns the system's error into the contract's.
+func explain(key string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s: %w", key, storage.ErrNotFound)
+	case errors.Is(err, fs.ErrExist):
+		return fmt.Errorf("%s: %w", key, storage.ErrExists)
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
+		return fmt.Errorf("%s: %w: %w", key, storage.ErrReadOnly, err)
+	}
+	return fmt.Errorf("%s: %w", key, err)
+}
+
+// A writer that was killed leaves its temporary files. They are removed when nobody holds them and they are no longer young.
+const (
+	youngFolder = time.Minute    // a folder may have been made and not yet locked
+	youngFile   = time.Hour      // a single record takes no time to be written
+	youngAtAll  = 24 * time.Hour // where folders cannot be locked
+)
+
+// clean removes what writers that are gone have left in tmp/.
+func (s *Store) clean(now time.Time) {
+	entries, err := os.ReadDir(s.path("tmp"))
+	if err != nil {
+		return
+	}
+	for _, entry := range entries {
+		path := s.path("tmp/" + entry.Name())
+		info, err := entry.Info()
+		if err != nil {
+			continue
+		}
+		age := now.Sub(info.ModTime())
+		if !entry.IsDir() {
+			if age > youngFile {
+				s.disk.Remove(path) //nolint:errcheck // the next cleaning tries again
+			}
+			continue
+		}
+		held, err := lock(path)
+		if err == nil && age > youngFolder || err != nil && held == nil && age > youngAtAll {
+			os.RemoveAll(path) //nolint:errcheck // the next cleaning tries again
+		}
+		if held != nil {
+			held.Close() //nolint:errcheck // only a lock
+		}
+	}
+}
