@@ -66,6 +66,9 @@ type Answer struct {
 	ETag string
 }
 
+// Reserved is the first segment of the addresses that no file of a site can have.
+const Reserved = ".orilla"
+
 // MaxPath is how long, in bytes, the path of a request may be.
 const MaxPath = 8192
 
@@ -93,6 +96,9 @@ func decide(ctx context.Context, req Request, site Site) (Answer, error) {
 	path, refused := split(req)
 	if refused != nil {
 		return *refused, nil
+	}
+	if len(path.names) > 0 && path.names[0] == Reserved {
+		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are Orilla's own."), nil
 	}
 	switch req.Method {
 	case http.MethodGet, http.MethodHead:
@@ -253,4 +259,3 @@ func entityTag(file release.File) string {
 	sum := sha256.Sum256(append(file.Digest[:], file.Type...))
 	return `"` + hex.EncodeToString(sum[:16]) + `"`
 }
-

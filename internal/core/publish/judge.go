@@ -140,7 +140,7 @@ func (w *walker) judgeFolder() error {
 	if !hasIndex && !w.options.WithoutIndex {
 		problem := fault.New(fault.Refused, "no-index", "there is no index.html at the top, so the site's first page would be missing").At("%s", w.output.Root)
 		if index != "" {
-			problem = problem.With("there is one in " + path.Dir(index) + "/").
+			problem = problem.With("there is one in "+path.Dir(index)+"/").
 				Then("publish that folder: %s", path.Join(w.output.Root, path.Dir(index)))
 		}
 		return problem.Then("or, if that is meant, pass --without-index")

@@ -201,7 +201,9 @@ func (w *walker) leaveOut(name, why string) {
 }
 
 // place is where something lies, as the user would write it.
-func (w *walker) place(source string) string { return path.Join(filepath.ToSlash(w.output.Root), source) }
+func (w *walker) place(source string) string {
+	return path.Join(filepath.ToSlash(w.output.Root), source)
+}
 
 // whyNot says why a name is left out, or nothing.
 func (w *walker) whyNot(name, base string, isFolder bool) string {

@@ -1,0 +1,55 @@
+package console
+
+import (
+	"context"
+	"errors"
+
+	"charm.land/huh/v2"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// ErrNobody: a question came up and nobody is there to answer.
+var ErrNobody = errors.New("nobody is there to answer")
+
+// Confirm asks a yes-or-no question. Without a terminal it is an error.
+func (c *Console) Confirm(ctx context.Context, question, about string, preset bool) (bool, error) {
+	if !c.Asks {
+		return false, ErrNobody
+	}
+	answer := preset
+	err := c.form(ctx, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").Value(&answer))
+	return answer, err
+}
+
+// Input asks for one line. check says what is wrong with an answer.
+func (c *Console) Input(ctx context.Context, question, about, preset string, check func(string) error) (string, error) {
+	if !c.Asks {
+		return "", ErrNobody
+	}
+	answer := preset
+	field := huh.NewInput().Title(question).Description(about).Value(&answer)
+	if check != nil {
+		field = field.Validate(check)
+	}
+	err := c.form(ctx, field)
+	return answer, err
+}
+
+// Select asks for one of several.
+func (c *Console) Select(ctx context.Context, question, about string, choices []string) (string, error) {
+	if !c.Asks {
+		return "", ErrNobody
+	}
+	answer := ""
+	err := c.form(ctx, huh.NewSelect[string]().Title(question).Description(about).Options(huh.NewOptions(choices...)...).Value(&answer))
+	return answer, err
+}
+
+func (c *Console) form(ctx context.Context, field huh.Field) error {
+	err := huh.NewForm(huh.NewGroup(field)).WithOutput(c.Err).WithShowHelp(false).RunWithContext(ctx)
+	if errors.Is(err, huh.ErrUserAborted) {
+		return fault.New(fault.Failed, "interrupted", "interrupted at a question; nothing was changed")
+	}
+	return err
+}

@@ -1,0 +1,206 @@
+// Package console is how things look to people: colours, columns, progress, questions, errors. It decides nothing.
+package console
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/dustin/go-humanize"
+	"golang.org/x/term"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// Console writes results to one stream and progress and notes to another.
+type Console struct {
+	Out     io.Writer // results; colours fall away where they cannot be shown
+	Err     io.Writer // progress, notes, errors
+	OutTerm bool      // Out is a terminal
+	ErrTerm bool      // Err is a terminal
+	Asks    bool      // somebody is there to answer: standard input and Err are terminals
+	JSON    bool      // results are JSON
+	Now     func() time.Time
+}
+
+// New returns a console on the process's own streams. Colours follow NO_COLOR and the like, by colorprofile.
+func New() *Console {
+	isTerm := func(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
+	return &Console{
+		Out: colorprofile.NewWriter(os.Stdout, os.Environ()), Err: colorprofile.NewWriter(os.Stderr, os.Environ()),
+		OutTerm: isTerm(os.Stdout), ErrTerm: isTerm(os.Stderr), Asks: isTerm(os.Stdin) && isTerm(os.Stderr), Now: time.Now,
+	}
+}
+
+// Styles, in the sixteen colours that every terminal's own scheme has.
+var (
+	strong = lipgloss.NewStyle().Bold(true)
+	faint  = lipgloss.NewStyle().Faint(true)
+	good   = lipgloss.NewStyle().Foreground(lipgloss.Green)
+	bad    = lipgloss.NewStyle().Foreground(lipgloss.Red).Bold(true)
+	warn   = lipgloss.NewStyle().Foreground(lipgloss.Yellow)
+	accent = lipgloss.NewStyle().Foreground(lipgloss.Cyan)
+)
+
+// Strong, Faint, Good, Bad, Warn and Accent give text a meaning that colour shows.
+func Strong(text string) string { return strong.Render(text) }
+
+// Faint is for what matters less.
+func Faint(text string) string { return styled(faint, text) }
+
+// Good is for what is as it should be.
+func Good(text string) string { return styled(good, text) }
+
+// Bad is for errors.
+func Bad(text string) string { return styled(bad, text) }
+
+// Warn is for what deserves a look.
+func Warn(text string) string { return styled(warn, text) }
+
+// Accent is for what can be typed or opened.
+func Accent(text string) string { return styled(accent, text) }
+
+func styled(style lipgloss.Style, text string) string {
+	if text == "" {
+		return ""
+	}
+	return style.Render(text)
+}
+
+// Print writes a result.
+func (c *Console) Print(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) } //nolint:errcheck // nobody to tell
+
+// Note writes progress or a remark.
+func (c *Console) Note(format string, args ...any) { fmt.Fprintf(c.Err, format+"\n", args...) } //nolint:errcheck // nobody to tell
+
+// Document writes a result as one JSON document.
+func (c *Console) Document(v any) error {
+	encoder := json.NewEncoder(c.Out)
+	encoder.SetEscapeHTML(false)
+	encoder.SetIndent("", "  ")
+	return encoder.Encode(v)
+}
+
+// Line writes one line of a stream of JSON documents.
+func (c *Console) Line(v any) error {
+	encoder := json.NewEncoder(c.Out)
+	encoder.SetEscapeHTML(false)
+	return encoder.Encode(v)
+}
+
+// Row writes one line of a report: a label, and what belongs to it.
+func (c *Console) Row(w io.Writer, label, text string) {
+	fmt.Fprintf(w, "  %s%s %s\n", Faint(label), strings.Repeat(" ", max(0, 9-lipgloss.Width(label))), text) //nolint:errcheck // nobody to tell
+}
+
+// Table writes rows in columns, the first row as a heading. On a terminal each column is as wide as it needs; the last is cut at
+// the terminal's edge. Elsewhere columns are separated the same way, so that a line stays a line.
+func (c *Console) Table(rows [][]string) {
+	if len(rows) == 0 {
+		return
+	}
+	widths := make([]int, len(rows[0]))
+	for _, row := range rows {
+		for i, cell := range row {
+			widths[i] = max(widths[i], lipgloss.Width(cell))
+		}
+	}
+	limit := 0
+	if c.OutTerm {
+		limit, _, _ = term.GetSize(int(os.Stdout.Fd()))
+	}
+	for i, row := range rows {
+		var line strings.Builder
+		for j, cell := range row {
+			if i == 0 {
+				cell = Faint(cell)
+			}
+			line.WriteString(cell)
+			if j < len(row)-1 {
+				line.WriteString(strings.Repeat(" ", widths[j]-lipgloss.Width(cell)+2))
+			}
+		}
+		text := strings.TrimRight(line.String(), " ")
+		if limit > 0 && lipgloss.Width(text) > limit {
+			text = lipgloss.NewStyle().MaxWidth(limit - 1).Render(text)
+		}
+		c.Print("%s", text)
+	}
+}
+
+// Notice writes a warning or remark.
+func (c *Console) Notice(n fault.Notice) {
+	c.Note("%s %s %s", Warn("note:"), n.What, Faint("["+n.Code+"]"))
+	for _, path := range n.Paths {
+		c.Note("      %s", path)
+	}
+	if n.Next != "" {
+		c.Note("      %s", Faint(n.Next))
+	}
+}
+
+// Problem writes an error: what happened, where, and what to do next.
+func (c *Console) Problem(err error) {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok {
+		c.Note("%s %v", Bad("error:"), err)
+		return
+	}
+	c.Note("%s %s %s", Bad("error:"), Strong(problem.What), Faint("["+problem.Code+"]"))
+	if problem.Where != "" {
+		c.Note("   at: %s", problem.Where)
+	}
+	if problem.Err != nil {
+		c.Note("  why: %v", problem.Err)
+	}
+	for _, line := range problem.Detail {
+		c.Note("      %s", line)
+	}
+	for _, next := range problem.Next {
+		c.Note(" %s %s", Accent("next:"), next)
+	}
+}
+
+// Age says how long ago a time was.
+func (c *Console) Age(t time.Time) string {
+	d := c.Now().Sub(t)
+	switch {
+	case d < 0:
+		return "just now"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", int(d.Seconds()))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+// Size writes a number of bytes in decimal units.
+func Size(bytes int64) string { return humanize.Bytes(uint64(max(bytes, 0))) }
+
+// Took writes a duration as people measure it.
+func Took(d time.Duration) string {
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	}
+	return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+}
+
+// Count writes a number with its noun.
+func Count(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return humanize.Comma(n) + " " + many
+}

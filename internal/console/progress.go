@@ -1,0 +1,70 @@
+package console
+
+import (
+	"fmt"
+	"sync/atomic"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+)
+
+// Progress shows what is going on while it goes on: one line on a terminal, nothing elsewhere.
+type Progress struct {
+	pool *mpb.Progress
+	bar  *mpb.Bar
+	text atomic.Value
+}
+
+// Busy begins a line for work whose length is unknown. On anything but a terminal it writes the line once.
+func (c *Console) Busy(label, text string) *Progress { return c.progress(label, text, 0) }
+
+// Bytes begins a line for work of so many bytes.
+func (c *Console) Bytes(label string, total int64) *Progress { return c.progress(label, "", total) }
+
+func (c *Console) progress(label, text string, total int64) *Progress {
+	p := &Progress{}
+	p.text.Store(text)
+	if !c.ErrTerm {
+		return p
+	}
+	p.pool = mpb.New(mpb.WithOutput(c.Err), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
+	name := decor.Name(fmt.Sprintf("  %-9s ", label))
+	if total == 0 {
+		p.bar = p.pool.New(0, mpb.SpinnerStyle("·  ", "·· ", "···", " ··", "  ·", "   ").PositionLeft(), mpb.BarRemoveOnComplete(),
+			mpb.BarWidth(3), mpb.PrependDecorators(name), mpb.AppendDecorators(
+				decor.Elapsed(decor.ET_STYLE_GO), decor.Any(func(decor.Statistics) string { return "  " + cut(p.text.Load().(string), 90) })))
+		return p
+	}
+	p.bar = p.pool.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("╸").Padding("─"), mpb.BarRemoveOnComplete(),
+		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Counters(decor.SizeB1000(0), " % .1f of % .1f"),
+			decor.Any(func(decor.Statistics) string { return "  " + p.text.Load().(string) })))
+	return p
+}
+
+// Text changes what the line says.
+func (p *Progress) Text(text string) { p.text.Store(text) }
+
+// At moves the bar.
+func (p *Progress) At(done int64) {
+	if p.bar != nil {
+		p.bar.SetCurrent(done)
+	}
+}
+
+// End takes the line away.
+func (p *Progress) End() {
+	if p.bar == nil {
+		return
+	}
+	p.bar.Abort(true)
+	p.pool.Wait()
+	p.bar = nil
+}
+
+func cut(text string, width int) string {
+	if runes := []rune(text); len(runes) > width {
+		return string(runes[:width-1]) + "…"
+	}
+	return text
+}

@@ -1,0 +1,128 @@
+// Package builds is how a release came to be: the key of what a build can see, and the record of one that ran.
+package builds
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Format is the version of the record layout, and of what a key is made of.
+const Format = 1
+
+// Outcome says how a build ended.
+type Outcome string
+
+// The outcomes.
+const (
+	Succeeded Outcome = "succeeded"
+	Failed    Outcome = "failed"
+)
+
+// Inputs is what a build can see. Its hash is the build key: what has a known key need not be built again. Rules and page
+// settings are not part of it, since they change no output.
+type Inputs struct {
+	Format    int               `json:"format"`
+	Source    journal.Source    `json:"source"`
+	Tree      string            `json:"tree,omitempty"`    // the Git tree of the site's folder
+	Folder    string            `json:"folder,omitempty"`  // where it lies
+	Prepare   []string          `json:"prepare,omitempty"` // the steps
+	Run       []string          `json:"run,omitempty"`
+	Output    string            `json:"output,omitempty"`
+	LeaveOut  []string          `json:"leave_out,omitempty"`
+	Variables map[string]string `json:"variables,omitempty"`
+	Secrets   []string          `json:"secrets,omitempty"` // their names
+	Release   release.ID        `json:"release,omitzero"`  // for output that was ready: what it became
+	Commit    string            `json:"commit,omitempty"`  // for output that was ready: where it was said to come from
+}
+
+// Key returns the build key: 64 hexadecimal digits.
+func (i Inputs) Key() (string, error) {
+	i.Format = Format
+	i.LeaveOut, i.Secrets = slices.Sorted(slices.Values(i.LeaveOut)), slices.Sorted(slices.Values(i.Secrets))
+	data, err := canon.Marshal(i)
+	return digest.Of(data).String(), err
+}
+
+// Record says how one build went.
+type Record struct {
+	Format   int             `json:"format"`
+	Key      string          `json:"key"`
+	Number   int             `json:"number"` // from 1, among the builds of one key
+	Source   journal.Source  `json:"source"`
+	Commit   string          `json:"commit,omitempty"`
+	Tree     string          `json:"tree,omitempty"`
+	Branch   string          `json:"branch,omitempty"`
+	Subject  string          `json:"subject,omitempty"`
+	Author   string          `json:"author,omitempty"`
+	Changed  int             `json:"changed,omitempty"` // for a working tree: how many files differ from the commit
+	Steps    []Step          `json:"steps,omitempty"`
+	Started  time.Time       `json:"started"`
+	Finished time.Time       `json:"finished"`
+	Log      []digest.Digest `json:"log,omitempty"` // of the objects that hold, in order, all that the steps printed
+	Outcome  Outcome         `json:"outcome"`
+	Release  release.ID      `json:"release,omitzero"`
+	Who      string          `json:"who"`
+}
+
+// Step is one command of a build.
+type Step struct {
+	Command      string `json:"command"`
+	Milliseconds int64  `json:"milliseconds"`
+	Exit         int    `json:"exit"` // its status; -1 if it was ended
+}
+
+// Name is how entries refer to a build: <key>/<number>.
+func (r Record) Name() string { return fmt.Sprintf("%s/%d", r.Key, r.Number) }
+
+// Encode returns the record's bytes.
+func (r Record) Encode() ([]byte, error) {
+	r.Format = Format
+	r.Started, r.Finished = r.Started.UTC().Truncate(time.Millisecond), r.Finished.UTC().Truncate(time.Millisecond)
+	return canon.Marshal(r)
+}
+
+// ErrUnreadable: a record is damaged or of another version.
+var ErrUnreadable = errors.New("unreadable build record")
+
+// Decode reads a record.
+func Decode(data []byte) (Record, error) {
+	var record Record
+	if err := json.Unmarshal(data, &record); err != nil || record.Format != Format {
+		return Record{}, fmt.Errorf("%w (format %d): %w", ErrUnreadable, record.Format, errors.Join(err))
+	}
+	return record, nil
+}
+
+// Last returns the newest build of a key for which want reports true, and the number of the newest of all. found is false if
+// there is none. Records that cannot be read are passed over.
+func Last(ctx context.Context, store storage.Store, site, key string, want func(Record) bool) (record Record, newest int, found bool, err error) {
+	for item, err := range store.List(ctx, storage.BuildsKey(site, key)) {
+		if err != nil {
+			return Record{}, 0, false, err
+		}
+		data, err := store.Get(ctx, item.Key)
+		if err != nil {
+			return Record{}, 0, false, err
+		}
+		one, err := Decode(data)
+		var number int
+		if _, scanErr := fmt.Sscan(item.Name(), &number); scanErr != nil {
+			continue
+		}
+		newest = max(newest, number)
+		if err == nil && one.Number == number && want(one) && (!found || one.Number > record.Number) {
+			record, found = one, true
+		}
+	}
+	return record, newest, found, nil
+}

@@ -1,0 +1,238 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+)
+
+// ReleaseField is the header field that says what an answer comes from. Its value is a structured item (RFC 9651): the
+// release, with the parameters entry (environment:number) and commit.
+const ReleaseField = "Orilla-Release"
+
+// probeGap is the least time between two looks at a journal that missing assets cause.
+const probeGap = 50 * time.Millisecond
+
+// ServeHTTP answers a visitor.
+func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	counted := &countingWriter{ResponseWriter: w}
+	by := n.serve(counted, r)
+	if n.options.Requests {
+		n.tell(Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: counted.status, Bytes: counted.bytes, By: by})
+	}
+}
+
+// serve answers and says what decided.
+func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
+	host := hostName(r.Host)
+	if place, ok := n.hosts.Load().find(host, r.URL.EscapedPath()); ok {
+		if place.canonical != nil && rightMethod(r) {
+			return toCanonical(w, r, place)
+		}
+		return n.serveEnvironment(w, r, place.serves, place.base)
+	}
+	meant, ok := parseLocal(host)
+	if !ok {
+		return say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+printable(host)+".")
+	}
+	if meant.release != "" {
+		return n.serveRelease(w, r, meant)
+	}
+	e := n.known(meant.site, meant.environment)
+	if e == nil || e.current.Load() == nil {
+		return n.serveWaiting(w, r, meant)
+	}
+	base := e.current.Load().base()
+	if base != "" && r.URL.Path == "/" {
+		return toBase(w, base)
+	}
+	return n.serveEnvironment(w, r, e, base)
+}
+
+// serveEnvironment answers from what the environment serves now.
+func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *environment, base string) string {
+	s := e.current.Load()
+	if s.reader == nil {
+		return say(w, r, http.StatusGone, "This environment was removed.")
+	}
+	req := request(r, base, e.journal.Environment == project.Production)
+	a, err := answer.Decide(r.Context(), req, s.site(time.Now()))
+	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, req.Path, s.settings) {
+		s = e.current.Load()
+		if s.reader != nil {
+			a, err = answer.Decide(r.Context(), req, s.site(time.Now()))
+		}
+	}
+	field := fmt.Sprintf("%s;entry=%s", s.entry.Release.Short(), s.entry.Label())
+	if s.entry.Commit != "" {
+		field += fmt.Sprintf(";commit=%q", s.entry.Commit)
+	}
+	w.Header().Set(ReleaseField, field)
+	return n.finish(w, r, a, err)
+}
+
+// newer looks at the journal when a fingerprinted asset is missing: the page that names it may come from another node, which
+// has seen a newer entry. It reports whether there was one.
+func (n *Node) newer(ctx context.Context, e *environment, path string, settings release.Settings) bool {
+	if !answer.Immutable(strings.TrimPrefix(path, "/"), settings) {
+		return false
+	}
+	now, last := time.Now().UnixNano(), e.probed.Load()
+	if now-last < int64(probeGap) || !e.probed.CompareAndSwap(last, now) {
+		return false
+	}
+	if !n.refresh(ctx, e) {
+		return false
+	}
+	n.route()
+	return true
+}
+
+// serveRelease answers from one release, whatever is live.
+func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
+	reader, err := n.release(r.Context(), meant.site, meant.release)
+	if err == nil && reader == nil {
+		return say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
+	}
+	if err != nil {
+		return n.finish(w, r, answer.Answer{}, err)
+	}
+	base := ""
+	if e := n.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
+		base = e.current.Load().base()
+	}
+	if base != "" && r.URL.Path == "/" {
+		return toBase(w, base)
+	}
+	a, err := answer.Decide(r.Context(), request(r, base, false), answer.Site{Files: reader, Settings: reader.Root.Settings})
+	w.Header().Set(ReleaseField, reader.ID.Short())
+	return n.finish(w, r, a, err)
+}
+
+// finish sends an answer, or 500 with a line in the log that names the object.
+func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error) string {
+	if err != nil {
+		if r.Context().Err() == nil {
+			n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+		}
+		fail(w, r)
+		return "trouble"
+	}
+	if err := respond(w, r, a, n.objects); err != nil && !errors.Is(err, context.Canceled) {
+		n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+		return "trouble"
+	}
+	return string(a.By)
+}
+
+func request(r *http.Request, base string, production bool) answer.Request {
+	return answer.Request{Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base, Production: production}
+}
+
+// rightMethod reports whether a redirect to the canonical address makes sense: it must not lose the body of a form.
+func rightMethod(r *http.Request) bool {
+	return r.Method == http.MethodGet || r.Method == http.MethodHead
+}
+
+// toCanonical redirects from an address that is not the canonical one to the same place below the one that is.
+func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
+	target := *p.canonical
+	rest := strings.TrimPrefix(strings.TrimPrefix(r.URL.EscapedPath(), p.base), "/")
+	location := strings.TrimSuffix(target.String(), "/") + "/" + strings.TrimLeft(rest, "/")
+	if r.URL.RawQuery != "" {
+		location += "?" + r.URL.RawQuery
+	}
+	w.Header().Set("Location", location)
+	w.Header().Set("Cache-Control", "no-cache")
+	w.Header().Set("Content-Length", "0")
+	w.WriteHeader(http.StatusMovedPermanently)
+	return "address"
+}
+
+// toBase leads from the root of a local name to where the site begins.
+func toBase(w http.ResponseWriter, base string) string {
+	w.Header().Set("Location", base+"/")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusFound)
+	return "address"
+}
+
+// say answers with one line of plain text.
+func say(w http.ResponseWriter, r *http.Request, status int, line string) string {
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("X-Robots-Tag", "noindex")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	respondText(w, r, answer.Answer{Status: status, Text: line + "\n"})
+	return "nothing"
+}
+
+// hostName takes the port and the final dot off the value of a Host field.
+func hostName(host string) string {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	return strings.ToLower(strings.TrimSuffix(host, "."))
+}
+
+// printable keeps what a visitor sent from doing harm in an answer.
+func printable(host string) string {
+	host = strings.Map(func(c rune) rune {
+		if c > ' ' && c < 0x7f {
+			return c
+		}
+		return -1
+	}, host)
+	return host[:min(len(host), 100)]
+}
+
+// countingWriter remembers what was sent, for the log.
+type countingWriter struct {
+	http.ResponseWriter
+	status int
+	bytes  int64
+}
+
+// WriteHeader implements http.ResponseWriter.
+func (w *countingWriter) WriteHeader(status int) {
+	if w.status == 0 {
+		w.status = status
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *countingWriter) Write(data []byte) (int, error) {
+	if w.status == 0 {
+		w.status = http.StatusOK
+	}
+	n, err := w.ResponseWriter.Write(data)
+	w.bytes += int64(n)
+	return n, err
+}
+
+// Unwrap lets http.ResponseController reach the writer below.
+func (w *countingWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// serveWaiting answers for an environment that has no release yet.
+func (n *Node) serveWaiting(w http.ResponseWriter, r *http.Request, meant local) string {
+	claimed, err := n.claimed(r.Context(), meant.site)
+	if err != nil {
+		return n.finish(w, r, answer.Answer{}, err)
+	}
+	name := journal.DisplayName(meant.environment)
+	switch {
+	case claimed && meant.environment == project.Production:
+		return waiting(w, r, http.StatusServiceUnavailable, meant.site, name, "orilla deploy")
+	case claimed && (isFixed(meant.environment) || strings.HasPrefix(meant.environment, journal.PreviewPrefix)):
+		return waiting(w, r, http.StatusServiceUnavailable, meant.site, name, "orilla deploy --to "+name)
+	}
+	return waiting(w, r, http.StatusNotFound, meant.site, name, "orilla deploy --site "+meant.site)
+}

@@ -1,0 +1,286 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+var noTime time.Time
+
+// Event is something that an edge node tells whoever runs it.
+type Event struct {
+	Time        time.Time  `json:"time"`
+	Kind        string     `json:"kind"` // "flip", "trouble", "request"
+	Site        string     `json:"site,omitempty"`
+	Environment string     `json:"environment,omitempty"`
+	Entry       int64      `json:"entry,omitempty"`
+	Release     release.ID `json:"release,omitzero"`
+	Commit      string     `json:"commit,omitempty"`
+	Text        string     `json:"text,omitempty"`
+
+	Method string `json:"method,omitempty"` // of a request
+	Host   string `json:"host,omitempty"`
+	Path   string `json:"path,omitempty"`
+	Status int    `json:"status,omitempty"`
+	Bytes  int64  `json:"bytes,omitempty"`
+	By     string `json:"by,omitempty"`
+}
+
+// Options say how a node works.
+type Options struct {
+	Tell     func(Event)   // is told what happens, from several goroutines; nil for nobody
+	Requests bool          // tell of each request
+	Sweep    time.Duration // how often all journals are looked at, whatever the hints say; 0: 10 s
+	Poll     time.Duration // how often hints are looked at where the store cannot tell of changes; 0: 500 ms
+	Memory   int64         // bytes of objects kept in memory; 0: 128 MB
+}
+
+// Node answers visitors from one store. Make it with New, then Follow the store for as long as it serves.
+type Node struct {
+	store   storage.Store
+	options Options
+	objects *objects // contents of files
+	index   *objects // chunks and documents
+
+	mutex        sync.Mutex
+	environments map[string]*environment // by site/stored name
+	pulses       map[string]time.Time    // when the hint of each site last changed
+	hosts        atomic.Pointer[table]
+	single       sync.Map // *release.Reader by site/digits, for addresses of releases
+}
+
+// New returns a node for a store. It knows nothing until Follow has begun.
+func New(store storage.Store, options Options) *Node {
+	if options.Sweep == 0 {
+		options.Sweep = 10 * time.Second
+	}
+	if options.Poll == 0 {
+		options.Poll = 500 * time.Millisecond
+	}
+	if options.Memory == 0 {
+		options.Memory = 128 << 20
+	}
+	n := &Node{
+		store: store, options: options,
+		objects: newObjects(store, options.Memory), index: newObjects(store, 64<<20),
+		environments: map[string]*environment{}, pulses: map[string]time.Time{},
+	}
+	n.hosts.Store(&table{})
+	return n
+}
+
+func (n *Node) tell(event Event) {
+	if n.options.Tell != nil {
+		event.Time = time.Now()
+		n.options.Tell(event)
+	}
+}
+
+// Follow keeps the node up to date until the context ends: it looks at a site when its hint changed, and at everything once
+// in each sweep, since hints may be lost. ready is called after the first look.
+func (n *Node) Follow(ctx context.Context, ready func()) {
+	var changed <-chan struct{}
+	if watcher, ok := n.store.(storage.Watcher); ok {
+		changed, _ = watcher.Watch(ctx, storage.PulsesKey) // without it, polling does
+	}
+	n.look(ctx, true)
+	ready()
+	poll, sweep := time.NewTicker(n.options.Poll), time.NewTicker(n.options.Sweep)
+	defer poll.Stop()
+	defer sweep.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case _, ok := <-changed:
+			if !ok {
+				changed = nil
+				continue
+			}
+			n.look(ctx, false)
+		case <-poll.C:
+			n.look(ctx, false)
+		case <-sweep.C:
+			n.look(ctx, true)
+		}
+	}
+}
+
+// look refreshes the sites whose hints changed, or all.
+func (n *Node) look(ctx context.Context, all bool) {
+	sites := map[string]bool{}
+	for item, err := range n.store.List(ctx, storage.PulsesKey) {
+		if err != nil {
+			n.trouble(nil, "the store's hints cannot be read: "+err.Error())
+			break
+		}
+		if !n.pulses[item.Name()].Equal(item.Modified) {
+			n.pulses[item.Name()] = item.Modified
+			sites[item.Name()] = true
+		}
+	}
+	if all {
+		for item, err := range n.store.List(ctx, storage.SitesKey) {
+			if err != nil {
+				n.trouble(nil, "the store's sites cannot be read: "+err.Error())
+				break
+			}
+			sites[item.Name()] = true
+		}
+	}
+	flipped := false
+	for site := range sites {
+		for item, err := range n.store.List(ctx, storage.EnvironmentsKey(site)) {
+			if err != nil {
+				n.trouble(nil, site+": its environments cannot be read: "+err.Error())
+				break
+			}
+			flipped = n.refresh(ctx, n.environment(site, item.Name())) || flipped
+		}
+	}
+	if flipped {
+		n.route()
+	}
+}
+
+// route makes the table of hosts anew.
+func (n *Node) route() {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	list := make([]*environment, 0, len(n.environments))
+	for _, e := range n.environments {
+		list = append(list, e)
+	}
+	hosts := newTable(list, func(address string, has, wants *environment) {
+		n.tell(Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
+			Text: address + " is already an address of " + has.label()})
+	})
+	n.hosts.Store(&hosts)
+}
+
+// environment returns the follower of a journal, which it makes the first time.
+func (n *Node) environment(site, name string) *environment {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	key := site + "/" + name
+	e, ok := n.environments[key]
+	if !ok {
+		e = &environment{journal: journal.Journal{Store: n.store, Site: site, Environment: name, Now: time.Now}}
+		n.environments[key] = e
+	}
+	return e
+}
+
+// known returns the follower of a journal that was seen, or nil.
+func (n *Node) known(site, name string) *environment {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	return n.environments[site+"/"+name]
+}
+
+// refresh looks at one journal and tells what came of it.
+func (n *Node) refresh(ctx context.Context, e *environment) bool {
+	flipped, err := e.refresh(ctx, n.index)
+	if ctx.Err() != nil {
+		return false
+	}
+	if err != nil {
+		if text := err.Error(); e.failed != text {
+			e.failed = text
+			n.trouble(e, "stays as it is: "+text)
+		}
+		return false
+	}
+	e.failed = ""
+	if flipped {
+		entry := e.current.Load().entry
+		n.tell(Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment, Entry: entry.Number, Release: entry.Release,
+			Commit: entry.Commit, Text: string(entry.Kind)})
+	}
+	return flipped
+}
+
+func (n *Node) trouble(e *environment, text string) {
+	event := Event{Kind: "trouble", Text: text}
+	if e != nil {
+		event.Site, event.Environment = e.journal.Site, e.journal.Environment
+	}
+	n.tell(event)
+}
+
+// release finds the one release of a site whose id begins with digits; nil if there is none, or more than one.
+func (n *Node) release(ctx context.Context, site, digits string) (*release.Reader, error) {
+	if len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
+		return nil, nil
+	}
+	key := site + "/" + digits
+	if found, ok := n.single.Load(key); ok {
+		return found.(*release.Reader), nil
+	}
+	var ids []release.ID
+	for item, err := range n.store.List(ctx, storage.ReleasesKey(site)) {
+		if err != nil {
+			return nil, err
+		}
+		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) {
+			ids = append(ids, id)
+		}
+	}
+	if len(ids) != 1 {
+		return nil, nil
+	}
+	reader, err := loadRelease(ctx, n.store, n.index, site, ids[0])
+	if err == nil {
+		n.single.Store(key, reader)
+	}
+	return reader, err
+}
+
+// claimed reports whether a site's name has an owner.
+func (n *Node) claimed(ctx context.Context, site string) (bool, error) {
+	_, err := n.store.Stat(ctx, storage.ClaimKey(site))
+	if errors.Is(err, storage.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Serve answers on a listener until the context ends, then lets requests that have begun finish, for five seconds at most.
+func Serve(ctx context.Context, listener net.Listener, handler http.Handler) error {
+	server := &http.Server{
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) },
+	}
+	stopped := make(chan error, 1)
+	go func() {
+		<-ctx.Done()
+		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		err := server.Shutdown(grace)
+		if errors.Is(err, context.DeadlineExceeded) {
+			err = server.Close()
+		}
+		stopped <- err
+	}()
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return <-stopped
+}
+
+// isFixed reports whether a name is one that configuration could give an environment.
+func isFixed(name string) bool {
+	return project.IsLabel(name) && !slices.Contains([]string{"preview", "release"}, name)
+}

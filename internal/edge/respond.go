@@ -1,0 +1,183 @@
+package edge
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/release"
+)
+
+// contents opens the content of files. What it returns is verified before it is read, or reading fails.
+type contents interface {
+	open(ctx context.Context, file release.File) (io.ReadSeeker, error)
+}
+
+// respond sends an answer. The error tells that content could not be read; the visitor has then got a 500, or, where bytes
+// were already sent, a connection that ended early.
+func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
+	header := w.Header()
+	for _, field := range a.Header {
+		header.Add(field.Name, field.Value)
+	}
+	if a.Location != "" {
+		header.Set("Location", a.Location)
+	}
+	if a.File == nil {
+		respondText(w, r, a)
+		return nil
+	}
+	content, err := from.open(r.Context(), *a.File)
+	if err != nil {
+		fail(w, r)
+		return err
+	}
+	header.Set("Content-Type", a.File.Type)
+	if a.Status == http.StatusOK {
+		header.Set("ETag", a.ETag)
+		return respondFile(w, r, a, content)
+	}
+	header.Set("Content-Length", strconv.FormatInt(a.File.Size, 10))
+	first, err := ready(r, content)
+	if err != nil {
+		fail(w, r)
+		return err
+	}
+	w.WriteHeader(a.Status)
+	if r.Method != http.MethodHead {
+		_, err = io.Copy(w, io.MultiReader(bytes.NewReader(first), content))
+	}
+	return broken(r, err)
+}
+
+// respondFile leaves ranges and conditions (RFC 9110, sections 13 and 14) to net/http.
+func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, content io.ReadSeeker) error {
+	// What comes first is read before the status is sent, so that damage is a 500 and not a page cut short.
+	if r.Header.Get("If-None-Match") != a.ETag && r.Header.Get("Range") == "" {
+		if _, err := ready(r, content); err != nil {
+			fail(w, r)
+			return err
+		}
+		if _, err := content.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+	}
+	watched := &watchedReader{ReadSeeker: content}
+	http.ServeContent(w, r, "", noTime, watched)
+	return broken(r, watched.err)
+}
+
+// watchedReader remembers the error that http.ServeContent does not report.
+type watchedReader struct {
+	io.ReadSeeker
+	err error
+}
+
+func (r *watchedReader) Read(data []byte) (int, error) {
+	n, err := r.ReadSeeker.Read(data)
+	if err != nil && !errors.Is(err, io.EOF) {
+		r.err = err
+	}
+	return n, err
+}
+
+// ready reads the first bytes of what will be sent, which verifies the object they are in.
+func ready(r *http.Request, content io.Reader) ([]byte, error) {
+	if r.Method == http.MethodHead {
+		return nil, nil
+	}
+	first := make([]byte, 512)
+	n, err := io.ReadFull(content, first)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = nil
+	}
+	return first[:n], err
+}
+
+// broken tells errors of the store from those of a visitor who has gone.
+func broken(r *http.Request, err error) error {
+	if err == nil || r.Context().Err() != nil {
+		return nil
+	}
+	return err
+}
+
+func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
+	if a.Text == "" {
+		if a.Status != http.StatusNoContent {
+			w.Header().Set("Content-Length", "0")
+		}
+		w.WriteHeader(a.Status)
+		return
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	w.Header().Set("Content-Length", strconv.Itoa(len(a.Text)))
+	w.WriteHeader(a.Status)
+	if r.Method != http.MethodHead {
+		io.WriteString(w, a.Text) //nolint:errcheck // the visitor has gone
+	}
+}
+
+// fail answers 500 without anything that was meant for another answer.
+func fail(w http.ResponseWriter, r *http.Request) {
+	for _, name := range []string{"Etag", "Link", "Cache-Control", "Content-Length"} {
+		w.Header().Del(name)
+	}
+	w.Header().Set("Cache-Control", "no-store")
+	respondText(w, r, answer.Answer{Status: http.StatusInternalServerError, Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"})
+}
+
+// parts reads a file whose objects are verified one by one as they are reached.
+type parts struct {
+	ctx     context.Context
+	objects *objects
+	file    release.File
+	offset  int64
+	current int // the part that data is; -1 for none
+	data    []byte
+}
+
+func (o *objects) open(ctx context.Context, file release.File) (io.ReadSeeker, error) {
+	return &parts{ctx: ctx, objects: o, file: file, current: -1}, nil
+}
+
+// Read implements io.Reader.
+func (p *parts) Read(out []byte) (int, error) {
+	if p.offset >= p.file.Size {
+		return 0, io.EOF
+	}
+	part := int(p.offset / release.PartSize)
+	if part != p.current {
+		data, err := p.objects.get(p.ctx, p.file.Objects()[part])
+		if err != nil {
+			return 0, err
+		}
+		if int64(len(data)) != p.file.PartLength(part) {
+			return 0, fmt.Errorf("%s: %w: part %d has %d bytes", p.file.Path, ErrDamaged, part, len(data))
+		}
+		p.current, p.data = part, data
+	}
+	n := copy(out, p.data[p.offset%release.PartSize:])
+	p.offset += int64(n)
+	return n, nil
+}
+
+// Seek implements io.Seeker.
+func (p *parts) Seek(offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += p.offset
+	case io.SeekEnd:
+		offset += p.file.Size
+	}
+	if offset < 0 {
+		return 0, errors.New("seek before the start")
+	}
+	p.offset = offset
+	return offset, nil
+}

@@ -1,0 +1,266 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// serving is what an environment answers from one flip to the next. It never changes: a request that has begun keeps the one
+// it began with.
+type serving struct {
+	entry     journal.Entry
+	reader    *release.Reader // nil after a removal
+	settings  release.Settings
+	addresses []*url.URL
+	recent    []recent // newest first
+}
+
+// recent is an earlier release whose fingerprinted assets are still answered.
+type recent struct {
+	reader *release.Reader
+	ended  time.Time // when it stopped being live
+}
+
+// site returns what the pure function needs at a moment.
+func (s *serving) site(now time.Time) answer.Site {
+	site := answer.Site{Files: s.reader, Settings: s.settings}
+	keep := time.Duration(s.settings.AssetSeconds()) * time.Second
+	for _, r := range s.recent {
+		if now.Sub(r.ended) > keep {
+			break
+		}
+		site.Recent = append(site.Recent, r.reader)
+	}
+	return site
+}
+
+// base is the path of the canonical address, without its final slash.
+func (s *serving) base() string {
+	if len(s.addresses) == 0 {
+		return ""
+	}
+	return strings.TrimSuffix(s.addresses[0].EscapedPath(), "/")
+}
+
+// environment follows one journal.
+type environment struct {
+	journal journal.Journal
+	mutex   sync.Mutex // held while the journal is looked at
+	current atomic.Pointer[serving]
+	probed  atomic.Int64 // when a missing asset last caused a look, in nanoseconds
+	failed  string       // the last trouble that was told, so that it is told once
+}
+
+func (e *environment) label() string {
+	return e.journal.Site + " " + journal.DisplayName(e.journal.Environment)
+}
+
+// maxRecent bounds how many earlier releases are looked through for an asset.
+const maxRecent = 256
+
+// refresh looks whether the journal has a newer entry, and flips to it. It reports whether it did. Trouble with the newest
+// entry or its release never means the one before: what is served stays.
+func (e *environment) refresh(ctx context.Context, objects *objects) (bool, error) {
+	e.mutex.Lock()
+	defer e.mutex.Unlock()
+	before := e.current.Load()
+	hint := int64(0)
+	if before != nil {
+		hint = before.entry.Number
+	}
+	head, err := e.journal.Head(ctx, hint)
+	if errors.Is(err, journal.ErrEmpty) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	if before != nil && before.entry.Number == head.Number {
+		return false, nil
+	}
+	next := &serving{entry: head}
+	if !head.Document.IsZero() {
+		if next.addresses, err = loadAddresses(ctx, objects, head.Document); err != nil {
+			return false, err
+		}
+	}
+	if !head.Release.IsZero() {
+		if next.reader, err = loadRelease(ctx, e.journal.Store, objects, e.journal.Site, head.Release); err != nil {
+			return false, err
+		}
+		next.settings = next.reader.Root.Settings
+		next.recent = e.recent(ctx, objects, before, head)
+	}
+	e.current.Store(next)
+	return true, nil
+}
+
+// recent returns the releases that were live before head, as far as their assets may still be asked for: those since the entry
+// that was served before, and those that were recent then.
+func (e *environment) recent(ctx context.Context, objects *objects, before *serving, head journal.Entry) []recent {
+	var list []recent
+	known := int64(0)
+	if before != nil {
+		known = before.entry.Number
+	}
+	oldest := time.Now().Add(-365 * 24 * time.Hour)
+	ended := head.When
+	for entry, err := range e.journal.Back(ctx, head.Number-1) {
+		if err != nil || len(list) == maxRecent || ended.Before(oldest) || entry.Number < known {
+			break
+		}
+		if !entry.Release.IsZero() {
+			if reader, err := loadRelease(ctx, e.journal.Store, objects, e.journal.Site, entry.Release); err == nil {
+				list = append(list, recent{reader, ended})
+				if keep := time.Duration(reader.Root.Settings.AssetSeconds()) * time.Second; time.Since(ended) > keep {
+					break
+				}
+			}
+		}
+		ended = entry.When
+	}
+	if before != nil {
+		list = append(list, before.recent...)
+	}
+	seen := map[release.ID]bool{head.Release: true}
+	list = slices.DeleteFunc(list, func(r recent) bool {
+		twice := seen[r.reader.ID]
+		seen[r.reader.ID] = true
+		return twice
+	})
+	return list[:min(len(list), maxRecent)]
+}
+
+// loadRelease reads and verifies the root of a release.
+func loadRelease(ctx context.Context, store storage.Store, objects *objects, site string, id release.ID) (*release.Reader, error) {
+	data, err := store.Get(ctx, storage.ReleaseKey(site, id.String()))
+	if err != nil {
+		return nil, err
+	}
+	root, err := release.DecodeRoot(data, id)
+	if err != nil {
+		return nil, err
+	}
+	return release.NewReader(id, root, objects.get), nil
+}
+
+func loadAddresses(ctx context.Context, objects *objects, document digest.Digest) ([]*url.URL, error) {
+	data, err := objects.get(ctx, document)
+	if err != nil {
+		return nil, err
+	}
+	content, err := journal.DecodeDocument(data)
+	if err != nil {
+		return nil, err
+	}
+	var addresses []*url.URL
+	for _, text := range content.Addresses {
+		address, err := url.Parse(text)
+		if err != nil {
+			return nil, fmt.Errorf("environment document: %w", err)
+		}
+		addresses = append(addresses, address)
+	}
+	return addresses, nil
+}
+
+// table is where each configured host leads. It is made anew when something flips.
+type table map[string][]place
+
+// place is an address on a host: the longest base path comes first.
+type place struct {
+	base      string
+	serves    *environment
+	canonical *url.URL // set for an address that is not the canonical one
+}
+
+// newTable lists the addresses of environments. Of two that claim the same address, the one that comes first in alphabetical
+// order has it; conflict is told of the other.
+func newTable(environments []*environment, conflict func(address string, has, wants *environment)) table {
+	sort.Slice(environments, func(i, j int) bool { return environments[i].label() < environments[j].label() })
+	hosts := table{}
+	for _, e := range environments {
+		s := e.current.Load()
+		if s == nil {
+			continue
+		}
+		for i, address := range s.addresses {
+			p := place{base: strings.TrimSuffix(address.EscapedPath(), "/"), serves: e}
+			if i > 0 {
+				p.canonical = s.addresses[0]
+			}
+			host := address.Hostname()
+			if at := slices.IndexFunc(hosts[host], func(other place) bool { return other.base == p.base }); at >= 0 {
+				conflict(address.String(), hosts[host][at].serves, e)
+				continue
+			}
+			hosts[host] = append(hosts[host], p)
+		}
+	}
+	for _, places := range hosts {
+		sort.SliceStable(places, func(i, j int) bool { return len(places[i].base) > len(places[j].base) })
+	}
+	return hosts
+}
+
+// find returns the place on a host that an escaped path belongs to.
+func (t table) find(host, path string) (place, bool) {
+	places := t[host]
+	for _, p := range places {
+		if rest, ok := strings.CutPrefix(path, p.base); ok && (rest == "" || rest[0] == '/') {
+			return p, true
+		}
+	}
+	if len(places) > 0 {
+		return places[len(places)-1], true // answers that the site begins elsewhere
+	}
+	return place{}, false
+}
+
+// local is what a name below .localhost means.
+type local struct {
+	site        string
+	environment string // the stored name
+	release     string // the first digits of a release's id; environment is then unset
+}
+
+// parseLocal reads SITE.localhost, ENV.SITE.localhost, LABEL.preview.SITE.localhost and DIGITS.release.SITE.localhost.
+func parseLocal(host string) (local, bool) {
+	rest, ok := strings.CutSuffix(host, ".localhost")
+	if !ok {
+		return local{}, false
+	}
+	labels := strings.Split(rest, ".")
+	for _, label := range labels {
+		if !project.IsLabel(label) {
+			return local{}, false
+		}
+	}
+	site := labels[len(labels)-1]
+	switch {
+	case len(labels) == 1:
+		return local{site: site, environment: project.Production}, true
+	case len(labels) == 2:
+		return local{site: site, environment: labels[0]}, true
+	case len(labels) == 3 && labels[1] == "preview":
+		return local{site: site, environment: journal.PreviewPrefix + labels[0]}, true
+	case len(labels) == 3 && labels[1] == "release":
+		return local{site: site, release: labels[0]}, true
+	}
+	return local{}, false
+}

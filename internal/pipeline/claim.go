@@ -1,0 +1,133 @@
+package pipeline
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/user"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Claim says whose the name of a site is. The first deploy makes it.
+type Claim struct {
+	Format      int       `json:"format"`
+	Site        string    `json:"site"`
+	Incarnation string    `json:"incarnation"`      // random; a name that was given up and taken again has another
+	Roots       []string  `json:"roots,omitempty"`  // the first commits of the repository that owns the name
+	Folder      string    `json:"folder,omitempty"` // user@host:path of the folder without Git that owns it
+	Who         string    `json:"who"`
+	When        time.Time `json:"when"`
+}
+
+const claimFormat = 1
+
+// Owner tells a repository from another by its first commits, and a folder without Git by where it lies.
+func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err error) {
+	if p.Repository != nil {
+		roots, err = p.Repository.Roots(ctx)
+		if err == nil && len(roots) > 0 {
+			return roots, "", nil
+		}
+		if _, known := errors.AsType[*fault.Error](err); known || ctx.Err() != nil {
+			return nil, "", errors.Join(err, ctx.Err())
+		}
+		// a repository without a commit yet is a folder
+	}
+	host, _ := os.Hostname()
+	name := "somebody"
+	if current, err := user.Current(); err == nil {
+		name = current.Username
+	}
+	return nil, name + "@" + host + ":" + p.Root, nil
+}
+
+// ReadClaim returns the claim of a site's name, or storage.ErrNotFound.
+func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, error) {
+	data, err := store.Get(ctx, storage.ClaimKey(site))
+	if err != nil {
+		return Claim{}, err
+	}
+	var claim Claim
+	if err := json.Unmarshal(data, &claim); err != nil || claim.Format != claimFormat || claim.Site != site {
+		return Claim{}, fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read", site).At("%s", storage.ClaimKey(site)).
+			Because(err).Then("look at it; --take-over writes it anew")
+	}
+	return claim, nil
+}
+
+// EnsureClaim makes sure that the site's name belongs to this project. ask is called before a folder without Git takes a free
+// name; it returns nil to go on. takeOver takes the name from whoever has it.
+func (p *Project) EnsureClaim(ctx context.Context, store storage.Store, site string, takeOver bool, ask func() error) error {
+	roots, folder, err := p.Owner(ctx)
+	if err != nil {
+		return err
+	}
+	mine := Claim{Format: claimFormat, Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
+		Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}
+	for range 3 {
+		claim, err := ReadClaim(ctx, store, site)
+		switch {
+		case err == nil && claim.owns(mine):
+			return nil
+		case err == nil && !takeOver:
+			return p.notYours(claim, mine)
+		case takeOver && !errors.Is(err, storage.ErrNotFound):
+			if err == nil {
+				mine.Incarnation = claim.Incarnation
+			}
+			data, err := canon.Marshal(mine)
+			if err != nil {
+				return err
+			}
+			return store.Replace(ctx, storage.ClaimKey(site), data)
+		case !errors.Is(err, storage.ErrNotFound):
+			return err
+		}
+		if folder != "" && !takeOver {
+			if err := ask(); err != nil {
+				return err
+			}
+		}
+		data, err := canon.Marshal(mine)
+		if err != nil {
+			return err
+		}
+		if err := store.Create(ctx, storage.ClaimKey(site), data); !errors.Is(err, storage.ErrExists) {
+			return err
+		}
+	}
+	return errors.New("the claim of the name keeps changing")
+}
+
+func (c Claim) owns(other Claim) bool {
+	if c.Folder != "" && c.Folder == other.Folder {
+		return true
+	}
+	return slices.ContainsFunc(c.Roots, func(root string) bool { return slices.Contains(other.Roots, root) })
+}
+
+func (p *Project) notYours(claim, mine Claim) error {
+	owner, self := claim.Folder, mine.Folder
+	if owner == "" {
+		owner = "the repository that began with commit " + claim.Roots[0][:min(7, len(claim.Roots[0]))]
+	}
+	if self == "" {
+		self = "this repository began with " + mine.Roots[0][:min(7, len(mine.Roots[0]))]
+	} else {
+		self = "this is " + self
+	}
+	return fault.New(fault.Refused, "name-taken", "the name %s belongs to %s", claim.Site, owner).
+		With(self, "claimed by "+claim.Who+" on "+claim.When.Format(time.DateOnly)).
+		Then("choose another name: site: in orilla.yaml").
+		Then("or, if it should be yours from now on, add --take-over")
+}
+
+func sortAfterFirst(names []string) { slices.Sort(names[1:]) }

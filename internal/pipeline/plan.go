@@ -1,0 +1,224 @@
+package pipeline
+
+import (
+	"context"
+	"errors"
+	"path"
+	"strings"
+
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/source"
+)
+
+// Order is what a user asked for.
+type Order struct {
+	Commit      string // a name of a commit; "" for HEAD
+	WorkingTree bool   // the working tree as it is now
+	From        string // ready output: a folder, an archive, or "-" for an archive on standard input
+	SaidCommit  string // where ready output is said to come from
+	To          string // the environment
+	Branch      string
+	Site        string // overrides the configuration
+	Message     string
+	NoTarget    bool // build only: nothing will be live
+}
+
+// Plan is what will be done: it is known before anything is built.
+type Plan struct {
+	Project     *Project
+	Site        string
+	Environment string // stored name; "" if nothing will be live
+	Origin      journal.Origin
+	Commit      *source.Commit // nil if there is none
+	Config      project.Config // of what is published: build, pages, assets
+	ConfigNote  string         // set if the configuration is not that of the commit
+	From        string
+	Uncommitted int // files whose changes are not in this deploy, or, of a working tree, are
+	Message     string
+	Inputs      builds.Inputs
+}
+
+// MakePlan finds out what an order means.
+func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
+	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside}
+	if plan.Site == "" {
+		plan.Site = p.Site()
+	}
+	if err := p.checkOrder(order, plan.Site); err != nil {
+		return nil, err
+	}
+	branch := order.Branch
+	var err error
+	switch {
+	case order.From != "":
+		err = plan.fromOutput(ctx, order)
+	case order.WorkingTree || p.Repository == nil:
+		err = plan.fromWorkingTree(ctx)
+	default:
+		branch, err = plan.fromCommit(ctx, order)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if branch == "" && order.Commit == "" && p.Repository != nil {
+		branch = p.Repository.Branch(ctx)
+	}
+	plan.Origin.Branch = branch
+	if !order.NoTarget {
+		plan.Environment, err = p.Target(order.To, branch)
+		if errors.Is(err, ErrNoTarget) {
+			return nil, p.noTarget(order)
+		}
+	}
+	return plan, err
+}
+
+func (p *Project) checkOrder(order Order, site string) error {
+	switch {
+	case order.From != "" && (order.WorkingTree || order.Commit != ""):
+		return fault.New(fault.Usage, "one-source", "--from says what to publish, so there is no commit or working tree to build").
+			Then("to say where ready output comes from: --commit HASH")
+	case order.WorkingTree && order.Commit != "":
+		return fault.New(fault.Usage, "one-source", "publish either the working tree or the commit %s", order.Commit)
+	case order.SaidCommit != "" && order.From == "":
+		return fault.New(fault.Usage, "one-source", "--commit says where ready output comes from, and goes with --from").
+			Then("to publish that commit: orilla deploy %s", order.SaidCommit)
+	case site == "":
+		return fault.New(fault.Usage, "no-site", "the site has no name yet").At("%s", p.Root).
+			Then("orilla init writes an orilla.yaml").Then("or name it: --site NAME")
+	case !project.IsLabel(site):
+		return fault.New(fault.Usage, "bad-site", "%q is not a site's name: it becomes part of an address", site).Then("--site %s would do", project.Label(site))
+	case p.Repository == nil && order.Commit != "":
+		return fault.New(fault.Usage, "no-repository", "there is no Git repository here, so there is no commit %q", order.Commit).At("%s", p.Root)
+	}
+	return nil
+}
+
+// noTarget says which ways there are to name a target.
+func (p *Project) noTarget(order Order) error {
+	reason := "there is no branch here"
+	switch {
+	case order.Commit != "":
+		reason = order.Commit + " is not a branch"
+	case p.Repository != nil:
+		reason = "HEAD is detached"
+	}
+	problem := fault.New(fault.Usage, "no-target", "%s, so nothing says which environment should move", reason)
+	for _, name := range p.EnvironmentNames() {
+		problem = problem.Then("--to %s", name)
+	}
+	return problem.Then("--branch NAME, for the environment or the preview of that branch")
+}
+
+func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
+	plan.Origin.Source = journal.FromOutput
+	plan.Origin.Subject = firstLine(order.Message)
+	if order.SaidCommit == "" {
+		return nil
+	}
+	plan.Origin.Commit = order.SaidCommit
+	if plan.Project.Repository == nil {
+		if !isHash(order.SaidCommit) {
+			return fault.New(fault.Usage, "bad-commit", "%q is not the hash of a commit", order.SaidCommit)
+		}
+		return nil
+	}
+	commit, err := plan.Project.Repository.Commit(ctx, order.SaidCommit)
+	if err != nil {
+		return noCommit(ctx, plan.Project, order.SaidCommit)
+	}
+	plan.setCommit(commit)
+	return nil
+}
+
+func (plan *Plan) setCommit(commit source.Commit) {
+	plan.Commit, plan.Origin.Commit = &commit, commit.Hash
+	if plan.Origin.Subject == "" {
+		plan.Origin.Subject = commit.Subject
+	}
+}
+
+func (plan *Plan) fromWorkingTree(ctx context.Context) error {
+	plan.Origin.Source = journal.FromWorkingTree
+	plan.Origin.Subject = firstLine(plan.Message)
+	if repository := plan.Project.Repository; repository != nil {
+		if commit, err := repository.Commit(ctx, "HEAD"); err == nil {
+			plan.setCommit(commit)
+		}
+		plan.Uncommitted = repository.Uncommitted(ctx)
+	}
+	return nil
+}
+
+// fromCommit returns the branch that the commit was named by, or that is checked out when it was named relative to HEAD.
+func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, err error) {
+	p := plan.Project
+	name := order.Commit
+	if name == "" {
+		name = "HEAD"
+	}
+	commit, err := p.Repository.Commit(ctx, name)
+	if err != nil {
+		return "", noCommit(ctx, p, name)
+	}
+	plan.Origin.Source = journal.FromCommit
+	plan.setCommit(commit)
+	plan.Uncommitted = p.Repository.Uncommitted(ctx)
+	branch = order.Branch
+	switch {
+	case branch != "":
+	case p.Repository.IsBranch(ctx, name):
+		branch = name
+	case name == "HEAD" || strings.HasPrefix(name, "HEAD~") || strings.HasPrefix(name, "HEAD^") || name == "@" || strings.HasPrefix(name, "@~"):
+		branch = p.Repository.Branch(ctx)
+	}
+	config, err := p.ConfigAt(ctx, commit.Hash)
+	switch {
+	case err == nil:
+		plan.Config = config
+	case errors.Is(err, source.ErrNoFile):
+		if p.Configured {
+			plan.ConfigNote = "the commit has no " + project.FileName + "; the one beside this command is used"
+		}
+	default:
+		return "", err
+	}
+	folder := path.Join(p.Prefix, plan.Config.Build.Folder)
+	tree, err := p.Repository.Tree(ctx, commit.Hash, folder)
+	if err != nil {
+		return "", fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).At("%s: build.folder", commit.Short()).Because(ctx.Err())
+	}
+	build := plan.Config.Build
+	plan.Inputs = builds.Inputs{
+		Source: journal.FromCommit, Tree: tree, Folder: folder, Prepare: build.Prepare, Run: build.Run, Output: build.Output,
+		LeaveOut: plan.Config.LeaveOut, Variables: build.Variables, Secrets: build.Secrets,
+	}
+	return branch, nil
+}
+
+func noCommit(ctx context.Context, p *Project, name string) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if name == "HEAD" {
+		return fault.New(fault.Usage, "no-commit", "the repository has no commit yet").At("%s", p.Repository.Top).
+			Then("git add . && git commit").Then("or publish what is here: orilla deploy --working-tree")
+	}
+	problem := fault.New(fault.Usage, "no-commit", "there is no commit %q", name).At("%s", p.Repository.Top)
+	if nearest := project.Nearest(name, p.Repository.Branches(ctx)); nearest != "" {
+		problem = problem.Then("did you mean %s?", nearest)
+	}
+	return problem.Then("git log --oneline lists commits, git branch the branches")
+}
+
+func firstLine(text string) string {
+	line, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
+	return line
+}
+
+func isHash(text string) bool {
+	return len(text) >= 7 && len(text) <= 64 && strings.Trim(text, "0123456789abcdef") == ""
+}

@@ -1,0 +1,203 @@
+package pipeline
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"os/user"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/source"
+)
+
+// Project is a site's project on this machine: its configuration and, if there is one, its repository.
+type Project struct {
+	Root       string             // the folder of orilla.yaml, or the one the command was run in
+	Repository *source.Repository // nil without Git
+	Prefix     string             // of Root in the repository, with slashes; "" at its top
+	Main       string             // the repository's main branch
+	Configured bool               // there is an orilla.yaml at Root
+	Beside     project.Config     // from the file at Root, with defaults
+	Standing   project.Config     // from the head of the production branch, or Beside: environments and store
+	StandingAt string             // the commit that Standing comes from; "" if from the file at Root
+	Places     Places
+}
+
+// Load finds the project that folder is in: upwards to the nearest orilla.yaml, not beyond the repository. Without one, the
+// project is folder itself, not configured.
+func Load(ctx context.Context, folder string, places Places) (*Project, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
+	}
+	p := &Project{Root: folder, Places: places}
+	p.Repository, err = source.FindRepository(ctx, folder)
+	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
+		return nil, err
+	}
+	if p.Repository != nil {
+		p.Main = p.Repository.MainBranch(ctx)
+	}
+	root, data, err := p.findFile()
+	if err != nil {
+		return nil, err
+	}
+	if data != nil {
+		p.Root, p.Configured = root, true
+		if p.Beside, err = project.Parse(data, project.FileName); err != nil {
+			return nil, err
+		}
+	}
+	p.Beside = p.Beside.WithDefaults(p.Main)
+	p.Standing = p.Beside
+	if p.Repository != nil {
+		return p, p.loadStanding(ctx)
+	}
+	return p, nil
+}
+
+// findFile looks for orilla.yaml from the project's folder upwards.
+func (p *Project) findFile() (root string, data []byte, err error) {
+	top := ""
+	if p.Repository != nil {
+		top, _ = filepath.EvalSymlinks(p.Repository.Top)
+	}
+	for folder := p.Root; ; folder = filepath.Dir(folder) {
+		data, err := os.ReadFile(filepath.Join(folder, project.FileName))
+		if err == nil {
+			return folder, data, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return "", nil, fault.New(fault.Failed, "unreadable", "the configuration cannot be read").At("%s", filepath.Join(folder, project.FileName)).Because(err)
+		}
+		real, _ := filepath.EvalSymlinks(folder)
+		if real == top || filepath.Dir(folder) == folder || p.Repository == nil {
+			return p.Root, nil, nil
+		}
+	}
+}
+
+// loadStanding reads what only the production branch may say.
+func (p *Project) loadStanding(ctx context.Context) error {
+	top, err := filepath.EvalSymlinks(p.Repository.Top)
+	if err != nil {
+		return err
+	}
+	root, err := filepath.EvalSymlinks(p.Root)
+	if err != nil {
+		return err
+	}
+	if prefix, err := filepath.Rel(top, root); err == nil && prefix != "." && !strings.HasPrefix(prefix, "..") {
+		p.Prefix = filepath.ToSlash(prefix)
+	}
+	branch := p.Beside.Environments[project.Production].Follows
+	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
+	if err != nil {
+		return ctx.Err() // no such branch yet: the file at hand counts
+	}
+	config, err := p.ConfigAt(ctx, head.Hash)
+	if errors.Is(err, source.ErrNoFile) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	p.Standing, p.StandingAt = config, head.Hash
+	return nil
+}
+
+// ConfigAt returns the configuration in a commit, with defaults, or source.ErrNoFile.
+func (p *Project) ConfigAt(ctx context.Context, commit string) (project.Config, error) {
+	data, err := p.Repository.File(ctx, commit, path.Join(p.Prefix, project.FileName))
+	if err != nil {
+		return project.Config{}, err
+	}
+	config, err := project.Parse(data, source.Short(commit)+":"+project.FileName)
+	return config.WithDefaults(p.Main), err
+}
+
+// Site returns the site's name.
+func (p *Project) Site() string {
+	if p.Beside.Site != "" {
+		return p.Beside.Site
+	}
+	return p.Standing.Site
+}
+
+// Person returns who runs the command.
+func (p *Project) Person(ctx context.Context) string {
+	if p.Repository != nil {
+		if who := source.Person(ctx, p.Repository.Top); who != "" {
+			return who
+		}
+	}
+	host, _ := os.Hostname()
+	if current, err := user.Current(); err == nil {
+		return current.Username + "@" + host
+	}
+	return "somebody@" + host
+}
+
+// ErrNoTarget: neither an argument nor the current branch says which environment is meant.
+var ErrNoTarget = errors.New("no target")
+
+// Target returns the environment that a deploy moves, by its stored name: the one that was asked for, else the one that
+// follows the branch, else the branch's preview.
+func (p *Project) Target(to, branch string) (string, error) {
+	if to != "" {
+		return p.namedTarget(to)
+	}
+	if branch == "" {
+		return "", ErrNoTarget
+	}
+	if environment := p.Standing.Following(branch); environment != "" {
+		return environment, nil
+	}
+	if !p.Standing.Previews.FollowsBranch(branch) {
+		return "", fault.New(fault.Refused, "not-followed", "no environment follows the branch %s, and previews.follows leaves it out", branch).
+			Then("say where it should go: --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
+	}
+	return journal.PreviewPrefix + project.BranchLabel(branch), nil
+}
+
+func (p *Project) namedTarget(to string) (string, error) {
+	if label, ok := strings.CutPrefix(to, "preview/"); ok {
+		if !project.IsLabel(label) {
+			return "", fault.New(fault.Usage, "bad-environment", "%q cannot name a preview: it becomes part of an address", to).Then("--to preview/%s would do", project.Label(label))
+		}
+		return journal.StoredName(to), nil
+	}
+	if _, ok := p.Standing.Environments[to]; ok {
+		return to, nil
+	}
+	problem := fault.New(fault.Usage, "unknown-environment", "there is no environment %q", to)
+	if nearest := project.Nearest(to, p.EnvironmentNames()); nearest != "" {
+		problem = problem.Then("did you mean --to %s?", nearest)
+	}
+	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s", project.Label(to))
+	if p.StandingAt != "" {
+		problem = problem.With("environments are read from the branch " + p.Beside.Environments[project.Production].Follows)
+	}
+	return "", problem
+}
+
+// EnvironmentNames returns the fixed environments in order, production first.
+func (p *Project) EnvironmentNames() []string {
+	names := []string{project.Production}
+	for name := range p.Standing.Environments {
+		if name != project.Production {
+			names = append(names, name)
+		}
+	}
+	sortAfterFirst(names)
+	return names
+}

@@ -1,0 +1,337 @@
+package pipeline
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Reporter is told how a run goes. Its methods are called from one goroutine at a time, but for Uploaded.
+type Reporter interface {
+	Begin(phase, what string)                               // "checkout", "build", "scan", "upload"
+	Line(text string)                                       // of what a step prints
+	Step(step builds.Step)                                  // a step has ended
+	Uploaded(done publish.Progress, files int, bytes int64) // of what was found; may be called from several goroutines
+	Notice(fault.Notice)
+}
+
+// Run is one plan being carried out.
+type Run struct {
+	Plan      *Plan
+	Store     storage.Store
+	Report    Reporter
+	Rebuild   bool      // build although the same was built before
+	Rehash    bool      // trust no remembered digest
+	NoIndex   bool      // an output without index.html is fine
+	Stdin     io.Reader // the archive of From "-"
+	Automatic bool      // nobody is there to ask
+	Cause     string
+	// Frozen is asked on the terminal when the environment is frozen; nil error goes on.
+	Frozen func(head journal.Entry) error
+	// Unclaimed is asked before a folder without Git takes a free name; nil error goes on.
+	Unclaimed func() error
+	TakeOver  bool
+	Now       func() time.Time
+
+	result Result
+}
+
+// Result is what a run did.
+type Result struct {
+	Release  release.ID
+	Files    int64
+	Bytes    int64
+	Changes  Changes
+	NewFiles int64 // that the store did not have
+	NewBytes int64
+	LeftOut  []publish.LeftOut
+	Build    builds.Record
+	Reused   bool // an earlier build made this release
+	Kept     bool // the output of an earlier try was used
+	KeptDeps bool // dependencies were carried over from an earlier build
+	Entry    *journal.Entry
+	Before   *journal.Entry // the head that the entry follows
+	Timings  []Timing
+}
+
+// Changes counts how a release differs from the one that was live.
+type Changes struct {
+	Added, Changed, Removed int
+	First                   bool // nothing was live
+}
+
+// Timing is how long one phase took.
+type Timing struct {
+	Phase string        `json:"phase"`
+	Took  time.Duration `json:"-"`
+}
+
+// Release makes the plan's release: from an earlier build of the same inputs, or by building and uploading. Nothing is live
+// afterwards that was not live before.
+func (r *Run) Release(ctx context.Context) (*Result, error) {
+	if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	if err := r.checkFrozen(ctx); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	found, err := r.reuse(ctx)
+	if err == nil && !found {
+		err = r.make(ctx)
+	}
+	if err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	return &r.result, nil
+}
+
+// checkFrozen stops before the build what a freeze would refuse after it.
+func (r *Run) checkFrozen(ctx context.Context) error {
+	if r.Plan.Environment == "" {
+		return nil
+	}
+	head, err := r.journal().Head(ctx, 0)
+	if errors.Is(err, journal.ErrEmpty) {
+		r.result.Changes.First = true
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	r.result.Before = &head
+	if !head.Frozen.At(r.Now()) {
+		return nil
+	}
+	if r.Automatic || r.Frozen == nil {
+		return FrozenRefusal(head)
+	}
+	return r.Frozen(head)
+}
+
+// FrozenRefusal is the message for what a freeze refused.
+func FrozenRefusal(head journal.Entry) error {
+	name := journal.DisplayName(head.Environment)
+	problem := fault.New(fault.Refused, "frozen", "%s is frozen", name).At("%s", head.Label()).
+		With("by " + head.Frozen.Who + " on " + head.Frozen.When.Format("2006-01-02 15:04 MST"))
+	if head.Frozen.Why != "" {
+		problem = problem.With("because: " + head.Frozen.Why)
+	}
+	return problem.Then("orilla thaw %s, then deploy again", name)
+}
+
+func (r *Run) journal() *journal.Journal {
+	return &journal.Journal{
+		Store: r.Store, Site: r.Plan.Site, Environment: r.Plan.Environment,
+		Attempt: func() string { return strings.ToLower(rand.Text()) }, Now: r.Now,
+	}
+}
+
+// reuse finds a release that was already built from the same inputs.
+func (r *Run) reuse(ctx context.Context) (bool, error) {
+	if r.Rebuild || r.Plan.Origin.Source != journal.FromCommit {
+		return false, nil
+	}
+	key, err := r.Plan.Inputs.Key()
+	if err != nil {
+		return false, err
+	}
+	record, _, found, err := builds.Last(ctx, r.Store, r.Plan.Site, key, func(b builds.Record) bool { return b.Outcome == builds.Succeeded })
+	if err != nil || !found {
+		return false, err
+	}
+	reader, err := r.open(ctx, record.Release)
+	if errors.Is(err, storage.ErrNotFound) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	r.result.Build, r.result.Reused = record, true
+	return true, r.resettle(ctx, reader)
+}
+
+// resettle gives a release the settings of the plan's configuration: they are no reason to build again.
+func (r *Run) resettle(ctx context.Context, reader *release.Reader) error {
+	root, settings := reader.Root, r.Plan.Config.Settings()
+	root.Settings = settings
+	data, id, err := root.Encode()
+	if err != nil {
+		return err
+	}
+	if id != reader.ID {
+		if err := r.Store.Create(ctx, storage.ReleaseKey(r.Plan.Site, id.String()), data); err != nil && !errors.Is(err, storage.ErrExists) {
+			return err
+		}
+	}
+	r.result.Release, r.result.Files, r.result.Bytes = id, root.Files, root.Bytes
+	return r.compare(ctx, release.NewReader(id, root, r.load))
+}
+
+// open reads the root of a release of the plan's site.
+func (r *Run) open(ctx context.Context, id release.ID) (*release.Reader, error) {
+	return OpenRelease(ctx, r.Store, r.Plan.Site, id)
+}
+
+func (r *Run) load(ctx context.Context, d digest.Digest) ([]byte, error) {
+	return LoadObject(ctx, r.Store, d)
+}
+
+// OpenRelease reads and verifies the root of a release.
+func OpenRelease(ctx context.Context, store storage.Store, site string, id release.ID) (*release.Reader, error) {
+	data, err := store.Get(ctx, storage.ReleaseKey(site, id.String()))
+	if err != nil {
+		return nil, err
+	}
+	root, err := release.DecodeRoot(data, id)
+	if err != nil {
+		return nil, err
+	}
+	return release.NewReader(id, root, func(ctx context.Context, d digest.Digest) ([]byte, error) {
+		return LoadObject(ctx, store, d)
+	}), nil
+}
+
+// LoadObject reads an object and verifies it.
+func LoadObject(ctx context.Context, store storage.Store, d digest.Digest) ([]byte, error) {
+	data, err := store.Get(ctx, d.Key())
+	if err == nil && digest.Of(data) != d {
+		return nil, fmt.Errorf("%s: %w", d.Key(), release.ErrDamaged)
+	}
+	return data, err
+}
+
+// live returns the release that the environment serves, or that production serves if nothing will be live; nil for none.
+func (r *Run) live(ctx context.Context) (*release.Reader, error) {
+	head := r.result.Before
+	if head == nil && r.Plan.Environment != "" {
+		return nil, nil
+	}
+	if head == nil {
+		production := r.journal()
+		production.Environment = project.Production
+		entry, err := production.Head(ctx, 0)
+		if errors.Is(err, journal.ErrEmpty) {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		head = &entry
+	}
+	if head.Release.IsZero() {
+		return nil, nil
+	}
+	reader, err := r.open(ctx, head.Release)
+	if errors.Is(err, release.ErrUnknown) || errors.Is(err, release.ErrDamaged) || errors.Is(err, storage.ErrNotFound) {
+		r.Report.Notice(fault.Notice{Code: "live-unreadable", What: "the release that is live cannot be compared with: " + err.Error()})
+		return nil, nil
+	}
+	return reader, err
+}
+
+// compare counts the differences to what is live.
+func (r *Run) compare(ctx context.Context, next *release.Reader) error {
+	live, err := r.live(ctx)
+	if err != nil {
+		return err
+	}
+	if live == nil {
+		r.result.Changes = Changes{First: true, Added: int(next.Root.Files)}
+		return nil
+	}
+	changes, err := release.Compare(ctx, live, next)
+	if err != nil {
+		return err
+	}
+	r.count(changes)
+	return nil
+}
+
+func (r *Run) timed(phase, what string, do func() error) error {
+	r.Report.Begin(phase, what)
+	started := time.Now()
+	err := do()
+	r.result.Timings = append(r.result.Timings, Timing{phase, time.Since(started)})
+	return err
+}
+
+// Activate points the plan's environment at the release.
+func (r *Run) Activate(ctx context.Context) error {
+	document, keep, err := r.document(ctx)
+	if err != nil {
+		return StoreTrouble(r.Store, err)
+	}
+	origin := r.Plan.Origin
+	origin.Build = r.result.Build.Name()
+	if origin.Subject == "" {
+		origin.Subject = r.result.Build.Subject
+	}
+	move := journal.Move{
+		Release: r.result.Release, Origin: origin, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Why: r.Plan.Message,
+		Automatic: r.Automatic, Document: document, KeepDocument: keep, DuringFreezeOK: !r.Automatic && r.Frozen != nil,
+	}
+	hint := int64(0)
+	if r.result.Before != nil {
+		hint = r.result.Before.Number
+	}
+	entry, err := r.journal().Append(ctx, hint, journal.Activate(journal.Deploy, move, r.Now()))
+	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
+		return FrozenRefusal(refusal.Entry)
+	}
+	if err != nil {
+		return StoreTrouble(r.Store, err)
+	}
+	r.result.Entry = &entry
+	Pulse(ctx, r.Store, r.Plan.Site, entry)
+	return nil
+}
+
+// document makes the environment's document from what the production branch says. keep tells to leave the one that is there:
+// it comes from a commit that this repository has already seen and passed, or does not know.
+func (r *Run) document(ctx context.Context) (document journal.Document, keep bool, err error) {
+	p := r.Plan.Project
+	if !p.Configured && p.StandingAt == "" && r.result.Before != nil {
+		return document, true, nil // nothing here says anything of environments
+	}
+	addresses := p.Standing.Environments[r.Plan.Environment].Addresses
+	document, err = journal.NewDocument(addresses, p.StandingAt)
+	if err != nil {
+		return document, false, err
+	}
+	if before := r.result.Before; before != nil && before.DocumentCommit != "" && p.StandingAt != before.DocumentCommit && p.Repository != nil && p.StandingAt != "" {
+		newer, err := p.Repository.Contains(ctx, p.StandingAt, before.DocumentCommit)
+		if err != nil || !newer {
+			if document.Digest != before.Document {
+				r.Report.Notice(fault.Notice{Code: "older-environment", What: "the addresses of " + journal.DisplayName(r.Plan.Environment) +
+					" stay as they are: they were set by a later commit than the production branch here", Next: "git pull, then deploy again to change them"})
+			}
+			return document, true, ctx.Err()
+		}
+	}
+	if document.Data != nil {
+		err = r.Store.Create(ctx, document.Digest.Key(), document.Data)
+		if errors.Is(err, storage.ErrExists) {
+			err = nil
+		}
+	}
+	return document, false, err
+}
+
+// Pulse leaves a hint for edge nodes that a site has moved. It may get lost without harm.
+func Pulse(ctx context.Context, store storage.Store, site string, entry journal.Entry) {
+	hint := fmt.Sprintf(`{"environment":%q,"format":1,"number":%d,"random":%q}`, entry.Environment, entry.Number, entry.Attempt)
+	store.Replace(context.WithoutCancel(ctx), storage.PulseKey(site), []byte(hint)) //nolint:errcheck // a hint
+}

@@ -1,0 +1,337 @@
+package pipeline
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/source"
+)
+
+// store scans an output, uploads what the store lacks, and records the release and its build. The order makes a root imply a
+// whole release: first all objects, chunks and logs among them, then the root and the build record.
+func (r *Run) store(ctx context.Context, output ready) error {
+	live, err := r.live(ctx)
+	if err != nil {
+		return err
+	}
+	batch, err := r.Store.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer batch.Discard()
+	files, err := r.upload(ctx, output, live, batch)
+	if err != nil {
+		return err
+	}
+	index, err := release.Build(files, r.Plan.Config.Settings())
+	if err != nil {
+		return err
+	}
+	changes, err := r.addIndex(ctx, index, live, batch)
+	if err != nil {
+		return err
+	}
+	if err := unchanging(changes, r.Plan.Config.Settings()); err != nil {
+		return err
+	}
+	r.count(changes)
+	record := output.record
+	record.Outcome = builds.Succeeded
+	if record.Log, err = addLog(ctx, batch, output.log); err != nil {
+		return err
+	}
+	return r.timed("commit", "", func() error {
+		if _, err := batch.Commit(ctx); err != nil {
+			return err
+		}
+		r.result.Release, r.result.Files, r.result.Bytes = index.ID, index.Root.Files, index.Root.Bytes
+		record.Release = index.ID
+		return r.record(ctx, record, index.Data)
+	})
+}
+
+// upload scans and fingerprints the output, and adds to the batch what the live release does not have.
+func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, batch storage.Batch) ([]release.File, error) {
+	if info, err := os.Stat(output.folder); err != nil || !info.IsDir() {
+		return nil, noOutput(output)
+	}
+	var scan *publish.Scan
+	tree := source.Folder(output.folder)
+	tree.Root = filepath.Clean(output.folder)
+	err := r.timed("scan", output.name, func() (err error) {
+		scan, err = publish.Find(tree, r.scanOptions(), r.Now())
+		return err
+	})
+	if err != nil {
+		return nil, renamed(err, output)
+	}
+	r.result.LeftOut = scan.LeftOut
+	for _, notice := range scan.Notices {
+		r.Report.Notice(notice)
+	}
+	has, err := liveObjects(ctx, live)
+	if err != nil {
+		return nil, err
+	}
+	memory := r.memory(output.folder)
+	upload := &publish.Upload{Batch: batch, Memory: memory, Rehash: r.Rehash, Has: has}
+	upload.Seen = func(done publish.Progress) { r.Report.Uploaded(done, len(scan.Files), scan.Bytes) }
+	var files []release.File
+	err = r.timed("upload", output.name, func() error {
+		var done publish.Progress
+		files, done, err = upload.Run(ctx, tree, scan)
+		r.result.NewFiles, r.result.NewBytes = done.NewFiles, done.NewBytes
+		return err
+	})
+	if err == nil {
+		r.saveMemory(output.folder, memory)
+	}
+	return files, err
+}
+
+func (r *Run) scanOptions() publish.Options {
+	config := r.Plan.Config
+	return publish.Options{
+		LeaveOut: config.LeaveOut, Rules: []string{"site.rules"}, MaxFiles: config.Limits.Files, MaxBytes: int64(config.Limits.Size),
+		WithoutIndex: r.NoIndex,
+	}
+}
+
+// renamed makes a message speak of the output by the name that the user gave it, not by the path of a workspace.
+func renamed(err error, output ready) error {
+	if problem, ok := errors.AsType[*fault.Error](err); ok && output.workspace != "" && problem.Where == filepath.Clean(output.folder) {
+		problem.Where = output.name
+	}
+	return err
+}
+
+// liveObjects returns what tells whether an object belongs to the live release, and so is in the store whole.
+func liveObjects(ctx context.Context, live *release.Reader) (func(digest.Digest) bool, error) {
+	if live == nil {
+		return nil, nil
+	}
+	known := map[digest.Digest]bool{}
+	for file, err := range live.Files(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		for _, object := range file.Objects() {
+			known[object] = true
+		}
+	}
+	return func(d digest.Digest) bool { return known[d] }, nil
+}
+
+// addIndex adds the chunks that the live release lacks, and compares.
+func (r *Run) addIndex(ctx context.Context, index release.Index, live *release.Reader, batch storage.Batch) ([]release.Change, error) {
+	fresh := map[digest.Digest][]byte{}
+	for _, chunk := range index.Chunks {
+		fresh[chunk.Digest] = chunk.Data
+	}
+	next := release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte, error) {
+		if data, ok := fresh[d]; ok {
+			return data, nil
+		}
+		return r.load(ctx, d)
+	})
+	for d, data := range fresh {
+		if _, err := batch.Add(ctx, d.Key(), data); err != nil {
+			return nil, err
+		}
+	}
+	r.result.Changes.First = live == nil
+	return release.Compare(ctx, live, next)
+}
+
+// unchanging refuses other bytes at a path whose answers visitors keep for a year.
+func unchanging(changes []release.Change, settings release.Settings) error {
+	var paths []string
+	for _, change := range changes {
+		if change.Before != nil && change.After != nil && change.Before.Digest != change.After.Digest && answer.Immutable(change.Path, settings) {
+			paths = append(paths, change.Path)
+		}
+	}
+	if len(paths) == 0 {
+		return nil
+	}
+	problem := fault.New(fault.Refused, "immutable-changed", "other bytes at addresses that visitors keep for a year, since their names look like fingerprints")
+	for i, path := range paths {
+		if i == 10 {
+			problem = problem.With(fmt.Sprintf("and %d more", len(paths)-i))
+			break
+		}
+		problem = problem.With(path)
+	}
+	return problem.Then("give them other names, or, if the names are not fingerprints, list them in orilla.yaml: assets: {plain: [%q]}", paths[0])
+}
+
+func (r *Run) count(changes []release.Change) {
+	for _, change := range changes {
+		switch {
+		case change.Before == nil:
+			r.result.Changes.Added++
+		case change.After == nil:
+			r.result.Changes.Removed++
+		default:
+			r.result.Changes.Changed++
+		}
+	}
+}
+
+// addLog adds the log of a build to a batch.
+func addLog(ctx context.Context, batch storage.Batch, log string) ([]digest.Digest, error) {
+	var parts []digest.Digest
+	err := logParts(log, func(data []byte) error {
+		d := digest.Of(data)
+		parts = append(parts, d)
+		_, err := batch.Add(ctx, d.Key(), data)
+		return err
+	})
+	return parts, err
+}
+
+// record keeps a build record and, of a build that succeeded, the root of its release.
+func (r *Run) record(ctx context.Context, record builds.Record, root []byte) error {
+	if err := r.describe(ctx, &record); err != nil {
+		return err
+	}
+	last, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, record.Key, func(b builds.Record) bool {
+		return b.Outcome == builds.Succeeded && b.Release == record.Release && r.Plan.Origin.Source == journal.FromOutput
+	})
+	if err != nil {
+		return err
+	}
+	if found && root != nil { // the same output again: how it came to be is recorded already
+		r.result.Build = last
+		err := r.Store.Create(ctx, storage.ReleaseKey(r.Plan.Site, record.Release.String()), root)
+		if errors.Is(err, storage.ErrExists) {
+			return nil
+		}
+		return err
+	}
+	for record.Number = newest + 1; ; record.Number++ {
+		taken, err := r.commitRecord(ctx, record, root)
+		if err != nil {
+			return err
+		}
+		if !taken {
+			r.result.Build = record
+			return nil
+		}
+	}
+}
+
+// commitRecord reports whether another build of the same key took the number meanwhile.
+func (r *Run) commitRecord(ctx context.Context, record builds.Record, root []byte) (taken bool, err error) {
+	batch, err := r.Store.Begin(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer batch.Discard()
+	data, err := record.Encode()
+	if err != nil {
+		return false, err
+	}
+	key := storage.BuildKey(r.Plan.Site, record.Key, record.Number)
+	added, err := batch.Add(ctx, key, data)
+	if err != nil {
+		return false, err
+	}
+	if root != nil {
+		if _, err := batch.Add(ctx, storage.ReleaseKey(r.Plan.Site, record.Release.String()), root); err != nil {
+			return false, err
+		}
+	}
+	names, err := batch.Commit(ctx)
+	for _, name := range names {
+		taken = taken || name == key
+	}
+	return taken || !added, err
+}
+
+// describe fills in what the plan knows of a build.
+func (r *Run) describe(ctx context.Context, record *builds.Record) error {
+	plan := r.Plan
+	inputs := plan.Inputs
+	record.Source, record.Branch, record.Subject, record.Commit = plan.Origin.Source, plan.Origin.Branch, plan.Origin.Subject, plan.Origin.Commit
+	record.Who = plan.Project.Person(ctx)
+	if plan.Commit != nil {
+		record.Tree, record.Author = plan.Commit.Tree, plan.Commit.Author
+	}
+	if plan.Origin.Source != journal.FromCommit {
+		inputs = builds.Inputs{Source: plan.Origin.Source, Release: record.Release, Commit: plan.Origin.Commit}
+	}
+	if plan.Origin.Source == journal.FromWorkingTree {
+		record.Changed = plan.Uncommitted
+	}
+	var err error
+	record.Key, err = inputs.Key()
+	return err
+}
+
+// recordFailure keeps the record and the log of a failed build, as far as the store allows: the build's own error is what the
+// user must see.
+func (r *Run) recordFailure(ctx context.Context, record builds.Record, log string) {
+	batch, err := r.Store.Begin(ctx)
+	if err != nil {
+		return
+	}
+	defer batch.Discard()
+	if record.Log, err = addLog(ctx, batch, log); err != nil {
+		return
+	}
+	if _, err = batch.Commit(ctx); err == nil {
+		r.record(ctx, record, nil) //nolint:errcheck // see above
+	}
+}
+
+// memory loads the remembered digests of a folder.
+func (r *Run) memory(folder string) *publish.Memory {
+	data, err := os.ReadFile(r.memoryFile(folder))
+	if err == nil {
+		if memory, err := publish.DecodeMemory(data); err == nil {
+			return memory
+		}
+	}
+	return publish.NewMemory()
+}
+
+// saveMemory keeps them for the next time. Without them it is only slower.
+func (r *Run) saveMemory(folder string, memory *publish.Memory) {
+	if r.Plan.Origin.Source == journal.FromCommit {
+		return // the workspace goes
+	}
+	path := r.memoryFile(folder)
+	if os.MkdirAll(filepath.Dir(path), 0o700) != nil {
+		return
+	}
+	temporary, err := os.CreateTemp(filepath.Dir(path), "new-*")
+	if err != nil {
+		return
+	}
+	_, err = temporary.Write(memory.Encode())
+	if errors.Join(err, temporary.Close()) != nil || os.Rename(temporary.Name(), path) != nil {
+		os.Remove(temporary.Name()) //nolint:errcheck // litter in the cache
+	}
+}
+
+func (r *Run) memoryFile(folder string) string {
+	absolute, err := filepath.Abs(folder)
+	if err != nil {
+		absolute = folder
+	}
+	sum := digest.Of([]byte(absolute))
+	return filepath.Join(r.Plan.Project.Places.Cache, "digests", hex.EncodeToString(sum[:12]))
+}

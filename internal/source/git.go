@@ -1,0 +1,247 @@
+// Package source reads what is to be published: commits through Git's command line, folders, and archives.
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// Repository is a Git repository, used through the git command. Nothing here changes its working tree, index, HEAD or stash.
+type Repository struct {
+	Top string // of the working tree; of the repository itself if it is bare
+	Dir string // the .git folder that the work trees share
+}
+
+// Errors that callers decide on.
+var (
+	// ErrNoGit: there is no git command.
+	ErrNoGit = errors.New("the git command is not there")
+	// ErrNoRepository: the folder is not in a repository.
+	ErrNoRepository = errors.New("not in a Git repository")
+	// ErrNoCommit: the name means no commit.
+	ErrNoCommit = errors.New("no such commit")
+)
+
+// FindRepository returns the repository that folder is in.
+func FindRepository(ctx context.Context, folder string) (*Repository, error) {
+	if _, err := exec.LookPath("git"); err != nil {
+		return nil, ErrNoGit
+	}
+	out, err := run(ctx, folder, "rev-parse", "--is-bare-repository", "--git-common-dir")
+	if err != nil {
+		if strings.Contains(err.Error(), "dubious ownership") {
+			return nil, fault.New(fault.Failed, "git-ownership", "Git refuses this repository, since it belongs to another user").At("%s", folder).
+				Then("if you trust it: git config --global --add safe.directory %s", folder)
+		}
+		return nil, ErrNoRepository
+	}
+	bare, dir, _ := strings.Cut(out, "\n")
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(folder, dir)
+	}
+	if bare == "true" {
+		return &Repository{Top: dir, Dir: dir}, nil
+	}
+	top, err := run(ctx, folder, "rev-parse", "--show-toplevel")
+	if err != nil {
+		return nil, ErrNoRepository
+	}
+	return &Repository{Top: filepath.FromSlash(top), Dir: dir}, nil
+}
+
+// run calls git in a folder and returns its output without the final newline.
+func run(ctx context.Context, folder string, args ...string) (string, error) {
+	out, err := runRaw(ctx, folder, args...)
+	return strings.TrimRight(string(out), "\r\n"), err
+}
+
+func runRaw(ctx context.Context, folder string, args ...string) ([]byte, error) {
+	command := exec.CommandContext(ctx, "git", args...)
+	command.Dir = folder
+	command.Env = gitEnvironment()
+	command.WaitDelay = 5 * time.Second
+	var out, complaint bytes.Buffer
+	command.Stdout, command.Stderr = &out, &complaint
+	if err := command.Run(); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(complaint.String()))
+	}
+	return out.Bytes(), nil
+}
+
+// gitEnvironment is this process's, without what would point git at another repository (as in a hook), and without questions
+// on the terminal.
+func gitEnvironment() []string {
+	var environment []string
+	for _, variable := range os.Environ() {
+		name, _, _ := strings.Cut(variable, "=")
+		switch name {
+		case "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX", "GIT_QUARANTINE_PATH", "GIT_ALTERNATE_OBJECT_DIRECTORIES":
+			continue
+		}
+		environment = append(environment, variable)
+	}
+	return append(environment, "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C")
+}
+
+// Commit is what is known of a commit.
+type Commit struct {
+	Hash    string // the full hash
+	Tree    string // the hash of its tree
+	Subject string // the first line of its message
+	Author  string // name and address
+	When    time.Time
+}
+
+// Short returns the form that people read.
+func (c Commit) Short() string { return Short(c.Hash) }
+
+// Short cuts the hash of a commit to seven digits.
+func Short(hash string) string { return hash[:min(7, len(hash))] }
+
+// Commit finds the commit that name means: a branch, a tag, a hash or anything else that git understands.
+func (r *Repository) Commit(ctx context.Context, name string) (Commit, error) {
+	if strings.HasPrefix(name, "-") {
+		return Commit{}, fmt.Errorf("%q: %w", name, ErrNoCommit)
+	}
+	out, err := run(ctx, r.Top, "log", "-1", "--format=%H%x00%T%x00%s%x00%an <%ae>%x00%ct", "--no-show-signature", name+"^{commit}", "--")
+	if err != nil {
+		return Commit{}, errors.Join(fmt.Errorf("%q: %w", name, ErrNoCommit), ctx.Err())
+	}
+	fields := strings.Split(out, "\x00")
+	if len(fields) != 5 {
+		return Commit{}, fmt.Errorf("git log answered %q", out)
+	}
+	var seconds int64
+	if _, err := fmt.Sscan(fields[4], &seconds); err != nil {
+		return Commit{}, err
+	}
+	return Commit{Hash: fields[0], Tree: fields[1], Subject: fields[2], Author: fields[3], When: time.Unix(seconds, 0).UTC()}, nil
+}
+
+// Branch returns the branch that is checked out, or "" when HEAD is detached.
+func (r *Repository) Branch(ctx context.Context) string {
+	name, err := run(ctx, r.Top, "symbolic-ref", "--quiet", "--short", "HEAD")
+	if err != nil {
+		return ""
+	}
+	return name
+}
+
+// Branches returns the names of the local branches.
+func (r *Repository) Branches(ctx context.Context) []string {
+	out, err := run(ctx, r.Top, "for-each-ref", "--format=%(refname:short)", "refs/heads/")
+	if err != nil || out == "" {
+		return nil
+	}
+	return strings.Split(out, "\n")
+}
+
+// IsBranch reports whether name is a local branch.
+func (r *Repository) IsBranch(ctx context.Context, name string) bool {
+	_, err := run(ctx, r.Top, "show-ref", "--verify", "--quiet", "refs/heads/"+name)
+	return err == nil
+}
+
+// MainBranch returns the branch that the repository's origin, or else the repository, treats as its main one.
+func (r *Repository) MainBranch(ctx context.Context) string {
+	if head, err := run(ctx, r.Top, "symbolic-ref", "--quiet", "--short", "refs/remotes/origin/HEAD"); err == nil {
+		return strings.TrimPrefix(head, "origin/")
+	}
+	branches := r.Branches(ctx)
+	candidates := []string{"main", "master", "trunk"}
+	if configured, err := run(ctx, r.Top, "config", "--get", "init.defaultBranch"); err == nil && configured != "" {
+		candidates = append([]string{configured}, candidates...)
+	}
+	for _, candidate := range candidates {
+		for _, branch := range branches {
+			if branch == candidate {
+				return branch
+			}
+		}
+	}
+	if branch := r.Branch(ctx); branch != "" {
+		return branch
+	}
+	return "main"
+}
+
+// Roots returns the hashes of the commits without parents that HEAD descends from. They tell one repository from another
+// wherever it is cloned. In a shallow clone they cannot be known.
+func (r *Repository) Roots(ctx context.Context) ([]string, error) {
+	if shallow, err := run(ctx, r.Top, "rev-parse", "--is-shallow-repository"); err == nil && shallow == "true" {
+		return nil, fault.New(fault.Refused, "shallow", "the clone is shallow, so its first commit, which says whose the site's name is, is not here").
+			At("%s", r.Top).Then("git fetch --unshallow")
+	}
+	out, err := run(ctx, r.Top, "rev-list", "--max-parents=0", "HEAD")
+	if err != nil {
+		return nil, err
+	}
+	return strings.Fields(out), nil
+}
+
+// Uncommitted returns how many files differ from HEAD or are not tracked.
+func (r *Repository) Uncommitted(ctx context.Context) int {
+	out, err := run(ctx, r.Top, "status", "--porcelain", "--no-renames")
+	if err != nil || out == "" {
+		return 0
+	}
+	return strings.Count(out, "\n") + 1
+}
+
+// ErrNoFile: the commit has no such file.
+var ErrNoFile = errors.New("no such file in the commit")
+
+// File returns the content of a file in a commit. name is relative to the top, with slashes.
+func (r *Repository) File(ctx context.Context, commit, name string) ([]byte, error) {
+	out, err := runRaw(ctx, r.Top, "cat-file", "blob", commit+":"+name)
+	if err != nil && ctx.Err() == nil {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoFile)
+	}
+	return out, err
+}
+
+// Tree returns the hash of a folder of a commit; "." is the top.
+func (r *Repository) Tree(ctx context.Context, commit, folder string) (string, error) {
+	if folder == "." {
+		folder = ""
+	}
+	return run(ctx, r.Top, "rev-parse", "--verify", "--quiet", commit+":"+folder)
+}
+
+// Contains reports whether ancestor is commit or one of the commits that it descends from. Commits that are not in the
+// repository are an error.
+func (r *Repository) Contains(ctx context.Context, commit, ancestor string) (bool, error) {
+	if _, err := r.Commit(ctx, commit); err != nil {
+		return false, err
+	}
+	if _, err := r.Commit(ctx, ancestor); err != nil {
+		return false, err
+	}
+	_, err := run(ctx, r.Top, "merge-base", "--is-ancestor", ancestor, commit)
+	return err == nil, ctx.Err()
+}
+
+// Person returns who Git thinks the user is: "Name <address>", or "" if it does not know.
+func Person(ctx context.Context, folder string) string {
+	name, _ := run(ctx, folder, "config", "--get", "user.name")
+	address, _ := run(ctx, folder, "config", "--get", "user.email")
+	switch {
+	case name == "":
+		return address
+	case address == "":
+		return name
+	}
+	return name + " <" + address + ">"
+}

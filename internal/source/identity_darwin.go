@@ -1,0 +1,20 @@
+package source
+
+import (
+	"io/fs"
+	"syscall"
+
+	"orilla.example/orilla/internal/core/publish"
+)
+
+// identify takes what the system knows of a file; see publish.Identity.
+func identify(info fs.FileInfo) (publish.Identity, bool) {
+	stat, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return publish.Identity{}, false
+	}
+	return publish.Identity{
+		Device: int64(stat.Dev), Inode: int64(stat.Ino), Size: stat.Size,
+		Modified: stat.Mtimespec.Nano(), Changed: stat.Ctimespec.Nano(),
+	}, true
+}
