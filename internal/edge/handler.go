@@ -51,11 +51,12 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	if e == nil || e.current.Load() == nil {
 		return n.serveWaiting(w, r, meant)
 	}
-	base := e.current.Load().base()
-	if base != "" && r.URL.Path == "/" {
+	s := e.current.Load()
+	if base := s.base(); base != "" && r.URL.Path == "/" {
+		s.mark(w)
 		return toBase(w, base)
 	}
-	return n.serveEnvironment(w, r, e, base)
+	return n.serveEnvironment(w, r, e, s.base())
 }
 
 // serveEnvironment answers from what the environment serves now.
@@ -72,12 +73,17 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 			a, err = answer.Decide(r.Context(), req, s.site(time.Now()))
 		}
 	}
+	s.mark(w)
+	return n.finish(w, r, a, err)
+}
+
+// mark says in the header what an answer comes from.
+func (s *serving) mark(w http.ResponseWriter) {
 	field := fmt.Sprintf("%s;entry=%s", s.entry.Release.Short(), s.entry.Label())
 	if s.entry.Commit != "" {
 		field += fmt.Sprintf(";commit=%q", s.entry.Commit)
 	}
 	w.Header().Set(ReleaseField, field)
-	return n.finish(w, r, a, err)
 }
 
 // newer looks at the journal when a fingerprinted asset is missing: the page that names it may come from another node, which

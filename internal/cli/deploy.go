@@ -1,0 +1,294 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+)
+
+func attempt() string { return strings.ToLower(rand.Text()) }
+
+// deployOptions are the flags of deploy, and, but for the target, of build.
+type deployOptions struct {
+	pipeline.Order
+	dryRun, rebuild, rehash, noIndex, takeOver, yes, open bool
+}
+
+func (o *deployOptions) flags(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.BoolVar(&o.WorkingTree, "working-tree", false, "publish the working tree as it is now, not a commit")
+	flags.StringVar(&o.From, "from", "", "publish ready output: a `FOLDER`, a ZIP, tar or tar.gz archive, or - for one on standard input")
+	flags.StringVar(&o.SaidCommit, "commit", "", "with --from: the commit that the output was built from")
+	flags.StringVarP(&o.Message, "message", "m", "", "say why")
+	flags.StringVar(&o.Branch, "branch", "", "the branch, where Git does not say it")
+	flags.StringVar(&o.Site, "site", "", "the site's name (default: as orilla.yaml says)")
+	flags.BoolVar(&o.rebuild, "rebuild", false, "build although the same was built before")
+	flags.BoolVar(&o.rehash, "rehash", false, "read every file, whatever is remembered of it")
+	flags.BoolVar(&o.noIndex, "without-index", false, "allow an output that has no index.html at the top")
+	flags.BoolVar(&o.takeOver, "take-over", false, "take the site's name from the repository that has it")
+	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go where, and stop")
+}
+
+func (a *app) deployCommand() *cobra.Command {
+	o := &deployOptions{}
+	cmd := &cobra.Command{
+		Use:   "deploy [COMMIT]",
+		Short: "Build a commit and put it live",
+		Long: "Deploy builds a commit in a clean checkout (default: HEAD), uploads what the store lacks, and then points an environment\n" +
+			"at the new release in one step. Which one: --to, else the one that follows the branch, else the branch's preview.",
+		Example: "  orilla deploy                        the last commit of this branch\n" +
+			"  orilla deploy --working-tree         what is here now, committed or not\n" +
+			"  orilla deploy --from dist            a folder that is already built\n" +
+			"  orilla deploy v1.4 --to staging      a tag, to the environment staging",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				o.Commit = args[0]
+			}
+			return a.deploy(cmd.Context(), o)
+		},
+	}
+	cmd.Flags().StringVar(&o.To, "to", "", "the `ENVIRONMENT` to move: production, another one of orilla.yaml, or preview/NAME")
+	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
+	o.flags(cmd)
+	cmd.Flags().BoolVar(&o.open, "open", false, "open the address in the browser afterwards")
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) buildCommand() *cobra.Command {
+	o := &deployOptions{}
+	cmd := &cobra.Command{
+		Use:   "build [COMMIT]",
+		Short: "Build a commit into a release that is live nowhere, with an address of its own",
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.NoTarget = true
+			if len(args) > 0 {
+				o.Commit = args[0]
+			}
+			return a.deploy(cmd.Context(), o)
+		},
+	}
+	o.flags(cmd)
+	return a.jsonFlag(cmd)
+}
+
+// deploy carries out deploy and build.
+func (a *app) deploy(ctx context.Context, o *deployOptions) error {
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	if p, err = a.ensureConfigured(ctx, p, o); err != nil {
+		return err
+	}
+	plan, err := p.MakePlan(ctx, o.Order)
+	if err != nil {
+		return err
+	}
+	a.header(plan)
+	if o.dryRun {
+		return a.dryRun(plan)
+	}
+	store, err := a.openStore(p, true)
+	if err != nil {
+		return err
+	}
+	report := &reporter{app: a}
+	run := &pipeline.Run{
+		Plan: plan, Store: store, Report: report, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, Stdin: os.Stdin,
+		Automatic: !a.Asks && !o.yes, Cause: "command", TakeOver: o.takeOver, Now: time.Now,
+		Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
+	}
+	started := time.Now()
+	result, err := run.Release(ctx)
+	report.end()
+	if err != nil {
+		return a.failed(err)
+	}
+	a.reportRelease(plan, result)
+	if plan.Environment == "" {
+		return a.reportBuilt(ctx, run, result)
+	}
+	flip := time.Now()
+	if err := run.Activate(ctx); err != nil {
+		return err
+	}
+	return a.reportLive(ctx, o, run, result, flip, started)
+}
+
+// failed adds to a build's error where the whole log is.
+func (a *app) failed(err error) error {
+	if problem, ok := errors.AsType[*fault.Error](err); ok && problem.Code == "step-failed" {
+		return problem.Then("correct it, commit, and deploy again; what is live is as it was")
+	}
+	return err
+}
+
+// ensureConfigured asks the questions of init when there is no orilla.yaml, and the name of a site for ready output.
+func (a *app) ensureConfigured(ctx context.Context, p *pipeline.Project, o *deployOptions) (*pipeline.Project, error) {
+	if p.Configured || o.Site != "" || p.Standing.Site != "" {
+		return p, nil
+	}
+	if !a.Asks {
+		return nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so the site has no name").At("%s", p.Root).
+			Then("orilla init writes one").Then("or name the site: --site NAME")
+	}
+	if o.From != "" {
+		name, err := a.askSite(ctx, project.Label(filepath.Base(p.Root)))
+		o.Site = name
+		return p, err
+	}
+	if err := a.init(ctx, p, initOptions{}); err != nil {
+		return nil, err
+	}
+	return a.load(ctx)
+}
+
+// header says what goes where, before anything is done.
+func (a *app) header(plan *pipeline.Plan) {
+	target := "a release of its own"
+	if plan.Environment != "" {
+		target = journal.DisplayName(plan.Environment)
+	}
+	w := a.Err
+	fmt.Fprintf(w, "%s %s %s\n", console.Strong(plan.Site), console.Faint("->"), console.Strong(target)) //nolint:errcheck // nobody to tell
+	a.Row(w, label(plan), a.whatIsPublished(plan))
+	if plan.Origin.Source == journal.FromCommit && plan.Uncommitted > 0 {
+		a.Row(w, "", console.Warn(console.Count(int64(plan.Uncommitted), "uncommitted change is", "uncommitted changes are")+" not in this deploy"))
+	}
+	if plan.ConfigNote != "" {
+		a.Row(w, "", console.Warn(plan.ConfigNote))
+	}
+}
+
+func label(plan *pipeline.Plan) string {
+	switch plan.Origin.Source {
+	case journal.FromOutput:
+		return "output"
+	case journal.FromWorkingTree:
+		return "tree"
+	}
+	return "commit"
+}
+
+func (a *app) whatIsPublished(plan *pipeline.Plan) string {
+	var about []string
+	if plan.Origin.Branch != "" {
+		about = append(about, plan.Origin.Branch)
+	}
+	if plan.Commit != nil {
+		about = append(about, a.Age(plan.Commit.When))
+	}
+	parenthesis := ""
+	if len(about) > 0 {
+		parenthesis = "  " + console.Faint("("+strings.Join(about, ", ")+")")
+	}
+	switch {
+	case plan.Origin.Source == journal.FromOutput:
+		text := plan.From
+		if plan.Origin.Commit != "" {
+			text += "  from commit " + console.Accent(source.Short(plan.Origin.Commit)) + "  " + plan.Origin.Subject
+		}
+		return text + parenthesis
+	case plan.Origin.Source == journal.FromWorkingTree && plan.Commit == nil:
+		return "the folder as it is now"
+	case plan.Origin.Source == journal.FromWorkingTree:
+		return "the working tree as it is now: " + console.Accent(plan.Commit.Short()) + " and " +
+			console.Count(int64(plan.Uncommitted), "uncommitted change", "uncommitted changes") + parenthesis
+	}
+	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
+}
+
+func (a *app) dryRun(plan *pipeline.Plan) error {
+	if a.JSON {
+		return a.Document(deployReport{Site: plan.Site, Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
+			Commit: plan.Origin.Commit, Branch: plan.Origin.Branch, DryRun: true})
+	}
+	steps := plan.Config.Build.Steps()
+	if plan.Origin.Source == journal.FromOutput || len(steps) == 0 {
+		a.Row(a.Err, "build", "no steps")
+	}
+	for i, step := range steps {
+		if plan.Origin.Source == journal.FromOutput {
+			break
+		}
+		a.Row(a.Err, []string{"build", ""}[min(i, 1)], step)
+	}
+	a.Note("%s", console.Faint("nothing was done: --dry-run"))
+	return nil
+}
+
+func (a *app) askFrozen(ctx context.Context, head journal.Entry, yes bool) error {
+	refusal := pipeline.FrozenRefusal(head)
+	if yes {
+		return nil
+	}
+	name := journal.DisplayName(head.Environment)
+	about := "by " + head.Frozen.Who + ", " + a.Age(head.Frozen.When)
+	if head.Frozen.Why != "" {
+		about += ": " + head.Frozen.Why
+	}
+	ok, err := a.Confirm(ctx, name+" is frozen. Deploy all the same? It stays frozen.", about, false)
+	if err == nil && !ok {
+		err = refusal
+	}
+	return err
+}
+
+// askClaim asks before a folder without Git takes a site's name.
+func (a *app) askClaim(ctx context.Context, plan *pipeline.Plan, yes bool) error {
+	if yes {
+		return nil
+	}
+	ok, err := a.Confirm(ctx, "Take the name "+plan.Site+" for this folder?", "Later deploys from another folder or repository will be refused.", true)
+	if errors.Is(err, console.ErrNobody) || err == nil && !ok {
+		return fault.New(fault.Refused, "name-free", "the name %s is free, and a folder without Git takes one only when told to", plan.Site).
+			At("%s", plan.Project.Root).Then("add --yes to take it for this folder")
+	}
+	return err
+}
+
+// edgeWait is how long a deploy waits for edge nodes to show what is live.
+const edgeWait = 3 * time.Second
+
+// flipped asks the edge nodes until each serves the entry, and returns how many do, of how many, and which were asked.
+func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int, nodes []edge.Presence) {
+	nodes, err := edge.Nodes(ctx, s.store)
+	if err != nil {
+		return 0, nil
+	}
+	deadline := time.Now().Add(edgeWait)
+	for _, node := range nodes {
+		for {
+			_, label, err := node.Serves(ctx, host(s.site, entry.Environment))
+			if err == nil && label == entry.Label() {
+				serving++
+				break
+			}
+			if err != nil || time.Now().After(deadline) || ctx.Err() != nil {
+				break
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+	}
+	return serving, nodes
+}

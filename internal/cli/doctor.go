@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"net"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// finding is one thing that doctor looked at.
+type finding struct {
+	About string `json:"about"`
+	State string `json:"state"` // "good", "remark", "bad"
+	Text  string `json:"text"`
+	Mend  string `json:"mend,omitempty"`
+}
+
+func (a *app) doctorCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "doctor", Short: "Whether what this project needs is here, and how to mend what is not", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.doctor(cmd.Context()) },
+	}
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) doctor(ctx context.Context) error {
+	p, err := a.load(ctx)
+	var findings []finding
+	add := func(about, state, text, mend string) { findings = append(findings, finding{about, state, text, mend}) }
+	if err != nil {
+		problem, ok := errors.AsType[*fault.Error](err)
+		if !ok {
+			return err
+		}
+		add("configuration", "bad", problem.Error(), strings.Join(problem.Next, "; "))
+	} else {
+		findings = append(findings, checkGit(ctx, p)...)
+		findings = append(findings, checkConfiguration(p))
+		findings = append(findings, checkBuild(ctx, p)...)
+		findings = append(findings, a.checkStore(ctx, p)...)
+	}
+	findings = append(findings, checkNames(ctx), checkPort("edge", defaultEdge), checkPort("serve", defaultServe), checkCache(a.places))
+	trouble := 0
+	for _, f := range findings {
+		if f.State == "bad" {
+			trouble++
+		}
+	}
+	if a.JSON {
+		if err := a.Document(findings); err != nil {
+			return err
+		}
+	} else {
+		a.printFindings(findings, trouble)
+	}
+	if trouble > 0 {
+		return &exitError{int(fault.Findings)}
+	}
+	return nil
+}
+
+func (a *app) printFindings(findings []finding, trouble int) {
+	for _, f := range findings {
+		sign := map[string]string{"good": console.Good("ok  "), "remark": console.Warn("look"), "bad": console.Bad("bad ")}[f.State]
+		a.Print("%s  %-14s %s", sign, f.About, f.Text)
+		if f.Mend != "" {
+			a.Print("      %-14s %s %s", "", console.Accent("mend:"), f.Mend)
+		}
+	}
+	if trouble == 0 {
+		a.Print("%s", console.Good("everything that this project needs is here"))
+	} else {
+		a.Print("%s", console.Bad(console.Count(int64(trouble), "thing keeps", "things keep")+" this project from being deployed"))
+	}
+}
+
+func checkGit(ctx context.Context, p *pipeline.Project) []finding {
+	out, err := exec.CommandContext(ctx, "git", "--version").Output()
+	if err != nil {
+		return []finding{{"git", "remark", "there is no git command: only folders and archives can be deployed", "install Git"}}
+	}
+	findings := []finding{{"git", "good", strings.TrimSpace(string(out)), ""}}
+	if p.Repository == nil {
+		return append(findings, finding{"repository", "remark", "not in a Git repository: only folders and archives can be deployed", "git init, git add ., git commit"})
+	}
+	if _, err := p.Repository.Commit(ctx, "HEAD"); err != nil {
+		return append(findings, finding{"repository", "bad", "the repository has no commit yet", "git add . && git commit"})
+	}
+	if _, err := p.Repository.Roots(ctx); err != nil {
+		return append(findings, finding{"repository", "bad", "the clone is shallow", "git fetch --unshallow"})
+	}
+	branch := p.Repository.Branch(ctx)
+	if branch == "" {
+		return append(findings, finding{"repository", "remark", "HEAD is detached: a deploy must be told --to or --branch", ""})
+	}
+	target, err := p.Target("", branch)
+	text := "on branch " + branch
+	if err == nil {
+		text += ", which goes to " + strings.Replace(target, "preview.", "preview/", 1)
+	}
+	return append(findings, finding{"repository", "good", text, ""})
+}
+
+func checkConfiguration(p *pipeline.Project) finding {
+	if !p.Configured {
+		return finding{"configuration", "bad", "there is no orilla.yaml", "orilla init"}
+	}
+	return finding{"configuration", "good", "orilla.yaml of site " + p.Beside.Site, ""}
+}
+
+func checkBuild(ctx context.Context, p *pipeline.Project) []finding {
+	steps := p.Beside.Build.Steps()
+	if len(steps) == 0 {
+		return []finding{{"build", "good", "no steps: the files are published as they are", ""}}
+	}
+	environment, err := builder.Environment(p.Beside.Build.Variables, p.Beside.Build.Secrets)
+	if problem, ok := errors.AsType[*fault.Error](err); ok {
+		return []finding{{"secrets", "bad", problem.What, strings.Join(problem.Next, "; ")}}
+	}
+	if missing := builder.Missing(ctx, steps, environment); len(missing) > 0 {
+		return []finding{{"build", "bad", "programs are missing: " + strings.Join(missing, ", "), "install them, so that they are in PATH"}}
+	}
+	return []finding{{"build", "good", strings.Join(steps, "; "), ""}}
+}
+
+func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []finding {
+	store, err := a.openStore(p, false)
+	if fault.Code(err) == "no-store" {
+		return []finding{{"store", "good", "not there yet; the first deploy makes it", ""}}
+	}
+	if problem, ok := errors.AsType[*fault.Error](err); ok {
+		return []finding{{"store", "bad", problem.Error(), strings.Join(problem.Next, "; ")}}
+	}
+	if err := pipeline.Probe(ctx, store, strings.ToLower(rand.Text())); err != nil {
+		mend := ""
+		if problem, ok := errors.AsType[*fault.Error](err); ok {
+			mend = strings.Join(problem.Next, "; ")
+		}
+		return []finding{{"store", "bad", err.Error(), mend}}
+	}
+	findings := []finding{{"store", "good", store.Address() + " can be read and written", ""}}
+	nodes, err := edge.Nodes(ctx, store)
+	if err != nil || len(nodes) == 0 {
+		return append(findings, finding{"edge nodes", "remark", "none runs on this store", "orilla edge"})
+	}
+	for _, node := range nodes {
+		if _, _, err := node.Serves(ctx, "localhost"); err != nil {
+			findings = append(findings, finding{"edge nodes", "remark", node.Node + " at " + node.Address + " does not answer", "look at that machine"})
+			continue
+		}
+		findings = append(findings, finding{"edge nodes", "good", node.Node + " answers at " + node.Address, ""})
+	}
+	return findings
+}
+
+// checkNames tests what RFC 6761 asks of resolvers: names below localhost lead to this machine.
+func checkNames(ctx context.Context) finding {
+	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	addresses, err := net.DefaultResolver.LookupHost(limited, "corvane.localhost")
+	if err != nil || len(addresses) == 0 || !net.ParseIP(addresses[0]).IsLoopback() {
+		return finding{"names", "remark", "this machine does not resolve names below .localhost; browsers and curl do so themselves",
+			"other programs need a line in the hosts file: 127.0.0.1 SITE.localhost"}
+	}
+	return finding{"names", "good", "names below .localhost lead to " + addresses[0], ""}
+}
+
+func checkPort(what, address string) finding {
+	listener, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return finding{"port", "remark", address + " for orilla " + what + " is in use", "fine if it is Orilla's own; else --listen another one"}
+	}
+	if err != nil {
+		return finding{"port", "remark", address + " for orilla " + what + ": " + err.Error(), "--listen another address"}
+	}
+	listener.Close() //nolint:errcheck // it was only tried
+	return finding{"port", "good", address + " is free for orilla " + what, ""}
+}
+
+// checkCache makes sure that there is a folder for builds, with room.
+func checkCache(places pipeline.Places) finding {
+	if err := os.MkdirAll(places.Cache, 0o700); err != nil {
+		return finding{"disk", "bad", "the folder for builds cannot be made: " + err.Error(), "set ORILLA_HOME to a folder of your own"}
+	}
+	free, ok := freeSpace(places.Cache)
+	switch {
+	case !ok:
+		return finding{"disk", "good", places.Cache, ""}
+	case free < 500_000_000:
+		return finding{"disk", "remark", "only " + console.Size(free) + " free for builds in " + places.Cache, "make room"}
+	}
+	return finding{"disk", "good", console.Size(free) + " free for builds in " + places.Cache, ""}
+}

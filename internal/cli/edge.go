@@ -1,0 +1,154 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"sync"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/source"
+)
+
+func (a *app) edgeCommand() *cobra.Command {
+	var listen string
+	var requests bool
+	var memory string
+	cmd := &cobra.Command{
+		Use: "edge", Short: "Run an edge node: answer visitors from the store", Args: cobra.NoArgs,
+		Long: "Edge answers for every environment in the store, at its configured addresses and at names below .localhost, and flips to\n" +
+			"new releases without a restart. It speaks plain HTTP; what ends TLS stands in front of it.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			size, err := project.ParseSize(memory)
+			if err != nil {
+				return fault.New(fault.Usage, "usage", "--memory: %s", err)
+			}
+			return a.edge(cmd.Context(), listen, edge.Options{Requests: requests, Memory: int64(size)})
+		},
+	}
+	cmd.Flags().StringVar(&listen, "listen", defaultEdge, "the `ADDRESS` to answer on")
+	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
+	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) edge(ctx context.Context, listen string, options edge.Options) error {
+	p, err := a.load(ctx)
+	if err != nil && a.store == "" {
+		return err
+	}
+	store, err := a.openStore(p, true)
+	if err != nil {
+		return err
+	}
+	listener, err := a.listen(listen)
+	if err != nil {
+		return err
+	}
+	return a.runEdge(ctx, store, listener, options)
+}
+
+// listen takes an address, and says who has it if it is taken.
+func (a *app) listen(address string) (net.Listener, error) {
+	listener, err := net.Listen("tcp", address)
+	if err == nil {
+		return listener, nil
+	}
+	problem := fault.New(fault.Failed, "address-taken", "nothing can listen there").At("%s", address).Because(err)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		problem.What = "something else answers at this address already"
+		problem = problem.Then("end it, or listen elsewhere: --listen 127.0.0.1:0 takes a free port")
+	case errors.Is(err, syscall.EACCES):
+		problem = problem.Then("ports below 1024 need a right of their own; take a higher one")
+	}
+	return nil, problem
+}
+
+// runEdge serves until the context ends.
+func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Listener, options edge.Options) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	options.Tell = a.tell
+	node := edge.New(store, options)
+	address := edge.Reachable(listener.Addr())
+	var owned sync.WaitGroup
+	defer owned.Wait()
+	owned.Go(func() {
+		node.Follow(ctx, func() {
+			if !a.JSON {
+				a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address), console.Faint("store "+store.Address()))
+				a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+address[len(address)-portLength(address):]+"/ and at their configured addresses; Ctrl-C ends it"))
+			}
+		})
+	})
+	owned.Go(func() { edge.Announce(ctx, store, nodeName(address), address) })
+	err := edge.Serve(ctx, listener, node)
+	cancel()
+	return err
+}
+
+func portLength(address string) int {
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return 0
+	}
+	return len(port)
+}
+
+// nodeName tells one node from another in a store: by machine and port.
+func nodeName(address string) string {
+	name, err := os.Hostname()
+	if err != nil {
+		name = "node"
+	}
+	_, port, _ := net.SplitHostPort(address)
+	return project.Label(name) + "-" + port
+}
+
+// tell prints what an edge node tells.
+func (a *app) tell(event edge.Event) {
+	if a.JSON {
+		a.Line(event) //nolint:errcheck // nobody to tell
+		return
+	}
+	when := console.Faint(event.Time.Format("15:04:05"))
+	place := event.Site
+	if event.Environment != "" {
+		place += " " + journal.DisplayName(event.Environment)
+	}
+	switch event.Kind {
+	case "flip":
+		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),
+			console.Faint(fmt.Sprintf("(%s %s)", event.Text, source.Short(event.Commit))))
+	case "trouble":
+		where := place
+		if event.Path != "" {
+			where = fmt.Sprintf("%d %s %s%s", event.Status, event.Method, event.Host, event.Path)
+		}
+		a.Note("%s  %s  %s  %s", when, where, console.Bad("trouble"), event.Text)
+	case "request":
+		a.Print("%s  %s %s %s%s  %s", when, statusText(event.Status), event.Method, event.Host, event.Path, console.Faint(event.By))
+	}
+}
+
+func statusText(status int) string {
+	text := fmt.Sprint(status)
+	switch {
+	case status >= 500:
+		return console.Bad(text)
+	case status >= 400:
+		return console.Warn(text)
+	}
+	return console.Good(text)
+}

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+)
+
+func (a *app) filesCommand() *cobra.Command {
+	var site string
+	cmd := &cobra.Command{
+		Use:   "files [RELEASE|ENVIRONMENT|FOLDER]",
+		Short: "What is published, or would be: sizes, types, and what was left out and why",
+		Long:  "Files lists a release, what an environment serves, or what of a folder would be published (default: the output folder).",
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.files(cmd.Context(), site, argument(args, 0)) },
+	}
+	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	return a.jsonFlag(cmd)
+}
+
+// fileReport is one file of files with --json.
+type fileReport struct {
+	Path      string `json:"path"`
+	Address   string `json:"address"`
+	Size      int64  `json:"size"`
+	Type      string `json:"type"`
+	SHA256    string `json:"sha256"`
+	Immutable bool   `json:"immutable"`
+}
+
+type filesReport struct {
+	Release string            `json:"release,omitempty"`
+	Folder  string            `json:"folder,omitempty"`
+	Files   []fileReport      `json:"files"`
+	Bytes   int64             `json:"bytes"`
+	LeftOut []publish.LeftOut `json:"left_out,omitempty"`
+	Notices []fault.Notice    `json:"notices,omitempty"`
+}
+
+func (a *app) files(ctx context.Context, site, what string) error {
+	report, err := a.folderFiles(ctx, what)
+	if err == nil && report == nil {
+		report, err = a.releaseFiles(ctx, site, what)
+	}
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	rows := [][]string{{"ADDRESS", "FILE", "SIZE", "TYPE", "CACHED"}}
+	for _, file := range report.Files {
+		cached, shown := "asks each time", file.Path
+		if file.Immutable {
+			cached = console.Good("a year")
+		}
+		if "/"+file.Path == file.Address {
+			shown = console.Faint("the same")
+		}
+		rows = append(rows, []string{file.Address, shown, console.Size(file.Size), strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
+	}
+	a.Table(rows)
+	from := report.Folder
+	if report.Release != "" {
+		from = report.Release[:12]
+	}
+	a.Print("%s", console.Strong(fmt.Sprintf("%s, %s in %s", console.Count(int64(len(report.Files)), "file", "files"), console.Size(report.Bytes), from)))
+	for _, left := range report.LeftOut {
+		a.Print("%s %s  %s", console.Warn("left out:"), left.Path, console.Faint(left.Why))
+	}
+	for _, notice := range report.Notices {
+		a.Notice(notice)
+	}
+	return nil
+}
+
+// folderFiles lists a folder; nil if what is none.
+func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error) {
+	p, err := a.load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	folder := filepath.Join(a.folder, filepath.FromSlash(what))
+	if filepath.IsAbs(what) {
+		folder = what
+	}
+	if what == "" {
+		folder = outputFolder(p)
+	}
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		if what == "" {
+			return nil, fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", folder).
+				Then("run the build, or list what is live: orilla files production")
+		}
+		return nil, nil
+	}
+	tree, scan, files, err := fingerprintFolder(ctx, p, folder, true)
+	if err != nil {
+		return nil, err
+	}
+	report := &filesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut, Notices: scan.Notices}
+	for _, file := range files {
+		report.Files = append(report.Files, describeFile(file, p.Beside.Settings()))
+	}
+	return report, nil
+}
+
+// outputFolder is where a project's build leaves its output in the working tree.
+func outputFolder(p *pipeline.Project) string {
+	return filepath.Join(p.Root, filepath.FromSlash(p.Beside.Build.Folder), filepath.FromSlash(p.Beside.Build.Output))
+}
+
+// fingerprintFolder scans a folder and hashes its files, without a store.
+func fingerprintFolder(ctx context.Context, p *pipeline.Project, folder string, withoutIndex bool) (publish.Output, *publish.Scan, []release.File, error) {
+	tree := source.Folder(folder)
+	options := publish.Options{LeaveOut: p.Beside.LeaveOut, Rules: []string{"site.rules"}, MaxFiles: p.Beside.Limits.Files,
+		MaxBytes: int64(p.Beside.Limits.Size), WithoutIndex: withoutIndex}
+	scan, err := publish.Find(tree, options, time.Now())
+	if err != nil {
+		return tree, nil, nil, err
+	}
+	upload := publish.Upload{Batch: nowhere{}}
+	files, _, err := upload.Run(ctx, tree, scan)
+	return tree, scan, files, err
+}
+
+// nowhere is a batch that keeps nothing.
+type nowhere struct{}
+
+func (nowhere) Add(context.Context, string, []byte) (bool, error) { return false, nil }
+func (nowhere) Commit(context.Context) ([]string, error)          { return nil, nil }
+func (nowhere) Discard()                                          {}
+
+func describeFile(file release.File, settings release.Settings) fileReport {
+	return fileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type, SHA256: file.Digest.String(),
+		Immutable: answer.Immutable(file.Path, settings)}
+}
+
+// releaseFiles lists a release, or what an environment serves.
+func (a *app) releaseFiles(ctx context.Context, site, what string) (*filesReport, error) {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	id, err := s.findRelease(ctx, what)
+	if err != nil {
+		return nil, err
+	}
+	reader, err := pipeline.OpenRelease(ctx, s.store, s.site, id)
+	if err != nil {
+		return nil, pipeline.StoreTrouble(s.store, err)
+	}
+	report := &filesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes, Files: []fileReport{}}
+	for file, err := range reader.Files(ctx) {
+		if err != nil {
+			return nil, pipeline.StoreTrouble(s.store, err)
+		}
+		report.Files = append(report.Files, describeFile(file, reader.Root.Settings))
+	}
+	return report, nil
+}
+
+// findRelease returns the release that was typed: r-DIGITS, or the one that an environment serves.
+func (s *session) findRelease(ctx context.Context, what string) (release.ID, error) {
+	digits, isRelease := strings.CutPrefix(what, "r-")
+	if !isRelease {
+		environment, err := s.named(ctx, what)
+		if err != nil {
+			return release.ID{}, err
+		}
+		head, err := s.journal(environment).Head(ctx, 0)
+		if err != nil || head.Release.IsZero() {
+			return release.ID{}, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", what).Then("orilla deploy --to %s", what)
+		}
+		return head.Release, nil
+	}
+	var found []release.ID
+	for item, err := range s.store.List(ctx, storage.ReleasesKey(s.site)) {
+		if err != nil {
+			return release.ID{}, pipeline.StoreTrouble(s.store, err)
+		}
+		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) && digits != "" {
+			found = append(found, id)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).Then("orilla history lists those that were live")
+	}
+	problem := fault.New(fault.Usage, "ambiguous-release", "%q is the beginning of %d releases", what, len(found))
+	for _, id := range found {
+		problem = problem.With("r-" + id.String())
+	}
+	return release.ID{}, problem
+}

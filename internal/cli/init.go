@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+type initOptions struct {
+	site, output string
+	run          []string
+	yes, dryRun  bool
+}
+
+func (a *app) initCommand() *cobra.Command {
+	var o initOptions
+	cmd := &cobra.Command{
+		Use:   "init",
+		Short: "Recognise how the project is built, and write a commented orilla.yaml",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			p, err := a.load(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.init(cmd.Context(), p, o)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&o.site, "site", "", "the site's `NAME` (default: made from the folder's)")
+	flags.StringVar(&o.output, "output", "", "the `FOLDER` that the build leaves")
+	flags.StringArrayVar(&o.run, "run", nil, "a build `COMMAND`; may be given several times")
+	flags.BoolVar(&o.yes, "yes", false, "take what is proposed without asking")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "print the file instead of writing it")
+	return a.jsonFlag(cmd)
+}
+
+// init writes the configuration of a project.
+func (a *app) init(ctx context.Context, p *pipeline.Project, o initOptions) error {
+	file := filepath.Join(p.Root, project.FileName)
+	if p.Configured && !o.dryRun {
+		return fault.New(fault.Refused, "configured", "the project has its configuration already").At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")
+	}
+	guess := project.Detect(os.DirFS(p.Root))
+	if o.output != "" {
+		guess.Output = o.output
+	}
+	if len(o.run) > 0 {
+		guess.Run = o.run
+	}
+	site := o.site
+	if site == "" {
+		site = project.Label(filepath.Base(p.Root))
+	}
+	if guess.What != "" {
+		a.Note("%s %s %s", console.Strong("found"), guess.What, console.Faint("("+guess.Because+")"))
+	}
+	for _, note := range guess.Notes {
+		a.Note("%s %s", console.Warn("note:"), note)
+	}
+	site, guess, err := a.askInit(ctx, site, guess, o)
+	if err != nil {
+		return err
+	}
+	text := project.Draft(site, guess, p.Main)
+	if _, err := project.Parse([]byte(text), project.FileName); err != nil {
+		return err
+	}
+	if o.dryRun {
+		a.Print("%s", strings.TrimSuffix(text, "\n"))
+		return nil
+	}
+	return a.writeConfig(file, site, guess, text)
+}
+
+func (a *app) writeConfig(file, site string, guess project.Guess, text string) error {
+	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err == nil {
+		_, err = out.WriteString(text)
+		err = errors.Join(err, out.Close())
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "unwritable", "the configuration cannot be written").At("%s", file).Because(err)
+	}
+	if a.JSON {
+		return a.Document(map[string]any{"file": file, "site": site, "prepare": guess.Prepare, "run": guess.Run, "output": guess.Output,
+			"notes": guess.Notes})
+	}
+	a.Note("%s %s", console.Good("wrote"), file)
+	for line := range strings.Lines(text) {
+		a.Print("  %s", strings.TrimSuffix(line, "\n"))
+	}
+	a.Note("%s orilla serve, to look at it here; git add and commit %s; orilla deploy", console.Accent("next:"), project.FileName)
+	return nil
+}
+
+// askInit asks for what the files do not say, and on a terminal lets the rest be changed.
+func (a *app) askInit(ctx context.Context, site string, guess project.Guess, o initOptions) (string, project.Guess, error) {
+	var err error
+	if a.Asks && !o.yes {
+		if site, err = a.askSite(ctx, site); err != nil {
+			return "", guess, err
+		}
+		steps, err := a.Input(ctx, "Which command builds the site?", "Empty if the files are ready as they are. Several are separated by ;", strings.Join(guess.Run, "; "), nil)
+		if err != nil {
+			return "", guess, err
+		}
+		guess.Run = splitSteps(steps)
+		guess.Output, err = a.Input(ctx, "In which folder is the finished site?", "Relative to the project; . is the project itself.", guess.Output, func(text string) error {
+			if text == "" {
+				return errors.New("name a folder")
+			}
+			return nil
+		})
+		return site, guess, err
+	}
+	if !project.IsLabel(site) {
+		return "", guess, fault.New(fault.Usage, "bad-site", "%q is not a site's name: it becomes part of an address", site).Then("--site %s would do", project.Label(site))
+	}
+	if guess.Output == "" {
+		return "", guess, fault.New(fault.Usage, "not-recognised", "nothing here says where the finished site is").
+			Then("name the folder that the build leaves: orilla init --output FOLDER [--run COMMAND]")
+	}
+	return site, guess, nil
+}
+
+func (a *app) askSite(ctx context.Context, preset string) (string, error) {
+	answer, err := a.Input(ctx, "What is the site called?", "The name becomes part of its addresses.", preset, func(text string) error {
+		if text == "" {
+			return errors.New("a name is needed")
+		}
+		return nil
+	})
+	if label := project.Label(answer); err == nil && label != answer {
+		a.Note("%s as a part of addresses, %q is written %s", console.Faint("note:"), answer, console.Strong(label))
+		return label, nil
+	}
+	return answer, err
+}
+
+func splitSteps(text string) []string {
+	var steps []string
+	for step := range strings.SplitSeq(text, ";") {
+		if step = strings.TrimSpace(step); step != "" {
+			steps = append(steps, step)
+		}
+	}
+	return steps
+}

@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"os/exec"
+	"runtime"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+)
+
+func (a *app) openCommand() *cobra.Command {
+	var site string
+	var show bool
+	cmd := &cobra.Command{
+		Use: "open [ENVIRONMENT|RELEASE]", Short: "Open what is live in the browser", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.open(cmd.Context(), site, argument(args, 0), show)
+		},
+	}
+	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().BoolVar(&show, "show", false, "print the address and open nothing")
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) open(ctx context.Context, site, what string, show bool) error {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return err
+	}
+	nodes := nodesOf(ctx, s)
+	address := ""
+	if strings.HasPrefix(what, "r-") {
+		id, err := s.findRelease(ctx, what)
+		if err != nil {
+			return err
+		}
+		address = releaseAddress(s.site, id.String(), nearbyPort(nodes))
+	} else {
+		environment, err := s.named(ctx, what)
+		if err != nil {
+			return err
+		}
+		all := a.addresses(s, environment, nodes)
+		address = all[0]
+		if len(nodes) > 0 {
+			address = all[len(all)-1]
+		}
+	}
+	if a.JSON {
+		return a.Document(map[string]any{"address": address, "edge_nodes": len(nodes)})
+	}
+	a.Print("%s", console.Accent(address))
+	a.hintEdge(nodes)
+	if show || len(nodes) == 0 && strings.Contains(address, ".localhost:") {
+		return nil
+	}
+	return openBrowser(ctx, address)
+}
+
+// openBrowser hands an address to the system.
+func openBrowser(ctx context.Context, address string) error {
+	name, args := "xdg-open", []string{address}
+	switch runtime.GOOS {
+	case "darwin":
+		name = "open"
+	case "windows":
+		name, args = "rundll32", []string{"url.dll,FileProtocolHandler", address}
+	}
+	if _, err := exec.LookPath(name); err != nil {
+		return fault.New(fault.Failed, "no-browser", "this machine has no %s to open a browser with", name).Then("open %s yourself", address)
+	}
+	if err := exec.CommandContext(ctx, name, args...).Run(); err != nil {
+		return fault.New(fault.Failed, "no-browser", "the browser could not be opened").Because(err).Then("open %s yourself", address)
+	}
+	return nil
+}

@@ -1,0 +1,279 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// reporter shows a run while it goes on.
+type reporter struct {
+	app      *app
+	progress *console.Progress
+	pending  []string // lines of the running step, for those who read along without a terminal
+	phase    string
+	shown    atomic.Int64
+}
+
+// Begin implements pipeline.Reporter.
+func (r *reporter) Begin(phase, what string) {
+	r.end()
+	r.phase = phase
+	if phase != "upload" {
+		r.progress = r.app.Busy(phase, what)
+	}
+}
+
+// Line implements pipeline.Reporter: the step's output folds into the progress line; without a terminal it streams.
+func (r *reporter) Line(text string) {
+	if !r.app.ErrTerm {
+		r.app.Note("  | %s", text)
+		return
+	}
+	r.progress.Text(text)
+}
+
+// Step implements pipeline.Reporter.
+func (r *reporter) Step(step builds.Step) {
+	if !r.app.ErrTerm {
+		r.app.Note("  step %s: %s, status %d", console.Took(time.Duration(step.Milliseconds)*time.Millisecond), step.Command, step.Exit)
+	}
+}
+
+// slowUpload is how many files or bytes an upload has at least for a progress bar to be worth it.
+const (
+	slowFiles = 500
+	slowBytes = 20_000_000
+)
+
+// Uploaded implements pipeline.Reporter.
+func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
+	if r.phase != "upload" || !r.app.ErrTerm || files < slowFiles && bytes < slowBytes {
+		return
+	}
+	if r.shown.Add(1) == 1 {
+		r.progress = r.app.Bytes("upload", bytes)
+	}
+	if p := r.progress; p != nil {
+		p.Text(fmt.Sprintf("%d of %d files, %d new", done.Files, files, done.NewFiles))
+		p.At(done.Bytes)
+	}
+}
+
+// Notice implements pipeline.Reporter.
+func (r *reporter) Notice(notice fault.Notice) {
+	r.end()
+	r.app.Notice(notice)
+}
+
+func (r *reporter) end() {
+	if r.progress != nil {
+		r.progress.End()
+		r.progress = nil
+	}
+}
+
+// deployReport is what deploy and build print with --json.
+type deployReport struct {
+	Site        string   `json:"site"`
+	Environment string   `json:"environment,omitempty"`
+	Source      string   `json:"source"`
+	Commit      string   `json:"commit,omitempty"`
+	Branch      string   `json:"branch,omitempty"`
+	DryRun      bool     `json:"dry_run,omitempty"`
+	Release     string   `json:"release,omitempty"`
+	Entry       string   `json:"entry,omitempty"`
+	Build       string   `json:"build,omitempty"`
+	Reused      bool     `json:"reused,omitempty"`
+	Files       int64    `json:"files"`
+	Bytes       int64    `json:"bytes"`
+	NewFiles    int64    `json:"new_files"`
+	NewBytes    int64    `json:"new_bytes"`
+	Added       int      `json:"added"`
+	Changed     int      `json:"changed"`
+	Removed     int      `json:"removed"`
+	Addresses   []string `json:"addresses,omitempty"`
+	ReleaseURL  string   `json:"release_address,omitempty"`
+	EdgeNodes   int      `json:"edge_nodes"`
+	EdgeServing int      `json:"edge_serving"`
+
+	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
+}
+
+func (a *app) report(plan *pipeline.Plan, result *pipeline.Result) deployReport {
+	report := deployReport{
+		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit, Branch: plan.Origin.Branch,
+		Release: "r-" + result.Release.String(), Build: result.Build.Name(), Reused: result.Reused,
+		Files: result.Files, Bytes: result.Bytes, NewFiles: result.NewFiles, NewBytes: result.NewBytes,
+		Added: result.Changes.Added, Changed: result.Changes.Changed, Removed: result.Changes.Removed,
+		Milliseconds: map[string]int64{},
+	}
+	for _, timing := range result.Timings {
+		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
+	}
+	return report
+}
+
+// reportRelease tells how the release came to be.
+func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result) {
+	a.Row(a.Err, "build", a.buildText(plan, result))
+	changes := result.Changes
+	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
+	switch {
+	case changes.First:
+	case changes.Added+changes.Changed+changes.Removed == 0:
+		text += "; the same as what is live"
+	default:
+		text += fmt.Sprintf("; %s", changed(changes))
+	}
+	if result.NewFiles == 0 {
+		text += "; nothing to send"
+	} else {
+		text += fmt.Sprintf("; %s sent (%s)", console.Count(result.NewFiles, "new file", "new files"), console.Size(result.NewBytes))
+	}
+	a.Row(a.Err, "files", text)
+	if n := len(result.LeftOut); n > 0 {
+		shown := result.LeftOut[0].Path
+		if n > 1 {
+			shown += fmt.Sprintf(" and %d more", n-1)
+		}
+		a.Row(a.Err, "", console.Faint("left out: "+shown+" (orilla files says why)"))
+	}
+}
+
+func changed(c pipeline.Changes) string {
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{c.Added, "added"}, {c.Changed, "changed"}, {c.Removed, "removed"}} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) buildText(plan *pipeline.Plan, result *pipeline.Result) string {
+	took := time.Duration(0)
+	for _, timing := range result.Timings {
+		if timing.Phase == "checkout" || timing.Phase == "build" || timing.Phase == "unpack" {
+			took += timing.Took
+		}
+	}
+	switch {
+	case result.Reused:
+		return "nothing to do: the same content was built " + a.Age(result.Build.Finished)
+	case result.Kept:
+		return "nothing to do: the output of the last try was kept"
+	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Build.Steps) == 0 && took == 0:
+		return "nothing to do: the files are ready"
+	}
+	text := console.Took(took) + "  " + console.Count(int64(len(result.Build.Steps)), "step", "steps")
+	if result.KeptDeps {
+		text += "; dependencies kept"
+	}
+	return text
+}
+
+// reportBuilt tells the address of a release that is live nowhere.
+func (a *app) reportBuilt(ctx context.Context, run *pipeline.Run, result *pipeline.Result) error {
+	nodes, _ := edge.Nodes(ctx, run.Store)
+	address := releaseAddress(run.Plan.Site, result.Release.String(), nearbyPort(nodes))
+	if a.JSON {
+		report := a.report(run.Plan, result)
+		report.ReleaseURL, report.EdgeNodes = address, len(nodes)
+		return a.Document(report)
+	}
+	a.Row(a.Err, "release", console.Accent(result.Release.Short())+"  live nowhere")
+	a.Print("%s", console.Accent(address))
+	a.hintEdge(nodes)
+	return nil
+}
+
+func releaseAddress(site, id, port string) string {
+	return "http://" + id[:10] + ".release." + site + ".localhost:" + port + "/"
+}
+
+// reportLive tells what is live, where, and how to undo it.
+func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Run, result *pipeline.Result, flip, started time.Time) error {
+	s := &session{project: run.Plan.Project, store: run.Store, site: run.Plan.Site}
+	serving, nodes := flipped(ctx, s, *result.Entry)
+	took := time.Since(flip)
+	addresses := a.addresses(s, result.Entry.Environment, nodes)
+	if a.JSON {
+		report := a.report(run.Plan, result)
+		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
+		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.Release.String(), nearbyPort(nodes))
+		report.EdgeNodes, report.EdgeServing = len(nodes), serving
+		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(started).Milliseconds()
+		if err := a.Document(report); err != nil {
+			return err
+		}
+	} else {
+		a.Row(a.Err, "live", console.Good(result.Entry.Label())+a.where(serving, nodes, took))
+		for _, address := range addresses {
+			a.Print("%s", console.Accent(address))
+		}
+		a.Note("%s %s", console.Faint("this release:"), releaseAddress(s.site, result.Release.String(), nearbyPort(nodes)))
+		if result.Entry.Frozen != nil {
+			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+journal.DisplayName(result.Entry.Environment)))
+		}
+		if result.Before != nil && !result.Before.Release.IsZero() && result.Before.Release != result.Release {
+			a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(result.Entry.Environment))
+		}
+		a.hintEdge(nodes)
+	}
+	if o.open && len(addresses) > 0 {
+		return openBrowser(ctx, addresses[len(addresses)-1])
+	}
+	return nil
+}
+
+func environmentArgument(environment string) string {
+	if environment == "production" {
+		return ""
+	}
+	return " " + journal.DisplayName(environment)
+}
+
+// where tells which edge nodes serve an entry, and after what time.
+func (a *app) where(serving int, nodes []edge.Presence, took time.Duration) string {
+	switch {
+	case len(nodes) == 0:
+		return " in " + console.Took(took)
+	case serving == len(nodes) && serving == 1:
+		return " at the edge node in " + console.Took(took)
+	case serving == len(nodes):
+		return fmt.Sprintf(" at all %d edge nodes in %s", serving, console.Took(took))
+	}
+	return fmt.Sprintf(" at %d of %d edge nodes; the others will follow", serving, len(nodes))
+}
+
+// hintEdge says how to look at it when no edge node runs.
+func (a *app) hintEdge(nodes []edge.Presence) {
+	if len(nodes) == 0 {
+		a.Note("%s orilla edge, to answer at that address: no edge node runs on this store", console.Accent("next:"))
+	}
+}
+
+// addresses returns where an environment answers: as configured, and on this machine.
+func (a *app) addresses(s *session, environment string, nodes []edge.Presence) []string {
+	var addresses []string
+	base := "/"
+	if configured := s.project.Standing.Environments[environment].Addresses; len(configured) > 0 {
+		addresses = append(addresses, configured[0])
+		base = basePath(configured[0])
+	}
+	return append(addresses, "http://"+host(s.site, environment)+":"+nearbyPort(nodes)+base)
+}

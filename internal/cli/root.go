@@ -1,0 +1,214 @@
+// Package cli is the command line: each command reads its flags, calls the core, and hands the result to the console.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// app is what all commands share.
+type app struct {
+	*console.Console
+	folder string // -C
+	store  string // --store
+	places pipeline.Places
+}
+
+// Main runs the program and returns its exit status.
+func Main(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	go func() {
+		<-ctx.Done()
+		stop() // a second interrupt ends the program at once
+	}()
+	a := &app{Console: console.New()}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	if errors.Is(err, context.Canceled) {
+		err = fault.New(fault.Failed, "interrupted", "interrupted; what is live is as it was").Then("run the same command again: what is done already is kept")
+	}
+	var silent *exitError
+	if errors.As(err, &silent) {
+		return silent.status
+	}
+	a.Problem(err)
+	return int(fault.KindOf(err))
+}
+
+// exitError ends the program with a status when everything was said already.
+type exitError struct{ status int }
+
+func (e *exitError) Error() string { return fmt.Sprintf("status %d", e.status) }
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "orilla",
+		Short: "Publish a static site from each commit, whole or not at all, and go back at once",
+		Long: "Orilla builds a static site from a commit, uploads what is new, and points an environment at it in one step.\n" +
+			"Look at it locally (serve), put it up (deploy), see what is live (status), go back (rollback).",
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
+			a.places, err = pipeline.FindPlaces()
+			return err
+		},
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	root.PersistentFlags().StringVarP(&a.folder, "directory", "C", ".", "run as if started in `DIR`")
+	root.PersistentFlags().StringVar(&a.store, "store", "", "the `STORE` to use: a folder (default: as orilla.yaml says, or one of your own)")
+	root.PersistentFlags().SortFlags = false
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath()).Then("%s --help lists the options", cmd.CommandPath())
+	})
+	groups := []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Look, and put it up", []*cobra.Command{a.initCommand(), a.serveCommand(), a.filesCommand(), a.buildCommand(), a.deployCommand(), a.openCommand()}},
+		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
+		{"Run it", []*cobra.Command{a.edgeCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
+	}
+	for i, group := range groups {
+		id := fmt.Sprint(i)
+		root.AddGroup(&cobra.Group{ID: id, Title: group.title + ":"})
+		for _, command := range group.commands {
+			command.GroupID = id
+			command.Flags().SortFlags = false
+			root.AddCommand(command)
+		}
+	}
+	root.SetHelpCommandGroupID("2")
+	root.SetCompletionCommandGroupID("2")
+	wrapUsage(root)
+	return root
+}
+
+// wrapUsage gives wrong arguments the same form as all other errors.
+func wrapUsage(root *cobra.Command) {
+	root.Args = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return nil
+		}
+		problem := fault.New(fault.Usage, "unknown-command", "there is no command %q", args[0])
+		for _, suggestion := range cmd.SuggestionsFor(args[0]) {
+			problem = problem.Then("did you mean: orilla %s?", suggestion)
+		}
+		return problem.Then("orilla --help lists the commands")
+	}
+	for _, command := range root.Commands() {
+		check := command.Args
+		if check == nil {
+			continue
+		}
+		command.Args = func(cmd *cobra.Command, args []string) error {
+			if err := check(cmd, args); err != nil {
+				return fault.New(fault.Usage, "usage", "%s", err).Then("orilla %s", cmd.Use).Then("%s --help says more", cmd.CommandPath())
+			}
+			return nil
+		}
+	}
+}
+
+// jsonFlag adds --json to a command that reports.
+func (a *app) jsonFlag(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().BoolVar(&a.JSON, "json", false, "print the result as JSON")
+	return cmd
+}
+
+// load finds the project of -C.
+func (a *app) load(ctx context.Context) (*pipeline.Project, error) {
+	return pipeline.Load(ctx, a.folder, a.places)
+}
+
+// openStore opens the store that --store names, or else the project's. project may be nil.
+func (a *app) openStore(project *pipeline.Project, make bool) (storage.Store, error) {
+	if a.store != "" {
+		return pipeline.OpenStore(a.store, ".", a.places, make)
+	}
+	if project == nil {
+		return pipeline.OpenStore("", ".", a.places, make)
+	}
+	return pipeline.OpenStore(project.Standing.Store, project.Root, a.places, make)
+}
+
+// session is a project with its site and its store, for commands that look at what there is.
+type session struct {
+	project *pipeline.Project
+	store   storage.Store
+	site    string
+}
+
+// session opens both. site overrides the project's name; without either it is an error that says so.
+func (a *app) session(ctx context.Context, site string) (*session, error) {
+	project, err := a.load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if site == "" {
+		site = project.Site()
+	}
+	if site == "" {
+		return nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so it is not clear which site is meant").At("%s", project.Root).
+			Then("name it: --site NAME (orilla sites lists them)").Then("or change to the project's folder, or use -C DIR")
+	}
+	store, err := a.openStore(project, false)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := store.Stat(ctx, storage.ClaimKey(site)); errors.Is(err, storage.ErrNotFound) {
+		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).At("%s", store.Address()).
+			Then("orilla deploy makes it").Then("orilla sites lists those that are there")
+	} else if err != nil {
+		return nil, pipeline.StoreTrouble(store, err)
+	}
+	return &session{project, store, site}, nil
+}
+
+// journal returns the journal of an environment, by its stored name.
+func (s *session) journal(environment string) *journal.Journal {
+	return &journal.Journal{Store: s.store, Site: s.site, Environment: environment, Attempt: attempt, Now: time.Now}
+}
+
+// host returns the name below .localhost at which every edge node answers for an environment.
+func host(site, environment string) string {
+	switch label, preview := strings.CutPrefix(environment, journal.PreviewPrefix); {
+	case preview:
+		return label + ".preview." + site + ".localhost"
+	case environment == "production":
+		return site + ".localhost"
+	}
+	return environment + "." + site + ".localhost"
+}
+
+// DefaultEdge is where an edge node listens unless told otherwise.
+const defaultEdge = "127.0.0.1:7420"
+
+// nearbyPort returns the port of an edge node that runs on this machine, or the usual one.
+func nearbyPort(nodes []edge.Presence) string {
+	address := defaultEdge
+	if len(nodes) > 0 {
+		address = nodes[0].Address
+	}
+	return address[strings.LastIndexByte(address, ':')+1:]
+}

@@ -1,0 +1,301 @@
+package project
+
+import (
+	"encoding/json"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+)
+
+// Guess is what a project's own files say about how it is built.
+type Guess struct {
+	What    string   // what it was recognised as, for people
+	Because string   // the file that told
+	Prepare []string // proposals for the keys of build
+	Run     []string
+	Output  string
+	Keep    []string
+	Notes   []string // what a person should know: no lock file, an output that needs a server
+}
+
+// Detect looks at a project's files. A Guess without Output means that nothing was recognised.
+func Detect(files fs.FS) Guess {
+	for _, look := range []func(fs.FS) (Guess, bool){detectPackage, detectGenerator, detectMakefile, detectScript, detectPlain} {
+		if guess, ok := look(files); ok {
+			return guess
+		}
+	}
+	return Guess{}
+}
+
+// packageFile is what of a package.json matters.
+type packageFile struct {
+	Name            string            `json:"name"`
+	Scripts         map[string]string `json:"scripts"`
+	Dependencies    map[string]string `json:"dependencies"`
+	DevDependencies map[string]string `json:"devDependencies"`
+}
+
+func (p packageFile) has(name string) bool {
+	_, direct := p.Dependencies[name]
+	_, dev := p.DevDependencies[name]
+	return direct || dev
+}
+
+// framework says where a tool of the package world leaves its output, and how its own files tell that the output is static.
+type framework struct {
+	dependency string
+	script     string // if it is not the usual one
+	output     string
+	static     func(packageFile, fs.FS) string // says why the output is not static; nil if it always is
+}
+
+var frameworks = []framework{
+	{dependency: "next", output: "out", static: configHas("next.config", `output\s*:\s*['"]export['"]`, `its output needs a server unless next.config says output: "export"`)},
+	{dependency: "nuxt", script: "generate", output: ".output/public"},
+	{dependency: "@sveltejs/kit", output: "build", static: needs("@sveltejs/adapter-static", "its output needs a server unless it is built with @sveltejs/adapter-static")},
+	{dependency: "astro", output: "dist", static: configLacks("astro.config", `output\s*:\s*['"]server['"]`, `its output needs a server, since astro.config says output: "server"`)},
+	{dependency: "@docusaurus/core", output: "build"},
+	{dependency: "gatsby", output: "public"},
+	{dependency: "@11ty/eleventy", output: "_site"},
+	{dependency: "vitepress", output: "docs/.vitepress/dist"},
+	{dependency: "react-scripts", output: "build"},
+	{dependency: "hexo", output: "public"},
+	{dependency: "@angular/core", output: "dist"},
+	{dependency: "vite", output: "dist"},
+	{dependency: "parcel", output: "dist"},
+}
+
+func needs(dependency, why string) func(packageFile, fs.FS) string {
+	return func(p packageFile, _ fs.FS) string {
+		if p.has(dependency) {
+			return ""
+		}
+		return why
+	}
+}
+
+func configMatches(files fs.FS, name, pattern string) bool {
+	for _, extension := range []string{".js", ".mjs", ".cjs", ".ts", ".mts"} {
+		if data, err := fs.ReadFile(files, name+extension); err == nil && regexp.MustCompile(pattern).Match(data) {
+			return true
+		}
+	}
+	return false
+}
+
+func configHas(name, pattern, why string) func(packageFile, fs.FS) string {
+	return func(_ packageFile, files fs.FS) string {
+		if configMatches(files, name, pattern) {
+			return ""
+		}
+		return why
+	}
+}
+
+func configLacks(name, pattern, why string) func(packageFile, fs.FS) string {
+	return func(_ packageFile, files fs.FS) string {
+		if configMatches(files, name, pattern) {
+			return why
+		}
+		return ""
+	}
+}
+
+func detectPackage(files fs.FS) (Guess, bool) {
+	data, err := fs.ReadFile(files, "package.json")
+	var p packageFile
+	if err != nil || json.Unmarshal(data, &p) != nil {
+		return Guess{}, false
+	}
+	guess := Guess{What: "a package with build scripts", Because: "package.json", Keep: []string{"node_modules"}}
+	scripts := []string{"build", "build:static", "generate", "export", "dist", "docs:build"}
+	for _, f := range frameworks {
+		if !p.has(f.dependency) {
+			continue
+		}
+		guess.What, guess.Output = "a site made with "+f.dependency, f.output
+		if f.script != "" {
+			scripts = append([]string{f.script}, scripts...)
+		}
+		if f.static != nil {
+			if why := f.static(p, files); why != "" {
+				guess.Notes = append(guess.Notes, why)
+			}
+		}
+		break
+	}
+	script := ""
+	for _, name := range scripts {
+		if _, ok := p.Scripts[name]; ok {
+			script = name
+			break
+		}
+	}
+	if script == "" {
+		return Guess{}, false
+	}
+	manager, install, note := packageManager(files)
+	if note != "" {
+		guess.Notes = append(guess.Notes, note)
+	}
+	if len(p.Dependencies)+len(p.DevDependencies) > 0 {
+		guess.Prepare = []string{install}
+	} else {
+		guess.Keep = nil
+	}
+	guess.Run = []string{manager + " run " + script}
+	if guess.Output == "" {
+		guess.Output = existingOutput(files, "dist")
+	}
+	return guess, true
+}
+
+// packageManager tells from the lock file which one a project uses, and how it installs exactly what the lock file says.
+func packageManager(files fs.FS) (manager, install, note string) {
+	for _, known := range []struct{ lock, manager, install string }{
+		{"package-lock.json", "npm", "npm ci"}, {"npm-shrinkwrap.json", "npm", "npm ci"},
+		{"pnpm-lock.yaml", "pnpm", "pnpm install --frozen-lockfile"}, {"yarn.lock", "yarn", "yarn install --frozen-lockfile"},
+		{"bun.lock", "bun", "bun install --frozen-lockfile"}, {"bun.lockb", "bun", "bun install --frozen-lockfile"},
+	} {
+		if exists(files, known.lock) {
+			return known.manager, known.install, ""
+		}
+	}
+	return "npm", "npm install", "there is no lock file, so the same commit may get other dependencies another day; commit package-lock.json"
+}
+
+// detectGenerator knows the generators that have a configuration file of their own.
+func detectGenerator(files fs.FS) (Guess, bool) {
+	for _, known := range []struct {
+		file    string
+		also    string // must be there too; "" for nothing
+		what    string
+		prepare []string
+		run     string
+		output  string
+	}{
+		{"hugo.toml", "", "a Hugo site", nil, "hugo", "public"},
+		{"hugo.yaml", "", "a Hugo site", nil, "hugo", "public"},
+		{"config.toml", "archetypes", "a Hugo site", nil, "hugo", "public"},
+		{"config.toml", "templates", "a Zola site", nil, "zola build", "public"},
+		{"_config.yml", "Gemfile", "a Jekyll site", []string{"bundle install"}, "bundle exec jekyll build", "_site"},
+		{"_config.yml", "", "a Jekyll site", nil, "jekyll build", "_site"},
+		{"mkdocs.yml", "", "an MkDocs site", nil, "mkdocs build", "site"},
+		{"book.toml", "", "an mdBook", nil, "mdbook build", "book"},
+		{"conf.py", "", "a Sphinx site", nil, "sphinx-build -b html . _build/html", "_build/html"},
+		{"docs/conf.py", "", "a Sphinx site", nil, "sphinx-build -b html docs docs/_build/html", "docs/_build/html"},
+		{"pelicanconf.py", "", "a Pelican site", nil, "pelican content", "output"},
+	} {
+		if exists(files, known.file) && (known.also == "" || exists(files, known.also)) {
+			return Guess{What: known.what, Because: known.file, Prepare: known.prepare, Run: []string{known.run}, Output: known.output}, true
+		}
+	}
+	return Guess{}, false
+}
+
+var makeTarget = regexp.MustCompile(`(?m)^(site|build|html|dist|all)\s*:([^=]|$)`)
+
+func detectMakefile(files fs.FS) (Guess, bool) {
+	for _, name := range []string{"Makefile", "makefile", "GNUmakefile"} {
+		data, err := fs.ReadFile(files, name)
+		if err != nil {
+			continue
+		}
+		var targets []string
+		for _, match := range makeTarget.FindAllStringSubmatch(string(data), -1) {
+			targets = append(targets, match[1])
+		}
+		for _, target := range []string{"site", "html", "build", "dist", "all"} {
+			if slices.Contains(targets, target) {
+				return Guess{What: "a project built with make", Because: name, Run: []string{"make " + target}, Output: existingOutput(files, "")}, true
+			}
+		}
+	}
+	return Guess{}, false
+}
+
+func detectScript(files fs.FS) (Guess, bool) {
+	for _, name := range []string{"build.sh", "build/build.sh", "scripts/build.sh"} {
+		if exists(files, name) {
+			return Guess{What: "a project with a build script", Because: name, Run: []string{"sh " + name}, Output: existingOutput(files, "")}, true
+		}
+	}
+	return Guess{}, false
+}
+
+// detectPlain knows folders that are sites as they are.
+func detectPlain(files fs.FS) (Guess, bool) {
+	if exists(files, "index.html") {
+		return Guess{What: "a plain folder of files", Because: "index.html", Output: "."}, true
+	}
+	if folder := existingOutput(files, ""); folder != "" {
+		return Guess{What: "a folder of finished files", Because: path.Join(folder, "index.html"), Output: folder}, true
+	}
+	return Guess{}, false
+}
+
+// existingOutput returns the first of the usual output folders that is there with an index.html, or preset.
+func existingOutput(files fs.FS, preset string) string {
+	for _, folder := range []string{"dist", "public", "_site", "build", "out", "output", "site", "www", "docs"} {
+		if exists(files, folder+"/index.html") {
+			return folder
+		}
+	}
+	return preset
+}
+
+func exists(files fs.FS, name string) bool {
+	_, err := fs.Stat(files, name)
+	return err == nil
+}
+
+// Draft writes a commented configuration for a guess.
+func Draft(site string, guess Guess, mainBranch string) string {
+	var out strings.Builder
+	line := func(text string) { out.WriteString(text + "\n") }
+	line("# Orilla: how this site is built and where it goes. docs/configuration.md describes every key.")
+	line("site: " + site)
+	line("build:")
+	if len(guess.Prepare) > 0 {
+		line("  prepare: " + list(guess.Prepare) + "   # dependencies")
+	}
+	if len(guess.Run) > 0 {
+		line("  run: " + list(guess.Run) + "   # in order, in a clean checkout of the commit")
+	}
+	line("  output: " + quote(guess.Output) + "   # the folder that holds the finished site")
+	if len(guess.Keep) > 0 {
+		line("  keep: " + list(guess.Keep) + "   # carried from build to build while the lock file is the same")
+	}
+	line("environments:")
+	line("  production:")
+	if mainBranch != "" {
+		line("    follows: " + quote(mainBranch) + "   # commits of this branch go live")
+	}
+	line("    # addresses: [https://www.corvane.example/]   # the first is canonical; its path is the base path")
+	return out.String()
+}
+
+func list(items []string) string {
+	quoted := make([]string, len(items))
+	for i, item := range items {
+		quoted[i] = quote(item)
+	}
+	return "[" + strings.Join(quoted, ", ") + "]"
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z_./][A-Za-z0-9_./ -]*$`)
+
+// quote writes a text as a YAML scalar.
+func quote(text string) string {
+	if plainWord.MatchString(text) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off"}, strings.ToLower(text)) && strings.TrimSpace(text) == text {
+		return text
+	}
+	data, err := json.Marshal(text) // a JSON string is a YAML scalar
+	if err != nil {
+		return `""`
+	}
+	return string(data)
+}
