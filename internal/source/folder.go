@@ -1,12 +1,10 @@
 package source
 
 import (
-	"os"
-
 	"orilla.example/orilla/internal/core/publish"
 )
 
 // Folder is an output that lies in a folder of this machine.
 func Folder(path string) publish.Output {
-	return publish.Output{FS: os.DirFS(path), Root: path, Identify: identify}
+	return publish.Output{FS: newFolderFS(path), Root: path, Identify: identify}
 }

@@ -38,14 +38,7 @@ func (realDisk) Mkdir(path string) error {
 	return nil
 }
 
-func (realDisk) Write(path string, data []byte) error {
-	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(data)
-	return errors.Join(err, file.Close())
-}
+func (realDisk) Write(path string, data []byte) error { return writeNew(path, data) }
 
 func (realDisk) SyncFile(path string) error {
 	file, err := os.OpenFile(path, os.O_RDWR, 0)

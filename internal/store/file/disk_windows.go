@@ -27,6 +27,15 @@ func renameNew(from, to string) error {
 	return nil
 }
 
+func writeNew(path string, data []byte) error {
+	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	return errors.Join(err, file.Close())
+}
+
 func syncAll(*os.File) (bool, error) { return false, nil }
 
 // syncFolder does nothing: Windows has no flush for folders, and MOVEFILE_WRITE_THROUGH returns when the name is on the disk.
