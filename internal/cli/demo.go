@@ -1,5 +1,284 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
 
-func (a *app) demoCommand() *cobra.Command { return &cobra.Command{Use: "demo"} }
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/demo"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var into string
+	var once bool
+	cmd := &cobra.Command{
+		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open", Args: cobra.NoArgs,
+		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys three of its commits, goes back from the last, and\n" +
+			"leaves an edge node running until Ctrl-C.",
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), into, once) },
+	}
+	cmd.Flags().StringVar(&into, "into", "", "make it in `DIR` and leave it there (default: a temporary folder that goes away)")
+	cmd.Flags().BoolVar(&once, "once", false, "check each claim over HTTP, and end")
+	return cmd
+}
+
+func (a *app) demo(ctx context.Context, into string, once bool) error {
+	if _, err := exec.LookPath("git"); err != nil {
+		return fault.New(fault.Failed, "no-git", "the demo is a Git repository, and there is no git command here").Then("install Git")
+	}
+	folder, temporary := into, into == ""
+	var err error
+	if temporary {
+		if folder, err = os.MkdirTemp("", "orilla-demo-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(folder) //nolint:errcheck // in the system's temporary folder
+	}
+	if folder, err = filepath.Abs(folder); err != nil {
+		return err
+	}
+	t := &tale{app: a, project: filepath.Join(folder, "corvane"), once: once}
+	if err := demo.Create(ctx, t.project); err != nil {
+		if errors.Is(err, fs.ErrExist) {
+			return fault.New(fault.Refused, "not-empty", "the demo is made in an empty folder").At("%s", t.project).Then("orilla demo --into ANOTHER")
+		}
+		return err
+	}
+	a.places.Cache = filepath.Join(folder, "cache")
+	if t.store, err = pipeline.OpenStore(filepath.Join(folder, "store"), ".", a.places, true); err != nil {
+		return err
+	}
+	return t.play(ctx, temporary)
+}
+
+// tale is the demo's story while it is told.
+type tale struct {
+	*app
+	project string
+	store   storage.Store
+	address string // of the edge node
+	once    bool
+	checked int
+	failed  []string
+	objects int // in the store after the last step
+}
+
+// play starts an edge node and tells the story.
+func (t *tale) play(ctx context.Context, temporary bool) error {
+	listener, err := net.Listen("tcp", defaultEdge)
+	if err != nil || t.once {
+		if listener != nil {
+			listener.Close() //nolint:errcheck // another one is taken
+		}
+		if listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return err
+		}
+	}
+	t.address = edge.Reachable(listener.Addr())
+	edgeContext, stop := context.WithCancel(ctx)
+	node := edge.New(t.store, edge.Options{Tell: func(event edge.Event) {
+		if event.Kind == "trouble" {
+			t.tell(event)
+		}
+	}})
+	var owned sync.WaitGroup
+	owned.Go(func() { node.Follow(edgeContext, func() {}) })
+	owned.Go(func() { edge.Announce(edgeContext, t.store, nodeName(t.address), t.address) })
+	owned.Go(func() { edge.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
+	defer owned.Wait()
+	defer stop()
+	if err := t.tellAll(ctx); err != nil {
+		return err
+	}
+	if t.once {
+		return t.verdict()
+	}
+	t.Note("\n%s", console.Strong("Open it"))
+	t.Print("  %s  the site", console.Accent("http://corvane.localhost:"+t.port()+"/"))
+	t.Print("  %s  the fares, right again", console.Accent("http://corvane.localhost:"+t.port()+"/fares"))
+	t.Note("\nThe project is in %s: in another terminal, change to it, edit a page, commit, and run %s.", console.Strong(t.project),
+		console.Accent("orilla thaw && orilla deploy"))
+	if temporary {
+		t.Note("%s", console.Faint("It goes away when this ends; --into DIR keeps it."))
+	}
+	t.Note("%s", console.Faint("An edge node runs here until Ctrl-C."))
+	<-ctx.Done()
+	return nil
+}
+
+func (t *tale) port() string { return t.address[strings.LastIndexByte(t.address, ':')+1:] }
+
+// tellAll is the story. Each step is a command that a user would type, run as the user would run it.
+func (t *tale) tellAll(ctx context.Context) error {
+	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is live yet.", 5)
+	t.check(ctx, "an environment without a release says that it waits", "/", 404, "orilla deploy")
+	if err := t.run(ctx, "deploy", "HEAD~2"); err != nil {
+		return err
+	}
+	t.check(ctx, "the first page answers", "/", 200, "Five islands, one timetable")
+	t.check(ctx, "a page below a folder answers at its one address", "/boats/dunlin", 200, "The big one")
+	t.check(ctx, "what is missing gets the site's own page", "/boats/kraken", 404, "No such quay")
+	t.say("The next commit changes one page. Only that page is sent.")
+	t.objects = t.countObjects(ctx)
+	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
+		return err
+	}
+	t.check(ctx, "the new notice is live", "/notices/", 200, "two days early")
+	t.claim(ctx, "one page differs from the release before", t.changedPages(ctx, 1, 2) == 1)
+	// The page, the chunk of the index that it is in, and the build's log.
+	t.claim(ctx, "the store has at most three new objects", t.countObjects(ctx)-t.objects <= 3)
+	t.say("The next one carries a mistake: a car to Lindmouth for 4.30 instead of 43.00.")
+	if err := t.run(ctx, "deploy"); err != nil {
+		return err
+	}
+	t.check(ctx, "the wrong fare is live", "/fares", 200, ">4.30<")
+	t.say("It must be gone now.")
+	t.objects = t.countObjects(ctx)
+	if err := t.run(ctx, "rollback", "-m", "a car to Lindmouth for 4.30"); err != nil {
+		return err
+	}
+	t.check(ctx, "the right fare is back", "/fares", 200, ">42.00<")
+	t.check(ctx, "the notice is still there", "/notices/", 200, "two days early")
+	t.claim(ctx, "a rollback uploads nothing", t.countObjects(ctx) == t.objects)
+	t.say("Automatic deploys are refused until somebody thaws production, so the next commit does not bring the mistake back.")
+	if err := t.run(ctx, "history"); err != nil {
+		return err
+	}
+	s := &session{store: t.store, site: "corvane"}
+	number, err := s.journal("production").HeadNumber(ctx, 0)
+	t.claim(ctx, "the journal has four entries", err == nil && number == 4)
+	return ctx.Err()
+}
+
+func (t *tale) say(format string, args ...any) { t.Note("\n%s", fmt.Sprintf(format, args...)) }
+
+// run shows a command and runs this very program with it, in the project.
+func (t *tale) run(ctx context.Context, args ...string) error {
+	shown := make([]string, len(args))
+	for i, arg := range args {
+		shown[i] = arg
+		if strings.Contains(arg, " ") {
+			shown[i] = `"` + arg + `"`
+		}
+	}
+	t.Note("\n%s %s\n", console.Faint("corvane $"), console.Accent("orilla "+strings.Join(shown, " ")))
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	command := exec.CommandContext(ctx, self, args...)
+	command.Dir = t.project
+	command.Env = append(os.Environ(), "ORILLA_HOME="+filepath.Dir(t.project))
+	command.Stdout, command.Stderr = os.Stdout, os.Stderr
+	if err := command.Run(); err != nil {
+		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s", strings.Join(args, " ")).Because(err).Then("orilla doctor")
+	}
+	return nil
+}
+
+// check asks the edge node for a page and looks for a text in it.
+func (t *tale) check(ctx context.Context, what, path string, status int, text string) {
+	if !t.once {
+		return
+	}
+	deadline := time.Now().Add(5 * time.Second)
+	for {
+		got, body, err := t.get(ctx, path)
+		good := err == nil && got == status && strings.Contains(body, text)
+		if good || time.Now().After(deadline) {
+			t.claim(ctx, fmt.Sprintf("%s (%s: %d)", what, path, got), good)
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
+
+func (t *tale) get(ctx context.Context, path string) (int, string, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+path, nil)
+	if err != nil {
+		return 0, "", err
+	}
+	request.Host = "corvane.localhost"
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return 0, "", err
+	}
+	defer response.Body.Close() //nolint:errcheck // read already
+	body, err := io.ReadAll(io.LimitReader(response.Body, 1<<20))
+	return response.StatusCode, string(body), err
+}
+
+// claim notes whether something holds.
+func (t *tale) claim(_ context.Context, what string, holds bool) {
+	if !t.once {
+		return
+	}
+	t.checked++
+	if holds {
+		t.Print("%s %s", console.Good("holds:"), what)
+		return
+	}
+	t.failed = append(t.failed, what)
+	t.Print("%s %s", console.Bad("does not hold:"), what)
+}
+
+func (t *tale) verdict() error {
+	if len(t.failed) > 0 {
+		return fault.New(fault.Findings, "demo", "%d of %d claims of the demo do not hold", len(t.failed), t.checked).With(t.failed...)
+	}
+	t.Print("\n%s", console.Good(fmt.Sprintf("all %d claims hold", t.checked)))
+	return nil
+}
+
+// changedPages compares the releases of two entries.
+func (t *tale) changedPages(ctx context.Context, before, after int64) int {
+	s := &session{store: t.store, site: "corvane"}
+	var readers []*release.Reader
+	for _, n := range []int64{before, after} {
+		entry, err := s.journal("production").Get(ctx, n)
+		if err != nil {
+			return -1
+		}
+		reader, err := pipeline.OpenRelease(ctx, t.store, "corvane", entry.Release)
+		if err != nil {
+			return -1
+		}
+		readers = append(readers, reader)
+	}
+	changes, err := release.Compare(ctx, readers[0], readers[1])
+	if err != nil {
+		return -1
+	}
+	return len(changes)
+}
+
+func (t *tale) countObjects(ctx context.Context) int {
+	count := 0
+	for folder, err := range t.store.List(ctx, "objects") {
+		if err != nil {
+			return -1
+		}
+		for range t.store.List(ctx, folder.Key) {
+			count++
+		}
+	}
+	return count
+}

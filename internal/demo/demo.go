@@ -1,0 +1,110 @@
+// Package demo is the project of a made-up ferry line, Corvane Ferries, as a real Git repository whose commits have the same
+// hashes on every machine.
+package demo
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+)
+
+//go:embed all:steps
+var steps embed.FS
+
+// commit is one commit of the project: the files of one folder of steps, laid over those of the commits before.
+type commit struct {
+	folder  string
+	author  string
+	date    string // RFC 3339
+	message string
+}
+
+// commits are fixed: their hashes are known, and a test holds them to it.
+var commits = []commit{
+	{"1", "Ines Marrow <ines@corvane.example>", "2026-10-12T09:10:00+02:00", "Pages, drawings and a build for the new site"},
+	{"2", "Tobias Quill <tobias@corvane.example>", "2026-10-14T14:25:00+02:00", "Harbour guides for Oskra, Tamsel and Velley"},
+	{"3", "Ines Marrow <ines@corvane.example>", "2026-10-19T11:02:00+02:00", "A journey planner"},
+	{"4", "Tobias Quill <tobias@corvane.example>", "2026-10-21T07:45:00+02:00", "Notice: the Dunlin is back"},
+	{"5", "Ines Marrow <ines@corvane.example>", "2026-10-23T17:58:00+02:00", "Fares for the new year"},
+}
+
+// Head is the hash of the last commit.
+const Head = "18e3914520de190f7dabb92ce7df70404b34b47e"
+
+// Create makes the repository in a folder that does not exist or is empty.
+func Create(ctx context.Context, folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	if entries, err := os.ReadDir(folder); err != nil || len(entries) > 0 {
+		return fmt.Errorf("%s is not empty: %w", folder, fs.ErrExist)
+	}
+	if err := git(ctx, folder, nil, "init", "--quiet", "--object-format=sha1", "--initial-branch=main"); err != nil {
+		return err
+	}
+	for _, setting := range [][2]string{{"core.autocrlf", "false"}, {"core.fileMode", "false"}, {"commit.gpgSign", "false"},
+		{"user.name", "Ines Marrow"}, {"user.email", "ines@corvane.example"}} {
+		if err := git(ctx, folder, nil, "config", setting[0], setting[1]); err != nil {
+			return err
+		}
+	}
+	for _, c := range commits {
+		if err := c.make(ctx, folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c commit) make(ctx context.Context, folder string) error {
+	files, err := fs.Sub(steps, "steps/"+c.folder)
+	if err != nil {
+		return err
+	}
+	err = fs.WalkDir(files, ".", func(path string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		data, err := fs.ReadFile(files, path)
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(folder, filepath.FromSlash(path))
+		if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(target, data, 0o644)
+	})
+	if err != nil {
+		return err
+	}
+	if err := git(ctx, folder, nil, "add", "--all"); err != nil {
+		return err
+	}
+	name, address, _ := strings.Cut(strings.TrimSuffix(c.author, ">"), " <")
+	return git(ctx, folder, []string{
+		"GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + address, "GIT_AUTHOR_DATE=" + c.date,
+		"GIT_COMMITTER_NAME=" + name, "GIT_COMMITTER_EMAIL=" + address, "GIT_COMMITTER_DATE=" + c.date,
+	}, "commit", "--quiet", "--no-verify", "--message", c.message)
+}
+
+// git runs git without the user's own settings, which could change what is committed.
+func git(ctx context.Context, folder string, environment []string, args ...string) error {
+	command := exec.CommandContext(ctx, "git", args...)
+	command.Dir = folder
+	for _, variable := range os.Environ() {
+		if !strings.HasPrefix(variable, "GIT_") {
+			command.Env = append(command.Env, variable)
+		}
+	}
+	command.Env = append(append(command.Env, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1"), environment...)
+	if out, err := command.CombinedOutput(); err != nil {
+		return fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
