@@ -34,7 +34,7 @@ var commits = []commit{
 }
 
 // Head is the hash of the last commit.
-const Head = "18e3914520de190f7dabb92ce7df70404b34b47e"
+const Head = "5800ab67ff507b8483c06d094a68fd7856aad37e"
 
 // Create makes the repository in a folder that does not exist or is empty.
 func Create(ctx context.Context, folder string) error {
