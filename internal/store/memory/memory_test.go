@@ -1,0 +1,16 @@
+package memory_test
+
+import (
+	"testing"
+
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/store/memory"
+	"orilla.example/orilla/internal/store/storetest"
+)
+
+func TestContract(t *testing.T) {
+	storetest.Run(t, func(*testing.T) (storage.Store, func() storage.Store) {
+		store := &memory.Store{}
+		return store, func() storage.Store { return store }
+	})
+}

@@ -1,0 +1,276 @@
+// Package storetest holds the test that every engine of storage.Store must pass, in the way of testing/fstest.
+package storetest
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Run tests an engine. open returns an empty store; again opens the same store as another process would, or returns it.
+func Run(t *testing.T, open func(t *testing.T) (store storage.Store, again func() storage.Store)) {
+	for _, test := range []struct {
+		name string
+		run  func(t *testing.T, a, b storage.Store)
+	}{
+		{"what is created is read back by all", created},
+		{"a taken key stays as it is", taken},
+		{"of many that create a key one succeeds", raced},
+		{"readers never see a part", whole},
+		{"replace takes the last word", replaced},
+		{"a batch appears with its commit", batched},
+		{"a batch leaves what is there alone", batchTaken},
+		{"a discarded batch leaves nothing", discarded},
+		{"listing is one level deep and in order", listed},
+		{"keys that are none are refused", badKeys},
+		{"a context that has ended ends every call", ended},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			store, again := open(t)
+			test.run(t, store, again())
+		})
+	}
+}
+
+func created(t *testing.T, a, b storage.Store) {
+	ctx := t.Context()
+	_, err := b.Get(ctx, "sites/corvane/claim")
+	require.ErrorIs(t, err, storage.ErrNotFound)
+	_, err = b.Stat(ctx, "sites/corvane/claim")
+	require.ErrorIs(t, err, storage.ErrNotFound)
+	require.NoError(t, a.Create(ctx, "sites/corvane/claim", []byte("mine")))
+	data, err := b.Get(ctx, "sites/corvane/claim")
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(data))
+	item, err := b.Stat(ctx, "sites/corvane/claim")
+	require.NoError(t, err)
+	assert.EqualValues(t, 4, item.Size)
+	_, err = b.Stat(ctx, "sites/corvane")
+	require.ErrorIs(t, err, storage.ErrNotFound, "a folder is not a key")
+	require.NoError(t, b.Delete(ctx, "sites/corvane/claim"))
+	require.NoError(t, b.Delete(ctx, "sites/corvane/claim"), "removing twice is no error")
+	_, err = a.Get(ctx, "sites/corvane/claim")
+	require.ErrorIs(t, err, storage.ErrNotFound)
+}
+
+func taken(t *testing.T, a, b storage.Store) {
+	require.NoError(t, a.Create(t.Context(), "a/1", []byte("first")))
+	require.ErrorIs(t, b.Create(t.Context(), "a/1", []byte("second, longer")), storage.ErrExists)
+	data, err := a.Get(t.Context(), "a/1")
+	require.NoError(t, err)
+	assert.Equal(t, "first", string(data))
+}
+
+func raced(t *testing.T, a, b storage.Store) {
+	for round := range 20 {
+		var winners atomic.Int32
+		var won atomic.Value
+		var writers sync.WaitGroup
+		for i := range 16 {
+			writers.Go(func() {
+				store := []storage.Store{a, b}[i%2]
+				data := fmt.Sprintf("writer %d", i)
+				switch err := store.Create(t.Context(), fmt.Sprintf("race/%d", round), []byte(data)); {
+				case err == nil:
+					winners.Add(1)
+					won.Store(data)
+				case !errors.Is(err, storage.ErrExists):
+					t.Errorf("round %d: %v", round, err)
+				}
+			})
+		}
+		writers.Wait()
+		require.EqualValues(t, 1, winners.Load(), "round %d", round)
+		data, err := b.Get(t.Context(), fmt.Sprintf("race/%d", round))
+		require.NoError(t, err)
+		require.Equal(t, won.Load(), string(data))
+	}
+}
+
+func whole(t *testing.T, a, b storage.Store) {
+	content := bytes.Repeat([]byte("whole or not at all. "), 20_000)
+	var readers, writers sync.WaitGroup
+	done := make(chan struct{})
+	for range 2 {
+		readers.Go(func() {
+			for n := 0; ; n = (n + 1) % 30 {
+				data, err := b.Get(context.Background(), fmt.Sprintf("torn/%d", n))
+				if err == nil && len(data) != len(content) {
+					t.Errorf("read %d of %d bytes", len(data), len(content))
+				}
+				select {
+				case <-done:
+					return
+				default:
+				}
+			}
+		})
+	}
+	for i := range 30 {
+		writers.Go(func() { assert.NoError(t, a.Create(t.Context(), fmt.Sprintf("torn/%d", i), content)) })
+	}
+	writers.Wait()
+	close(done)
+	readers.Wait()
+}
+
+func replaced(t *testing.T, a, b storage.Store) {
+	for _, text := range []string{"one", "two, longer", "3"} {
+		require.NoError(t, a.Replace(t.Context(), "pulse/corvane", []byte(text)))
+		data, err := b.Get(t.Context(), "pulse/corvane")
+		require.NoError(t, err)
+		assert.Equal(t, text, string(data))
+	}
+}
+
+func batched(t *testing.T, a, b storage.Store) {
+	ctx := t.Context()
+	batch, err := a.Begin(ctx)
+	require.NoError(t, err)
+	const many = 200 // more than engines flush one by one
+	var adders sync.WaitGroup
+	var objects [many][]byte
+	for i := range many {
+		objects[i] = bytes.Repeat([]byte{byte(i)}, i)
+		adders.Go(func() {
+			added, err := batch.Add(ctx, digest.Of(objects[i]).Key(), objects[i])
+			assert.NoError(t, err)
+			assert.True(t, added, "object %d", i)
+		})
+	}
+	adders.Wait()
+	added, err := batch.Add(ctx, digest.Of(objects[7]).Key(), objects[7])
+	require.NoError(t, err)
+	assert.False(t, added, "added twice")
+	taken, err := batch.Commit(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, taken)
+	for i, object := range objects {
+		data, err := b.Get(ctx, digest.Of(object).Key())
+		require.NoError(t, err, "object %d", i)
+		require.Equal(t, len(object), len(data))
+	}
+	batch.Discard() // after Commit it does nothing
+	_, err = b.Get(ctx, digest.Of(objects[7]).Key())
+	require.NoError(t, err)
+}
+
+func batchTaken(t *testing.T, a, b storage.Store) {
+	ctx := t.Context()
+	object := []byte("a page of Corvane Ferries")
+	key := digest.Of(object).Key()
+	require.NoError(t, a.Create(ctx, key, object))
+	require.NoError(t, a.Create(ctx, "sites/corvane/builds/k/1", []byte("theirs")))
+	batch, err := b.Begin(ctx)
+	require.NoError(t, err)
+	added, err := batch.Add(ctx, key, object)
+	require.NoError(t, err)
+	assert.False(t, added, "what is present is not written again")
+	_, err = batch.Add(ctx, "sites/corvane/builds/k/2", []byte("ours"))
+	require.NoError(t, err)
+	require.NoError(t, a.Create(ctx, "sites/corvane/builds/k/2", []byte("faster")))
+	taken, err := batch.Commit(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"sites/corvane/builds/k/2"}, taken)
+	data, err := a.Get(ctx, "sites/corvane/builds/k/2")
+	require.NoError(t, err)
+	assert.Equal(t, "faster", string(data))
+
+	damaged := []byte("torn")
+	other := digest.Of([]byte("something longer than that")).Key()
+	require.NoError(t, a.Create(ctx, other, damaged))
+	batch, err = a.Begin(ctx)
+	require.NoError(t, err)
+	added, err = batch.Add(ctx, other, []byte("something longer than that"))
+	require.NoError(t, err)
+	assert.True(t, added, "an object of another size is damaged, and written anew")
+	_, err = batch.Commit(ctx)
+	require.NoError(t, err)
+	data, err = b.Get(ctx, other)
+	require.NoError(t, err)
+	assert.Equal(t, "something longer than that", string(data))
+}
+
+func discarded(t *testing.T, a, b storage.Store) {
+	batch, err := a.Begin(t.Context())
+	require.NoError(t, err)
+	_, err = batch.Add(t.Context(), "objects/ab/abcd", []byte("never"))
+	require.NoError(t, err)
+	batch.Discard()
+	_, err = batch.Commit(t.Context())
+	require.Error(t, err, "a batch ends once")
+	if item, err := b.Stat(t.Context(), "objects/ab/abcd"); err == nil {
+		assert.EqualValues(t, 5, item.Size, "an engine may show what was added, but whole")
+	}
+}
+
+func listed(t *testing.T, a, b storage.Store) {
+	ctx := t.Context()
+	for _, key := range []string{"sites/corvane/claim", "sites/corvane/releases/2", "sites/corvane/releases/10", "sites/corvane/releases/1", "sites/corvane-b/claim"} {
+		require.NoError(t, a.Create(ctx, key, []byte(key)))
+	}
+	assert.Equal(t, []string{"sites/corvane/", "sites/corvane-b/"}, sortedByName(names(t, b, "sites")))
+	assert.Equal(t, []string{"sites/corvane/claim", "sites/corvane/releases/"}, names(t, b, "sites/corvane"))
+	assert.Equal(t, []string{"sites/corvane/releases/1", "sites/corvane/releases/10", "sites/corvane/releases/2"}, names(t, b, "sites/corvane/releases"))
+	assert.Empty(t, names(t, b, "nothing/here"))
+	for item, err := range b.List(ctx, "sites/corvane/releases") { // leaving early is allowed
+		require.NoError(t, err)
+		assert.EqualValues(t, len(item.Key), item.Size)
+		break
+	}
+}
+
+func names(t *testing.T, store storage.Store, folder string) []string {
+	t.Helper()
+	var found []string
+	for item, err := range store.List(t.Context(), folder) {
+		require.NoError(t, err)
+		if item.Folder {
+			item.Key += "/"
+		}
+		found = append(found, item.Key)
+	}
+	return found
+}
+
+// sortedByName allows engines to order folders with or without the slash that ends them.
+func sortedByName(found []string) []string {
+	if len(found) == 2 && strings.HasPrefix(found[0], "sites/corvane-b") {
+		found[0], found[1] = found[1], found[0]
+	}
+	return found
+}
+
+func badKeys(t *testing.T, a, _ storage.Store) {
+	for _, key := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", "a/.b", "A/b", "a b", "a\\b", "a\x00b", "é", strings.Repeat("a", 201), strings.Repeat("a/", 300) + "a"} {
+		assert.ErrorIs(t, a.Create(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
+		_, err := a.Get(t.Context(), key)
+		assert.ErrorIs(t, err, storage.ErrBadKey, "%q", key)
+		assert.ErrorIs(t, a.Replace(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
+		assert.ErrorIs(t, a.Delete(t.Context(), key), storage.ErrBadKey, "%q", key)
+	}
+}
+
+func ended(t *testing.T, a, _ storage.Store) {
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	assert.ErrorIs(t, a.Create(ctx, "a/b", nil), context.Canceled)
+	_, err := a.Get(ctx, "a/b")
+	assert.ErrorIs(t, err, context.Canceled)
+	_, err = a.Begin(ctx)
+	assert.ErrorIs(t, err, context.Canceled)
+	for _, err := range a.List(ctx, "a") {
+		assert.ErrorIs(t, err, context.Canceled)
+	}
+}
