@@ -1,0 +1,166 @@
+package project_test
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
+)
+
+const full = `
+site: corvane
+build:
+  prepare: [npm ci]
+  run: [npm run build, sh after.sh]
+  output: dist
+  folder: web
+  keep: [node_modules]
+  variables: {SITE_LANG: en, YEAR: 2027}
+  secrets: [MAP_KEY]
+  time_limit: 10m
+leave_out: ["**/*.map"]
+pages: {one_address: true}
+assets: {keep: 2d, plain: ["img/**"]}
+limits: {files: 1000, size: 25MB}
+store: ../store
+environments:
+  production:
+    follows: trunk
+    addresses: [https://www.corvane.example/, "https://corvane.example/ferries"]
+  staging: {follows: staging}
+previews:
+  follows: ["*", "!bot/*"]
+`
+
+func TestParse(t *testing.T) {
+	config, err := project.Parse([]byte(full), "orilla.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"npm ci", "npm run build", "sh after.sh"}, config.Build.Steps())
+	assert.Equal(t, map[string]string{"SITE_LANG": "en", "YEAR": "2027"}, config.Build.Variables)
+	assert.Equal(t, project.Duration(10*time.Minute), config.Build.TimeLimit)
+	assert.EqualValues(t, 25_000_000, config.Limits.Size)
+	assert.EqualValues(t, 2*24*60*60, config.Settings().AssetSeconds())
+	config = config.WithDefaults("main")
+	assert.Equal(t, "trunk", config.Environments["production"].Follows)
+	assert.Equal(t, []string{"https://www.corvane.example/", "https://corvane.example/ferries/"}, config.Environments["production"].Addresses)
+	assert.Equal(t, "production", config.Following("trunk"))
+	assert.Equal(t, "staging", config.Following("staging"))
+	assert.Empty(t, config.Following("winter-times"))
+	assert.True(t, config.Previews.FollowsBranch("feature/a/b"))
+	assert.False(t, config.Previews.FollowsBranch("bot/update"))
+
+	smallest, err := project.Parse([]byte("site: velley\n"), "orilla.yaml")
+	require.NoError(t, err)
+	smallest = smallest.WithDefaults("main")
+	assert.Equal(t, "main", smallest.Environments["production"].Follows)
+	assert.Equal(t, ".", smallest.Build.Output)
+}
+
+func TestMistakesAreToldWithTheirPlace(t *testing.T) {
+	for name, test := range map[string]struct{ text, where, says string }{
+		"an unknown key":          {"site: corvane\nbiuld:\n  output: x\n", "orilla.yaml:2:1", `unknown key "biuld"; did you mean "build"?`},
+		"an unknown inner key":    {"site: corvane\nbuild:\n  outptu: x\n", "orilla.yaml:3:3", `did you mean "output"?`},
+		"a name that is none":     {"site: Corvane Ferries\n", "orilla.yaml:1:7", `"corvane-ferries" would do`},
+		"a folder that leads out": {"site: a\nbuild: {output: ../x}\n", "orilla.yaml:2:17", "inside the project"},
+		"a time that is none":     {"site: a\nbuild: {time_limit: soon}\n", "orilla.yaml:2:21", "length of time"},
+		"a list for a word":       {"site: [a]\n", "orilla.yaml:1:7", "one value"},
+		"a word for a mapping":    {"site: a\nbuild: dist\n", "orilla.yaml:2:8", "mapping"},
+		"a flag that is none":     {"site: a\npages: {one_address: maybe}\n", "orilla.yaml:2:22", "true or false"},
+		"an address without host": {"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n", "orilla.yaml:2:41", "absolute"},
+		"a reserved environment":  {"site: a\nenvironments: {preview: {}}\n", "orilla.yaml:2:16", "cannot name an environment"},
+		"no name":                 {"build: {output: x}\n", "orilla.yaml:1:", "no name"},
+		"two of an address":       {"site: a\nenvironments:\n  production: {addresses: [\"https://a.example/\"]}\n  staging: {addresses: [\"https://a.example\"]}\n", "orilla.yaml:", "address of"},
+		"no YAML":                 {"site: [a\n", "orilla.yaml:1:", ""},
+		"a key twice":             {"site: a\nsite: b\n", "orilla.yaml:2:1", "already defined"},
+	} {
+		_, err := project.Parse([]byte(test.text), "orilla.yaml")
+		problem, ok := errors.AsType[*fault.Error](err)
+		require.True(t, ok, "%s: %v", name, err)
+		assert.Equal(t, fault.Usage, problem.Kind)
+		assert.True(t, strings.HasPrefix(problem.Where, test.where), "%s: %s", name, problem.Where)
+		assert.Contains(t, problem.What+strings.Join(problem.Detail, "\n"), test.says, name)
+	}
+	_, err := project.Parse([]byte("site: A B\nbuild:\n  outptu: x\n  time_limit: soon\n"), "orilla.yaml")
+	problem, _ := errors.AsType[*fault.Error](err)
+	assert.Len(t, problem.Detail, 8, "three mistakes at once, each with its line and a caret")
+	assert.Equal(t, "        ^", problem.Detail[1])
+	_, err = project.Parse(nil, "orilla.yaml")
+	require.Error(t, err)
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(full)
+	f.Add("a: &a [*a]")
+	f.Fuzz(func(t *testing.T, text string) {
+		config, err := project.Parse([]byte(text), "orilla.yaml")
+		if err == nil && !project.IsLabel(config.Site) {
+			t.Fatalf("%q gave the site %q", text, config.Site)
+		}
+	})
+}
+
+func TestLabels(t *testing.T) {
+	for name, want := range map[string]string{
+		"Corvane Ferries": "corvane-ferries", "Überfahrt": "uberfahrt", "  --x--  ": "x", "日本": "site", "a_b.c": "a-b-c", strings.Repeat("long", 30): strings.Repeat("long", 15) + "lon",
+	} {
+		assert.Equal(t, want, project.Label(name))
+		assert.True(t, project.IsLabel(project.Label(name)))
+	}
+	assert.Equal(t, "winter-times", project.BranchLabel("winter-times"))
+	seen := map[string]string{}
+	for _, branch := range []string{"a/b", "a-b", "a_b", "A-B", "a--b", "é", "e", strings.Repeat("x", 60), strings.Repeat("x", 61), project.BranchLabel("a/b")} {
+		label := project.BranchLabel(branch)
+		assert.True(t, project.IsLabel(label), label)
+		assert.Empty(t, seen[label], "%q and %q", branch, seen[label])
+		seen[label] = branch
+	}
+}
+
+func TestDetect(t *testing.T) {
+	of := func(files ...string) fstest.MapFS {
+		tree := fstest.MapFS{}
+		for i := 0; i < len(files); i += 2 {
+			tree[files[i]] = &fstest.MapFile{Data: []byte(files[i+1])}
+		}
+		return tree
+	}
+	for name, test := range map[string]struct {
+		files  fstest.MapFS
+		run    string
+		output string
+		note   string
+	}{
+		"plain":                 {of("index.html", ""), "", ".", ""},
+		"plain in a folder":     {of("public/index.html", "", "README.md", ""), "", "public", ""},
+		"a package":             {of("package.json", `{"scripts":{"build":"x"},"devDependencies":{"vite":"1"}}`, "package-lock.json", ""), "npm ci|npm run build", "dist", ""},
+		"another manager":       {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"astro":"1"}}`, "pnpm-lock.yaml", ""), "pnpm install --frozen-lockfile|pnpm run build", "dist", ""},
+		"no lock file":          {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"gatsby":"1"}}`), "npm install|npm run build", "public", "lock file"},
+		"an output for servers": {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`, "package-lock.json", "", "next.config.mjs", "export default {}"), "npm ci|npm run build", "out", "needs a server"},
+		"a static export":       {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`, "package-lock.json", "", "next.config.mjs", `export default { output: 'export' }`), "npm ci|npm run build", "out", ""},
+		"which of the scripts":  {of("package.json", `{"scripts":{"build":"x","generate":"y"},"dependencies":{"nuxt":"1"}}`, "package-lock.json", ""), "npm ci|npm run generate", ".output/public", ""},
+		"a generator":           {of("hugo.toml", ""), "hugo", "public", ""},
+		"a Makefile":            {of("Makefile", "CC = x\nsite: a\n\tdo\n", "out/index.html", ""), "make site", "out", ""},
+		"a script":              {of("build.sh", "", "public/index.html", ""), "sh build.sh", "public", ""},
+		"a package for tools":   {of("package.json", `{"scripts":{"lint":"x"}}`, "index.html", ""), "", ".", ""},
+		"nothing":               {of("README.md", ""), "", "", ""},
+	} {
+		guess := project.Detect(test.files)
+		assert.Equal(t, test.run, strings.Join(append(guess.Prepare, guess.Run...), "|"), name)
+		assert.Equal(t, test.output, guess.Output, name)
+		assert.Contains(t, strings.Join(guess.Notes, " "), test.note, name)
+		assert.Equal(t, test.note == "", len(guess.Notes) == 0, name)
+		if guess.Output != "" {
+			config, err := project.Parse([]byte(project.Draft("corvane", guess, "main")), "orilla.yaml")
+			require.NoError(t, err, name)
+			assert.Equal(t, guess.Output, config.Build.Output)
+			assert.Equal(t, guess.Run, config.Build.Run, name)
+		}
+	}
+}
