@@ -1,0 +1,481 @@
+package edge_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/store/file"
+)
+
+// world is a store with an edge node on it.
+type world struct {
+	t      *testing.T
+	root   string
+	store  storage.Store
+	server *httptest.Server
+	mutex  sync.Mutex
+	events []edge.Event
+}
+
+func start(t *testing.T, options edge.Options) *world {
+	t.Helper()
+	w := &world{t: t, root: filepath.Join(t.TempDir(), "store")}
+	var err error
+	w.store, err = file.Make(w.root)
+	require.NoError(t, err)
+	require.NoError(t, w.store.Create(t.Context(), storage.ClaimKey("corvane"), []byte("{}")))
+	options.Tell = func(event edge.Event) {
+		w.mutex.Lock()
+		defer w.mutex.Unlock()
+		w.events = append(w.events, event)
+	}
+	node := edge.New(w.store, options)
+	ctx, cancel := context.WithCancel(context.Background())
+	ready := make(chan struct{})
+	var follower sync.WaitGroup
+	follower.Go(func() { node.Follow(ctx, func() { close(ready) }) })
+	<-ready
+	w.server = httptest.NewServer(node)
+	t.Cleanup(func() { w.server.Close(); cancel(); follower.Wait() })
+	return w
+}
+
+func (w *world) troubles() string {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	var texts []string
+	for _, event := range w.events {
+		if event.Kind == "trouble" {
+			texts = append(texts, event.Text)
+		}
+	}
+	return strings.Join(texts, "\n")
+}
+
+// put keeps a release and returns its id.
+func (w *world) put(files map[string]string, settings release.Settings) release.ID {
+	w.t.Helper()
+	batch, err := w.store.Begin(w.t.Context())
+	require.NoError(w.t, err)
+	add := func(data []byte) digest.Digest {
+		_, err := batch.Add(w.t.Context(), digest.Of(data).Key(), data)
+		require.NoError(w.t, err)
+		return digest.Of(data)
+	}
+	var list []release.File
+	for path, text := range files {
+		data := []byte(text)
+		one := release.File{Path: path, Digest: digest.Of(data), Size: int64(len(data)), Type: media.Type(path, true)}
+		for len(data) > 0 && len(text) > release.PartSize {
+			n := min(release.PartSize, len(data))
+			one.Parts = append(one.Parts, add(data[:n]))
+			data = data[n:]
+		}
+		if len(one.Parts) == 0 {
+			add(data)
+		}
+		list = append(list, one)
+	}
+	index, err := release.Build(list, settings)
+	require.NoError(w.t, err)
+	for _, chunk := range index.Chunks {
+		add(chunk.Data)
+	}
+	_, err = batch.Commit(w.t.Context())
+	require.NoError(w.t, err)
+	w.store.Create(w.t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data) //nolint:errcheck // may be there
+	return index.ID
+}
+
+// activate points an environment at a release and returns the entry.
+func (w *world) activate(environment string, id release.ID, addresses ...string) journal.Entry {
+	w.t.Helper()
+	document, err := journal.NewDocument(addresses, "")
+	require.NoError(w.t, err)
+	if document.Data != nil {
+		w.store.Create(w.t.Context(), document.Digest.Key(), document.Data) //nolint:errcheck // may be there
+	}
+	j := journal.Journal{Store: w.store, Site: "corvane", Environment: environment, Attempt: rand.Text, Now: time.Now}
+	move := journal.Move{Release: id, Origin: journal.Origin{Commit: "4be21c7"}, Document: document}
+	entry, err := j.Append(w.t.Context(), 0, journal.Activate(journal.Deploy, move, time.Now()))
+	require.NoError(w.t, err)
+	require.NoError(w.t, w.store.Replace(w.t.Context(), storage.PulseKey("corvane"), []byte(rand.Text())))
+	return entry
+}
+
+// await waits until the node serves an entry.
+func (w *world) await(host string, entry journal.Entry) {
+	w.t.Helper()
+	require.Eventually(w.t, func() bool {
+		response, _ := w.ask("HEAD", host, "/", nil)
+		return strings.Contains(response.Header.Get(edge.ReleaseField), "entry="+entry.Label())
+	}, 5*time.Second, time.Millisecond, "%s at %s", entry.Label(), host)
+}
+
+func (w *world) ask(method, host, path string, header map[string]string) (*http.Response, string) {
+	request, err := http.NewRequest(method, w.server.URL+path, nil)
+	require.NoError(w.t, err)
+	request.Host = host
+	for name, value := range header {
+		request.Header.Set(name, value)
+	}
+	response, err := http.DefaultTransport.RoundTrip(request)
+	require.NoError(w.t, err)
+	body, err := io.ReadAll(response.Body)
+	require.NoError(w.t, err)
+	response.Body.Close() //nolint:errcheck // read
+	return response, string(body)
+}
+
+var site = map[string]string{"index.html": "<h1>Corvane</h1>", "fares.html": "42.00", "style-3f9a2c1b7e.css": "body{}", "404.html": "no such quay", "film.txt": "0123456789"}
+
+func TestHTTP(t *testing.T) {
+	w := start(t, edge.Options{})
+	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
+	r, body := w.ask("GET", "corvane.localhost:7420", "/", nil)
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Equal(t, site["index.html"], body)
+	assert.Equal(t, "text/html; charset=utf-8", r.Header.Get("Content-Type"))
+	assert.Equal(t, "nosniff", r.Header.Get("X-Content-Type-Options"))
+	assert.Equal(t, "bytes", r.Header.Get("Accept-Ranges"))
+	assert.Contains(t, r.Header.Get(edge.ReleaseField), `;entry=production:1;commit="4be21c7"`)
+	etag := r.Header.Get("ETag")
+	assert.Regexp(t, `^"[0-9a-f]{32}"$`, etag)
+
+	for name, test := range map[string]struct {
+		method, path string
+		header       map[string]string
+		status       int
+		body         string
+		want         map[string]string
+	}{
+		"HEAD has the header of GET":  {"HEAD", "/", nil, 200, "", map[string]string{"Content-Length": "16", "ETag": etag}},
+		"not modified":                {"GET", "/", map[string]string{"If-None-Match": `"x", ` + etag}, 304, "", map[string]string{"ETag": etag, "Cache-Control": "no-cache", "Content-Length": ""}},
+		"modified":                    {"GET", "/", map[string]string{"If-None-Match": `"x"`}, 200, site["index.html"], nil},
+		"a failed precondition":       {"GET", "/", map[string]string{"If-Match": `"x"`}, 412, "", nil},
+		"a range":                     {"GET", "/film.txt", map[string]string{"Range": "bytes=2-4"}, 206, "234", map[string]string{"Content-Range": "bytes 2-4/10"}},
+		"the end":                     {"GET", "/film.txt", map[string]string{"Range": "bytes=-3"}, 206, "789", nil},
+		"a range out of reach":        {"GET", "/film.txt", map[string]string{"Range": "bytes=50-"}, 416, "", map[string]string{"Content-Range": "bytes */10"}},
+		"a range of what has changed": {"GET", "/film.txt", map[string]string{"Range": "bytes=2-4", "If-Range": `"old"`}, 200, "0123456789", nil},
+		"missing":                     {"GET", "/nowhere", nil, 404, "no such quay", map[string]string{"Content-Type": "text/html; charset=utf-8", "ETag": ""}},
+		"missing has no range":        {"GET", "/nowhere", map[string]string{"Range": "bytes=0-1"}, 404, "no such quay", nil},
+		"missing HEAD":                {"HEAD", "/nowhere", nil, 404, "", map[string]string{"Content-Length": "12"}},
+		"a missing script":            {"GET", "/app.js", nil, 404, "There is no such file on this site.\n", map[string]string{"Content-Type": "text/plain; charset=utf-8"}},
+		"another method":              {"DELETE", "/", nil, 405, "Files answer GET, HEAD, OPTIONS.\n", map[string]string{"Allow": "GET, HEAD, OPTIONS"}},
+		"OPTIONS":                     {"OPTIONS", "/", nil, 204, "", map[string]string{"Allow": "GET, HEAD, OPTIONS"}},
+		"an asset":                    {"GET", "/style-3f9a2c1b7e.css", nil, 200, "body{}", map[string]string{"Cache-Control": "public, max-age=31536000, immutable"}},
+		"a redirect":                  {"GET", "/fares/?a=1", nil, 301, "", map[string]string{"Location": "/fares?a=1", "Cache-Control": "no-cache"}},
+		"dot segments":                {"GET", "/%2e%2e/%2e%2e/etc/passwd", nil, 400, "The address has a dot segment.\n", nil},
+		"a NUL":                       {"GET", "/%00", nil, 400, "The address has a control character.\n", nil},
+		"a very long path":            {"GET", "/" + strings.Repeat("a", 10_000), nil, 414, "The address is too long.\n", nil},
+	} {
+		r, body := w.ask(test.method, "corvane.localhost", test.path, test.header)
+		assert.Equal(t, test.status, r.StatusCode, name)
+		if test.status != 416 {
+			assert.Equal(t, test.body, body, name)
+		}
+		for field, value := range test.want {
+			assert.Equal(t, value, r.Header.Get(field), "%s: %s", name, field)
+		}
+	}
+}
+
+func TestHosts(t *testing.T) {
+	w := start(t, edge.Options{})
+	id := w.put(site, release.Settings{})
+	w.await("corvane.localhost", w.activate("production", id, "https://www.corvane.example/", "https://corvane.example/", "https://islands.example/ferries/"))
+	w.await("staging.corvane.localhost", w.activate("staging", w.put(map[string]string{"index.html": "staging"}, release.Settings{}), "https://www.corvane.example/staging/"))
+	w.await("winter-times.preview.corvane.localhost", w.activate("preview.winter-times", id))
+	for _, test := range []struct {
+		host, path string
+		status     int
+		says       string
+	}{
+		{"WWW.corvane.example.:8080", "/fares", 200, "42.00"},
+		{"corvane.example", "/fares?a=1", 301, "https://www.corvane.example/fares?a=1"},
+		{"islands.example", "/ferries/fares", 301, "https://www.corvane.example/fares"},
+		{"islands.example", "/other", 301, "https://www.corvane.example/other"},
+		{"www.corvane.example", "/staging/", 200, "staging"},
+		{"www.corvane.example", "/staging", 301, "/staging/"},
+		{"www.corvane.example", "/stagings", 404, "no such quay"},
+		{"staging.corvane.localhost", "/", 302, "/staging/"},
+		{"staging.corvane.localhost", "/staging/", 200, "staging"},
+		{"staging.corvane.localhost", "/fares", 404, "begins at /staging/"},
+		{"winter-times.preview.corvane.localhost", "/fares", 200, "42.00"},
+		{id.String()[:10] + ".release.corvane.localhost", "/fares", 200, "42.00"},
+		{id.String()[:4] + ".release.corvane.localhost", "/", 404, "no such release"},
+		{"0000000000.release.corvane.localhost", "/", 404, "no such release"},
+		{"test.corvane.localhost", "/", 503, "waits for its first deploy"},
+		{"velley.localhost", "/", 404, "No site is called velley"},
+		{"unknown.example", "/", 421, "no site at unknown.example"},
+		{"<script>.localhost", "/", 421, ""},
+		{"127.0.0.1:7420", "/", 421, ""},
+	} {
+		r, body := w.ask("GET", test.host, test.path, nil)
+		assert.Equal(t, test.status, r.StatusCode, "%s%s", test.host, test.path)
+		assert.Contains(t, body+r.Header.Get("Location"), test.says, "%s%s", test.host, test.path)
+		noindex := r.Header.Get("X-Robots-Tag") == "noindex"
+		production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path, "/staging") || strings.HasSuffix(test.path, "/stagings")
+		if r.StatusCode == 200 {
+			assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host, test.path)
+		}
+	}
+	w.await("staging.corvane.localhost", w.activate("staging", id, "https://www.corvane.example/"))
+	assert.Contains(t, w.troubles(), "https://www.corvane.example/ is already an address of corvane production")
+}
+
+// TestActivationsAreAtomic flips back and forth a hundred times while clients ask for a page and then for the assets it names.
+func TestActivationsAreAtomic(t *testing.T) {
+	w := start(t, edge.Options{Memory: 1 << 20})
+	var ids []release.ID
+	for _, version := range []string{"a", "b", "c"} {
+		asset := strings.Repeat("asset of "+version+" ", 20_000)
+		name := "app-" + digest.Of([]byte(asset)).String()[:10] + ".js"
+		page := fmt.Sprintf("%s /%s %s", version, name, strings.Repeat(version, 50_000))
+		ids = append(ids, w.put(map[string]string{"index.html": page, name: asset}, release.Settings{}))
+	}
+	w.await("corvane.localhost", w.activate("production", ids[0]))
+	done := make(chan struct{})
+	var clients sync.WaitGroup
+	var mutex sync.Mutex
+	pages := map[string]int{}
+	for range 4 {
+		clients.Go(func() {
+			for {
+				select {
+				case <-done:
+					return
+				default:
+				}
+				response, page := w.ask("GET", "corvane.localhost", "/", nil)
+				version, rest, _ := strings.Cut(page, " ")
+				name, filler, _ := strings.Cut(rest, " ")
+				if response.StatusCode != 200 || filler != strings.Repeat(version, 50_000) {
+					t.Errorf("a page that is not whole: %d, %d bytes", response.StatusCode, len(page))
+				}
+				response, asset := w.ask("GET", "corvane.localhost", name, nil)
+				if response.StatusCode != 200 || asset != strings.Repeat("asset of "+version+" ", 20_000) {
+					t.Errorf("page %s, asset %s: %d, %.20q", version, name, response.StatusCode, asset)
+				}
+				mutex.Lock()
+				pages[version]++
+				mutex.Unlock()
+			}
+		})
+	}
+	var last journal.Entry
+	for i := range 100 {
+		last = w.activate("production", ids[(i+1)%3])
+		time.Sleep(10 * time.Millisecond)
+	}
+	w.await("corvane.localhost", last)
+	close(done)
+	clients.Wait()
+	assert.Len(t, pages, 3, "every version was seen: %v", pages)
+	assert.Empty(t, w.troubles())
+}
+
+func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
+	w := start(t, edge.Options{Memory: 1 << 20})
+	long := strings.Repeat("0123456789abcdef", 3<<20) // 48 MB: more than sockets hold
+	first := w.put(map[string]string{"index.html": "1", "film.bin": long}, release.Settings{})
+	w.await("corvane.localhost", w.activate("production", first))
+	request, err := http.NewRequest("GET", w.server.URL+"/film.bin", nil)
+	require.NoError(t, err)
+	request.Host = "corvane.localhost"
+	response, err := http.DefaultTransport.RoundTrip(request)
+	require.NoError(t, err)
+	defer response.Body.Close() //nolint:errcheck // read
+	start := make([]byte, 1000)
+	_, err = io.ReadFull(response.Body, start)
+	require.NoError(t, err)
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "2", "film.bin": "short"}, release.Settings{})))
+	rest, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	assert.Equal(t, digest.Of([]byte(long)), digest.Of(append(start, rest...)))
+}
+
+func TestDamageIsNeverServed(t *testing.T) {
+	w := start(t, edge.Options{})
+	long := strings.Repeat("x", release.PartSize+100)
+	id := w.put(map[string]string{"index.html": "whole", "fares.html": "42.00", "film.bin": long, "404.html": "no such quay"}, release.Settings{})
+	flip := func(content string) digest.Digest {
+		d := digest.Of([]byte(content))
+		path := filepath.Join(w.root, d.Key())
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		data[len(data)/2] ^= 1
+		require.NoError(t, os.WriteFile(path, data, 0o644))
+		return d
+	}
+	w.await("corvane.localhost", w.activate("production", id))
+	damaged := []digest.Digest{flip("42.00"), flip("no such quay"), flip(strings.Repeat("x", 100))}
+	for _, path := range []string{"/fares", "/nowhere"} {
+		r, body := w.ask("GET", "corvane.localhost", path, nil)
+		assert.Equal(t, 500, r.StatusCode, path)
+		assert.NotContains(t, body, "4")
+		assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
+		assert.Empty(t, r.Header.Get("ETag"))
+	}
+	r, err := http.NewRequest("GET", w.server.URL+"/film.bin", nil)
+	require.NoError(t, err)
+	r.Host = "corvane.localhost"
+	response, err := http.DefaultTransport.RoundTrip(r)
+	require.NoError(t, err)
+	body, err := io.ReadAll(response.Body)
+	require.Error(t, err, "a part that is damaged ends the connection")
+	assert.LessOrEqual(t, len(body), release.PartSize)
+	assert.Equal(t, strings.Repeat("x", len(body)), string(body))
+	for _, d := range damaged {
+		assert.Contains(t, w.troubles(), d.String(), "the log names the object")
+	}
+	ok, text := w.ask("GET", "corvane.localhost", "/", nil)
+	assert.Equal(t, 200, ok.StatusCode)
+	assert.Equal(t, "whole", text)
+}
+
+func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
+	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
+	id := w.put(site, release.Settings{})
+	w.await("corvane.localhost", w.activate("production", id))
+	require.NoError(t, w.store.Create(t.Context(), storage.JournalKey("corvane", "production", 2), []byte(`{"torn`)))
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "production:2") }, 5*time.Second, 5*time.Millisecond)
+	r, body := w.ask("GET", "corvane.localhost", "/fares", nil)
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Equal(t, "42.00", body)
+	assert.Contains(t, r.Header.Get(edge.ReleaseField), "production:1")
+
+	// A release of later semantics: the node refuses to flip, and says so.
+	root := []byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":2}`)
+	later := release.ID(digest.Of(root))
+	require.NoError(t, w.store.Create(t.Context(), storage.ReleaseKey("corvane", later.String()), root))
+	w.activate("staging", later)
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 2") }, 5*time.Second, 5*time.Millisecond)
+}
+
+func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {
+	w := start(t, edge.Options{Sweep: time.Hour, Poll: time.Hour})
+	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
+	// Another node has flipped already; this one has not heard of it, since the hint was lost.
+	id := w.put(map[string]string{"index.html": "new", "app-0a1b2c3d4e.js": "new asset"}, release.Settings{})
+	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Attempt: rand.Text, Now: time.Now}
+	_, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id}, time.Now()))
+	require.NoError(t, err)
+	r, body := w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Equal(t, "new asset", body)
+}
+
+func TestAssetsOfEarlierReleasesAreKeptForAsLongAsSaid(t *testing.T) {
+	w := start(t, edge.Options{})
+	none := int64(0)
+	with := map[string]string{"index.html": "1", "app-0a1b2c3d4e.js": "old asset"}
+	w.await("corvane.localhost", w.activate("production", w.put(with, release.Settings{})))
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "2"}, release.Settings{})))
+	r, body := w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Equal(t, "old asset", body)
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "3"}, release.Settings{KeepAssets: &none})))
+	r, _ = w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
+	assert.Equal(t, 404, r.StatusCode)
+}
+
+func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
+	w := start(t, edge.Options{})
+	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
+	folder := t.TempDir()
+	for name, text := range site {
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
+	}
+	local := &edge.Local{Root: folder, Scan: func(context.Context) ([]release.File, map[string]string, error) {
+		var files []release.File
+		sources := map[string]string{}
+		entries, err := os.ReadDir(folder)
+		for _, entry := range entries {
+			data, _ := os.ReadFile(filepath.Join(folder, entry.Name()))
+			files = append(files, release.File{Path: entry.Name(), Digest: digest.Of(data), Size: int64(len(data)), Type: media.Type(entry.Name(), true)})
+			sources[entry.Name()] = entry.Name()
+		}
+		return files, sources, err
+	}}
+	_, err := local.Refresh(t.Context())
+	require.NoError(t, err)
+	server := httptest.NewServer(local)
+	defer server.Close()
+	edgeServer := w.server
+	for _, path := range []string{"/", "/fares", "/fares/", "/fares.html", "/nowhere", "/app.js", "/404", "/style-3f9a2c1b7e.css", "/%00", "//fares", "/film.txt"} {
+		for _, method := range []string{"GET", "HEAD", "POST", "OPTIONS"} {
+			a, bodyA := w.ask(method, "corvane.localhost", path, nil)
+			w.server = server
+			b, bodyB := w.ask(method, "localhost", path, nil)
+			w.server = edgeServer
+			for _, header := range []http.Header{a.Header, b.Header} {
+				header.Del("Date")
+				header.Del(edge.ReleaseField)
+			}
+			assert.Equal(t, a.StatusCode, b.StatusCode, "%s %s", method, path)
+			assert.Equal(t, a.Header, b.Header, "%s %s", method, path)
+			assert.Equal(t, bodyA, bodyB, "%s %s", method, path)
+		}
+	}
+
+	// With reloading, a page says so, and an open page hears of a change.
+	local.Reload = true
+	w.server = server
+	_, page := w.ask("GET", "localhost", "/", nil)
+	assert.Equal(t, site["index.html"]+`<script src="/.orilla/reload.js" defer></script>`, page)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, "GET", server.URL+"/.orilla/changes", nil)
+	require.NoError(t, err)
+	stream, err := http.DefaultTransport.RoundTrip(request)
+	require.NoError(t, err)
+	defer stream.Body.Close()                          //nolint:errcheck // ended
+	go local.Watch(ctx, func() { local.Refresh(ctx) }) //nolint:errcheck // the stream tells
+	time.Sleep(50 * time.Millisecond)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "fares.html"), []byte("43.00"), 0o644))
+	heard := make([]byte, 100)
+	var text bytes.Buffer
+	require.Eventually(t, func() bool {
+		n, _ := stream.Body.Read(heard)
+		text.Write(heard[:n])
+		return strings.Contains(text.String(), "data: changed")
+	}, 10*time.Second, time.Millisecond)
+	_, page = w.ask("GET", "localhost", "/fares", nil)
+	assert.Contains(t, page, "43.00")
+	w.server = edgeServer
+}
+
+func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
+	store, err := file.Make(t.TempDir())
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	var owner sync.WaitGroup
+	owner.Go(func() { edge.Announce(ctx, store, "quay-7420", "127.0.0.1:7420") })
+	require.Eventually(t, func() bool { nodes, err := edge.Nodes(t.Context(), store); return err == nil && len(nodes) == 1 }, 5*time.Second, time.Millisecond)
+	cancel()
+	owner.Wait()
+	nodes, err := edge.Nodes(t.Context(), store)
+	require.NoError(t, err)
+	assert.Empty(t, nodes)
+}
