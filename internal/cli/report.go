@@ -20,7 +20,6 @@ import (
 type reporter struct {
 	app      *app
 	progress *console.Progress
-	pending  []string // lines of the running step, for those who read along without a terminal
 	phase    string
 	shown    atomic.Int64
 }

@@ -68,7 +68,7 @@ func (a *app) root() *cobra.Command {
 		Short: "Publish a static site from each commit, whole or not at all, and go back at once",
 		Long: "Orilla builds a static site from a commit, uploads what is new, and points an environment at it in one step.\n" +
 			"Look at it locally (serve), put it up (deploy), see what is live (status), go back (rollback).",
-		SilenceErrors: true, SilenceUsage: true,
+		SilenceErrors: true, SilenceUsage: true, SuggestionsMinimumDistance: 2,
 		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
 			a.places, err = pipeline.FindPlaces()
 			return err

@@ -1,0 +1,200 @@
+// Package test drives the built program as a user does.
+package test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// program is the path of the built program.
+var program string
+
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "orilla-test-")
+	if err == nil {
+		program = filepath.Join(folder, "orilla")
+		build := exec.Command("go", "build", "-o", program, "../cmd/orilla")
+		build.Stderr = os.Stderr
+		err = build.Run()
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	status := m.Run()
+	os.RemoveAll(folder) //nolint:errcheck // in the system's temporary folder
+	os.Exit(status)
+}
+
+// place is a folder with a home of its own for the program.
+type place struct {
+	t      *testing.T
+	folder string // where commands run
+	home   string
+}
+
+func newPlace(t *testing.T) *place {
+	t.Helper()
+	p := &place{t: t, folder: filepath.Join(t.TempDir(), "corvane"), home: filepath.Join(t.TempDir(), "home")}
+	require.NoError(t, os.MkdirAll(p.folder, 0o755))
+	return p
+}
+
+func (p *place) command(ctx context.Context, args ...string) *exec.Cmd {
+	command := exec.CommandContext(ctx, program, args...)
+	command.Dir = p.folder
+	command.Env = append(os.Environ(), "ORILLA_HOME="+p.home, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
+		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example", "GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
+	return command
+}
+
+// run runs the program and returns what it printed, and its exit status.
+func (p *place) run(args ...string) (out, notes string, status int) {
+	p.t.Helper()
+	var stdout, stderr bytes.Buffer
+	command := p.command(p.t.Context(), args...)
+	command.Stdout, command.Stderr = &stdout, &stderr
+	err := command.Run()
+	exit, exited := errors.AsType[*exec.ExitError](err)
+	if err != nil && !exited {
+		require.NoError(p.t, err)
+	}
+	if exited {
+		status = exit.ExitCode()
+	}
+	require.NotContains(p.t, stdout.String()+stderr.String(), "\x1b", "no control characters into a pipe: orilla %s", strings.Join(args, " "))
+	require.NotContains(p.t, stderr.String(), "goroutine ", "orilla %s", strings.Join(args, " "))
+	return stdout.String(), stderr.String(), status
+}
+
+// ok runs the program, which must succeed.
+func (p *place) ok(args ...string) string {
+	p.t.Helper()
+	out, notes, status := p.run(args...)
+	require.Zero(p.t, status, "orilla %s: %s", strings.Join(args, " "), notes)
+	return out
+}
+
+// fails runs the program, which must end with a status and say something; it returns what it noted.
+func (p *place) fails(status int, says string, args ...string) string {
+	p.t.Helper()
+	_, notes, got := p.run(args...)
+	assert.Equal(p.t, status, got, "orilla %s: %s", strings.Join(args, " "), notes)
+	assert.Contains(p.t, notes, says, "orilla %s", strings.Join(args, " "))
+	assert.Contains(p.t, notes, "error:")
+	return notes
+}
+
+// document runs the program with --json and decodes what it prints.
+func document[T any](p *place, args ...string) T {
+	p.t.Helper()
+	var v T
+	out := p.ok(append(args, "--json")...)
+	require.NoError(p.t, json.Unmarshal([]byte(out), &v), out)
+	return v
+}
+
+func (p *place) write(files map[string]string) {
+	p.t.Helper()
+	for name, text := range files {
+		full := filepath.Join(p.folder, filepath.FromSlash(name))
+		require.NoError(p.t, os.MkdirAll(filepath.Dir(full), 0o755))
+		require.NoError(p.t, os.WriteFile(full, []byte(text), 0o644))
+	}
+}
+
+func (p *place) git(args ...string) string {
+	p.t.Helper()
+	command := p.command(p.t.Context())
+	command.Path, _ = exec.LookPath("git")
+	command.Args = append([]string{"git"}, args...)
+	out, err := command.CombinedOutput()
+	require.NoError(p.t, err, "git %s: %s", strings.Join(args, " "), out)
+	return strings.TrimSpace(string(out))
+}
+
+func (p *place) commit(message string, files map[string]string) string {
+	p.t.Helper()
+	if _, err := os.Stat(filepath.Join(p.folder, ".git")); err != nil {
+		p.git("init", "-q", "-b", "main")
+	}
+	p.write(files)
+	p.git("add", ".")
+	p.git("commit", "-q", "--allow-empty", "-m", message)
+	return p.git("rev-parse", "HEAD")
+}
+
+// edge starts an edge node and returns its address.
+func (p *place) edge() string {
+	p.t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(p.t, err)
+	address := listener.Addr().String()
+	require.NoError(p.t, listener.Close())
+	ctx, cancel := context.WithCancel(context.Background())
+	command := p.command(ctx, "edge", "--listen", address, "--json")
+	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
+	require.NoError(p.t, command.Start())
+	p.t.Cleanup(func() {
+		cancel()
+		command.Wait() //nolint:errcheck // the status tells
+		assert.Zero(p.t, command.ProcessState.ExitCode(), "an interrupted edge node ends well")
+	})
+	require.Eventually(p.t, func() bool {
+		connection, err := net.Dial("tcp", address)
+		if err == nil {
+			connection.Close() //nolint:errcheck // it was only tried
+		}
+		return err == nil
+	}, 10*time.Second, 5*time.Millisecond)
+	return address
+}
+
+func get(t *testing.T, address, host, path string) (int, string) {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+path, nil)
+	require.NoError(t, err)
+	request.Host = host
+	response, err := http.DefaultTransport.RoundTrip(request)
+	require.NoError(t, err)
+	defer response.Body.Close() //nolint:errcheck // read
+	body, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	return response.StatusCode, string(body)
+}
+
+// objects lists what a store holds, by class of key.
+func (p *place) objects() map[string][]string {
+	classes := map[string][]string{}
+	root := filepath.Join(p.home, "store")
+	filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error { //nolint:errcheck // an empty result tells
+		if err != nil || entry.IsDir() {
+			return nil
+		}
+		key, _ := filepath.Rel(root, path)
+		class, _, _ := strings.Cut(filepath.ToSlash(key), "/")
+		for _, part := range []string{"releases", "builds", "journal"} {
+			if strings.Contains(key, string(filepath.Separator)+part+string(filepath.Separator)) {
+				class = part
+			}
+		}
+		classes[class] = append(classes[class], filepath.ToSlash(key))
+		return nil
+	})
+	return classes
+}
