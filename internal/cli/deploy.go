@@ -135,12 +135,16 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	return a.reportLive(ctx, o, run, result, flip, started)
 }
 
-// failed adds to a build's error where the whole log is.
+// failed adds to a build's error what to do. Where the step's output was streamed, its last lines are not shown again.
 func (a *app) failed(err error) error {
-	if problem, ok := errors.AsType[*fault.Error](err); ok && problem.Code == "step-failed" {
-		return problem.Then("correct it, commit, and deploy again; what is live is as it was")
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok || problem.Code != "step-failed" {
+		return err
 	}
-	return err
+	if !a.ErrTerm {
+		problem.Detail = []string{"its output is above"}
+	}
+	return problem.Then("correct it, commit, and deploy again; what is live is as it was")
 }
 
 // ensureConfigured asks the questions of init when there is no orilla.yaml, and the name of a site for ready output.

@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"sync/atomic"
+	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/console"
@@ -18,10 +18,11 @@ import (
 
 // reporter shows a run while it goes on.
 type reporter struct {
-	app      *app
+	app   *app
+	phase string
+
+	mutex    sync.Mutex // Uploaded is called from several goroutines
 	progress *console.Progress
-	phase    string
-	shown    atomic.Int64
 }
 
 // Begin implements pipeline.Reporter.
@@ -60,13 +61,13 @@ func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
 	if r.phase != "upload" || !r.app.ErrTerm || files < slowFiles && bytes < slowBytes {
 		return
 	}
-	if r.shown.Add(1) == 1 {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.progress == nil {
 		r.progress = r.app.Bytes("upload", bytes)
 	}
-	if p := r.progress; p != nil {
-		p.Text(fmt.Sprintf("%d of %d files, %d new", done.Files, files, done.NewFiles))
-		p.At(done.Bytes)
-	}
+	r.progress.Text(fmt.Sprintf("%d of %d files, %d new", done.Files, files, done.NewFiles))
+	r.progress.At(done.Bytes)
 }
 
 // Notice implements pipeline.Reporter.
@@ -76,6 +77,8 @@ func (r *reporter) Notice(notice fault.Notice) {
 }
 
 func (r *reporter) end() {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
 	if r.progress != nil {
 		r.progress.End()
 		r.progress = nil

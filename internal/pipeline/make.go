@@ -200,8 +200,22 @@ func (r *Run) build(ctx context.Context, folder string, steps []string, log stri
 	if err != nil && ctx.Err() == nil {
 		record.Outcome = builds.Failed
 		r.recordFailure(ctx, record, log)
+		err = r.keepLog(err, log)
 	}
 	return record, err
+}
+
+// keepLog moves the log of a failed build out of the workspace, which goes, and says where it is.
+func (r *Run) keepLog(err error, log string) error {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok {
+		return err
+	}
+	kept := filepath.Join(r.Plan.Project.Places.Cache, "logs", r.Plan.Site+".log")
+	if os.MkdirAll(filepath.Dir(kept), 0o700) != nil || os.Rename(log, kept) != nil {
+		return err
+	}
+	return problem.Then("read the whole log: %s", kept)
 }
 
 func (r *Run) workspace() (string, error) {

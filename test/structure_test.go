@@ -1,0 +1,78 @@
+package test
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/project"
+)
+
+// layers are the packages from the top down: each imports only what comes below it.
+var layers = []string{"cmd/", "internal/cli", "internal/console", "internal/demo", "internal/pipeline", "internal/edge", "internal/builder", "internal/source", "internal/store", "internal/core"}
+
+func layer(path string) int {
+	for i, prefix := range layers {
+		if strings.HasPrefix(path, "orilla.example/orilla/"+prefix) {
+			return i
+		}
+	}
+	return -1
+}
+
+func TestImportsPointDown(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "../...").Output()
+	require.NoError(t, err)
+	packages := 0
+	for line := range strings.Lines(string(out)) {
+		fields := strings.Fields(line)
+		from := layer(fields[0])
+		if from < 0 {
+			continue // tests and scripts
+		}
+		packages++
+		core := layers[from] == "internal/core"
+		for _, to := range fields[1:] {
+			if below := layer(to); below >= 0 {
+				assert.GreaterOrEqual(t, below, from, "%s imports %s", fields[0], to)
+			}
+			for _, forbidden := range []string{"os/exec", "net/http/httptest", "github.com/spf13/cobra", "charm.land/lipgloss/v2", "os"} {
+				assert.False(t, core && to == forbidden, "the core imports %s: %s", forbidden, fields[0])
+			}
+		}
+	}
+	assert.Greater(t, packages, 15)
+}
+
+// TestTheSchemaSaysWhatTheParserTakes runs the same files through both.
+func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("../docs/orilla.schema.json")
+	require.NoError(t, err)
+	reference, err := os.ReadFile("../docs/configuration.md")
+	require.NoError(t, err)
+	_, full, _ := strings.Cut(string(reference), "```yaml\n")
+	full, _, _ = strings.Cut(full, "```")
+	for _, text := range []string{
+		full, "site: corvane\n", "site: a\nenvironments: {staging: }\n", "site: a\nassets: {keep: 1d12h}\n", "site: a\nlimits: {files: 10, size: 5MB}\n",
+		"site: Corvane\n", "build: {}\n", "site: a\nbiuld: {}\n", "site: a\nbuild: {outptu: x}\n", "site: a\nbuild: {output: ../x}\n", "site: a\nbuild: {output: /x}\n",
+		"site: a\npages: {one_address: maybe}\n", "site: a\nassets: {keep: soon}\n", "site: a\nlimits: {size: big}\n", "site: a\nenvironments: {preview: {}}\n",
+		"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n", "site: a\nbuild: {secrets: ['1x']}\n", "site: [a]\n", "site: a\nbuild: dist\n",
+	} {
+		_, parsed := project.Parse([]byte(text), "orilla.yaml")
+		var document any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &document))
+		data, err := json.Marshal(document)
+		require.NoError(t, err)
+		document, err = jsonschema.UnmarshalJSON(strings.NewReader(string(data)))
+		require.NoError(t, err)
+		valid := schema.Validate(document)
+		assert.Equal(t, parsed == nil, valid == nil, "%s\nparser: %v\nschema: %v", text, parsed, valid)
+	}
+}
