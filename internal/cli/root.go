@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -31,6 +32,7 @@ type app struct {
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
+	debug.SetGCPercent(400) // commands are short: memory is cheaper than collecting it
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	go func() {

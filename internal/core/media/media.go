@@ -3,6 +3,7 @@
 package media
 
 import (
+	"bytes"
 	"path"
 	"strings"
 	"unicode/utf8"
@@ -122,12 +123,7 @@ func Known(name string) bool { return ClassOf(name) != Unknown }
 
 // IsText reports whether data is valid UTF-8 without a NUL.
 func IsText(data []byte) bool {
-	for _, c := range data {
-		if c == 0 {
-			return false
-		}
-	}
-	return utf8.Valid(data)
+	return bytes.IndexByte(data, 0) < 0 && utf8.Valid(data)
 }
 
 // Fingerprinted reports whether the name of a file tells its content: the last part before the extension, divided by dots

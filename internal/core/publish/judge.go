@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"golang.org/x/text/cases"
 
@@ -92,14 +93,14 @@ func (w *walker) judgeNames() error {
 		return fault.New(fault.Refused, "link-outside", "symbolic links lead out of the output").At("%s", w.output.Root).
 			With(first(w.outside, 10)...).Then("put the files themselves there, or list the links under leave_out")
 	}
-	fold := cases.Fold()
-	seen := map[string]string{}
+	fold := folder()
+	seen := make(map[string]string, len(w.scan.Files))
 	var same, alike []string
 	for i, file := range w.scan.Files {
 		if i > 0 && w.scan.Files[i-1].Path == file.Path {
 			same = append(same, file.Path)
 		}
-		folded := fold.String(file.Path)
+		folded := fold(file.Path)
 		if other, ok := seen[folded]; ok && other != file.Path {
 			alike = append(alike, other+" and "+file.Path)
 		}
@@ -111,6 +112,19 @@ func (w *walker) judgeNames() error {
 	}
 	w.notice("case-only", "names that differ only in upper and lower case", alike, "they get lost on file systems that do not tell them apart")
 	return nil
+}
+
+// folder returns a function that takes the difference between upper and lower case out of a name.
+func folder() func(string) string {
+	fold := cases.Fold()
+	return func(name string) string {
+		for i := range len(name) {
+			if name[i] >= utf8.RuneSelf {
+				return fold.String(name)
+			}
+		}
+		return strings.ToLower(name)
+	}
 }
 
 // judgeFolder asks whether this is an output at all, or a folder above or beside it.

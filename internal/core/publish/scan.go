@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/text/unicode/norm"
 
 	"orilla.example/orilla/internal/core/fault"
@@ -68,6 +69,9 @@ type Scan struct {
 func Find(output Output, options Options, now time.Time) (*Scan, error) {
 	walk := &walker{output: output, options: options, scan: &Scan{Started: now}}
 	if err := walk.folder(".", "", nil); err != nil {
+		return nil, err
+	}
+	if err := walk.measure(); err != nil {
 		return nil, err
 	}
 	sort.Slice(walk.scan.Files, func(i, j int) bool { return walk.scan.Files[i].Path < walk.scan.Files[j].Path })
@@ -128,30 +132,72 @@ func (w *walker) entry(source, name string, entry fs.DirEntry, above []string) e
 	} else if isFolder {
 		return w.folder(source, name, above)
 	}
-	info, err := fs.Stat(w.output.FS, source)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		w.leaveOut(name, "a link to nothing")
-		return nil
-	case err != nil:
-		return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).Because(err)
-	case info.IsDir():
-		return w.folder(source, name, above)
-	case !info.Mode().IsRegular():
-		w.leaveOut(name, "neither a file nor a folder")
-		return nil
+	if !entry.Type().IsRegular() {
+		return w.other(source, name, above)
 	}
+	return w.take(source, name)
+}
+
+// take adds a file to what was found, unless it holds a key.
+func (w *walker) take(source, name string) error {
 	if w.isSecret(source, name) {
 		w.secrets = append(w.secrets, name)
 		w.leaveOut(name, "looks like a secret")
 		return nil
 	}
-	found := Found{Path: norm.NFC.String(name), Source: source, Size: info.Size()}
-	if w.output.Identify != nil {
-		found.Identity, found.Known = w.output.Identify(info)
+	w.scan.Files = append(w.scan.Files, Found{Path: norm.NFC.String(name), Source: source})
+	return w.limits()
+}
+
+// other takes what is not plainly a file: the target of a link, or nothing that can be published.
+func (w *walker) other(source, name string, above []string) error {
+	info, err := fs.Stat(w.output.FS, source)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		w.leaveOut(name, "a link to nothing")
+	case err != nil:
+		return w.unreadable(source, err)
+	case info.IsDir():
+		return w.folder(source, name, above)
+	case !info.Mode().IsRegular():
+		w.leaveOut(name, "neither a file nor a folder")
+	default:
+		return w.take(source, name)
 	}
-	w.scan.Files = append(w.scan.Files, found)
-	w.scan.Bytes += found.Size
+	return nil
+}
+
+func (w *walker) unreadable(source string, err error) error {
+	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).Because(err)
+}
+
+// measure asks for the sizes and identities of what was found, several at a time.
+func (w *walker) measure() error {
+	const run = 256
+	var group errgroup.Group
+	group.SetLimit(workers())
+	for start := 0; start < len(w.scan.Files); start += run {
+		some := w.scan.Files[start:min(start+run, len(w.scan.Files))]
+		group.Go(func() error {
+			for i := range some {
+				info, err := fs.Stat(w.output.FS, some[i].Source)
+				if err != nil {
+					return w.unreadable(some[i].Source, err)
+				}
+				some[i].Size = info.Size()
+				if w.output.Identify != nil {
+					some[i].Identity, some[i].Known = w.output.Identify(info)
+				}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, file := range w.scan.Files {
+		w.scan.Bytes += file.Size
+	}
 	return w.limits()
 }
 

@@ -1,12 +1,15 @@
 package release
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"orilla.example/orilla/internal/core/canon"
@@ -44,7 +47,7 @@ func Build(files []File, settings Settings) (Index, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
 	index := Index{Root: Root{Format: Format, Semantics: Semantics, Files: int64(len(files)), Settings: settings}}
-	lines := make([]line, 0, len(files))
+	list := lines{text: make([]byte, 0, 160*len(files)), each: make([]line, 0, len(files))}
 	for i, file := range files {
 		if err := checkPath(file.Path); err != nil {
 			return Index{}, err
@@ -53,15 +56,17 @@ func Build(files []File, settings Settings) (Index, error) {
 			return Index{}, fmt.Errorf("%w: %q is there twice", ErrPath, file.Path)
 		}
 		index.Root.Bytes += file.Size
-		lines = append(lines, line{path: file.Path, files: 1, text: appendFile(nil, file)})
+		list.text = append(appendFile(list.text, file), '\n')
+		list.each = append(list.each, line{path: file.Path, files: 1, end: len(list.text)})
 	}
-	refs := index.cut(lines)
+	refs := index.cut(list)
 	for len(refs) > maxRefs {
-		lines = lines[:0]
+		list = lines{}
 		for _, ref := range refs {
-			lines = append(lines, line{path: ref.First, files: ref.Files, text: ref.appendLine(nil)})
+			list.text = append(ref.appendLine(list.text), '\n')
+			list.each = append(list.each, line{path: ref.First, files: ref.Files, end: len(list.text)})
 		}
-		refs = index.cut(lines)
+		refs = index.cut(list)
 		index.Root.Depth++
 	}
 	index.Root.Chunks = refs
@@ -70,31 +75,38 @@ func Build(files []File, settings Settings) (Index, error) {
 	return index, err
 }
 
-// line is one line of a chunk before it is cut: a file, or a reference to a chunk of a lower level.
+// lines is one level of an index before it is cut: files, or references to chunks of a lower level.
+type lines struct {
+	text []byte
+	each []line
+}
+
+// line says what one line is about and where its text ends.
 type line struct {
 	path  string
 	files int64
-	text  []byte
+	end   int
 }
 
-// cut groups lines into chunks, adds those to the index, and returns references to them.
-func (x *Index) cut(lines []line) []Ref {
+// cut groups lines into chunks, adds those to the index, and returns references to them. The chunks share the lines' text.
+func (x *Index) cut(list lines) []Ref {
 	refs := []Ref{}
-	for start := 0; start < len(lines); {
-		end, ref := start, Ref{First: lines[start].path}
-		var data []byte
+	start := 0 // of the chunk, in the text
+	for first := 0; first < len(list.each); {
+		end, ref := first, Ref{First: list.each[first].path}
 		for {
-			data = append(append(data, lines[end].text...), '\n')
-			ref.Files += lines[end].files
+			ref.Files += list.each[end].files
 			end++
-			if end == len(lines) || end-start == maxLines || endsChunk(lines[end-1].path) {
+			if end == len(list.each) || end-first == maxLines || endsChunk(list.each[end-1].path) {
 				break
 			}
 		}
+		stop := list.each[end-1].end
+		data := list.text[start:stop:stop]
 		ref.Digest = digest.Of(data)
 		x.Chunks = append(x.Chunks, Chunk{Digest: ref.Digest, Data: data})
 		refs = append(refs, ref)
-		start = end
+		first, start = end, stop
 	}
 	return refs
 }
@@ -122,21 +134,32 @@ func checkPath(path string) error {
 // appendFile writes the line of a file: [path, digest, size, type] and, for content in parts, their digests.
 func appendFile(out []byte, file File) []byte {
 	out = canon.AppendString(append(out, '['), file.Path)
-	out = fmt.Appendf(out, `,"%s",%d,`, file.Digest, file.Size)
-	out = canon.AppendString(out, file.Type)
-	if len(file.Parts) > 0 {
-		separator := `,["`
-		for _, part := range file.Parts {
-			out = fmt.Appendf(append(out, separator...), `%s"`, part)
-			separator = `,"`
+	out = appendDigest(append(out, ','), file.Digest)
+	out = strconv.AppendInt(append(out, ','), file.Size, 10)
+	out = canon.AppendString(append(out, ','), file.Type)
+	for i, part := range file.Parts {
+		if i == 0 {
+			out = append(out, ',', '[')
+		} else {
+			out = append(out, ',')
 		}
+		out = appendDigest(out, part)
+	}
+	if len(file.Parts) > 0 {
 		out = append(out, ']')
 	}
 	return append(out, ']')
 }
 
+func appendDigest(out []byte, d digest.Digest) []byte {
+	return append(hex.AppendEncode(append(out, '"'), d[:]), '"')
+}
+
 // parseFile reads what appendFile wrote.
 func parseFile(text []byte) (File, error) {
+	if file, ok := parsePlain(text); ok {
+		return file, checkParts(file)
+	}
 	var fields []json.RawMessage
 	if err := json.Unmarshal(text, &fields); err != nil {
 		return File{}, err
@@ -154,6 +177,43 @@ func parseFile(text []byte) (File, error) {
 		return File{}, err
 	}
 	return file, checkParts(file)
+}
+
+// parsePlain reads the line of a file in one object whose path and type need no escapes, as nearly all are, without the cost
+// of general JSON. Any other line is not ok.
+func parsePlain(text []byte) (file File, ok bool) {
+	text = bytes.TrimSuffix(text, []byte("\n"))
+	path, rest, ok := plainString(text, '[')
+	if !ok {
+		return file, false
+	}
+	sum, rest, ok := plainString(rest, ',')
+	if !ok {
+		return file, false
+	}
+	comma := bytes.IndexByte(rest[1:], ',') + 1
+	if rest[0] != ',' || comma < 2 {
+		return file, false
+	}
+	size, sizeErr := strconv.ParseInt(string(rest[1:comma]), 10, 64)
+	mediaType, rest, ok := plainString(rest[comma:], ',')
+	if !ok || sizeErr != nil || string(rest) != "]" {
+		return file, false
+	}
+	d, err := digest.Parse(string(sum))
+	return File{Path: string(path), Digest: d, Size: size, Type: string(mediaType)}, err == nil
+}
+
+// plainString reads a string without escapes that follows the given character. Something follows it.
+func plainString(text []byte, after byte) (value, rest []byte, ok bool) {
+	if len(text) < 3 || text[0] != after || text[1] != '"' {
+		return nil, nil, false
+	}
+	end := bytes.IndexByte(text[2:], '"') + 2
+	if end < 2 || end+1 >= len(text) || bytes.IndexByte(text[2:end], '\\') >= 0 {
+		return nil, nil, false
+	}
+	return text[2:end], text[end+1:], true
 }
 
 // checkParts compares the number of parts with the size.
