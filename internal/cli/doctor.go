@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -52,7 +53,7 @@ func (a *app) doctor(ctx context.Context) error {
 		findings = append(findings, checkBuild(ctx, p)...)
 		findings = append(findings, a.checkStore(ctx, p)...)
 	}
-	findings = append(findings, checkNames(ctx), checkPort("edge", defaultEdge), checkPort("serve", defaultServe), checkCache(a.places))
+	findings = append(findings, checkNames(ctx), checkPort(findings, "edge", defaultEdge), checkPort(findings, "serve", defaultServe), checkCache(a.places))
 	trouble := 0
 	for _, f := range findings {
 		if f.State == "bad" {
@@ -178,8 +179,18 @@ func checkNames(ctx context.Context) finding {
 	return finding{"names", "good", "names below .localhost lead to " + addresses[0], ""}
 }
 
-func checkPort(what, address string) finding {
+// answersHere reports whether an edge node was found to answer at an address.
+func answersHere(findings []finding, address string) bool {
+	return slices.ContainsFunc(findings, func(f finding) bool {
+		return f.About == "edge nodes" && f.State == "good" && strings.HasSuffix(f.Text, " "+address)
+	})
+}
+
+func checkPort(findings []finding, what, address string) finding {
 	listener, err := net.Listen("tcp", address)
+	if err != nil && answersHere(findings, address) {
+		return finding{"port", "good", address + " is where an edge node of this store answers", ""}
+	}
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return finding{"port", "remark", address + " for orilla " + what + " is in use", "fine if it is Orilla's own; else --listen another one"}
 	}

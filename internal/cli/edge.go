@@ -84,26 +84,16 @@ func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Lis
 	address := edge.Reachable(listener.Addr())
 	var owned sync.WaitGroup
 	defer owned.Wait()
-	owned.Go(func() {
-		node.Follow(ctx, func() {
-			if !a.JSON {
-				a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address), console.Faint("store "+store.Address()))
-				a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+address[len(address)-portLength(address):]+"/ and at their configured addresses; Ctrl-C ends it"))
-			}
-		})
-	})
+	if !a.JSON {
+		_, port, _ := net.SplitHostPort(address)
+		a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address), console.Faint("store "+store.Address()))
+		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+"/ and at their configured addresses; Ctrl-C ends it"))
+	}
+	owned.Go(func() { node.Follow(ctx, func() {}) })
 	owned.Go(func() { edge.Announce(ctx, store, nodeName(address), address) })
 	err := edge.Serve(ctx, listener, node)
 	cancel()
 	return err
-}
-
-func portLength(address string) int {
-	_, port, err := net.SplitHostPort(address)
-	if err != nil {
-		return 0
-	}
-	return len(port)
 }
 
 // nodeName tells one node from another in a store: by machine and port.

@@ -74,7 +74,7 @@ func (a *app) files(ctx context.Context, site, what string) error {
 		}
 		rows = append(rows, []string{file.Address, shown, console.Size(file.Size), strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
 	}
-	a.Table(rows)
+	a.Table(rows, 2)
 	from := report.Folder
 	if report.Release != "" {
 		from = report.Release[:12]

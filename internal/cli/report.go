@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -141,7 +142,8 @@ func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result) {
 	if result.NewFiles == 0 {
 		text += "; nothing to send"
 	} else {
-		text += fmt.Sprintf("; %s sent (%s)", console.Count(result.NewFiles, "new file", "new files"), console.Size(result.NewBytes))
+		text += fmt.Sprintf("; %s, %s sent in %s", console.Count(result.NewFiles, "new file", "new files"), console.Size(result.NewBytes),
+			console.Took(phases(result, "scan", "upload", "commit")))
 	}
 	a.Row(a.Err, "files", text)
 	if n := len(result.LeftOut); n > 0 {
@@ -167,12 +169,7 @@ func changed(c pipeline.Changes) string {
 }
 
 func (a *app) buildText(plan *pipeline.Plan, result *pipeline.Result) string {
-	took := time.Duration(0)
-	for _, timing := range result.Timings {
-		if timing.Phase == "checkout" || timing.Phase == "build" || timing.Phase == "unpack" {
-			took += timing.Took
-		}
-	}
+	took := phases(result, "checkout", "build", "unpack")
 	switch {
 	case result.Reused:
 		return "nothing to do: the same content was built " + a.Age(result.Build.Finished)
@@ -186,6 +183,17 @@ func (a *app) buildText(plan *pipeline.Plan, result *pipeline.Result) string {
 		text += "; dependencies kept"
 	}
 	return text
+}
+
+// phases adds up how long some phases took.
+func phases(result *pipeline.Result, names ...string) time.Duration {
+	took := time.Duration(0)
+	for _, timing := range result.Timings {
+		if slices.Contains(names, timing.Phase) {
+			took += timing.Took
+		}
+	}
+	return took
 }
 
 // reportBuilt tells the address of a release that is live nowhere.

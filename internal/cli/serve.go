@@ -56,7 +56,7 @@ func (a *app) serve(ctx context.Context, folder, listen string, reload, open boo
 		return noServe(p, folder)
 	}
 	local := a.local(p, folder, reload)
-	n, err := local.Refresh(ctx)
+	n, _, err := local.Refresh(ctx)
 	if err != nil {
 		return err
 	}
@@ -117,14 +117,16 @@ func (a *app) runServe(ctx context.Context, local *edge.Local, listener net.List
 	defer owned.Wait()
 	owned.Go(func() {
 		local.Watch(ctx, func() {
-			n, err := local.Refresh(ctx)
+			_, changed, err := local.Refresh(ctx)
 			switch {
 			case ctx.Err() != nil:
 			case err != nil:
 				a.Problem(err)
 				a.Note("%s", console.Warn("the last good state goes on being served"))
-			default:
-				a.Note("%s %s", console.Faint("changed:"), console.Count(int64(n), "file", "files"))
+			case len(changed) == 1:
+				a.Note("%s %s", console.Accent("changed"), changed[0])
+			case len(changed) > 1:
+				a.Note("%s %s and %d more", console.Accent("changed"), changed[0], len(changed)-1)
 			}
 		})
 	})

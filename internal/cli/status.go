@@ -83,8 +83,16 @@ func (a *app) status(ctx context.Context, site string) error {
 		rows = append(rows, a.statusRow(row, len(nodes)))
 	}
 	a.Table(rows)
+	a.Print("")
+	addresses := [][]string{{"ADDRESSES", ""}}
 	for _, row := range report.Environments {
-		a.Print("%s  %s", console.Faint(row.Environment), console.Accent(row.Address))
+		addresses = append(addresses, []string{row.Environment, console.Accent(row.Address)})
+	}
+	a.Table(addresses)
+	for _, row := range report.Environments {
+		if row.State == "frozen" {
+			a.Note("%s refuses automatic deploys until %s", row.Environment, console.Accent("orilla thaw "+row.Environment))
+		}
 	}
 	a.hintEdge(nodes)
 	return nil
@@ -108,7 +116,7 @@ func (a *app) statusRow(row environmentReport, nodes int) []string {
 	state := console.Good(row.State)
 	switch {
 	case row.State == "frozen":
-		state = console.Warn("frozen")
+		state = console.Good("live") + ", " + console.Warn("frozen")
 	case row.State != "live":
 		state = console.Faint(row.State)
 	case nodes > row.EdgeServing:

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -100,8 +101,9 @@ func (c *Console) Row(w io.Writer, label, text string) {
 }
 
 // Table writes rows in columns, the first row as a heading. On a terminal each column is as wide as it needs; the last is cut at
-// the terminal's edge. Elsewhere columns are separated the same way, so that a line stays a line.
-func (c *Console) Table(rows [][]string) {
+// the terminal's edge. Elsewhere columns are separated the same way, so that a line stays a line. The columns named in right are
+// numbers, set to the right.
+func (c *Console) Table(rows [][]string, right ...int) {
 	if len(rows) == 0 {
 		return
 	}
@@ -121,9 +123,13 @@ func (c *Console) Table(rows [][]string) {
 			if i == 0 {
 				cell = Faint(cell)
 			}
+			room := strings.Repeat(" ", widths[j]-lipgloss.Width(cell))
+			if slices.Contains(right, j) {
+				cell, room = room+cell, ""
+			}
 			line.WriteString(cell)
 			if j < len(row)-1 {
-				line.WriteString(strings.Repeat(" ", widths[j]-lipgloss.Width(cell)+2))
+				line.WriteString(room + "  ")
 			}
 		}
 		text := strings.TrimRight(line.String(), " ")

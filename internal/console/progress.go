@@ -2,6 +2,7 @@ package console
 
 import (
 	"fmt"
+	"os"
 	"sync/atomic"
 	"time"
 
@@ -28,16 +29,16 @@ func (c *Console) progress(label, text string, total int64) *Progress {
 	if !c.ErrTerm {
 		return p
 	}
-	p.pool = mpb.New(mpb.WithOutput(c.Err), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
-	name := decor.Name(fmt.Sprintf("  %-9s ", label))
+	p.pool = mpb.New(mpb.WithOutput(os.Stderr), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
+	name := decor.Name("  " + Faint(fmt.Sprintf("%-9s", label)) + " ")
 	if total == 0 {
 		p.bar = p.pool.New(0, mpb.SpinnerStyle("·  ", "·· ", "···", " ··", "  ·", "   ").PositionLeft(), mpb.BarRemoveOnComplete(),
 			mpb.BarWidth(3), mpb.PrependDecorators(name), mpb.AppendDecorators(
 				decor.Elapsed(decor.ET_STYLE_GO), decor.Any(func(decor.Statistics) string { return "  " + cut(p.text.Load().(string), 90) })))
 		return p
 	}
-	p.bar = p.pool.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("╸").Padding("─"), mpb.BarRemoveOnComplete(),
-		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Counters(decor.SizeB1000(0), " % .1f of % .1f"),
+	p.bar = p.pool.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("╸").Padding("─"), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim(),
+		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Name("  "), decor.Counters(decor.SizeB1000(0), " % .1f of % .1f"),
 			decor.Any(func(decor.Statistics) string { return "  " + p.text.Load().(string) })))
 	return p
 }

@@ -418,7 +418,7 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 		}
 		return files, sources, err
 	}}
-	_, err := local.Refresh(t.Context())
+	_, _, err := local.Refresh(t.Context())
 	require.NoError(t, err)
 	server := httptest.NewServer(local)
 	defer server.Close()

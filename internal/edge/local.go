@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -47,33 +48,42 @@ func (f *localFiles) Lookup(_ context.Context, path string) (release.File, bool,
 	return file, ok, nil
 }
 
-// Refresh looks at the folder, and has open pages reload. After an error the last good state goes on being served.
-func (l *Local) Refresh(ctx context.Context) (int, error) {
+// Refresh looks at the folder, has open pages reload if something changed, and returns how many files there are and the paths
+// of those that changed. After an error the last good state goes on being served.
+func (l *Local) Refresh(ctx context.Context) (int, []string, error) {
 	files, sources, err := l.Scan(ctx)
 	if err != nil {
-		return 0, err
+		return 0, nil, err
 	}
 	next := &localFiles{files: make(map[string]release.File, len(files)), sources: sources}
 	for _, file := range files {
 		next.files[file.Path] = file
 	}
-	before := l.current.Swap(next)
-	if before == nil || !same(before, next) {
+	changed := different(l.current.Swap(next), next)
+	if len(changed) > 0 {
 		l.announce()
 	}
-	return len(files), nil
+	return len(files), changed, nil
 }
 
-func same(a, b *localFiles) bool {
-	if len(a.files) != len(b.files) {
-		return false
+// different returns the paths at which two states differ, in order.
+func different(before, after *localFiles) []string {
+	if before == nil {
+		return nil
 	}
-	for path, file := range a.files {
-		if b.files[path].Digest != file.Digest {
-			return false
+	var paths []string
+	for path, file := range after.files {
+		if old, ok := before.files[path]; !ok || old.Digest != file.Digest {
+			paths = append(paths, path)
 		}
 	}
-	return true
+	for path := range before.files {
+		if _, ok := after.files[path]; !ok {
+			paths = append(paths, path)
+		}
+	}
+	slices.Sort(paths)
+	return paths
 }
 
 func (l *Local) announce() {
@@ -108,7 +118,7 @@ func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	counted := &countingWriter{ResponseWriter: w}
 	by := l.serve(counted, r)
 	if l.Tell != nil {
-		l.Tell(Event{Time: time.Now(), Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: counted.status, By: by, Bytes: counted.bytes})
+		l.Tell(Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(), Status: counted.status, By: by, Bytes: counted.bytes})
 	}
 }
 
