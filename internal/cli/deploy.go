@@ -99,7 +99,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if p, err = a.ensureConfigured(ctx, p, o); err != nil {
 		return err
 	}
-	plan, err := p.MakePlan(ctx, o.Order)
+	plan, err := a.plan(ctx, p, o)
 	if err != nil {
 		return err
 	}
@@ -133,6 +133,19 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 		return err
 	}
 	return a.reportLive(ctx, o, run, result, flip, started)
+}
+
+// plan finds out what the order means. Where nothing says which environment should move, a terminal is asked.
+func (a *app) plan(ctx context.Context, p *pipeline.Project, o *deployOptions) (*pipeline.Plan, error) {
+	plan, err := p.MakePlan(ctx, o.Order)
+	if fault.Code(err) != "no-target" || !a.Asks || o.yes {
+		return plan, err
+	}
+	o.To, err = a.Select(ctx, "Where should it go?", "", p.EnvironmentNames())
+	if err != nil {
+		return nil, err
+	}
+	return p.MakePlan(ctx, o.Order)
 }
 
 // failed adds to a build's error what to do. Where the step's output was streamed, its last lines are not shown again.

@@ -3,6 +3,7 @@ package console
 import (
 	"context"
 	"errors"
+	"os"
 
 	"charm.land/huh/v2"
 
@@ -47,7 +48,7 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 }
 
 func (c *Console) form(ctx context.Context, field huh.Field) error {
-	err := huh.NewForm(huh.NewGroup(field)).WithOutput(c.Err).WithShowHelp(false).RunWithContext(ctx)
+	err := huh.NewForm(huh.NewGroup(field)).WithOutput(os.Stderr).WithShowHelp(false).RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
 		return fault.New(fault.Failed, "interrupted", "interrupted at a question; nothing was changed")
 	}

@@ -2,6 +2,7 @@ package answer_test
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -235,4 +236,37 @@ func FuzzDecide(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestAColdPageLoadsOneChunk asks for pages of a large release at their addresses: the root is in memory, and finding the page
+// loads one chunk of the index.
+func TestAColdPageLoadsOneChunk(t *testing.T) {
+	var list []release.File
+	for i := range 100_000 {
+		name := fmt.Sprintf("notices/%d/no-%d.html", i%311, i)
+		switch i % 4 {
+		case 1:
+			name = fmt.Sprintf("harbours/%d/%d/index.html", i%311, i)
+		case 2:
+			name = fmt.Sprintf("assets/picture-%d-0a1b2c3d.png", i)
+		}
+		list = append(list, release.File{Path: name, Digest: digest.Of([]byte(name)), Size: 1, Type: media.Type(name, true)})
+	}
+	index, err := release.Build(list, release.Settings{})
+	require.NoError(t, err)
+	chunks := map[digest.Digest][]byte{}
+	for _, chunk := range index.Chunks {
+		chunks[chunk.Digest] = chunk.Data
+	}
+	loaded := map[digest.Digest]bool{}
+	reader := release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte, error) {
+		loaded[d] = true
+		return chunks[d], nil
+	})
+	for i := 0; i < len(list); i += 3 {
+		clear(loaded)
+		a := decide(t, answer.Site{Files: reader}, "GET", answer.Address(list[i].Path))
+		require.Equal(t, list[i].Path, a.File.Path)
+		require.Len(t, loaded, 1, list[i].Path)
+	}
 }

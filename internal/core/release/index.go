@@ -57,14 +57,14 @@ func Build(files []File, settings Settings) (Index, error) {
 		}
 		index.Root.Bytes += file.Size
 		list.text = append(appendFile(list.text, file), '\n')
-		list.each = append(list.each, line{path: file.Path, files: 1, end: len(list.text)})
+		list.each = append(list.each, line{path: file.Path, last: file.Path, files: 1, end: len(list.text)})
 	}
 	refs := index.cut(list)
 	for len(refs) > maxRefs {
 		list = lines{}
 		for _, ref := range refs {
 			list.text = append(ref.appendLine(list.text), '\n')
-			list.each = append(list.each, line{path: ref.First, files: ref.Files, end: len(list.text)})
+			list.each = append(list.each, line{path: ref.First, last: ref.Last, files: ref.Files, end: len(list.text)})
 		}
 		refs = index.cut(list)
 		index.Root.Depth++
@@ -83,9 +83,9 @@ type lines struct {
 
 // line says what one line is about and where its text ends.
 type line struct {
-	path  string
-	files int64
-	end   int
+	path, last string // of a file the same; of a chunk its first and last
+	files      int64
+	end        int
 }
 
 // cut groups lines into chunks, adds those to the index, and returns references to them. The chunks share the lines' text.
@@ -102,6 +102,7 @@ func (x *Index) cut(list lines) []Ref {
 			}
 		}
 		stop := list.each[end-1].end
+		ref.Last = list.each[end-1].last
 		data := list.text[start:stop:stop]
 		ref.Digest = digest.Of(data)
 		x.Chunks = append(x.Chunks, Chunk{Digest: ref.Digest, Data: data})

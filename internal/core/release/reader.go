@@ -34,6 +34,9 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 	}
 	ref := r.Root.Chunks[at]
 	for range r.Root.Depth {
+		if path > ref.Last {
+			return File{}, false, nil
+		}
 		data, err := r.load(ctx, ref.Digest)
 		if err != nil {
 			return File{}, false, err
@@ -45,6 +48,9 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 		if err != nil {
 			return File{}, false, r.damaged(ref.Digest, err)
 		}
+	}
+	if path > ref.Last {
+		return File{}, false, nil
 	}
 	data, err := r.load(ctx, ref.Digest)
 	if err != nil {

@@ -4,7 +4,7 @@
 // and the settings. The SHA-256 of the root is the release's id, so equal content has an equal id wherever, whenever and from
 // whichever commit it was made.
 //
-//	root      {"bytes":1300000,"chunks":[["404.html","5f3a…",48]],"files":48,"format":1,"semantics":1}
+//	root      {"bytes":1300000,"chunks":[["404.html","style.css","5f3a…",48]],"files":48,"format":1,"semantics":1}
 //	chunk     ["404.html","0b77…",812,"text/html; charset=utf-8"]
 //	          ["about/index.html","c9e1…",2210,"text/html; charset=utf-8"]
 //
@@ -123,11 +123,12 @@ type Root struct {
 	Settings  Settings `json:"settings,omitzero"`
 }
 
-// Ref names a chunk. Its record is the array [first path, digest, number of files below it].
+// Ref names a chunk. Its record is the array [first path, last path, digest, number of files below it]. The last path is there
+// so that a path that lies between two chunks is known to be missing without loading either.
 type Ref struct {
-	First  string
-	Digest digest.Digest
-	Files  int64
+	First, Last string
+	Digest      digest.Digest
+	Files       int64
 }
 
 // MarshalJSON writes the array.
@@ -139,14 +140,16 @@ func (r *Ref) UnmarshalJSON(data []byte) error {
 	if err := json.Unmarshal(data, &fields); err != nil {
 		return err
 	}
-	if len(fields) != 3 {
-		return fmt.Errorf("a reference to a chunk has 3 fields, not %d", len(fields))
+	if len(fields) != 4 {
+		return fmt.Errorf("a reference to a chunk has 4 fields, not %d", len(fields))
 	}
-	return errors.Join(json.Unmarshal(fields[0], &r.First), json.Unmarshal(fields[1], &r.Digest), json.Unmarshal(fields[2], &r.Files))
+	return errors.Join(json.Unmarshal(fields[0], &r.First), json.Unmarshal(fields[1], &r.Last), json.Unmarshal(fields[2], &r.Digest),
+		json.Unmarshal(fields[3], &r.Files))
 }
 
 func (r Ref) appendLine(out []byte) []byte {
 	out = canon.AppendString(append(out, '['), r.First)
+	out = canon.AppendString(append(out, ','), r.Last)
 	return fmt.Appendf(out, `,"%s",%d]`, r.Digest, r.Files)
 }
 
