@@ -174,7 +174,7 @@ func (a *app) ensureConfigured(ctx context.Context, p *pipeline.Project, o *depl
 		o.Site = name
 		return p, err
 	}
-	if err := a.init(ctx, p, initOptions{}); err != nil {
+	if err := a.init(ctx, p, initOptions{goesOn: true}); err != nil {
 		return nil, err
 	}
 	return a.load(ctx)

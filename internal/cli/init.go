@@ -19,6 +19,7 @@ type initOptions struct {
 	site, output string
 	run          []string
 	yes, dryRun  bool
+	goesOn       bool // a deploy asked, and goes on by itself
 }
 
 func (a *app) initCommand() *cobra.Command {
@@ -79,10 +80,10 @@ func (a *app) init(ctx context.Context, p *pipeline.Project, o initOptions) erro
 		a.Print("%s", strings.TrimSuffix(text, "\n"))
 		return nil
 	}
-	return a.writeConfig(file, site, guess, text)
+	return a.writeConfig(file, site, guess, text, o.goesOn)
 }
 
-func (a *app) writeConfig(file, site string, guess project.Guess, text string) error {
+func (a *app) writeConfig(file, site string, guess project.Guess, text string, goesOn bool) error {
 	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
 		_, err = out.WriteString(text)
@@ -90,6 +91,10 @@ func (a *app) writeConfig(file, site string, guess project.Guess, text string) e
 	}
 	if err != nil {
 		return fault.New(fault.Failed, "unwritable", "the configuration cannot be written").At("%s", file).Because(err)
+	}
+	if goesOn {
+		a.Note("%s %s", console.Good("wrote"), file)
+		return nil
 	}
 	if a.JSON {
 		return a.Document(map[string]any{"file": file, "site": site, "prepare": guess.Prepare, "run": guess.Run, "output": guess.Output,

@@ -20,6 +20,7 @@ func (c *Console) Confirm(ctx context.Context, question, about string, preset bo
 	}
 	answer := preset
 	err := c.form(ctx, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").Value(&answer))
+	c.answered(map[bool]string{true: "yes", false: "no"}[answer], err)
 	return answer, err
 }
 
@@ -34,7 +35,15 @@ func (c *Console) Input(ctx context.Context, question, about, preset string, che
 		field = field.Validate(check)
 	}
 	err := c.form(ctx, field)
+	c.answered(answer, err)
 	return answer, err
+}
+
+// answered leaves the answer to a question on the screen, where the question was.
+func (c *Console) answered(answer string, err error) {
+	if err == nil {
+		c.Note("  %s", Accent(answer))
+	}
 }
 
 // Select asks for one of several.
@@ -44,6 +53,7 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 	}
 	answer := ""
 	err := c.form(ctx, huh.NewSelect[string]().Title(question).Description(about).Options(huh.NewOptions(choices...)...).Value(&answer))
+	c.answered(answer, err)
 	return answer, err
 }
 

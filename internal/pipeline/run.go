@@ -46,7 +46,8 @@ type Run struct {
 	TakeOver  bool
 	Now       func() time.Time
 
-	result Result
+	result     Result
+	overFreeze bool // a person was shown the freeze and goes on
 }
 
 // Result is what a run did.
@@ -118,7 +119,9 @@ func (r *Run) checkFrozen(ctx context.Context) error {
 	if r.Automatic || r.Frozen == nil {
 		return FrozenRefusal(head)
 	}
-	return r.Frozen(head)
+	err = r.Frozen(head)
+	r.overFreeze = err == nil
+	return err
 }
 
 // FrozenRefusal is the message for what a freeze refused.
@@ -257,7 +260,7 @@ func (r *Run) compare(ctx context.Context, next *release.Reader) error {
 		return err
 	}
 	r.count(changes)
-	return nil
+	return unchanging(changes, next.Root.Settings)
 }
 
 func (r *Run) timed(phase, what string, do func() error) error {
@@ -281,7 +284,7 @@ func (r *Run) Activate(ctx context.Context) error {
 	}
 	move := journal.Move{
 		Release: r.result.Release, Origin: origin, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Why: r.Plan.Message,
-		Automatic: r.Automatic, Document: document, KeepDocument: keep, DuringFreezeOK: !r.Automatic && r.Frozen != nil,
+		Automatic: r.Automatic, Document: document, KeepDocument: keep, DuringFreezeOK: r.overFreeze,
 	}
 	hint := int64(0)
 	if r.result.Before != nil {

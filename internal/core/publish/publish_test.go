@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -189,7 +190,7 @@ func TestRememberedDigests(t *testing.T) {
 	root := tree(t, map[string]string{"index.html": "one", "fares.html": "42.00"})
 	all := func(digest.Digest) bool { return true }
 	output := source.Folder(root)
-	opened := 0
+	var opened atomic.Int64
 	output.FS = countingFS{output.FS, &opened}
 	if _, known := output.Identify(stat(t, root, "index.html")); !known {
 		t.Skip("files cannot be told apart here")
@@ -197,29 +198,29 @@ func TestRememberedDigests(t *testing.T) {
 	later := time.Now().Add(time.Minute)
 	memory := publish.NewMemory()
 	first, _ := upload(t, output, memory, later, nil, false)
-	assert.Equal(t, 2, opened)
+	assert.EqualValues(t, 2, opened.Load())
 
 	memory = reload(t, memory)
 	again, _ := upload(t, output, memory, later, all, false)
-	assert.Equal(t, 2, opened, "nothing was read")
+	assert.EqualValues(t, 2, opened.Load(), "nothing was read")
 	assert.Equal(t, first, again)
 
 	require.NoError(t, os.WriteFile(filepath.Join(root, "fares.html"), []byte("43.00"), 0o644)) // the same size
 	memory = reload(t, memory)
 	changed, b := upload(t, output, memory, later, func(d digest.Digest) bool { return d == first[1].Digest || d == first[0].Digest }, false)
-	assert.Equal(t, 3, opened, "one file was read")
+	assert.EqualValues(t, 3, opened.Load(), "one file was read")
 	assert.NotEqual(t, first[0].Digest, changed[0].Digest)
 	assert.Len(t, b.added, 1)
 
 	upload(t, output, reload(t, memory), later, all, true)
-	assert.Equal(t, 5, opened, "--rehash reads all")
+	assert.EqualValues(t, 5, opened.Load(), "--rehash reads all")
 	upload(t, output, reload(t, memory), later, nil, false)
-	assert.Equal(t, 7, opened, "what the store may lack is read, whatever is remembered")
+	assert.EqualValues(t, 7, opened.Load(), "what the store may lack is read, whatever is remembered")
 
 	memory = publish.NewMemory()
 	upload(t, output, memory, time.Now(), nil, false)
 	upload(t, output, reload(t, memory), time.Now(), all, false)
-	assert.Equal(t, 11, opened, "a file that changed within two seconds of the scan is not remembered")
+	assert.EqualValues(t, 11, opened.Load(), "a file that changed within two seconds of the scan is not remembered")
 }
 
 func stat(t *testing.T, root, name string) fs.FileInfo {
@@ -238,7 +239,7 @@ func reload(t *testing.T, memory *publish.Memory) *publish.Memory {
 
 type countingFS struct {
 	fs.FS
-	opened *int
+	opened *atomic.Int64
 }
 
 func (c countingFS) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(c.FS, name) }
@@ -247,7 +248,7 @@ func (c countingFS) Stat(name string) (fs.FileInfo, error) { return fs.Stat(c.FS
 
 func (c countingFS) Open(name string) (fs.File, error) {
 	if strings.HasSuffix(name, ".html") {
-		*c.opened++
+		c.opened.Add(1)
 	}
 	return c.FS.Open(name)
 }

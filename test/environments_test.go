@@ -1,0 +1,155 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/store/memory"
+)
+
+func withAddress(address string) map[string]string {
+	return map[string]string{"index.html": address, "orilla.yaml": "site: corvane\nenvironments: {production: {addresses: ['" + address + "']}}\n"}
+}
+
+// TestAddressesComeFromTheProductionBranchAndNeverGoBack deploys old commits, branches and an old clone.
+func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
+	p := newPlace(t)
+	address := p.edge()
+	first := p.commit("First", withAddress("https://old.corvane.example/"))
+	p.ok("deploy")
+	status, _ := get(t, address, "old.corvane.example", "/")
+	assert.Equal(t, 200, status)
+	p.commit("Moved", withAddress("https://new.corvane.example/"))
+	p.ok("deploy")
+
+	holds := func(why string) {
+		t.Helper()
+		status, _ := get(t, address, "new.corvane.example", "/")
+		assert.Equal(t, 200, status, why)
+		status, _ = get(t, address, "old.corvane.example", "/")
+		assert.Equal(t, 421, status, why)
+	}
+	holds("addresses follow the production branch")
+	p.ok("deploy", first, "--to", "production")
+	holds("a deploy of an old commit does not bring its addresses back")
+	p.ok("rollback", "production:2", "--keep-following")
+	p.ok("rollback", "production:1", "--keep-following")
+	holds("nor does a rollback")
+	p.git("checkout", "-q", "-b", "mine")
+	p.commit("Mine", withAddress("https://mine.corvane.example/"))
+	p.ok("deploy", "--to", "production")
+	holds("a branch cannot change where production lies")
+
+	old := newPlace(t)
+	old.home = p.home
+	p.git("clone", "-q", p.folder, old.folder)
+	old.git("checkout", "-q", "-B", "main", first)
+	_, notes, code := old.run("deploy", "--to", "production")
+	require.Zero(t, code, notes)
+	assert.Contains(t, notes, "set by a later commit")
+	holds("a clone that has not seen the later commit leaves it alone")
+}
+
+func TestOtherBytesAtAnImmutableAddressAreRefused(t *testing.T) {
+	p := newPlace(t)
+	deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes"}
+	p.write(map[string]string{"dist/index.html": "1", "dist/photo-dsc00123.jpg": "a picture"})
+	p.ok(deploy...)
+	p.write(map[string]string{"dist/photo-dsc00123.jpg": "another"})
+	notes := p.fails(3, "photo-dsc00123.jpg", deploy...)
+	assert.Contains(t, notes, "assets: {plain:")
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nassets: {plain: ['photo-*']}\n"})
+	p.ok(deploy...)
+}
+
+func TestACommitOlderThanItsConfiguration(t *testing.T) {
+	p := newPlace(t)
+	p.commit("Before", map[string]string{"index.html": "old"})
+	p.write(map[string]string{"orilla.yaml": "site: corvane\n"})
+	_, notes, status := p.run("deploy")
+	require.Zero(t, status, notes)
+	assert.Contains(t, notes, "the one beside this command is used")
+}
+
+// quiet is a reporter that says nothing.
+type quiet struct{}
+
+func (quiet) Begin(string, string)                  {}
+func (quiet) Line(string)                           {}
+func (quiet) Step(builds.Step)                      {}
+func (quiet) Uploaded(publish.Progress, int, int64) {}
+func (quiet) Notice(fault.Notice)                   {}
+
+// TestAFreezeDuringABuildIsNotOverrun freezes between the look before the build and the activation: nobody was shown that freeze.
+func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
+	p := newPlace(t)
+	p.write(map[string]string{"dist/index.html": "1"})
+	store := &memory.Store{}
+	loaded, err := pipeline.Load(t.Context(), p.folder, pipeline.Places{Cache: p.home})
+	require.NoError(t, err)
+	run := func() *pipeline.Run {
+		plan, err := loaded.MakePlan(t.Context(), pipeline.Order{From: filepath.Join(p.folder, "dist"), Site: "corvane", To: "production"})
+		require.NoError(t, err)
+		return &pipeline.Run{Plan: plan, Store: store, Report: quiet{}, Now: time.Now, Cause: "command",
+			Unclaimed: func() error { return nil }, Frozen: func(journal.Entry) error { return nil }}
+	}
+	first := run()
+	_, err = first.Release(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, first.Activate(t.Context()))
+	p.write(map[string]string{"dist/index.html": "2"})
+	second := run()
+	_, err = second.Release(t.Context())
+	require.NoError(t, err)
+	j := journal.Journal{Store: store, Site: "corvane", Environment: "production", Attempt: func() string { return "x" }, Now: time.Now}
+	_, err = j.Append(t.Context(), 0, journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill"}, "command", "Tobias Quill", ""))
+	require.NoError(t, err)
+	assert.Equal(t, "frozen", fault.Code(second.Activate(t.Context())))
+
+	third := run() // a person who was shown it goes on
+	_, err = third.Release(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, third.Activate(t.Context()))
+}
+
+// TestKeptDependenciesAreFetchedOnce counts how often the steps that prepare run.
+func TestKeptDependenciesAreFetchedOnce(t *testing.T) {
+	p := newPlace(t)
+	counter := filepath.Join(t.TempDir(), "count")
+	config := fmt.Sprintf("site: corvane\nbuild:\n  prepare: ['echo x >> %s; mkdir -p deps; echo dep > deps/a']\n"+
+		"  run: ['mkdir out; cat deps/a page > out/index.html']\n  output: out\n  keep: [deps]\n", counter)
+	prepared := func() int {
+		data, err := os.ReadFile(counter)
+		require.NoError(t, err)
+		return len(data) / 2
+	}
+	for i, step := range []struct {
+		files map[string]string
+		want  int
+	}{
+		{map[string]string{"orilla.yaml": config, "page": "1", "package-lock.json": "{}"}, 1},
+		{map[string]string{"page": "2"}, 1},
+		{map[string]string{"page": "3", "package-lock.json": "{ }"}, 2},
+		{map[string]string{"page": "4"}, 2},
+	} {
+		p.commit(fmt.Sprint(i), step.files)
+		_, notes, status := p.run("deploy")
+		require.Zero(t, status, notes)
+		assert.Equal(t, step.want, prepared(), "commit %d: %s", i, notes)
+	}
+	require.NoError(t, os.RemoveAll(filepath.Join(p.home, "cache")), "the cache may go at any time")
+	p.commit("after", map[string]string{"page": "5"})
+	p.ok("deploy")
+	assert.Equal(t, 3, prepared())
+}
