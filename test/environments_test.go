@@ -53,6 +53,7 @@ func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
 
 	old := newPlace(t)
 	old.home = p.home
+	p.git("checkout", "-q", "main")
 	p.git("clone", "-q", p.folder, old.folder)
 	old.git("checkout", "-q", "-B", "main", first)
 	_, notes, code := old.run("deploy", "--to", "production")
