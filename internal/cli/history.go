@@ -195,11 +195,21 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 	if err != nil {
 		return err
 	}
-	j := s.journal(environment)
-	var left, planned journal.Entry
-	decide := j.Return(ctx, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Cause: "command", Who: s.project.Person(ctx), Why: o.why})
 	started := time.Now()
-	entry, err := j.Append(ctx, 0, func(head *journal.Entry) (journal.Entry, error) {
+	left, entry, err := s.moveBack(ctx, environment, wanted, o)
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	return a.reportRollback(ctx, s, o, environment, left, entry, started)
+}
+
+// moveBack writes the entry of a rollback, or with a dry run only decides it, and returns the head that was left besides. What it
+// asks of the store does not depend on the size of the site, and no object is read.
+func (s *session) moveBack(ctx context.Context, environment string, wanted func(journal.Entry) bool, o rollbackOptions) (left, entry journal.Entry, err error) {
+	j := s.journal(environment)
+	decide := j.Return(ctx, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Cause: "command", Who: s.project.Person(ctx), Why: o.why})
+	var planned journal.Entry
+	entry, err = j.Append(ctx, 0, func(head *journal.Entry) (journal.Entry, error) {
 		next, err := decide(head)
 		if err != nil {
 			return next, err
@@ -214,14 +224,12 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 		return next, nil
 	})
 	if errors.Is(err, errDryRun) {
-		entry, err = planned, nil
-	} else if err == nil {
+		return left, planned, nil
+	}
+	if err == nil {
 		pipeline.Pulse(ctx, s.store, s.site, entry)
 	}
-	if err != nil {
-		return s.rollbackRefused(environment, err)
-	}
-	return a.reportRollback(ctx, s, o, environment, left, entry, started)
+	return left, entry, err
 }
 
 func (a *app) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string, left, entry journal.Entry, started time.Time) error {

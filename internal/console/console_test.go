@@ -1,0 +1,83 @@
+package console_test
+
+import (
+	"bytes"
+	"errors"
+	"testing"
+	"time"
+
+	"github.com/charmbracelet/colorprofile"
+	"github.com/stretchr/testify/assert"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+)
+
+var noon = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
+
+// plain is a console that writes to buffers, without colours.
+func plain() (*console.Console, *bytes.Buffer, *bytes.Buffer) {
+	var out, notes bytes.Buffer
+	strip := func(to *bytes.Buffer) *colorprofile.Writer {
+		return &colorprofile.Writer{Forward: to, Profile: colorprofile.NoTTY}
+	}
+	return &console.Console{Out: strip(&out), Err: strip(&notes), Now: func() time.Time { return noon }}, &out, &notes
+}
+
+func TestAges(t *testing.T) {
+	c, _, _ := plain()
+	for ago, want := range map[time.Duration]string{
+		-time.Hour: "just now", 0: "0 s ago", 59 * time.Second: "59 s ago", time.Minute: "1 min ago", 59 * time.Minute: "59 min ago",
+		3 * time.Hour: "3 h ago", 47 * time.Hour: "47 h ago", 72 * time.Hour: "3 days ago",
+	} {
+		assert.Equal(t, want, c.Age(noon.Add(-ago)))
+	}
+}
+
+func TestSizesAndTimes(t *testing.T) {
+	assert.Equal(t, "212 kB", console.Size(212_000))
+	assert.Equal(t, "1.3 MB", console.Size(1_300_000))
+	assert.Equal(t, "0 B", console.Size(-1))
+	assert.Equal(t, "41 ms", console.Took(41*time.Millisecond))
+	assert.Equal(t, "3.1 s", console.Took(3100*time.Millisecond))
+	assert.Equal(t, "2 min 5 s", console.Took(125*time.Second))
+	assert.Equal(t, "1 file", console.Count(1, "file", "files"))
+	assert.Equal(t, "12,000 files", console.Count(12000, "file", "files"))
+}
+
+func TestATableLinesUpWhateverItsColours(t *testing.T) {
+	c, out, _ := plain()
+	c.Table([][]string{{"FILE", "SIZE", "TYPE"}, {console.Good("a"), "1 B", "x"}, {"longer", "12 kB", console.Faint("yy")}}, 1)
+	assert.Equal(t, "FILE     SIZE  TYPE\na         1 B  x\nlonger  12 kB  yy\n", out.String())
+	c.Table(nil)
+}
+
+func TestAProblemSaysWhatWhereAndWhatNext(t *testing.T) {
+	c, _, notes := plain()
+	problem := fault.New(fault.Usage, "config", "unknown key %q", "biuld").At("orilla.yaml:2:1").With("  biuld:", "  ^").Then("correct it").Because(errors.New("cause"))
+	c.Problem(problem)
+	assert.Equal(t, "error: unknown key \"biuld\" [config]\n   at: orilla.yaml:2:1\n  why: cause\n        biuld:\n        ^\n next: correct it\n", notes.String())
+	assert.Equal(t, fault.Usage, fault.KindOf(problem))
+	assert.Equal(t, fault.Failed, fault.KindOf(errors.New("x")))
+	assert.Equal(t, `orilla.yaml:2:1: unknown key "biuld": cause`, problem.Error())
+	notes.Reset()
+	c.Problem(errors.New("something else"))
+	assert.Equal(t, "error: something else\n", notes.String())
+	notes.Reset()
+	c.Notice(fault.Notice{Code: "case-only", What: "alike", Paths: []string{"a and A"}, Next: "rename one"})
+	assert.Equal(t, "note: alike [case-only]\n      a and A\n      rename one\n", notes.String())
+}
+
+func TestNobodyIsAskedWithoutATerminal(t *testing.T) {
+	c, _, _ := plain()
+	_, err := c.Confirm(t.Context(), "?", "", true)
+	assert.ErrorIs(t, err, console.ErrNobody)
+	_, err = c.Input(t.Context(), "?", "", "", nil)
+	assert.ErrorIs(t, err, console.ErrNobody)
+	_, err = c.Select(t.Context(), "?", "", []string{"a"})
+	assert.ErrorIs(t, err, console.ErrNobody)
+	p := c.Bytes("upload", 10) // shows nothing, and does no harm
+	p.Text("x")
+	p.At(5)
+	p.End()
+}

@@ -1,0 +1,259 @@
+package test
+
+import (
+	"archive/tar"
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestAnInterruptedBuildLeavesNothing interrupts a deploy in the middle of a step that has children.
+func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
+	p := newPlace(t)
+	marker := filepath.Join(t.TempDir(), "running")
+	step := fmt.Sprintf("sleep 300 & touch %s; wait", marker)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['" + step + "'], output: out}\n", "index.html": "x"})
+	var notes bytes.Buffer
+	command := p.command(t.Context(), "deploy")
+	command.Stderr = &notes
+	require.NoError(t, command.Start())
+	require.Eventually(t, func() bool { _, err := os.Stat(marker); return err == nil }, 20*time.Second, 10*time.Millisecond)
+	started := time.Now()
+	require.NoError(t, command.Process.Signal(os.Interrupt))
+	err := command.Wait()
+	exit, _ := errors.AsType[*exec.ExitError](err)
+	require.NotNil(t, exit)
+	assert.Equal(t, 1, exit.ExitCode())
+	assert.Less(t, time.Since(started), 10*time.Second)
+	assert.Contains(t, notes.String(), "interrupted")
+	assert.Empty(t, p.objects()["journal"])
+	left, err := os.ReadDir(filepath.Join(p.home, "cache", "work"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "the workspace is gone")
+	out, _ := exec.Command("ps", "-A", "-o", "args").Output()
+	assert.NotContains(t, string(out), marker)
+
+	p.commit("Slow", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['sleep 300'], output: out, time_limit: 1s}\n"})
+	p.fails(5, "longer than 1s", "deploy")
+}
+
+// TestServe looks at a folder, changes it, and takes it away and back.
+func TestServe(t *testing.T) {
+	p := newPlace(t)
+	p.fails(1, "not there yet", "serve", "dist")
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: {production: {addresses: ['https://islands.example/ferries/']}}\n",
+		"dist/index.html": "<body>one</body>", "dist/fares.html": "42.00"})
+	command := p.command(t.Context(), "serve", "--listen", "127.0.0.1:0", "--json")
+	stdout, err := command.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, command.Start())
+	defer func() {
+		command.Process.Signal(os.Interrupt) //nolint:errcheck // the status tells
+		command.Wait()                       //nolint:errcheck // see above
+		assert.Zero(t, command.ProcessState.ExitCode())
+	}()
+	lines := bufio.NewScanner(stdout)
+	require.True(t, lines.Scan())
+	var serving struct{ Address string }
+	require.NoError(t, json.Unmarshal(lines.Bytes(), &serving))
+	go func() {
+		for lines.Scan() { // so that the program never waits for us
+		}
+	}()
+	assert.Regexp(t, `^http://localhost:\d+/ferries/$`, serving.Address, "below the base path of production")
+	address := strings.Replace(serving.Address, "localhost", "127.0.0.1", 1)
+	body := func(path string) string {
+		response, err := http.Get(address + path)
+		require.NoError(t, err)
+		defer response.Body.Close() //nolint:errcheck // read
+		data, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		return string(data)
+	}
+	assert.Equal(t, `<body>one<script src="/.orilla/reload.js" defer></script></body>`, body(""))
+	assert.Contains(t, body("fares"), "42.00")
+	p.write(map[string]string{"dist/fares.html": "43.00", "dist/new/index.html": "new"})
+	assert.Eventually(t, func() bool { return strings.Contains(body("fares"), "43.00") && strings.Contains(body("new/"), "new") }, 10*time.Second, 20*time.Millisecond)
+	require.NoError(t, os.RemoveAll(filepath.Join(p.folder, "dist")))
+	time.Sleep(300 * time.Millisecond)
+	p.write(map[string]string{"dist/index.html": "built anew"})
+	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 10*time.Second, 20*time.Millisecond, "a folder that was made anew is found again")
+}
+
+// TestEdgeNodesComeAndGo has two nodes on one store; one is restarted.
+func TestEdgeNodesComeAndGo(t *testing.T) {
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
+	first := p.edge()
+	d := document[deployed](p, "deploy")
+	assert.Equal(t, []int{1, 1}, []int{d.EdgeNodes, d.EdgeServing})
+	t.Run("a second node", func(t *testing.T) {
+		second := (&place{t: t, folder: p.folder, home: p.home}).edge()
+		require.Eventually(t, func() bool { status, _ := get(t, second, "corvane.localhost", "/"); return status == 200 }, 5*time.Second, 5*time.Millisecond)
+		p.commit("Second", map[string]string{"index.html": "two"})
+		d := document[deployed](p, "deploy")
+		assert.Equal(t, []int{2, 2}, []int{d.EdgeNodes, d.EdgeServing})
+		for _, address := range []string{first, second} {
+			_, body := get(t, address, "corvane.localhost", "/")
+			assert.Equal(t, "two", body)
+		}
+	})
+	p.commit("Third", map[string]string{"index.html": "three"})
+	d = document[deployed](p, "deploy")
+	assert.Equal(t, []int{1, 1}, []int{d.EdgeNodes, d.EdgeServing}, "the node that ended has said so")
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer taken.Close() //nolint:errcheck // only an address
+	p.fails(1, "something else answers", "edge", "--listen", taken.Addr().String())
+}
+
+func TestATagASubmoduleAndAFolderOfARepository(t *testing.T) {
+	islands := newPlace(t)
+	islands.commit("Islands", map[string]string{"oskra.html": "Oskra"})
+	p := newPlace(t)
+	p.commit("First", map[string]string{"web/orilla.yaml": "site: corvane\nbuild: {run: ['mkdir out; cp index.html islands/* out/'], output: out}\n", "web/index.html": "one", "README.md": "x"})
+	p.git("-c", "protocol.file.allow=always", "submodule", "--quiet", "add", islands.folder, "web/islands")
+	p.git("commit", "-q", "-m", "Islands")
+	p.git("tag", "v1.0")
+	p.commit("Second", map[string]string{"web/index.html": "two"})
+	p.folder = filepath.Join(p.folder, "web")
+	p.fails(2, "v1.0 is not a branch", "deploy", "v1.0")
+	assert.EqualValues(t, 2, document[deployed](p, "deploy", "v1.0", "--to", "production").Files)
+	p.ok("deploy")
+	assert.Contains(t, p.ok("files", "production"), "/oskra")
+	type back struct{ Commit string }
+	assert.Equal(t, p.git("rev-parse", "v1.0^{commit}"), document[back](p, "rollback", "v1.0").Commit)
+	require.NoError(t, os.MkdirAll(filepath.Join(p.folder, "deep", "er"), 0o755))
+	p.folder = filepath.Join(p.folder, "deep", "er")
+	assert.Contains(t, p.ok("status"), "corvane", "a command finds the project above")
+	out := p.ok("__complete", "rollback", "")
+	assert.Contains(t, out, "production")
+}
+
+func TestATarballOnStandardInput(t *testing.T) {
+	p := newPlace(t)
+	var archive bytes.Buffer
+	compressed := gzip.NewWriter(&archive)
+	w := tar.NewWriter(compressed)
+	for name, text := range map[string]string{"./out/index.html": "hello", "./out/boats/index.html": "boats"} {
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}))
+		_, err := w.Write([]byte(text))
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(w.Close(), compressed.Close()))
+	deploy := func(data []byte) (string, error) {
+		command := p.command(t.Context(), "deploy", "--from", "-", "--site", "corvane", "--to", "production", "--yes")
+		command.Stdin = bytes.NewReader(data)
+		out, err := command.CombinedOutput()
+		return string(out), err
+	}
+	out, err := deploy(archive.Bytes())
+	require.NoError(t, err, out)
+	assert.Contains(t, p.ok("files", "production", "--site", "corvane"), "/boats/")
+	out, err = deploy(archive.Bytes()[:60])
+	require.Error(t, err)
+	assert.Contains(t, out, "standard input")
+	assert.Len(t, p.objects()["journal"], 1, "what is live is as it was")
+}
+
+// TestTwoRepositoriesThatWantOneName race for it.
+func TestTwoRepositoriesThatWantOneName(t *testing.T) {
+	home := filepath.Join(t.TempDir(), "home")
+	var runs sync.WaitGroup
+	var mutex sync.Mutex
+	statuses := map[int]int{}
+	for i := range 4 {
+		p := newPlace(t)
+		p.home = home
+		p.commit(fmt.Sprint("Repository ", i), map[string]string{"orilla.yaml": "site: corvane\n", "index.html": fmt.Sprint(i)})
+		runs.Go(func() {
+			_, _, status := p.run("deploy")
+			mutex.Lock()
+			defer mutex.Unlock()
+			statuses[status]++
+		})
+	}
+	runs.Wait()
+	assert.Equal(t, map[int]int{0: 1, 3: 3}, statuses)
+}
+
+// TestJSONIsWhatItsPageSays compares the fields of each document with docs/json.md.
+func TestJSONIsWhatItsPageSays(t *testing.T) {
+	page, err := os.ReadFile("../docs/json.md")
+	require.NoError(t, err)
+	documented := map[string]map[string]bool{}
+	commands, _, _ := strings.Cut(string(page), "## Exit status")
+	for line := range strings.Lines(commands) {
+		cells := strings.SplitN(line, "|", 3)
+		if len(cells) < 3 {
+			continue
+		}
+		words := map[string]bool{}
+		for _, word := range regexp.MustCompile("[a-z][a-z_0-9]+").FindAllString(cells[2], -1) {
+			words[word] = true
+		}
+		for _, name := range regexp.MustCompile("[a-z]+").FindAllString(cells[1], -1) {
+			documented[name] = words
+		}
+	}
+	p := newPlace(t)
+	p.edge()
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one", "app-0a1b2c3d4e.js": ""})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"index.html": "two"})
+	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"}, {"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
+		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}} {
+		name := args[0]
+		if name == "thaw" || name == "freeze" {
+			name = "history"
+		}
+		var v any
+		out := p.ok(append(args, "--json")...)
+		require.NoError(t, json.Unmarshal([]byte(out), &v), "%v", args)
+		for field := range fields(v) {
+			assert.True(t, documented[name][field], "%v prints %q, which docs/json.md does not tell", args, field)
+		}
+		assert.NotEmpty(t, fields(v), "%v", args)
+	}
+}
+
+// fields returns the names of all fields of a document, but for maps whose keys are data.
+func fields(v any) map[string]bool {
+	found := map[string]bool{}
+	switch v := v.(type) {
+	case map[string]any:
+		for name, value := range v {
+			found[name] = true
+			if name == "milliseconds" {
+				continue
+			}
+			for inner := range fields(value) {
+				found[inner] = true
+			}
+		}
+	case []any:
+		for _, item := range v {
+			for inner := range fields(item) {
+				found[inner] = true
+			}
+		}
+	}
+	return found
+}
