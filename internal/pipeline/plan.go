@@ -82,7 +82,8 @@ func (p *Project) checkOrder(order Order, site string) error {
 		return fault.New(fault.Usage, "one-source", "--from says what to publish, so there is no commit or working tree to build").
 			Then("to say where ready output comes from: --commit HASH")
 	case order.WorkingTree && order.Commit != "":
-		return fault.New(fault.Usage, "one-source", "publish either the working tree or the commit %s", order.Commit)
+		return fault.New(fault.Usage, "one-source", "publish either the working tree or the commit %s", order.Commit).
+			Then("orilla deploy %s", order.Commit).Then("orilla deploy --working-tree")
 	case order.SaidCommit != "" && order.From == "":
 		return fault.New(fault.Usage, "one-source", "--commit says where ready output comes from, and goes with --from").
 			Then("to publish that commit: orilla deploy %s", order.SaidCommit)
