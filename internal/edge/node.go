@@ -197,13 +197,12 @@ func (n *Node) refresh(ctx context.Context, e *environment) bool {
 		return false
 	}
 	if err != nil {
-		if text := err.Error(); e.failed != text {
-			e.failed = text
+		if text := err.Error(); e.failed.Swap(text) != text {
 			n.trouble(e, "stays as it is: "+text)
 		}
 		return false
 	}
-	e.failed = ""
+	e.failed.Store("")
 	if flipped {
 		entry := e.current.Load().entry
 		n.tell(Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment, Entry: entry.Number, Release: entry.Release,

@@ -63,7 +63,7 @@ type environment struct {
 	mutex   sync.Mutex // held while the journal is looked at
 	current atomic.Pointer[serving]
 	probed  atomic.Int64 // when a missing asset last caused a look, in nanoseconds
-	failed  string       // the last trouble that was told, so that it is told once
+	failed  atomic.Value // string: the last trouble that was told, so that it is told once
 }
 
 func (e *environment) label() string {

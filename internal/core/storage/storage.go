@@ -56,7 +56,8 @@ type Store interface {
 	Create(ctx context.Context, key string, data []byte) error
 
 	// Replace keeps data under key whatever was there. It is for hints and for who owns a name, where the last word
-	// counts; nothing that a release or a journal consists of is ever replaced. It need not be durable.
+	// counts; nothing that a release or a journal consists of is ever replaced. It need not be durable: after a loss of
+	// power the old bytes or the new ones are there, whole.
 	Replace(ctx context.Context, key string, data []byte) error
 
 	// Delete removes key. Removing what is not there is no error.

@@ -195,7 +195,10 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	if _, err = s.folders(s.path(key)); err == nil {
+	if err = s.disk.SyncFile(temporary); err == nil { // else a loss of power could leave the name with half the bytes
+		_, err = s.folders(s.path(key))
+	}
+	if err == nil {
 		err = s.disk.RenameOver(temporary, s.path(key))
 	}
 	if err != nil {

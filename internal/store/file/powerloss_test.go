@@ -2,6 +2,7 @@ package file_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -272,6 +273,9 @@ func sound(t *testing.T, files map[string][]byte, how string) release.ID {
 	for name, data := range files {
 		if strings.HasPrefix(name, "objects/") {
 			require.Equal(t, path.Base(name), digest.Of(data).String(), "torn object: %s", how)
+		}
+		if name == "sites/corvane/claim" || name == "pulse/corvane" {
+			require.True(t, json.Valid(data), "a torn %s: %s", name, how)
 		}
 		if id, ok := strings.CutPrefix(name, "sites/corvane/releases/"); ok {
 			wholeRelease(t, files, id, how)
