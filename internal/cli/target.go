@@ -3,9 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -132,33 +132,44 @@ func (s *session) rollbackRefused(environment string, err error) error {
 }
 
 func (a *app) freezeCommand() *cobra.Command {
-	var site, why string
+	var o freezeOptions
 	cmd := &cobra.Command{
 		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeEnvironments,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.setFrozen(cmd.Context(), site, argument(args, 0), why, true)
+			o.freeze = true
+			return a.setFrozen(cmd.Context(), o, argument(args, 0))
 		},
 	}
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
-	cmd.Flags().StringVarP(&why, "message", "m", "", "say why; it is shown to whoever is refused")
+	o.flags(cmd, "say why; it is shown to whoever is refused")
 	return a.jsonFlag(cmd)
 }
 
 func (a *app) thawCommand() *cobra.Command {
-	var site, why string
+	var o freezeOptions
 	cmd := &cobra.Command{
 		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeEnvironments,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.setFrozen(cmd.Context(), site, argument(args, 0), why, false)
+			return a.setFrozen(cmd.Context(), o, argument(args, 0))
 		},
 	}
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
-	cmd.Flags().StringVarP(&why, "message", "m", "", "say why")
+	o.flags(cmd, "say why")
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) setFrozen(ctx context.Context, site, typed, why string, freeze bool) error {
-	s, err := a.session(ctx, site)
+// freezeOptions are the flags of freeze and thaw.
+type freezeOptions struct {
+	site, why      string
+	freeze, dryRun bool
+}
+
+func (o *freezeOptions) flags(cmd *cobra.Command, why string) {
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", why)
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+}
+
+func (a *app) setFrozen(ctx context.Context, o freezeOptions, typed string) error {
+	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
@@ -168,27 +179,36 @@ func (a *app) setFrozen(ctx context.Context, site, typed, why string, freeze boo
 	}
 	who := s.project.Person(ctx)
 	var frozen *journal.Frozen
-	if freeze {
-		frozen = &journal.Frozen{Who: who, When: a.Now().UTC().Truncate(1e6), Why: why}
+	if o.freeze {
+		frozen = &journal.Frozen{Who: who, When: a.Now().UTC().Truncate(time.Millisecond), Why: o.why}
 	}
-	j := s.journal(environment)
-	entry, err := j.Append(ctx, 0, journal.SetFrozen(frozen, "command", who, why))
+	decide := journal.SetFrozen(frozen, "command", who, o.why)
+	entry, err := s.journal(environment).Append(ctx, 0, func(head *journal.Entry) (journal.Entry, error) {
+		next, err := decide(head)
+		if err == nil && o.dryRun {
+			err = errDryRun
+		}
+		return next, err
+	})
 	name := journal.DisplayName(environment)
 	switch {
 	case errors.Is(err, journal.ErrAlready):
 		a.Note("%s is not frozen", name)
 		return nil
+	case errors.Is(err, errDryRun):
+		a.Note("%s would be %s; nothing was done: --dry-run", name, map[bool]string{true: "frozen", false: "thawed"}[o.freeze])
+		return nil
 	case err != nil:
 		return s.rollbackRefused(environment, err)
 	}
 	pipeline.Pulse(ctx, s.store, s.site, entry)
-	if a.JSON {
+	switch {
+	case a.JSON:
 		return a.Document(describeEntry(entry, nil, entry.Number))
-	}
-	if freeze {
-		a.Print("%s", fmt.Sprintf("%s is %s; automatic deploys are refused until %s", name, console.Warn("frozen"), console.Accent("orilla thaw "+name)))
-	} else {
-		a.Print("%s", fmt.Sprintf("%s accepts automatic deploys again; live is %s", name, entry.Release.Short()))
+	case o.freeze:
+		a.Print("%s is %s; automatic deploys are refused until %s", name, console.Warn("frozen"), console.Accent("orilla thaw "+name))
+	default:
+		a.Print("%s accepts automatic deploys again; live is %s", name, entry.Release.Short())
 	}
 	return nil
 }

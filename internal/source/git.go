@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -80,14 +81,18 @@ func runRaw(ctx context.Context, folder string, args ...string) ([]byte, error) 
 	return out.Bytes(), nil
 }
 
-// gitEnvironment is this process's, without what would point git at another repository (as in a hook), and without questions
-// on the terminal.
+// gitEnvironment is this process's, without what would point git at another repository (as in a hook), without questions on the
+// terminal, and without hooks: reading a repository runs nothing of it.
 func gitEnvironment() []string {
-	var environment []string
+	settings, _ := strconv.Atoi(os.Getenv("GIT_CONFIG_COUNT"))
+	environment := []string{
+		fmt.Sprintf("GIT_CONFIG_COUNT=%d", settings+1),
+		fmt.Sprintf("GIT_CONFIG_KEY_%d=core.hooksPath", settings), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", settings, os.DevNull),
+	}
 	for _, variable := range os.Environ() {
 		name, _, _ := strings.Cut(variable, "=")
 		switch name {
-		case "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX", "GIT_QUARANTINE_PATH", "GIT_ALTERNATE_OBJECT_DIRECTORIES":
+		case "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX", "GIT_QUARANTINE_PATH", "GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_CONFIG_COUNT":
 			continue
 		}
 		environment = append(environment, variable)

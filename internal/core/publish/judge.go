@@ -131,7 +131,7 @@ func folder() func(string) string {
 func (w *walker) judgeFolder() error {
 	index, hasIndex := "", false
 	var sources, packages []string
-	dependencies := false
+	var dependencies []string
 	for _, file := range w.scan.Files {
 		base := path.Base(file.Path)
 		switch {
@@ -144,9 +144,11 @@ func (w *walker) judgeFolder() error {
 		case isSource(base):
 			sources = append(sources, file.Path)
 		}
-		dependencies = dependencies || strings.HasPrefix(file.Path, "node_modules/") || strings.HasPrefix(file.Path, "bower_components/")
+		if folder := dependencyFolder(file.Path); folder != "" && !slices.Contains(dependencies, folder) {
+			dependencies = append(dependencies, folder)
+		}
 	}
-	if dependencies && slices.Contains(packages, "package.json") {
+	if slices.Contains(dependencies, "node_modules/") && slices.Contains(packages, "package.json") {
 		return fault.New(fault.Refused, "not-an-output", "this is a project, not an output: it holds package.json and the dependencies' folder").
 			At("%s", w.output.Root).Then("set build.output to the folder that the build leaves%s", hint(index)).
 			Then("or, if the project is the site, add \"node_modules/**\" to leave_out")
@@ -159,9 +161,21 @@ func (w *walker) judgeFolder() error {
 		}
 		return problem.Then("or, if that is meant, pass --without-index")
 	}
+	w.notice("dependencies-in-output", "the output holds folders of dependencies", dependencies, "is this the right folder? If not, set build.output; else list them under leave_out")
 	w.notice("packages-in-output", "the output holds package files", packages, "is this the right folder? If not, set build.output; else list them under leave_out")
 	w.notice("sources-in-output", "the output holds sources", sources, "is this the right folder? If not, set build.output; else list them under leave_out")
 	return nil
+}
+
+// dependencyFolder returns the outermost folder of dependencies that a file lies in, or "".
+func dependencyFolder(name string) string {
+	folders := strings.Split(name, "/")
+	for i, folder := range folders[:len(folders)-1] {
+		if folder == "node_modules" || folder == "bower_components" || folder == "vendor" && i == 0 {
+			return strings.Join(folders[:i+1], "/") + "/"
+		}
+	}
+	return ""
 }
 
 func hint(index string) string {

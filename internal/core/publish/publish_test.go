@@ -114,13 +114,13 @@ func TestFindRefuses(t *testing.T) {
 		assert.Contains(t, problem.What+strings.Join(problem.Detail, " ")+strings.Join(problem.Next, " "), test.says, code)
 		assert.NotEmpty(t, problem.Next, code)
 	}
-	scan, err := find(tree(t, map[string]string{"a.html": "", "A.html": "", "package.json": "{}", "x.scss": ""}), publish.Options{WithoutIndex: true})
+	scan, err := find(tree(t, map[string]string{"a.html": "", "A.html": "", "package.json": "{}", "x.scss": "", "js/node_modules/a/b.js": "", "js/node_modules/c.js": ""}), publish.Options{WithoutIndex: true})
 	require.NoError(t, err)
 	var codes []string
 	for _, notice := range scan.Notices {
 		codes = append(codes, notice.Code)
 	}
-	assert.Equal(t, []string{"case-only", "packages-in-output", "sources-in-output"}, codes)
+	assert.Equal(t, []string{"case-only", "dependencies-in-output", "packages-in-output", "sources-in-output"}, codes)
 }
 
 // batch keeps what is added.
