@@ -155,13 +155,12 @@ func (p *place) edge() string {
 		command.Wait() //nolint:errcheck // the status tells
 		assert.Zero(p.t, command.ProcessState.ExitCode(), "an interrupted edge node ends well")
 	})
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(p.t, err)
 	require.Eventually(p.t, func() bool {
-		connection, err := net.Dial("tcp", address)
-		if err == nil {
-			connection.Close() //nolint:errcheck // it was only tried
-		}
-		return err == nil
-	}, 10*time.Second, 5*time.Millisecond)
+		said, _ := filepath.Glob(filepath.Join(p.home, "store", "edges", "*-"+port)) // it listens before it says that it is there
+		return len(said) == 1
+	}, 20*time.Second, 5*time.Millisecond)
 	return address
 }
 

@@ -218,6 +218,9 @@ func TestRememberedDigests(t *testing.T) {
 	assert.EqualValues(t, 7, opened.Load(), "what the store may lack is read, whatever is remembered")
 
 	memory = publish.NewMemory()
+	for _, name := range []string{"index.html", "fares.html"} {
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte("now"), 0o644))
+	}
 	upload(t, output, memory, time.Now(), nil, false)
 	upload(t, output, reload(t, memory), time.Now(), all, false)
 	assert.EqualValues(t, 11, opened.Load(), "a file that changed within two seconds of the scan is not remembered")
