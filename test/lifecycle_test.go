@@ -173,6 +173,17 @@ func TestATarballOnStandardInput(t *testing.T) {
 	assert.Len(t, p.objects()["journal"], 1, "what is live is as it was")
 }
 
+func TestPathsAreRelativeToTheFolderOfTheOption(t *testing.T) {
+	p := newPlace(t)
+	p.write(map[string]string{"project/orilla.yaml": "site: corvane\n", "project/dist/index.html": "hello"})
+	p.ok("-C", "project", "deploy", "--from", "dist", "--store", "../store", "--to", "production", "--yes")
+	assert.FileExists(t, filepath.Join(p.folder, "store", "orilla-store"))
+	assert.Contains(t, p.ok("-C", "project", "files", "dist"), "index.html")
+	assert.Contains(t, p.ok("-C", "project", "status", "--store", "../store"), "live")
+	p.ok("demo", "--once", "--into", "story")
+	assert.DirExists(t, filepath.Join(p.folder, "story", "corvane"))
+}
+
 // TestTwoRepositoriesThatWantOneName race for it.
 func TestTwoRepositoriesThatWantOneName(t *testing.T) {
 	home := filepath.Join(t.TempDir(), "home")

@@ -52,6 +52,9 @@ func (a *app) demo(ctx context.Context, into string, once bool) error {
 		}
 		defer os.RemoveAll(folder) //nolint:errcheck // in the system's temporary folder
 	}
+	if !temporary {
+		folder = a.path(folder)
+	}
 	if folder, err = filepath.Abs(folder); err != nil {
 		return err
 	}

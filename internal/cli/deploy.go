@@ -92,6 +92,9 @@ func (a *app) buildCommand() *cobra.Command {
 
 // deploy carries out deploy and build.
 func (a *app) deploy(ctx context.Context, o *deployOptions) error {
+	if o.From != "" && o.From != "-" {
+		o.From = a.path(o.From)
+	}
 	p, err := a.load(ctx)
 	if err != nil {
 		return err

@@ -95,10 +95,7 @@ func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error
 	if err != nil {
 		return nil, err
 	}
-	folder := filepath.Join(a.folder, filepath.FromSlash(what))
-	if filepath.IsAbs(what) {
-		folder = what
-	}
+	folder := a.path(filepath.FromSlash(what))
 	if what == "" {
 		folder = outputFolder(p)
 	}

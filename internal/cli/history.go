@@ -239,7 +239,7 @@ func (a *app) reportRollback(ctx context.Context, s *session, o rollbackOptions,
 	}
 	took := time.Since(started)
 	leftAddress := releaseAddress(s.site, left.Release.String(), nearbyPort(nodes))
-	addresses := a.addresses(s, environment, nodes)
+	addresses := a.addresses(ctx, s, environment, entry.Document, nodes)
 	if a.JSON {
 		report := rollbackReport{Environment: journal.DisplayName(environment), Release: "r-" + entry.Release.String(), Commit: entry.Commit,
 			Reactivates: entry.Reactivates, Left: "r-" + left.Release.String(), LeftAddress: leftAddress, Addresses: addresses,

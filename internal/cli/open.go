@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"os/exec"
 	"runtime"
 	"strings"
@@ -10,6 +11,8 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/pipeline"
 )
 
 func (a *app) openCommand() *cobra.Command {
@@ -44,7 +47,11 @@ func (a *app) open(ctx context.Context, site, what string, show bool) error {
 		if err != nil {
 			return err
 		}
-		all := a.addresses(s, environment, nodes)
+		head, err := s.journal(environment).Head(ctx, 0)
+		if err != nil && !errors.Is(err, journal.ErrEmpty) {
+			return pipeline.StoreTrouble(s.store, err)
+		}
+		all := a.addresses(ctx, s, environment, head.Document, nodes)
 		address = all[0]
 		if len(nodes) > 0 {
 			address = all[len(all)-1]

@@ -10,6 +10,7 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
@@ -220,7 +221,7 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 	s := &session{project: run.Plan.Project, store: run.Store, site: run.Plan.Site}
 	serving, nodes := flipped(ctx, s, *result.Entry)
 	took := time.Since(flip)
-	addresses := a.addresses(s, result.Entry.Environment, nodes)
+	addresses := a.addresses(ctx, s, result.Entry.Environment, result.Entry.Document, nodes)
 	if a.JSON {
 		report := a.report(run.Plan, result)
 		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
@@ -277,13 +278,25 @@ func (a *app) hintEdge(nodes []edge.Presence) {
 	}
 }
 
-// addresses returns where an environment answers: as configured, and on this machine.
-func (a *app) addresses(s *session, environment string, nodes []edge.Presence) []string {
+// addresses returns where an environment answers: as its document says, and on this machine. An environment without a document
+// has the addresses that the configuration plans for it.
+func (a *app) addresses(ctx context.Context, s *session, environment string, document digest.Digest, nodes []edge.Presence) []string {
+	var planned []string
+	if s.site == s.project.Site() {
+		planned = s.project.Standing.Environments[environment].Addresses
+	}
+	if !document.IsZero() {
+		if data, err := pipeline.LoadObject(ctx, s.store, document); err == nil {
+			if content, err := journal.DecodeDocument(data); err == nil {
+				planned = content.Addresses
+			}
+		}
+	}
 	var addresses []string
 	base := "/"
-	if configured := s.project.Standing.Environments[environment].Addresses; len(configured) > 0 {
-		addresses = append(addresses, configured[0])
-		base = basePath(configured[0])
+	if len(planned) > 0 {
+		addresses = append(addresses, planned[0])
+		base = basePath(planned[0])
 	}
 	return append(addresses, "http://"+host(s.site, environment)+":"+nearbyPort(nodes)+base)
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -146,12 +147,20 @@ func (a *app) load(ctx context.Context) (*pipeline.Project, error) {
 // openStore opens the store that --store names, or else the project's. project may be nil.
 func (a *app) openStore(project *pipeline.Project, make bool) (storage.Store, error) {
 	if a.store != "" {
-		return pipeline.OpenStore(a.store, ".", a.places, make)
+		return pipeline.OpenStore(a.store, a.folder, a.places, make)
 	}
 	if project == nil {
 		return pipeline.OpenStore("", ".", a.places, make)
 	}
 	return pipeline.OpenStore(project.Standing.Store, project.Root, a.places, make)
+}
+
+// path returns a path that was typed: relative to -C.
+func (a *app) path(typed string) string {
+	if filepath.IsAbs(typed) {
+		return typed
+	}
+	return filepath.Join(a.folder, typed)
 }
 
 // session is a project with its site and its store, for commands that look at what there is.

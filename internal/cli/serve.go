@@ -42,11 +42,10 @@ func (a *app) serve(ctx context.Context, folder, listen string, reload, open boo
 	if err != nil {
 		return err
 	}
-	switch {
-	case folder == "":
+	if folder == "" {
 		folder = outputFolder(p)
-	case !filepath.IsAbs(folder):
-		folder = filepath.Join(a.folder, folder)
+	} else {
+		folder = a.path(folder)
 	}
 	folder, err = filepath.Abs(folder)
 	if err != nil {

@@ -158,9 +158,8 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 }
 
 func (a *app) environmentStatus(ctx context.Context, s *session, name string, nodes []edge.Presence) (environmentReport, error) {
-	addresses := a.addresses(s, name, nodes)
-	row := environmentReport{Environment: journal.DisplayName(name), State: "waiting", Address: addresses[0]}
 	head, err := s.journal(name).Head(ctx, 0)
+	row := environmentReport{Environment: journal.DisplayName(name), State: "waiting", Address: a.addresses(ctx, s, name, head.Document, nodes)[0]}
 	if errors.Is(err, journal.ErrEmpty) {
 		return row, nil
 	}
