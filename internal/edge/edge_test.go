@@ -381,9 +381,21 @@ func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {
 	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Attempt: rand.Text, Now: time.Now}
 	_, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id}, time.Now()))
 	require.NoError(t, err)
-	r, body := w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
-	assert.Equal(t, 200, r.StatusCode)
-	assert.Equal(t, "new asset", body)
+	var browsers sync.WaitGroup
+	for range 20 { // a browser asks for many at once; none of them may be turned away
+		browsers.Go(func() {
+			r, body := w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
+			assert.Equal(t, 200, r.StatusCode)
+			assert.Equal(t, "new asset", body)
+		})
+	}
+	browsers.Wait()
+	started := time.Now()
+	for range 3 {
+		r, _ := w.ask("GET", "corvane.localhost", "/app-ffffffff00.js", nil)
+		assert.Equal(t, 404, r.StatusCode)
+	}
+	assert.Less(t, time.Since(started), 5*time.Second)
 }
 
 func TestAssetsOfEarlierReleasesAreKeptForAsLongAsSaid(t *testing.T) {

@@ -12,15 +12,11 @@ import (
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/release"
 )
 
 // ReleaseField is the header field that says what an answer comes from. Its value is a structured item (RFC 9651): the
 // release, with the parameters entry (environment:number) and commit.
 const ReleaseField = "Orilla-Release"
-
-// probeGap is the least time between two looks at a journal that missing assets cause.
-const probeGap = 50 * time.Millisecond
 
 // ServeHTTP answers a visitor.
 func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -67,7 +63,7 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	}
 	req := request(r, base, e.journal.Environment == project.Production)
 	a, err := answer.Decide(r.Context(), req, s.site(time.Now()))
-	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, req.Path, s.settings) {
+	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
 		s = e.current.Load()
 		if s.reader != nil {
 			a, err = answer.Decide(r.Context(), req, s.site(time.Now()))
@@ -87,20 +83,17 @@ func (s *serving) mark(w http.ResponseWriter) {
 }
 
 // newer looks at the journal when a fingerprinted asset is missing: the page that names it may come from another node, which
-// has seen a newer entry. It reports whether there was one.
-func (n *Node) newer(ctx context.Context, e *environment, path string, settings release.Settings) bool {
-	if !answer.Immutable(strings.TrimPrefix(path, "/"), settings) {
+// has seen a newer entry. It reports whether the environment serves another entry now.
+func (n *Node) newer(ctx context.Context, e *environment, s *serving, path string) bool {
+	if !answer.Immutable(strings.TrimPrefix(path, "/"), s.settings) {
 		return false
 	}
-	now, last := time.Now().UnixNano(), e.probed.Load()
-	if now-last < int64(probeGap) || !e.probed.CompareAndSwap(last, now) {
-		return false
-	}
-	if !n.refresh(ctx, e) {
-		return false
-	}
-	n.route()
-	return true
+	e.looks.wait(ctx, func(ctx context.Context) {
+		if n.refresh(ctx, e) {
+			n.route()
+		}
+	})
+	return e.current.Load() != s
 }
 
 // serveRelease answers from one release, whatever is live.

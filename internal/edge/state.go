@@ -27,7 +27,8 @@ type serving struct {
 	reader    *release.Reader // nil after a removal
 	settings  release.Settings
 	addresses []*url.URL
-	recent    []recent // newest first
+	recent    []recent       // newest first
+	earlier   []answer.Files // the readers of recent
 }
 
 // recent is an earlier release whose fingerprinted assets are still answered.
@@ -38,15 +39,12 @@ type recent struct {
 
 // site returns what the pure function needs at a moment.
 func (s *serving) site(now time.Time) answer.Site {
-	site := answer.Site{Files: s.reader, Settings: s.settings}
 	keep := time.Duration(s.settings.AssetSeconds()) * time.Second
-	for _, r := range s.recent {
-		if now.Sub(r.ended) > keep {
-			break
-		}
-		site.Recent = append(site.Recent, r.reader)
+	n := 0
+	for n < len(s.recent) && now.Sub(s.recent[n].ended) <= keep {
+		n++
 	}
-	return site
+	return answer.Site{Files: s.reader, Settings: s.settings, Recent: s.earlier[:n]}
 }
 
 // base is the path of the canonical address, without its final slash.
@@ -62,7 +60,7 @@ type environment struct {
 	journal journal.Journal
 	mutex   sync.Mutex // held while the journal is looked at
 	current atomic.Pointer[serving]
-	probed  atomic.Int64 // when a missing asset last caused a look, in nanoseconds
+	looks   looks        // that missing assets cause
 	failed  atomic.Value // string: the last trouble that was told, so that it is told once
 }
 
@@ -104,7 +102,10 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 			return false, err
 		}
 		next.settings = next.reader.Root.Settings
-		next.recent = e.recent(ctx, objects, before, head)
+		next.recent = e.recent(ctx, objects, before, head, next.settings)
+		for _, r := range next.recent {
+			next.earlier = append(next.earlier, r.reader)
+		}
 	}
 	e.current.Store(next)
 	return true, nil
@@ -112,13 +113,13 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 
 // recent returns the releases that were live before head, as far as their assets may still be asked for: those since the entry
 // that was served before, and those that were recent then.
-func (e *environment) recent(ctx context.Context, objects *objects, before *serving, head journal.Entry) []recent {
+func (e *environment) recent(ctx context.Context, objects *objects, before *serving, head journal.Entry, settings release.Settings) []recent {
 	var list []recent
 	known := int64(0)
 	if before != nil {
 		known = before.entry.Number
 	}
-	oldest := time.Now().Add(-365 * 24 * time.Hour)
+	oldest := time.Now().Add(-time.Duration(settings.AssetSeconds()) * time.Second)
 	ended := head.When
 	for entry, err := range e.journal.Back(ctx, head.Number-1) {
 		if err != nil || len(list) == maxRecent || ended.Before(oldest) || entry.Number < known {
@@ -127,9 +128,6 @@ func (e *environment) recent(ctx context.Context, objects *objects, before *serv
 		if !entry.Release.IsZero() {
 			if reader, err := loadRelease(ctx, e.journal.Store, objects, e.journal.Site, entry.Release); err == nil {
 				list = append(list, recent{reader, ended})
-				if keep := time.Duration(reader.Root.Settings.AssetSeconds()) * time.Second; time.Since(ended) > keep {
-					break
-				}
 			}
 		}
 		ended = entry.When
@@ -144,6 +142,41 @@ func (e *environment) recent(ctx context.Context, objects *objects, before *serv
 		return twice
 	})
 	return list[:min(len(list), maxRecent)]
+}
+
+// looks lets many requests share one look at a journal, and keeps looks apart. Each request gets one that began after it came.
+type looks struct {
+	mutex sync.Mutex
+	next  chan struct{} // closed when the next look, which has not begun, has ended; nil if nobody waits
+	last  time.Time     // when the last one began
+}
+
+// lookGap is the least time between two looks.
+const lookGap = 50 * time.Millisecond
+
+// wait returns when a look that began after the call has ended, or the context has. One look runs at a time, in a goroutine that
+// ends by itself.
+func (l *looks) wait(ctx context.Context, look func(context.Context)) {
+	l.mutex.Lock()
+	done := l.next
+	if done == nil {
+		done = make(chan struct{})
+		l.next = done
+		pause := time.Until(l.last.Add(lookGap))
+		go func() {
+			time.Sleep(pause)
+			l.mutex.Lock()
+			l.next, l.last = nil, time.Now()
+			l.mutex.Unlock()
+			look(context.WithoutCancel(ctx))
+			close(done)
+		}()
+	}
+	l.mutex.Unlock()
+	select {
+	case <-done:
+	case <-ctx.Done():
+	}
 }
 
 // loadRelease reads and verifies the root of a release.
