@@ -34,7 +34,7 @@ type app struct {
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
 	debug.SetGCPercent(400) // commands are short: memory is cheaper than collecting it
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	go func() {
 		<-ctx.Done()
