@@ -76,8 +76,8 @@ type Changes struct {
 
 // Timing is how long one phase took.
 type Timing struct {
-	Phase string        `json:"phase"`
-	Took  time.Duration `json:"-"`
+	Phase string
+	Took  time.Duration
 }
 
 // Release makes the plan's release: from an earlier build of the same inputs, or by building and uploading. Nothing is live
@@ -284,7 +284,7 @@ func (r *Run) Activate(ctx context.Context) error {
 	}
 	move := journal.Move{
 		Release: r.result.Release, Origin: origin, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Why: r.Plan.Message,
-		Automatic: r.Automatic, Document: document, KeepDocument: keep, DuringFreezeOK: r.overFreeze,
+		Document: document, KeepDocument: keep, DuringFreezeOK: r.overFreeze,
 	}
 	hint := int64(0)
 	if r.result.Before != nil {

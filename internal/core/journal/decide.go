@@ -39,12 +39,11 @@ type Move struct {
 	Release release.ID
 	Origin
 	Cause, Who, Why string
-	Automatic       bool // nobody is there to ask: a freeze refuses it
 
 	// Document replaces the environment's document if KeepDocument is false.
 	Document       Document
 	KeepDocument   bool
-	DuringFreezeOK bool // a person was shown the freeze and goes on
+	DuringFreezeOK bool // a person was shown the freeze and goes on; without it a freeze refuses
 }
 
 // Activate decides a deploy or a promotion. A freeze that was overridden by a person goes on.

@@ -259,7 +259,7 @@ func TestFreeze(t *testing.T) {
 	deploy(t, j, "b")
 	_, err := j.Append(t.Context(), 0, j.Return(t.Context(), journal.Back{Who: "Tobias Quill", Why: "wrong fare"}))
 	require.NoError(t, err)
-	move := journal.Move{Release: id("c"), Automatic: true}
+	move := journal.Move{Release: id("c")}
 	_, err = j.Append(t.Context(), 0, journal.Activate(journal.Deploy, move, noon))
 	var refusal *journal.Refusal
 	require.ErrorAs(t, err, &refusal)
