@@ -63,7 +63,7 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 			for i := range files {
 				files[i] = release.File{Path: fmt.Sprintf("page-%d.html", i), Digest: digest.Of([]byte{byte(version)}), Size: 1, Type: "text/html"}
 			}
-			index, err := release.Build(files, release.Settings{})
+			index, err := release.Build(files, nil, release.Settings{})
 			require.NoError(t, err)
 			require.NoError(t, store.Store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data))
 			_, err = s.journal("production").Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
@@ -94,7 +94,7 @@ func TestADryRunOfARollbackWritesNothing(t *testing.T) {
 	store := &noting{Store: &memory.Store{}}
 	s := &session{project: &pipeline.Project{}, store: store, site: "corvane"}
 	for version := range 2 {
-		index, err := release.Build([]release.File{{Path: "index.html", Digest: digest.Of([]byte{byte(version)}), Size: 1}}, release.Settings{})
+		index, err := release.Build([]release.File{{Path: "index.html", Digest: digest.Of([]byte{byte(version)}), Size: 1}}, nil, release.Settings{})
 		require.NoError(t, err)
 		require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data))
 		_, err = s.journal("production").Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))

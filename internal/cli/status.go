@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
@@ -294,7 +295,7 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 		shown = append(shown, journal.DisplayName(name))
 	}
 	problem := fault.New(fault.Usage, "unknown-environment", "%s has no environment %q", s.site, typed)
-	if nearest := project.Nearest(typed, shown); nearest != "" {
+	if nearest := spelling.Nearest(typed, shown); nearest != "" {
 		problem = problem.Then("did you mean %s?", nearest)
 	}
 	return "", problem.Then("orilla status lists them")

@@ -96,7 +96,7 @@ func (w *world) put(files map[string]string, settings release.Settings) release.
 		}
 		list = append(list, one)
 	}
-	index, err := release.Build(list, settings)
+	index, err := release.Build(list, nil, settings)
 	require.NoError(w.t, err)
 	for _, chunk := range index.Chunks {
 		add(chunk.Data)
@@ -110,7 +110,7 @@ func (w *world) put(files map[string]string, settings release.Settings) release.
 // activate points an environment at a release and returns the entry.
 func (w *world) activate(environment string, id release.ID, addresses ...string) journal.Entry {
 	w.t.Helper()
-	document, err := journal.NewDocument(addresses, "")
+	document, err := journal.NewDocument(journal.DocumentContent{Addresses: addresses}, "")
 	require.NoError(w.t, err)
 	if document.Data != nil {
 		w.store.Create(w.t.Context(), document.Digest.Key(), document.Data) //nolint:errcheck // may be there

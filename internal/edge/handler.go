@@ -61,16 +61,16 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	if s.reader == nil {
 		return say(w, r, http.StatusGone, "This environment was removed.")
 	}
-	req := request(r, base, e.journal.Environment == project.Production)
-	a, err := answer.Decide(r.Context(), req, s.site(time.Now()))
+	req := n.request(r, base, journal.DisplayName(e.journal.Environment))
+	a, err := answer.Decide(r.Context(), req, s.site(req.Now))
 	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
 		s = e.current.Load()
 		if s.reader != nil {
-			a, err = answer.Decide(r.Context(), req, s.site(time.Now()))
+			a, err = answer.Decide(r.Context(), req, s.site(req.Now))
 		}
 	}
 	s.mark(w)
-	return n.finish(w, r, a, err)
+	return n.finish(w, r, a, err, s.upstreams)
 }
 
 // mark says in the header what an answer comes from.
@@ -98,27 +98,33 @@ func (n *Node) newer(ctx context.Context, e *environment, s *serving, path strin
 
 // serveRelease answers from one release, whatever is live.
 func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
-	reader, err := n.release(r.Context(), meant.site, meant.release)
-	if err == nil && reader == nil {
+	id, site, err := n.release(r.Context(), meant.site, meant.release)
+	if err == nil && id.IsZero() {
 		return say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
 	}
 	if err != nil {
-		return n.finish(w, r, answer.Answer{}, err)
+		return n.finish(w, r, answer.Answer{}, err, nil)
 	}
-	base := ""
+	base, upstreams := "", map[string]string{}
 	if e := n.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
-		base = e.current.Load().base()
+		base, upstreams = e.current.Load().base(), e.current.Load().upstreams
 	}
 	if base != "" && r.URL.Path == "/" {
 		return toBase(w, base)
 	}
-	a, err := answer.Decide(r.Context(), request(r, base, false), answer.Site{Files: reader, Settings: reader.Root.Settings})
-	w.Header().Set(ReleaseField, reader.ID.Short())
-	return n.finish(w, r, a, err)
+	a, err := answer.Decide(r.Context(), n.request(r, base, ReleaseEnvironment), site)
+	w.Header().Set(ReleaseField, id.Short())
+	return n.finish(w, r, a, err, upstreams)
 }
 
 // finish sends an answer, or 500 with a line in the log that names the object.
-func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error) string {
+func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error, upstreams map[string]string) string {
+	if err == nil && a.Upstream != nil {
+		if err := n.proxies.pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) {
+			n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
+		}
+		return describe(a)
+	}
 	if err != nil {
 		if r.Context().Err() == nil {
 			n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
@@ -130,11 +136,37 @@ func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, e
 		n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
 		return "trouble"
 	}
+	return describe(a)
+}
+
+// describe says in a few words what answered.
+func describe(a answer.Answer) string {
+	switch {
+	case a.Location != "":
+		return "-> " + a.Location
+	case a.Upstream != nil:
+		return "-> " + a.Upstream.Where()
+	case a.File != nil && a.By == answer.ByFile:
+		return a.File.Path
+	case a.File != nil:
+		return string(a.By) + " " + a.File.Path
+	}
 	return string(a.By)
 }
 
-func request(r *http.Request, base string, production bool) answer.Request {
-	return answer.Request{Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base, Production: production}
+// ReleaseEnvironment is what rules see as the environment at the address of a release.
+const ReleaseEnvironment = "release"
+
+func (n *Node) request(r *http.Request, base, environment string) answer.Request {
+	return request(r, base, environment, n.options.Now())
+}
+
+func request(r *http.Request, base, environment string, now time.Time) answer.Request {
+	return answer.Request{
+		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base, Environment: environment, Now: now,
+		Scheme: scheme(r), Host: strings.ToLower(r.Host),
+		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","), Cookie: strings.Join(r.Header.Values("Cookie"), "; "),
+	}
 }
 
 // rightMethod reports whether a redirect to the canonical address makes sense: it must not lose the body of a form.
@@ -224,7 +256,7 @@ func (w *countingWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter 
 func (n *Node) serveWaiting(w http.ResponseWriter, r *http.Request, meant local) string {
 	claimed, err := n.claimed(r.Context(), meant.site)
 	if err != nil {
-		return n.finish(w, r, answer.Answer{}, err)
+		return n.finish(w, r, answer.Answer{}, err, nil)
 	}
 	name := journal.DisplayName(meant.environment)
 	switch {

@@ -130,7 +130,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) string {
 	if files == nil {
 		return say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
 	}
-	a, err := answer.Decide(r.Context(), request(r, l.Base, true), answer.Site{Files: files, Settings: l.Settings})
+	a, err := answer.Decide(r.Context(), request(r, l.Base, answer.Production, time.Now()), answer.Site{Files: files, Settings: l.Settings})
 	if err == nil && l.Reload && a.File != nil && strings.HasPrefix(a.File.Type, "text/html") {
 		err = l.page(w, r, a, files)
 	} else if err == nil {
@@ -187,7 +187,6 @@ func (l *Local) page(w http.ResponseWriter, r *http.Request, a answer.Answer, fi
 		w.Header().Add(field.Name, field.Value)
 	}
 	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Type", a.File.Type)
 	w.Header().Set("Content-Length", strconv.Itoa(len(data)))
 	w.WriteHeader(a.Status)
 	if r.Method != http.MethodHead {

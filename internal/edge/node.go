@@ -11,6 +11,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
@@ -45,6 +46,10 @@ type Options struct {
 	Sweep    time.Duration // how often all journals are looked at, whatever the hints say; 0: 10 s
 	Poll     time.Duration // how often hints are looked at where the store cannot tell of changes; 0: 500 ms
 	Memory   int64         // bytes of objects kept in memory; 0: 128 MB
+	Reach    Reach         // which upstreams inside the node's own network may be asked
+	Wait     time.Duration // how long an upstream may take to begin its answer; 0: 30 s
+
+	Now func() time.Time // by which time conditions turn; nil: time.Now
 }
 
 // Node answers visitors from one store. Make it with New, then Follow the store for as long as it serves.
@@ -58,7 +63,8 @@ type Node struct {
 	environments map[string]*environment // by site/stored name
 	pulses       map[string]time.Time    // when the hint of each site last changed
 	hosts        atomic.Pointer[table]
-	single       sync.Map // *release.Reader by site/digits, for addresses of releases
+	single       sync.Map // openRelease by site/digits, for addresses of releases
+	proxies      *proxies
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.
@@ -72,10 +78,13 @@ func New(store storage.Store, options Options) *Node {
 	if options.Memory == 0 {
 		options.Memory = 128 << 20
 	}
+	if options.Now == nil {
+		options.Now = time.Now
+	}
 	n := &Node{
 		store: store, options: options,
 		objects: newObjects(store, options.Memory), index: newObjects(store, 64<<20),
-		environments: map[string]*environment{}, pulses: map[string]time.Time{},
+		environments: map[string]*environment{}, pulses: map[string]time.Time{}, proxies: newProxies(options.Reach, options.Wait),
 	}
 	n.hosts.Store(&table{})
 	return n
@@ -219,32 +228,42 @@ func (n *Node) trouble(e *environment, text string) {
 	n.tell(event)
 }
 
-// release finds the one release of a site whose id begins with digits; nil if there is none, or more than one.
-func (n *Node) release(ctx context.Context, site, digits string) (*release.Reader, error) {
+// openRelease is a release that answers at its own address.
+type openRelease struct {
+	id   release.ID
+	site answer.Site
+}
+
+// release finds the one release of a site whose id begins with digits; the zero ID if there is none, or more than one.
+func (n *Node) release(ctx context.Context, site, digits string) (release.ID, answer.Site, error) {
 	if len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
-		return nil, nil
+		return release.ID{}, answer.Site{}, nil
 	}
 	key := site + "/" + digits
 	if found, ok := n.single.Load(key); ok {
-		return found.(*release.Reader), nil
+		return found.(openRelease).id, found.(openRelease).site, nil
 	}
 	var ids []release.ID
 	for item, err := range n.store.List(ctx, storage.ReleasesKey(site)) {
 		if err != nil {
-			return nil, err
+			return release.ID{}, answer.Site{}, err
 		}
 		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) {
 			ids = append(ids, id)
 		}
 	}
 	if len(ids) != 1 {
-		return nil, nil
+		return release.ID{}, answer.Site{}, nil
 	}
 	reader, err := loadRelease(ctx, n.store, n.index, site, ids[0])
-	if err == nil {
-		n.single.Store(key, reader)
+	if err != nil {
+		return release.ID{}, answer.Site{}, err
 	}
-	return reader, err
+	open := openRelease{id: ids[0]}
+	if open.site, err = answer.Open(ctx, reader); err == nil {
+		n.single.Store(key, open)
+	}
+	return open.id, open.site, err
 }
 
 // claimed reports whether a site's name has an owner.

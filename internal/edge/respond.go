@@ -25,9 +25,6 @@ func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	for _, field := range a.Header {
 		header.Add(field.Name, field.Value)
 	}
-	if a.Location != "" {
-		header.Set("Location", a.Location)
-	}
 	if a.File == nil {
 		respondText(w, r, a)
 		return nil
@@ -37,7 +34,6 @@ func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		fail(w, r)
 		return err
 	}
-	header.Set("Content-Type", a.File.Type)
 	if a.Status == http.StatusOK {
 		header.Set("ETag", a.ETag)
 		return respondFile(w, r, a, content)
@@ -115,7 +111,9 @@ func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 		w.WriteHeader(a.Status)
 		return
 	}
-	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if w.Header().Get("Content-Type") == "" {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	}
 	w.Header().Set("Content-Length", strconv.Itoa(len(a.Text)))
 	w.WriteHeader(a.Status)
 	if r.Method != http.MethodHead {
@@ -125,9 +123,12 @@ func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 
 // fail answers 500 without anything that was meant for another answer.
 func fail(w http.ResponseWriter, r *http.Request) {
-	for _, name := range []string{"Etag", "Link", "Cache-Control", "Content-Length"} {
-		w.Header().Del(name)
+	for name := range w.Header() {
+		if name != ReleaseField {
+			w.Header().Del(name)
+		}
 	}
+	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Cache-Control", "no-store")
 	respondText(w, r, answer.Answer{Status: http.StatusInternalServerError, Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"})
 }

@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -26,7 +27,9 @@ type serving struct {
 	entry     journal.Entry
 	reader    *release.Reader // nil after a removal
 	settings  release.Settings
+	rules     *rules.Set
 	addresses []*url.URL
+	upstreams map[string]string
 	recent    []recent       // newest first
 	earlier   []answer.Files // the readers of recent
 }
@@ -44,7 +47,7 @@ func (s *serving) site(now time.Time) answer.Site {
 	for n < len(s.recent) && now.Sub(s.recent[n].ended) <= keep {
 		n++
 	}
-	return answer.Site{Files: s.reader, Settings: s.settings, Recent: s.earlier[:n]}
+	return answer.Site{Files: s.reader, Settings: s.settings, Rules: s.rules, Recent: s.earlier[:n]}
 }
 
 // base is the path of the canonical address, without its final slash.
@@ -93,7 +96,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 	}
 	next := &serving{entry: head}
 	if !head.Document.IsZero() {
-		if next.addresses, err = loadAddresses(ctx, objects, head.Document); err != nil {
+		if next.addresses, next.upstreams, err = loadDocument(ctx, objects, head.Document); err != nil {
 			return false, err
 		}
 	}
@@ -101,7 +104,11 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 		if next.reader, err = loadRelease(ctx, e.journal.Store, objects, e.journal.Site, head.Release); err != nil {
 			return false, err
 		}
-		next.settings = next.reader.Root.Settings
+		site, err := answer.Open(ctx, next.reader)
+		if err != nil {
+			return false, err
+		}
+		next.settings, next.rules = site.Settings, site.Rules
 		next.recent = e.recent(ctx, objects, before, head, next.settings)
 		for _, r := range next.recent {
 			next.earlier = append(next.earlier, r.reader)
@@ -192,24 +199,24 @@ func loadRelease(ctx context.Context, store storage.Store, objects *objects, sit
 	return release.NewReader(id, root, objects.get), nil
 }
 
-func loadAddresses(ctx context.Context, objects *objects, document digest.Digest) ([]*url.URL, error) {
+// loadDocument reads what an environment is, apart from the release that it serves.
+func loadDocument(ctx context.Context, objects *objects, document digest.Digest) (addresses []*url.URL, upstreams map[string]string, err error) {
 	data, err := objects.get(ctx, document)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	content, err := journal.DecodeDocument(data)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var addresses []*url.URL
 	for _, text := range content.Addresses {
 		address, err := url.Parse(text)
 		if err != nil {
-			return nil, fmt.Errorf("environment document: %w", err)
+			return nil, nil, fmt.Errorf("environment document: %w", err)
 		}
 		addresses = append(addresses, address)
 	}
-	return addresses, nil
+	return addresses, content.Upstreams, nil
 }
 
 // table is where each configured host leads. It is made anew when something flips.

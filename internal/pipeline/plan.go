@@ -10,6 +10,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -209,7 +210,7 @@ func noCommit(ctx context.Context, p *Project, name string) error {
 			Then("git add . && git commit").Then("or publish what is here: orilla deploy --working-tree")
 	}
 	problem := fault.New(fault.Usage, "no-commit", "there is no commit %q", name).At("%s", p.Repository.Top)
-	if nearest := project.Nearest(name, p.Repository.Branches(ctx)); nearest != "" {
+	if nearest := spelling.Nearest(name, p.Repository.Branches(ctx)); nearest != "" {
 		problem = problem.Then("did you mean %s?", nearest)
 	}
 	return problem.Then("git log --oneline lists commits, git branch the branches")

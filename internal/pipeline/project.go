@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -180,7 +181,7 @@ func (p *Project) namedTarget(to string) (string, error) {
 		return to, nil
 	}
 	problem := fault.New(fault.Usage, "unknown-environment", "there is no environment %q", to)
-	if nearest := project.Nearest(to, p.EnvironmentNames()); nearest != "" {
+	if nearest := spelling.Nearest(to, p.EnvironmentNames()); nearest != "" {
 		problem = problem.Then("did you mean --to %s?", nearest)
 	}
 	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s", project.Label(to))

@@ -309,8 +309,7 @@ func (r *Run) document(ctx context.Context) (document journal.Document, keep boo
 	if !p.Configured && p.StandingAt == "" && r.result.Before != nil {
 		return document, true, nil // nothing here says anything of environments
 	}
-	addresses := p.Standing.Environments[r.Plan.Environment].Addresses
-	document, err = journal.NewDocument(addresses, p.StandingAt)
+	document, err = journal.NewDocument(p.Standing.Document(r.Plan.Environment), p.StandingAt)
 	if err != nil {
 		return document, false, err
 	}

@@ -35,7 +35,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 	if err != nil {
 		return err
 	}
-	index, err := release.Build(files, r.Plan.Config.Settings())
+	index, err := release.Build(files, nil, r.Plan.Config.Settings())
 	if err != nil {
 		return err
 	}

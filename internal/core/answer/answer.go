@@ -1,20 +1,26 @@
 // Package answer decides what a URL answers: one pure function from a request and a release to an answer, used alike by local
-// serving and by edge nodes.
+// serving, checks, explanations and edge nodes.
 //
-// It follows semantics 1: a page's address follows its file (a/index.html is /a/, a.html is /a), fingerprinted assets of
-// recent releases go on being answered, and everything else is 404. HTTP terms are those of RFC 9110 and RFC 9111.
+// It follows semantics 1, in this order: what cannot be understood is refused; then the first redirect, gone, rewrite or proxy that
+// applies; then files, where a page's address follows its file (a/index.html is /a/, a.html is /a); then fingerprinted assets of
+// recent releases; then fallbacks; then the page for what is missing. Header rules come last. docs/answers.md has the whole of it.
+// HTTP terms are those of RFC 9110 and RFC 9111.
 package answer
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
-	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/address"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 )
+
+// Production is the environment whose answers may be indexed by search engines.
+const Production = "production"
 
 // Request is what of a request can decide the answer.
 type Request struct {
@@ -22,8 +28,14 @@ type Request struct {
 	Path   string // as it was sent, still escaped, without the query
 	Query  string // as it was sent, without the question mark
 
-	Base       string // where the site lies on its host: "" or "/prefix"
-	Production bool   // else the answer asks not to be indexed
+	Scheme      string // "http" or "https"
+	Host        string // in lower case, with its port if one was sent
+	Base        string // where the site lies on its host: "" or "/prefix"
+	Environment string // as it is shown: production, staging, preview/winter; release for the address of a release
+	Now         time.Time
+
+	AcceptLanguage string // the header fields of these names
+	Cookie         string
 }
 
 // Files finds files in one release.
@@ -35,13 +47,35 @@ type Files interface {
 type Site struct {
 	Files    Files
 	Settings release.Settings
+	Rules    *rules.Set
 	Recent   []Files // earlier releases, the newest first, whose fingerprinted assets are still answered
 }
 
-// By says what decided the answer.
+// Open returns the site that a release is, without earlier releases. It loads the rules and compiles them.
+func Open(ctx context.Context, reader *release.Reader) (Site, error) {
+	site := Site{Files: reader, Settings: reader.Root.Settings}
+	if reader.Root.Rules == nil {
+		return site, nil
+	}
+	data, err := reader.Rules(ctx)
+	if err != nil {
+		return Site{}, err
+	}
+	list, err := rules.Decode(data)
+	if err == nil && int64(len(list)) != reader.Root.Rules.Count {
+		err = rules.ErrDamaged
+	}
+	if err != nil {
+		return Site{}, fmt.Errorf("release %s, rules %s: %w", reader.ID.Short(), reader.Root.Rules.Digest, err)
+	}
+	site.Rules = rules.Compile(list)
+	return site, nil
+}
+
+// By says what decided the answer: the verb of a rule, or one of the following.
 type By string
 
-// What can decide an answer.
+// What can decide an answer besides a rule.
 const (
 	ByFile    By = "file"         // a file of the release
 	ByRecent  By = "recent asset" // a fingerprinted asset of an earlier release
@@ -51,19 +85,60 @@ const (
 	ByRequest By = "request"      // the request could not be understood
 )
 
-// Field is one header field of an answer.
-type Field struct{ Name, Value string }
+// Field is one header field of an answer, with the rule that set it; nil for a field that every such answer has.
+type Field struct {
+	Name, Value string
+	Rule        *rules.Rule
+}
 
 // Answer is what to send. File is the content; if nil, Text is, as plain text.
 type Answer struct {
-	Status   int
+	Status   int // 0 if the request is passed on
 	By       By
+	Rule     *rules.Rule // that decided; nil for none
 	File     *release.File
 	Text     string
-	Location string // of a redirect
+	Location string // of a redirect; it is among the header fields too
+	Upstream *Upstream
 	Header   []Field
-	// ETag is the strong entity tag of the answer, with quotes; set for status 200 only.
+	// ETag is the strong entity tag of the answer, with quotes; set for status 200 only. It covers the bytes and all that rules set.
 	ETag string
+	// Timed tells that the answer may be another at another time.
+	Timed bool
+
+	withheld []string // names of fields that header rules took away
+}
+
+// Upstream is where a request is passed on to.
+type Upstream struct {
+	Name   string // of an upstream, whose address the environment gives
+	Origin string // scheme and host, where the rule gives them
+	Path   string // escaped, with the query
+	// Below is where the site's own addresses begin that lead to addresses of the upstream below Of: "/api/" and "/v1/". Both are
+	// empty where the rule does not pass on all below a path.
+	Below, Of string
+
+	finish func(status int, header http.Header)
+}
+
+// Finish changes the header of an upstream's response as the rules say, and adds what caches must know.
+func (u *Upstream) Finish(status int, header http.Header) { u.finish(status, header) }
+
+// Back maps a Location that points at the upstream to the site's own address. origin is the upstream's address without its path.
+func (u *Upstream) Back(location, origin, prefix string) string {
+	rest := strings.TrimPrefix(location, origin)
+	if path, ok := strings.CutPrefix(rest, prefix+u.Of); ok && u.Of != "" && strings.HasPrefix(rest, "/") && !strings.HasPrefix(rest, "//") {
+		return u.Below + path
+	}
+	return location
+}
+
+// Where writes where the request goes.
+func (u *Upstream) Where() string {
+	if u.Name != "" {
+		return u.Name + ":" + u.Path
+	}
+	return u.Origin + u.Path
 }
 
 // Reserved is the first segment of the addresses that no file of a site can have.
@@ -81,181 +156,150 @@ const (
 
 // Decide answers a request. It reads nothing but its arguments; the error is that of a lookup.
 func Decide(ctx context.Context, req Request, site Site) (Answer, error) {
-	answer, err := decide(ctx, req, site)
-	if err != nil {
-		return Answer{}, err
-	}
-	if !req.Production {
-		answer.add("X-Robots-Tag", "noindex")
-	}
-	answer.add("X-Content-Type-Options", "nosniff")
-	return answer, nil
+	d := newDecision(ctx, req, site)
+	return d.answer()
 }
 
-func decide(ctx context.Context, req Request, site Site) (Answer, error) {
-	path, refused := split(req)
-	if refused != nil {
-		return *refused, nil
-	}
-	if len(path.names) > 0 && path.names[0] == Reserved {
-		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are Orilla's own."), nil
-	}
-	switch req.Method {
-	case http.MethodGet, http.MethodHead:
-	case http.MethodOptions:
-		return Answer{Status: http.StatusNoContent, By: ByMethod, Header: []Field{{"Allow", allowed}}}, nil
-	default:
-		return text(http.StatusMethodNotAllowed, ByMethod, "Files answer "+allowed+".", Field{"Allow", allowed}), nil
-	}
-	if path.repeated {
-		return redirect(req, path.names, path.slash), nil
-	}
-	found, ok, err := files(ctx, req, path, site)
-	if err != nil || ok {
-		return found, err
-	}
-	if found, ok, err = recent(ctx, path, site); err != nil || ok {
-		return found, err
-	}
-	return missing(ctx, path, site)
+// Explain answers a request and tells how the answer came to be, step by step.
+func Explain(ctx context.Context, req Request, site Site) (Answer, []Step, error) {
+	d := newDecision(ctx, req, site)
+	d.steps = &[]Step{}
+	a, err := d.answer()
+	return a, *d.steps, err
 }
 
-// files answers from the release itself.
-func files(ctx context.Context, req Request, path path, site Site) (Answer, bool, error) {
-	if !path.findable {
-		return Answer{}, false, nil
-	}
-	name, parent, isIndex := path.name(), path.names, false
-	if last := len(path.names) - 1; last >= 0 && path.names[last] == "index" {
-		parent, isIndex = path.names[:last], true
-	}
-	if !path.slash {
-		if file, ok, err := site.Files.Lookup(ctx, name); err != nil || ok {
-			return exact(req, path, file, site), ok, err
-		}
-		if file, ok, err := site.Files.Lookup(ctx, name+".html"); err != nil || ok {
-			if isIndex {
-				return redirect(req, parent, true), ok, err
-			}
-			return page(file, site), ok, err
-		}
-		_, ok, err := site.Files.Lookup(ctx, name+"/index.html")
-		return redirect(req, path.names, true), ok, err
-	}
-	if file, ok, err := site.Files.Lookup(ctx, strings.TrimPrefix(name+"/index.html", "/")); err != nil || ok {
-		return page(file, site), ok, err
-	}
-	if name == "" || name+".html" == notFoundPage {
-		return Answer{}, false, nil
-	}
-	_, ok, err := site.Files.Lookup(ctx, name+".html")
-	return redirect(req, parent, isIndex), ok, err
+// Step is one thing that was considered.
+type Step struct {
+	Rule    *rules.Rule // nil if no rule
+	Applied bool
+	Text    string
 }
 
-// exact answers with the file that the path spells. A page has an address of its own besides.
-func exact(req Request, path path, file release.File, site Site) Answer {
-	names, slash, other := address(path.names)
-	if !other {
-		return page(file, site)
-	}
-	if site.Settings.OneAddress && file.Path != notFoundPage {
-		return redirect(req, names, slash)
-	}
-	answer := page(file, site)
-	if answer.Status == http.StatusOK {
-		answer.add("Link", "<"+req.Base+encode(names, slash)+`>; rel="canonical"`)
-	}
-	return answer
+// decision is one request being answered.
+type decision struct {
+	ctx     context.Context
+	req     Request
+	site    Site
+	path    address.Path
+	query   address.Query
+	visitor rules.Visitor
+
+	known bool // the path was understood, so rules may say something of it
+
+	vary  []string  // the request's fields that decided, or could have
+	next  time.Time // when a time condition may turn
+	timed bool
+	steps *[]Step // nil if nobody asks
 }
 
-// address returns the segments of the one address of a page that was asked for by the name of its file.
-func address(names []string) (canonical []string, slash, other bool) {
-	last := names[len(names)-1]
-	if last == "index.html" {
-		return names[:len(names)-1], true, true
+func newDecision(ctx context.Context, req Request, site Site) *decision {
+	d := &decision{ctx: ctx, req: req, site: site, query: address.Query{Raw: req.Query}}
+	d.visitor = rules.Visitor{
+		Host: hostName(req.Host), Environment: req.Environment, Now: req.Now, Query: &d.query, Languages: site.Settings.Languages,
+		AcceptLanguage: req.AcceptLanguage, Cookie: req.Cookie,
 	}
-	if stem, ok := strings.CutSuffix(last, ".html"); ok && stem != "" {
-		return append(append([]string{}, names[:len(names)-1]...), stem), false, true
-	}
-	return names, false, false
+	return d
 }
 
-// notFoundPage answers for what is missing. It is itself never found.
-const notFoundPage = "404.html"
-
-// page answers 200 with a file.
-func page(file release.File, site Site) Answer {
-	if file.Path == notFoundPage {
-		return Answer{Status: http.StatusNotFound, By: ByMissing, File: &file, Header: []Field{{"Cache-Control", revalidate}}}
-	}
-	answer := Answer{Status: http.StatusOK, By: ByFile, File: &file, ETag: entityTag(file)}
-	if Immutable(file.Path, site.Settings) {
-		answer.add("Cache-Control", forever)
-	} else {
-		answer.add("Cache-Control", revalidate)
-	}
-	return answer
-}
-
-// recent answers with a fingerprinted asset of an earlier release: a page that was opened before a flip goes on working.
-func recent(ctx context.Context, path path, site Site) (Answer, bool, error) {
-	name := path.name()
-	if path.slash || !path.findable || !Immutable(name, site.Settings) {
-		return Answer{}, false, nil
-	}
-	for _, files := range site.Recent {
-		file, ok, err := files.Lookup(ctx, name)
-		if err != nil {
-			return Answer{}, false, err
-		}
-		if ok {
-			answer := page(file, site)
-			answer.By = ByRecent
-			return answer, true, nil
+func (d *decision) answer() (Answer, error) {
+	a, refused := d.refuse()
+	if !refused {
+		var err error
+		if a, err = d.decide(); err != nil {
+			return Answer{}, err
 		}
 	}
-	return Answer{}, false, nil
+	d.finish(&a)
+	return a, nil
 }
 
-// missing answers 404: with the site's own page, or with a line where a page would only confuse what asked for a picture or
-// a script.
-func missing(ctx context.Context, path path, site Site) (Answer, error) {
-	name := path.name()
-	if media.Known(name) && media.ClassOf(name) != media.Page && !path.slash {
-		return text(http.StatusNotFound, ByMissing, "There is no such file on this site."), nil
+// refuse splits the path, and answers what needs no look at rules or files.
+func (d *decision) refuse() (Answer, bool) {
+	rest, ok := cutBase(d.req.Path, d.req.Base)
+	switch {
+	case len(d.req.Path) > MaxPath:
+		return text(http.StatusRequestURITooLong, ByRequest, "The address is too long."), true
+	case ok && rest == "" && d.req.Base != "":
+		return d.redirect(address.Path{Slash: true}), true
+	case !ok || rest == "":
+		return text(http.StatusNotFound, ByMissing, "There is no site at this path; it begins at "+d.req.Base+"/."), true
 	}
-	file, ok, err := site.Files.Lookup(ctx, notFoundPage)
-	if err != nil {
-		return Answer{}, err
+	var repeated bool
+	var err error
+	if d.path, repeated, err = address.Split(rest); err != nil {
+		return text(http.StatusBadRequest, ByRequest, "The address "+err.Error()+"."), true
 	}
-	if ok {
-		return page(file, site), nil
+	if len(d.path.Names) > 0 && d.path.Names[0] == Reserved {
+		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are Orilla's own."), true
 	}
-	return text(http.StatusNotFound, ByMissing, "There is no page at this address."), nil
+	d.known = true
+	if repeated && d.reads() {
+		d.step(nil, true, "slashes in a row are redirected to one")
+		return d.redirect(d.path), true
+	}
+	return Answer{}, false
+}
+
+// reads reports whether the method only reads.
+func (d *decision) reads() bool {
+	return d.req.Method == http.MethodGet || d.req.Method == http.MethodHead
+}
+
+func (d *decision) decide() (Answer, error) {
+	a, done, err := d.first()
+	if err != nil || done {
+		return a, err
+	}
+	if !d.reads() {
+		return d.method(), nil
+	}
+	rewritten := a.By == By(rules.Rewrite) // to a file that is not there
+	if !rewritten {
+		if a, done, err = d.files(); err != nil || done {
+			return a, err
+		}
+	}
+	if a, done, err = d.recent(); err != nil || done {
+		return a, err
+	}
+	if a, done, err = d.fallback(); err != nil || done {
+		return a, err
+	}
+	return d.missing(http.StatusNotFound)
+}
+
+// method answers what files do not.
+func (d *decision) method() Answer {
+	if d.req.Method == http.MethodOptions {
+		return Answer{Status: http.StatusNoContent, By: ByMethod, Header: []Field{{Name: "Allow", Value: allowed}}}
+	}
+	return text(http.StatusMethodNotAllowed, ByMethod, "Files answer "+allowed+".", Field{Name: "Allow", Value: allowed})
+}
+
+func (d *decision) step(rule *rules.Rule, applied bool, text string) {
+	if d.steps != nil {
+		*d.steps = append(*d.steps, Step{rule, applied, text})
+	}
 }
 
 // text answers with one line of plain text. Errors of the request are not kept by caches; a 404 is asked for again each time.
 func text(status int, by By, line string, header ...Field) Answer {
 	caching := neverStored
-	if status == http.StatusNotFound {
+	if status == http.StatusNotFound || status == http.StatusGone {
 		caching = revalidate
 	}
-	return Answer{Status: status, By: by, Text: line + "\n", Header: append(header, Field{"Cache-Control", caching})}
+	return Answer{Status: status, By: by, Text: line + "\n", Header: append(header, Field{Name: "Cache-Control", Value: caching})}
 }
 
 // redirect answers 301 with another path of the same site. It is revalidated each time, so that a rollback takes it back.
-func redirect(req Request, names []string, slash bool) Answer {
-	location := req.Base + encode(names, slash)
-	if req.Query != "" {
-		location += "?" + req.Query
+func (d *decision) redirect(to address.Path) Answer {
+	location := d.req.Base + to.String()
+	if d.req.Query != "" {
+		location += "?" + address.Clean(d.req.Query)
 	}
-	return Answer{Status: http.StatusMovedPermanently, By: BySlash, Location: location, Header: []Field{{"Cache-Control", revalidate}}}
+	return Answer{Status: http.StatusMovedPermanently, By: BySlash, Location: location, Header: []Field{{Name: "Cache-Control", Value: revalidate}}}
 }
 
-func (a *Answer) add(name, value string) { a.Header = append(a.Header, Field{name, value}) }
-
-// entityTag covers the bytes and the type they are sent with.
-func entityTag(file release.File) string {
-	sum := sha256.Sum256(append(file.Digest[:], file.Type...))
-	return `"` + hex.EncodeToString(sum[:16]) + `"`
+func (a *Answer) add(name, value string) {
+	a.Header = append(a.Header, Field{Name: name, Value: value})
 }

@@ -39,7 +39,7 @@ var corvane = of("index.html", "fares.html", "boats/index.html", "boats/dunlin.h
 func decide(t *testing.T, site answer.Site, method, target string) answer.Answer {
 	t.Helper()
 	path, query, _ := strings.Cut(target, "?")
-	a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query, Production: true}, site)
+	a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query, Environment: answer.Production}, site)
 	require.NoError(t, err)
 	return a
 }
@@ -252,7 +252,7 @@ func TestAColdPageLoadsOneChunk(t *testing.T) {
 		}
 		list = append(list, release.File{Path: name, Digest: digest.Of([]byte(name)), Size: 1, Type: media.Type(name, true)})
 	}
-	index, err := release.Build(list, release.Settings{})
+	index, err := release.Build(list, nil, release.Settings{})
 	require.NoError(t, err)
 	chunks := map[digest.Digest][]byte{}
 	for _, chunk := range index.Chunks {

@@ -1,112 +1,37 @@
 package answer
 
 import (
-	"net/http"
-	"net/url"
+	"net"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"golang.org/x/text/unicode/norm"
 
+	"orilla.example/orilla/internal/core/address"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 )
 
-// path is the path of a request, split and decoded.
-type path struct {
-	names    []string // decoded once, NFC, none empty
-	slash    bool     // it ends in a slash (or is the root)
-	repeated bool     // it had slashes in a row
-	findable bool     // no segment holds a slash, so a file can have this path
+// cutBase takes the base path off. What is left begins with a slash, or is empty for the base path itself.
+func cutBase(path, base string) (rest string, ok bool) {
+	rest, ok = strings.CutPrefix(path, base)
+	return rest, ok && (rest == "" || rest[0] == '/')
 }
 
-func (p path) name() string { return strings.Join(p.names, "/") }
-
-// split takes the base path off and decodes each segment once. What cannot be understood is refused with an answer.
-func split(req Request) (path, *Answer) {
-	if len(req.Path) > MaxPath {
-		answer := text(http.StatusRequestURITooLong, ByRequest, "The address is too long.")
-		return path{}, &answer
+// hostName takes the port off a host.
+func hostName(host string) string {
+	if strings.LastIndexByte(host, ':') < 0 {
+		return host
 	}
-	rest, ok := strings.CutPrefix(req.Path, req.Base)
-	if !ok || rest == "" || rest[0] != '/' {
-		if ok && rest == "" {
-			answer := redirect(req, nil, true)
-			return path{}, &answer
-		}
-		answer := text(http.StatusNotFound, ByMissing, "There is no site at this path; it begins at "+req.Base+"/.")
-		return path{}, &answer
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		return name
 	}
-	p := path{findable: true}
-	segments := strings.Split(rest[1:], "/")
-	for i, segment := range segments {
-		last := i == len(segments)-1
-		if segment == "" {
-			p.slash = p.slash || last
-			p.repeated = p.repeated || !last
-			continue
-		}
-		name, why := decode(segment)
-		if why != "" {
-			answer := text(http.StatusBadRequest, ByRequest, "The address "+why+".")
-			return path{}, &answer
-		}
-		p.findable = p.findable && !strings.Contains(name, "/")
-		p.names = append(p.names, name)
-	}
-	return p, nil
-}
-
-// decode unescapes one segment. why is set for one that no address of a site has.
-func decode(segment string) (name, why string) {
-	name, err := url.PathUnescape(segment)
-	switch {
-	case err != nil:
-		return "", "has a broken escape"
-	case !utf8.ValidString(name):
-		return "", "is not UTF-8"
-	case name == "." || name == "..":
-		return "", "has a dot segment"
-	}
-	for _, c := range name {
-		if c < ' ' || c == 0x7f {
-			return "", "has a control character"
-		}
-	}
-	return norm.NFC.String(name), ""
-}
-
-// unescaped has the bytes besides letters and digits that a segment of a Location shows as they are: pchar of RFC 3986
-// without the percent sign.
-const unescaped = "-._~!$&'()*+,;=:@"
-
-// encode writes segments as the path of a Location. It begins with exactly one slash, and no slash or backslash follows that.
-func encode(names []string, slash bool) string {
-	var out strings.Builder
-	for _, name := range names {
-		out.WriteByte('/')
-		for i := range len(name) {
-			c := name[i]
-			if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(unescaped, c) >= 0 {
-				out.WriteByte(c)
-				continue
-			}
-			out.WriteByte('%')
-			out.WriteByte("0123456789ABCDEF"[c>>4])
-			out.WriteByte("0123456789ABCDEF"[c&15])
-		}
-	}
-	if slash || len(names) == 0 {
-		out.WriteByte('/')
-	}
-	return out.String()
+	return host
 }
 
 // Address returns the escaped path at which a visitor opens the file at name: the one address of a page, or the file itself.
 func Address(name string) string {
-	names, slash, _ := address(strings.Split(name, "/"))
-	return encode(names, slash)
+	path, _ := address.OfFile(strings.Split(name, "/"))
+	return path.String()
 }
 
 // Immutable reports whether the file at name is sent as one that never changes: its name tells its content, by the rule of
@@ -128,4 +53,11 @@ func matches(globs []string, name string) bool {
 		}
 	}
 	return false
+}
+
+// isAsset reports whether an address is that of a file which is no page, so that a page would only confuse what asked for a picture
+// or a script.
+func isAsset(p address.Path) bool {
+	name := p.Name()
+	return !p.Slash && media.Known(name) && media.ClassOf(name) != media.Page
 }

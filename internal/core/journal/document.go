@@ -21,14 +21,17 @@ type Document struct {
 type DocumentContent struct {
 	Format    int      `json:"format"`
 	Addresses []string `json:"addresses,omitempty"` // absolute URLs ending in "/"; the first is canonical
+	// Upstreams are the addresses, by name, of what proxy rules pass requests on to.
+	Upstreams map[string]string `json:"upstreams,omitempty"`
 }
 
-// NewDocument makes the document of an environment. Without addresses there is none: the zero Document.
-func NewDocument(addresses []string, commit string) (Document, error) {
-	if len(addresses) == 0 {
+// NewDocument makes the document of an environment of which a commit says content. If that is nothing, there is none: the zero
+// Document.
+func NewDocument(content DocumentContent, commit string) (Document, error) {
+	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 {
 		return Document{Commit: commit}, nil
 	}
-	content := DocumentContent{Format: Format, Addresses: addresses}
+	content.Format = Format
 	data, err := canon.Marshal(content)
 	return Document{Digest: digest.Of(data), Commit: commit, Data: data, DocumentContent: content}, err
 }

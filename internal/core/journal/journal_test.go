@@ -288,7 +288,7 @@ func TestFreeze(t *testing.T) {
 
 func TestADeployKeepsANewerDocument(t *testing.T) {
 	j := of(&memory.Store{})
-	document, err := journal.NewDocument([]string{"https://www.corvane.example/"}, "c1")
+	document, err := journal.NewDocument(journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}}, "c1")
 	require.NoError(t, err)
 	_, err = j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id("a"), Document: document}, noon))
 	require.NoError(t, err)

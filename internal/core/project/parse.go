@@ -15,6 +15,7 @@ import (
 	"github.com/goccy/go-yaml/parser"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/spelling"
 )
 
 // Parse reads a configuration. name is what messages call the file. All mistakes are told at once, each with line, column and
@@ -136,7 +137,7 @@ func (p *parse) mapping(node ast.Node, known keys) {
 		key := pair.Key.String()
 		read, ok := known[key]
 		if !ok {
-			p.at(pair.Key, "unknown key %q%s", key, didYouMean(key, sortedKeys(known)))
+			p.at(pair.Key, "unknown key %q%s", key, spelling.DidYouMean(key, sortedKeys(known)))
 			continue
 		}
 		if pair.Value.Type() != ast.NullType {

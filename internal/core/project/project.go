@@ -2,8 +2,10 @@
 package project
 
 import (
+	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
 )
 
@@ -58,13 +60,15 @@ type Limits struct {
 
 // Environment is a fixed environment.
 type Environment struct {
-	Follows   string   `yaml:"follows"`   // the branch whose commits go there
-	Addresses []string `yaml:"addresses"` // absolute URLs; the first is canonical, its path is the base path
+	Follows   string            `yaml:"follows"`   // the branch whose commits go there
+	Addresses []string          `yaml:"addresses"` // absolute URLs; the first is canonical, its path is the base path
+	Upstreams map[string]string `yaml:"upstreams"` // where proxy rules lead, by name
 }
 
 // Previews says which branches get previews.
 type Previews struct {
-	Follows []string `yaml:"follows"`
+	Follows   []string          `yaml:"follows"`
+	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for all previews
 }
 
 // Production is the environment that every site has.
@@ -118,6 +122,29 @@ func (c Config) Settings() release.Settings {
 		}
 	}
 	return settings
+}
+
+// Document returns what the configuration says of an environment, by its stored name.
+func (c Config) Document(environment string) journal.DocumentContent {
+	if strings.HasPrefix(environment, journal.PreviewPrefix) {
+		return journal.DocumentContent{Upstreams: c.Previews.Upstreams}
+	}
+	e := c.Environments[environment]
+	return journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams}
+}
+
+// Upstreams returns the names of all upstreams, in order.
+func (c Config) Upstreams() []string {
+	names := map[string]bool{}
+	for _, e := range c.Environments {
+		for name := range e.Upstreams {
+			names[name] = true
+		}
+	}
+	for name := range c.Previews.Upstreams {
+		names[name] = true
+	}
+	return sortedKeys(names)
 }
 
 // Following returns the fixed environment that follows a branch, or "".

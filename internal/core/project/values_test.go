@@ -51,11 +51,3 @@ func TestPreviewPatterns(t *testing.T) {
 		assert.Equal(t, test.want, project.Previews{Follows: test.patterns}.FollowsBranch(test.branch), "%v %s", test.patterns, test.branch)
 	}
 }
-
-func TestNearest(t *testing.T) {
-	words := []string{"production", "staging", "preview/winter-times"}
-	assert.Equal(t, "production", project.Nearest("prodction", words))
-	assert.Equal(t, "staging", project.Nearest("stagin", words))
-	assert.Empty(t, project.Nearest("elsewhere-entirely", words), "nothing near is better than something far")
-	assert.Empty(t, project.Nearest("x", nil))
-}

@@ -42,11 +42,11 @@ type Index struct {
 // ErrPath is returned by Build for files that no release can have.
 var ErrPath = errors.New("not a path of a release")
 
-// Build sorts files by path and makes their index. No two may have the same path.
-func Build(files []File, settings Settings) (Index, error) {
+// Build sorts files by path and makes their index. No two may have the same path. rules is nil for none.
+func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
-	index := Index{Root: Root{Format: Format, Semantics: Semantics, Files: int64(len(files)), Settings: settings}}
+	index := Index{Root: Root{Format: Format, Semantics: Semantics, Files: int64(len(files)), Rules: rules, Settings: settings}}
 	list := lines{text: make([]byte, 0, 160*len(files)), each: make([]line, 0, len(files))}
 	for i, file := range files {
 		if err := checkPath(file.Path); err != nil {

@@ -64,6 +64,22 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 	return file, err == nil, r.damaged(ref.Digest, err)
 }
 
+// Rules loads the normalised rules; nil for none.
+func (r *Reader) Rules(ctx context.Context) ([]byte, error) {
+	var all []byte
+	for _, object := range r.Root.Rules.Objects() {
+		data, err := r.load(ctx, object)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, data...)
+	}
+	if set := r.Root.Rules; set != nil && digest.Of(all) != set.Digest {
+		return nil, fmt.Errorf("release %s, rules %s: %w", r.ID.Short(), set.Digest, ErrDamaged)
+	}
+	return all, nil
+}
+
 func (r *Reader) damaged(chunk digest.Digest, err error) error {
 	if err == nil {
 		return nil

@@ -1,4 +1,5 @@
-// Package release is the immutable content of one site: which file is at which path, and how pages are served.
+// Package release is the immutable content of one site: which file is at which path, by which rules, and how pages
+// are served.
 //
 // A release is a small Merkle tree. Its files, sorted by path, are written one a line into chunks; its root lists the chunks
 // and the settings. The SHA-256 of the root is the release's id, so equal content has an equal id wherever, whenever and from
@@ -16,6 +17,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/core/canon"
@@ -99,6 +101,8 @@ type Settings struct {
 	// Fingerprinted and Plain are globs that say which files are, and are not, fingerprinted, whatever their names.
 	Fingerprinted []string `json:"fingerprinted,omitempty"`
 	Plain         []string `json:"plain,omitempty"`
+	// Languages are those that the site has, the first the default; rules may ask for them.
+	Languages []string `json:"languages,omitempty"`
 }
 
 // DefaultKeepAssets is how many seconds assets of earlier releases are kept when Settings does not say.
@@ -120,7 +124,41 @@ type Root struct {
 	Bytes     int64    `json:"bytes"`           // their sizes added up
 	Depth     int      `json:"depth,omitempty"` // levels of chunks between this list and the chunks of files
 	Chunks    []Ref    `json:"chunks"`
+	Rules     *RuleSet `json:"rules,omitempty"` // nil for none
 	Settings  Settings `json:"settings,omitzero"`
+}
+
+// RuleSet names the objects that hold the normalised rules, of which docs/store-format.md says how they are written.
+type RuleSet struct {
+	Count  int64           `json:"count"`
+	Digest digest.Digest   `json:"digest"` // of all the bytes
+	Size   int64           `json:"size"`   // in bytes
+	Parts  []digest.Digest `json:"parts,omitempty"`
+}
+
+// Objects lists the objects that hold the rules, in order.
+func (r *RuleSet) Objects() []digest.Digest {
+	if r == nil {
+		return nil
+	}
+	return File{Digest: r.Digest, Parts: r.Parts}.Objects()
+}
+
+// CutRules returns the record of count rules whose normalised form is data, and the objects that hold it. No rules have no record.
+func CutRules(count int, data []byte) (*RuleSet, []Chunk) {
+	if count == 0 {
+		return nil, nil
+	}
+	set := &RuleSet{Count: int64(count), Digest: digest.Of(data), Size: int64(len(data))}
+	if len(data) <= PartSize {
+		return set, []Chunk{{set.Digest, data}}
+	}
+	var chunks []Chunk
+	for part := range slices.Chunk(data, PartSize) {
+		chunks = append(chunks, Chunk{digest.Of(part), part})
+		set.Parts = append(set.Parts, digest.Of(part))
+	}
+	return set, chunks
 }
 
 // Ref names a chunk. Its record is the array [first path, last path, digest, number of files below it]. The last path is there
@@ -175,6 +213,11 @@ func DecodeRoot(data []byte, id ID) (Root, error) {
 	var root Root
 	if err := canon.Unmarshal(bytes.Clone(data), &root); err != nil {
 		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
+	}
+	if r := root.Rules; r != nil {
+		if err := checkParts(File{Path: "rules", Digest: r.Digest, Size: r.Size, Parts: r.Parts}); err != nil || r.Count < 1 {
+			return Root{}, fmt.Errorf("release %s: %w: its rules: %w", id.Short(), ErrDamaged, errors.Join(err))
+		}
 	}
 	return root, nil
 }

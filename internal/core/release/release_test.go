@@ -30,7 +30,7 @@ func many(n int) []release.File {
 // build makes a release and a reader that counts what it loads.
 func build(t testing.TB, files []release.File, settings release.Settings) (release.Index, *release.Reader, *int) {
 	t.Helper()
-	index, err := release.Build(files, settings)
+	index, err := release.Build(files, nil, settings)
 	require.NoError(t, err)
 	chunks := map[digest.Digest][]byte{}
 	for _, chunk := range index.Chunks {
@@ -58,7 +58,7 @@ func TestFormatIsFrozen(t *testing.T) {
 		{Path: "film.mp4", Digest: digest.Of([]byte("film")), Size: release.PartSize + 1, Type: "video/mp4",
 			Parts: []digest.Digest{digest.Of([]byte("a")), digest.Of([]byte("b"))}},
 		file(`odd "name" é.html`, ""),
-	}, release.Settings{})
+	}, nil, release.Settings{})
 	require.NoError(t, err)
 	require.Len(t, index.Chunks, 1)
 	assert.Equal(t, strings.Join([]string{
@@ -69,7 +69,7 @@ func TestFormatIsFrozen(t *testing.T) {
 	assert.Equal(t, `{"bytes":8388625,"chunks":[["film.mp4","odd \"name\" é.html","`+index.Chunks[0].Digest.String()+`",3]],"files":3,"format":1,"semantics":1}`, string(index.Data))
 	assert.Equal(t, "r-8be7bf21d6", index.ID.Short())
 
-	settled, err := release.Build(nil, release.Settings{OneAddress: true, KeepAssets: &half, Plain: []string{"img/**"}})
+	settled, err := release.Build(nil, nil, release.Settings{OneAddress: true, KeepAssets: &half, Plain: []string{"img/**"}})
 	require.NoError(t, err)
 	assert.Equal(t, `{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1,"settings":{"keep_assets":1800,"one_address":true,"plain":["img/**"]}}`, string(settled.Data))
 }
@@ -208,16 +208,16 @@ func TestDecodeRootRefuses(t *testing.T) {
 
 func TestBuildRefusesPathsThatNoReleaseCanHave(t *testing.T) {
 	for _, path := range []string{"", "/a", "a/", "a//b", "./a", "a/../b", "..", "a\x00b", "a\nb", "a\xffb"} {
-		_, err := release.Build([]release.File{file(path, "")}, release.Settings{})
+		_, err := release.Build([]release.File{file(path, "")}, nil, release.Settings{})
 		assert.ErrorIs(t, err, release.ErrPath, "%q", path)
 	}
-	_, err := release.Build([]release.File{file("a", "1"), file("a", "2")}, release.Settings{})
+	_, err := release.Build([]release.File{file("a", "1"), file("a", "2")}, nil, release.Settings{})
 	assert.ErrorIs(t, err, release.ErrPath)
 }
 
 // FuzzDamagedChunk makes sure that no chunk, however damaged, makes a reader panic or find what was not asked for.
 func FuzzDamagedChunk(f *testing.F) {
-	index, err := release.Build(many(20), release.Settings{})
+	index, err := release.Build(many(20), nil, release.Settings{})
 	require.NoError(f, err)
 	f.Add(index.Chunks[0].Data, "harbours/1/guide-1.html")
 	f.Add([]byte(`["a\"",`), `a"`)

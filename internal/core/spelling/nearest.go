@@ -1,4 +1,5 @@
-package project
+// Package spelling proposes the word that was probably meant.
+package spelling
 
 import "fmt"
 
@@ -13,7 +14,8 @@ func Nearest(word string, candidates []string) string {
 	return best
 }
 
-func didYouMean(word string, candidates []string) string {
+// DidYouMean returns a half sentence that proposes the nearest candidate, or "".
+func DidYouMean(word string, candidates []string) string {
 	if nearest := Nearest(word, candidates); nearest != "" {
 		return fmt.Sprintf("; did you mean %q?", nearest)
 	}

@@ -1,0 +1,245 @@
+package answer
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/rules"
+)
+
+// aboutContent are the fields that a rule sets only where the answer is made from a file at the requested path, or from a rewrite's
+// target; a rule that asks for a status reaches the others on purpose.
+var aboutContent = []string{"cache-control", "content-type", "content-disposition", "expires", "link"}
+
+// adding are the fields whose values are added to those that are there.
+var adding = []string{"link", "set-cookie", "vary"}
+
+// finish adds the header fields: those that every answer has, then those of rules, then what caches must know.
+func (d *decision) finish(a *Answer) {
+	if a.File != nil {
+		a.add("Content-Type", a.File.Type)
+	} else if a.Text != "" {
+		a.add("Content-Type", "text/plain; charset=utf-8")
+	}
+	a.add("X-Content-Type-Options", "nosniff")
+	if a.Upstream != nil {
+		a.Header = nil // they depend on what the upstream answers
+		a.Timed = d.timed
+		return
+	}
+	if d.known {
+		d.ruleFields(a, a.Status)
+	}
+	if a.Status == http.StatusOK && a.File != nil {
+		a.ETag = entityTag(a)
+	}
+	if a.Location != "" {
+		a.add("Location", a.Location)
+	}
+	d.caching(a)
+	a.Timed = d.timed
+	if d.req.Environment != Production {
+		a.set(Field{Name: "X-Robots-Tag", Value: "noindex"})
+	}
+}
+
+// ruleFields applies the header rules that match.
+func (d *decision) ruleFields(a *Answer, status int) {
+	d.visitor.Status = status
+	content := status == http.StatusOK && a.File != nil && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite))
+	d.consider(rules.OnAnswer, func(r *rules.Rule, _ rules.Trial) (string, bool, error) { //nolint:errcheck // use returns none
+		if !content && slices.Contains(aboutContent, r.Name) && !r.AsksStatus() {
+			d.step(r, false, r.Name+" is for files at their own address; when status "+strconv.Itoa(status)+" would reach this answer")
+			return "", false, nil
+		}
+		if r.Verb == rules.Withhold {
+			a.withhold(r.Name)
+			d.step(r, true, "takes away "+r.Name)
+			return "", false, nil
+		}
+		field := Field{Name: http.CanonicalHeaderKey(r.Name), Value: r.Value, Rule: r}
+		if slices.Contains(adding, r.Name) {
+			a.Header = append(a.Header, field)
+		} else {
+			a.set(field)
+		}
+		d.step(r, true, r.Name+": "+r.Value)
+		return "", false, nil
+	})
+}
+
+// set replaces what the header has of a field.
+func (a *Answer) set(field Field) {
+	a.drop(field.Name)
+	a.Header = append(a.Header, field)
+}
+
+func (a *Answer) drop(name string) {
+	a.Header = slices.DeleteFunc(a.Header, func(f Field) bool { return strings.EqualFold(f.Name, name) })
+}
+
+func (a *Answer) withhold(name string) {
+	a.drop(name)
+	a.withheld = append(a.withheld, name)
+}
+
+// get returns the first value of a field, or "".
+func (a *Answer) get(name string) string {
+	for _, f := range a.Header {
+		if strings.EqualFold(f.Name, name) {
+			return f.Value
+		}
+	}
+	return ""
+}
+
+// finishUpstream changes the header of an upstream's response.
+func (d *decision) finishUpstream(status int, header http.Header) {
+	var a Answer
+	d.ruleFields(&a, status)
+	for _, name := range a.withheld {
+		header.Del(name)
+	}
+	for _, f := range a.Header {
+		if slices.Contains(adding, strings.ToLower(f.Name)) {
+			header.Add(f.Name, f.Value)
+		} else {
+			header.Set(f.Name, f.Value)
+		}
+	}
+	a.Header = nil
+	for _, name := range []string{"Cache-Control", "Expires", "Vary"} {
+		for _, value := range header.Values(name) {
+			a.add(name, value)
+		}
+		header.Del(name)
+	}
+	d.caching(&a)
+	for _, f := range a.Header {
+		header.Add(f.Name, f.Value)
+	}
+	if d.req.Environment != Production {
+		header.Set("X-Robots-Tag", "noindex")
+	}
+}
+
+// caching says what caches must know: what the answer depends on, and until when it holds.
+func (d *decision) caching(a *Answer) {
+	d.varies(a)
+	control := directives(a.get("Cache-Control"))
+	if !d.next.IsZero() {
+		control = control.until(d.next.Sub(d.req.Now))
+		if expires, err := http.ParseTime(a.get("Expires")); err == nil && expires.After(d.next) {
+			a.replace("Expires", d.next.UTC().Format(http.TimeFormat))
+		}
+	}
+	if slices.Contains(d.vary, "Cookie") {
+		control = control.private()
+	}
+	if value := strings.Join(control, ", "); value != a.get("Cache-Control") {
+		a.replace("Cache-Control", value)
+	}
+}
+
+// replace changes the value of a field and leaves who set it.
+func (a *Answer) replace(name, value string) {
+	for i := range a.Header {
+		if strings.EqualFold(a.Header[i].Name, name) {
+			a.Header[i].Value = value
+		}
+	}
+}
+
+// varies adds the request's fields that decided, or could have, to those that rules name.
+func (d *decision) varies(a *Answer) {
+	var names []string
+	var rule *rules.Rule
+	for _, f := range a.Header {
+		if strings.EqualFold(f.Name, "Vary") {
+			rule = f.Rule
+			for name := range strings.SplitSeq(f.Value, ",") {
+				names = append(names, strings.TrimSpace(name))
+			}
+		}
+	}
+	names = append(names, d.vary...)
+	var once []string
+	for _, name := range names {
+		if !slices.ContainsFunc(once, func(other string) bool { return strings.EqualFold(other, name) }) && name != "" {
+			once = append(once, name)
+		}
+	}
+	if len(once) > 0 {
+		a.drop("Vary")
+		a.Header = append(a.Header, Field{"Vary", strings.Join(once, ", "), rule})
+	}
+}
+
+// cacheControl is the value of a Cache-Control field (RFC 9111, section 5.2).
+type cacheControl []string
+
+func directives(value string) cacheControl {
+	var list cacheControl
+	for directive := range strings.SplitSeq(value, ",") {
+		if directive = strings.TrimSpace(directive); directive != "" {
+			list = append(list, directive)
+		}
+	}
+	return list
+}
+
+// until cuts lifetimes to what is left, and takes away what would let the answer be used for longer.
+func (c cacheControl) until(left time.Duration) cacheControl {
+	seconds := int64((left + time.Second - 1) / time.Second)
+	var list cacheControl
+	for _, directive := range c {
+		name, value, _ := strings.Cut(strings.ToLower(directive), "=")
+		switch name {
+		case "max-age", "s-maxage":
+			if age, err := strconv.ParseInt(strings.Trim(value, `"`), 10, 64); err != nil || age > seconds {
+				directive = name + "=" + strconv.FormatInt(seconds, 10)
+			}
+		case "immutable", "stale-while-revalidate", "stale-if-error":
+			continue
+		}
+		list = append(list, directive)
+	}
+	return list
+}
+
+// private keeps an answer that depends on a cookie out of shared caches.
+func (c cacheControl) private() cacheControl {
+	var list cacheControl
+	for _, directive := range c {
+		name, _, _ := strings.Cut(strings.ToLower(directive), "=")
+		switch name {
+		case "public":
+			directive = "private"
+		case "s-maxage":
+			continue
+		}
+		list = append(list, directive)
+	}
+	return list
+}
+
+// entityTag covers the bytes, the type they are sent with, and the fields that rules set or take away.
+func entityTag(a *Answer) string {
+	sum := sha256.New()
+	sum.Write(a.File.Digest[:]) //nolint:errcheck // a hash takes everything
+	sum.Write([]byte(a.File.Type))
+	for _, f := range a.Header {
+		if f.Rule != nil {
+			sum.Write([]byte("\n" + strings.ToLower(f.Name) + ": " + f.Value))
+		}
+	}
+	for _, name := range a.withheld {
+		sum.Write([]byte("\n-" + name))
+	}
+	return `"` + hex.EncodeToString(sum.Sum(nil)[:16]) + `"`
+}

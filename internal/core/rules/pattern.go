@@ -1,0 +1,378 @@
+package rules
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"orilla.example/orilla/internal/core/address"
+)
+
+// Pattern is what the path of a request is compared with. Examples:
+//
+//	/fares                        that path, with or without a final slash
+//	/timetable/{season}           one segment, not empty
+//	/notices/{year:digits}        one segment of ASCII digits
+//	/{lang:en|es|gl}/fares        one of three segments
+//	/harbours/map-{id}.pdf        a part of a segment
+//	/shop/{rest:all}              all that is left, possibly nothing
+type Pattern struct {
+	segments []segment
+	all      string // the name of the placeholder that takes what is left
+	hasAll   bool
+}
+
+// kind says what a placeholder takes.
+type kind int
+
+const (
+	anything kind = iota
+	digits
+	oneOf
+)
+
+// segment is one segment of a pattern: a literal, or text around a placeholder.
+type segment struct {
+	before, after string // decoded; a literal has all of it in before
+	slot          *slot
+}
+
+// slot is a placeholder that takes a segment, a part of one, or the value of a parameter.
+type slot struct {
+	name   string
+	kind   kind
+	values []string // of oneOf
+}
+
+func (s *slot) takes(value string) bool {
+	switch {
+	case value == "":
+		return false
+	case s.kind == digits:
+		return strings.Trim(value, "0123456789") == ""
+	case s.kind == oneOf:
+		return slices.Contains(s.values, value)
+	}
+	return true
+}
+
+// String writes what stands between the braces.
+func (s *slot) String() string {
+	switch s.kind {
+	case digits:
+		return s.name + ":digits"
+	case oneOf:
+		values := make([]string, len(s.values))
+		for i, value := range s.values {
+			values[i] = encodeLiteral(value)
+		}
+		return s.name + ":" + strings.Join(values, "|")
+	}
+	return s.name
+}
+
+// encodeLiteral writes decoded text as it stands in a pattern or target: escaped as in a URL, with the bar that divides
+// alternatives.
+func encodeLiteral(text string) string { return address.EncodeSegment(text) }
+
+// String writes the pattern in its one spelling.
+func (p Pattern) String() string {
+	var out strings.Builder
+	for _, s := range p.segments {
+		out.WriteString("/" + encodeLiteral(s.before))
+		if s.slot != nil {
+			out.WriteString("{" + s.slot.String() + "}" + encodeLiteral(s.after))
+		}
+	}
+	if p.hasAll {
+		out.WriteString("/{" + p.all + ":all}")
+	}
+	if out.Len() == 0 {
+		return "/"
+	}
+	return out.String()
+}
+
+// placeholders returns the names that a request binds.
+func (p Pattern) placeholders() []string {
+	var names []string
+	for _, s := range p.segments {
+		if s.slot != nil {
+			names = append(names, s.slot.name)
+		}
+	}
+	if p.hasAll {
+		names = append(names, p.all)
+	}
+	return names
+}
+
+// IsLiteral reports whether the pattern has no placeholder.
+func (p Pattern) IsLiteral() bool { return len(p.placeholders()) == 0 }
+
+// Literal returns the one path that a pattern without placeholders matches.
+func (p Pattern) Literal() []string {
+	names := make([]string, len(p.segments))
+	for i, s := range p.segments {
+		names[i] = s.before
+	}
+	return names
+}
+
+// namesExtension reports whether the last segment ends in literal text with an extension.
+func (p Pattern) namesExtension() bool {
+	if p.hasAll || len(p.segments) == 0 {
+		return false
+	}
+	last := p.segments[len(p.segments)-1]
+	if last.slot == nil {
+		return strings.LastIndexByte(last.before, '.') > 0
+	}
+	return strings.Contains(last.after, ".")
+}
+
+// bound is what a placeholder stands for in one request.
+type bound struct {
+	name  string
+	names []string // decoded; one, but for a placeholder that takes all
+	slash bool     // of one that takes all: a slash follows
+	all   bool
+}
+
+// text joins the value for where slashes mean nothing: in a query or fragment.
+func (b bound) text() string {
+	if !b.all {
+		return b.names[0]
+	}
+	text := strings.Join(b.names, "/")
+	if b.slash && text != "" {
+		text += "/"
+	}
+	return text
+}
+
+// value returns what a segment's placeholder would stand for in a name. ok is false if the segment does not take the name.
+func (s *segment) value(name string) (value string, ok bool) {
+	if s.slot == nil {
+		return "", s.before == name
+	}
+	if len(name) <= len(s.before)+len(s.after) || !strings.HasPrefix(name, s.before) || !strings.HasSuffix(name, s.after) {
+		return "", false
+	}
+	value = name[len(s.before) : len(name)-len(s.after)]
+	return value, s.slot.takes(value)
+}
+
+// takesFrom reports whether the pattern takes a path whose first segments are known to fit.
+func (p *Pattern) takesFrom(depth int, names []string) bool {
+	if len(names) < len(p.segments) || len(names) > len(p.segments) && !p.hasAll {
+		return false
+	}
+	for i := depth; i < len(p.segments); i++ {
+		if _, ok := p.segments[i].value(names[i]); !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// match binds the placeholders to a path. ok is false if the pattern does not match.
+func (p *Pattern) match(path address.Path, into []bound) (_ []bound, ok bool) {
+	if len(path.Names) < len(p.segments) || len(path.Names) > len(p.segments) && !p.hasAll {
+		return into, false
+	}
+	for i := range p.segments {
+		s, name := &p.segments[i], path.Names[i]
+		value, ok := s.value(name)
+		switch {
+		case !ok:
+			return into, false
+		case s.slot == nil:
+			continue
+		}
+		into = append(into, bound{name: s.slot.name, names: path.Names[i : i+1 : i+1]})
+		if len(value) != len(name) {
+			into[len(into)-1].names = []string{value}
+		}
+	}
+	if p.hasAll {
+		rest := path.Names[len(p.segments):]
+		into = append(into, bound{name: p.all, names: rest, slash: path.Slash && len(rest) > 0, all: true})
+	}
+	return into, true
+}
+
+// Matches reports whether the pattern takes a path.
+func (p Pattern) Matches(path address.Path) bool {
+	_, ok := p.match(path, nil)
+	return ok
+}
+
+// problem is what is wrong with a part of a token: offset counts bytes from the token's start.
+type problem struct {
+	offset int
+	code   string
+	text   string
+}
+
+func wrong(offset int, format string, args ...any) *problem {
+	return &problem{offset, "rule-syntax", fmt.Sprintf(format, args...)}
+}
+
+// parsePattern reads a pattern.
+func parsePattern(text string) (Pattern, *problem) {
+	var p Pattern
+	if !strings.HasPrefix(text, "/") {
+		if strings.Contains(text, "://") {
+			return p, wrong(0, "a pattern is a path; for another host, write: when host %s", hostOf(text))
+		}
+		return p, wrong(0, "a pattern begins with a slash")
+	}
+	if at := strings.IndexAny(text, "?#"); at >= 0 && !insideBraces(text, at) {
+		if text[at] == '#' {
+			return p, wrong(at, "browsers keep what follows # to themselves, so no pattern can ask for it; a literal # is written %%23")
+		}
+		return p, wrong(at, "a pattern is a path; a query is asked for with: when query NAME=VALUE. A literal ? is written %%3F")
+	}
+	rest, offset := strings.TrimSuffix(text[1:], "/"), 1
+	if rest == "" {
+		return p, nil
+	}
+	seen := map[string]bool{}
+	for part := range strings.SplitSeq(rest, "/") {
+		if p.hasAll {
+			return p, wrong(offset, "a placeholder that takes all stands last, and something follows it")
+		}
+		if part == "" {
+			return p, wrong(offset, "two slashes in a row: no request has them, since they are redirected to one")
+		}
+		if err := p.segment(part, offset, seen); err != nil {
+			return p, err
+		}
+		offset += len(part) + 1
+	}
+	return p, nil
+}
+
+func hostOf(text string) string {
+	_, rest, _ := strings.Cut(text, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	return host
+}
+
+func insideBraces(text string, at int) bool {
+	return strings.LastIndexByte(text[:at], '{') > strings.LastIndexByte(text[:at], '}')
+}
+
+func (p *Pattern) segment(part string, offset int, seen map[string]bool) *problem {
+	open := strings.IndexByte(part, '{')
+	if open < 0 {
+		name, err := literal(part, offset)
+		if err == nil {
+			p.segments = append(p.segments, segment{before: name})
+		}
+		return err
+	}
+	shut := strings.IndexByte(part[open:], '}') + open
+	if shut < open {
+		return wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
+	}
+	if again := strings.IndexByte(part[shut:], '{'); again >= 0 {
+		return wrong(offset+shut+again, "a segment has one placeholder at most: where would the first end?")
+	}
+	s, all, err := parseSlot(part[open+1:shut], offset+open+1)
+	if err != nil {
+		return err
+	}
+	if seen[s.name] {
+		return wrong(offset+open+1, "the placeholder {%s} is there twice", s.name)
+	}
+	seen[s.name] = true
+	if all {
+		if open > 0 || shut < len(part)-1 {
+			return wrong(offset+open, "a placeholder that takes all stands alone between slashes")
+		}
+		p.all, p.hasAll = s.name, true
+		return nil
+	}
+	before, err := affix(part[:open], offset)
+	if err != nil {
+		return err
+	}
+	after, err := affix(part[shut+1:], offset+shut+1)
+	p.segments = append(p.segments, segment{before, after, s})
+	return err
+}
+
+// parseSlot reads what stands between braces: NAME, NAME:digits, NAME:all, NAME:A|B.
+func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
+	name, what, narrowed := strings.Cut(text, ":")
+	if !isName(name) {
+		return nil, false, wrong(offset, "%q cannot name a placeholder: small letters, digits and _, a letter first", name)
+	}
+	s = &slot{name: name}
+	offset += len(name) + 1
+	switch {
+	case !narrowed:
+	case what == "all":
+		return s, true, nil
+	case what == "digits":
+		s.kind = digits
+	case what == "":
+		return nil, false, wrong(offset, "what may {%s} be? digits, all, or alternatives such as en|es", name)
+	default:
+		s.kind = oneOf
+		for value := range strings.SplitSeq(what, "|") {
+			value, err := literal(value, offset)
+			if err != nil {
+				return nil, false, err
+			}
+			if value == "" {
+				return nil, false, wrong(offset, "an alternative of {%s} is empty", name)
+			}
+			if !slices.Contains(s.values, value) {
+				s.values = append(s.values, value)
+			}
+		}
+		slices.Sort(s.values)
+		if len(s.values) == 1 {
+			return nil, false, wrong(offset, "{%s} can be %q only, so it could be written as it is; the kinds are: digits, all, A|B", name, s.values[0])
+		}
+	}
+	return s, false, nil
+}
+
+func isName(text string) bool {
+	for i, c := range text {
+		if !(c >= 'a' && c <= 'z' || i > 0 && (c >= '0' && c <= '9' || c == '_')) {
+			return false
+		}
+	}
+	return text != "" && len(text) <= 40
+}
+
+// literal decodes a whole segment.
+func literal(text string, offset int) (string, *problem) {
+	name, err := affix(text, offset)
+	if err == nil && (name == "." || name == "..") {
+		return "", wrong(offset, "a dot segment: no request has one")
+	}
+	return name, err
+}
+
+// affix decodes literal text, which may be a part of a segment.
+func affix(text string, offset int) (string, *problem) {
+	if at := strings.IndexByte(text, '}'); at >= 0 {
+		return "", wrong(offset+at, "a brace that was not opened; a literal one is written %%7D")
+	}
+	name, err := address.Decode(text)
+	switch {
+	case err == address.ErrDot:
+		return text, nil // a part of a segment may be dots
+	case err == address.ErrEscape:
+		return "", wrong(offset+max(0, strings.IndexByte(text, '%')), "a broken escape: %% is followed by two hexadecimal digits; a literal one is written %%25")
+	case err != nil:
+		return "", wrong(offset, "this %s", err)
+	}
+	return name, nil
+}
