@@ -125,7 +125,7 @@ func outputFolder(p *pipeline.Project) string {
 // fingerprintFolder scans a folder and hashes its files, without a store.
 func fingerprintFolder(ctx context.Context, p *pipeline.Project, folder string, withoutIndex bool) (publish.Output, *publish.Scan, []release.File, error) {
 	tree := source.Folder(folder)
-	options := publish.Options{LeaveOut: p.Beside.LeaveOut, Rules: []string{"site.rules"}, MaxFiles: p.Beside.Limits.Files,
+	options := publish.Options{LeaveOut: p.Beside.LeaveOut, Rules: p.Beside.RulesInOutput(), MaxFiles: p.Beside.Limits.Files,
 		MaxBytes: int64(p.Beside.Limits.Size), WithoutIndex: withoutIndex}
 	scan, err := publish.Find(tree, options, time.Now())
 	if err != nil {

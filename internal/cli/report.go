@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
 )
@@ -89,27 +90,29 @@ func (r *reporter) end() {
 
 // deployReport is what deploy and build print with --json.
 type deployReport struct {
-	Site        string   `json:"site"`
-	Environment string   `json:"environment,omitempty"`
-	Source      string   `json:"source"`
-	Commit      string   `json:"commit,omitempty"`
-	Branch      string   `json:"branch,omitempty"`
-	DryRun      bool     `json:"dry_run,omitempty"`
-	Release     string   `json:"release,omitempty"`
-	Entry       string   `json:"entry,omitempty"`
-	Build       string   `json:"build,omitempty"`
-	Reused      bool     `json:"reused,omitempty"`
-	Files       int64    `json:"files"`
-	Bytes       int64    `json:"bytes"`
-	NewFiles    int64    `json:"new_files"`
-	NewBytes    int64    `json:"new_bytes"`
-	Added       int      `json:"added"`
-	Changed     int      `json:"changed"`
-	Removed     int      `json:"removed"`
-	Addresses   []string `json:"addresses,omitempty"`
-	ReleaseURL  string   `json:"release_address,omitempty"`
-	EdgeNodes   int      `json:"edge_nodes"`
-	EdgeServing int      `json:"edge_serving"`
+	Site         string         `json:"site"`
+	Environment  string         `json:"environment,omitempty"`
+	Source       string         `json:"source"`
+	Commit       string         `json:"commit,omitempty"`
+	Branch       string         `json:"branch,omitempty"`
+	DryRun       bool           `json:"dry_run,omitempty"`
+	Release      string         `json:"release,omitempty"`
+	Entry        string         `json:"entry,omitempty"`
+	Build        string         `json:"build,omitempty"`
+	Reused       bool           `json:"reused,omitempty"`
+	Files        int64          `json:"files"`
+	Bytes        int64          `json:"bytes"`
+	NewFiles     int64          `json:"new_files"`
+	NewBytes     int64          `json:"new_bytes"`
+	Added        int            `json:"added"`
+	Changed      int            `json:"changed"`
+	Removed      int            `json:"removed"`
+	Rules        map[string]int `json:"rules,omitempty"` // how many of each verb
+	Expectations int            `json:"expectations,omitempty"`
+	Addresses    []string       `json:"addresses,omitempty"`
+	ReleaseURL   string         `json:"release_address,omitempty"`
+	EdgeNodes    int            `json:"edge_nodes"`
+	EdgeServing  int            `json:"edge_serving"`
 
 	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
 }
@@ -122,16 +125,50 @@ func (a *app) report(plan *pipeline.Plan, result *pipeline.Result) deployReport 
 		Added: result.Changes.Added, Changed: result.Changes.Changed, Removed: result.Changes.Removed,
 		Milliseconds: map[string]int64{},
 	}
+	if len(result.Rules.Rules) > 0 {
+		report.Rules = map[string]int{}
+	}
+	for verb, n := range result.Rules.Rules {
+		report.Rules[string(verb)] = n
+	}
+	report.Expectations = result.Rules.Expectations
 	for _, timing := range result.Timings {
 		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
 	}
 	return report
 }
 
+// nouns are what several rules of a verb are called.
+var nouns = map[rules.Verb][2]string{
+	rules.Redirect: {"redirect", "redirects"}, rules.Rewrite: {"rewrite", "rewrites"}, rules.Proxy: {"proxy", "proxies"}, rules.Gone: {"gone", "gone"},
+	rules.Fallback: {"fallback", "fallbacks"}, rules.Missing: {"page for what is missing", "pages for what is missing"},
+	rules.Header: {"header", "headers"}, rules.Withhold: {"withheld", "withheld"},
+}
+
+// rulesText counts the rules of a release by kind.
+func rulesText(counts pipeline.RuleCounts) string {
+	var parts []string
+	for _, verb := range rules.Verbs() {
+		if n := counts.Rules[verb]; n > 0 {
+			parts = append(parts, console.Count(int64(n), nouns[verb][0], nouns[verb][1]))
+		}
+	}
+	text := strings.Join(parts, ", ")
+	if counts.Expectations > 0 {
+		text += "; " + console.Good(console.Count(int64(counts.Expectations), "expectation holds", "expectations hold"))
+	}
+	return strings.TrimPrefix(text, "; ")
+}
+
 // reportRelease tells how the release came to be.
 func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result) {
 	a.Row(a.Err, "build", a.buildText(plan, result))
 	changes := result.Changes
+	defer func() {
+		if text := rulesText(result.Rules); text != "" {
+			a.Row(a.Err, "rules", text)
+		}
+	}()
 	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
 	switch {
 	case changes.First:

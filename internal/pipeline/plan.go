@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path"
+	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/core/builds"
@@ -189,7 +190,7 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 		return "", err
 	}
 	folder := path.Join(p.Prefix, plan.Config.Build.Folder)
-	tree, err := p.Repository.Tree(ctx, commit.Hash, folder)
+	tree, err := p.Repository.Tree(ctx, commit.Hash, folder, p.notBuilt(plan.Config)...)
 	if err != nil {
 		return "", fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).At("%s: build.folder", commit.Short()).Because(ctx.Err())
 	}
@@ -199,6 +200,16 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 		LeaveOut: plan.Config.LeaveOut, Variables: build.Variables, Secrets: build.Secrets,
 	}
 	return branch, nil
+}
+
+// notBuilt lists the files that decide nothing about the build, relative to the folder that the site lies in: rules, and the
+// configuration, of which the build's part is among its inputs.
+func (p *Project) notBuilt(config project.Config) []string {
+	files := slices.Clone(config.Rules)
+	if config.Build.Folder == "." {
+		files = append(files, project.FileName)
+	}
+	return files
 }
 
 func noCommit(ctx context.Context, p *Project, name string) error {

@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -47,7 +48,8 @@ type Run struct {
 	Now       func() time.Time
 
 	result     Result
-	overFreeze bool // a person was shown the freeze and goes on
+	ruleFiles  []rules.Source // those that are known before the build
+	overFreeze bool           // a person was shown the freeze and goes on
 }
 
 // Result is what a run did.
@@ -60,6 +62,7 @@ type Result struct {
 	NewBytes int64
 	LeftOut  []publish.LeftOut
 	Build    builds.Record
+	Rules    RuleCounts
 	Reused   bool // an earlier build made this release
 	Kept     bool // the output of an earlier try was used
 	KeptDeps bool // dependencies were carried over from an earlier build
@@ -88,6 +91,9 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	}
 	if err := r.checkFrozen(ctx); err != nil {
 		return nil, StoreTrouble(r.Store, err)
+	}
+	if err := r.readRules(ctx); err != nil {
+		return nil, err
 	}
 	found, err := r.reuse(ctx)
 	if err == nil && !found {
@@ -155,6 +161,9 @@ func (r *Run) reuse(ctx context.Context) (bool, error) {
 	if err != nil || !found {
 		return false, err
 	}
+	if !r.sameLeftOut(record) {
+		return false, nil // the output has other files then
+	}
 	reader, err := r.open(ctx, record.Release)
 	if errors.Is(err, storage.ErrNotFound) {
 		return false, nil
@@ -162,25 +171,61 @@ func (r *Run) reuse(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	r.result.Build, r.result.Reused = record, true
-	return true, r.resettle(ctx, reader)
+	r.result.Reused = true
+	return true, r.resettle(ctx, record, reader)
 }
 
-// resettle gives a release the settings of the plan's configuration: they are no reason to build again.
-func (r *Run) resettle(ctx context.Context, reader *release.Reader) error {
+// resettle gives the output of an earlier build the rules and settings of the plan: they are no reason to build again.
+func (r *Run) resettle(ctx context.Context, record builds.Record, reader *release.Reader) error {
+	next, err := r.resettled(ctx, record, reader)
+	if err != nil {
+		return err
+	}
 	root, settings := reader.Root, r.Plan.Config.Settings()
-	root.Settings = settings
+	root.Settings, root.Rules = settings, next.set
 	data, id, err := root.Encode()
 	if err != nil {
 		return err
 	}
-	if id != reader.ID {
-		if err := r.Store.Create(ctx, storage.ReleaseKey(r.Plan.Site, id.String()), data); err != nil && !errors.Is(err, storage.ErrExists) {
-			return err
-		}
+	r.result.Release, r.result.Files, r.result.Bytes, r.result.Build = id, root.Files, root.Bytes, record
+	if err := r.compare(ctx, release.NewReader(id, root, r.load)); err != nil {
+		return err
 	}
-	r.result.Release, r.result.Files, r.result.Bytes = id, root.Files, root.Bytes
-	return r.compare(ctx, release.NewReader(id, root, r.load))
+	if id == reader.ID && sameRules(next.record, record.Rules) {
+		return nil
+	}
+	batch, err := r.Store.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	defer batch.Discard()
+	if err := keep(ctx, batch, next.objects); err != nil {
+		return err
+	}
+	if _, err := batch.Commit(ctx); err != nil {
+		return err
+	}
+	if record.Reuses == "" {
+		record.Reuses = record.Name()
+	}
+	record.Release, record.Rules = id, next.record
+	return r.record(ctx, record, data)
+}
+
+// resettled reads and checks the rules that go with the output of an earlier build.
+func (r *Run) resettled(ctx context.Context, record builds.Record, reader *release.Reader) (*ruled, error) {
+	if len(r.Plan.Config.Rules) == 0 {
+		return &ruled{}, nil
+	}
+	files, err := r.allRules(func(file string) ([]byte, error) { return r.rulesOfBuild(ctx, record, file) })
+	if err != nil {
+		return nil, err
+	}
+	list, err := filesOf(ctx, reader)
+	if err != nil {
+		return nil, err
+	}
+	return r.rule(ctx, files, list)
 }
 
 // open reads the root of a release of the plan's site.

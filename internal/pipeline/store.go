@@ -35,7 +35,14 @@ func (r *Run) store(ctx context.Context, output ready) error {
 	if err != nil {
 		return err
 	}
-	index, err := release.Build(files, nil, r.Plan.Config.Settings())
+	ruled, err := r.ruleOutput(ctx, output, files)
+	if err != nil {
+		return err
+	}
+	if err := keep(ctx, batch, ruled.objects); err != nil {
+		return err
+	}
+	index, err := release.Build(files, ruled.set, r.Plan.Config.Settings())
 	if err != nil {
 		return err
 	}
@@ -48,7 +55,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 	}
 	r.count(changes)
 	record := output.record
-	record.Outcome = builds.Succeeded
+	record.Outcome, record.Rules = builds.Succeeded, ruled.record
 	if record.Log, err = addLog(ctx, batch, output.log); err != nil {
 		return err
 	}
@@ -60,6 +67,15 @@ func (r *Run) store(ctx context.Context, output ready) error {
 		record.Release = index.ID
 		return r.record(ctx, record, index.Data)
 	})
+}
+
+// ruleOutput reads and checks all rules, with those that the build wrote.
+func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File) (*ruled, error) {
+	sources, err := r.allRules(r.readIn(output.folder))
+	if err != nil {
+		return nil, err
+	}
+	return r.rule(ctx, sources, files)
 }
 
 // upload scans and fingerprints the output, and adds to the batch what the live release does not have.
@@ -104,7 +120,7 @@ func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, ba
 func (r *Run) scanOptions() publish.Options {
 	config := r.Plan.Config
 	return publish.Options{
-		LeaveOut: config.LeaveOut, Rules: []string{"site.rules"}, MaxFiles: config.Limits.Files, MaxBytes: int64(config.Limits.Size),
+		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: config.Limits.Files, MaxBytes: int64(config.Limits.Size),
 		WithoutIndex: r.NoIndex,
 	}
 }
@@ -208,7 +224,7 @@ func (r *Run) record(ctx context.Context, record builds.Record, root []byte) err
 		return err
 	}
 	last, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, record.Key, func(b builds.Record) bool {
-		return b.Outcome == builds.Succeeded && b.Release == record.Release && r.Plan.Origin.Source == journal.FromOutput
+		return b.Outcome == builds.Succeeded && b.Release == record.Release && sameRules(b.Rules, record.Rules) && r.Plan.Origin.Source == journal.FromOutput
 	})
 	if err != nil {
 		return err

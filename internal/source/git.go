@@ -4,11 +4,14 @@ package source
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -217,12 +220,55 @@ func (r *Repository) File(ctx context.Context, commit, name string) ([]byte, err
 	return out, err
 }
 
-// Tree returns the hash of a folder of a commit; "." is the top.
-func (r *Repository) Tree(ctx context.Context, commit, folder string) (string, error) {
+// Tree returns an id of what a folder of a commit holds, but for the files that without names, relative to the folder: Git's own id
+// of the tree where there is none of them, else the SHA-256 of what its trees list without them.
+func (r *Repository) Tree(ctx context.Context, commit, folder string, without ...string) (string, error) {
 	if folder == "." {
 		folder = ""
 	}
-	return run(ctx, r.Top, "rev-parse", "--verify", "--quiet", commit+":"+folder)
+	tree, err := run(ctx, r.Top, "rev-parse", "--verify", "--quiet", commit+":"+folder)
+	if err != nil {
+		return "", err
+	}
+	return r.treeWithout(ctx, tree, without)
+}
+
+func (r *Repository) treeWithout(ctx context.Context, tree string, without []string) (string, error) {
+	if len(without) == 0 {
+		return tree, nil
+	}
+	listing, err := runRaw(ctx, r.Top, "ls-tree", "-z", tree)
+	if err != nil {
+		return "", err
+	}
+	sum, same := sha256.New(), true
+	for entry := range bytes.SplitSeq(bytes.TrimSuffix(listing, []byte{0}), []byte{0}) {
+		about, name, _ := strings.Cut(string(entry), "\t")
+		if slices.Contains(without, name) {
+			same = false
+			continue
+		}
+		fields := strings.Fields(about) // mode, type, id
+		var below []string
+		for _, path := range without {
+			if rest, ok := strings.CutPrefix(path, name+"/"); ok {
+				below = append(below, rest)
+			}
+		}
+		if len(below) > 0 && len(fields) == 3 && fields[1] == "tree" {
+			id, err := r.treeWithout(ctx, fields[2], below)
+			if err != nil {
+				return "", err
+			}
+			same = same && id == fields[2]
+			about = fields[0] + " tree " + id
+		}
+		fmt.Fprintf(sum, "%s\t%s\x00", about, name) //nolint:errcheck // a hash takes everything
+	}
+	if same {
+		return tree, nil
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 // Contains reports whether ancestor is commit or one of the commits that it descends from. Commits that are not in the

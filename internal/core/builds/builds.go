@@ -33,7 +33,7 @@ const (
 type Inputs struct {
 	Format    int               `json:"format"`
 	Source    journal.Source    `json:"source"`
-	Tree      string            `json:"tree,omitempty"`    // the Git tree of the site's folder
+	Tree      string            `json:"tree,omitempty"`    // of the site's folder, but for rules files and the configuration
 	Folder    string            `json:"folder,omitempty"`  // where it lies
 	Prepare   []string          `json:"prepare,omitempty"` // the steps
 	Run       []string          `json:"run,omitempty"`
@@ -70,8 +70,29 @@ type Record struct {
 	Finished time.Time       `json:"finished"`
 	Log      []digest.Digest `json:"log,omitempty"` // of the objects that hold, in order, all that the steps printed
 	Outcome  Outcome         `json:"outcome"`
+	Rules    []RulesFile     `json:"rules,omitempty"`  // as they were written: positions, comments, expectations
+	Reuses   string          `json:"reuses,omitempty"` // the name of the build whose output this is, with other rules or page settings
 	Release  release.ID      `json:"release,omitzero"`
 	Who      string          `json:"who"`
+}
+
+// RulesFile is a rules file as it was written.
+type RulesFile struct {
+	Path    string          `json:"path"`
+	Objects []digest.Digest `json:"objects,omitempty"` // that hold, in order, its text
+}
+
+// Load returns the text.
+func (f RulesFile) Load(ctx context.Context, load release.Load) ([]byte, error) {
+	var text []byte
+	for _, object := range f.Objects {
+		data, err := load(ctx, object)
+		if err != nil {
+			return nil, err
+		}
+		text = append(text, data...)
+	}
+	return text, nil
 }
 
 // Step is one command of a build.

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"golang.org/x/text/unicode/norm"
+
+	"orilla.example/orilla/internal/core/fault"
 )
 
 // Level says how grave a finding is.
@@ -116,4 +118,46 @@ func (l List) Sort() {
 	slices.SortStableFunc(l, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Level, b.Level))
 	})
+}
+
+// shown is how many findings one message lists.
+const shown = 20
+
+// Problem makes the errors of a list into one message, or nil if there is none.
+func (l List) Problem() error {
+	var problem *fault.Error
+	n := 0
+	for _, f := range l {
+		if f.Level != Error {
+			continue
+		}
+		switch n++; {
+		case n == 1:
+			problem = fault.New(fault.Findings, f.Code, "%s", f.What).At("%s", f.Position).With(indent(f.Excerpt(), "  ")...).With(f.More...)
+		case n <= shown:
+			problem = problem.With(fmt.Sprintf("%s: %s [%s]", f.Position, f.What, f.Code)).With(indent(f.Excerpt(), "  ")...).With(f.More...)
+		}
+		if n <= shown && f.Next != "" {
+			if n == 1 {
+				problem = problem.Then("%s", f.Next)
+			} else {
+				problem = problem.With("next: " + f.Next)
+			}
+		}
+	}
+	if problem == nil {
+		return nil
+	}
+	if n > shown {
+		problem = problem.With(fmt.Sprintf("and %d more", n-shown))
+	}
+	return problem
+}
+
+func indent(lines []string, by string) []string {
+	out := make([]string, len(lines))
+	for i, line := range lines {
+		out[i] = by + line
+	}
+	return out
 }

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/goccy/go-yaml"
@@ -103,12 +104,18 @@ func (p *parse) top(c *Config) keys {
 		"site":         p.label(&c.Site, "a site's name"),
 		"build":        p.inner(func() keys { return p.build(&c.Build) }),
 		"leave_out":    p.globs(&c.LeaveOut),
+		"rules":        p.list(&c.Rules, p.isFile),
+		"languages":    p.list(&c.Languages, p.isLanguage),
+		"time_zone":    p.timeZone(&c.TimeZone),
+		"check":        p.inner(func() keys { return keys{"stop_on": p.texts(&c.Check.StopOn), "ignore": p.ignores(&c.Check.Ignore)} }),
 		"pages":        p.inner(func() keys { return keys{"one_address": p.flag(&c.Pages.OneAddress)} }),
 		"assets":       p.inner(func() keys { return p.assets(&c.Assets) }),
 		"limits":       p.inner(func() keys { return keys{"files": p.count(&c.Limits.Files), "size": p.size(&c.Limits.Size)} }),
 		"store":        p.text(&c.Store),
 		"environments": p.environments(c),
-		"previews":     p.inner(func() keys { return keys{"follows": p.texts(&c.Previews.Follows)} }),
+		"previews": p.inner(func() keys {
+			return keys{"follows": p.texts(&c.Previews.Follows), "upstreams": p.upstreams(&c.Previews.Upstreams)}
+		}),
 	}
 }
 
@@ -170,7 +177,7 @@ func (p *parse) environments(c *Config) func(ast.Node) {
 			}
 			var e Environment
 			if pair.Value.Type() != ast.NullType {
-				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses)})
+				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams)})
 			}
 			c.Environments[name] = e
 		}
@@ -240,6 +247,74 @@ func (p *parse) globs(to *[]string) func(ast.Node) {
 func (p *parse) isFolder(node ast.Node, value string) {
 	if value == "" || path.IsAbs(value) || strings.Contains(value, `\`) || path.Clean(value) == ".." || strings.HasPrefix(path.Clean(value), "../") {
 		p.at(node, "%q should be a folder inside the project, written with slashes", value)
+	}
+}
+
+func (p *parse) isFile(node ast.Node, value string) {
+	if value == "" || path.Clean(value) != value || path.IsAbs(value) || strings.Contains(value, `\`) || value == "." || strings.HasPrefix(value, "../") {
+		p.at(node, "%q should be a file inside the project, written with slashes: site.rules", value)
+	}
+}
+
+// languageForm is that of BCP 47 tags, as far as a lookup (RFC 4647) needs it.
+var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
+
+func (p *parse) isLanguage(node ast.Node, value string) {
+	if !languageForm.MatchString(value) {
+		p.at(node, "%q is not a language tag; write en, gl or pt-BR", value)
+	}
+}
+
+func (p *parse) timeZone(to *string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.text(to)(node)
+		if _, err := time.LoadLocation(*to); err != nil || *to == "Local" {
+			p.at(node, "%q is not a time zone; write Europe/Lisbon, Atlantic/Azores or UTC", *to)
+			*to = ""
+		}
+	}
+}
+
+// ignores reads a list of codes, or of mappings of code and path.
+func (p *parse) ignores(to *[]Ignore) func(ast.Node) {
+	return func(node ast.Node) {
+		values := []ast.Node{node}
+		if sequence, ok := node.(*ast.SequenceNode); ok {
+			values = sequence.Values
+		}
+		for _, item := range values {
+			var one Ignore
+			switch item.(type) {
+			case *ast.MappingNode, *ast.MappingValueNode:
+				p.mapping(item, keys{"code": p.text(&one.Code), "path": p.text(&one.Path)})
+				if one.Path != "" && !doublestar.ValidatePattern(one.Path) {
+					p.at(item, "%q is not a glob", one.Path)
+				}
+			default:
+				one.Code, _ = p.scalar(item)
+			}
+			*to = append(*to, one)
+		}
+	}
+}
+
+var upstreamForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
+
+// upstreams reads names with the addresses that proxy rules lead to.
+func (p *parse) upstreams(to *map[string]string) func(ast.Node) {
+	return func(node ast.Node) {
+		*to = map[string]string{}
+		for _, pair := range p.pairs(node) {
+			name := pair.Key.String()
+			if !upstreamForm.MatchString(name) || name == "http" || name == "https" {
+				p.at(pair.Key, "%q cannot name an upstream: small letters, digits and dashes, and no scheme", name)
+			}
+			value, ok := p.scalar(pair.Value)
+			if why := checkAddress(value); ok && why != "" {
+				p.at(pair.Value, "%q %s; write https://api.corvane.example/", value, why)
+			}
+			(*to)[name] = strings.TrimSuffix(value, "/")
+		}
 	}
 }
 

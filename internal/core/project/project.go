@@ -2,11 +2,14 @@
 package project
 
 import (
+	"slices"
 	"strings"
 	"time"
+	_ "time/tzdata" // for machines without a database of time zones
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 )
 
 // FileName is the name of the configuration file, at the root of a project.
@@ -17,6 +20,10 @@ type Config struct {
 	Site         string                 `yaml:"site"`
 	Build        Build                  `yaml:"build"`
 	LeaveOut     []string               `yaml:"leave_out"`
+	Rules        []string               `yaml:"rules"`     // files, relative to Build.Folder, joined in order
+	Languages    []string               `yaml:"languages"` // BCP 47 tags; the first is the default
+	TimeZone     string                 `yaml:"time_zone"` // of times in rules, a name of the IANA time zone database
+	Check        Check                  `yaml:"check"`
 	Pages        Pages                  `yaml:"pages"`
 	Assets       Assets                 `yaml:"assets"`
 	Limits       Limits                 `yaml:"limits"`
@@ -50,6 +57,18 @@ type Assets struct {
 	Keep          *Duration `yaml:"keep"`
 	Fingerprinted []string  `yaml:"fingerprinted"`
 	Plain         []string  `yaml:"plain"`
+}
+
+// Check says how findings in the output are taken.
+type Check struct {
+	StopOn []string `yaml:"stop_on"` // codes of warnings that stop a deploy; "all" for every one
+	Ignore []Ignore `yaml:"ignore"`
+}
+
+// Ignore is a finding that is known and accepted.
+type Ignore struct {
+	Code string `yaml:"code"` // "" for any
+	Path string `yaml:"path"` // a glob of paths; "" for any
 }
 
 // Limits is how much a release may hold.
@@ -115,13 +134,57 @@ func (c Config) WithDefaults(mainBranch string) Config {
 
 // Settings returns what of the configuration becomes part of a release.
 func (c Config) Settings() release.Settings {
-	settings := release.Settings{OneAddress: c.Pages.OneAddress, Fingerprinted: c.Assets.Fingerprinted, Plain: c.Assets.Plain}
+	settings := release.Settings{OneAddress: c.Pages.OneAddress, Fingerprinted: c.Assets.Fingerprinted, Plain: c.Assets.Plain, Languages: c.Languages}
 	if keep := c.Assets.Keep; keep != nil {
 		if seconds := int64(time.Duration(*keep) / time.Second); seconds != release.DefaultKeepAssets {
 			settings.KeepAssets = &seconds
 		}
 	}
 	return settings
+}
+
+// Zone returns the time zone of rules; nil if none is set.
+func (c Config) Zone() *time.Location {
+	if c.TimeZone == "" {
+		return nil
+	}
+	zone, err := time.LoadLocation(c.TimeZone)
+	if err != nil {
+		return nil // the parser has refused it
+	}
+	return zone
+}
+
+// RuleOptions are what rules may refer to. standing says what environments there are.
+func (c Config) RuleOptions(standing Config) rules.Options {
+	options := rules.Options{Languages: c.Languages, Zone: c.Zone(), Upstreams: standing.Upstreams(), Environments: sortedKeys(standing.Environments)}
+	for _, name := range c.Upstreams() {
+		if !slices.Contains(options.Upstreams, name) {
+			options.Upstreams = append(options.Upstreams, name)
+		}
+	}
+	return options
+}
+
+// InOutput reports whether a rules file lies in the output, and is there only after the build, and its path there.
+func (c Config) InOutput(file string) (string, bool) {
+	if c.Build.Output == "." {
+		return "", false
+	}
+	return strings.CutPrefix(file, c.Build.Output+"/")
+}
+
+// RulesInOutput returns the paths, in the output, of rules files, which are not published.
+func (c Config) RulesInOutput() []string {
+	var paths []string
+	for _, file := range c.Rules {
+		if path, ok := c.InOutput(file); ok {
+			paths = append(paths, path)
+		} else if c.Build.Output == "." {
+			paths = append(paths, file)
+		}
+	}
+	return paths
 }
 
 // Document returns what the configuration says of an environment, by its stored name.

@@ -235,3 +235,24 @@ func shorter(wanted string) string {
 	}
 	return wanted
 }
+
+// QueryFor returns a query that meets the conditions of a rule on parameters.
+func QueryFor(r *Rule) string {
+	var parts []string
+	for _, c := range r.When {
+		if c.Kind != ByQuery || c.Not {
+			continue
+		}
+		value := "any"
+		switch {
+		case c.Bind != nil && c.Bind.kind == digits:
+			value = "70707"
+		case c.Bind != nil && c.Bind.kind == oneOf:
+			value = c.Bind.values[0]
+		case len(c.Values) > 0:
+			value = c.Values[0]
+		}
+		parts = append(parts, address.EncodeValue(c.Name)+"="+address.EncodeValue(value))
+	}
+	return strings.Join(parts, "&")
+}

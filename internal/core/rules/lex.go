@@ -30,6 +30,7 @@ type piece struct {
 // source is the text of one rules file.
 type source struct {
 	name  string
+	order int      // among the files that are joined
 	lines []string // without line ends
 }
 

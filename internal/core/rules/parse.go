@@ -32,6 +32,14 @@ type Program struct {
 	sources      map[string]*source
 }
 
+// FileOrder returns the place of a file among those that were joined.
+func (p *Program) FileOrder(name string) int {
+	if s := p.sources[name]; s != nil {
+		return s.order
+	}
+	return len(p.sources)
+}
+
 // Text returns a line of a file, or "".
 func (p *Program) Text(at finding.Position) string {
 	if s := p.sources[at.File]; s != nil && at.Line > 0 && at.Line <= len(s.lines) {
@@ -50,7 +58,7 @@ func (p *Program) Find(level finding.Level, code string, at finding.Position, fo
 func Parse(files []Source, o Options) (*Program, finding.List) {
 	p := &parser{program: &Program{sources: map[string]*source{}}, options: o}
 	for _, file := range files {
-		p.source = &source{name: file.Name, lines: splitLines(string(file.Text))}
+		p.source = &source{name: file.Name, order: len(p.program.sources), lines: splitLines(string(file.Text))}
 		p.program.sources[file.Name] = p.source
 		for _, pieces := range p.source.statements(p.report) {
 			p.statement(words(pieces))
@@ -225,7 +233,7 @@ func (r *reading) target(rule *Rule) token {
 	}
 	target, err := parseTarget(word.text)
 	r.check(word, err)
-	rule.Target = target
+	rule.Target, rule.ToAt = target, r.source.position(word.line, word.at)
 	r.targetFits(rule, word)
 	return word
 }

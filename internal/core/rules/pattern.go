@@ -376,3 +376,63 @@ func affix(text string, offset int) (string, *problem) {
 	}
 	return name, nil
 }
+
+// Sample returns a path that the pattern takes, with segments that no other pattern is likely to name.
+func (p Pattern) Sample() address.Path {
+	path := address.Path{Slash: len(p.segments) == 0 && !p.hasAll}
+	for _, s := range p.segments {
+		name := s.before
+		if s.slot != nil {
+			switch s.slot.kind {
+			case digits:
+				name += "70707"
+			case oneOf:
+				name += s.slot.values[0]
+			default:
+				name += "any-" + s.slot.name
+			}
+			name += s.after
+		}
+		path.Names = append(path.Names, name)
+	}
+	if p.hasAll {
+		path.Names = append(path.Names, "any", "thing")
+	}
+	return path
+}
+
+// Covers reports whether the pattern takes every path that another one takes.
+func (p Pattern) Covers(other Pattern) bool {
+	if len(p.segments) > len(other.segments) || !p.hasAll && (other.hasAll || len(p.segments) < len(other.segments)) {
+		return false
+	}
+	for i := range p.segments {
+		if !p.segments[i].covers(&other.segments[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *segment) covers(other *segment) bool {
+	switch {
+	case other.slot == nil:
+		_, ok := s.value(other.before)
+		return ok
+	case s.slot == nil:
+		return false
+	case s.before == "" && s.after == "" && s.slot.kind == anything:
+		return true
+	case other.slot.kind == oneOf:
+		for _, value := range other.slot.values {
+			if _, ok := s.value(other.before + value + other.after); !ok {
+				return false
+			}
+		}
+		return true
+	}
+	if s.slot.kind != anything && (s.slot.kind != other.slot.kind || s.before != other.before || s.after != other.after) {
+		return false
+	}
+	return s.slot.kind != oneOf && strings.HasPrefix(other.before, s.before) && strings.HasSuffix(other.after, s.after)
+}

@@ -205,3 +205,15 @@ func (r *Rule) whole() error {
 	}
 	return nil
 }
+
+// Compile makes the set that a release of these rules would have, with the positions of the text.
+func (p *Program) Compile() (*Set, error) {
+	list, err := Decode(Encode(p.Rules))
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		list[i].At, list[i].ToAt = p.Rules[i].At, p.Rules[i].ToAt
+	}
+	return Compile(list), nil
+}

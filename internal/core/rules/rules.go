@@ -47,7 +47,7 @@ func Verbs() []Verb {
 	return []Verb{Redirect, Rewrite, Proxy, Gone, Fallback, Missing, Header, Withhold, Expect}
 }
 
-// Rule is one rule. It is content, but for At.
+// Rule is one rule. It is content, but for its positions.
 type Rule struct {
 	Verb    Verb
 	Pattern Pattern
@@ -57,7 +57,8 @@ type Rule struct {
 	Name    string // of the header field, in lower case
 	Value   string // of the header field
 
-	At finding.Position // where it was written; the zero Position if that is not known
+	At   finding.Position // where it was written; the zero Position if that is not known
+	ToAt finding.Position // where its target was
 }
 
 // Code is the status with which the rule answers: of a redirect or rewrite.

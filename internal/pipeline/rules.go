@@ -1,0 +1,264 @@
+package pipeline
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/check"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/source"
+)
+
+// RuleFiles reads the rules files of a configuration that do not lie in the output, which is there only after the build. read returns
+// the content of a file by its path relative to the folder that the site lies in.
+func RuleFiles(config project.Config, read func(file string) ([]byte, error)) ([]rules.Source, error) {
+	var files []rules.Source
+	for _, file := range config.Rules {
+		if _, later := config.InOutput(file); later {
+			continue
+		}
+		text, err := read(file)
+		if err != nil {
+			return nil, noRulesFile(file, err)
+		}
+		files = append(files, rules.Source{Name: path.Join(config.Build.Folder, file), Text: text})
+	}
+	return files, nil
+}
+
+func noRulesFile(file string, err error) error {
+	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, source.ErrNoFile) {
+		return fault.New(fault.Failed, "unreadable", "the rules file %s cannot be read", file).Because(err)
+	}
+	return fault.New(fault.Usage, "no-rules-file", "there is no rules file %q", file).At("%s: rules", project.FileName).
+		Then("add the file (and commit it), or take it out of rules")
+}
+
+// RulesBeside reads the rules files that lie beside the command, those in the output too as far as they are there.
+func (p *Project) RulesBeside(output string) ([]rules.Source, error) {
+	folder := filepath.Join(p.Root, filepath.FromSlash(p.Beside.Build.Folder))
+	var files []rules.Source
+	for _, file := range p.Beside.Rules {
+		at := filepath.Join(folder, filepath.FromSlash(file))
+		if inside, ok := p.Beside.InOutput(file); ok {
+			at = filepath.Join(output, filepath.FromSlash(inside))
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return nil, noRulesFile(file, err)
+		}
+		files = append(files, rules.Source{Name: path.Join(p.Beside.Build.Folder, file), Text: text})
+	}
+	return files, nil
+}
+
+// readRules reads the rules that are known before the build, so that a mistake in them costs no build.
+func (r *Run) readRules(ctx context.Context) error {
+	plan := r.Plan
+	var err error
+	r.ruleFiles, err = RuleFiles(plan.Config, func(file string) ([]byte, error) {
+		inside := path.Join(plan.Config.Build.Folder, file)
+		if plan.Commit != nil && plan.Origin.Source == journal.FromCommit && plan.ConfigNote == "" {
+			return plan.Project.Repository.File(ctx, plan.Commit.Hash, path.Join(plan.Project.Prefix, inside))
+		}
+		return os.ReadFile(filepath.Join(plan.Project.Root, filepath.FromSlash(inside)))
+	})
+	if err != nil {
+		return err
+	}
+	_, found := rules.Parse(r.ruleFiles, r.ruleOptions())
+	return found.Problem()
+}
+
+func (r *Run) ruleOptions() rules.Options { return r.Plan.Config.RuleOptions(r.Plan.Project.Standing) }
+
+// allRules returns all rules files in their order, with those of the output, which open reads.
+func (r *Run) allRules(open func(file string) ([]byte, error)) ([]rules.Source, error) {
+	var files []rules.Source
+	known := r.ruleFiles
+	for _, file := range r.Plan.Config.Rules {
+		if _, later := r.Plan.Config.InOutput(file); !later {
+			files, known = append(files, known[0]), known[1:]
+			continue
+		}
+		text, err := open(file)
+		if err != nil {
+			return nil, noRulesFile(file, err)
+		}
+		files = append(files, rules.Source{Name: path.Join(r.Plan.Config.Build.Folder, file), Text: text})
+	}
+	return files, nil
+}
+
+// ruled is what the rules of a release are.
+type ruled struct {
+	record  []builds.RulesFile
+	set     *release.RuleSet
+	objects []release.Chunk // to be kept: the normalised rules, and their sources
+}
+
+// rule parses all rules and checks them against the files of the release.
+func (r *Run) rule(ctx context.Context, files []rules.Source, list []release.File) (*ruled, error) {
+	out := &ruled{}
+	if len(files) == 0 {
+		return out, nil
+	}
+	program, found := rules.Parse(files, r.ruleOptions())
+	if err := found.Problem(); err != nil {
+		return nil, err
+	}
+	data := rules.Encode(program.Rules)
+	out.set, out.objects = release.CutRules(len(program.Rules), data)
+	for _, file := range files {
+		kept := builds.RulesFile{Path: file.Name}
+		for part := range slices.Chunk(file.Text, release.PartSize) {
+			kept.Objects = append(kept.Objects, digest.Of(part))
+			out.objects = append(out.objects, release.Chunk{Digest: digest.Of(part), Data: part})
+		}
+		out.record = append(out.record, kept)
+	}
+	in, err := NewCheck(program, list, r.Plan.Config, r.Plan.Project.Standing)
+	if err != nil {
+		return nil, err
+	}
+	in.Now = r.Now()
+	if found, err = CheckRules(ctx, in); err != nil {
+		return nil, err
+	}
+	if err := found.Problem(); err != nil {
+		return nil, err
+	}
+	r.warn(found)
+	r.result.Rules = RuleCounts{Rules: rules.Counts(program.Rules), Expectations: len(program.Expectations)}
+	return out, nil
+}
+
+// warn tells of what was found and stops nothing.
+func (r *Run) warn(found finding.List) {
+	for i, f := range found {
+		if i == 5 {
+			r.Report.Notice(fault.Notice{Code: "more-findings", What: "there is more to look at in the rules", Next: "orilla check lists everything"})
+			return
+		}
+		r.Report.Notice(fault.Notice{Code: f.Code, What: f.Position.String() + ": " + f.What, Paths: f.More, Next: f.Next})
+	}
+}
+
+// NewCheck prepares the check of a program against the files of a release.
+func NewCheck(program *rules.Program, list []release.File, config, standing project.Config) (check.Input, error) {
+	set, err := program.Compile()
+	if err != nil {
+		return check.Input{}, err
+	}
+	in := check.Input{
+		Site:    answer.Site{Files: check.Map(list), Rules: set, Settings: config.Settings()},
+		Program: program, Files: list,
+	}
+	for _, environment := range standing.Environments {
+		in.Own = append(in.Own, environment.Addresses...)
+	}
+	slices.Sort(in.Own)
+	return in, nil
+}
+
+// CheckRules finds mistakes in rules, and expectations that fail.
+func CheckRules(ctx context.Context, in check.Input) (finding.List, error) {
+	found, err := check.Rules(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	failed, err := check.Expectations(ctx, in)
+	found = append(found, failed...)
+	found.Sort()
+	return found, err
+}
+
+// RuleCounts says what rules a release has.
+type RuleCounts struct {
+	Rules        map[rules.Verb]int
+	Expectations int
+}
+
+// rulesOfBuild reads a rules file of the output as an earlier build kept it.
+func (r *Run) rulesOfBuild(ctx context.Context, record builds.Record, file string) ([]byte, error) {
+	name := path.Join(r.Plan.Config.Build.Folder, file)
+	for _, kept := range record.Rules {
+		if kept.Path == name {
+			return kept.Load(ctx, r.load)
+		}
+	}
+	return nil, fs.ErrNotExist
+}
+
+// sameLeftOut reports whether the rules files in the output, which are not published, are those that they were in an earlier build.
+func (r *Run) sameLeftOut(record builds.Record) bool {
+	build := r.Plan.Config.Build
+	output := path.Join(build.Folder, build.Output)
+	var now, then []string
+	for _, file := range r.Plan.Config.RulesInOutput() {
+		now = append(now, path.Join(output, file))
+	}
+	for _, file := range record.Rules {
+		if output == "." || strings.HasPrefix(file.Path, output+"/") {
+			then = append(then, file.Path)
+		}
+	}
+	slices.Sort(now)
+	slices.Sort(then)
+	return slices.Equal(now, then)
+}
+
+// sameRules reports whether a build was recorded with the same rules files.
+func sameRules(a, b []builds.RulesFile) bool {
+	return slices.EqualFunc(a, b, func(x, y builds.RulesFile) bool { return x.Path == y.Path && slices.Equal(x.Objects, y.Objects) })
+}
+
+// keep adds objects to a batch.
+func keep(ctx context.Context, batch storage.Batch, objects []release.Chunk) error {
+	for _, object := range objects {
+		if _, err := batch.Add(ctx, object.Digest.Key(), object.Data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// filesOf lists a release.
+func filesOf(ctx context.Context, reader *release.Reader) ([]release.File, error) {
+	var list []release.File
+	for file, err := range reader.Files(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, file)
+	}
+	return list, nil
+}
+
+// readIn returns what reads a rules file from the output folder.
+func (r *Run) readIn(folder string) func(file string) ([]byte, error) {
+	return func(file string) ([]byte, error) {
+		inside, _ := r.Plan.Config.InOutput(file)
+		root, err := os.OpenRoot(folder)
+		if err != nil {
+			return nil, err
+		}
+		defer root.Close() //nolint:errcheck // read only
+		return root.ReadFile(filepath.FromSlash(inside))
+	}
+}
