@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"sync"
 	"syscall"
@@ -24,6 +25,7 @@ func (a *app) edgeCommand() *cobra.Command {
 	var listen string
 	var requests bool
 	var memory string
+	var networks []string
 	cmd := &cobra.Command{
 		Use: "edge", Short: "Run an edge node: answer visitors from the store", Args: cobra.NoArgs,
 		Long: "Edge answers for every environment in the store, at its configured addresses and at names below .localhost, and flips to\n" +
@@ -33,13 +35,38 @@ func (a *app) edgeCommand() *cobra.Command {
 			if err != nil {
 				return fault.New(fault.Usage, "usage", "--memory: %s", err)
 			}
-			return a.edge(cmd.Context(), listen, edge.Options{Requests: requests, Memory: int64(size)})
+			reach, err := reachOf(networks)
+			if err != nil {
+				return err
+			}
+			return a.edge(cmd.Context(), listen, edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
 		},
 	}
 	cmd.Flags().StringVar(&listen, "listen", defaultEdge, "the `ADDRESS` to answer on")
 	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
 	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
+	cmd.Flags().StringArrayVar(&networks, "reach", nil, "let proxy rules reach this `NETWORK` inside the node's own, such as 10.1.0.0/16 or 127.0.0.1; all for any")
 	return a.jsonFlag(cmd)
+}
+
+// reachOf reads the networks that upstreams may be in.
+func reachOf(networks []string) (edge.Reach, error) {
+	var reach edge.Reach
+	for _, text := range networks {
+		if text == "all" {
+			reach.All = true
+			continue
+		}
+		network, err := netip.ParsePrefix(text)
+		if address, addressErr := netip.ParseAddr(text); err != nil && addressErr == nil {
+			network, err = netip.PrefixFrom(address, address.BitLen()), nil
+		}
+		if err != nil {
+			return reach, fault.New(fault.Usage, "usage", "--reach %s: write a network such as 10.1.0.0/16, an address, or all", text)
+		}
+		reach.Networks = append(reach.Networks, network)
+	}
+	return reach, nil
 }
 
 func (a *app) edge(ctx context.Context, listen string, options edge.Options) error {
@@ -128,7 +155,15 @@ func (a *app) tell(event edge.Event) {
 		}
 		a.Note("%s  %s  %s  %s", when, where, console.Bad("trouble"), event.Text)
 	case "request":
-		a.Print("%s  %s %s %s%s  %s", when, statusText(event.Status), event.Method, event.Host, event.Path, console.Faint(event.By))
+		by := console.Faint(event.By)
+		if event.Rule != "" {
+			by += "   " + console.Accent(event.Rule)
+		}
+		method := ""
+		if event.Method != "GET" {
+			method = event.Method + " "
+		}
+		a.Print("%s  %s %s%s%s  %s", when, statusText(event.Status), method, event.Host, event.Path, by)
 	}
 }
 

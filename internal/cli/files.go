@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -17,7 +16,6 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/pipeline"
-	"orilla.example/orilla/internal/source"
 )
 
 func (a *app) filesCommand() *cobra.Command {
@@ -97,7 +95,7 @@ func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error
 	}
 	folder := a.path(filepath.FromSlash(what))
 	if what == "" {
-		folder = outputFolder(p)
+		folder = p.Output()
 	}
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		if what == "" {
@@ -106,7 +104,7 @@ func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error
 		}
 		return nil, nil
 	}
-	tree, scan, files, err := fingerprintFolder(ctx, p, folder, true)
+	tree, scan, files, err := p.Fingerprint(ctx, folder)
 	if err != nil {
 		return nil, err
 	}
@@ -116,32 +114,6 @@ func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error
 	}
 	return report, nil
 }
-
-// outputFolder is where a project's build leaves its output in the working tree.
-func outputFolder(p *pipeline.Project) string {
-	return filepath.Join(p.Root, filepath.FromSlash(p.Beside.Build.Folder), filepath.FromSlash(p.Beside.Build.Output))
-}
-
-// fingerprintFolder scans a folder and hashes its files, without a store.
-func fingerprintFolder(ctx context.Context, p *pipeline.Project, folder string, withoutIndex bool) (publish.Output, *publish.Scan, []release.File, error) {
-	tree := source.Folder(folder)
-	options := publish.Options{LeaveOut: p.Beside.LeaveOut, Rules: p.Beside.RulesInOutput(), MaxFiles: p.Beside.Limits.Files,
-		MaxBytes: int64(p.Beside.Limits.Size), WithoutIndex: withoutIndex}
-	scan, err := publish.Find(tree, options, time.Now())
-	if err != nil {
-		return tree, nil, nil, err
-	}
-	upload := publish.Upload{Batch: nowhere{}}
-	files, _, err := upload.Run(ctx, tree, scan)
-	return tree, scan, files, err
-}
-
-// nowhere is a batch that keeps nothing.
-type nowhere struct{}
-
-func (nowhere) Add(context.Context, string, []byte) (bool, error) { return false, nil }
-func (nowhere) Commit(context.Context) ([]string, error)          { return nil, nil }
-func (nowhere) Discard()                                          {}
 
 func describeFile(file release.File, settings release.Settings) fileReport {
 	return fileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type, SHA256: file.Digest.String(),

@@ -2,134 +2,364 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net"
+	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/workbench"
 )
 
 const defaultServe = "127.0.0.1:7430"
 
+// serveOptions are the flags of serve.
+type serveOptions struct {
+	folder, listen, environment, under, front, run string
+	upstreams                                      []string
+	noReload, noBuild, lan, open                   bool
+}
+
 func (a *app) serveCommand() *cobra.Command {
-	var listen string
-	var noReload, open bool
+	o := &serveOptions{}
 	cmd := &cobra.Command{
-		Use: "serve [FOLDER]", Short: "Look at the output here, answered as the edge would, reloaded on change", Args: cobra.MaximumNArgs(1),
-		Long: "Serve answers from the output folder (or FOLDER) by the same rules as an edge node: the same addresses, redirects, headers\n" +
-			"and errors. Open pages reload when the folder changes; --no-reload gives exactly the bytes of the edge.",
+		Use: "serve [FOLDER]", Short: "Look at the site here, answered as the edge would, rebuilt and reloaded on change", Args: cobra.MaximumNArgs(1),
+		Long: "Serve builds the working tree and answers from its output by the same rules as an edge node: the same addresses, redirects,\n" +
+			"headers and errors. It builds again when a source changes, and open pages reload. A mistake is shown in the terminal and in\n" +
+			"the page, and the last good site goes on being served. With FOLDER it builds nothing and serves that.\n\n" +
+			"With --in-front-of, files come from a generator's own development server, behind the site's rules and headers.",
+		Example: "  orilla serve\n" +
+			"  orilla serve --environment staging --upstream harbour=http://localhost:9000\n" +
+			"  orilla serve --in-front-of http://localhost:5173 --run \"npm run dev\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.serve(cmd.Context(), argument(args, 0), listen, !noReload, open)
+			o.folder = argument(args, 0)
+			return a.serve(cmd.Context(), o)
 		},
 	}
-	cmd.Flags().StringVar(&listen, "listen", defaultServe, "the `ADDRESS` to answer on")
-	cmd.Flags().BoolVar(&noReload, "no-reload", false, "leave pages as they are")
-	cmd.Flags().BoolVar(&open, "open", false, "open the address in the browser")
+	flags := cmd.Flags()
+	flags.StringVar(&o.listen, "listen", defaultServe, "the `ADDRESS` to answer on")
+	flags.BoolVar(&o.lan, "lan", false, "answer other machines on this network too, such as a phone")
+	flags.StringVar(&o.environment, "environment", project.Production, "serve as this `ENVIRONMENT`: its conditions and upstreams")
+	flags.StringArrayVar(&o.upstreams, "upstream", nil, "pass on to another address than the environment says: `NAME=URL`")
+	flags.StringVar(&o.under, "under", "", "serve below a base `PATH`, as a site that shares its host (default: that of the first address)")
+	flags.StringVar(&o.front, "in-front-of", "", "take files from the development server at this `URL`")
+	flags.StringVar(&o.run, "run", "", "with --in-front-of: the `COMMAND` that starts that server, if it does not answer yet")
+	flags.BoolVar(&o.noBuild, "no-build", false, "build nothing: serve the output as it is")
+	flags.BoolVar(&o.noReload, "no-reload", false, "leave pages as they are: exactly the edge's bytes")
+	flags.BoolVar(&o.open, "open", false, "open the address in the browser")
+	cmd.RegisterFlagCompletionFunc("environment", a.completeEnvironments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) serve(ctx context.Context, folder, listen string, reload, open bool) error {
+func (a *app) serve(ctx context.Context, o *serveOptions) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
 	}
-	if folder == "" {
-		folder = outputFolder(p)
-	} else {
-		folder = a.path(folder)
-	}
-	folder, err = filepath.Abs(folder)
+	bench, local, err := a.bench(ctx, p, o)
 	if err != nil {
 		return err
 	}
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		return noServe(p, folder)
-	}
-	local := a.local(p, folder, reload)
-	n, _, err := local.Refresh(ctx)
-	if err != nil {
-		return err
-	}
-	listener, err := a.listen(listen)
-	if err != nil {
-		return err
-	}
-	address := "http://" + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) + local.Base + "/"
-	if a.JSON {
-		if err := a.Line(map[string]any{"kind": "serving", "address": address, "folder": folder, "files": n}); err != nil {
-			return err
-		}
-	} else {
-		a.Note("%s %s  %s", console.Strong("serving"), console.Accent(address), console.Faint(console.Count(int64(n), "file", "files")+" in "+folder+"; Ctrl-C ends it"))
-	}
-	if open {
-		if err := openBrowser(ctx, address); err != nil {
-			a.Problem(err)
+	if o.lan {
+		if o.listen == defaultServe {
+			o.listen = "0.0.0.0:7430"
 		}
 	}
-	return a.runServe(ctx, local, listener)
-}
-
-func noServe(p *pipeline.Project, folder string) error {
-	problem := fault.New(fault.Failed, "no-output", "the output folder is not there yet").At("%s", folder)
-	for _, step := range p.Beside.Build.Run {
-		problem = problem.Then("%s", step)
+	listener, err := a.listen(o.listen)
+	if err != nil {
+		return err
 	}
-	return problem.Then("or name a folder: orilla serve FOLDER")
-}
-
-func (a *app) local(p *pipeline.Project, folder string, reload bool) *edge.Local {
-	base := ""
-	if addresses := p.Beside.Environments[project.Production].Addresses; len(addresses) > 0 {
-		base = strings.TrimSuffix(basePath(addresses[0]), "/")
-	}
-	return &edge.Local{
-		Root: folder, Base: base, Reload: reload, Settings: p.Beside.Settings(), Tell: a.tell,
-		Scan: func(ctx context.Context) ([]release.File, map[string]string, error) {
-			_, scan, files, err := fingerprintFolder(ctx, p, folder, true)
-			if err != nil {
-				return nil, nil, err
-			}
-			sources := make(map[string]string, len(scan.Files))
-			for _, found := range scan.Files {
-				sources[found.Path] = found.Source
-			}
-			return files, sources, nil
-		},
-	}
-}
-
-// runServe answers and follows the folder until the context ends.
-func (a *app) runServe(ctx context.Context, local *edge.Local, listener net.Listener) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var owned sync.WaitGroup
 	defer owned.Wait()
+	if o.run != "" {
+		if err := a.startFront(ctx, cancel, &owned, p, o); err != nil {
+			listener.Close() //nolint:errcheck // not used
+			return err
+		}
+	}
+	address := "http://" + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) + o.under + "/"
 	owned.Go(func() {
-		local.Watch(ctx, func() {
-			_, changed, err := local.Refresh(ctx)
-			switch {
-			case ctx.Err() != nil:
-			case err != nil:
-				a.Problem(err)
-				a.Note("%s", console.Warn("the last good state goes on being served"))
-			case len(changed) == 1:
-				a.Note("%s %s", console.Accent("changed"), changed[0])
-			case len(changed) > 1:
-				a.Note("%s %s and %d more", console.Accent("changed"), changed[0], len(changed)-1)
-			}
-		})
+		bench.Run(ctx, func() { a.serving(ctx, bench, listener, address, o) })
 	})
-	err := edge.Serve(ctx, listener, local)
+	if a.Asks && !a.JSON {
+		owned.Go(func() { a.keys(ctx, cancel, bench, address) })
+	}
+	err = edge.Serve(ctx, listener, local)
 	cancel()
 	return err
+}
+
+// bench makes what keeps the working tree served.
+func (a *app) bench(ctx context.Context, p *pipeline.Project, o *serveOptions) (*workbench.Bench, *edge.Local, error) {
+	options := workbench.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "", Environment: o.environment,
+		Report: &benchReport{app: a}, Upstreams: map[string]string{}}
+	if o.folder != "" {
+		options.Folder = a.path(o.folder)
+		if info, err := os.Stat(options.Folder); err != nil || !info.IsDir() {
+			return nil, nil, fault.New(fault.Failed, "no-output", "there is no such folder").At("%s", options.Folder).Then("name a folder of output, or none for the project's own")
+		}
+	}
+	if err := checkServe(p, o); err != nil {
+		return nil, nil, err
+	}
+	for _, text := range o.upstreams {
+		name, address, ok := strings.Cut(text, "=")
+		if u, err := url.Parse(address); !ok || err != nil || u.Host == "" {
+			return nil, nil, fault.New(fault.Usage, "usage", "--upstream %s: write NAME=URL, such as harbour=http://localhost:9000", text)
+		}
+		options.Upstreams[name] = strings.TrimSuffix(address, "/")
+	}
+	local := edge.LocalOptions{Base: o.under, Environment: o.environment, Reload: !o.noReload && o.front == "", Tell: a.tell}
+	if o.front != "" {
+		options.Build = false
+		server, err := url.Parse(o.front)
+		if err != nil || server.Host == "" || server.Scheme != "http" && server.Scheme != "https" {
+			return nil, nil, fault.New(fault.Usage, "usage", "--in-front-of %s: write the development server's address, such as http://localhost:5173", o.front)
+		}
+		local.Front = edge.NewFront(server)
+		if o.run == "" && !local.Front.Answers(ctx) {
+			return nil, nil, fault.New(fault.Failed, "no-server", "nothing answers at %s", o.front).
+				Then("start the development server, or let it be started: --run \"npm run dev\"")
+		}
+	}
+	served := edge.NewLocal(local)
+	return workbench.New(options, served), served, nil
+}
+
+func checkServe(p *pipeline.Project, o *serveOptions) error {
+	if _, ok := p.Standing.Environments[o.environment]; !ok && !strings.HasPrefix(o.environment, "preview/") {
+		return fault.New(fault.Usage, "unknown-environment", "there is no environment %q", o.environment).
+			Then("--environment takes %s, or preview/NAME", strings.Join(p.EnvironmentNames(), ", "))
+	}
+	if o.under == "" {
+		if addresses := p.Standing.Environments[o.environment].Addresses; len(addresses) > 0 {
+			o.under = basePath(addresses[0])
+		}
+	}
+	o.under = strings.TrimSuffix(o.under, "/")
+	if o.under != "" && !strings.HasPrefix(o.under, "/") {
+		o.under = "/" + o.under
+	}
+	if o.run != "" && o.front == "" {
+		return fault.New(fault.Usage, "usage", "--run starts a development server, and --in-front-of says where it answers").
+			Then("add --in-front-of http://localhost:PORT")
+	}
+	return nil
+}
+
+// serving says where the site answers.
+func (a *app) serving(ctx context.Context, bench *workbench.Bench, listener net.Listener, address string, o *serveOptions) {
+	files, rules := bench.Counts()
+	if a.JSON {
+		a.Line(map[string]any{"kind": "serving", "address": address, "files": files, "rules": rules, "environment": o.environment}) //nolint:errcheck // nobody to tell
+	} else {
+		about := []string{console.Count(int64(files), "file", "files"), console.Count(int64(rules), "rule", "rules")}
+		if o.front != "" {
+			about = []string{"files from " + o.front, about[1]}
+		}
+		if o.environment != project.Production {
+			about = append(about, "as "+o.environment)
+		}
+		a.Note("%s %s  %s", console.Strong("serving"), console.Accent(address), console.Faint(strings.Join(about, ", ")))
+		if o.lan {
+			for _, at := range lanAddresses(listener) {
+				a.Note("%s %s", console.Faint("on this network"), console.Accent(at+o.under+"/"))
+			}
+		}
+		if a.Asks {
+			a.Note("%s", console.Faint("keys: o open in the browser, r rebuild, q quit"))
+		}
+	}
+	if o.open {
+		if err := openBrowser(ctx, address); err != nil {
+			a.Problem(err)
+		}
+	}
+}
+
+// lanAddresses lists the addresses at which other machines reach a listener.
+func lanAddresses(listener net.Listener) []string {
+	_, port, _ := net.SplitHostPort(listener.Addr().String())
+	addresses, _ := net.InterfaceAddrs()
+	var list []string
+	for _, address := range addresses {
+		if network, ok := address.(*net.IPNet); ok && network.IP.To4() != nil && !network.IP.IsLoopback() {
+			list = append(list, "http://"+net.JoinHostPort(network.IP.String(), port))
+		}
+	}
+	return list
+}
+
+// startFront starts the development server unless it answers already, and waits until it does.
+func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *pipeline.Project, o *serveOptions) error {
+	server, _ := url.Parse(o.front)
+	front := edge.NewFront(server)
+	if front.Answers(ctx) {
+		a.Note("%s", console.Faint(o.front+" answers already; nothing was started"))
+		return nil
+	}
+	a.Note("%s %s", console.Strong("starting"), o.run)
+	ended := make(chan error, 1)
+	owned.Go(func() {
+		build := p.Beside.Build
+		environment, err := builder.Environment(build.Variables, nil)
+		if err == nil {
+			environment = append(environment, "CI=") // it is no build
+			_, err = builder.Run(ctx, builder.Spec{Folder: p.SiteFolder(), Steps: []string{o.run}, Environment: environment, TimeLimit: 365 * 24 * time.Hour,
+				Log: discard{}, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
+		}
+		if ctx.Err() == nil {
+			if err == nil {
+				err = fault.New(fault.Failed, "server-ended", "the development server ended").At("%s", o.run)
+			}
+			a.Problem(err)
+			cancel()
+		}
+		ended <- err
+	})
+	for wait := time.Now(); time.Since(wait) < time.Minute; time.Sleep(100 * time.Millisecond) {
+		select {
+		case <-ended:
+			return &exitError{int(fault.Failed)}
+		case <-ctx.Done():
+			return ctx.Err()
+		default:
+		}
+		if front.Answers(ctx) {
+			return nil
+		}
+	}
+	cancel()
+	return fault.New(fault.Failed, "no-server", "the development server was started, and does not answer at %s after a minute", o.front).
+		Then("its own output is above; does it listen at another port?")
+}
+
+type discard struct{}
+
+func (discard) Write(data []byte) (int, error) { return len(data), nil }
+
+// keys does what single keys ask for, until the context ends.
+func (a *app) keys(ctx context.Context, quit func(), bench *workbench.Bench, address string) {
+	pressed, restore := console.Keys(ctx)
+	defer restore()
+	for key := range pressed {
+		switch key {
+		case 'o':
+			if err := openBrowser(ctx, address); err != nil {
+				a.Problem(err)
+			}
+		case 'r':
+			bench.Rebuild()
+		case 'q':
+			quit()
+			return
+		}
+	}
+}
+
+// benchReport shows what happens at the workbench.
+type benchReport struct {
+	app      *app
+	progress *console.Progress
+	started  bool
+}
+
+// Building implements workbench.Reporter.
+func (r *benchReport) Building(why string) {
+	if why != "" {
+		why = "because of " + why
+	}
+	r.say("building", map[string]any{"why": why})
+	if !r.app.ErrTerm && !r.app.JSON {
+		r.app.Note("%s %s", console.Strong("building"), console.Faint(why))
+	}
+	r.progress = r.app.Busy("building", why)
+}
+
+// Line implements workbench.Reporter: what a step prints folds into the progress line; without a terminal it streams.
+func (r *benchReport) Line(text string) {
+	if r.app.ErrTerm {
+		r.progress.Text(text)
+	} else if !r.app.JSON {
+		r.app.Note("  | %s", text)
+	}
+}
+
+// Built implements workbench.Reporter.
+func (r *benchReport) Built(took time.Duration) {
+	r.progress.End()
+	r.say("built", map[string]any{"milliseconds": took.Milliseconds()})
+	if !r.app.JSON {
+		r.app.Note("%s in %s", console.Good("built"), console.Took(took))
+	}
+}
+
+// Shown implements workbench.Reporter.
+func (r *benchReport) Shown(changed []string, ruled bool) {
+	if first := !r.started; first {
+		r.started = true
+		return
+	}
+	r.say("shown", map[string]any{"changed": changed, "rules": ruled})
+	if r.app.JSON {
+		return
+	}
+	var parts []string
+	switch {
+	case len(changed) == 1:
+		parts = append(parts, changed[0])
+	case len(changed) > 1:
+		parts = append(parts, fmt.Sprintf("%s and %d more", changed[0], len(changed)-1))
+	}
+	if ruled {
+		parts = append(parts, "rules")
+	}
+	if len(parts) == 0 {
+		r.app.Note("%s", console.Good("well again"))
+		return
+	}
+	r.app.Note("%s %s", console.Accent("changed"), strings.Join(parts, ", "))
+}
+
+// Failed implements workbench.Reporter.
+func (r *benchReport) Failed(err error) {
+	if r.progress != nil {
+		r.progress.End()
+	}
+	r.say("failed", map[string]any{"text": err.Error(), "code": fault.Code(err)})
+	if r.app.JSON {
+		return
+	}
+	if problem, ok := errors.AsType[*fault.Error](err); ok && problem.Code == "step-failed" && !r.app.ErrTerm {
+		problem.Detail = nil // it was streamed
+	}
+	r.app.Problem(err)
+	if r.started {
+		r.app.Note("%s", console.Warn("the last good state goes on being served"))
+	}
+	r.started = true
+}
+
+// Notice implements workbench.Reporter.
+func (r *benchReport) Notice(notice fault.Notice) { r.app.Notice(notice) }
+
+// say writes a line of JSON.
+func (r *benchReport) say(kind string, about map[string]any) {
+	if r.app.JSON {
+		about["kind"] = kind
+		r.app.Line(about) //nolint:errcheck // nobody to tell
+	}
 }

@@ -1,11 +1,12 @@
 package edge_test
 
 import (
-	"bytes"
+	"bufio"
 	"context"
 	"crypto/rand"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -22,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/store/file"
@@ -75,6 +77,12 @@ func (w *world) troubles() string {
 // put keeps a release and returns its id.
 func (w *world) put(files map[string]string, settings release.Settings) release.ID {
 	w.t.Helper()
+	return w.putRuled(files, nil, settings)
+}
+
+// putRuled keeps a release with rules.
+func (w *world) putRuled(files map[string]string, rulesOf []rules.Rule, settings release.Settings) release.ID {
+	w.t.Helper()
 	batch, err := w.store.Begin(w.t.Context())
 	require.NoError(w.t, err)
 	add := func(data []byte) digest.Digest {
@@ -96,9 +104,10 @@ func (w *world) put(files map[string]string, settings release.Settings) release.
 		}
 		list = append(list, one)
 	}
-	index, err := release.Build(list, nil, settings)
+	set, objects := release.CutRules(len(rulesOf), rules.Encode(rulesOf))
+	index, err := release.Build(list, set, settings)
 	require.NoError(w.t, err)
-	for _, chunk := range index.Chunks {
+	for _, chunk := range append(index.Chunks, objects...) {
 		add(chunk.Data)
 	}
 	_, err = batch.Commit(w.t.Context())
@@ -110,7 +119,13 @@ func (w *world) put(files map[string]string, settings release.Settings) release.
 // activate points an environment at a release and returns the entry.
 func (w *world) activate(environment string, id release.ID, addresses ...string) journal.Entry {
 	w.t.Helper()
-	document, err := journal.NewDocument(journal.DocumentContent{Addresses: addresses}, "")
+	return w.activateWith(environment, id, journal.DocumentContent{Addresses: addresses})
+}
+
+// activateWith says what the environment is, besides.
+func (w *world) activateWith(environment string, id release.ID, content journal.DocumentContent) journal.Entry {
+	w.t.Helper()
+	document, err := journal.NewDocument(content, "")
 	require.NoError(w.t, err)
 	if document.Data != nil {
 		w.store.Create(w.t.Context(), document.Digest.Key(), document.Data) //nolint:errcheck // may be there
@@ -416,22 +431,18 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	folder := t.TempDir()
-	for name, text := range site {
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
-	}
-	local := &edge.Local{Root: folder, Scan: func(context.Context) ([]release.File, map[string]string, error) {
-		var files []release.File
-		sources := map[string]string{}
-		entries, err := os.ReadDir(folder)
-		for _, entry := range entries {
-			data, _ := os.ReadFile(filepath.Join(folder, entry.Name()))
-			files = append(files, release.File{Path: entry.Name(), Digest: digest.Of(data), Size: int64(len(data)), Type: media.Type(entry.Name(), true)})
-			sources[entry.Name()] = entry.Name()
+	show := func(local *edge.Local, files map[string]string) {
+		next := edge.Shown{Sources: map[string]string{}}
+		for name, text := range files {
+			next.Sources[name] = filepath.Join(folder, name)
+			require.NoError(t, os.MkdirAll(filepath.Dir(next.Sources[name]), 0o755))
+			require.NoError(t, os.WriteFile(next.Sources[name], []byte(text), 0o644))
+			next.Files = append(next.Files, release.File{Path: name, Digest: digest.Of([]byte(text)), Size: int64(len(text)), Type: media.Type(name, true)})
 		}
-		return files, sources, err
-	}}
-	_, _, err := local.Refresh(t.Context())
-	require.NoError(t, err)
+		local.Show(next)
+	}
+	local := edge.NewLocal(edge.LocalOptions{Environment: "production"})
+	show(local, site)
 	server := httptest.NewServer(local)
 	defer server.Close()
 	edgeServer := w.server
@@ -451,28 +462,36 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 		}
 	}
 
-	// With reloading, a page says so, and an open page hears of a change.
-	local.Reload = true
-	w.server = server
+	// With reloading, a page says so, and an open page hears of a change, of a failure, and of its end.
+	reloading := edge.NewLocal(edge.LocalOptions{Environment: "production", Reload: true})
+	again := httptest.NewServer(reloading)
+	defer again.Close()
+	w.server = again
+	r, _ := w.ask("GET", "localhost", "/", nil)
+	assert.Equal(t, 503, r.StatusCode)
+	show(reloading, site)
 	_, page := w.ask("GET", "localhost", "/", nil)
 	assert.Equal(t, site["index.html"]+`<script src="/.orilla/reload.js" defer></script>`, page)
-	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	request, err := http.NewRequestWithContext(ctx, "GET", server.URL+"/.orilla/changes", nil)
+	stream, err := http.Get(again.URL + "/.orilla/changes")
 	require.NoError(t, err)
-	stream, err := http.DefaultTransport.RoundTrip(request)
-	require.NoError(t, err)
-	defer stream.Body.Close()                          //nolint:errcheck // ended
-	go local.Watch(ctx, func() { local.Refresh(ctx) }) //nolint:errcheck // the stream tells
-	time.Sleep(50 * time.Millisecond)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "fares.html"), []byte("43.00"), 0o644))
-	heard := make([]byte, 100)
-	var text bytes.Buffer
-	require.Eventually(t, func() bool {
-		n, _ := stream.Body.Read(heard)
-		text.Write(heard[:n])
-		return strings.Contains(text.String(), "data: changed")
-	}, 10*time.Second, time.Millisecond)
+	defer stream.Body.Close() //nolint:errcheck // ended
+	events := bufio.NewReader(stream.Body)
+	hears := func(want string) {
+		for line := ""; line != want+"\n"; {
+			line, err = events.ReadString('\n')
+			require.NoError(t, err, want)
+		}
+	}
+	hears(": open")
+	reloading.Fail("step 1 ended with status 2")
+	hears("event: failed")
+	hears(`data: "step 1 ended with status 2"`)
+	show(reloading, site)
+	hears("event: well")
+	changed := maps.Clone(site)
+	changed["fares.html"] = "43.00"
+	show(reloading, changed)
+	hears("event: changed")
 	_, page = w.ask("GET", "localhost", "/fares", nil)
 	assert.Contains(t, page, "43.00")
 	w.server = edgeServer

@@ -6,79 +6,109 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/fsnotify/fsnotify"
-
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 )
 
-// Local answers from a folder as an edge node would once it is published. Pages reload by themselves when the folder changes,
-// unless that is switched off: then the bytes are exactly those of the edge.
-type Local struct {
-	Root     string
-	Base     string // where the site lies: "" or "/prefix"
-	Reload   bool
-	Settings release.Settings
-	// Scan looks at the folder and returns its files with the paths of their sources, relative to Root.
-	Scan func(ctx context.Context) ([]release.File, map[string]string, error)
-	Tell func(Event) // is told of requests and of trouble; nil for nobody
-
-	current atomic.Pointer[localFiles]
-	mutex   sync.Mutex
-	waiting map[chan struct{}]bool // open pages
+// LocalOptions say how local serving differs from an edge node.
+type LocalOptions struct {
+	Base        string           // where the site lies: "" or "/prefix"
+	Environment string           // as which it is served
+	Reload      bool             // pages follow changes; else the bytes are exactly those of the edge
+	Tell        func(Event)      // is told of requests and of trouble; nil for nobody
+	Now         func() time.Time // nil: time.Now
+	Wait        time.Duration    // how long an upstream may take to begin its answer; 0: 30 s
+	Front       *Front           // a development server that has the files; nil to answer from a folder
 }
 
-// localFiles is what the folder held at the last look.
-type localFiles struct {
-	files   map[string]release.File
-	sources map[string]string
+// Local answers on the developer's own machine as an edge node would once the site is published. Open pages reload by themselves
+// when it shows something new.
+type Local struct {
+	options LocalOptions
+	proxies *proxies
+	current atomic.Pointer[Shown]
+	pages   pages
+}
+
+// NewLocal returns local serving that has nothing to show yet.
+func NewLocal(options LocalOptions) *Local {
+	if options.Now == nil {
+		options.Now = time.Now
+	}
+	if options.Tell == nil {
+		options.Tell = func(Event) {}
+	}
+	return &Local{options: options, proxies: newProxies(Reach{All: true}, options.Wait)}
+}
+
+// Shown is what local serving answers from. It never changes.
+type Shown struct {
+	Files    []release.File
+	Sources  map[string]string // where the content of each file lies on this machine, by its path in the release
+	Settings release.Settings
+	Rules    *rules.Set
+	// Upstreams are the addresses of what proxy rules pass requests on to, by name.
+	Upstreams map[string]string
+
+	byPath map[string]release.File
+	record string // of the rules, to tell whether they changed
 }
 
 // Lookup implements answer.Files.
-func (f *localFiles) Lookup(_ context.Context, path string) (release.File, bool, error) {
-	file, ok := f.files[path]
+func (s *Shown) Lookup(_ context.Context, path string) (release.File, bool, error) {
+	file, ok := s.byPath[path]
 	return file, ok, nil
 }
 
-// Refresh looks at the folder, has open pages reload if something changed, and returns how many files there are and the paths
-// of those that changed. After an error the last good state goes on being served.
-func (l *Local) Refresh(ctx context.Context) (int, []string, error) {
-	files, sources, err := l.Scan(ctx)
-	if err != nil {
-		return 0, nil, err
-	}
-	next := &localFiles{files: make(map[string]release.File, len(files)), sources: sources}
-	for _, file := range files {
-		next.files[file.Path] = file
-	}
-	changed := different(l.current.Swap(next), next)
-	if len(changed) > 0 {
-		l.announce()
-	}
-	return len(files), changed, nil
+// open implements contents.
+func (s *Shown) open(_ context.Context, file release.File) (io.ReadSeeker, error) {
+	data, err := os.ReadFile(s.Sources[file.Path])
+	return bytes.NewReader(data), err
 }
 
+// Show answers from now on from next, has open pages reload if something changed, and returns the paths of the files that did.
+// What Fail said is over. The first call changes nothing.
+func (l *Local) Show(next Shown) []string {
+	next.byPath = make(map[string]release.File, len(next.Files))
+	for _, file := range next.Files {
+		next.byPath[file.Path] = file
+	}
+	if next.Rules != nil {
+		next.record = string(rules.Encode(next.Rules.Rules))
+	}
+	before := l.current.Swap(&next)
+	changed := different(before, &next)
+	l.pages.show(len(changed) > 0 || before != nil && before.record != next.record)
+	return changed
+}
+
+// Fail lets open pages show what went wrong, above what they show: the last good state goes on being answered.
+func (l *Local) Fail(what string) { l.pages.fail(what) }
+
+// Reload has open pages reload.
+func (l *Local) Reload() { l.pages.show(true) }
+
 // different returns the paths at which two states differ, in order.
-func different(before, after *localFiles) []string {
+func different(before, after *Shown) []string {
 	if before == nil {
 		return nil
 	}
 	var paths []string
-	for path, file := range after.files {
-		if old, ok := before.files[path]; !ok || old.Digest != file.Digest {
+	for path, file := range after.byPath {
+		if old, ok := before.byPath[path]; !ok || old.Digest != file.Digest {
 			paths = append(paths, path)
 		}
 	}
-	for path := range before.files {
-		if _, ok := after.files[path]; !ok {
+	for path := range before.byPath {
+		if _, ok := after.byPath[path]; !ok {
 			paths = append(paths, path)
 		}
 	}
@@ -86,88 +116,87 @@ func different(before, after *localFiles) []string {
 	return paths
 }
 
-func (l *Local) announce() {
-	l.mutex.Lock()
-	defer l.mutex.Unlock()
-	for page := range l.waiting {
-		select {
-		case page <- struct{}{}:
-		default:
-		}
-	}
-}
-
-// The addresses below answer.Reserved that local serving answers.
-const (
-	reloadScript  = "/" + answer.Reserved + "/reload.js"
-	reloadChanges = "/" + answer.Reserved + "/changes"
-)
-
 // ServeHTTP answers a request.
 func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if l.Reload && r.URL.Path == reloadScript {
-		w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
-		w.Header().Set("Cache-Control", "no-store")
-		io.WriteString(w, script) //nolint:errcheck // the browser has gone
-		return
-	}
-	if l.Reload && r.URL.Path == reloadChanges {
-		l.changes(w, r)
+	if l.options.Reload && l.pages.serve(w, r) {
 		return
 	}
 	counted := &countingWriter{ResponseWriter: w}
-	by := l.serve(counted, r)
-	if l.Tell != nil {
-		l.Tell(Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(), Status: counted.status, By: by, Bytes: counted.bytes})
+	by, rule := l.serve(counted, r)
+	event := Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(), Status: counted.status, By: by, Bytes: counted.bytes}
+	if rule != nil {
+		event.Rule = rule.At.File + ":" + strconv.Itoa(rule.At.Line)
 	}
+	l.options.Tell(event)
 }
 
-func (l *Local) serve(w http.ResponseWriter, r *http.Request) string {
-	if l.Base != "" && r.URL.Path == "/" {
-		return toBase(w, l.Base)
+// serve answers and says what decided.
+func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *rules.Rule) {
+	if l.options.Base != "" && r.URL.Path == "/" {
+		return toBase(w, l.options.Base), nil
 	}
-	files := l.current.Load()
-	if files == nil {
-		return say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
+	shown := l.current.Load()
+	if shown == nil && l.options.Front == nil {
+		return l.nothing(w, r), nil
 	}
-	a, err := answer.Decide(r.Context(), request(r, l.Base, answer.Production, time.Now()), answer.Site{Files: files, Settings: l.Settings})
-	if err == nil && l.Reload && a.File != nil && strings.HasPrefix(a.File.Type, "text/html") {
-		err = l.page(w, r, a, files)
-	} else if err == nil {
-		err = respond(w, r, a, l.contents(files))
+	if shown == nil {
+		shown = &Shown{}
+	}
+	req := request(r, l.options.Base, l.options.Environment, l.options.Now())
+	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules}
+	if l.options.Front != nil {
+		return l.options.Front.serve(w, r, l, req, site, shown.Upstreams)
+	}
+	a, err := answer.Decide(r.Context(), req, site)
+	switch {
+	case err != nil:
+	case a.Upstream != nil:
+		l.pass(w, r, a, shown.Upstreams)
+	case l.options.Reload && a.File != nil && isPage(a.File):
+		err = l.page(w, r, a, shown)
+	default:
+		err = respond(w, r, a, shown)
 	}
 	if err != nil {
-		if l.Tell != nil {
-			l.Tell(Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
-		}
-		return "trouble"
+		l.trouble(r, http.StatusInternalServerError, err)
+		return "trouble", nil
 	}
-	by := string(a.By)
-	if a.File != nil {
-		by = a.File.Path
-	}
-	if a.Location != "" {
-		by = "-> " + a.Location
-	}
-	return by
+	return describe(a), a.Rule
 }
 
-// localContents reads from the folder.
-type localContents struct {
-	root  string
-	files *localFiles
+func isPage(file *release.File) bool {
+	return media.ClassOf(file.Path) == media.Page || strings.HasPrefix(file.Type, "text/html")
 }
 
-func (l *Local) contents(files *localFiles) contents { return localContents{l.Root, files} }
+func (l *Local) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) {
+	if err := l.proxies.pass(w, r, a, upstreams); err != nil && r.Context().Err() == nil {
+		l.trouble(r, http.StatusBadGateway, err)
+	}
+}
 
-func (c localContents) open(_ context.Context, file release.File) (io.ReadSeeker, error) {
-	data, err := os.ReadFile(filepath.Join(c.root, filepath.FromSlash(c.files.sources[file.Path])))
-	return bytes.NewReader(data), err
+func (l *Local) trouble(r *http.Request, status int, err error) {
+	l.options.Tell(Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})
+}
+
+// nothing answers while there is nothing to show: with what went wrong, if something did, in a page that waits.
+func (l *Local) nothing(w http.ResponseWriter, r *http.Request) string {
+	if !l.options.Reload {
+		return say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
+	}
+	page := `<!doctype html><meta charset="utf-8"><title>Nothing to serve yet</title><p style="font:1rem system-ui;margin:3rem">There is nothing to serve yet.</p>` + reloadLine
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Length", strconv.Itoa(len(page)))
+	w.WriteHeader(http.StatusServiceUnavailable)
+	if r.Method != http.MethodHead {
+		io.WriteString(w, page) //nolint:errcheck // the browser has gone
+	}
+	return "nothing"
 }
 
 // page sends a page with the line that makes it reload. It has no entity tag, since these are not the bytes of the release.
-func (l *Local) page(w http.ResponseWriter, r *http.Request, a answer.Answer, files *localFiles) error {
-	content, err := l.contents(files).open(r.Context(), *a.File)
+func (l *Local) page(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
+	content, err := from.open(r.Context(), *a.File)
 	if err != nil {
 		fail(w, r)
 		return err
@@ -177,11 +206,10 @@ func (l *Local) page(w http.ResponseWriter, r *http.Request, a answer.Answer, fi
 		fail(w, r)
 		return err
 	}
-	line := []byte(`<script src="` + reloadScript + `" defer></script>`)
 	if at := bytes.LastIndex(bytes.ToLower(data), []byte("</body>")); at >= 0 {
-		data = append(data[:at:at], append(line, data[at:]...)...)
+		data = slices.Concat(data[:at], []byte(reloadLine), data[at:])
 	} else {
-		data = append(data, line...)
+		data = append(data, reloadLine...)
 	}
 	for _, field := range a.Header {
 		w.Header().Add(field.Name, field.Value)
@@ -193,120 +221,4 @@ func (l *Local) page(w http.ResponseWriter, r *http.Request, a answer.Answer, fi
 		w.Write(data) //nolint:errcheck // the browser has gone
 	}
 	return nil
-}
-
-// script reloads the page when the folder changed, and when serving comes back after it had ended.
-const script = `(() => {
-  let lost = false;
-  const changes = new EventSource(` + "`" + reloadChanges + "`" + `);
-  changes.onmessage = () => location.reload();
-  changes.onerror = () => { lost = true; };
-  changes.onopen = () => { if (lost) location.reload(); };
-  addEventListener("pagehide", () => changes.close());
-})();
-`
-
-// changes is a stream of server-sent events, one for each change of the folder.
-func (l *Local) changes(w http.ResponseWriter, r *http.Request) {
-	page := make(chan struct{}, 1)
-	l.mutex.Lock()
-	if l.waiting == nil {
-		l.waiting = map[chan struct{}]bool{}
-	}
-	l.waiting[page] = true
-	l.mutex.Unlock()
-	defer func() {
-		l.mutex.Lock()
-		delete(l.waiting, page)
-		l.mutex.Unlock()
-	}()
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	control := http.NewResponseController(w)
-	io.WriteString(w, ": open\n\n") //nolint:errcheck // the next write tells
-	if control.Flush() != nil {
-		return
-	}
-	beat := time.NewTicker(15 * time.Second)
-	defer beat.Stop()
-	for {
-		text := ": still here\n\n"
-		select {
-		case <-r.Context().Done():
-			return
-		case <-page:
-			text = "data: changed\n\n"
-		case <-beat.C:
-		}
-		if _, err := io.WriteString(w, text); err != nil || control.Flush() != nil {
-			return
-		}
-	}
-}
-
-// settleDown is how long a folder must be quiet before it is looked at: builds write many files in a row.
-const settleDown = 120 * time.Millisecond
-
-// Watch calls changed after each change below Root, until the context ends. Where the system cannot tell of changes, it looks
-// every second.
-func (l *Local) Watch(ctx context.Context, changed func()) {
-	watcher, err := fsnotify.NewWatcher()
-	if err == nil {
-		defer watcher.Close() //nolint:errcheck // nothing to lose
-		err = watchFolders(watcher, l.Root)
-	}
-	if err != nil {
-		every(ctx, time.Second, changed)
-		return
-	}
-	var quiet <-chan time.Time
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case event, ok := <-watcher.Events:
-			if !ok {
-				return
-			}
-			if event.Has(fsnotify.Create) || event.Has(fsnotify.Remove) {
-				watchFolders(watcher, l.Root) //nolint:errcheck // what went again cannot be watched
-			}
-			quiet = time.After(settleDown)
-		case <-watcher.Errors:
-			quiet = time.After(settleDown)
-		case <-quiet:
-			quiet = nil
-			watchFolders(watcher, l.Root) //nolint:errcheck // see above
-			changed()
-		}
-	}
-}
-
-func every(ctx context.Context, pause time.Duration, do func()) {
-	ticker := time.NewTicker(pause)
-	defer ticker.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-			do()
-		}
-	}
-}
-
-// watchFolders adds a folder and all below it, and the folder above, in which a build may make the folder anew.
-func watchFolders(watcher *fsnotify.Watcher, root string) error {
-	if err := watcher.Add(filepath.Dir(root)); err != nil {
-		return err
-	}
-	return filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error {
-		if err != nil || !entry.IsDir() {
-			return nil
-		}
-		if name := entry.Name(); path != root && (name == ".git" || name == "node_modules") {
-			return filepath.SkipDir
-		}
-		return watcher.Add(path)
-	})
 }

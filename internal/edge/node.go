@@ -36,7 +36,8 @@ type Event struct {
 	Path   string `json:"path,omitempty"`
 	Status int    `json:"status,omitempty"`
 	Bytes  int64  `json:"bytes,omitempty"`
-	By     string `json:"by,omitempty"`
+	By     string `json:"by,omitempty"`   // what answered
+	Rule   string `json:"rule,omitempty"` // the place of the rule that did, file:line
 }
 
 // Options say how a node works.

@@ -86,6 +86,7 @@ func (p *proxies) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error", err)
 		return err
 	}
+	http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // HTTP/2 always is; else a body is read whole before the answer
 	var failed error
 	proxy := httputil.ReverseProxy{
 		Transport: p.transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0),

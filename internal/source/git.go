@@ -271,6 +271,19 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
+// Ignored returns those of some absolute paths that Git ignores.
+func (r *Repository) Ignored(ctx context.Context, paths []string) map[string]bool {
+	command := exec.CommandContext(ctx, "git", "check-ignore", "-z", "--stdin")
+	command.Dir, command.Env = r.Top, gitEnvironment()
+	command.Stdin = strings.NewReader(strings.Join(paths, "\x00"))
+	out, _ := command.Output() // status 1 says that none is
+	ignored := map[string]bool{}
+	for path := range strings.SplitSeq(string(out), "\x00") {
+		ignored[path] = true
+	}
+	return ignored
+}
+
 // Contains reports whether ancestor is commit or one of the commits that it descends from. Commits that are not in the
 // repository are an error.
 func (r *Repository) Contains(ctx context.Context, commit, ancestor string) (bool, error) {

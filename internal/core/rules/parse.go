@@ -156,7 +156,11 @@ func (p *parser) statement(s statement) {
 			for _, known := range Verbs() {
 				names = append(names, string(known))
 			}
-			p.fail(verb, 0, "rule-verb", "a statement begins with a verb, and %q is none%s; the verbs are %s", verb.text, spelling.DidYouMean(verb.text, names), strings.Join(names, ", "))
+			hint := spelling.DidYouMean(verb.text, names)
+			if hint == "" {
+				hint = "; the verbs are " + strings.Join(names, ", ")
+			}
+			p.fail(verb, 0, "rule-verb", "a statement begins with a verb, and %q is none%s", verb.text, hint)
 		}
 		rule := Rule{Verb: Verb(verb.text), At: p.source.position(verb.line, verb.at)}
 		r.rule(&rule)
@@ -330,7 +334,7 @@ func (r *reading) field(rule *Rule) {
 	word := r.need("the name of a header field")
 	if rule.Verb == Withhold {
 		rule.Name = strings.ToLower(strings.TrimSuffix(word.text, ":"))
-		r.fieldName(word, rule.Name)
+		r.fieldName(rule.Verb, word, rule.Name)
 		if r.more() {
 			r.fail(r.take(), 0, "rule-syntax", "withhold takes the name of one field")
 		}
@@ -344,7 +348,7 @@ func (r *reading) field(rule *Rule) {
 		r.fail(word, len(word.text), "rule-syntax", "a colon belongs behind the field's name: %s: VALUE", word.text)
 	}
 	rule.Name = strings.ToLower(name)
-	r.fieldName(word, rule.Name)
+	r.fieldName(rule.Verb, word, rule.Name)
 	value := token{word.text[len(name)+1:], word.line, word.at + len(name) + 1}
 	rule.Value = r.from(value)
 	if first == "" && rule.Value == "" {
@@ -360,7 +364,7 @@ func (r *reading) field(rule *Rule) {
 	}
 }
 
-func (r *reading) fieldName(word token, name string) {
+func (r *reading) fieldName(verb Verb, word token, name string) {
 	for i := range len(name) {
 		if c := name[i]; !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
 			r.fail(word, i, "rule-header", "%q cannot name a header field (RFC 9110, section 5.1)", name)
@@ -368,6 +372,9 @@ func (r *reading) fieldName(word token, name string) {
 	}
 	if name == "" {
 		r.fail(word, 0, "rule-header", "the field has no name")
+	}
+	if verb == Withhold && (name == "server" || name == "via") {
+		return // an upstream may have sent it
 	}
 	if why := reservedField(name); why != "" {
 		r.fail(word, 0, "rule-header", "%s cannot be set by a rule: %s", name, why)
@@ -430,7 +437,11 @@ func (r *reading) condition(rule *Rule) Condition {
 		}
 	default:
 		known := []string{"host", "language", "query", "cookie", "environment", "status", "from", "until", "through"}
-		r.fail(word, 0, "rule-condition", "%q is no condition%s; the conditions are %s", word.text, spelling.DidYouMean(word.text, known), strings.Join(known, ", "))
+		hint := spelling.DidYouMean(word.text, known)
+		if hint == "" {
+			hint = "; the conditions are " + strings.Join(known, ", ")
+		}
+		r.fail(word, 0, "rule-condition", "%q is no condition%s", word.text, hint)
 	}
 	if c.Not && c.Bind != nil {
 		r.fail(word, 0, "rule-condition", "what is not there cannot be bound to a placeholder")
@@ -492,6 +503,9 @@ func (r *reading) split(word token, offset int) []string {
 			end := strings.IndexByte(text, '|')
 			if end < 0 {
 				end = len(text)
+			}
+			if at := strings.IndexByte(text[:end], '"'); at >= 0 {
+				r.fail(word, len(word.text)-len(text)+at, "rule-syntax", "a value with a quotation mark stands between quotation marks, and the mark is written \\\"")
 			}
 			value.WriteString(text[:end])
 			text = text[end:]

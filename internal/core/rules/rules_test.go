@@ -284,3 +284,59 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+func TestFormat(t *testing.T) {
+	const before = "\ufeff# moved\r\nredirect /timetable/{season}\t->   /sailings/{season} # summer too\r\nredirect  /fares -> /fares/strike/ with 307 when from 2026-12-20  through 2027-01-02\r\n" +
+		"gone /a\r\n\r\nheader /{rest:all}   when  cookie x   link:  </a.css>;   rel=preload # kept\r\n    , </b.css>\r\nheader /a b: c\r\nexpect /timetable/winter 301 /sailings/winter/\r\n" +
+		"expect POST /a   405\r\nexpect /a 200 given language gl header x:  y  z"
+	const after = "\ufeff# moved\r\nredirect  /timetable/{season}  -> /sailings/{season}  # summer too\r\nredirect  /fares               -> /fares/strike/      with 307 when from 2026-12-20 through 2027-01-02\r\n" +
+		"gone      /a\r\n\r\nheader  /{rest:all}        when cookie x link:  </a.css>;   rel=preload # kept\r\n    , </b.css>\r\nheader  /a                 b: c\r\nexpect  /timetable/winter  301 /sailings/winter/\r\n" +
+		"expect  POST /a            405\r\nexpect  /a                 200                    given language gl header x:  y  z"
+	assert.Equal(t, after, string(rules.Format([]byte(before))))
+}
+
+// FuzzFormat makes sure that formatting keeps the meaning, and that formatting twice is formatting once.
+func FuzzFormat(f *testing.F) {
+	f.Add([]byte(cases.Rules))
+	f.Add([]byte("header /a when cookie x: y: z\nexpect /a 200 # x\n\theader x: \"y  z\nredirect /a -> /b when query q=\"a  b\"|c #\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		once := rules.Format(text)
+		if twice := rules.Format(once); string(twice) != string(once) {
+			t.Fatalf("%q\n%q\n%q", text, once, twice)
+		}
+		before, found := parse(string(text))
+		after, foundAfter := parse(string(once))
+		if len(found) > 0 {
+			return // of a text with mistakes, only that it does not change again
+		}
+		if len(foundAfter) > 0 || string(rules.Encode(before.Rules)) != string(rules.Encode(after.Rules)) || len(before.Expectations) != len(after.Expectations) {
+			t.Fatalf("%q\n%q\n%v", text, once, foundAfter)
+		}
+		for i := range before.Expectations {
+			a, b := before.Expectations[i], after.Expectations[i]
+			a.At, b.At = finding.Position{}, finding.Position{}
+			if a != b {
+				t.Fatalf("%q\n%+v\n%+v", text, a, b)
+			}
+		}
+	})
+}
+
+func TestImport(t *testing.T) {
+	list := "from,to,status\n/old page,/new\n\"https://old.corvane.example/a?id=7&b=a%26b\",https://www.corvane.example/b/,302\n/x,https://shop.example/y?z=1#w\n" +
+		"/old page,/new\n/old page,/other\nnothing,/a\n/a\n/b,/c,200\n/self,/self\n/caf%C3%A9,/{x}\n"
+	rows, err := rules.Import(strings.NewReader(list), []string{"www.corvane.example"})
+	require.NoError(t, err)
+	var got []string
+	for _, row := range rows {
+		got = append(got, fmt.Sprint(row.Line, " ", row.Text, row.Reason))
+	}
+	assert.Equal(t, []string{
+		"2 redirect /old%20page -> /new", `3 redirect /a -> /b/ with 302 when host old.corvane.example and query id=7 and query b="a&b"`,
+		"4 redirect /x -> https://shop.example/y?z=1#w", "5 the same as a row above", "6 a row above leads the same address to /new",
+		`7 from: "nothing" is neither a path (/old) nor an address (https://...)`, "8 the row has 1 columns; two or three make a rule: from, to, status",
+		`9 "200" is not the status of a redirect: 301, 302, 303, 307, 308`, "10 it leads to itself", "11 redirect /caf%C3%A9 -> /%7Bx%7D",
+	}, got)
+	_, err = rules.Import(strings.NewReader("/a;/b\n"), nil)
+	assert.ErrorContains(t, err, "commas")
+}

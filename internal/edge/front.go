@@ -1,0 +1,164 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"syscall"
+	"time"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
+)
+
+// Front stands in front of a generator's own development server: rules and headers are applied here, files come from there. What
+// the server answers with success counts as a file; much of what is asked of it while developing is none of a release.
+type Front struct {
+	server *url.URL
+	client *http.Client
+	proxy  *httputil.ReverseProxy
+}
+
+// NewFront returns a Front for the server at an absolute URL.
+func NewFront(server *url.URL) *Front {
+	transport := &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 32}
+	return &Front{
+		server: server,
+		client: &http.Client{Transport: transport, Timeout: answerTimeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		proxy:  &httputil.ReverseProxy{Transport: transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0)},
+	}
+}
+
+// Answers reports whether the development server is there.
+func (f *Front) Answers(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	response, err := f.ask(ctx, f.server.String())
+	if err == nil {
+		response.Body.Close() //nolint:errcheck // only its status counts
+	}
+	return err == nil
+}
+
+func (f *Front) ask(ctx context.Context, address string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("Accept", "text/html,*/*;q=0.8")
+	return f.client.Do(request)
+}
+
+// frontFiles asks the development server what there is, while one request is decided.
+type frontFiles struct {
+	front *Front
+	known map[string]bool
+}
+
+// Lookup implements answer.Files: a page is there if its address answers.
+func (f *frontFiles) Lookup(ctx context.Context, name string) (release.File, bool, error) {
+	at := answer.Address(name)
+	there, asked := f.known[at]
+	if !asked {
+		response, err := f.front.ask(ctx, f.front.below(at))
+		if err != nil {
+			return release.File{}, false, err
+		}
+		response.Body.Close() //nolint:errcheck // only its status counts
+		there = response.StatusCode == http.StatusOK
+		f.known[at] = there
+	}
+	return release.File{Path: name, Type: media.Type(name, true)}, there, nil
+}
+
+// below is the address of a path at the development server.
+func (f *Front) below(path string) string {
+	return strings.TrimSuffix(f.server.String(), "/") + path
+}
+
+// serve answers by rules, and with what the development server has.
+func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request, site answer.Site, upstreams map[string]string) (string, *rules.Rule) {
+	site.Files = &frontFiles{f, map[string]bool{}}
+	if r.Header.Get("Upgrade") != "" {
+		site.Files = &Shown{} // a websocket is no file
+	}
+	a, err := answer.Decide(r.Context(), req, site)
+	rest, _ := strings.CutPrefix(r.URL.EscapedPath(), req.Base)
+	switch {
+	case err != nil:
+		err = f.pass(w, r, answer.Answer{Status: http.StatusOK}, rest) // says that the server is not there
+	case a.Upstream != nil:
+		l.pass(w, r, a, upstreams)
+	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest:
+		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
+	case a.File != nil && a.Rule != nil:
+		rest = answer.Address(a.File.Path)
+		err = f.pass(w, r, a, rest)
+	case a.Rule != nil && a.File == nil && a.By != answer.ByMethod:
+		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
+	default:
+		a.Status = 0
+		err = f.pass(w, r, a, rest)
+	}
+	if err != nil {
+		l.trouble(r, http.StatusBadGateway, err)
+		return "trouble", nil
+	}
+	if a.Rule == nil && a.Upstream == nil {
+		return "development server", nil
+	}
+	return describe(a), a.Rule
+}
+
+// pass sends the request to the development server, at a path of its own, with the header fields that rules set. The answer's status
+// counts if it is set, else the server's.
+func (f *Front) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, path string) error {
+	target, err := url.Parse(f.below(path))
+	if err != nil {
+		return err
+	}
+	target.RawQuery = r.URL.RawQuery
+	var failed error
+	proxy := *f.proxy
+	proxy.Rewrite = func(pr *httputil.ProxyRequest) {
+		pr.Out.URL, pr.Out.Host = target, target.Host
+		pr.SetXForwarded()
+		if origin := pr.Out.Header.Get("Origin"); origin == scheme(r)+"://"+r.Host {
+			pr.Out.Header.Set("Origin", f.server.Scheme+"://"+f.server.Host) // development servers refuse other origins
+		}
+	}
+	proxy.ModifyResponse = func(response *http.Response) error {
+		if a.Status != 0 && response.StatusCode == http.StatusOK {
+			response.StatusCode = a.Status
+		}
+		if location, ok := strings.CutPrefix(response.Header.Get("Location"), f.server.Scheme+"://"+f.server.Host); ok {
+			response.Header.Set("Location", location)
+		}
+		for _, field := range a.Header {
+			if field.Rule != nil {
+				response.Header.Set(field.Name, field.Value)
+			}
+		}
+		return nil
+	}
+	proxy.ErrorHandler = func(w http.ResponseWriter, r *http.Request, err error) {
+		if r.Context().Err() != nil {
+			return
+		}
+		failed = err
+		line := "The development server at " + f.server.String() + " does not answer as it should."
+		if errors.Is(err, syscall.ECONNREFUSED) {
+			line = "Nothing answers at " + f.server.String() + ": is the development server running?"
+		}
+		say(w, r, http.StatusBadGateway, line)
+	}
+	proxy.ServeHTTP(w, r)
+	return failed
+}

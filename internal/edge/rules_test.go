@@ -1,0 +1,349 @@
+package edge_test
+
+import (
+	"bufio"
+	"cmp"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/answer/cases"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/edge"
+)
+
+func program(t *testing.T, text string) *rules.Program {
+	t.Helper()
+	zone, err := time.LoadLocation(cases.TimeZone)
+	require.NoError(t, err)
+	p, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{Languages: cases.Languages, Zone: zone})
+	require.Empty(t, found)
+	return p
+}
+
+// loopback lets a node reach upstreams of tests.
+var loopback = edge.Reach{Networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
+
+// upstream answers with the request line and, as a field, the headers that it got.
+func upstream(t *testing.T) *httptest.Server {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Saw", fmt.Sprintf("host=%s forwarded=%s xff=%s xhost=%s te=%s auth=%s", r.Host, r.Header.Get("Forwarded"), r.Header.Get("X-Forwarded-For"),
+			r.Header.Get("X-Forwarded-Host"), r.Header.Get("Te"), r.Header.Get("X-Real-Ip")))
+		fmt.Fprintf(w, "%s %s", r.Method, r.RequestURI) //nolint:errcheck // the test tells
+	}))
+	t.Cleanup(server.Close)
+	return server
+}
+
+// TestCases holds an edge node and local serving to the table that the pure function is held to.
+func TestCases(t *testing.T) {
+	harbour := upstream(t)
+	var now atomic.Pointer[time.Time]
+	clock := func() time.Time { return *now.Load() }
+	now.Store(&cases.Noon)
+	files := map[string]string{}
+	for _, path := range cases.Files {
+		files[path] = path
+	}
+	settings := release.Settings{Languages: cases.Languages}
+	list := program(t, cases.Rules).Rules
+
+	w := start(t, edge.Options{Now: clock, Reach: loopback})
+	id := w.putRuled(files, list, settings)
+	upstreams := map[string]string{"harbour": harbour.URL}
+	w.await("www.corvane.example", w.activateWith("production", id, journal.DocumentContent{
+		Addresses: []string{"https://www.corvane.example/"}, Upstreams: upstreams}))
+	w.activateWith("preview.winter", id, journal.DocumentContent{Upstreams: upstreams})
+	require.Eventually(t, func() bool {
+		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
+		return r.StatusCode == 200
+	}, 5*time.Second, time.Millisecond)
+
+	folder := t.TempDir()
+	shown := edge.Shown{Sources: map[string]string{}, Settings: settings, Rules: rules.Compile(list), Upstreams: upstreams}
+	for path, text := range files {
+		at := filepath.Join(folder, filepath.FromSlash(path))
+		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
+		shown.Sources[path] = at
+		shown.Files = append(shown.Files, release.File{Path: path, Digest: digest.Of([]byte(text)), Size: int64(len(text)), Type: media.Type(path, true)})
+	}
+	locals := map[string]*httptest.Server{}
+	for _, environment := range []string{"production", "preview/winter"} {
+		local := edge.NewLocal(edge.LocalOptions{Environment: environment, Now: clock})
+		local.Show(shown)
+		locals[environment] = httptest.NewServer(local)
+		t.Cleanup(locals[environment].Close)
+	}
+
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	for _, c := range cases.List {
+		t.Run(c.Name, func(t *testing.T) {
+			at := c.At
+			if at.IsZero() {
+				at = cases.Noon
+			}
+			now.Store(&at)
+			environment, host := "production", cmp.Or(c.Host, "www.corvane.example")
+			if c.Preview {
+				environment, host = "preview/winter", "winter.preview.corvane.localhost"
+			}
+			if c.Host != "" { // a host of its own answers for this environment, as an operator would have it
+				w.activateWith("production", id, journal.DocumentContent{Addresses: []string{"https://" + c.Host + "/"}, Upstreams: upstreams})
+				require.Eventually(t, func() bool { r, _ := w.ask("GET", c.Host, "/fares", nil); return r.StatusCode == 200 }, 5*time.Second, time.Millisecond)
+				defer func() {
+					w.await("www.corvane.example", w.activateWith("production", id, journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}, Upstreams: upstreams}))
+				}()
+			}
+			var first http.Header
+			for name, server := range map[string]*httptest.Server{"edge": w.server, "serve": locals[environment]} {
+				request, err := http.NewRequest(cmp.Or(c.Method, "GET"), server.URL, nil)
+				require.NoError(t, err)
+				path, query, _ := strings.Cut(c.URL, "?")
+				plain, err := url.PathUnescape(path)
+				require.NoError(t, err)
+				request.URL = &url.URL{Scheme: "http", Host: server.Listener.Addr().String(), Path: plain, RawPath: path, RawQuery: query}
+				request.Host = host
+				for field, value := range map[string]string{"Accept-Language": c.Language, "Cookie": c.Cookie} {
+					if value != "" {
+						request.Header.Set(field, value)
+					}
+				}
+				response, err := client.Do(request)
+				require.NoError(t, err)
+				body, err := io.ReadAll(response.Body)
+				require.NoError(t, err)
+				response.Body.Close() //nolint:errcheck // read
+				assert.Equal(t, c.Status, response.StatusCode, name)
+				assert.Equal(t, c.Location, response.Header.Get("Location"), name)
+				if c.File != "" && c.Method != "HEAD" {
+					assert.Equal(t, c.File, string(body), name)
+				}
+				if c.Upstream != "" {
+					assert.Equal(t, c.Upstream, string(body), name)
+				}
+				for field, want := range c.Header {
+					assert.Equal(t, want, response.Header.Get(field), "%s %s", name, field)
+				}
+				for _, field := range c.Without {
+					assert.Empty(t, response.Header.Values(field), "%s %s", name, field)
+				}
+				for _, field := range []string{"Date", edge.ReleaseField} {
+					response.Header.Del(field)
+				}
+				if first == nil {
+					first = response.Header
+				}
+				assert.Equal(t, first, response.Header, "the edge and local serving send the same header")
+			}
+		})
+	}
+}
+
+// passing serves one proxy rule to a handler.
+func passing(t *testing.T, rule string, reach edge.Reach, wait time.Duration, handler http.HandlerFunc) *world {
+	t.Helper()
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	w := start(t, edge.Options{Reach: reach, Wait: wait})
+	id := w.putRuled(map[string]string{"index.html": "1"}, program(t, rule).Rules, release.Settings{})
+	w.await("corvane.localhost", w.activateWith("production", id, journal.DocumentContent{Upstreams: map[string]string{"harbour": server.URL + "/base"}}))
+	return w
+}
+
+const apiRule = "proxy /api/{rest:all} -> harbour:/v1/{rest}\nheader /api/{rest:all} x-frame-options: DENY\nwithhold /api/{rest:all} server\n"
+
+func TestUpstreamsSeeFreshFieldsAndTheirOwnHost(t *testing.T) {
+	var seen http.Header
+	var host string
+	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
+		seen, host = r.Header, r.Host
+		w.Header().Set("Server", "secret")
+		w.Header().Set("Keep-Alive", "timeout=5")
+		w.Header().Set("Location", "http://"+r.Host+"/base/v1/tides?x=1")
+		w.WriteHeader(303)
+	})
+	r, _ := w.ask("POST", "corvane.localhost", "/api/tides", map[string]string{
+		"Forwarded": "for=evil", "X-Forwarded-For": "6.6.6.6", "X-Forwarded-Host": "evil.example", "Te": "trailers", "Connection": "x-hop", "X-Hop": "1", "Cookie": "a=b"})
+	assert.Equal(t, 303, r.StatusCode)
+	assert.Equal(t, "/api/tides?x=1", r.Header.Get("Location"), "a Location that points at the upstream leads back")
+	assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"))
+	assert.Empty(t, r.Header.Get("Server"))
+	assert.Empty(t, r.Header.Get("Keep-Alive"))
+	assert.True(t, strings.HasPrefix(host, "127.0.0.1:"), host)
+	assert.Equal(t, "127.0.0.1", seen.Get("X-Forwarded-For"))
+	assert.Equal(t, "corvane.localhost", seen.Get("X-Forwarded-Host"))
+	assert.Equal(t, `for=127.0.0.1;host="corvane.localhost";proto=http`, seen.Get("Forwarded"))
+	assert.Empty(t, seen.Get("X-Hop"), "hop by hop")
+	assert.Equal(t, "a=b", seen.Get("Cookie"))
+}
+
+func TestUpstreamsStreamBothWays(t *testing.T) {
+	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
+		http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // HTTP/1.1 can
+		lines := bufio.NewReader(r.Body)
+		for {
+			line, err := lines.ReadString('\n')
+			if err != nil {
+				return
+			}
+			io.WriteString(w, "heard "+line)      //nolint:errcheck // the test tells
+			http.NewResponseController(w).Flush() //nolint:errcheck // the test tells
+		}
+	})
+	read, write := io.Pipe()
+	request, err := http.NewRequest("POST", w.server.URL+"/api/talk", read)
+	require.NoError(t, err)
+	request.Host = "corvane.localhost"
+	go io.WriteString(write, "one\n") //nolint:errcheck // the test tells
+	response, err := http.DefaultTransport.RoundTrip(request)
+	require.NoError(t, err)
+	defer response.Body.Close() //nolint:errcheck // read
+	answers := bufio.NewReader(response.Body)
+	for _, word := range []string{"one\n", "two\n", "three\n"} {
+		if word != "one\n" {
+			_, err := io.WriteString(write, word)
+			require.NoError(t, err)
+		}
+		line, err := answers.ReadString('\n')
+		require.NoError(t, err)
+		assert.Equal(t, "heard "+word, line)
+	}
+	require.NoError(t, write.Close())
+}
+
+func TestWebsocketsPass(t *testing.T) {
+	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Upgrade") != "websocket" {
+			http.Error(w, "no", 400)
+			return
+		}
+		conn, buffered, err := http.NewResponseController(w).Hijack()
+		if err != nil {
+			return
+		}
+		defer conn.Close()                                                                                            //nolint:errcheck // ended
+		io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n") //nolint:errcheck // the test tells
+		line, _ := buffered.ReadString('\n')
+		io.WriteString(conn, "heard "+line) //nolint:errcheck // the test tells
+	})
+	conn, err := net.Dial("tcp", w.server.Listener.Addr().String())
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // ended
+	_, err = io.WriteString(conn, "GET /api/live HTTP/1.1\r\nHost: corvane.localhost\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
+	require.NoError(t, err)
+	in := bufio.NewReader(conn)
+	response, err := http.ReadResponse(in, nil)
+	require.NoError(t, err)
+	require.Equal(t, 101, response.StatusCode)
+	_, err = io.WriteString(conn, "ahoy\n")
+	require.NoError(t, err)
+	line, err := in.ReadString('\n')
+	require.NoError(t, err)
+	assert.Equal(t, "heard ahoy\n", line)
+}
+
+func TestUpstreamsThatDoNotAnswer(t *testing.T) {
+	slow := passing(t, apiRule, loopback, 50*time.Millisecond, func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
+	inside := passing(t, apiRule, edge.Reach{}, 0, func(http.ResponseWriter, *http.Request) { t.Error("an address inside the edge's network was asked") })
+	broken := passing(t, apiRule, loopback, 0, func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+	nowhere := passing(t, "proxy /api/{rest:all} -> lighthouse:/v1/{rest}\n", loopback, 0, nil)
+	refused := passing(t, "proxy /api/{rest:all} -> http://127.0.0.1:1/{rest}\n", loopback, 0, nil)
+	literal := passing(t, "proxy /api/{rest:all} -> http://[::1]:80/{rest}\n", edge.Reach{}, 0, nil)
+	for name, test := range map[string]struct {
+		w      *world
+		status int
+		kind   string
+	}{
+		"slow": {slow, 504, "http_response_timeout"}, "inside": {inside, 502, "destination_ip_prohibited"}, "broken": {broken, 502, "connection_terminated"},
+		"nowhere": {nowhere, 502, "proxy_internal_error"}, "refused": {refused, 502, "connection_refused"}, "literal": {literal, 502, "destination_ip_prohibited"},
+	} {
+		r, body := test.w.ask("GET", "corvane.localhost", "/api/tides", nil)
+		assert.Equal(t, test.status, r.StatusCode, name)
+		assert.Equal(t, "orilla; error="+test.kind, r.Header.Get("Proxy-Status"), name)
+		assert.Equal(t, "no-store", r.Header.Get("Cache-Control"), name)
+		assert.Equal(t, "text/plain; charset=utf-8", r.Header.Get("Content-Type"), name)
+		assert.NotContains(t, body, "127.0.0.1", name)
+		assert.NotEmpty(t, test.w.troubles(), name)
+	}
+}
+
+// TestConditionsAndCaches makes sure that what rules add takes part in the entity tag, and that a 304 carries the fields of the 200.
+func TestConditionsAndCaches(t *testing.T) {
+	w := start(t, edge.Options{})
+	files := map[string]string{"fares.html": "42.50"}
+	w.await("corvane.localhost", w.activate("production", w.put(files, release.Settings{})))
+	plain, _ := w.ask("GET", "corvane.localhost", "/fares", nil)
+	id := w.putRuled(files, program(t, "header /fares when cookie beta x-flash: new\nheader /fares x-frame-options: DENY\n").Rules, release.Settings{})
+	w.await("corvane.localhost", w.activate("production", id))
+	tags := map[string]bool{plain.Header.Get("ETag"): true}
+	for _, cookie := range []string{"beta=1", "x=1"} {
+		r, _ := w.ask("GET", "corvane.localhost", "/fares", map[string]string{"Cookie": cookie})
+		tags[r.Header.Get("ETag")] = true
+		same, body := w.ask("GET", "corvane.localhost", "/fares", map[string]string{"Cookie": cookie, "If-None-Match": r.Header.Get("ETag")})
+		assert.Equal(t, 304, same.StatusCode)
+		assert.Empty(t, body)
+		for _, field := range []string{"Etag", "Vary", "Cache-Control", "X-Frame-Options", "X-Flash"} {
+			assert.Equal(t, r.Header[field], same.Header[field], field)
+		}
+		assert.Equal(t, "Cookie", r.Header.Get("Vary"))
+	}
+	assert.Len(t, tags, 3, "without rules, with the cookie, without it")
+}
+
+func TestFrontOfADevelopmentServer(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/", "/sailings/winter/", "/planner/", "/404":
+			w.Header().Set("Content-Type", "text/html")
+			io.WriteString(w, "page "+r.URL.Path) //nolint:errcheck // the test tells
+		case "/save":
+			io.WriteString(w, r.Method) //nolint:errcheck // the test tells
+		default:
+			http.NotFound(w, r)
+		}
+	}))
+	defer server.Close()
+	address, err := url.Parse(server.URL)
+	require.NoError(t, err)
+	local := edge.NewLocal(edge.LocalOptions{Environment: "production", Front: edge.NewFront(address)})
+	local.Show(edge.Shown{Rules: rules.Compile(program(t, `
+redirect /timetable/{x}       -> /sailings/{x}
+rewrite  /today               -> /sailings/winter/
+fallback /planner/{rest:all}  -> /planner/
+missing  /{rest:all}          -> /404
+header   /{rest:all}          x-frame-options: DENY
+`).Rules)})
+	front := httptest.NewServer(local)
+	defer front.Close()
+	w := &world{t: t, server: front}
+	for _, test := range []struct{ method, path, want string }{
+		{"GET", "/", "200 page /"}, {"GET", "/timetable/winter", "301 /sailings/winter/"}, {"GET", "/today", "200 page /sailings/winter/"},
+		{"GET", "/planner/by/boat", "200 page /planner/"}, {"GET", "/nowhere", "404 page /404"}, {"POST", "/save", "200 POST"}, {"GET", "/a.js", "404 404 page not found\n"},
+	} {
+		r, body := w.ask(test.method, "localhost", test.path, nil)
+		assert.Equal(t, test.want, fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location")+body), test.path)
+		assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"), test.path)
+	}
+	server.Close()
+	r, body := w.ask("GET", "localhost", "/", nil)
+	assert.Equal(t, 502, r.StatusCode)
+	assert.Contains(t, body, "is the development server running?")
+}

@@ -1,0 +1,163 @@
+package workbench
+
+import (
+	"context"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+)
+
+// quietTime is how long nothing may change before a change is told: editors and builds write in several steps.
+const quietTime = 120 * time.Millisecond
+
+// watch tells of changes in a folder and all below it.
+type watch struct {
+	root    string
+	skip    func(folder string) bool
+	watcher *fsnotify.Watcher // nil where the system cannot tell of changes
+	seen    map[string]time.Time
+}
+
+func newWatch(root string, skip func(string) bool) *watch {
+	w := &watch{root: root, skip: skip}
+	var err error
+	if w.watcher, err = fsnotify.NewWatcher(); err == nil && w.add(root) != nil {
+		w.watcher.Close() //nolint:errcheck // not used
+		w.watcher = nil
+	}
+	return w
+}
+
+func (w *watch) close() {
+	if w.watcher != nil {
+		w.watcher.Close() //nolint:errcheck // nothing to lose
+	}
+}
+
+// add watches a folder and all below it.
+func (w *watch) add(folder string) error {
+	return filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
+		switch {
+		case err != nil || !entry.IsDir():
+			return nil
+		case path != w.root && w.skip(path):
+			return filepath.SkipDir
+		}
+		return w.watcher.Add(path)
+	})
+}
+
+// changes returns a channel of the paths that changed, together once it has been quiet. What is not taken yet grows. It is closed
+// when the context ends.
+func (w *watch) changes(ctx context.Context) <-chan []string {
+	out := make(chan []string)
+	go func() {
+		defer close(out)
+		if w.watcher == nil {
+			w.poll(ctx, out)
+			return
+		}
+		w.follow(ctx, out)
+	}()
+	return out
+}
+
+func (w *watch) follow(ctx context.Context, out chan<- []string) {
+	var waiting []string
+	known, born := map[string]bool{}, map[string]bool{}
+	var quiet <-chan time.Time
+	var give chan<- []string // out once it has been quiet
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case give <- waiting:
+			waiting, give = nil, nil
+			clear(known)
+			clear(born)
+		case <-quiet:
+			// Editors write to a file beside the one that is meant, and rename it: what came and went again is no change.
+			waiting = slices.DeleteFunc(waiting, func(path string) bool {
+				_, err := os.Lstat(path)
+				return err != nil && born[path]
+			})
+			if give = out; len(waiting) == 0 {
+				give = nil
+			}
+		case event, ok := <-w.watcher.Events:
+			if !ok {
+				return
+			}
+			if event.Op == fsnotify.Chmod {
+				continue
+			}
+			if info, err := os.Stat(event.Name); err == nil && info.IsDir() {
+				if w.skip(event.Name) {
+					continue
+				}
+				w.add(event.Name) //nolint:errcheck // what went again cannot be watched
+			}
+			if !known[event.Name] {
+				known[event.Name], born[event.Name] = true, event.Has(fsnotify.Create)
+				waiting = append(waiting, event.Name)
+			}
+			quiet, give = time.After(quietTime), nil
+		case <-w.watcher.Errors: // events were lost: say that the root changed
+			waiting = append(waiting, w.root)
+			quiet, give = time.After(quietTime), nil
+		}
+	}
+}
+
+// poll compares the times of all files every second, where the system cannot tell of changes.
+func (w *watch) poll(ctx context.Context, out chan<- []string) {
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		now := map[string]time.Time{}
+		filepath.WalkDir(w.root, func(path string, entry fs.DirEntry, err error) error { //nolint:errcheck // the function returns none
+			if err != nil {
+				return nil
+			}
+			if entry.IsDir() && path != w.root && w.skip(path) {
+				return filepath.SkipDir
+			}
+			if info, err := entry.Info(); err == nil && !entry.IsDir() {
+				now[path] = info.ModTime()
+			}
+			return nil
+		})
+		if paths := differing(w.seen, now); w.seen != nil && len(paths) > 0 {
+			select {
+			case out <- paths:
+			case <-ctx.Done():
+				return
+			}
+		}
+		w.seen = now
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}
+
+func differing(before, after map[string]time.Time) []string {
+	var paths []string
+	for path, when := range after {
+		if old, ok := before[path]; !ok || !old.Equal(when) {
+			paths = append(paths, path)
+		}
+	}
+	for path := range before {
+		if _, ok := after[path]; !ok {
+			paths = append(paths, path)
+		}
+	}
+	return paths
+}

@@ -1,0 +1,389 @@
+// Package workbench keeps a working tree served while it is worked on: it builds, watches, and shows what came of it.
+package workbench
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// Reporter is told what happens. Its methods are called from one goroutine at a time.
+type Reporter interface {
+	Building(why string)                // a build begins: "" for the first, else what changed
+	Line(text string)                   // of what a step prints
+	Built(took time.Duration)           // it ended well
+	Shown(changed []string, ruled bool) // what is served is new: files that changed, and whether rules did
+	Failed(err error)                   // something went wrong, and the last good state goes on being served
+	Notice(fault.Notice)
+}
+
+// Options say what is served.
+type Options struct {
+	Project     *pipeline.Project
+	Folder      string            // a folder to serve in the place of the project's output; "" for that
+	Build       bool              // run the project's steps, at the start and when a source changes
+	OnlyRules   bool              // files come from elsewhere
+	Environment string            // as shown, whose upstreams count
+	Upstreams   map[string]string // that override those of the environment
+	Report      Reporter
+}
+
+// Bench is a working tree being served.
+type Bench struct {
+	Options
+	local   *edge.Local
+	last    edge.Shown
+	failed  bool      // what is shown is not the newest, or there is nothing yet
+	broken  bool      // the last build failed: what lies in the output is not to be shown
+	ended   time.Time // of the last build
+	kept    string    // a folder with the content of what is shown, by digest; "" to read the output itself
+	rebuild chan string
+	streaks map[string]int  // how many builds in a row a path changed in
+	ignored map[string]bool // paths that every build changes
+}
+
+// New returns a bench that shows what it has in local.
+func New(options Options, local *edge.Local) *Bench {
+	return &Bench{Options: options, local: local, failed: true, rebuild: make(chan string, 1), streaks: map[string]int{}, ignored: map[string]bool{}}
+}
+
+// Rebuild asks for a build now.
+func (b *Bench) Rebuild() {
+	select {
+	case b.rebuild <- "asked for":
+	default:
+	}
+}
+
+// output is the folder that is served.
+func (b *Bench) output() string {
+	if b.Folder != "" {
+		return b.Folder
+	}
+	return b.Project.Output()
+}
+
+func (b *Bench) builds() bool { return b.Build && len(b.Project.Beside.Build.Run) > 0 }
+
+// Run builds, shows, and follows changes until the context ends. ready is called when the first state is shown, or has failed.
+func (b *Bench) Run(ctx context.Context, ready func()) {
+	watch := newWatch(b.Project.Root, skip(b.Project))
+	defer watch.close()
+	if b.builds() {
+		if folder, err := os.MkdirTemp("", "orilla-serve-"); err == nil {
+			b.kept = folder
+			defer os.RemoveAll(folder) //nolint:errcheck // the system cleans its folder for temporary files
+		}
+	}
+	changes := watch.changes(ctx)
+	b.make(ctx, "")
+	ready()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case why := <-b.rebuild:
+			b.make(ctx, why)
+		case paths := <-changes:
+			b.changed(ctx, paths)
+		}
+	}
+}
+
+// afterBuild is for how long after a build a change may come of it.
+const afterBuild = 500 * time.Millisecond
+
+// count remembers which sources changed while a build ran. One that changes in each of several builds in a row is made by the build,
+// and from then on left alone: else it would never end.
+func (b *Bench) count(sources []string) {
+	if time.Since(b.ended) > afterBuild {
+		clear(b.streaks)
+		return
+	}
+	for _, path := range sources {
+		if b.streaks[path]++; b.streaks[path] == 3 {
+			b.ignored[path] = true
+			b.Report.Notice(fault.Notice{Code: "made-by-build", What: "every build changes " + b.name(path) + ", so its changes start no build from now on",
+				Next: "let Git ignore what the build makes"})
+		}
+	}
+}
+
+// changed does what a change asks for: rules and configuration are read again, sources are built, output is looked at.
+func (b *Bench) changed(ctx context.Context, paths []string) {
+	configured, ruled, outside := false, false, false
+	var sources []string
+	rulesAt := b.rulesFiles()
+	for _, path := range paths {
+		switch {
+		case path == filepath.Join(b.Project.Root, project.FileName):
+			configured = true
+		case rulesAt[path]:
+			ruled = true
+		case b.inside(path):
+			outside = !b.broken
+		default:
+			sources = append(sources, path)
+		}
+	}
+	if configured && !b.reload(ctx) {
+		return
+	}
+	sources = b.sources(ctx, sources)
+	b.count(sources)
+	if sources = b.sources(ctx, sources); len(sources) > 0 && b.builds() {
+		b.make(ctx, b.name(sources[0]))
+		return
+	}
+	if configured || ruled || outside {
+		b.show(ctx)
+	}
+}
+
+func (b *Bench) name(path string) string {
+	if name, err := filepath.Rel(b.Project.Root, path); err == nil {
+		return filepath.ToSlash(name)
+	}
+	return path
+}
+
+func (b *Bench) rulesFiles() map[string]bool {
+	files := map[string]bool{}
+	for _, file := range b.Project.Beside.Rules {
+		files[filepath.Join(b.Project.SiteFolder(), filepath.FromSlash(file))] = true
+	}
+	return files
+}
+
+// inside reports whether a path is in what is served.
+func (b *Bench) inside(path string) bool {
+	return !b.OnlyRules && (path == b.output() || strings.HasPrefix(path, b.output()+string(filepath.Separator)))
+}
+
+// skip returns what tells the folders that are not watched: what tools keep there is not the user's work.
+func skip(p *pipeline.Project) func(folder string) bool {
+	var kept []string
+	for _, folder := range p.Beside.Build.Keep {
+		kept = append(kept, filepath.Join(p.SiteFolder(), filepath.FromSlash(folder)))
+	}
+	return func(folder string) bool {
+		name := filepath.Base(folder)
+		return name == "node_modules" || strings.HasPrefix(name, ".") && name != ".well-known" || slices.Contains(kept, folder)
+	}
+}
+
+// sources leaves out what no build begins for: what Git ignores, and what the build itself makes.
+func (b *Bench) sources(ctx context.Context, paths []string) []string {
+	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return b.ignored[path] })
+	if b.Project.Repository != nil && len(paths) > 0 {
+		ignored := b.Project.Repository.Ignored(ctx, paths)
+		paths = slices.DeleteFunc(paths, func(path string) bool { return ignored[path] })
+	}
+	return paths
+}
+
+// reload reads the configuration again.
+func (b *Bench) reload(ctx context.Context) bool {
+	again, err := pipeline.Load(ctx, b.Project.Root, b.Project.Places)
+	if err != nil {
+		b.fail(err)
+		return false
+	}
+	b.Project = again
+	return true
+}
+
+// make builds, and shows what came of it.
+func (b *Bench) make(ctx context.Context, why string) {
+	if b.builds() {
+		b.Report.Building(why)
+		started := time.Now()
+		err := b.build(ctx)
+		b.ended = time.Now()
+		b.broken = err != nil
+		if err != nil {
+			if ctx.Err() == nil {
+				b.fail(err)
+			}
+			return
+		}
+		b.Report.Built(time.Since(started))
+	}
+	b.show(ctx)
+}
+
+func (b *Bench) build(ctx context.Context) error {
+	build := b.Project.Beside.Build
+	environment, err := builder.Environment(build.Variables, build.Secrets)
+	if err != nil {
+		return err
+	}
+	if missing := builder.Missing(ctx, build.Run, environment); len(missing) > 0 {
+		return fault.New(fault.BuildFailed, "program-missing", "the build needs programs that are not here: %s", strings.Join(missing, ", ")).
+			At("%s: build", project.FileName).Then("install them; orilla doctor looks again")
+	}
+	_, err = builder.Run(ctx, builder.Spec{
+		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: environment, TimeLimit: time.Duration(build.TimeLimit),
+		Log: io.Discard, Line: b.Report.Line,
+	})
+	return err
+}
+
+// show reads rules and output, and shows them. Where either has a mistake, the last good one stays.
+func (b *Bench) show(ctx context.Context) {
+	next := edge.Shown{Settings: b.Project.Beside.Settings(), Upstreams: b.upstreams(), Sources: map[string]string{}}
+	if !b.OnlyRules {
+		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
+			b.fail(b.noOutput())
+			return
+		}
+		_, scan, files, err := b.Project.Fingerprint(ctx, b.output())
+		if err != nil {
+			if ctx.Err() == nil {
+				b.fail(err)
+			}
+			return
+		}
+		next.Files = files
+		for _, found := range scan.Files {
+			next.Sources[found.Path] = filepath.Join(b.output(), filepath.FromSlash(found.Source))
+		}
+		if err := b.keep(&next); err != nil {
+			b.fail(err)
+			return
+		}
+	}
+	set, err := b.rules()
+	if err != nil {
+		next.Rules = b.last.Rules
+		b.last = next
+		b.local.Show(next)
+		b.fail(err)
+		return
+	}
+	next.Rules = set
+	ruled := string(record(set)) != string(record(b.last.Rules))
+	again := b.failed
+	b.last, b.failed = next, false
+	if changed := b.local.Show(next); len(changed) > 0 || ruled || again {
+		b.Report.Shown(changed, ruled)
+	}
+}
+
+// keep copies what is shown to where no later build changes it: so the last good site stays whole while a build is at work, and when
+// it fails. Content that is there already is not copied again.
+func (b *Bench) keep(next *edge.Shown) error {
+	if b.kept == "" {
+		return nil
+	}
+	for _, file := range next.Files {
+		at := filepath.Join(b.kept, file.Digest.String())
+		if _, err := os.Stat(at); err != nil {
+			if err := copyFile(at, next.Sources[file.Path]); err != nil {
+				return fault.New(fault.Failed, "not-kept", "the output cannot be copied").At("%s", next.Sources[file.Path]).Because(err)
+			}
+		}
+		next.Sources[file.Path] = at
+	}
+	return nil
+}
+
+func copyFile(to, from string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close() //nolint:errcheck // read only
+	out, err := os.Create(to + ".part")
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	return os.Rename(to+".part", to)
+}
+
+func record(set *rules.Set) []byte {
+	if set == nil {
+		return nil
+	}
+	return rules.Encode(set.Rules)
+}
+
+// Counts returns how many files and rules are shown.
+func (b *Bench) Counts() (files, rules int) {
+	if b.last.Rules != nil {
+		rules = len(b.last.Rules.Rules)
+	}
+	return len(b.last.Files), rules
+}
+
+func (b *Bench) rules() (*rules.Set, error) {
+	files, err := b.Project.RulesBeside(b.output())
+	if err != nil || len(files) == 0 {
+		return nil, err
+	}
+	program, found := rules.Parse(files, b.Project.Beside.RuleOptions(b.Project.Standing))
+	if err := found.Problem(); err != nil {
+		return nil, err
+	}
+	return program.Compile()
+}
+
+// upstreams are those of the environment, and those that override them.
+func (b *Bench) upstreams() map[string]string {
+	all := map[string]string{}
+	maps.Copy(all, b.Project.Standing.Document(journal.StoredName(b.Environment)).Upstreams)
+	maps.Copy(all, b.Project.Beside.Document(journal.StoredName(b.Environment)).Upstreams)
+	maps.Copy(all, b.Upstreams)
+	return all
+}
+
+func (b *Bench) noOutput() error {
+	problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", b.output())
+	if !b.Build {
+		for _, step := range b.Project.Beside.Build.Run {
+			problem = problem.Then("%s", step)
+		}
+	}
+	return problem.Then("build.output in orilla.yaml says where it should be; or name a folder: orilla serve FOLDER")
+}
+
+// fail reports a mistake in the terminal and in open pages.
+func (b *Bench) fail(err error) {
+	b.failed = true
+	b.Report.Failed(err)
+	var text bytes.Buffer
+	if problem, ok := err.(*fault.Error); ok {
+		text.WriteString(problem.What + "\n")
+		if problem.Where != "" {
+			text.WriteString(problem.Where + "\n")
+		}
+		for _, line := range problem.Detail {
+			text.WriteString(line + "\n")
+		}
+		for _, next := range problem.Next {
+			text.WriteString("next: " + next + "\n")
+		}
+	} else {
+		text.WriteString(err.Error())
+	}
+	b.local.Fail(text.String())
+}
