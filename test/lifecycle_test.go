@@ -57,7 +57,7 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 // TestServe looks at a folder, changes it, and takes it away and back.
 func TestServe(t *testing.T) {
 	p := newPlace(t)
-	p.fails(1, "not there yet", "serve", "dist")
+	p.fails(1, "no such folder", "serve", "dist")
 	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: {production: {addresses: ['https://islands.example/ferries/']}}\n",
 		"dist/index.html": "<body>one</body>", "dist/fares.html": "42.00"})
 	command := p.command(t.Context(), "serve", "--listen", "127.0.0.1:0", "--json")

@@ -16,7 +16,7 @@ import (
 )
 
 // layers are the packages from the top down: each imports only what comes below it.
-var layers = []string{"cmd/", "internal/cli", "internal/console", "internal/demo", "internal/pipeline", "internal/edge", "internal/builder", "internal/source", "internal/store", "internal/core"}
+var layers = []string{"cmd/", "internal/cli", "internal/console", "internal/demo", "internal/workbench", "internal/pipeline", "internal/edge", "internal/builder", "internal/source", "internal/store", "internal/core"}
 
 func layer(path string) int {
 	for i, prefix := range layers {
@@ -63,7 +63,11 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 		full, "site: corvane\n", "site: a\nenvironments: {staging: }\n", "site: a\nassets: {keep: 1d12h}\n", "site: a\nlimits: {files: 10, size: 5MB}\n",
 		"site: Corvane\n", "build: {}\n", "site: a\nbiuld: {}\n", "site: a\nbuild: {outptu: x}\n", "site: a\nbuild: {output: ../x}\n", "site: a\nbuild: {output: /x}\n",
 		"site: a\npages: {one_address: maybe}\n", "site: a\nassets: {keep: soon}\n", "site: a\nlimits: {size: big}\n", "site: a\nenvironments: {preview: {}}\n",
-		"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n", "site: a\nbuild: {secrets: ['1x']}\n", "site: [a]\n", "site: a\nbuild: dist\n",
+		"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n", "site: a\nbuild: {secrets: ['1x']}\n", "site: [a]\n",
+		"site: a\nrules: site.rules\nlanguages: [en, pt-BR]\ntime_zone: UTC\ncheck: {stop_on: [all], ignore: [no-icon, {code: missing-page, path: 'a/**'}]}\n",
+		"site: a\nrules: [a.rules, dist/b.rules]\npreviews: {upstreams: {harbour: https://x.example}}\n", "site: a\nrules: /a.rules\n", "site: a\nrules: ../a.rules\n",
+		"site: a\nlanguages: [e]\n", "site: a\nenvironments: {production: {upstreams: {Harbour: https://x.example}}}\n",
+		"site: a\nenvironments: {production: {upstreams: {harbour: x.example}}}\n", "site: a\ncheck: {ignore: [{cod: x}]}\n", "site: a\nbuild: dist\n",
 	} {
 		_, parsed := project.Parse([]byte(text), "orilla.yaml")
 		var document any

@@ -21,8 +21,8 @@ import (
 	"orilla.example/orilla/internal/pipeline"
 )
 
-// finding is one thing that doctor looked at.
-type finding struct {
+// examined is one thing that doctor looked at.
+type examined struct {
 	About string `json:"about"`
 	State string `json:"state"` // "good", "remark", "bad"
 	Text  string `json:"text"`
@@ -39,8 +39,8 @@ func (a *app) doctorCommand() *cobra.Command {
 
 func (a *app) doctor(ctx context.Context) error {
 	p, err := a.load(ctx)
-	var findings []finding
-	add := func(about, state, text, mend string) { findings = append(findings, finding{about, state, text, mend}) }
+	var findings []examined
+	add := func(about, state, text, mend string) { findings = append(findings, examined{about, state, text, mend}) }
 	if err != nil {
 		problem, ok := errors.AsType[*fault.Error](err)
 		if !ok {
@@ -73,7 +73,7 @@ func (a *app) doctor(ctx context.Context) error {
 	return nil
 }
 
-func (a *app) printFindings(findings []finding, trouble int) {
+func (a *app) printFindings(findings []examined, trouble int) {
 	for _, f := range findings {
 		sign := map[string]string{"good": console.Good("ok  "), "remark": console.Warn("look"), "bad": console.Bad("bad ")}[f.State]
 		a.Print("%s  %-14s %s", sign, f.About, f.Text)
@@ -88,130 +88,130 @@ func (a *app) printFindings(findings []finding, trouble int) {
 	}
 }
 
-func checkGit(ctx context.Context, p *pipeline.Project) []finding {
+func checkGit(ctx context.Context, p *pipeline.Project) []examined {
 	out, err := exec.CommandContext(ctx, "git", "--version").Output()
 	if err != nil {
-		return []finding{{"git", "remark", "there is no git command: only folders and archives can be deployed", "install Git"}}
+		return []examined{{"git", "remark", "there is no git command: only folders and archives can be deployed", "install Git"}}
 	}
-	findings := []finding{{"git", "good", strings.TrimSpace(string(out)), ""}}
+	findings := []examined{{"git", "good", strings.TrimSpace(string(out)), ""}}
 	if p.Repository == nil {
-		return append(findings, finding{"repository", "remark", "not in a Git repository: only folders and archives can be deployed", "git init, git add ., git commit"})
+		return append(findings, examined{"repository", "remark", "not in a Git repository: only folders and archives can be deployed", "git init, git add ., git commit"})
 	}
 	if _, err := p.Repository.Commit(ctx, "HEAD"); err != nil {
-		return append(findings, finding{"repository", "bad", "the repository has no commit yet", "git add . && git commit"})
+		return append(findings, examined{"repository", "bad", "the repository has no commit yet", "git add . && git commit"})
 	}
 	if _, err := p.Repository.Roots(ctx); err != nil {
-		return append(findings, finding{"repository", "bad", "the clone is shallow", "git fetch --unshallow"})
+		return append(findings, examined{"repository", "bad", "the clone is shallow", "git fetch --unshallow"})
 	}
 	branch := p.Repository.Branch(ctx)
 	if branch == "" {
-		return append(findings, finding{"repository", "remark", "HEAD is detached: a deploy must be told --to or --branch", ""})
+		return append(findings, examined{"repository", "remark", "HEAD is detached: a deploy must be told --to or --branch", ""})
 	}
 	target, err := p.Target("", branch)
 	text := "on branch " + branch
 	if err == nil {
 		text += ", which goes to " + strings.Replace(target, "preview.", "preview/", 1)
 	}
-	return append(findings, finding{"repository", "good", text, ""})
+	return append(findings, examined{"repository", "good", text, ""})
 }
 
-func checkConfiguration(p *pipeline.Project) finding {
+func checkConfiguration(p *pipeline.Project) examined {
 	if !p.Configured {
-		return finding{"configuration", "bad", "there is no orilla.yaml", "orilla init"}
+		return examined{"configuration", "bad", "there is no orilla.yaml", "orilla init"}
 	}
-	return finding{"configuration", "good", "orilla.yaml of site " + p.Beside.Site, ""}
+	return examined{"configuration", "good", "orilla.yaml of site " + p.Beside.Site, ""}
 }
 
-func checkBuild(ctx context.Context, p *pipeline.Project) []finding {
+func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
 	steps := p.Beside.Build.Steps()
 	if len(steps) == 0 {
-		return []finding{{"build", "good", "no steps: the files are published as they are", ""}}
+		return []examined{{"build", "good", "no steps: the files are published as they are", ""}}
 	}
 	environment, err := builder.Environment(p.Beside.Build.Variables, p.Beside.Build.Secrets)
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
-		return []finding{{"secrets", "bad", problem.What, strings.Join(problem.Next, "; ")}}
+		return []examined{{"secrets", "bad", problem.What, strings.Join(problem.Next, "; ")}}
 	}
 	if missing := builder.Missing(ctx, steps, environment); len(missing) > 0 {
-		return []finding{{"build", "bad", "programs are missing: " + strings.Join(missing, ", "), "install them, so that they are in PATH"}}
+		return []examined{{"build", "bad", "programs are missing: " + strings.Join(missing, ", "), "install them, so that they are in PATH"}}
 	}
-	return []finding{{"build", "good", strings.Join(steps, "; "), ""}}
+	return []examined{{"build", "good", strings.Join(steps, "; "), ""}}
 }
 
-func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []finding {
+func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
 	store, err := a.openStore(p, false)
 	if fault.Code(err) == "no-store" {
-		return []finding{{"store", "good", "not there yet; the first deploy makes it", ""}}
+		return []examined{{"store", "good", "not there yet; the first deploy makes it", ""}}
 	}
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
-		return []finding{{"store", "bad", problem.Error(), strings.Join(problem.Next, "; ")}}
+		return []examined{{"store", "bad", problem.Error(), strings.Join(problem.Next, "; ")}}
 	}
 	if err := pipeline.Probe(ctx, store, strings.ToLower(rand.Text())); err != nil {
 		mend := ""
 		if problem, ok := errors.AsType[*fault.Error](err); ok {
 			mend = strings.Join(problem.Next, "; ")
 		}
-		return []finding{{"store", "bad", err.Error(), mend}}
+		return []examined{{"store", "bad", err.Error(), mend}}
 	}
-	findings := []finding{{"store", "good", store.Address() + " can be read and written", ""}}
+	findings := []examined{{"store", "good", store.Address() + " can be read and written", ""}}
 	nodes, err := edge.Nodes(ctx, store)
 	if err != nil || len(nodes) == 0 {
-		return append(findings, finding{"edge nodes", "remark", "none runs on this store", "orilla edge"})
+		return append(findings, examined{"edge nodes", "remark", "none runs on this store", "orilla edge"})
 	}
 	for _, node := range nodes {
 		if _, _, err := node.Serves(ctx, "localhost"); err != nil {
-			findings = append(findings, finding{"edge nodes", "remark", node.Node + " at " + node.Address + " does not answer", "look at that machine"})
+			findings = append(findings, examined{"edge nodes", "remark", node.Node + " at " + node.Address + " does not answer", "look at that machine"})
 			continue
 		}
-		findings = append(findings, finding{"edge nodes", "good", node.Node + " answers at " + node.Address, ""})
+		findings = append(findings, examined{"edge nodes", "good", node.Node + " answers at " + node.Address, ""})
 	}
 	return findings
 }
 
 // checkNames tests what RFC 6761 asks of resolvers: names below localhost lead to this machine.
-func checkNames(ctx context.Context) finding {
+func checkNames(ctx context.Context) examined {
 	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	addresses, err := net.DefaultResolver.LookupHost(limited, "corvane.localhost")
 	if err != nil || len(addresses) == 0 || !net.ParseIP(addresses[0]).IsLoopback() {
-		return finding{"names", "remark", "this machine does not resolve names below .localhost; browsers and curl do so themselves",
+		return examined{"names", "remark", "this machine does not resolve names below .localhost; browsers and curl do so themselves",
 			"other programs need a line in the hosts file: 127.0.0.1 SITE.localhost"}
 	}
-	return finding{"names", "good", "names below .localhost lead to " + addresses[0], ""}
+	return examined{"names", "good", "names below .localhost lead to " + addresses[0], ""}
 }
 
 // answersHere reports whether an edge node was found to answer at an address.
-func answersHere(findings []finding, address string) bool {
-	return slices.ContainsFunc(findings, func(f finding) bool {
+func answersHere(findings []examined, address string) bool {
+	return slices.ContainsFunc(findings, func(f examined) bool {
 		return f.About == "edge nodes" && f.State == "good" && strings.HasSuffix(f.Text, " "+address)
 	})
 }
 
-func checkPort(findings []finding, what, address string) finding {
+func checkPort(findings []examined, what, address string) examined {
 	listener, err := net.Listen("tcp", address)
 	if err != nil && answersHere(findings, address) {
-		return finding{"port", "good", address + " is where an edge node of this store answers", ""}
+		return examined{"port", "good", address + " is where an edge node of this store answers", ""}
 	}
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return finding{"port", "remark", address + " for orilla " + what + " is in use", "fine if it is Orilla's own; else --listen another one"}
+		return examined{"port", "remark", address + " for orilla " + what + " is in use", "fine if it is Orilla's own; else --listen another one"}
 	}
 	if err != nil {
-		return finding{"port", "remark", address + " for orilla " + what + ": " + err.Error(), "--listen another address"}
+		return examined{"port", "remark", address + " for orilla " + what + ": " + err.Error(), "--listen another address"}
 	}
 	listener.Close() //nolint:errcheck // it was only tried
-	return finding{"port", "good", address + " is free for orilla " + what, ""}
+	return examined{"port", "good", address + " is free for orilla " + what, ""}
 }
 
 // checkCache makes sure that there is a folder for builds, with room.
-func checkCache(places pipeline.Places) finding {
+func checkCache(places pipeline.Places) examined {
 	if err := os.MkdirAll(places.Cache, 0o700); err != nil {
-		return finding{"disk", "bad", "the folder for builds cannot be made: " + err.Error(), "set ORILLA_HOME to a folder of your own"}
+		return examined{"disk", "bad", "the folder for builds cannot be made: " + err.Error(), "set ORILLA_HOME to a folder of your own"}
 	}
 	free, ok := freeSpace(places.Cache)
 	switch {
 	case !ok:
-		return finding{"disk", "good", places.Cache, ""}
+		return examined{"disk", "good", places.Cache, ""}
 	case free < 500_000_000:
-		return finding{"disk", "remark", "only " + console.Size(free) + " free for builds in " + places.Cache, "make room"}
+		return examined{"disk", "remark", "only " + console.Size(free) + " free for builds in " + places.Cache, "make room"}
 	}
-	return finding{"disk", "good", console.Size(free) + " free for builds in " + places.Cache, ""}
+	return examined{"disk", "good", console.Size(free) + " free for builds in " + places.Cache, ""}
 }

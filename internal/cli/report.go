@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/rules"
@@ -90,29 +91,30 @@ func (r *reporter) end() {
 
 // deployReport is what deploy and build print with --json.
 type deployReport struct {
-	Site         string         `json:"site"`
-	Environment  string         `json:"environment,omitempty"`
-	Source       string         `json:"source"`
-	Commit       string         `json:"commit,omitempty"`
-	Branch       string         `json:"branch,omitempty"`
-	DryRun       bool           `json:"dry_run,omitempty"`
-	Release      string         `json:"release,omitempty"`
-	Entry        string         `json:"entry,omitempty"`
-	Build        string         `json:"build,omitempty"`
-	Reused       bool           `json:"reused,omitempty"`
-	Files        int64          `json:"files"`
-	Bytes        int64          `json:"bytes"`
-	NewFiles     int64          `json:"new_files"`
-	NewBytes     int64          `json:"new_bytes"`
-	Added        int            `json:"added"`
-	Changed      int            `json:"changed"`
-	Removed      int            `json:"removed"`
-	Rules        map[string]int `json:"rules,omitempty"` // how many of each verb
-	Expectations int            `json:"expectations,omitempty"`
-	Addresses    []string       `json:"addresses,omitempty"`
-	ReleaseURL   string         `json:"release_address,omitempty"`
-	EdgeNodes    int            `json:"edge_nodes"`
-	EdgeServing  int            `json:"edge_serving"`
+	Site         string            `json:"site"`
+	Environment  string            `json:"environment,omitempty"`
+	Source       string            `json:"source"`
+	Commit       string            `json:"commit,omitempty"`
+	Branch       string            `json:"branch,omitempty"`
+	DryRun       bool              `json:"dry_run,omitempty"`
+	Release      string            `json:"release,omitempty"`
+	Entry        string            `json:"entry,omitempty"`
+	Build        string            `json:"build,omitempty"`
+	Reused       bool              `json:"reused,omitempty"`
+	Files        int64             `json:"files"`
+	Bytes        int64             `json:"bytes"`
+	NewFiles     int64             `json:"new_files"`
+	NewBytes     int64             `json:"new_bytes"`
+	Added        int               `json:"added"`
+	Changed      int               `json:"changed"`
+	Removed      int               `json:"removed"`
+	Rules        map[string]int    `json:"rules,omitempty"`    // how many of each verb
+	Findings     []finding.Finding `json:"findings,omitempty"` // in what changes
+	Expectations int               `json:"expectations,omitempty"`
+	Addresses    []string          `json:"addresses,omitempty"`
+	ReleaseURL   string            `json:"release_address,omitempty"`
+	EdgeNodes    int               `json:"edge_nodes"`
+	EdgeServing  int               `json:"edge_serving"`
 
 	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
 }
@@ -131,7 +133,7 @@ func (a *app) report(plan *pipeline.Plan, result *pipeline.Result) deployReport 
 	for verb, n := range result.Rules.Rules {
 		report.Rules[string(verb)] = n
 	}
-	report.Expectations = result.Rules.Expectations
+	report.Expectations, report.Findings = result.Rules.Expectations, result.Findings
 	for _, timing := range result.Timings {
 		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
 	}
@@ -165,15 +167,23 @@ func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result) {
 	a.Row(a.Err, "build", a.buildText(plan, result))
 	changes := result.Changes
 	defer func() {
-		if text := rulesText(result.Rules); text != "" {
+		text := rulesText(result.Rules)
+		if result.Ruled && text == "" {
+			text = "none any more"
+		}
+		if result.Ruled {
+			text += console.Accent("; changed")
+		}
+		if text != "" {
 			a.Row(a.Err, "rules", text)
 		}
+		a.reportFindings(result)
 	}()
 	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
 	switch {
 	case changes.First:
 	case changes.Added+changes.Changed+changes.Removed == 0:
-		text += "; the same as what is live"
+		text += "; the same as those that are live"
 	default:
 		text += fmt.Sprintf("; %s", changed(changes))
 	}
@@ -190,6 +200,34 @@ func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result) {
 			shown += fmt.Sprintf(" and %d more", n-1)
 		}
 		a.Row(a.Err, "", console.Faint("left out: "+shown+" (orilla files says why)"))
+	}
+}
+
+// reportFindings counts what was found in what changes, and shows what keeps visitors from getting lost.
+func (a *app) reportFindings(result *pipeline.Result) {
+	if len(result.Findings) == 0 {
+		return
+	}
+	var codes []string
+	counts := map[string]int{}
+	for _, f := range result.Findings {
+		if counts[f.Code]++; counts[f.Code] == 1 {
+			codes = append(codes, f.Code)
+		}
+	}
+	for i, code := range codes {
+		codes[i] = fmt.Sprintf("%d %s", counts[code], code)
+	}
+	a.Row(a.Err, "check", console.Warn(console.Count(int64(len(result.Findings)), "warning", "warnings"))+": "+strings.Join(codes, ", ")+console.Faint(" (orilla check shows them)"))
+	shown := 0
+	for _, f := range result.Findings {
+		if f.Code != "address-lost" {
+			continue
+		}
+		if shown++; shown > 5 {
+			break
+		}
+		a.Row(a.Err, "", f.What+console.Faint("; to lead visitors on: ")+f.Next)
 	}
 }
 

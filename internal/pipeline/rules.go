@@ -110,13 +110,16 @@ type ruled struct {
 	record  []builds.RulesFile
 	set     *release.RuleSet
 	objects []release.Chunk // to be kept: the normalised rules, and their sources
+	in      check.Input     // the site that they make with the files
 }
 
 // rule parses all rules and checks them against the files of the release.
 func (r *Run) rule(ctx context.Context, files []rules.Source, list []release.File) (*ruled, error) {
 	out := &ruled{}
 	if len(files) == 0 {
-		return out, nil
+		var err error
+		out.in, err = r.without(list)
+		return out, err
 	}
 	program, found := rules.Parse(files, r.ruleOptions())
 	if err := found.Problem(); err != nil {
@@ -137,6 +140,7 @@ func (r *Run) rule(ctx context.Context, files []rules.Source, list []release.Fil
 		return nil, err
 	}
 	in.Now = r.Now()
+	out.in = in
 	if found, err = CheckRules(ctx, in); err != nil {
 		return nil, err
 	}

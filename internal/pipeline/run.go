@@ -6,12 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
@@ -63,9 +66,11 @@ type Result struct {
 	LeftOut  []publish.LeftOut
 	Build    builds.Record
 	Rules    RuleCounts
-	Reused   bool // an earlier build made this release
-	Kept     bool // the output of an earlier try was used
-	KeptDeps bool // dependencies were carried over from an earlier build
+	Ruled    bool         // the rules differ from those that were live
+	Findings finding.List // of what changed
+	Reused   bool         // an earlier build made this release
+	Kept     bool         // the output of an earlier try was used
+	KeptDeps bool         // dependencies were carried over from an earlier build
 	Entry    *journal.Entry
 	Before   *journal.Entry // the head that the entry follows
 	Timings  []Timing
@@ -188,7 +193,7 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 		return err
 	}
 	r.result.Release, r.result.Files, r.result.Bytes, r.result.Build = id, root.Files, root.Bytes, record
-	if err := r.compare(ctx, release.NewReader(id, root, r.load)); err != nil {
+	if err := r.compare(ctx, release.NewReader(id, root, r.load), next.in); err != nil {
 		return err
 	}
 	if id == reader.ID && sameRules(next.record, record.Rules) {
@@ -214,8 +219,10 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 
 // resettled reads and checks the rules that go with the output of an earlier build.
 func (r *Run) resettled(ctx context.Context, record builds.Record, reader *release.Reader) (*ruled, error) {
-	if len(r.Plan.Config.Rules) == 0 {
-		return &ruled{}, nil
+	if len(r.Plan.Config.Rules) == 0 { // nothing to check against the list of files, which may be long
+		in, err := r.without(nil)
+		in.Site.Files = reader
+		return &ruled{in: in}, err
 	}
 	files, err := r.allRules(func(file string) ([]byte, error) { return r.rulesOfBuild(ctx, record, file) })
 	if err != nil {
@@ -291,7 +298,7 @@ func (r *Run) live(ctx context.Context) (*release.Reader, error) {
 }
 
 // compare counts the differences to what is live.
-func (r *Run) compare(ctx context.Context, next *release.Reader) error {
+func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input) error {
 	live, err := r.live(ctx)
 	if err != nil {
 		return err
@@ -305,7 +312,21 @@ func (r *Run) compare(ctx context.Context, next *release.Reader) error {
 		return err
 	}
 	r.count(changes)
-	return unchanging(changes, next.Root.Settings)
+	r.result.Ruled = !sameSet(live.Root.Rules, next.Root.Rules)
+	if err := unchanging(changes, next.Root.Settings); err != nil {
+		return err
+	}
+	if in.Files == nil && slices.ContainsFunc(changes, func(c release.Change) bool { return c.After == nil }) {
+		if in.Files, err = filesOf(ctx, next); err != nil {
+			return err
+		}
+	}
+	return r.look(ctx, in, changes, live, nil)
+}
+
+// sameSet reports whether two releases have the same rules.
+func sameSet(a, b *release.RuleSet) bool {
+	return a == nil && b == nil || a != nil && b != nil && a.Digest == b.Digest
 }
 
 func (r *Run) timed(phase, what string, do func() error) error {

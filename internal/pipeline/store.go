@@ -31,7 +31,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 		return err
 	}
 	defer batch.Discard()
-	files, err := r.upload(ctx, output, live, batch)
+	files, sources, err := r.upload(ctx, output, live, batch)
 	if err != nil {
 		return err
 	}
@@ -51,6 +51,13 @@ func (r *Run) store(ctx context.Context, output ready) error {
 		return err
 	}
 	if err := unchanging(changes, r.Plan.Config.Settings()); err != nil {
+		return err
+	}
+	if live != nil {
+		r.result.Ruled = !sameSet(live.Root.Rules, ruled.set)
+	}
+	err = r.timed("check", output.name, func() error { return r.look(ctx, ruled.in, changes, live, content(output.folder, sources)) })
+	if err != nil {
 		return err
 	}
 	r.count(changes)
@@ -78,20 +85,21 @@ func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File
 	return r.rule(ctx, sources, files)
 }
 
-// upload scans and fingerprints the output, and adds to the batch what the live release does not have.
-func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, batch storage.Batch) ([]release.File, error) {
+// upload scans and fingerprints the output, and adds to the batch what the live release does not have. sources says where in the
+// output each file lies.
+func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, batch storage.Batch) (files []release.File, sources map[string]string, err error) {
 	if info, err := os.Stat(output.folder); err != nil || !info.IsDir() {
-		return nil, noOutput(output)
+		return nil, nil, noOutput(output)
 	}
 	var scan *publish.Scan
 	tree := source.Folder(output.folder)
 	tree.Root = filepath.Clean(output.folder)
-	err := r.timed("scan", output.name, func() (err error) {
+	err = r.timed("scan", output.name, func() (err error) {
 		scan, err = publish.Find(tree, r.scanOptions(), r.Now())
 		return err
 	})
 	if err != nil {
-		return nil, renamed(err, output)
+		return nil, nil, renamed(err, output)
 	}
 	r.result.LeftOut = scan.LeftOut
 	for _, notice := range scan.Notices {
@@ -99,12 +107,11 @@ func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, ba
 	}
 	has, err := liveObjects(ctx, live)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	memory := r.memory(output.folder)
 	upload := &publish.Upload{Batch: batch, Memory: memory, Rehash: r.Rehash, Has: has}
 	upload.Seen = func(done publish.Progress) { r.Report.Uploaded(done, len(scan.Files), scan.Bytes) }
-	var files []release.File
 	err = r.timed("upload", output.name, func() error {
 		var done publish.Progress
 		files, done, err = upload.Run(ctx, tree, scan)
@@ -114,7 +121,11 @@ func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, ba
 	if err == nil {
 		r.saveMemory(output.folder, memory)
 	}
-	return files, err
+	sources = make(map[string]string, len(scan.Files))
+	for _, found := range scan.Files {
+		sources[found.Path] = found.Source
+	}
+	return files, sources, err
 }
 
 func (r *Run) scanOptions() publish.Options {

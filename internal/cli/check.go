@@ -1,0 +1,163 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/check"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+func (a *app) checkCommand() *cobra.Command {
+	var site string
+	var fresh bool
+	cmd := &cobra.Command{
+		Use: "check [COMMIT|RELEASE|ENVIRONMENT]", Short: "Find what would break: in rules, expectations, pages, and for addresses that are live",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		Long: "Check looks at the working tree (its rules, and the output of the last build), at a commit that was built, or at a release.\n" +
+			"It finds mistakes in rules, expectations that fail, files that pages name and that are not there, links through redirects,\n" +
+			"and addresses that answer until now and no longer would. The status is 4 if there is an error.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.check(cmd.Context(), site, argument(args, 0), fresh)
+		},
+	}
+	cmd.Flags().BoolVar(&fresh, "new", false, "only what the live release does not have")
+	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	return a.jsonFlag(cmd)
+}
+
+// checkReport is what check prints with --json.
+type checkReport struct {
+	On           string            `json:"on"`
+	Files        int               `json:"files"`
+	Rules        int               `json:"rules"`
+	Expectations int               `json:"expectations"`
+	Errors       int               `json:"errors"`
+	Warnings     int               `json:"warnings"`
+	Compared     string            `json:"compared,omitempty"` // with what is live
+	Findings     []finding.Finding `json:"findings"`
+}
+
+func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	subject, _, err := a.subject(ctx, p, site, on)
+	if err != nil {
+		return err
+	}
+	live := a.live(ctx, p, site, subject)
+	if fresh && live == nil {
+		return fault.New(fault.Failed, "nothing-live", "--new compares with what is live, and production serves nothing that could be read here").Then("leave --new out")
+	}
+	subject.Base = pipeline.BaseOf(p.Standing, project.Production)
+	progress := a.Busy("check", subject.Name)
+	found, err := pipeline.Check(ctx, subject, live, func(pages int) { progress.Text(fmt.Sprintf("%s, %d pages", subject.Name, pages)) })
+	if err == nil && fresh {
+		found, err = a.onlyNew(ctx, found, live)
+	}
+	progress.End()
+	if err != nil {
+		return err
+	}
+	report := checkReport{On: subject.Name, Files: len(subject.Files), Rules: len(subject.Program.Rules), Expectations: len(subject.Program.Expectations),
+		Errors: found.Errors(), Warnings: len(found) - found.Errors(), Findings: found}
+	if live != nil {
+		report.Compared = live.Name
+	}
+	if report.Findings == nil {
+		report.Findings = []finding.Finding{}
+	}
+	if a.JSON {
+		err = a.Document(report)
+	} else {
+		a.showCheck(report)
+	}
+	if err == nil && report.Errors > 0 {
+		err = &exitError{int(fault.Findings)}
+	}
+	return err
+}
+
+// live is what production serves, to compare with; nil if there is nothing, or it is what is checked.
+func (a *app) live(ctx context.Context, p *pipeline.Project, site string, subject *pipeline.Subject) *pipeline.Subject {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return nil
+	}
+	live, head, err := p.LiveSubject(ctx, s.store, s.journal(project.Production))
+	if err != nil || head == nil || head.Label() == subject.Name || head.Release.Short() == subject.Name {
+		return nil
+	}
+	return live
+}
+
+// onlyNew leaves out what the live release has too.
+func (a *app) onlyNew(ctx context.Context, found finding.List, live *pipeline.Subject) (finding.List, error) {
+	live.Base = pipeline.BaseOf(live.Config, project.Production)
+	before, err := pipeline.Check(ctx, live, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, f := range before {
+		known[check.Key(f)] = true
+	}
+	var fresh finding.List
+	for _, f := range found {
+		if !known[check.Key(f)] {
+			fresh = append(fresh, f)
+		}
+	}
+	return fresh, nil
+}
+
+func (a *app) showCheck(r checkReport) {
+	for _, f := range r.Findings {
+		a.showFinding(f)
+	}
+	checked := console.Count(int64(r.Files), "file", "files") + ", " + console.Count(int64(r.Rules), "rule", "rules") + ", " +
+		console.Count(int64(r.Expectations), "expectation", "expectations")
+	about := console.Faint("checked " + checked + " of " + r.On)
+	if r.Compared != "" {
+		about += console.Faint(", against " + r.Compared)
+	}
+	switch {
+	case r.Errors > 0:
+		a.Print("%s  %s", console.Bad(console.Count(int64(r.Errors), "error", "errors"))+", "+console.Count(int64(r.Warnings), "warning", "warnings"), about)
+	case r.Warnings > 0:
+		a.Print("%s  %s", console.Warn(console.Count(int64(r.Warnings), "warning", "warnings")), about)
+	default:
+		a.Print("%s  %s", console.Good("nothing to complain about"), about)
+	}
+}
+
+// showFinding prints what was found, where, and what to do.
+func (a *app) showFinding(f finding.Finding) {
+	level := console.Warn("warning")
+	if f.Level == finding.Error {
+		level = console.Bad("error")
+	}
+	where := ""
+	if at := f.Position.String(); at != "" {
+		where = console.Accent(at+":") + " "
+	}
+	a.Print("%s%s %s", where, level+": "+f.What, console.Faint("["+f.Code+"]"))
+	for _, line := range f.Excerpt() {
+		a.Print("    %s", line)
+	}
+	for _, line := range f.More {
+		a.Print("    %s", console.Faint(line))
+	}
+	if f.Next != "" {
+		a.Print("  %s %s", console.Accent("next:"), f.Next)
+	}
+	a.Print("")
+}

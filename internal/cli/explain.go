@@ -1,0 +1,570 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// explainOptions are the flags of explain.
+type explainOptions struct {
+	site, on, environment, host, method, language, at string
+	cookies                                           []string
+	live, expect                                      bool
+}
+
+func (a *app) explainCommand() *cobra.Command {
+	o := &explainOptions{}
+	cmd := &cobra.Command{
+		Use: "explain URL|PATH|-", Short: "What an address answers, and why: each rule that was considered, the file, the headers", Args: cobra.ExactArgs(1),
+		Long: "Explain asks the same function that edge nodes and serve ask, and shows each step that led to the answer. Without --on it\n" +
+			"looks at the working tree: its rules as they are now, and the output of the last build. With - it reads addresses from\n" +
+			"standard input, one a line, and says the answer to each in one line; the status is 4 if any of them is 404.",
+		Example: "  orilla explain /timetable/winter\n" +
+			"  orilla explain / --language gl --on production --live\n" +
+			"  orilla explain - --expect < addresses.txt",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.explain(cmd.Context(), args[0], o) },
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&o.on, "on", "", "explain a `COMMIT|RELEASE|ENVIRONMENT` in the place of the working tree")
+	flags.StringVar(&o.environment, "environment", "", "as which `ENVIRONMENT` (default: as the address says, else production)")
+	flags.StringVar(&o.host, "host", "", "the host that is asked for")
+	flags.StringVar(&o.method, "method", http.MethodGet, "the method")
+	flags.StringVar(&o.language, "language", "", "the visitor's languages, as in Accept-Language")
+	flags.StringArrayVar(&o.cookies, "cookie", nil, "a cookie of the visitor, `NAME=VALUE`")
+	flags.StringVar(&o.at, "at", "", "at which `TIME`, such as 2026-12-24T12:00Z (default: now)")
+	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and show both")
+	flags.BoolVar(&o.expect, "expect", false, "print the answers as expectations for the rules file")
+	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.RegisterFlagCompletionFunc("on", a.completeReleases)              //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("environment", a.completeEnvironments) //nolint:errcheck // the flag exists
+	return a.jsonFlag(cmd)
+}
+
+// explainReport is what explain prints with --json; with - one such document a line.
+type explainReport struct {
+	Address     string        `json:"address"`
+	Method      string        `json:"method"`
+	Environment string        `json:"environment"`
+	On          string        `json:"on"`
+	Status      int           `json:"status"`
+	By          string        `json:"by"`
+	File        string        `json:"file,omitempty"`
+	Location    string        `json:"location,omitempty"`
+	Upstream    string        `json:"upstream,omitempty"`
+	Rule        string        `json:"rule,omitempty"` // its place, and it
+	Steps       []stepReport  `json:"steps"`
+	Header      []fieldReport `json:"header"`
+	Live        *liveReport   `json:"live,omitempty"`
+	answer      answer.Answer
+}
+
+type stepReport struct {
+	Applied bool   `json:"applied"`
+	Rule    string `json:"rule,omitempty"`
+	At      string `json:"at,omitempty"`
+	Text    string `json:"text"`
+}
+
+type fieldReport struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Rule  string `json:"rule,omitempty"` // the place of the rule that set it
+}
+
+// liveReport is what an edge node answered.
+type liveReport struct {
+	Node     string        `json:"node"`
+	Release  string        `json:"release,omitempty"`
+	Status   int           `json:"status"`
+	Location string        `json:"location,omitempty"`
+	Header   []fieldReport `json:"header"`
+	Differs  []string      `json:"differs,omitempty"`
+}
+
+func (a *app) explain(ctx context.Context, what string, o *explainOptions) error {
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	subject, s, err := a.subject(ctx, p, o.site, o.on)
+	if err != nil {
+		return err
+	}
+	if len(subject.Mistakes) > 0 {
+		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)), "rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
+	}
+	if o.live && s == nil {
+		if s, err = a.session(ctx, o.site); err != nil {
+			return err
+		}
+	}
+	if what != "-" {
+		report, err := a.explained(ctx, p, subject, s, what, o)
+		if err != nil {
+			return err
+		}
+		switch {
+		case a.JSON:
+			return a.Document(report)
+		case o.expect:
+			a.Print("%s", expectation(report, o))
+		default:
+			a.showExplained(report, o)
+		}
+		return nil
+	}
+	missing := 0
+	lines := bufio.NewScanner(os.Stdin)
+	for lines.Scan() {
+		line := strings.TrimSpace(lines.Text())
+		if line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		report, err := a.explained(ctx, p, subject, s, line, o)
+		if err != nil {
+			return err
+		}
+		if report.Status == http.StatusNotFound {
+			missing++
+		}
+		switch {
+		case a.JSON:
+			err = a.Line(report)
+		case o.expect:
+			a.Print("%s", expectation(report, o))
+		default:
+			a.Print("%s", oneLine(report))
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return fault.New(fault.Failed, "unreadable", "the list cannot be read").Because(err)
+	}
+	if missing > 0 {
+		a.Note("%s", console.Warn(console.Count(int64(missing), "address is missing", "addresses are missing")))
+		return &exitError{int(fault.Findings)}
+	}
+	return nil
+}
+
+// subject finds what is to be explained or checked. The session is set if the store was needed.
+func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string) (*pipeline.Subject, *session, error) {
+	if on == "" {
+		subject, err := p.WorkingTree(ctx)
+		return subject, nil, err
+	}
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return nil, nil, err
+	}
+	if strings.HasPrefix(on, "r-") {
+		id, err := s.findRelease(ctx, on)
+		if err != nil {
+			return nil, nil, err
+		}
+		subject, err := p.ReleaseSubject(ctx, s.store, s.site, id, s.buildOf(ctx, id))
+		return subject, s, pipeline.StoreTrouble(s.store, err)
+	}
+	if environment, envErr := s.named(ctx, on); envErr == nil {
+		subject, _, err := p.LiveSubject(ctx, s.store, s.journal(environment))
+		if err == nil && subject == nil {
+			err = fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", on).Then("orilla deploy --to %s", on)
+		}
+		return subject, s, pipeline.StoreTrouble(s.store, err)
+	} else if p.Repository == nil {
+		return nil, nil, envErr
+	}
+	subject, err := p.CommitSubject(ctx, s.store, s.site, on)
+	return subject, s, pipeline.StoreTrouble(s.store, err)
+}
+
+// buildOf returns the build that a release came from, as far as production's journal knows.
+func (s *session) buildOf(ctx context.Context, id fmt.Stringer) string {
+	j := s.journal(project.Production)
+	head, err := j.Head(ctx, 0)
+	if err != nil {
+		return ""
+	}
+	n := 0
+	for entry, err := range j.Back(ctx, head.Number) {
+		if n++; err != nil || n > 200 {
+			return ""
+		}
+		if entry.Release.String() == id.String() && entry.Build != "" {
+			return entry.Build
+		}
+	}
+	return ""
+}
+
+// request reads what was typed: a path, or a URL whose host says the environment.
+func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.Request, environment string, err error) {
+	req = answer.Request{Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host, Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
+	environment = o.environment
+	rest := what
+	if scheme, after, ok := strings.Cut(what, "://"); ok {
+		u, parseErr := url.Parse(what)
+		if parseErr != nil || u.Host == "" {
+			return req, "", fault.New(fault.Usage, "usage", "%q is not an address", what).Then("orilla explain /path, or https://host/path")
+		}
+		at := strings.IndexAny(after, "/?#")
+		if rest = "/"; at >= 0 {
+			rest = after[at:]
+		}
+		req.Scheme = scheme
+		if req.Host == "" {
+			req.Host = strings.ToLower(u.Host)
+		}
+		if environment == "" {
+			environment = environmentAt(p, u)
+		}
+	} else if !strings.HasPrefix(rest, "/") {
+		return req, "", fault.New(fault.Usage, "usage", "%q is neither a path nor an address", what).Then("orilla explain /%s", what)
+	} else if environment == "" {
+		req.Base = "" // a path is the site's own
+	}
+	if environment == "" {
+		environment = project.Production
+	}
+	if strings.Contains(what, "://") {
+		req.Base = pipeline.BaseOf(p.Standing, environment)
+	}
+	req.Environment = environment
+	if req.Host == "" {
+		if addresses := p.Standing.Environments[environment].Addresses; len(addresses) > 0 {
+			if u, err := url.Parse(addresses[0]); err == nil {
+				req.Scheme, req.Host = u.Scheme, u.Host
+			}
+		}
+	}
+	rest, _, _ = strings.Cut(rest, "#")
+	req.Path, req.Query, _ = strings.Cut(rest, "?")
+	if o.at != "" {
+		if req.Now, err = readTime(o.at, p.Beside.Zone()); err != nil {
+			return req, "", err
+		}
+	}
+	return req, environment, nil
+}
+
+// readTime reads a day or a time, in the site's time zone unless it has an offset.
+func readTime(text string, zone *time.Location) (time.Time, error) {
+	if zone == nil {
+		zone = time.UTC
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04", "2006-01-02T15:04:05", time.DateOnly} {
+		if t, err := time.ParseInLocation(layout, text, zone); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fault.New(fault.Usage, "usage", "%q is not a time; write 2026-12-24T12:00, with Z or an offset for another zone than %s", text, zone)
+}
+
+// environmentAt returns the environment that answers at an address, as it is shown; "" if none does.
+func environmentAt(p *pipeline.Project, u *url.URL) string {
+	for _, name := range p.EnvironmentNames() {
+		for _, address := range p.Standing.Environments[name].Addresses {
+			if at, err := url.Parse(address); err == nil && at.Host == u.Host && strings.HasPrefix(u.EscapedPath()+"/", at.EscapedPath()) {
+				return name
+			}
+		}
+	}
+	host, ok := strings.CutSuffix(u.Hostname(), ".localhost")
+	if !ok {
+		return ""
+	}
+	labels := strings.Split(host, ".")
+	switch {
+	case len(labels) == 2:
+		return labels[0]
+	case len(labels) == 3 && labels[1] == "preview":
+		return "preview/" + labels[0]
+	case len(labels) == 3 && labels[1] == "release":
+		return edge.ReleaseEnvironment
+	}
+	return ""
+}
+
+func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipeline.Subject, s *session, what string, o *explainOptions) (explainReport, error) {
+	req, environment, err := o.request(p, what)
+	if err != nil {
+		return explainReport{}, err
+	}
+	got, steps, err := answer.Explain(ctx, req, subject.Site)
+	if err != nil {
+		return explainReport{}, err
+	}
+	report := explainReport{Address: what, Method: req.Method, Environment: environment, On: subject.Name, Status: got.Status, By: string(got.By), Location: got.Location, answer: got,
+		Steps: []stepReport{}, Header: []fieldReport{}}
+	if got.File != nil {
+		report.File = got.File.Path
+	}
+	if got.Rule != nil {
+		report.Rule = ruleText(got.Rule)
+	}
+	for _, step := range steps {
+		one := stepReport{Applied: step.Applied, Text: step.Text}
+		if step.Rule != nil {
+			one.Rule, one.At = step.Rule.String(), position(step.Rule)
+		}
+		report.Steps = append(report.Steps, one)
+	}
+	if got.Upstream != nil {
+		report.Upstream = got.Upstream.Where()
+		header := http.Header{}
+		got.Upstream.Finish(http.StatusOK, header)
+		for name, values := range header {
+			got.Header = append(got.Header, answer.Field{Name: name, Value: strings.Join(values, ", ")})
+		}
+	}
+	if got.ETag != "" {
+		got.Header = append(got.Header, answer.Field{Name: "Etag", Value: got.ETag})
+	}
+	for _, field := range got.Header {
+		one := fieldReport{Name: strings.ToLower(field.Name), Value: field.Value}
+		if field.Rule != nil {
+			one.Rule = position(field.Rule)
+		}
+		report.Header = append(report.Header, one)
+	}
+	slices.SortStableFunc(report.Header, func(a, b fieldReport) int { return strings.Compare(a.Name, b.Name) })
+	if o.live {
+		report.Live, err = a.askLive(ctx, s, req, report)
+	}
+	return report, err
+}
+
+// position is where a rule was written; "a rule" where only the release knows it.
+func position(r *rules.Rule) string {
+	if r.At.Line == 0 {
+		return "release"
+	}
+	return fmt.Sprintf("%s:%d", r.At.File, r.At.Line)
+}
+
+func ruleText(r *rules.Rule) string { return position(r) + "  " + r.String() }
+
+// summary says an answer in a few words.
+func (r explainReport) summary() string {
+	switch {
+	case r.Upstream != "":
+		return "-> " + r.Upstream
+	case r.Location != "":
+		return "-> " + r.Location
+	case r.File != "":
+		return r.File
+	}
+	return r.By
+}
+
+func (r explainReport) status() string {
+	if r.Upstream != "" {
+		return console.Accent("passed on")
+	}
+	return statusText(r.Status)
+}
+
+// oneLine is the answer to one address of a list.
+func oneLine(r explainReport) string {
+	line := fmt.Sprintf("%s  %s  %s", r.status(), r.Address, console.Faint(r.summary()))
+	if r.Rule != "" {
+		place, _, _ := strings.Cut(r.Rule, "  ")
+		line += "   " + console.Accent(place)
+	}
+	return line
+}
+
+func (a *app) showExplained(r explainReport, o *explainOptions) {
+	about := "as " + r.Environment + ", on " + r.On
+	if o.at != "" {
+		about += ", at " + o.at
+	}
+	a.Print("%s %s  %s", r.Method, console.Strong(r.Address), console.Faint(about))
+	a.Print("%s %s", r.status(), console.Strong(r.summary()))
+	if r.Rule != "" {
+		a.Print("  %s", console.Accent(r.Rule))
+	}
+	a.Print("")
+	a.Print("%s", console.Faint("how"))
+	for _, step := range r.Steps {
+		mark := console.Faint("·")
+		if step.Applied {
+			mark = console.Good("✓")
+		}
+		if step.Rule == "" {
+			a.Print("  %s %s", mark, step.Text)
+			continue
+		}
+		a.Print("  %s %s  %s", mark, console.Accent(step.At), step.Rule)
+		a.Print("      %s", console.Faint(step.Text))
+	}
+	a.Print("")
+	width := 0
+	for _, field := range r.Header {
+		width = max(width, len(field.Name))
+	}
+	a.Print("%s", console.Faint("header"))
+	for _, field := range r.Header {
+		by := ""
+		if field.Rule != "" {
+			by = "   " + console.Accent(field.Rule)
+		}
+		a.Print("  %-*s  %s%s", width, field.Name, field.Value, by)
+	}
+	if r.Live != nil {
+		a.Print("")
+		a.showLive(r)
+	}
+}
+
+func (a *app) showLive(r explainReport) {
+	live := r.Live
+	a.Print("%s %s  %s", console.Faint("live"), statusText(live.Status)+" "+live.Location, console.Faint("edge node "+live.Node+", "+live.Release))
+	if len(live.Differs) == 0 {
+		a.Print("  %s", console.Good("the same answer and the same header"))
+		return
+	}
+	rows := [][]string{{"", "HERE", "LIVE"}}
+	for _, name := range live.Differs {
+		rows = append(rows, []string{"  " + name, console.Strong(valueOf(r, name)), console.Warn(liveValue(*live, name))})
+	}
+	a.Table(rows)
+}
+
+func valueOf(r explainReport, name string) string {
+	if name == "status" {
+		return fmt.Sprint(r.Status)
+	}
+	return fieldValue(r.Header, name)
+}
+
+func liveValue(r liveReport, name string) string {
+	if name == "status" {
+		return fmt.Sprint(r.Status)
+	}
+	return fieldValue(r.Header, name)
+}
+
+func fieldValue(header []fieldReport, name string) string {
+	for _, field := range header {
+		if field.Name == name {
+			return field.Value
+		}
+	}
+	return "none"
+}
+
+// expectation writes an answer as a line for the rules file.
+func expectation(r explainReport, o *explainOptions) string {
+	line := "expect  "
+	if r.Method != http.MethodGet {
+		line += r.Method + " "
+	}
+	line += r.Address + "  "
+	switch {
+	case r.Upstream != "":
+		line += "proxy " + r.Upstream
+	case r.Location != "":
+		line += fmt.Sprintf("%d %s", r.Status, r.Location)
+	case r.File != "":
+		line += fmt.Sprintf("%d /%s", r.Status, r.File)
+	default:
+		line += fmt.Sprint(r.Status)
+	}
+	var given []string
+	if o.language != "" {
+		given = append(given, fmt.Sprintf("language %q", o.language))
+	}
+	for _, cookie := range o.cookies {
+		given = append(given, "cookie "+cookie)
+	}
+	if o.host != "" {
+		given = append(given, "host "+o.host)
+	}
+	if r.Environment != project.Production {
+		given = append(given, "environment "+r.Environment)
+	}
+	switch {
+	case o.at != "":
+		given = append(given, "time "+o.at)
+	case r.answer.Timed:
+		given = append(given, "time "+time.Now().UTC().Format("2006-01-02T15:04Z"))
+	}
+	if len(given) > 0 {
+		line += "  given " + strings.Join(given, " and ")
+	}
+	return line
+}
+
+// askLive asks an edge node the same.
+func (a *app) askLive(ctx context.Context, s *session, req answer.Request, report explainReport) (*liveReport, error) {
+	nodes := nodesOf(ctx, s)
+	if len(nodes) == 0 {
+		return nil, fault.New(fault.Failed, "no-edge", "no edge node runs on this store").At("%s", s.store.Address()).Then("orilla edge starts one")
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	base := pipeline.BaseOf(s.project.Standing, req.Environment)
+	path := req.Path
+	if req.Base == "" {
+		path = base + path
+	}
+	address := "http://" + nodes[0].Address + path
+	if req.Query != "" {
+		address += "?" + req.Query
+	}
+	request, err := http.NewRequestWithContext(ctx, req.Method, address, nil)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "usage", "%s cannot be asked for", path).Because(err)
+	}
+	if request.Host = req.Host; request.Host == "" {
+		request.Host = host(s.site, journal.StoredName(req.Environment))
+	}
+	for name, value := range map[string]string{"Accept-Language": req.AcceptLanguage, "Cookie": req.Cookie} {
+		if value != "" {
+			request.Header.Set(name, value)
+		}
+	}
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	response, err := client.Do(request)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").At("%s", nodes[0].Address).Because(err)
+	}
+	response.Body.Close() //nolint:errcheck // only the header counts
+	live := &liveReport{Node: nodes[0].Address, Release: response.Header.Get(edge.ReleaseField), Status: response.StatusCode, Location: response.Header.Get("Location"), Header: []fieldReport{}}
+	for name, values := range response.Header {
+		if !slices.Contains([]string{"Date", "Content-Length", "Accept-Ranges", edge.ReleaseField}, name) {
+			live.Header = append(live.Header, fieldReport{Name: strings.ToLower(name), Value: strings.Join(values, ", ")})
+		}
+	}
+	slices.SortFunc(live.Header, func(a, b fieldReport) int { return strings.Compare(a.Name, b.Name) })
+	if report.Upstream == "" && report.Status != live.Status {
+		live.Differs = append(live.Differs, "status")
+	}
+	for _, field := range slices.Concat(report.Header, live.Header) {
+		if !slices.Contains(live.Differs, field.Name) && fieldValue(report.Header, field.Name) != fieldValue(live.Header, field.Name) {
+			live.Differs = append(live.Differs, field.Name)
+		}
+	}
+	return live, nil
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/rules"
+)
+
+func (a *app) rulesCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "rules", Short: "Format rules files, and make rules of a list of moved addresses",
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	var dryRun bool
+	format := &cobra.Command{
+		Use: "format [FILE...]", Short: "Align the columns of rules files; nothing else changes",
+		Long: "Format aligns the columns of rules files (default: those that orilla.yaml names). With - it reads standard input and writes\n" +
+			"standard output. With --dry-run it changes nothing, says which files it would, and the status is 4 if there is one.",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.formatRules(cmd.Context(), args, dryRun) },
+	}
+	format.Flags().BoolVar(&dryRun, "dry-run", false, "change nothing; say what would change")
+	imports := &cobra.Command{
+		Use: "import FILE.csv", Short: "Turn a list of moved addresses into redirects", Args: cobra.ExactArgs(1),
+		Long: "Import reads comma-separated values (RFC 4180) with two or three columns, from, to and status, of paths or whole addresses,\n" +
+			"and prints rules. Rows that make no rule are told on standard error, and the status is 4 then.",
+		Example: "  orilla rules import moved.csv >> site.rules",
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.importRules(cmd.Context(), args[0]) },
+	}
+	cmd.AddCommand(a.jsonFlag(format), imports)
+	return cmd
+}
+
+type formatReport struct {
+	Files []formattedFile `json:"files"`
+}
+
+type formattedFile struct {
+	File    string `json:"file"`
+	Changed bool   `json:"changed"`
+}
+
+func (a *app) formatRules(ctx context.Context, files []string, dryRun bool) error {
+	if len(files) == 1 && files[0] == "-" {
+		var text bytes.Buffer
+		if _, err := text.ReadFrom(os.Stdin); err != nil {
+			return fault.New(fault.Failed, "unreadable", "standard input cannot be read").Because(err)
+		}
+		_, err := a.Out.Write(rules.Format(text.Bytes()))
+		return err
+	}
+	if len(files) == 0 {
+		p, err := a.load(ctx)
+		if err != nil {
+			return err
+		}
+		for _, file := range p.Beside.Rules {
+			if _, made := p.Beside.InOutput(file); !made {
+				files = append(files, filepath.Join(p.SiteFolder(), filepath.FromSlash(file)))
+			}
+		}
+		if len(files) == 0 {
+			return fault.New(fault.Usage, "no-rules-file", "orilla.yaml names no rules file").Then("add: rules: site.rules").Then("or name a file: orilla rules format FILE")
+		}
+	} else {
+		for i := range files {
+			files[i] = a.path(files[i])
+		}
+	}
+	report := formatReport{Files: []formattedFile{}}
+	n := 0
+	for _, file := range files {
+		changed, err := formatFile(file, dryRun)
+		if err != nil {
+			return err
+		}
+		report.Files = append(report.Files, formattedFile{file, changed})
+		if changed {
+			n++
+		}
+		if !a.JSON {
+			a.Print("%s  %s", file, map[bool]string{true: console.Accent("aligned"), false: console.Faint("as it was")}[changed && !dryRun]+
+				map[bool]string{true: console.Warn("  would change"), false: ""}[changed && dryRun])
+		}
+	}
+	if a.JSON {
+		if err := a.Document(report); err != nil {
+			return err
+		}
+	}
+	if dryRun && n > 0 {
+		return &exitError{int(fault.Findings)}
+	}
+	return nil
+}
+
+// formatFile writes a file anew if formatting changes it. It is replaced whole, or not at all.
+func formatFile(file string, dryRun bool) (changed bool, err error) {
+	before, err := os.ReadFile(file)
+	if err != nil {
+		return false, fault.New(fault.Usage, "unreadable", "the rules file cannot be read").At("%s", file).Because(err)
+	}
+	after := rules.Format(before)
+	if bytes.Equal(before, after) || dryRun {
+		return !bytes.Equal(before, after), nil
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return false, err
+	}
+	temporary, err := os.CreateTemp(filepath.Dir(file), ".rules-*")
+	if err != nil {
+		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").At("%s", file).Because(err)
+	}
+	defer os.Remove(temporary.Name()) //nolint:errcheck // it has gone to its place
+	_, err = temporary.Write(after)
+	for _, step := range []func() error{temporary.Close, func() error { return os.Chmod(temporary.Name(), info.Mode().Perm()) },
+		func() error { return os.Rename(temporary.Name(), file) }} {
+		if err == nil {
+			err = step()
+		}
+	}
+	if err != nil {
+		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").At("%s", file).Because(err)
+	}
+	return true, nil
+}
+
+func (a *app) importRules(ctx context.Context, name string) error {
+	file, err := os.Open(a.path(name))
+	if err != nil {
+		return fault.New(fault.Usage, "unreadable", "the list cannot be read").At("%s", name).Because(err)
+	}
+	defer file.Close() //nolint:errcheck // read only
+	var own []string
+	if p, err := a.load(ctx); err == nil {
+		for _, environment := range p.Standing.Environments {
+			for _, address := range environment.Addresses {
+				if u, err := url.Parse(address); err == nil {
+					own = append(own, u.Hostname())
+				}
+			}
+		}
+	}
+	rows, err := rules.Import(file, own)
+	if err != nil {
+		return fault.New(fault.Usage, "bad-list", "the list cannot be read as comma-separated values").At("%s", name).Because(err)
+	}
+	var text strings.Builder
+	made, left := 0, 0
+	for _, row := range rows {
+		if row.Text == "" {
+			left++
+			a.Note("%s %s", console.Warn(fmt.Sprintf("%s:%d:", name, row.Line)), row.Reason)
+			continue
+		}
+		made++
+		text.WriteString(row.Text + "\n")
+	}
+	if _, err := a.Out.Write(rules.Format([]byte(text.String()))); err != nil {
+		return err
+	}
+	a.Note("%s", console.Faint(console.Count(int64(made), "rule", "rules")+" of "+console.Count(int64(len(rows)), "row", "rows")))
+	if left > 0 {
+		return &exitError{int(fault.Findings)}
+	}
+	return nil
+}

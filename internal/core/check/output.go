@@ -1,0 +1,382 @@
+package check
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sync/errgroup"
+
+	"orilla.example/orilla/internal/core/address"
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
+)
+
+// Output is an output whose pages are to be checked.
+type Output struct {
+	Input
+	Base string                                                       // where the site lies on its host: "" or "/prefix"
+	Open func(ctx context.Context, file release.File) ([]byte, error) // the content of a file
+	Only func(file release.File) bool                                 // the pages to look at; nil for all
+	Done func(pages int)                                              // is told how many were looked at; may be nil
+}
+
+// maxPage is how many bytes of a page or style sheet are read. Longer ones are data more than text.
+const maxPage = 10 << 20
+
+// Pages finds what the pages and style sheets of an output name and nobody would answer: files that are not there, assets under a
+// wrong base path, links through a redirect, links that only a client-side route could answer, and what browsers ask for unasked.
+// Each address is told once, with the number of places that name it.
+func Pages(ctx context.Context, out Output) (finding.List, error) {
+	c := &pageCheck{Output: out, answers: map[string]answer.Answer{}, named: map[string]*named{}}
+	if err := c.read(ctx); err != nil {
+		return nil, err
+	}
+	return c.report(ctx)
+}
+
+type pageCheck struct {
+	Output
+	mutex    sync.Mutex
+	answers  map[string]answer.Answer // by path and query
+	named    map[string]*named        // by path and query
+	pages    int
+	icons    int // pages that name an icon
+	first    string
+	scripted []string // addresses of pages that load a script, with a final slash
+}
+
+// named is an address that pages name.
+type named struct {
+	target string // path and query, below the base path
+	raw    string // as the first one writes it
+	kind   kind
+	file   string // the first file that names it, in order of path
+	line   int
+	files  int
+	below  bool // the path lies below the base path
+}
+
+func (c *pageCheck) read(ctx context.Context) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, file := range c.Files {
+		isPage := media.ClassOf(file.Path) == media.Page
+		if !isPage && media.Extension(file.Path) != ".css" || file.Size > maxPage || c.Only != nil && !c.Only(file) {
+			continue
+		}
+		group.Go(func() error {
+			data, err := c.Open(ctx, file)
+			if err != nil {
+				return err
+			}
+			if isPage {
+				c.addPage(file, readPage(data))
+			} else {
+				c.add(file, readStyle(data), "")
+			}
+			return nil
+		})
+	}
+	return group.Wait()
+}
+
+func (c *pageCheck) addPage(file release.File, p page) {
+	c.add(file, p.references, p.base)
+	c.mutex.Lock()
+	defer c.mutex.Unlock()
+	if file.Path != "404.html" {
+		c.pages++
+	}
+	if p.icon && file.Path != "404.html" {
+		c.icons++
+	}
+	if at := answer.Address(file.Path); p.scripted && strings.HasSuffix(at, "/") {
+		c.scripted = append(c.scripted, at)
+	}
+	if c.first == "" || file.Path < c.first {
+		c.first = file.Path
+	}
+	if c.Done != nil {
+		c.Done(c.pages)
+	}
+}
+
+// add notes what a file names, once for each file.
+func (c *pageCheck) add(file release.File, references []reference, base string) {
+	from, err := url.Parse("https://site.invalid" + c.Base + answer.Address(file.Path))
+	if err != nil {
+		return
+	}
+	if base != "" {
+		if other, err := from.Parse(base); err == nil {
+			from = other
+		}
+	}
+	seen := map[string]bool{}
+	for _, ref := range references {
+		target, below, ok := c.resolve(from, ref.target)
+		if !ok || seen[target] {
+			continue
+		}
+		seen[target] = true
+		c.mutex.Lock()
+		n := c.named[target]
+		if n == nil {
+			n = &named{target: target, raw: ref.target, kind: ref.kind, file: file.Path, line: ref.line, below: below}
+			c.named[target] = n
+		} else if file.Path < n.file {
+			n.file, n.line, n.raw, n.kind = file.Path, ref.line, ref.target, ref.kind
+		}
+		n.files++
+		c.mutex.Unlock()
+	}
+}
+
+// resolve returns the path and query that a reference means on this site, without the base path. ok is false for other sites.
+func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, ok bool) {
+	u, err := from.Parse(text)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
+		return "", false, false
+	}
+	if u.Host != "site.invalid" {
+		own := slices.ContainsFunc(c.Own, func(own string) bool {
+			at, err := url.Parse(own)
+			return err == nil && at.Host == u.Host
+		})
+		if !own {
+			return "", false, false
+		}
+	}
+	escaped := u.EscapedPath()
+	if escaped == "" {
+		escaped = "/"
+	}
+	rest, below := strings.CutPrefix(escaped, c.Base)
+	if !below || rest != "" && rest[0] != '/' {
+		rest, below = escaped, false
+	}
+	if rest == "" {
+		rest = "/"
+	}
+	if u.RawQuery != "" {
+		rest += "?" + u.RawQuery
+	}
+	return rest, below, true
+}
+
+// ask answers an address of the site, once.
+func (c *pageCheck) ask(ctx context.Context, target string) (answer.Answer, error) {
+	if a, ok := c.answers[target]; ok {
+		return a, nil
+	}
+	req := answer.Request{Method: http.MethodGet, Environment: answer.Production, Scheme: "https", Now: c.Now}
+	req.Path, req.Query, _ = strings.Cut(target, "?")
+	a, err := answer.Decide(ctx, req, c.Site)
+	if err == nil {
+		c.answers[target] = a
+	}
+	return a, err
+}
+
+func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
+	var found finding.List
+	list := make([]*named, 0, len(c.named))
+	for _, n := range c.named {
+		list = append(list, n)
+	}
+	slices.SortFunc(list, func(a, b *named) int {
+		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line), cmp.Compare(a.target, b.target))
+	})
+	slices.Sort(c.scripted)
+	for _, n := range list {
+		f, err := c.judge(ctx, n)
+		if err != nil {
+			return nil, err
+		}
+		if f.Code != "" {
+			f.Level, f.File, f.Line = finding.Warning, n.file, n.line
+			if n.files > 1 {
+				f.More = append(f.More, fmt.Sprintf("named by %d files", n.files))
+			}
+			found.Add(f)
+		}
+	}
+	if c.pages > 0 && c.icons < c.pages && c.Only == nil {
+		if a, err := c.ask(ctx, "/favicon.ico"); err != nil {
+			return nil, err
+		} else if a.Status == http.StatusNotFound {
+			found.Add(finding.Finding{Level: finding.Warning, Code: "no-icon", Position: finding.Position{File: c.first},
+				What: fmt.Sprintf("browsers ask for /favicon.ico where a page names no icon, as %d of %d pages do not, and it is not there", c.pages-c.icons, c.pages),
+				Next: `add favicon.ico, or name an icon in each page: <link rel="icon" href="...">`})
+		}
+	}
+	return found, nil
+}
+
+// judge says what is wrong with an address that pages name.
+func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error) {
+	var f finding.Finding
+	if !n.below {
+		a, err := c.ask(ctx, n.target)
+		if err == nil && a.Status == http.StatusOK {
+			f.Code, f.What = "wrong-base", fmt.Sprintf("%s is looked up outside the site, which lies below %s/", n.raw, c.Base)
+			f.Next = "the base path that would be right is " + c.Base + "/: " + c.Base + n.target
+		}
+		return f, err // what else lies on the host is not ours
+	}
+	a, err := c.ask(ctx, n.target)
+	if err != nil {
+		return f, err
+	}
+	switch {
+	case a.Location != "" && a.Status != http.StatusFound && a.Status != http.StatusTemporaryRedirect && a.Status != http.StatusSeeOther:
+		f.Code, f.What = "link-redirected", fmt.Sprintf("%s passes through a redirect to %s", n.raw, a.Location)
+		f.Next = "name " + c.Base + a.Location
+		if a.Rule != nil {
+			f.More = []string{"by " + place(a.Rule)}
+		}
+	case a.Status == http.StatusNotFound || a.Status == http.StatusGone:
+		return c.missing(ctx, n, a)
+	}
+	return f, nil
+}
+
+// missing says why nothing answers at an address, as far as that can be known.
+func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (finding.Finding, error) {
+	var f finding.Finding
+	target, _, _ := strings.Cut(n.target, "?")
+	p, _, err := address.Split(target)
+	if err != nil {
+		return finding.Finding{Code: "missing-" + string(missingCode(n.kind)), What: n.raw + " " + err.Error()}, nil
+	}
+	// The same without what comes first: the page was built for another base path.
+	for i := 1; i < len(p.Names); i++ {
+		inner, err := c.ask(ctx, address.Encode(p.Names[i:], p.Slash))
+		if err != nil {
+			return f, err
+		}
+		if inner.By == answer.ByFile && n.kind != aPage {
+			f.Code, f.What = "wrong-base", fmt.Sprintf("%s is not there, but %s is: the output was made for the base path %s/", n.raw, "/"+inner.File.Path, address.Encode(p.Names[:i], false))
+			f.Next = fmt.Sprintf("the base path that would be right is %s/", c.Base)
+			return f, nil
+		}
+	}
+	if n.kind == aPage && media.Extension(p.Name()) == "" && len(p.Names) > 0 {
+		if shell := c.shell(p); shell != "" {
+			rest := strings.TrimSuffix(shell, "/") + "/{rest:all}"
+			f.Code, f.What = "client-route", fmt.Sprintf("%s is not there; if the application at %s answers it in the browser, a refresh there needs a fallback", n.raw, shell)
+			f.Next = fmt.Sprintf("fallback  %s  -> %s", rest, shell)
+			return f, nil
+		}
+	}
+	f.Code, f.What = "missing-"+missingCode(n.kind), fmt.Sprintf("the %s %s is not there", n.kind, n.raw)
+	if a.Status == http.StatusGone {
+		f.What = fmt.Sprintf("the %s %s is gone", n.kind, n.raw)
+	}
+	f.Next = nearestFile(c.Files, p.Name())
+	return f, nil
+}
+
+func missingCode(k kind) string {
+	if k == aPage {
+		return "page"
+	}
+	return "file"
+}
+
+// shell returns the address of the nearest page above a path that loads a script; the home page only of a site that has no other.
+func (c *pageCheck) shell(p address.Path) string {
+	for i := len(p.Names) - 1; i >= 0; i-- {
+		at := address.Encode(p.Names[:i], true)
+		if _, found := slices.BinarySearch(c.scripted, at); found && (i > 0 || c.pages == 1) {
+			return at
+		}
+	}
+	return ""
+}
+
+// Lost finds addresses that a release answered and another one would not any more, each with the line that leads its visitors on.
+// before is the release that is live, with all its files; fingerprinted assets are no addresses that anybody keeps.
+func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
+	var found finding.List
+	byDigest := map[string]string{}
+	there := map[string]bool{}
+	for _, file := range in.Files {
+		byDigest[file.Digest.String()] = answer.Address(file.Path)
+		there[file.Path] = true
+	}
+	add := func(at, kept, proposal string) error {
+		req := answer.Request{Method: http.MethodGet, Path: at, Environment: answer.Production, Scheme: "https", Now: in.Now}
+		a, err := answer.Decide(ctx, req, in.Site)
+		if err != nil || a.Status != http.StatusNotFound {
+			return err
+		}
+		found.Add(finding.Finding{Level: finding.Warning, Code: "address-lost", Position: finding.Position{File: kept},
+			What: at + " answers until now, and no longer would", Next: proposal})
+		return nil
+	}
+	for _, file := range before.Files {
+		if there[file.Path] || answer.Immutable(file.Path, before.Site.Settings) || file.Path == "404.html" {
+			continue
+		}
+		at := answer.Address(file.Path)
+		proposal := fmt.Sprintf("gone      %s", at)
+		if to := byDigest[file.Digest.String()]; to != "" {
+			proposal = fmt.Sprintf("redirect  %s  -> %s", at, to)
+		} else if to, ok := strings.CutPrefix(nearestFile(in.Files, file.Path), "there is "); ok && media.ClassOf(file.Path) == media.Page {
+			proposal = fmt.Sprintf("redirect  %s  -> %s", at, to)
+		}
+		if err := add(at, file.Path, proposal); err != nil {
+			return nil, err
+		}
+	}
+	if before.Site.Rules == nil {
+		return found, nil
+	}
+	for i := range before.Site.Rules.Rules {
+		r := &before.Site.Rules.Rules[i]
+		if r.Verb != rules.Redirect && r.Verb != rules.Rewrite || !r.Pattern.IsLiteral() || len(r.When) > 0 {
+			continue
+		}
+		if err := add(address.Encode(r.Pattern.Literal(), false), "", r.String()); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
+}
+
+// Accepted is a finding that is known: by its code, and by a glob of the file or address it is about. An empty one means any.
+type Accepted struct{ Code, Path string }
+
+// Without leaves out what is accepted.
+func Without(found finding.List, accepted []Accepted) finding.List {
+	return slices.DeleteFunc(slices.Clone(found), func(f finding.Finding) bool {
+		return f.Level != finding.Error && slices.ContainsFunc(accepted, func(a Accepted) bool {
+			return (a.Code == "" || a.Code == f.Code) && (a.Path == "" || doublestar.MatchUnvalidated(a.Path, path.Clean(f.File)))
+		})
+	})
+}
+
+// Key tells one finding from another between two releases of a site, wherever it stands in its file.
+func Key(f finding.Finding) string { return f.Code + "\n" + f.File + "\n" + f.What }
+
+// Stop makes errors of the warnings whose codes are listed; "all" lists every one.
+func Stop(found finding.List, codes []string) {
+	for i := range found {
+		if slices.Contains(codes, found[i].Code) || slices.Contains(codes, "all") {
+			found[i].Level = finding.Error
+		}
+	}
+}

@@ -1,0 +1,115 @@
+package check_test
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/check"
+	"orilla.example/orilla/internal/core/release"
+)
+
+// output is a site whose files have content.
+func output(t *testing.T, base, rules string, files map[string]string) check.Output {
+	t.Helper()
+	var paths []string
+	for path := range files {
+		paths = append(paths, path)
+	}
+	slices.Sort(paths)
+	return check.Output{Input: input(t, rules, paths...), Base: base, Open: func(_ context.Context, file release.File) ([]byte, error) {
+		return []byte(files[file.Path]), nil
+	}}
+}
+
+func TestPages(t *testing.T) {
+	const icon = `<link rel=icon href=data:,>`
+	for name, test := range map[string]struct {
+		base, rules string
+		files       map[string]string
+		want        []string // level-less: file:line code what
+	}{
+		"all is there": {files: map[string]string{
+			"index.html": icon + `<a href="/fares?x=1#top">a</a><a href="boats/">b</a><img src=a.png srcset="a.png 1x, b,c.png 2x"><script src="/app.js"></script>
+<a href="https://elsewhere.example/x">x</a><a href="mailto:a@b.example">m</a><a href="#x">y</a><a href="tel:1">z</a><a href="https://www.corvane.example/fares">own</a>`,
+			"fares.html": icon, "boats/index.html": icon + `<link rel=stylesheet href=../s.css>`, "a.png": "", "b,c.png": "", "app.js": "",
+			"s.css": `@import "t.css"; a { background: url( 'a.png' ) } @font-face { src: url(f.woff2) }`, "t.css": "", "f.woff2": ""}},
+		"what is not there": {files: map[string]string{
+			"index.html": icon + "<p>\n<script src=/gone.js></script>\n<img srcset='x.png 1x'\n>\n<a href=/nowhere>\n<style>\na{background:url(y.png)}</style><p style='background:url(z.png)'>",
+			"a.html":     icon + `<script src="gone.js"></script>`,
+			"s.css":      "\n\na{background:url(../up.png)}",
+		}, want: []string{
+			"a.html:1 missing-file the script gone.js is not there", "index.html:3 missing-file the image x.png is not there", "index.html:5 missing-page the page /nowhere is not there",
+			"index.html:7 missing-file the image y.png is not there", "index.html:7 missing-file the image z.png is not there", "s.css:3 missing-file the image ../up.png is not there"}},
+		"made for another base path": {files: map[string]string{"index.html": icon + `<script src="/repo/assets/app.js"></script>`, "assets/app.js": ""},
+			want: []string{"index.html:1 wrong-base /repo/assets/app.js is not there, but /assets/app.js is: the output was made for the base path /repo/"}},
+		"outside the base path": {base: "/ferries", files: map[string]string{"index.html": icon + `<script src="/app.js"></script><a href="/other">x</a><a href="fares">y</a>`, "app.js": "", "fares.html": icon},
+			want: []string{"index.html:1 wrong-base /app.js is looked up outside the site, which lies below /ferries/"}},
+		"a base element": {files: map[string]string{"a/b.html": icon + `<base href="/"><img src="x.png">`, "x.png": ""}},
+		"through a redirect": {rules: "redirect /old -> /fares\nredirect /temporary -> /fares with 302", files: map[string]string{
+			"index.html": icon + `<a href=/old>a</a><a href=/temporary>b</a><a href=/fares/>c</a>`, "fares.html": icon},
+			want: []string{"index.html:1 link-redirected /fares/ passes through a redirect to /fares", "index.html:1 link-redirected /old passes through a redirect to /fares"}},
+		"a client-side route": {files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": "", "a.html": icon, "b.html": icon},
+			want: []string{"index.html:1 client-route /planner/by/boat is not there; if the application at /planner/ answers it in the browser, a refresh there needs a fallback"}},
+		"a client-side route with its fallback": {rules: "fallback /planner/{rest:all} -> /planner/",
+			files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": ""}},
+		"passed on": {rules: "proxy /api/{x:all} -> harbour:/{x}", files: map[string]string{"index.html": icon + `<a href=/api/x>p</a>`}},
+		"no icon": {files: map[string]string{"a.html": "", "b.html": icon}, want: []string{
+			"a.html:0 no-icon browsers ask for /favicon.ico where a page names no icon, as 1 of 2 pages do not, and it is not there"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			found, err := check.Pages(t.Context(), output(t, test.base, test.rules, test.files))
+			require.NoError(t, err)
+			var got []string
+			for _, f := range found {
+				got = append(got, fmt.Sprintf("%s:%d %s %s", f.File, f.Line, f.Code, f.What))
+			}
+			assert.Equal(t, test.want, got)
+		})
+	}
+}
+
+func TestWhatIsNamedOftenIsToldOnce(t *testing.T) {
+	files := map[string]string{}
+	for i := range 20 {
+		files[fmt.Sprintf("p%02d.html", i)] = `<link rel=icon href=data:,><script src="/gone.js"></script><script src="/gone.js"></script>`
+	}
+	found, err := check.Pages(t.Context(), output(t, "", "", files))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	assert.Equal(t, "p00.html", found[0].File)
+	assert.Equal(t, []string{"named by 20 files"}, found[0].More)
+}
+
+func TestLostAddresses(t *testing.T) {
+	before := input(t, "redirect /ancient -> /old\n", "index.html", "old.html", "moved.html", "kept.html", "led.html", "app-0a1b2c3d4e.js", "data.json", "404.html")
+	after := input(t, "redirect /led -> /kept\n", "index.html", "kept.html", "notices/old.html", "new/place.html")
+	after.Files[3].Digest = before.Files[2].Digest // moved.html went to new/place.html, unchanged
+	found, err := check.Lost(t.Context(), before, after)
+	require.NoError(t, err)
+	var got []string
+	for _, f := range found {
+		got = append(got, f.What+" | "+f.Next)
+	}
+	assert.Equal(t, []string{
+		"/old answers until now, and no longer would | redirect  /old  -> /notices/old",
+		"/moved answers until now, and no longer would | redirect  /moved  -> /new/place",
+		"/data.json answers until now, and no longer would | gone      /data.json",
+		"/ancient answers until now, and no longer would | redirect /ancient -> /old",
+	}, got)
+}
+
+func TestAccepted(t *testing.T) {
+	in := input(t, "redirect /a -> /a2 when host x\nredirect /a2 -> /fares\nredirect /b -> /nothing", pages...)
+	found, err := check.Rules(t.Context(), in)
+	require.NoError(t, err)
+	require.Len(t, found, 2)
+	assert.Len(t, check.Without(found, []check.Accepted{{Path: "*.rules"}}), 1, "errors cannot be accepted")
+	assert.Len(t, check.Without(found, []check.Accepted{{Code: "rule-two-hops", Path: "other"}}), 2)
+	check.Stop(found, []string{"all"})
+	assert.Equal(t, 2, found.Errors())
+}

@@ -1,0 +1,206 @@
+package check
+
+import (
+	"bytes"
+	"io"
+	"strings"
+
+	"github.com/tdewolff/parse/v2"
+	"github.com/tdewolff/parse/v2/css"
+	"golang.org/x/net/html"
+	"golang.org/x/net/html/atom"
+)
+
+// kind says what a page needs something for.
+type kind string
+
+const (
+	aPage   kind = "page"
+	aScript kind = "script"
+	aStyle  kind = "style sheet"
+	anImage kind = "image"
+	aFont   kind = "font"
+	aFile   kind = "file"
+)
+
+// reference is an address that a file names.
+type reference struct {
+	kind   kind
+	target string // as it is written
+	line   int    // from 1
+}
+
+// page is what a page says.
+type page struct {
+	references []reference
+	base       string // of its base element
+	icon       bool   // it names an icon
+	scripted   bool   // it loads a script of its own
+}
+
+// readPage lists the addresses that an HTML page names.
+func readPage(data []byte) page {
+	var p page
+	tokens := html.NewTokenizer(bytes.NewReader(data))
+	line := 1
+	for {
+		kind := tokens.Next()
+		raw := tokens.Raw()
+		at := line
+		line += bytes.Count(raw, []byte("\n"))
+		switch kind {
+		case html.ErrorToken:
+			return p
+		case html.StartTagToken, html.SelfClosingTagToken:
+			token := tokens.Token()
+			p.element(token, at)
+			if token.DataAtom == atom.Style && kind == html.StartTagToken && tokens.Next() == html.TextToken {
+				for _, ref := range readStyle(tokens.Raw()) {
+					ref.line += line - 1
+					p.references = append(p.references, ref)
+				}
+				line += bytes.Count(tokens.Raw(), []byte("\n"))
+			}
+		}
+	}
+}
+
+func (p *page) element(token html.Token, line int) {
+	attributes := map[string]string{}
+	for _, attribute := range token.Attr {
+		attributes[attribute.Key] = attribute.Val
+	}
+	add := func(kind kind, target string) {
+		if target = strings.TrimSpace(target); target != "" {
+			p.references = append(p.references, reference{kind, target, line})
+		}
+	}
+	for _, ref := range readStyle([]byte("a{" + attributes["style"] + "}")) {
+		add(ref.kind, ref.target)
+	}
+	switch token.DataAtom {
+	case atom.Base:
+		if p.base == "" {
+			p.base = strings.TrimSpace(attributes["href"])
+		}
+	case atom.A, atom.Area:
+		if _, download := attributes["download"]; download {
+			add(aFile, attributes["href"])
+		} else {
+			add(aPage, attributes["href"])
+		}
+	case atom.Iframe, atom.Frame:
+		add(aPage, attributes["src"])
+	case atom.Script:
+		p.scripted = p.scripted || attributes["src"] != ""
+		add(aScript, attributes["src"])
+	case atom.Link:
+		p.link(attributes, add)
+	case atom.Img, atom.Source, atom.Video, atom.Audio, atom.Track, atom.Embed, atom.Input, atom.Image:
+		add(anImage, attributes["src"])
+		add(anImage, attributes["poster"])
+		for _, target := range sources(attributes["srcset"]) {
+			add(anImage, target)
+		}
+	case atom.Object:
+		add(aFile, attributes["data"])
+	}
+}
+
+func (p *page) link(attributes map[string]string, add func(kind, string)) {
+	for rel := range strings.FieldsSeq(strings.ToLower(attributes["rel"])) {
+		switch rel {
+		case "stylesheet":
+			add(aStyle, attributes["href"])
+		case "icon", "apple-touch-icon":
+			p.icon = true
+			add(anImage, attributes["href"])
+		case "modulepreload":
+			add(aScript, attributes["href"])
+		case "preload", "manifest":
+			add(aFile, attributes["href"])
+		case "next", "prev", "alternate":
+			add(aPage, attributes["href"])
+		default:
+			continue
+		}
+		return
+	}
+}
+
+// sources reads a srcset: addresses, each with an optional width or density.
+func sources(set string) []string {
+	var list []string
+	for {
+		set = strings.TrimLeft(set, " \t\r\n\f,")
+		if set == "" {
+			return list
+		}
+		end := strings.IndexAny(set, " \t\r\n\f")
+		if end < 0 {
+			return append(list, strings.TrimRight(set, ","))
+		}
+		address := set[:end]
+		set = set[end:]
+		list = append(list, strings.TrimRight(address, ","))
+		if strings.HasSuffix(address, ",") {
+			continue
+		}
+		comma := strings.IndexByte(set, ',')
+		if comma < 0 {
+			return list
+		}
+		set = set[comma+1:]
+	}
+}
+
+// readStyle lists the addresses that a style sheet names: url() and @import.
+func readStyle(data []byte) []reference {
+	if !bytes.Contains(data, []byte("url(")) && !bytes.Contains(data, []byte("@import")) && !bytes.Contains(data, []byte("URL(")) {
+		return nil
+	}
+	var list []reference
+	lexer := css.NewLexer(parse.NewInput(io.NopCloser(bytes.NewReader(data))))
+	line, imports, font := 1, false, false
+	for {
+		kind, text := lexer.Next()
+		switch kind {
+		case css.ErrorToken:
+			return list
+		case css.AtKeywordToken:
+			imports = strings.EqualFold(string(text), "@import")
+			font = strings.EqualFold(string(text), "@font-face")
+		case css.RightBraceToken:
+			font = false
+		case css.SemicolonToken:
+			imports = false
+		case css.URLToken:
+			inner := strings.TrimSpace(string(text[4 : len(text)-1]))
+			list = append(list, reference{styled(imports, font), unquote(inner), line})
+			imports = false
+		case css.StringToken:
+			if imports {
+				list = append(list, reference{aStyle, unquote(string(text)), line})
+				imports = false
+			}
+		}
+		line += bytes.Count(text, []byte("\n"))
+	}
+}
+
+func styled(imports, font bool) kind {
+	switch {
+	case imports:
+		return aStyle
+	case font:
+		return aFont
+	}
+	return anImage
+}
+
+func unquote(text string) string {
+	if len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && text[len(text)-1] == text[0] {
+		text = text[1 : len(text)-1]
+	}
+	return strings.ReplaceAll(text, `\`, "")
+}

@@ -1,0 +1,71 @@
+package pipeline
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/check"
+	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
+)
+
+// fewPages is how many new or changed pages a deploy reads, unless the configuration stops on what is found: then it reads all. Reading
+// a large site's pages takes longer than sending them.
+const fewPages = 2000
+
+// look finds what would break in what changes against the live release. open reads the content of a file; it is nil if no file is new.
+func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change, live *release.Reader, open func(context.Context, release.File) ([]byte, error)) error {
+	var found finding.List
+	changed := map[string]bool{}
+	var removed []release.File
+	for _, change := range changes {
+		switch {
+		case change.After == nil:
+			removed = append(removed, *change.Before)
+		default:
+			changed[change.Path] = true
+		}
+	}
+	if open != nil && (len(changed) <= fewPages || len(r.Plan.Config.Check.StopOn) > 0) {
+		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.Standing, project.Production), Open: open}
+		if len(r.Plan.Config.Check.StopOn) == 0 && live != nil {
+			out.Only = func(file release.File) bool { return changed[file.Path] }
+		}
+		more, err := check.Pages(ctx, out)
+		if err != nil {
+			return err
+		}
+		found = append(found, more...)
+	}
+	if live != nil {
+		before, err := answer.Open(ctx, live)
+		if err != nil {
+			return err
+		}
+		more, err := check.Lost(ctx, check.Input{Site: before, Files: removed}, in)
+		if err != nil {
+			return err
+		}
+		found = append(found, more...)
+	}
+	r.result.Findings = Accepted(found, r.Plan.Config)
+	return r.result.Findings.Problem()
+}
+
+// content reads the files of an output.
+func content(folder string, sources map[string]string) func(context.Context, release.File) ([]byte, error) {
+	return func(_ context.Context, file release.File) ([]byte, error) {
+		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(sources[file.Path])))
+	}
+}
+
+// without is the input of a site without rules.
+func (r *Run) without(list []release.File) (check.Input, error) {
+	in, err := NewCheck(&rules.Program{}, list, r.Plan.Config, r.Plan.Project.Standing)
+	in.Now = r.Now()
+	return in, err
+}

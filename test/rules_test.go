@@ -1,0 +1,269 @@
+package test
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// ferries is a site with rules and a build.
+var ferries = map[string]string{
+	"orilla.yaml": "site: corvane\nrules: site.rules\nlanguages: [en, gl]\ntime_zone: Atlantic/Azores\n" +
+		"build: {run: ['mkdir -p dist && cp -R pages/. dist'], output: dist}\n",
+	"pages/index.html": "<link rel=icon href=data:,>home", "pages/sailings/winter/index.html": "<link rel=icon href=data:,>winter", "pages/404.html": "lost",
+	"pages/planner/index.html": "<link rel=icon href=data:,>planner",
+	"site.rules":               "redirect /timetable/{season} -> /sailings/{season}\nexpect /timetable/winter 301 /sailings/winter/\n",
+}
+
+type ruledDeploy struct {
+	Release      string
+	Reused       bool
+	Rules        map[string]int
+	Expectations int
+	Findings     []struct{ Code, Next string }
+}
+
+// TestRulesAreContentAndNeedNoBuild publishes a change of rules alone, and takes it back.
+func TestRulesAreContentAndNeedNoBuild(t *testing.T) {
+	p := newPlace(t)
+	address := p.edge()
+	p.commit("One", ferries)
+	first := document[ruledDeploy](p, "deploy")
+	assert.Equal(t, map[string]int{"redirect": 1}, first.Rules)
+	assert.Equal(t, 1, first.Expectations)
+	answers := func(path string) string {
+		request, err := http.NewRequestWithContext(t.Context(), "GET", "http://"+address+path, nil)
+		require.NoError(t, err)
+		request.Host = "corvane.localhost"
+		response, err := http.DefaultTransport.RoundTrip(request)
+		require.NoError(t, err)
+		response.Body.Close() //nolint:errcheck // only the header counts
+		return fmt.Sprint(response.StatusCode, " ", response.Header.Get("Location"))
+	}
+	soon := func(path, want string) {
+		t.Helper()
+		assert.Eventually(t, func() bool { return answers(path) == want }, 5*time.Second, 5*time.Millisecond, "%s: %s", path, want)
+	}
+	soon("/timetable/winter", "301 /sailings/winter/")
+
+	p.commit("Rules only", map[string]string{"site.rules": ferries["site.rules"] + "# a comment\nfallback /planner/{rest:all} -> /planner/\n"})
+	second := document[ruledDeploy](p, "deploy")
+	assert.True(t, second.Reused, "a change of rules alone is published without a build")
+	assert.NotEqual(t, first.Release, second.Release, "rules are content")
+	soon("/planner/by/boat", "200 ")
+
+	p.commit("A comment", map[string]string{"site.rules": "# moved in 2026\n" + ferries["site.rules"] + "fallback  /planner/{rest:all}  -> /planner/index.html\n"})
+	third := document[ruledDeploy](p, "deploy")
+	p.commit("Other spelling", map[string]string{"site.rules": ferries["site.rules"] + "\n\nfallback\t/planner/{rest:all} ->   /planner/index.html  # app\n"})
+	fourth := document[ruledDeploy](p, "deploy")
+	assert.NotEqual(t, second.Release, third.Release)
+	assert.Equal(t, third.Release, fourth.Release, "comments, layout and positions are no content")
+
+	p.commit("Settings only", map[string]string{"orilla.yaml": ferries["orilla.yaml"] + "pages: {one_address: true}\n"})
+	assert.True(t, document[ruledDeploy](p, "deploy").Reused, "page settings are no reason to build either")
+	soon("/sailings/winter/index.html", "301 /sailings/winter/")
+
+	p.commit("No rules any more", map[string]string{"site.rules": "\n"})
+	lost := document[ruledDeploy](p, "deploy")
+	assert.Empty(t, lost.Rules)
+	soon("/timetable/winter", "404 ")
+	p.ok("rollback")
+	soon("/timetable/winter", "301 /sailings/winter/")
+
+	explained := document[struct {
+		Status int
+		Rule   string
+		Live   struct{ Differs []string }
+	}](p, "explain", "/timetable/winter", "--on", "production", "--live")
+	assert.Equal(t, 301, explained.Status)
+	assert.Equal(t, "site.rules:1  redirect /timetable/{season} -> /sailings/{season}", explained.Rule, "a release knows where its rules were written")
+	assert.Empty(t, explained.Live.Differs)
+}
+
+func TestMistakesInRulesStopADeploy(t *testing.T) {
+	p := newPlace(t)
+	p.commit("Mistakes", ferries)
+	p.commit("Two mistakes", map[string]string{"site.rules": "redirct /a -> /b\nredirect /c -> d\n"})
+	notes := p.fails(4, "site.rules:1:1", "deploy")
+	assert.Contains(t, notes, "site.rules:2:16")
+	assert.NotContains(t, notes, "step ", "nothing was built")
+	p.commit("An expectation", map[string]string{"site.rules": ferries["site.rules"] + "expect /timetable/winter 404\n"})
+	assert.Contains(t, p.fails(4, "expected 404, and the answer is 301 /sailings/winter/", "deploy"), "answered by site.rules:1:1")
+	p.commit("No file", map[string]string{"orilla.yaml": strings.Replace(ferries["orilla.yaml"], "site.rules", "other.rules", 1), "site.rules": ""})
+	p.fails(2, `there is no rules file "other.rules"`, "deploy")
+	assert.NoFileExists(t, filepath.Join(p.home, "store", "sites", "corvane", "environments"), "nothing went live")
+}
+
+// TestRulesThatTheBuildWrites are read after the build, are not published, and are known when the build is reused.
+func TestRulesThatTheBuildWrites(t *testing.T) {
+	p := newPlace(t)
+	site := map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules, dist/made.rules]\n" +
+		"build: {run: ['mkdir -p dist && cp -R pages/. dist && echo \"redirect /made -> /sailings/winter/\" > dist/made.rules'], output: dist}\n"}
+	for name, text := range ferries {
+		if name != "orilla.yaml" {
+			site[name] = text
+		}
+	}
+	p.commit("One", site)
+	assert.Equal(t, map[string]int{"redirect": 2}, document[ruledDeploy](p, "deploy").Rules)
+	assert.NotContains(t, p.ok("files", "production"), "made.rules")
+	p.commit("Two", map[string]string{"site.rules": "gone /old\n"})
+	again := document[ruledDeploy](p, "deploy")
+	assert.True(t, again.Reused)
+	assert.Equal(t, map[string]int{"redirect": 1, "gone": 1}, again.Rules)
+	out, _, status := p.run("check", "production")
+	assert.Zero(t, status, out)
+	assert.Contains(t, p.ok("explain", "/made", "--on", "production"), "dist/made.rules:1")
+	p.commit("Published now", map[string]string{"orilla.yaml": strings.Replace(site["orilla.yaml"], ", dist/made.rules", "", 1)})
+	assert.False(t, document[ruledDeploy](p, "deploy").Reused, "the output has another file now")
+	assert.Contains(t, p.ok("files", "production"), "made.rules")
+}
+
+func TestCheckAndExplain(t *testing.T) {
+	p := newPlace(t)
+	p.commit("One", ferries)
+	p.ok("deploy")
+	p.write(map[string]string{"dist/index.html": `<link rel=icon href=data:,><img src=/boat.jpg><a href="/timetable/winter">w</a>`, "dist/sailings/winter/index.html": "x"})
+	require.NoError(t, os.MkdirAll(filepath.Join(p.folder, "dist", "sailings"), 0o755))
+	out, _, status := p.run("check")
+	assert.Zero(t, status, "warnings are no errors")
+	assert.Contains(t, out, "index.html:1: warning: the image /boat.jpg is not there [missing-file]")
+	assert.Contains(t, out, "/timetable/winter passes through a redirect to /sailings/winter/")
+	assert.Contains(t, out, "/planner/ answers until now, and no longer would [address-lost]")
+	fresh, _, _ := p.run("check", "--new", "--json")
+	var report struct{ Findings []struct{ Code string } }
+	require.NoError(t, json.Unmarshal([]byte(fresh), &report))
+	assert.NotEmpty(t, report.Findings)
+	p.write(map[string]string{"orilla.yaml": ferries["orilla.yaml"] + "check: {stop_on: [missing-file], ignore: [{code: address-lost, path: 'planner/**'}]}\n"})
+	out, _, status = p.run("check")
+	assert.Equal(t, 4, status)
+	assert.NotContains(t, out, "answers until now")
+	p.write(map[string]string{"site.rules": "redirect /a -> /b\nredirect /b -> /a\nexpect /a 200\nredirect /c ->\n"})
+	out, _, status = p.run("check", "--json")
+	assert.Equal(t, 4, status)
+	for _, code := range []string{"rule-loop", "expectation", "rule-syntax", "missing-file"} {
+		assert.Contains(t, out, `"`+code+`"`)
+	}
+
+	p.write(map[string]string{"site.rules": ferries["site.rules"] + "redirect / -> /planner/ with 302 when language gl\n"})
+	assert.Contains(t, p.ok("explain", "/", "--language", "gl"), "302 -> /planner/")
+	assert.Contains(t, p.ok("explain", "https://corvane.localhost/timetable/winter?a=1"), "-> /sailings/winter/?a=1")
+	assert.Equal(t, "expect  /  302 /planner/  given language \"gl\"\n", p.ok("explain", "/", "--language", "gl", "--expect"))
+	command := p.command(t.Context(), "explain", "-")
+	command.Stdin = strings.NewReader("/timetable/winter\n\n# a comment\n/nowhere\n")
+	list, err := command.Output()
+	require.Error(t, err)
+	assert.Equal(t, 4, command.ProcessState.ExitCode(), "one of them is 404")
+	assert.Equal(t, "301  /timetable/winter  -> /sailings/winter/   site.rules:1\n404  /nowhere  nothing\n", string(list))
+	p.fails(2, "neither a path nor an address", "explain", "fares")
+	p.fails(2, "is not a time", "explain", "/", "--at", "soon")
+}
+
+func TestRulesFormatAndImport(t *testing.T) {
+	p := newPlace(t)
+	p.commit("One", ferries)
+	_, _, status := p.run("rules", "format", "--dry-run")
+	assert.Equal(t, 4, status)
+	p.ok("rules", "format")
+	text, err := os.ReadFile(filepath.Join(p.folder, "site.rules"))
+	require.NoError(t, err)
+	assert.Equal(t, "redirect  /timetable/{season}  -> /sailings/{season}\nexpect    /timetable/winter    301 /sailings/winter/\n", string(text))
+	p.ok("rules", "format", "--dry-run")
+	p.write(map[string]string{"moved.csv": "from,to\n/old,/new\nbad,/x\n"})
+	out, notes, status := p.run("rules", "import", "moved.csv")
+	assert.Equal(t, 4, status)
+	assert.Equal(t, "redirect  /old  -> /new\n", out)
+	assert.Contains(t, notes, "moved.csv:3:")
+}
+
+// TestServeBuildsAndKeepsTheLastGoodSite follows a working tree through a build, a mistake in it, and a mistake in its rules.
+func TestServeBuildsAndKeepsTheLastGoodSite(t *testing.T) {
+	p := newPlace(t)
+	harbour := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "tides ", r.URL.Path) })) //nolint:errcheck // the test tells
+	defer harbour.Close()
+	site := map[string]string{".gitignore": "dist\n", "fail": "no"}
+	for name, text := range ferries {
+		site[name] = text
+	}
+	site["orilla.yaml"] = strings.Replace(site["orilla.yaml"], "cp -R pages/. dist", "cp -R pages/. dist && grep -q no fail", 1) + "environments: {staging: {upstreams: {harbour: https://staging.example}}}\n"
+	site["site.rules"] += "proxy /api/{rest:all} -> harbour:/{rest}\nheader /{rest:all} when environment staging x-staging: yes\n"
+	p.commit("One", site)
+	command := p.command(t.Context(), "serve", "--listen", "127.0.0.1:0", "--json", "--environment", "staging", "--under", "/ferries/", "--upstream", "harbour="+harbour.URL)
+	stdout, err := command.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, command.Start())
+	defer func() {
+		command.Process.Signal(os.Interrupt) //nolint:errcheck // the status tells
+		command.Wait()                       //nolint:errcheck // see above
+		assert.Zero(t, command.ProcessState.ExitCode())
+	}()
+	events := make(chan map[string]any, 1000)
+	go func() {
+		lines := bufio.NewScanner(stdout)
+		for lines.Scan() {
+			var event map[string]any
+			if json.Unmarshal(lines.Bytes(), &event) == nil {
+				events <- event
+			}
+		}
+		close(events)
+	}()
+	await := func(kind string) map[string]any {
+		t.Helper()
+		for {
+			select {
+			case event, ok := <-events:
+				require.True(t, ok, kind)
+				if event["kind"] == kind {
+					return event
+				}
+			case <-time.After(20 * time.Second):
+				require.Fail(t, "no event "+kind)
+			}
+		}
+	}
+	address := strings.Replace(await("serving")["address"].(string), "localhost", "127.0.0.1", 1)
+	assert.True(t, strings.HasSuffix(address, "/ferries/"))
+	host := strings.TrimPrefix(strings.TrimSuffix(address, "/ferries/"), "http://")
+	status, body := get(t, host, "", "/ferries/")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, body, "home")
+	status, _ = get(t, host, "", "/ferries/timetable/winter")
+	assert.Equal(t, 301, status)
+	event := await("request")
+	for event["path"] != "/ferries/timetable/winter" {
+		event = await("request")
+	}
+	assert.Equal(t, "-> /ferries/sailings/winter/", event["by"])
+	assert.Equal(t, "site.rules:1", event["rule"])
+	_, body = get(t, host, "", "/ferries/api/today")
+	assert.Equal(t, "tides /today", body)
+
+	p.write(map[string]string{"pages/index.html": "half a page", "fail": "yes"}) // the build writes dist, and then fails
+	assert.Equal(t, "step-failed", await("failed")["code"])
+	_, body = get(t, host, "", "/ferries/")
+	assert.Contains(t, body, "home", "the last good site")
+	p.write(map[string]string{"fail": "no"})
+	await("shown")
+	_, body = get(t, host, "", "/ferries/")
+	assert.Contains(t, body, "half a page")
+
+	p.write(map[string]string{"site.rules": "redirct /a -> /b\n"})
+	assert.Equal(t, "rule-verb", await("failed")["code"])
+	status, _ = get(t, host, "", "/ferries/timetable/winter")
+	assert.Equal(t, 301, status, "the last good rules")
+	p.write(map[string]string{"site.rules": "gone /timetable/{season}\n"})
+	assert.Equal(t, true, await("shown")["rules"])
+	status, _ = get(t, host, "", "/ferries/timetable/winter")
+	assert.Equal(t, 410, status)
+}
