@@ -230,7 +230,7 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"index.html": "two"})
 	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"}, {"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
-		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}} {
+		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}} {
 		name := args[0]
 		if name == "thaw" || name == "freeze" {
 			name = "history"
