@@ -31,7 +31,7 @@ func (a *app) demoCommand() *cobra.Command {
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open", Args: cobra.NoArgs,
-		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys three of its commits, goes back from the last, and\n" +
+		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys five of its commits, goes back from the last, and\n" +
 			"leaves an edge node running until Ctrl-C.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), into, once) },
 	}
@@ -117,8 +117,10 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	t.Note("\n%s", console.Strong("Open it"))
 	t.Print("  %s  the site", console.Accent("http://corvane.localhost:"+t.port()+"/"))
 	t.Print("  %s  the fares, right again", console.Accent("http://corvane.localhost:"+t.port()+"/fares"))
-	t.Note("\nThe project is in %s: in another terminal, change to it, edit a page, commit, and run %s.", console.Strong(t.project),
-		console.Accent("orilla thaw && orilla deploy"))
+	t.Print("  %s  an address of the old site", console.Accent("http://corvane.localhost:"+t.port()+"/timetable/winter"))
+	t.Print("  %s  a journey that a reload survives", console.Accent("http://corvane.localhost:"+t.port()+"/planner/velley/lindmouth"))
+	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nedit a page, commit, and run %s.", console.Strong(t.project),
+		console.Accent("orilla serve"), console.Accent("orilla thaw && orilla deploy"))
 	if temporary {
 		t.Note("%s", console.Faint("It goes away when this ends; --into DIR keeps it."))
 	}
@@ -131,9 +133,9 @@ func (t *tale) port() string { return t.address[strings.LastIndexByte(t.address,
 
 // tellAll is the story. Each step is a command that a user would type, run as the user would run it.
 func (t *tale) tellAll(ctx context.Context) error {
-	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is live yet.", 5)
+	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is live yet.", 7)
 	t.check(ctx, "an environment without a release says that it waits", "/", 404, "orilla deploy")
-	if err := t.run(ctx, "deploy", "HEAD~2"); err != nil {
+	if err := t.run(ctx, "deploy", "HEAD~4"); err != nil {
 		return err
 	}
 	t.check(ctx, "the first page answers", "/", 200, "Five islands, one timetable")
@@ -141,25 +143,29 @@ func (t *tale) tellAll(ctx context.Context) error {
 	t.check(ctx, "what is missing gets the site's own page", "/boats/kraken", 404, "No such quay")
 	t.say("The next commit changes one page. Only that page is sent.")
 	t.objects = t.countObjects(ctx)
-	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
+	if err := t.run(ctx, "deploy", "HEAD~3"); err != nil {
 		return err
 	}
 	t.check(ctx, "the new notice is live", "/notices/", 200, "two days early")
 	t.claim(ctx, "one page differs from the release before", t.changedPages(ctx, 1, 2) == 1)
 	// The page, the chunk of the index that it is in, and the build's log.
 	t.claim(ctx, "the store has at most three new objects", t.countObjects(ctx)-t.objects <= 3)
+	if err := t.tellRules(ctx); err != nil {
+		return err
+	}
 	t.say("The next one carries a mistake: a car to Lindmouth for 4.30 instead of 43.00.")
 	if err := t.run(ctx, "deploy"); err != nil {
 		return err
 	}
-	t.check(ctx, "the wrong fare is live", "/fares", 200, ">4.30<")
+	t.check(ctx, "the wrong fare is live", "/fares.html", 200, ">4.30<")
 	t.say("It must be gone now.")
 	t.objects = t.countObjects(ctx)
 	if err := t.run(ctx, "rollback", "-m", "a car to Lindmouth for 4.30"); err != nil {
 		return err
 	}
-	t.check(ctx, "the right fare is back", "/fares", 200, ">42.00<")
+	t.check(ctx, "the right fare is back", "/fares.html", 200, ">42.00<")
 	t.check(ctx, "the notice is still there", "/notices/", 200, "two days early")
+	t.asks(ctx, "so are the rules", "/timetable/winter", "", "301 /sailings/winter")
 	t.claim(ctx, "a rollback uploads nothing", t.countObjects(ctx) == t.objects)
 	t.say("Automatic deploys are refused until somebody thaws production, so the next commit does not bring the mistake back.")
 	if err := t.run(ctx, "history"); err != nil {
@@ -167,8 +173,77 @@ func (t *tale) tellAll(ctx context.Context) error {
 	}
 	s := &session{store: t.store, site: "corvane"}
 	number, err := s.journal("production").HeadNumber(ctx, 0)
-	t.claim(ctx, "the journal has four entries", err == nil && number == 4)
+	t.claim(ctx, "the journal has six entries", err == nil && number == 6)
 	return ctx.Err()
+}
+
+// tellRules is the part of the story in which old addresses lead on.
+func (t *tale) tellRules(ctx context.Context) error {
+	t.say("The old site had its timetable below /timetable/. There are pages for more now, but those addresses lead nowhere.")
+	if err := t.run(ctx, "deploy", "HEAD~2"); err != nil {
+		return err
+	}
+	t.asks(ctx, "an old address is lost", "/timetable/winter", "", "404 ")
+	t.asks(ctx, "a journey of the planner cannot be reloaded", "/planner/velley/lindmouth", "", "404 ")
+	t.say("The next commit adds rules, and expectations that prove them. Nothing is built for it: the output is the same.")
+	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
+		return err
+	}
+	for _, claim := range []struct{ what, path, language, want string }{
+		{"the timetable moved", "/timetable/winter", "", "301 /sailings/winter"},
+		{"the news have another name", "/news/2026/10/21/dunlin", "", "301 /notices/#dunlin"},
+		{"a parameter became a path", "/boat.php?id=dunlin", "", "301 /boats/dunlin"},
+		{"a journey can be reloaded", "/planner/velley/lindmouth", "", "200 "},
+		{"a missing script is never answered with a page", "/planner/app.js", "", "404 "},
+		{"a visitor is led to a language", "/", "gl, en;q=0.5", "302 /gl/"},
+		{"another one is not", "/", "en", "200 "},
+		{"what is missing is missing in that language", "/gl/nada", "", "404 "},
+	} {
+		t.asks(ctx, claim.what, claim.path, claim.language, claim.want)
+	}
+	t.claim(ctx, "other sites may use the fonts", t.field(ctx, "/fonts/corvane-signs.woff2", "Access-Control-Allow-Origin") == "*")
+	t.say("What will visitors see on Christmas Eve? The same function answers that edge nodes ask.")
+	return t.run(ctx, "explain", "/fares", "--on", "production", "--at", "2026-12-24T12:00")
+}
+
+// asks compares the status and the Location of an answer, once it is there.
+func (t *tale) asks(ctx context.Context, what, path, language, want string) {
+	if !t.once {
+		return
+	}
+	got := ""
+	for deadline := time.Now().Add(5 * time.Second); got != want && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		if response, err := t.ask(ctx, path, language); err == nil {
+			got = fmt.Sprintf("%d %s", response.StatusCode, response.Header.Get("Location"))
+		}
+	}
+	t.claim(ctx, fmt.Sprintf("%s (%s: %s)", what, path, strings.TrimSpace(got)), got == want)
+}
+
+// field returns a header field of an answer.
+func (t *tale) field(ctx context.Context, path, name string) string {
+	response, err := t.ask(ctx, path, "")
+	if err != nil {
+		return ""
+	}
+	return response.Header.Get(name)
+}
+
+// ask asks the edge node for an address, and follows no redirect.
+func (t *tale) ask(ctx context.Context, path, language string) (*http.Response, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Host = "corvane.localhost"
+	if language != "" {
+		request.Header.Set("Accept-Language", language)
+	}
+	response, err := http.DefaultTransport.RoundTrip(request)
+	if err == nil {
+		response.Body.Close() //nolint:errcheck // only the header counts
+	}
+	return response, err
 }
 
 func (t *tale) say(format string, args ...any) { t.Note("\n%s", fmt.Sprintf(format, args...)) }

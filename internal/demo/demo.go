@@ -30,11 +30,13 @@ var commits = []commit{
 	{"2", "Tobias Quill <tobias@corvane.example>", "2026-10-14T14:25:00+02:00", "Harbour guides for Oskra, Tamsel and Velley"},
 	{"3", "Ines Marrow <ines@corvane.example>", "2026-10-19T11:02:00+02:00", "A journey planner"},
 	{"4", "Tobias Quill <tobias@corvane.example>", "2026-10-21T07:45:00+02:00", "Notice: the Dunlin is back"},
-	{"5", "Ines Marrow <ines@corvane.example>", "2026-10-23T17:58:00+02:00", "Fares for the new year"},
+	{"5", "Ines Marrow <ines@corvane.example>", "2026-10-22T10:20:00+02:00", "A page in Galician, a strike notice, addresses for journeys"},
+	{"6", "Tobias Quill <tobias@corvane.example>", "2026-10-22T16:05:00+02:00", "Rules: the old site's addresses lead on"},
+	{"7", "Ines Marrow <ines@corvane.example>", "2026-10-23T17:58:00+02:00", "Fares for the new year"},
 }
 
 // Head is the hash of the last commit.
-const Head = "5800ab67ff507b8483c06d094a68fd7856aad37e"
+const Head = "3a1c9f1a79fac48dd5e02bacec6dd3e1c412ff99"
 
 // Create makes the repository in a folder that does not exist or is empty.
 func Create(ctx context.Context, folder string) error {

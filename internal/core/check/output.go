@@ -39,7 +39,7 @@ const maxPage = 10 << 20
 // wrong base path, links through a redirect, links that only a client-side route could answer, and what browsers ask for unasked.
 // Each address is told once, with the number of places that name it.
 func Pages(ctx context.Context, out Output) (finding.List, error) {
-	c := &pageCheck{Output: out, answers: map[string]answer.Answer{}, named: map[string]*named{}}
+	c := &pageCheck{Output: out, answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{}, scripted: map[string][]string{}}
 	if err := c.read(ctx); err != nil {
 		return nil, err
 	}
@@ -54,7 +54,9 @@ type pageCheck struct {
 	pages    int
 	icons    int // pages that name an icon
 	first    string
-	scripted []string // addresses of pages that load a script, with a final slash
+	scripts  map[string]int      // by script: how many pages load it
+	scripted map[string][]string // by the address of a page that ends in a slash: the scripts that it loads
+	shells   []string            // addresses that may be those of applications, in order
 }
 
 // named is an address that pages name.
@@ -102,8 +104,14 @@ func (c *pageCheck) addPage(file release.File, p page) {
 	if p.icon && file.Path != "404.html" {
 		c.icons++
 	}
-	if at := answer.Address(file.Path); p.scripted && strings.HasSuffix(at, "/") {
-		c.scripted = append(c.scripted, at)
+	at := answer.Address(file.Path)
+	for _, ref := range p.references {
+		if ref.kind == aScript {
+			c.scripts[ref.target]++
+			if strings.HasSuffix(at, "/") {
+				c.scripted[at] = append(c.scripted[at], ref.target)
+			}
+		}
 	}
 	if c.first == "" || file.Path < c.first {
 		c.first = file.Path
@@ -147,8 +155,8 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 // resolve returns the path and query that a reference means on this site, without the base path. ok is false for other sites.
 func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, ok bool) {
 	u, err := from.Parse(text)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return "", false, false
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || strings.HasPrefix(strings.TrimSpace(text), "#") {
+		return "", false, false // a place in the page itself, or no page at all
 	}
 	if u.Host != "site.invalid" {
 		own := slices.ContainsFunc(c.Own, func(own string) bool {
@@ -199,7 +207,13 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	slices.SortFunc(list, func(a, b *named) int {
 		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line), cmp.Compare(a.target, b.target))
 	})
-	slices.Sort(c.scripted)
+	for at, scripts := range c.scripted {
+		// An application has a script that the other pages do not have.
+		if slices.ContainsFunc(scripts, func(script string) bool { return c.scripts[script]*3 <= max(c.pages, 3) }) {
+			c.shells = append(c.shells, at)
+		}
+	}
+	slices.Sort(c.shells)
 	for _, n := range list {
 		f, err := c.judge(ctx, n)
 		if err != nil {
@@ -296,11 +310,11 @@ func missingCode(k kind) string {
 	return "file"
 }
 
-// shell returns the address of the nearest page above a path that loads a script; the home page only of a site that has no other.
+// shell returns the address of the nearest page above a path that is an application's; the home page only of a site that has no other.
 func (c *pageCheck) shell(p address.Path) string {
 	for i := len(p.Names) - 1; i >= 0; i-- {
 		at := address.Encode(p.Names[:i], true)
-		if _, found := slices.BinarySearch(c.scripted, at); found && (i > 0 || c.pages == 1) {
+		if _, found := slices.BinarySearch(c.shells, at); found && (i > 0 || c.pages == 1) {
 			return at
 		}
 	}

@@ -35,7 +35,6 @@ type page struct {
 	references []reference
 	base       string // of its base element
 	icon       bool   // it names an icon
-	scripted   bool   // it loads a script of its own
 }
 
 // readPage lists the addresses that an HTML page names.
@@ -92,7 +91,6 @@ func (p *page) element(token html.Token, line int) {
 	case atom.Iframe, atom.Frame:
 		add(aPage, attributes["src"])
 	case atom.Script:
-		p.scripted = p.scripted || attributes["src"] != ""
 		add(aScript, attributes["src"])
 	case atom.Link:
 		p.link(attributes, add)

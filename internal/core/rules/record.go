@@ -214,6 +214,9 @@ func (p *Program) Compile() (*Set, error) {
 	}
 	for i := range list {
 		list[i].At, list[i].ToAt = p.Rules[i].At, p.Rules[i].ToAt
+		for j := range list[i].When {
+			list[i].When[j].text = p.Rules[i].When[j].text
+		}
 	}
 	return Compile(list), nil
 }
