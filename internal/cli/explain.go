@@ -416,7 +416,9 @@ func (a *app) showExplained(r explainReport, o *explainOptions) {
 			continue
 		}
 		a.Print("  %s %s  %s", mark, console.Accent(step.At), step.Rule)
-		a.Print("      %s", console.Faint(step.Text))
+		if !strings.HasSuffix(step.Rule, step.Text) { // what a header rule sets is there to read already
+			a.Print("      %s", console.Faint(step.Text))
+		}
 	}
 	a.Print("")
 	width := 0

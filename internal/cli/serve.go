@@ -94,7 +94,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions) error {
 	owned.Go(func() {
 		bench.Run(ctx, func() { a.serving(ctx, bench, listener, address, o) })
 	})
-	if a.Asks && !a.JSON {
+	if a.Asks && !a.JSON && console.HasKeys() {
 		owned.Go(func() { a.keys(ctx, cancel, bench, address) })
 	}
 	err = edge.Serve(ctx, listener, local)
@@ -179,7 +179,7 @@ func (a *app) serving(ctx context.Context, bench *workbench.Bench, listener net.
 				a.Note("%s %s", console.Faint("on this network"), console.Accent(at+o.under+"/"))
 			}
 		}
-		if a.Asks {
+		if a.Asks && console.HasKeys() {
 			a.Note("%s", console.Faint("keys: o open in the browser, r rebuild, q quit"))
 		}
 	}

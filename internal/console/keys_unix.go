@@ -9,13 +9,20 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// HasKeys reports whether keys would reach this process: standard input is a terminal, and the process is in its foreground. A
+// process in the background is stopped if it changes the terminal.
+func HasKeys() bool {
+	group, err := unix.IoctlGetInt(int(os.Stdin.Fd()), unix.TIOCGPGRP)
+	return err == nil && group == unix.Getpgrp()
+}
+
 // Keys returns the keys that are pressed on the terminal of standard input, one by one and without an echo; Ctrl-C goes on to
 // interrupt. The channel is closed when the context ends. restore brings the terminal back to what it was.
 func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 	out := make(chan byte)
 	fd := int(os.Stdin.Fd())
 	before, err := unix.IoctlGetTermios(fd, readTermios)
-	if err != nil {
+	if err != nil || !HasKeys() {
 		close(out)
 		return out, func() {}
 	}

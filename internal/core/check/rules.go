@@ -15,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/core/spelling"
 )
 
 // Input is a site to be checked.
@@ -344,7 +345,29 @@ func nearestFile(files []release.File, name string) string {
 		}
 	}
 	if best == "" {
+		best = alike(files, name)
+	}
+	if best == "" {
 		return ""
 	}
 	return fmt.Sprintf("there is %s", best)
+}
+
+// manyFiles is how many files of a folder are compared letter by letter.
+const manyFiles = 2000
+
+// alike returns the address of the file in the same folder whose name is spelled most alike, or "".
+func alike(files []release.File, name string) string {
+	folder := name[:strings.LastIndexByte(name, '/')+1]
+	var addresses []string
+	for _, file := range files {
+		if rest, ok := strings.CutPrefix(file.Path, folder); ok && strings.Count(rest, "/") < 2 && len(addresses) < manyFiles {
+			addresses = append(addresses, answer.Address(file.Path))
+		}
+	}
+	nearest := spelling.Nearest("/"+name, addresses)
+	if nearest == "" || len(nearest) < len(folder)+2 {
+		return ""
+	}
+	return nearest
 }

@@ -287,7 +287,7 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 			if len(known) > 0 {
 				has = "has {" + strings.Join(known, "}, {") + "}"
 			}
-			r.fail(at, max(0, strings.Index(at.text, "{"+name+"}")), "rule-placeholder", "nothing binds the placeholder {%s}: the pattern %s", name, has)
+			r.fail(at, max(0, strings.Index(at.text, "{"+name+"}")), "rule-placeholder", "nothing binds the placeholder {%s}: the pattern %s%s", name, has, spelling.DidYouMean(name, known))
 		}
 	}
 	for _, part := range rule.Target.path {
