@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"hash/maphash"
 	"slices"
 	"strings"
 
@@ -9,213 +10,453 @@ import (
 
 // A tree finds the rules whose pattern takes a path. Its edges are segments:
 //
-//	redirect /news/{year:digits}/{slug}        1        (root) -news-> a -digits-> b -any-> ends: 1
-//	redirect /news/archive                     2                        a -archive-> c       ends: 2
-//	redirect /shop/{rest:all}                  3        (root) -shop-> d                     rest: 3
+//	redirect /news/{year:digits}/{slug}        1        (root) -news-> a -digits-> rule 1
+//	redirect /news/{year:digits}/{m}/{slug}    2                        a -digits-> b -any-> ...
+//	redirect /shop/{rest:all}                  3        (root) -shop-> rule 3
+//	redirect /old/page-7                       4        no edges: found by the hash of the whole path
 //
-// The hard case is many rules with a placeholder in the same place, or a path that several branches take. A node has one edge
-// for all placeholders of a kind, so ten thousand rules with {x} in the same place share it. Live branches wait in a heap,
-// ordered by the lowest number of a rule below them, and the branch with the lowest goes on first: rules come out in their
-// order, and what lies behind the one that applies is never looked at.
+// The hard case is many rules with a placeholder in the same place, or a path that several branches take. A node has one edge for
+// all placeholders of a kind, so ten thousand rules with {x} in the same place share it. Live branches wait in a heap, ordered by
+// the lowest number of a rule below them, and the branch with the lowest goes on first: rules come out in their order, and what lies
+// behind the one that applies is never looked at.
 //
-// A node below which there is one rule only has no edges: the rest of that rule's pattern is compared as it is. So a long path
-// costs no more among many than among few, and the tree is as small as what its rules share.
+// What costs time among a hundred thousand rules is memory that no cache holds. So all edges lie in one table of hashes, of which a
+// match reads one line for each segment; a branch with one rule is that rule, and what is left of its pattern is compared only if it
+// is more than placeholders; and rules on one path that ask for query NAME=VALUE are found by the value, in the same table.
 //
-// Rules that end at the same node and ask for query NAME=VALUE are found by the value.
+// A hash is 64 bits with a seed of its own. Should two texts ever share one, a rule is considered that does not match, and Try finds
+// that out.
 type tree struct {
-	root  *node
 	rules []Rule
+	seed  maphash.Seed
+	table []entry // open addressing; its length is a power of two
+	used  int
+	nodes []node
+	lists []list
+	size  int // how many rules there are
+
+	befores []uint64 // while the tree is built: the keys of all texts before placeholders
+	filter  []uint64 // bits of those, few enough to stay in a cache: of several lengths, most texts are not there
 }
 
+// entry is what a hash leads to.
+type entry struct {
+	key uint64
+	to  edge
+}
+
+// edge leads to a node, to a list of rules, or to one rule with what is left of its pattern.
+type edge struct {
+	kind  edgeKind
+	rest  uint16 // of a rule: how many plain placeholders are left, twice, and one more if all that follows is taken; compare to compare
+	index int32
+}
+
+type edgeKind uint8
+
+const (
+	nowhere edgeKind = iota
+	toNode
+	toList
+	toRule
+)
+
+// compare says that what is left of a pattern has to be compared.
+const compare = 1<<16 - 1
+
+// node is where several rules go on.
 type node struct {
-	least int32 // the lowest number of a rule at or below the node
-	only  int32 // the one rule at or below the node, which then has nothing else; -1 for a node with edges
-
-	literal map[string]*node
-	slots   slots    // placeholders that take a whole segment
-	affixed []around // those with text around them, in order of the length of the text before
-	ends    list
-	rest    list // rules whose last placeholder takes what is left
+	least       int32 // the lowest number of a rule at or below the node
+	any, digits edge
+	around      []around // the lengths of text around placeholders
+	oneOf       bool     // there are placeholders that are one of several
+	ends, rest  edge     // rules that end here, and those that take what is left
 }
 
-// slots has one edge for each kind of placeholder.
-type slots struct {
-	any, digits *node
-	values      map[string][]*node // oneOf: by each of the values
-	sets        map[string]*node   // oneOf: by all of the values; for building
-}
+// around is how long the text before and after a placeholder is.
+type around struct{ before, after int }
 
-// around has the placeholders whose text before has one length, by that text.
-type around struct {
-	length int
-	before map[string]*afters
-}
-
-// afters has, for one text before, those whose text after has one length, by that text.
-type afters struct {
-	lengths []int
-	after   map[string]*slots
-}
-
-// list has the rules of one node, each by its number.
+// list has the rules of one place, each by its number.
 type list struct {
-	plain   []int32
-	queries []byQuery
-}
-
-// byQuery has the rules that ask for a value of one parameter.
-type byQuery struct {
-	name   string
-	values map[string][]int32
+	plain []int32
+	names []string // of parameters, by whose values further rules are found
+	all   []int32  // those too; nil if there are none
 }
 
 // none is greater than the number of any rule.
 const none = int32(1<<31 - 1)
 
-func newNode() *node { return &node{least: none, only: -1} }
+// What a hash is of, besides texts.
+const (
+	ofPath uint64 = iota + 1
+	ofSegment
+	ofOneOf
+	ofAround
+	ofValue
+)
 
+// about tells the hashes of one kind at one place from all others: no two have the same number.
+func about(what uint64, index int32, sub int) uint64 {
+	return what<<60 | uint64(sub)<<32 | uint64(uint32(index))
+}
+
+// mix joins hashes.
+func mix(a, b uint64) uint64 {
+	a = (a ^ b) * 0x9e3779b97f4a7c15
+	return a ^ a>>29
+}
+
+// newTree returns the tree of the rules for which has reports true.
 func newTree(rules []Rule, has func(Verb) bool) *tree {
-	t := &tree{root: newNode(), rules: rules}
+	t := &tree{rules: rules, seed: maphash.MakeSeed(), table: make([]entry, 8)}
+	exact := map[string][]int32{}
+	var order []string
+	root := &growing{}
 	for i := range rules {
-		if has(rules[i].Verb) {
-			t.insert(t.root, 0, int32(i))
+		if !has(rules[i].Verb) {
+			continue
+		}
+		t.size++
+		if pattern := &rules[i].Pattern; pattern.IsLiteral() {
+			path := strings.Join(pattern.Literal(), "\x00")
+			if exact[path] == nil {
+				order = append(order, path)
+			}
+			exact[path] = append(exact[path], int32(i))
+		} else {
+			root.insert(rules, 0, int32(i))
 		}
 	}
+	for _, path := range order {
+		names := []string{}
+		if path != "" {
+			names = strings.Split(path, "\x00")
+		}
+		_, whole := t.hashes(names, nil)
+		t.put(mix(about(ofPath, 0, 0), whole), t.listOf(exact[path]))
+	}
+	if root.least != 0 {
+		t.nodes = append(t.nodes, node{})
+		t.settle(root.expanded(rules), 0, 0)
+	}
+	t.sift()
 	return t
 }
 
+// sift sets the bits of the filter, of which there are at least 16 for each text.
+func (t *tree) sift() {
+	words := 1
+	for words*4 < len(t.befores) {
+		words *= 2
+	}
+	t.filter = make([]uint64, words)
+	for _, key := range t.befores {
+		t.filter[key>>6&uint64(words-1)] |= 1<<(key&63) | 1<<(key>>32&63)
+	}
+	t.befores = nil
+}
+
+// maybe reports whether a text before a placeholder may be there; false is sure.
+func (t *tree) maybe(key uint64) bool {
+	bits := uint64(1)<<(key&63) | 1<<(key>>32&63)
+	return t.filter[key>>6&uint64(len(t.filter)-1)]&bits == bits
+}
+
+func (t *tree) beforeKey(index int32, before uint64) uint64 {
+	return mix(about(ofAround, index, 1), before)
+}
+
+// growing is a node while the tree is built.
+type growing struct {
+	least      int32 // one more than the lowest number of a rule; 0 for a fresh node
+	only       *int32
+	depth      int
+	literal    map[string]*growing
+	slots      map[slotKey]*growing
+	keys       []string  // of literal, in order
+	slotKeys   []slotKey // of slots, in order
+	ends, rest []int32
+}
+
+// slotKey tells one placeholder of a node from another.
+type slotKey struct {
+	before, after string
+	kind          kind
+	values        string
+}
+
 // insert puts a rule below a node to which depth segments of its pattern lead.
-func (t *tree) insert(at *node, depth int, number int32) {
-	if at.least == none {
-		at.least, at.only = number, number
+func (g *growing) insert(rules []Rule, depth int, number int32) {
+	if g.least == 0 {
+		g.least, g.only, g.depth = number+1, &number, depth
 		return
 	}
-	at.least = min(at.least, number)
-	if other := at.only; other >= 0 {
-		at.only = -1
-		t.place(at, depth, other)
+	g.least = min(g.least, number+1)
+	g.expanded(rules).place(rules, depth, number)
+}
+
+// expanded gives a node with one rule edges.
+func (g *growing) expanded(rules []Rule) *growing {
+	if other := g.only; other != nil {
+		g.only = nil
+		g.place(rules, g.depth, *other)
 	}
-	t.place(at, depth, number)
+	return g
 }
 
 // place puts a rule at a node with edges, or behind one of them.
-func (t *tree) place(at *node, depth int, number int32) {
-	rule := &t.rules[number]
-	switch {
-	case depth < len(rule.Pattern.segments):
-		t.insert(at.child(&rule.Pattern.segments[depth]), depth+1, number)
-	case rule.Pattern.hasAll:
-		at.rest.add(number, rule)
-	default:
-		at.ends.add(number, rule)
-	}
-}
-
-// child returns the node that an edge leads to, and makes it the first time.
-func (n *node) child(s *segment) *node {
-	if s.slot == nil {
-		next := n.literal[s.before]
-		if next == nil {
-			if n.literal == nil {
-				n.literal = map[string]*node{}
-			}
-			next = newNode()
-			n.literal[s.before] = next
-		}
-		return next
-	}
-	in := &n.slots
-	if s.before != "" || s.after != "" {
-		in = n.between(s.before, s.after)
-	}
-	make1 := func(to **node) *node {
-		if *to == nil {
-			*to = newNode()
-		}
-		return *to
-	}
-	switch s.slot.kind {
-	case digits:
-		return make1(&in.digits)
-	case oneOf:
-		key := strings.Join(s.slot.values, "\x00")
-		if in.sets[key] == nil {
-			if in.sets == nil {
-				in.sets, in.values = map[string]*node{}, map[string][]*node{}
-			}
-			next := newNode()
-			in.sets[key] = next
-			for _, value := range s.slot.values {
-				in.values[value] = append(in.values[value], next)
-			}
-		}
-		return in.sets[key]
-	}
-	return make1(&in.any)
-}
-
-// between returns the placeholders with the given text before and after.
-func (n *node) between(before, after string) *slots {
-	at, found := slices.BinarySearchFunc(n.affixed, len(before), func(a around, length int) int { return a.length - length })
-	if !found {
-		n.affixed = slices.Insert(n.affixed, at, around{length: len(before), before: map[string]*afters{}})
-	}
-	group := n.affixed[at].before[before]
-	if group == nil {
-		group = &afters{after: map[string]*slots{}}
-		n.affixed[at].before[before] = group
-	}
-	in := group.after[after]
-	if in == nil {
-		in = &slots{}
-		group.after[after] = in
-		if at, found := slices.BinarySearch(group.lengths, len(after)); !found {
-			group.lengths = slices.Insert(group.lengths, at, len(after))
-		}
-	}
-	return in
-}
-
-// add puts a rule where its query leads to it, or among the plain ones.
-func (l *list) add(number int32, rule *Rule) {
-	for i := range rule.When {
-		c := &rule.When[i]
-		if c.Kind != ByQuery || c.Not || c.Values == nil {
-			continue
-		}
-		at := slices.IndexFunc(l.queries, func(q byQuery) bool { return q.name == c.Name })
-		if at < 0 {
-			at = len(l.queries)
-			l.queries = append(l.queries, byQuery{c.Name, map[string][]int32{}})
-		}
-		for _, value := range c.Values {
-			l.queries[at].values[value] = append(l.queries[at].values[value], number)
+func (g *growing) place(rules []Rule, depth int, number int32) {
+	pattern := &rules[number].Pattern
+	if depth == len(pattern.segments) {
+		if pattern.hasAll {
+			g.rest = append(g.rest, number)
+		} else {
+			g.ends = append(g.ends, number)
 		}
 		return
 	}
-	l.plain = append(l.plain, number)
+	var next *growing
+	if s := &pattern.segments[depth]; s.slot == nil {
+		if next = g.literal[s.before]; next == nil {
+			if g.literal == nil {
+				g.literal = map[string]*growing{}
+			}
+			next = &growing{}
+			g.literal[s.before] = next
+			g.keys = append(g.keys, s.before)
+		}
+	} else {
+		key := slotKey{s.before, s.after, s.slot.kind, strings.Join(s.slot.values, "\x00")}
+		if next = g.slots[key]; next == nil {
+			if g.slots == nil {
+				g.slots = map[slotKey]*growing{}
+			}
+			next = &growing{}
+			g.slots[key] = next
+			g.slotKeys = append(g.slotKeys, key)
+		}
+	}
+	next.insert(rules, depth+1, number)
+}
+
+// settle writes a node, and all below it, to the place that was kept for it.
+func (t *tree) settle(g *growing, index int32, depth int) {
+	n := node{least: g.least - 1, ends: t.listOf(g.ends), rest: t.listOf(g.rest)}
+	if n.rest.kind == toRule {
+		n.rest.rest = 1 // it takes whatever is left
+	}
+	for _, name := range g.keys {
+		t.put(mix(about(ofSegment, index, 0), t.hash(name)), t.edgeTo(g.literal[name], depth+1))
+	}
+	for _, key := range g.slotKeys {
+		to := t.edgeTo(g.slots[key], depth+1)
+		switch plain := key.before == "" && key.after == ""; {
+		case plain && key.kind == anything:
+			n.any = to
+		case plain && key.kind == digits:
+			n.digits = to
+		case plain:
+			n.oneOf = true
+			for value := range strings.SplitSeq(key.values, "\x00") {
+				t.put(mix(about(ofOneOf, index, 0), t.hash(value)), to)
+			}
+		default:
+			lengths := around{len(key.before), len(key.after)}
+			if !slices.Contains(n.around, lengths) {
+				n.around = append(n.around, lengths)
+			}
+			switch {
+			case to.kind == toNode:
+				to = t.narrowed(to, key)
+			case key.kind != anything:
+				to.rest = compare
+			}
+			t.befores = append(t.befores, t.beforeKey(index, t.hash(key.before)))
+			t.put(t.aroundKey(index, t.hash(key.before), t.hash(key.after)), to)
+		}
+	}
+	t.nodes[index] = n
+}
+
+// narrowed puts a node between text around a placeholder and where it leads, which looks at what the placeholder may be.
+func (t *tree) narrowed(to edge, key slotKey) edge {
+	if key.kind == anything {
+		return to
+	}
+	index := int32(len(t.nodes))
+	n := node{least: t.nodes[to.index].least}
+	if key.kind == digits {
+		n.digits = to
+	} else {
+		n.oneOf = true
+		for value := range strings.SplitSeq(key.values, "\x00") {
+			t.put(mix(about(ofOneOf, index, 0), t.hash(value)), to)
+		}
+	}
+	t.nodes = append(t.nodes, n)
+	return edge{kind: toNode, rest: 1, index: index} // rest tells that no segment was taken yet
+}
+
+func (t *tree) aroundKey(index int32, before, after uint64) uint64 {
+	return mix(mix(about(ofAround, index, 0), before), after)
+}
+
+// edgeTo returns the edge to what lies behind a segment.
+func (t *tree) edgeTo(g *growing, depth int) edge {
+	if g.only != nil {
+		return edge{kind: toRule, rest: t.restOf(*g.only, depth), index: *g.only}
+	}
+	index := int32(len(t.nodes))
+	t.nodes = append(t.nodes, node{})
+	t.settle(g, index, depth)
+	return edge{kind: toNode, index: index}
+}
+
+// restOf says what is left of the pattern of a rule behind some segments.
+func (t *tree) restOf(number int32, depth int) uint16 {
+	pattern := &t.rules[number].Pattern
+	left := pattern.segments[depth:]
+	for i := range left {
+		if s := &left[i]; s.slot == nil || s.slot.kind != anything || s.before != "" || s.after != "" {
+			return compare
+		}
+	}
+	if len(left) > 1000 {
+		return compare
+	}
+	rest := uint16(2 * len(left))
+	if pattern.hasAll {
+		rest++
+	}
+	return rest
+}
+
+// listOf keeps the rules of one place, with those that ask for a value of a parameter behind the value.
+func (t *tree) listOf(numbers []int32) edge {
+	switch len(numbers) {
+	case 0:
+		return edge{}
+	case 1:
+		return edge{kind: toRule, index: numbers[0]}
+	}
+	index := len(t.lists)
+	t.lists = append(t.lists, list{})
+	var l list
+	byValue := map[uint64][]int32{}
+	var keys []uint64
+	for _, number := range numbers {
+		c := asksValue(&t.rules[number])
+		if c == nil {
+			l.plain = append(l.plain, number)
+			continue
+		}
+		at := slices.Index(l.names, c.Name)
+		if at < 0 {
+			at = len(l.names)
+			l.names = append(l.names, c.Name)
+		}
+		for _, value := range c.Values {
+			key := t.valueKey(int32(index), at, value)
+			if byValue[key] == nil {
+				keys = append(keys, key)
+			}
+			byValue[key] = append(byValue[key], number)
+		}
+	}
+	if len(l.names) > 0 {
+		l.all = numbers
+	}
+	t.lists[index] = l
+	for _, key := range keys {
+		to := edge{kind: toRule, index: byValue[key][0]}
+		if len(byValue[key]) > 1 {
+			to = edge{kind: toList, index: int32(len(t.lists))}
+			t.lists = append(t.lists, list{plain: byValue[key]})
+		}
+		t.put(key, to)
+	}
+	return edge{kind: toList, index: int32(index)}
+}
+
+// asksValue returns the first condition of a rule that asks for a value of a parameter, or nil.
+func asksValue(r *Rule) *Condition {
+	for i := range r.When {
+		if c := &r.When[i]; c.Kind == ByQuery && !c.Not && c.Values != nil {
+			return c
+		}
+	}
+	return nil
+}
+
+func (t *tree) valueKey(index int32, name int, value string) uint64 {
+	return mix(about(ofValue, index, name), t.hash(value))
+}
+
+func (t *tree) hash(text string) uint64 { return maphash.String(t.seed, text) }
+
+// hashes returns the hash of each segment of a path, and of the whole.
+func (t *tree) hashes(names []string, into []uint64) (each []uint64, whole uint64) {
+	for _, name := range names {
+		h := t.hash(name)
+		into = append(into, h)
+		whole = mix(whole+1, h)
+	}
+	return into, whole
+}
+
+// put adds an entry. A key may be there several times.
+func (t *tree) put(key uint64, to edge) {
+	if t.used++; t.used*2 > len(t.table) {
+		old := t.table
+		t.table = make([]entry, 2*len(old))
+		for _, e := range old {
+			if e.to.kind != nowhere {
+				t.place(e)
+			}
+		}
+	}
+	t.place(entry{key, to})
+}
+
+func (t *tree) place(e entry) {
+	mask := uint64(len(t.table) - 1)
+	at := e.key & mask
+	for t.table[at].to.kind != nowhere {
+		at = (at + 1) & mask
+	}
+	t.table[at] = e
 }
 
 // item is what waits in the heap: a node to go on from, or rules that match.
 type item struct {
 	number int32 // of the next rule that may come of it; of a rule that matches, itself
+	node   int32 // -1 for rules that match
 	depth  int32
-	node   *node   // nil for rules that match
+	part   bool    // of a node: it looks at what a placeholder may be, between from and to of the segment
+	from   int32   // see part
+	to     int32   // see part
 	more   []int32 // the rules of the same list that follow
 }
 
 // each yields the rules whose pattern takes a path, in their order, until yield returns false. Those that ask for another value
 // of a parameter than the query has are left out, unless every is set.
 func (t *tree) each(names []string, query *address.Query, every bool, yield func(*Rule) bool) {
-	if t.root.least == none {
+	if t.size == 0 {
 		return
 	}
 	var room [4]item
-	w := walk{heap: append(room[:0], item{number: t.root.least, node: t.root}), rules: t.rules, names: names, query: query, every: every}
+	var hashes [12]uint64
+	w := walk{tree: t, heap: room[:0], names: names, query: query, every: every}
+	var whole uint64
+	w.hashes, whole = t.hashes(names, hashes[:0])
+	w.follow(mix(about(ofPath, 0, 0), whole), len(names))
+	if len(t.nodes) > 0 {
+		w.push(item{number: t.nodes[0].least})
+	}
 	for last := none; len(w.heap) > 0; {
 		top := w.pop()
-		if top.node != nil {
-			w.expand(top.node, int(top.depth))
+		if top.node >= 0 {
+			w.expand(&top)
 			continue
 		}
 		if top.number != last { // with every, a rule is found by each of its values
@@ -228,82 +469,125 @@ func (t *tree) each(names []string, query *address.Query, every bool, yield func
 }
 
 type walk struct {
-	heap  []item
-	rules []Rule
-	names []string
-	query *address.Query
-	every bool
+	*tree
+	heap   []item
+	names  []string
+	hashes []uint64
+	query  *address.Query
+	every  bool
 }
 
-func (w *walk) expand(n *node, depth int) {
-	if n.only >= 0 {
-		if w.rules[n.only].Pattern.takesFrom(depth, w.names) {
-			w.push(item{number: n.only})
-		}
+func (w *walk) expand(x *item) {
+	n, depth := &w.nodes[x.node], int(x.depth)
+	if x.part {
+		w.slots(n, x.node, w.names[depth][x.from:x.to], 0, depth)
 		return
 	}
-	w.list(&n.rest)
+	w.edge(n.rest, depth)
 	if depth == len(w.names) {
-		w.list(&n.ends)
+		w.edge(n.ends, depth)
 		return
 	}
 	name := w.names[depth]
-	if next := n.literal[name]; next != nil {
-		w.node(next, depth+1)
-	}
-	w.slots(&n.slots, name, depth)
-	for i := range n.affixed {
-		group := &n.affixed[i]
-		if group.length >= len(name) {
-			break
-		}
-		found := group.before[name[:group.length]]
-		if found == nil {
+	w.follow(mix(about(ofSegment, x.node, 0), w.hashes[depth]), depth+1)
+	w.slots(n, x.node, name, w.hashes[depth], depth)
+	for _, lengths := range n.around {
+		if lengths.before+lengths.after >= len(name) {
 			continue
 		}
-		for _, length := range found.lengths {
-			if group.length+length >= len(name) {
-				break
-			}
-			if in := found.after[name[len(name)-length:]]; in != nil {
-				w.slots(in, name[group.length:len(name)-length], depth)
-			}
+		before := w.hash(name[:lengths.before])
+		if !w.maybe(w.beforeKey(x.node, before)) {
+			continue
+		}
+		after := w.hash(name[len(name)-lengths.after:])
+		w.around(w.aroundKey(x.node, before, after), depth, lengths.before, len(name)-lengths.after)
+	}
+}
+
+// slots goes along the edges of placeholders that take a text; hash is its hash, or 0 to be found.
+func (w *walk) slots(n *node, index int32, value string, hash uint64, depth int) {
+	w.edge(n.any, depth+1)
+	if n.digits.kind != nowhere && strings.Trim(value, "0123456789") == "" {
+		w.edge(n.digits, depth+1)
+	}
+	if n.oneOf {
+		if hash == 0 {
+			hash = w.hash(value)
+		}
+		w.follow(mix(about(ofOneOf, index, 0), hash), depth+1)
+	}
+}
+
+// follow goes along all edges of a key.
+func (w *walk) follow(key uint64, depth int) {
+	mask := uint64(len(w.table) - 1)
+	for at := key & mask; w.table[at].to.kind != nowhere; at = (at + 1) & mask {
+		if w.table[at].key == key {
+			w.edge(w.table[at].to, depth)
 		}
 	}
 }
 
-func (w *walk) slots(in *slots, value string, depth int) {
-	if in.any != nil {
-		w.node(in.any, depth+1)
-	}
-	if in.digits != nil && strings.Trim(value, "0123456789") == "" {
-		w.node(in.digits, depth+1)
-	}
-	for _, next := range in.values[value] {
-		w.node(next, depth+1)
-	}
-}
-
-func (w *walk) node(n *node, depth int) {
-	w.push(item{number: n.least, node: n, depth: int32(depth)})
-}
-
-func (w *walk) list(l *list) {
-	w.matches(l.plain)
-	for i := range l.queries {
-		if w.every {
-			for _, matches := range l.queries[i].values {
-				w.matches(matches)
+// around goes along the edges of a placeholder with text around it, which takes the segment from one byte to another.
+func (w *walk) around(key uint64, depth, from, to int) {
+	mask := uint64(len(w.table) - 1)
+	for at := key & mask; w.table[at].to.kind != nowhere; at = (at + 1) & mask {
+		if w.table[at].key != key {
+			continue
+		}
+		switch e := w.table[at].to; {
+		case e.kind == toNode && e.rest == 1:
+			w.push(item{number: w.nodes[e.index].least, node: e.index, depth: int32(depth), part: true, from: int32(from), to: int32(to)})
+		case e.kind == toRule && e.rest == compare:
+			if w.rules[e.index].Pattern.takesFrom(depth, w.names) {
+				w.matched(e.index)
 			}
-		} else if value, ok := w.query.First(l.queries[i].name); ok {
-			w.matches(l.queries[i].values[value])
+		default:
+			w.edge(e, depth+1)
+		}
+	}
+}
+
+// edge goes along one edge, which takes the path up to depth.
+func (w *walk) edge(e edge, depth int) {
+	switch e.kind {
+	case toNode:
+		w.push(item{number: w.nodes[e.index].least, node: e.index, depth: int32(depth)})
+	case toList:
+		w.list(e.index)
+	case toRule:
+		left, plain := len(w.names)-depth, int(e.rest>>1)
+		switch {
+		case e.rest == compare:
+			if !w.rules[e.index].Pattern.takesFrom(depth, w.names) {
+				return
+			}
+		case left < plain || left > plain && e.rest&1 == 0:
+			return
+		}
+		w.matched(e.index)
+	}
+}
+
+func (w *walk) matched(number int32) { w.push(item{number: number, node: -1}) }
+
+func (w *walk) list(index int32) {
+	l := &w.lists[index]
+	if w.every && l.all != nil {
+		w.matches(l.all)
+		return
+	}
+	w.matches(l.plain)
+	for i, name := range l.names {
+		if value, ok := w.query.First(name); ok {
+			w.follow(w.valueKey(index, i, value), len(w.names))
 		}
 	}
 }
 
 func (w *walk) matches(list []int32) {
 	if len(list) > 0 {
-		w.push(item{number: list[0], more: list[1:]})
+		w.push(item{number: list[0], node: -1, more: list[1:]})
 	}
 }
 
