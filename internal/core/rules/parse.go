@@ -593,7 +593,7 @@ func (r *reading) times(c *Condition, word token) {
 			if !day {
 				r.fail(at, 0, "rule-condition", "through takes a day, such as 2027-01-02; until takes a time")
 			}
-			c.Until = moment.AddDate(0, 0, 1)
+			c.Until = r.dayAfter(at)
 		}
 		if word.text != "from" || r.peek() != "until" && r.peek() != "through" {
 			break
@@ -629,11 +629,39 @@ func (r *reading) moment(word token) (t time.Time, day bool) {
 		if zone == nil {
 			r.fail(word, 0, "rule-condition", "in which time zone? Add an offset (2026-12-20T12:00+01:00), or set time_zone: in orilla.yaml, such as time_zone: Atlantic/Azores")
 		}
-		t, err := time.ParseInLocation(layout, word.text, zone)
-		if err == nil {
-			return t, i == 0
-		}
+		wall, _ := time.Parse(layout, word.text)
+		return onTheWall(wall, zone), i == 0
 	}
 	r.fail(word, 0, "rule-condition", "%q is neither a day (2026-12-20) nor a time (2026-12-20T12:00)", word.text)
 	return
+}
+
+// dayAfter is the first moment after a day.
+func (r *reading) dayAfter(word token) time.Time {
+	day, _ := time.Parse(time.DateOnly, word.text)
+	return onTheWall(day.AddDate(0, 0, 1), r.options.Zone)
+}
+
+// onTheWall returns the first moment at which clocks in a zone show a time, or at which they have passed it: an hour that is left out
+// when clocks go forward has no moment of its own, and one that comes twice when they go back has two.
+func onTheWall(wall time.Time, zone *time.Location) time.Time {
+	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(), 0, zone)
+	shows := func(t time.Time) time.Time {
+		return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
+	}
+	start, end := t.ZoneBounds()
+	switch shown := shows(t); {
+	case shown.Before(wall):
+		return end
+	case shown.After(wall):
+		return start
+	}
+	if !start.IsZero() {
+		_, before := start.Add(-time.Second).Zone()
+		_, now := t.Zone()
+		if earlier := t.Add(time.Duration(now-before) * time.Second); earlier.Before(start) && shows(earlier).Equal(wall) {
+			return earlier
+		}
+	}
+	return t
 }

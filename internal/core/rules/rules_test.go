@@ -170,10 +170,7 @@ func TestAllMistakesAreToldAtOnce(t *testing.T) {
 
 // TestRecordIsFrozen holds the bytes that releases keep: whoever changes them breaks every release that has rules.
 func TestRecordIsFrozen(t *testing.T) {
-	program, found := parse(`redirect /boat.php -> /boats/{id}?a=1 with 302 when query id={id:digits} and not cookie lang="g l" and from 2026-12-20 through 2027-01-02
-header /fonts/{file}.woff2 when host b.example|a.example link: <é>`)
-	require.Len(t, found, 1, "a value is ASCII")
-	program, found = parse(strings.ReplaceAll(`redirect /boat.php -> /boats/{id}?a=1 with 302 when query id={id:digits} and not cookie lang="g l" and from 2026-12-20 through 2027-01-02
+	program, found := parse(strings.ReplaceAll(`redirect /boat.php -> /boats/{id}?a=1 with 302 when query id={id:digits} and not cookie lang="g l" and from 2026-12-20 through 2027-01-02
 header /fonts/{file}.woff2 when host b.example|a.example link: <a>; title="x"
 gone /old/{l:es|gl}/{rest:all}
 `, "\n", "\n# a comment\n"))
