@@ -347,3 +347,140 @@ header   /{rest:all}          x-frame-options: DENY
 	assert.Equal(t, 502, r.StatusCode)
 	assert.Contains(t, body, "is the development server running?")
 }
+
+// TestRulesFlipWithTheRelease moves an environment between releases with other rules, while somebody asks: each answer is wholly of
+// one of them.
+func TestRulesFlipWithTheRelease(t *testing.T) {
+	w := start(t, edge.Options{})
+	files := map[string]string{"fares.html": "42.50", "new.html": "new"}
+	ids := []release.ID{
+		w.putRuled(files, program(t, "redirect /old -> /fares\nheader /{x:all} x-rules: a\n").Rules, release.Settings{}),
+		w.putRuled(files, program(t, "redirect /old -> /new with 302\nheader /{x:all} x-rules: b\n").Rules, release.Settings{}),
+	}
+	want := map[string]string{ids[0].Short(): "301 /fares a", ids[1].Short(): "302 /new b"}
+	w.await("corvane.localhost", w.activate("production", ids[0]))
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := range 40 {
+			w.activate("production", ids[i%2])
+		}
+	}()
+	seen := map[string]int{}
+	for open := true; open; {
+		select {
+		case <-done:
+			open = false
+		default:
+		}
+		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
+		id, _, _ := strings.Cut(r.Header.Get(edge.ReleaseField), ";")
+		require.Equal(t, want[id], fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location"), " ", r.Header.Get("X-Rules")))
+		seen[id]++
+	}
+	assert.Len(t, seen, 2)
+}
+
+// TestDamagedRulesNeverAnswer damages the rules of a release before it is activated: the node stays with what it serves.
+func TestDamagedRulesNeverAnswer(t *testing.T) {
+	w := start(t, edge.Options{})
+	files := map[string]string{"fares.html": "42.50"}
+	good := program(t, "redirect /old -> /fares\n").Rules
+	w.await("corvane.localhost", w.activate("production", w.putRuled(files, good, release.Settings{})))
+	for name, damage := range map[string]func(path string, data []byte) error{
+		"flipped": func(path string, data []byte) error { data[5] ^= 1; return os.WriteFile(path, data, 0o644) },
+		"short":   func(path string, data []byte) error { return os.WriteFile(path, data[:10], 0o644) },
+		"gone":    func(path string, _ []byte) error { return os.Remove(path) },
+	} {
+		list := program(t, "redirect /old -> /fares with 302 when host "+name+".example\n").Rules
+		id := w.putRuled(files, list, release.Settings{})
+		path := filepath.Join(w.root, filepath.FromSlash(digest.Of(rules.Encode(list)).Key()))
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.NoError(t, os.Chmod(path, 0o644))
+		require.NoError(t, damage(path, data))
+		entry := w.activate("production", id)
+		assert.Eventually(t, func() bool { return strings.Contains(w.troubles(), digest.Of(rules.Encode(list)).String()) }, 5*time.Second, 5*time.Millisecond, "%s: the object is named: %s", name, w.troubles())
+		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
+		assert.Equal(t, 301, r.StatusCode, name)
+		assert.NotContains(t, r.Header.Get(edge.ReleaseField), entry.Label(), name)
+		release, _ := w.ask("GET", id.String()[:12]+".release.corvane.localhost", "/old", nil)
+		assert.Equal(t, 500, release.StatusCode, name)
+	}
+}
+
+// TestWhatAReleaseAddressAnswers looks at conditions and upstreams there: the environment is release, upstreams are production's.
+func TestWhatAReleaseAddressAnswers(t *testing.T) {
+	harbour := upstream(t)
+	w := start(t, edge.Options{Reach: loopback})
+	id := w.putRuled(map[string]string{"fares.html": "42.50"}, program(t, `
+proxy    /api/{rest:all}  -> harbour:/v1/{rest}
+redirect /where           -> /production  when environment production
+redirect /where           -> /release     when environment release
+redirect /where           -> /preview     when environment preview
+header   /{rest:all}      x-robots-tag: all
+`).Rules, release.Settings{})
+	w.await("corvane.localhost", w.activateWith("production", id, journal.DocumentContent{Upstreams: map[string]string{"harbour": harbour.URL}}))
+	w.activate("preview.winter", id)
+	require.Eventually(t, func() bool {
+		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
+		return r.StatusCode == 200
+	}, 5*time.Second, time.Millisecond)
+	of := id.String()[:12] + ".release.corvane.localhost"
+	for host, want := range map[string]string{"corvane.localhost": "/production", of: "/release", "winter.preview.corvane.localhost": "/preview"} {
+		r, _ := w.ask("GET", host, "/where", nil)
+		assert.Equal(t, want, r.Header.Get("Location"), host)
+		robots := "noindex"
+		if want == "/production" {
+			robots = "all"
+		}
+		assert.Equal(t, []string{robots}, r.Header.Values("X-Robots-Tag"), "no rule lets a preview be indexed")
+	}
+	_, body := w.ask("GET", of, "/api/x", nil)
+	assert.Equal(t, "GET /v1/x", body)
+	r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/api/x", nil)
+	assert.Equal(t, 502, r.StatusCode, "previews have no address for it")
+}
+
+// TestReach tells addresses inside a network from those of the public internet.
+func TestUpstreamsInsideTheNetworkAreRefused(t *testing.T) {
+	for _, address := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.1", "172.16.5.5", "169.254.169.254", "100.64.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255",
+		"[::1]", "[fd00::1]", "[fe80::1]", "[::ffff:127.0.0.1]", "[::]", "[ff02::1]"} {
+		w := passing(t, "proxy /api/{rest:all} -> http://"+address+":9/{rest}\n", edge.Reach{}, time.Second, nil)
+		r, _ := w.ask("GET", "corvane.localhost", "/api/x", nil)
+		assert.Equal(t, "orilla; error=destination_ip_prohibited", r.Header.Get("Proxy-Status"), address)
+	}
+}
+
+// TestAnUpstreamsHeaderMeetsRules looks at what is added to, replaced in and taken from what an upstream sends.
+func TestAnUpstreamsHeaderMeetsRules(t *testing.T) {
+	w := passing(t, `
+proxy    /api/{rest:all}  -> harbour:/{rest}
+header   /api/{rest:all}  x-frame-options: DENY
+header   /api/{rest:all}  set-cookie: b=2
+header   /api/{rest:all}  cache-control: max-age=5
+header   /api/{rest:all}  when status 201  x-made: yes
+header   /api/{rest:all}  when cookie beta  x-beta: 1
+withhold /api/{rest:all}  x-powered-by
+header   /api/soon        when from 2020-01-01T00:00Z until 2999-01-01T00:00Z x-era: now
+`, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
+		header := w.Header()
+		header.Set("X-Frame-Options", "SAMEORIGIN")
+		header.Set("X-Powered-By", "steam")
+		header.Set("Set-Cookie", "a=1")
+		header.Set("Cache-Control", "public, max-age=600")
+		header.Set("Vary", "Accept")
+		w.WriteHeader(http.StatusCreated)
+	})
+	r, _ := w.ask("GET", "corvane.localhost", "/api/x", nil)
+	assert.Equal(t, []string{"DENY"}, r.Header.Values("X-Frame-Options"))
+	assert.Equal(t, []string{"a=1", "b=2"}, r.Header.Values("Set-Cookie"))
+	assert.Equal(t, "private, max-age=600", r.Header.Get("Cache-Control"), "the upstream's own, private for the cookie condition")
+	assert.Equal(t, "Accept, Cookie", r.Header.Get("Vary"))
+	assert.Equal(t, "yes", r.Header.Get("X-Made"))
+	assert.Empty(t, r.Header.Get("X-Powered-By"))
+	assert.Empty(t, r.Header.Get("X-Beta"))
+	r, _ = w.ask("GET", "corvane.localhost", "/api/soon", nil)
+	assert.Equal(t, "now", r.Header.Get("X-Era"))
+	assert.Equal(t, "private, max-age=600", r.Header.Get("Cache-Control"), "the next boundary is far")
+}

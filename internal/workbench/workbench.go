@@ -126,13 +126,16 @@ func (b *Bench) count(sources []string) {
 
 // changed does what a change asks for: rules and configuration are read again, sources are built, output is looked at.
 func (b *Bench) changed(ctx context.Context, paths []string) {
-	configured, ruled, outside := false, false, false
+	file := filepath.Join(b.Project.Root, project.FileName)
+	configured, ruled, outside := slices.Contains(paths, file), false, false
+	if configured && !b.reload(ctx) {
+		return
+	}
 	var sources []string
 	rulesAt := b.rulesFiles()
 	for _, path := range paths {
 		switch {
-		case path == filepath.Join(b.Project.Root, project.FileName):
-			configured = true
+		case path == file:
 		case rulesAt[path]:
 			ruled = true
 		case b.inside(path):
@@ -140,9 +143,6 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 		default:
 			sources = append(sources, path)
 		}
-	}
-	if configured && !b.reload(ctx) {
-		return
 	}
 	sources = b.sources(ctx, sources)
 	b.count(sources)

@@ -195,7 +195,10 @@ func directives(value string) cacheControl {
 
 // until cuts lifetimes to what is left, and takes away what would let the answer be used for longer.
 func (c cacheControl) until(left time.Duration) cacheControl {
-	seconds := int64((left + time.Second - 1) / time.Second)
+	seconds := int64(left / time.Second)
+	if left%time.Second > 0 {
+		seconds++
+	}
 	var list cacheControl
 	for _, directive := range c {
 		name, value, _ := strings.Cut(strings.ToLower(directive), "=")

@@ -164,3 +164,62 @@ func TestDetect(t *testing.T) {
 		}
 	}
 }
+
+func TestRulesAndWhatTheyReferTo(t *testing.T) {
+	config, err := project.Parse([]byte(`
+site: corvane
+build: {output: dist}
+rules: [site.rules, dist/made.rules]
+languages: [en, gl]
+time_zone: Atlantic/Azores
+check: {stop_on: missing-file, ignore: [no-icon, {code: missing-page, path: "a/**"}, {path: "b/*"}]}
+environments:
+  production: {upstreams: {harbour: "https://api.corvane.example/"}}
+  staging: {upstreams: {tides: http://localhost:9000/base}}
+previews: {upstreams: {harbour: https://api.staging.corvane.example}}
+`), "orilla.yaml")
+	require.NoError(t, err)
+	config = config.WithDefaults("main")
+	assert.Equal(t, []string{"site.rules", "dist/made.rules"}, config.Rules)
+	assert.Equal(t, []string{"made.rules"}, config.RulesInOutput(), "they are not published")
+	assert.Equal(t, []string{"en", "gl"}, config.Settings().Languages)
+	assert.Equal(t, "Atlantic/Azores", config.Zone().String())
+	assert.Equal(t, []project.Ignore{{Code: "no-icon"}, {Code: "missing-page", Path: "a/**"}, {Path: "b/*"}}, config.Check.Ignore)
+	assert.Equal(t, []string{"missing-file"}, config.Check.StopOn)
+	assert.Equal(t, []string{"harbour", "tides"}, config.Upstreams())
+	assert.Equal(t, map[string]string{"harbour": "https://api.corvane.example"}, config.Document("production").Upstreams)
+	assert.Equal(t, map[string]string{"harbour": "https://api.staging.corvane.example"}, config.Document("preview.winter").Upstreams)
+	assert.Empty(t, config.Document("nowhere").Upstreams)
+	options := config.RuleOptions(config)
+	assert.Equal(t, []string{"production", "staging"}, options.Environments)
+
+	whole, err := project.Parse([]byte("site: a\nrules: site.rules\n"), "orilla.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"site.rules"}, whole.WithDefaults("main").RulesInOutput(), "the output is the folder itself")
+	assert.Nil(t, whole.Zone())
+}
+
+func TestMistakesInWhatRulesReferTo(t *testing.T) {
+	for text, want := range map[string]string{
+		"rules: ../x.rules":                                          "a file inside the project",
+		"rules: [a.rules, /b.rules]":                                 "a file inside the project",
+		"rules: a/../b.rules":                                        "a file inside the project",
+		"languages: [english!]":                                      "not a language tag",
+		"time_zone: Mars/Olympus":                                    "not a time zone",
+		"time_zone: Local":                                           "not a time zone",
+		"check: {stopon: x}":                                         `unknown key "stopon"; did you mean "stop_on"?`,
+		"check: {ignore: [{file: x}]}":                               `unknown key "file"`,
+		"check: {ignore: [{path: '[x'}]}":                            "not a glob",
+		"environments: {production: {upstreams: {API: http://x}}}":   `"API" cannot name an upstream`,
+		"environments: {production: {upstreams: {https: http://x}}}": "no scheme",
+		"environments: {production: {upstreams: {a: x.example}}}":    "is not an absolute http or https address",
+		"previews: {upstreams: {a: 'http://u:p@x.example'}}":         "has more than a host and a path",
+	} {
+		_, err := project.Parse([]byte("site: corvane\n"+text+"\n"), "orilla.yaml")
+		problem, ok := errors.AsType[*fault.Error](err)
+		if assert.True(t, ok, text) {
+			assert.Contains(t, problem.What, want, text)
+			assert.True(t, strings.HasPrefix(problem.Where, "orilla.yaml:2:"), problem.Where)
+		}
+	}
+}

@@ -1,9 +1,11 @@
 package release_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -250,4 +252,71 @@ func BenchmarkLookup(b *testing.B) {
 			}
 		})
 	}
+}
+
+// TestRulesOfARelease holds how a root names its rules.
+func TestRulesOfARelease(t *testing.T) {
+	text := []byte(`{"pattern":"/a","verb":"gone"}` + "\n")
+	set, objects := release.CutRules(1, text)
+	require.Len(t, objects, 1)
+	index, err := release.Build([]release.File{file("index.html", "1")}, set, release.Settings{Languages: []string{"en", "gl"}})
+	require.NoError(t, err)
+	assert.Equal(t, `{"bytes":1,"chunks":[["index.html","index.html","`+index.Chunks[0].Digest.String()+`",1]],"files":1,"format":1,"rules":{"count":1,"digest":"`+
+		digest.Of(text).String()+`","size":31},"semantics":1,"settings":{"languages":["en","gl"]}}`, string(index.Data))
+	root, err := release.DecodeRoot(index.Data, index.ID)
+	require.NoError(t, err)
+	content := map[digest.Digest][]byte{objects[0].Digest: text}
+	load := func(_ context.Context, d digest.Digest) ([]byte, error) {
+		if data, ok := content[d]; ok {
+			return data, nil
+		}
+		return nil, io.ErrUnexpectedEOF
+	}
+	got, err := release.NewReader(index.ID, root, load).Rules(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, text, got)
+	content[objects[0].Digest] = []byte("else")
+	_, err = release.NewReader(index.ID, root, load).Rules(t.Context())
+	assert.ErrorIs(t, err, release.ErrDamaged)
+	delete(content, objects[0].Digest)
+	_, err = release.NewReader(index.ID, root, load).Rules(t.Context())
+	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
+
+	none, objects := release.CutRules(0, nil)
+	assert.Nil(t, none)
+	assert.Empty(t, objects)
+	same, err := release.Build([]release.File{file("index.html", "1")}, none, release.Settings{})
+	require.NoError(t, err)
+	assert.NotContains(t, string(same.Data), "rules")
+	other, _ := release.CutRules(1, []byte(`{"pattern":"/b","verb":"gone"}`+"\n"))
+	changed, err := release.Build([]release.File{file("index.html", "1")}, other, release.Settings{Languages: []string{"en", "gl"}})
+	require.NoError(t, err)
+	assert.NotEqual(t, index.ID, changed.ID, "rules are content")
+	for _, damaged := range []string{
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":0,"digest":"` + digest.Of(text).String() + `","size":31},"semantics":1}`,
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"","size":31},"semantics":1}`,
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"` + digest.Of(text).String() + `","size":9000000},"semantics":1}`,
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"` + digest.Of(text).String() + `","size":31,"new":1},"semantics":1}`,
+	} {
+		_, err := release.DecodeRoot([]byte(damaged), release.ID(digest.Of([]byte(damaged))))
+		assert.ErrorIs(t, err, release.ErrDamaged, damaged)
+	}
+}
+
+// TestManyRulesAreKeptInParts cuts rules that are too long for one object.
+func TestManyRulesAreKeptInParts(t *testing.T) {
+	text := bytes.Repeat([]byte(`{"pattern":"/a","verb":"gone"}`+"\n"), 300_000)
+	set, objects := release.CutRules(300_000, text)
+	require.Len(t, objects, 2)
+	require.Len(t, set.Objects(), 2)
+	content := map[digest.Digest][]byte{}
+	for _, object := range objects {
+		assert.LessOrEqual(t, len(object.Data), release.PartSize)
+		assert.Equal(t, digest.Of(object.Data), object.Digest)
+		content[object.Digest] = object.Data
+	}
+	reader := release.NewReader(release.ID{}, release.Root{Rules: set}, func(_ context.Context, d digest.Digest) ([]byte, error) { return content[d], nil })
+	got, err := reader.Rules(t.Context())
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(text, got))
 }

@@ -1,0 +1,271 @@
+package workbench_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/workbench"
+)
+
+// bench is a working tree being served.
+type bench struct {
+	t      *testing.T
+	folder string
+	server *httptest.Server
+	bench  *workbench.Bench
+	mutex  sync.Mutex
+	events []string
+	pages  chan string // events, as they come
+}
+
+func (b *bench) tell(format string, args ...any) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	event := fmt.Sprintf(format, args...)
+	b.events = append(b.events, event)
+	b.pages <- event
+}
+
+func (b *bench) Building(why string)        { b.tell("building %s", why) }
+func (b *bench) Line(string)                {}
+func (b *bench) Built(time.Duration)        { b.tell("built") }
+func (b *bench) Shown(c []string, r bool)   { b.tell("shown %s %v", strings.Join(c, ","), r) }
+func (b *bench) Failed(err error)           { b.tell("failed %s", fault.Code(err)) }
+func (b *bench) Notice(notice fault.Notice) { b.tell("notice %s", notice.Code) }
+
+// count returns how often something was told.
+func (b *bench) count(event string) int {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	n := 0
+	for _, e := range b.events {
+		if strings.HasPrefix(e, event) {
+			n++
+		}
+	}
+	return n
+}
+
+// await waits for something to be told.
+func (b *bench) await(event string) {
+	b.t.Helper()
+	deadline := time.After(20 * time.Second)
+	for {
+		select {
+		case e := <-b.pages:
+			if strings.HasPrefix(e, event) {
+				return
+			}
+		case <-deadline:
+			require.Fail(b.t, "not told: "+event, "%q", b.events)
+		}
+	}
+}
+
+func (b *bench) write(files map[string]string) {
+	b.t.Helper()
+	for name, text := range files {
+		at := filepath.Join(b.folder, filepath.FromSlash(name))
+		require.NoError(b.t, os.MkdirAll(filepath.Dir(at), 0o755))
+		require.NoError(b.t, os.WriteFile(at, []byte(text), 0o644))
+	}
+}
+
+func (b *bench) get(path string) string {
+	b.t.Helper()
+	response, err := http.Get(b.server.URL + path)
+	require.NoError(b.t, err)
+	defer response.Body.Close() //nolint:errcheck // read
+	body, err := io.ReadAll(response.Body)
+	require.NoError(b.t, err)
+	return fmt.Sprint(response.StatusCode, " ", string(body))
+}
+
+// start serves a project until the test ends.
+func start(t *testing.T, repository bool, files map[string]string, change func(*workbench.Options)) *bench {
+	t.Helper()
+	b := &bench{t: t, folder: t.TempDir(), pages: make(chan string, 1000)}
+	var err error
+	b.folder, err = filepath.EvalSymlinks(b.folder)
+	require.NoError(t, err)
+	b.write(files)
+	if repository {
+		require.NoError(t, exec.Command("git", "-C", b.folder, "init", "-q", "-b", "main").Run())
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	project, err := pipeline.Load(ctx, b.folder, pipeline.Places{Data: t.TempDir(), Cache: t.TempDir()})
+	require.NoError(t, err)
+	local := edge.NewLocal(edge.LocalOptions{Environment: "production"})
+	options := workbench.Options{Project: project, Build: true, Environment: "production", Report: b}
+	if change != nil {
+		change(&options)
+	}
+	b.bench = workbench.New(options, local)
+	b.server = httptest.NewServer(local)
+	ready := make(chan struct{})
+	var owned sync.WaitGroup
+	owned.Go(func() { b.bench.Run(ctx, func() { close(ready) }) })
+	t.Cleanup(func() { cancel(); owned.Wait(); b.server.Close() })
+	<-ready
+	return b
+}
+
+const config = "site: corvane\nrules: site.rules\nbuild: {run: ['sh build.sh'], output: dist}\n"
+
+var site = map[string]string{
+	"orilla.yaml": config, "site.rules": "redirect /old -> /fares\n", ".gitignore": "dist\nlog\n",
+	"build.sh": "mkdir -p dist && cp src/* dist/ && echo x >> log\n", "src/fares.html": "42.00",
+}
+
+func TestAChangeOfASourceBuildsAgain(t *testing.T) {
+	b := start(t, true, site, nil)
+	assert.Equal(t, "200 42.00", b.get("/fares"))
+	files, rules := b.bench.Counts()
+	assert.Equal(t, []int{1, 1}, []int{files, rules})
+	b.await("shown")
+	b.write(map[string]string{"src/fares.html": "43.00"})
+	b.await("shown fares.html")
+	assert.Equal(t, "200 43.00", b.get("/fares"))
+	b.write(map[string]string{"src/new.html": "new"})
+	b.await("shown new.html")
+	time.Sleep(time.Second)
+	assert.Equal(t, 3, b.count("built"), "the log that the build writes is ignored by Git, and starts no build: %q", b.events)
+	b.bench.Rebuild()
+	b.await("building asked for")
+	b.await("built")
+}
+
+func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
+	b := start(t, true, site, nil)
+	b.await("shown")
+	b.write(map[string]string{"site.rules": "gone /old\n"})
+	b.await("shown  true")
+	assert.Equal(t, "410", b.get("/old")[:3])
+	b.write(map[string]string{"site.rules": "gone\n"})
+	b.await("failed rule-syntax")
+	assert.Equal(t, "410", b.get("/old")[:3], "the last good rules")
+	b.write(map[string]string{"orilla.yaml": config + "pages: {one_address: 7}\n"})
+	b.await("failed config")
+	b.write(map[string]string{"orilla.yaml": strings.Replace(config, "site.rules", "other.rules", 1), "other.rules": "redirect /old -> /fares with 302\n"})
+	b.await("shown")
+	assert.Equal(t, 1, b.count("built"))
+	b.write(map[string]string{"other.rules": ""})
+	b.await("shown  true")
+	assert.Equal(t, "404", b.get("/old")[:3])
+}
+
+func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
+	slow := map[string]string{}
+	for name, text := range site {
+		slow[name] = text
+	}
+	slow["build.sh"] = "mkdir -p dist && cp src/* dist/ && sleep 1\n"
+	b := start(t, true, slow, nil)
+	b.await("shown")
+	b.write(map[string]string{"src/fares.html": "1"})
+	b.await("building")
+	for i := range 5 { // while it runs
+		b.write(map[string]string{"src/fares.html": fmt.Sprint(2 + i)})
+		time.Sleep(50 * time.Millisecond)
+	}
+	b.await("built")
+	b.await("built")
+	assert.Eventually(t, func() bool { return b.get("/fares") == "200 6" }, 5*time.Second, 10*time.Millisecond)
+	time.Sleep(500 * time.Millisecond)
+	assert.Equal(t, 3, b.count("built"), "five changes, one build: %q", b.events)
+}
+
+func TestABuildThatWritesIntoItsSourcesEnds(t *testing.T) {
+	loop := map[string]string{}
+	for name, text := range site {
+		loop[name] = text
+	}
+	loop[".gitignore"] = "dist\n"
+	b := start(t, true, loop, nil) // the build appends to log, which Git does not ignore
+	b.await("notice made-by-build")
+	time.Sleep(time.Second)
+	n := b.count("built")
+	time.Sleep(time.Second)
+	assert.Equal(t, n, b.count("built"), "it stops building")
+	b.write(map[string]string{"src/fares.html": "44.00"})
+	b.await("shown fares.html")
+}
+
+func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
+	b := start(t, true, site, nil)
+	b.await("shown")
+	b.write(map[string]string{"build.sh": "rm -rf dist; mkdir dist; echo half > dist/fares.html; exit 3\n"})
+	b.await("failed step-failed")
+	time.Sleep(500 * time.Millisecond)
+	assert.Equal(t, "200 42.00", b.get("/fares"))
+	b.write(map[string]string{"build.sh": site["build.sh"]})
+	b.await("shown")
+	b.write(map[string]string{"build.sh": "no-such-program-anywhere\n"})
+	b.await("failed step-failed")
+}
+
+func TestASiteThatFailsAtFirstIsShownOnceItIsWell(t *testing.T) {
+	broken := map[string]string{}
+	for name, text := range site {
+		broken[name] = text
+	}
+	broken["build.sh"] = "exit 1\n"
+	b := start(t, true, broken, nil)
+	b.await("failed step-failed")
+	assert.Equal(t, "503", b.get("/")[:3])
+	b.write(map[string]string{"build.sh": site["build.sh"]})
+	b.await("shown")
+	assert.Equal(t, "200 42.00", b.get("/fares"))
+}
+
+func TestAFolderIsServedAsItIs(t *testing.T) {
+	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\n", "out/a.html": "1"}, func(o *workbench.Options) {
+		o.Build, o.Folder = false, filepath.Join(o.Project.Root, "out")
+	})
+	b.await("shown")
+	assert.Equal(t, "200 1", b.get("/a"))
+	b.write(map[string]string{"out/a.html": "2", "out/deep/er/b.html": "b"})
+	b.await("shown a.html")
+	assert.Eventually(t, func() bool { return b.get("/deep/er/b") == "200 b" }, 5*time.Second, 10*time.Millisecond)
+	require.NoError(t, os.RemoveAll(filepath.Join(b.folder, "out")))
+	b.await("failed no-output")
+	assert.Equal(t, 0, b.count("building"))
+}
+
+func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
+	var asked []string
+	answering := func(name string) *httptest.Server {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			asked = append(asked, name+r.URL.Path)
+			io.WriteString(w, name) //nolint:errcheck // the test tells
+		}))
+		t.Cleanup(server.Close)
+		return server
+	}
+	tides, fares := answering("tides"), answering("fares")
+	b := start(t, false, map[string]string{
+		"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\nenvironments: {staging: {upstreams: {tides: '" + tides.URL + "', fares: 'https://never.example'}}}\n",
+		"site.rules":  "proxy /tides/{x:all} -> tides:/{x}\nproxy /fares/{x:all} -> fares:/v2/{x}\n", "dist/index.html": "1",
+	}, func(o *workbench.Options) {
+		o.Environment, o.Upstreams = "staging", map[string]string{"fares": fares.URL}
+	})
+	assert.Equal(t, "200 tides", b.get("/tides/today"))
+	assert.Equal(t, "200 fares", b.get("/fares/adult"))
+	assert.Equal(t, []string{"tides/today", "fares/v2/adult"}, asked)
+}
