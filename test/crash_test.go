@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
@@ -61,6 +62,8 @@ func (p *place) verify() []journal.Entry {
 		checked[entry.Release.String()] = true
 		reader, err := pipeline.OpenRelease(p.t.Context(), store, "corvane", entry.Release)
 		require.NoError(p.t, err)
+		_, err = answer.Open(p.t.Context(), reader)
+		require.NoError(p.t, err, "the rules of %s", entry.Label())
 		for one, err := range reader.Files(p.t.Context()) {
 			require.NoError(p.t, err)
 			for _, object := range one.Objects() {
@@ -77,7 +80,8 @@ func (p *place) verify() []journal.Entry {
 func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	p := newPlace(t)
 	content := func(round int) map[string]string {
-		files := map[string]string{"dist/index.html": fmt.Sprint("round ", round)}
+		files := map[string]string{"dist/index.html": fmt.Sprint("round ", round), "orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\n",
+			"site.rules": fmt.Sprintf("redirect /round -> /notices/%d\n", round%80)}
 		for i := range 80 {
 			files[fmt.Sprintf("dist/notices/%d.html", i)] = fmt.Sprintf("notice %d of round %d %s", i, round/3, strings.Repeat("x", i*70))
 		}
@@ -127,6 +131,43 @@ func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	d = document[report](p, deploy...)
 	assert.Zero(t, d.NewFiles)
 	p.verify()
+}
+
+// TestKilledDeploysOfRulesAlone ends deploys that build nothing: of an entry, its rules and the record of where they were written are
+// there.
+func TestKilledDeploysOfRulesAlone(t *testing.T) {
+	p := newPlace(t)
+	rules := func(round int) map[string]string {
+		return map[string]string{"site.rules": fmt.Sprintf("redirect /round/%d -> /\nexpect /round/%d 301 /\n", round, round)}
+	}
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {run: ['mkdir dist && cp index.html dist/'], output: dist}\n", "index.html": "home"})
+	p.commit("First", rules(0))
+	p.ok("deploy")
+	p.commit("Second", rules(1))
+	started := time.Now()
+	assert.True(t, document[ruledDeploy](p, "deploy").Reused)
+	span := time.Since(started)
+	killed, total := 0, soak(60, 600)
+	for round := 2; round < total+2; round++ {
+		p.commit("Next", rules(round))
+		command := p.command(t.Context(), "deploy")
+		require.NoError(t, command.Start())
+		time.Sleep(time.Duration(rand.Int64N(int64(span))))
+		command.Process.Kill() //nolint:errcheck // it may have ended
+		if command.Wait() != nil {
+			killed++
+		}
+	}
+	entries := p.verify()
+	t.Logf("%d of %d deploys were killed; %d entries", killed, total, len(entries))
+	require.Greater(t, killed, total/4)
+	require.Greater(t, len(entries), 3)
+	for _, entry := range entries[1:] {
+		out := p.ok("explain", "/", "--on", "r-"+entry.Release.String(), "--json")
+		assert.Contains(t, out, `"status": 200`)
+	}
+	p.ok("deploy")
+	assert.Contains(t, p.ok("explain", fmt.Sprintf("/round/%d", total+1), "--on", "production"), "site.rules:1")
 }
 
 // TestDeploysThatMeet starts eight processes at once, each with an output of its own, while a reader watches the journal.

@@ -2,8 +2,10 @@ package test
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -266,4 +268,97 @@ func TestServeBuildsAndKeepsTheLastGoodSite(t *testing.T) {
 	assert.Equal(t, true, await("shown")["rules"])
 	status, _ = get(t, host, "", "/ferries/timetable/winter")
 	assert.Equal(t, 410, status)
+}
+
+// TestServeInFrontOfADevelopmentServer lets serve start another server, and puts the site's rules in front of it.
+func TestServeInFrontOfADevelopmentServer(t *testing.T) {
+	p := newPlace(t)
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\n", "site.rules": "redirect /old -> /fares\nheader /{x:all} x-front: yes\n",
+		"dev/index.html": "<body>developing</body>", "dev/fares.html": "42.00"})
+	free := func() string {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		defer listener.Close() //nolint:errcheck // it is free now
+		return listener.Addr().String()
+	}
+	server, front := free(), free()
+	p.fails(1, "nothing answers at http://"+server, "serve", "--in-front-of", "http://"+server)
+	p.fails(2, "--in-front-of says where it answers", "serve", "--run", "true")
+	p.fails(2, "write the development server's address", "serve", "--in-front-of", "localhost")
+	command := p.command(t.Context(), "serve", "--listen", front, "--in-front-of", "http://"+server, "--run", program+" serve dev --listen "+server, "--json")
+	var notes bytes.Buffer
+	command.Stderr = &notes
+	require.NoError(t, command.Start())
+	defer func() {
+		command.Process.Signal(os.Interrupt) //nolint:errcheck // the status tells
+		command.Wait()                       //nolint:errcheck // see above
+		assert.Zero(t, command.ProcessState.ExitCode(), notes.String())
+		_, err := net.DialTimeout("tcp", server, time.Second)
+		assert.Error(t, err, "what serve started ends with it")
+	}()
+	require.Eventually(t, func() bool {
+		response, err := http.Get("http://" + front + "/")
+		if err == nil {
+			response.Body.Close() //nolint:errcheck // it is asked again
+		}
+		return err == nil && response.StatusCode == 200
+	}, 30*time.Second, 20*time.Millisecond)
+	status, body := get(t, front, "", "/")
+	assert.Equal(t, 200, status)
+	assert.Contains(t, body, "developing")
+	status, _ = get(t, front, "", "/old")
+	assert.Equal(t, 301, status)
+	response, err := http.Get("http://" + front + "/fares")
+	require.NoError(t, err)
+	response.Body.Close() //nolint:errcheck // only the header counts
+	assert.Equal(t, "yes", response.Header.Get("X-Front"))
+	p.write(map[string]string{"site.rules": "redirect /old -> /fares with 302\n"})
+	assert.Eventually(t, func() bool { status, _ := get(t, front, "", "/old"); return status == 302 }, 10*time.Second, 20*time.Millisecond, "rules are taken up on saving")
+}
+
+// TestExplainFindsTheEnvironment reads it from the address that was typed.
+func TestExplainFindsTheEnvironment(t *testing.T) {
+	p := newPlace(t)
+	p.write(map[string]string{"index.html": "home", "orilla.yaml": "site: corvane\nrules: site.rules\nenvironments:\n" +
+		"  production: {addresses: ['https://www.corvane.example/ferries/', 'https://corvane.example/']}\n  staging: {addresses: ['https://staging.corvane.example/']}\n",
+		"site.rules": "redirect /where -> /staging when environment staging\nredirect /where -> /preview when environment preview\n" +
+			"redirect /where -> /release when environment release\nredirect /where -> /host when host corvane.example\nredirect /where -> /production\n"})
+	type explained struct{ Environment, Location string }
+	for address, want := range map[string]explained{
+		"/where": {"production", "/production"}, "https://www.corvane.example/ferries/where?a=1": {"production", "/ferries/production?a=1"},
+		"https://staging.corvane.example/where": {"staging", "/staging"}, "http://staging.corvane.localhost:7420/where": {"staging", "/staging"},
+		"http://winter.preview.corvane.localhost/where": {"preview/winter", "/preview"}, "http://0123456789.release.corvane.localhost/where#x": {"release", "/release"},
+	} {
+		assert.Equal(t, want, document[explained](p, "explain", address), address)
+	}
+	assert.Equal(t, "/host", document[explained](p, "explain", "/where", "--host", "corvane.example").Location)
+	assert.Equal(t, "/staging", document[explained](p, "explain", "/where", "--environment", "staging").Location)
+	assert.Contains(t, p.ok("explain", "/where", "--method", "post"), "POST /where")
+	p.fails(1, "there is no store yet", "explain", "/where", "--on", "production")
+	p.fails(2, "is not an address", "explain", "https://")
+}
+
+// TestADeploySaysWhatItWouldBreak looks at the findings of a deploy: of pages that change, and of addresses that get lost.
+func TestADeploySaysWhatItWouldBreak(t *testing.T) {
+	p := newPlace(t)
+	const icon = "<link rel=icon href=data:,>"
+	site := map[string]string{"orilla.yaml": "site: corvane\n", "index.html": icon, "fares.html": icon + "fares", "old.html": icon + "old", "untouched.html": icon + "<img src=/never.png>"}
+	p.commit("One", site)
+	p.ok("deploy")
+	require.NoError(t, os.Rename(filepath.Join(p.folder, "old.html"), filepath.Join(p.folder, "new.html")))
+	p.commit("Two", map[string]string{"fares.html": icon + "<script src=/app.js></script>"})
+	_, notes, status := p.run("deploy")
+	assert.Zero(t, status)
+	assert.Contains(t, notes, "2 warnings: 1 missing-file, 1 address-lost")
+	assert.Contains(t, notes, "redirect  /old  -> /new", "it went there unchanged")
+	p.commit("Three", map[string]string{"orilla.yaml": "site: corvane\ncheck: {stop_on: [missing-file]}\n", "fares.html": icon})
+	assert.Contains(t, p.fails(4, "the image /never.png is not there", "deploy"), "untouched.html:1", "who stops on it has all pages read")
+	p.commit("Four", map[string]string{"orilla.yaml": "site: corvane\ncheck: {stop_on: all, ignore: [{code: missing-file, path: untouched.html}]}\n"})
+	findings := document[ruledDeploy](p, "deploy").Findings
+	assert.Empty(t, findings)
+	require.NoError(t, os.Remove(filepath.Join(p.folder, "new.html")))
+	p.commit("Five", nil)
+	assert.Contains(t, p.fails(4, "/new answers until now, and no longer would", "deploy"), "next: gone      /new")
+	p.commit("Six", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\ncheck: {stop_on: all, ignore: [{code: missing-file, path: untouched.html}]}\n", "site.rules": "gone /new\n"})
+	p.ok("deploy")
 }

@@ -4,8 +4,12 @@ import (
 	"encoding/json"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -13,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/rules"
 )
 
 // layers are the packages from the top down: each imports only what comes below it.
@@ -79,4 +84,53 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 		valid := schema.Validate(document)
 		assert.Equal(t, parsed == nil, valid == nil, "%s\nparser: %v\nschema: %v", text, parsed, valid)
 	}
+}
+
+// TestThePageOnRulesIsRight parses what docs/rules.md shows, and looks there for every finding that the program can make.
+func TestThePageOnRulesIsRight(t *testing.T) {
+	data, err := os.ReadFile("../docs/rules.md")
+	require.NoError(t, err)
+	page := string(data)
+	var text strings.Builder
+	for line := range strings.Lines(page) {
+		rest, indented := strings.CutPrefix(line, "    ")
+		if verb, _, _ := strings.Cut(strings.TrimSpace(rest), " "); indented && slices.Contains(rules.Verbs(), rules.Verb(verb)) && !strings.Contains(rest, "PATTERN") && !strings.Contains(rest, "[") {
+			text.WriteString(rest)
+		}
+	}
+	program, found := rules.Parse([]rules.Source{{Name: "rules.md", Text: []byte(text.String())}},
+		rules.Options{Languages: []string{"en", "gl"}, Zone: time.UTC, Upstreams: []string{"harbour"}})
+	assert.Empty(t, found)
+	assert.Greater(t, len(program.Rules), 10)
+	assert.Greater(t, len(program.Expectations), 4)
+	for _, verb := range rules.Verbs() {
+		assert.Contains(t, page, "| `"+string(verb)+"` |")
+	}
+	codes := regexp.MustCompile(`"((?:rule|missing|wrong|link|client|no-icon|address-lost|expectation)[a-z-]*)"`)
+	told := 0
+	for _, folder := range []string{"../internal/core/rules", "../internal/core/check"} {
+		files, err := filepath.Glob(folder + "/*.go")
+		require.NoError(t, err)
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			source, err := os.ReadFile(file)
+			require.NoError(t, err)
+			for _, match := range codes.FindAllStringSubmatch(string(source), -1) {
+				if code := match[1]; strings.Contains(code, "-") && !strings.HasSuffix(code, "-") || code == "expectation" {
+					told++
+					assert.Contains(t, page, "`"+code+"`", "%s makes %s", file, code)
+				}
+			}
+		}
+	}
+	assert.Greater(t, told, 40)
+}
+
+// TestTheDemosRulesAreWellFormed formats them, which changes nothing.
+func TestTheDemosRulesAreWellFormed(t *testing.T) {
+	data, err := os.ReadFile("../internal/demo/steps/6/site.rules")
+	require.NoError(t, err)
+	assert.Equal(t, string(rules.Format(data)), string(data))
 }

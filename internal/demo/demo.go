@@ -36,7 +36,7 @@ var commits = []commit{
 }
 
 // Head is the hash of the last commit.
-const Head = "3a1c9f1a79fac48dd5e02bacec6dd3e1c412ff99"
+const Head = "eaaa8707051d346f619dbb3a343d86e60e9579c5"
 
 // Create makes the repository in a folder that does not exist or is empty.
 func Create(ctx context.Context, folder string) error {

@@ -267,3 +267,53 @@ func FuzzUnpack(f *testing.F) {
 		}
 	})
 }
+
+// TestATreeWithoutSomeFiles looks at the id that a build's key has: it changes with every file but those that are left out.
+func TestATreeWithoutSomeFiles(t *testing.T) {
+	folder := repository(t)
+	commit(t, folder, map[string]string{"site.rules": "gone /a\n", "orilla.yaml": "site: a\n", "deep/er/more.rules": "", "deep/other.txt": "1"}, "Rules")
+	r, err := source.FindRepository(t.Context(), folder)
+	require.NoError(t, err)
+	tree := func(without ...string) string {
+		t.Helper()
+		id, err := r.Tree(t.Context(), "HEAD", ".", without...)
+		require.NoError(t, err)
+		assert.NotEmpty(t, id)
+		return id
+	}
+	left := []string{"site.rules", "orilla.yaml", "deep/er/more.rules"}
+	whole, without := tree(), tree(left...)
+	assert.Equal(t, git(t, folder, "rev-parse", "HEAD^{tree}"), whole)
+	assert.Equal(t, whole, tree("nowhere.rules", "deep/no.rules", "index.html/x"), "where there is none of them, it is Git's own id")
+	assert.NotEqual(t, whole, without)
+	commit(t, folder, map[string]string{"site.rules": "gone /b\n", "orilla.yaml": "site: b\n", "deep/er/more.rules": "gone /c\n"}, "Only rules")
+	assert.Equal(t, without, tree(left...), "they do not count")
+	assert.NotEqual(t, whole, tree())
+	for name, text := range map[string]string{"deep/other.txt": "2", "index.html": "2", "sub/page.html": "2", "deep/er/other.rules": "2", "deep/site.rules": "2"} {
+		before := tree(left...)
+		commit(t, folder, map[string]string{name: text}, name)
+		assert.NotEqual(t, before, tree(left...), name)
+	}
+	before := tree(left...)
+	git(t, folder, "rm", "-q", "site.rules")
+	git(t, folder, "commit", "-q", "-m", "No rules")
+	assert.Equal(t, before, tree(left...))
+	below, err := r.Tree(t.Context(), "HEAD", "deep", "er/more.rules")
+	require.NoError(t, err)
+	assert.NotEqual(t, before, below)
+	_, err = r.Tree(t.Context(), "HEAD", "nowhere", "x")
+	assert.Error(t, err)
+}
+
+func TestWhatGitIgnores(t *testing.T) {
+	folder := repository(t)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("dist\n*.log\n!kept.log\n"), 0o644))
+	r, err := source.FindRepository(t.Context(), folder)
+	require.NoError(t, err)
+	at := func(name string) string { return filepath.Join(r.Top, name) }
+	got := r.Ignored(t.Context(), []string{at("dist/a.html"), at("a.log"), at("kept.log"), at("index.html"), at("with space.log"), at("sub/é.log")})
+	for name, want := range map[string]bool{"dist/a.html": true, "a.log": true, "kept.log": false, "index.html": false, "with space.log": true, "sub/é.log": true} {
+		assert.Equal(t, want, got[at(name)], name)
+	}
+	assert.Empty(t, r.Ignored(t.Context(), []string{at("index.html")})[at("index.html")])
+}

@@ -2,6 +2,7 @@ package answer_test
 
 import (
 	"cmp"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -136,4 +137,154 @@ redirect /{x:all} -> https://shop.corvane.example/{x} when host other.example
 			}
 		}
 	})
+}
+
+// TestHeaderRules looks at which rules reach which answers, and in which order.
+func TestHeaderRules(t *testing.T) {
+	site := ruled(t, `
+redirect /old            -> /fares
+rewrite  /now            -> /fares
+rewrite  /closed         -> /fares  with 503
+fallback /app/{x:all}    -> /fares
+header   /{x:all}        x-a: 1
+header   /{x:all}        x-a: 2
+header   /fares          x-a: 3
+withhold /fares.html     x-a
+header   /fares.html     x-a: again
+withhold /boats/{x:all}  x-content-type-options
+header   /{x:all}        link: </a.css>; rel=preload
+header   /{x:all}        cache-control: public, max-age=60, s-maxage=120, stale-while-revalidate=9
+header   /{x:all}        when status 404 cache-control: max-age=5
+header   /{x:all}        when status 200|301 x-seen: yes
+header   /style-{x}      content-type: text/plain
+header   /{x:all}        when from 2026-11-23T00:00Z until 2026-11-23T12:00:30Z x-era: first
+header   /boats/{x:all}  when cookie a x-c: 1
+header   /boats/{x:all}  vary: Accept, cookie
+header   /{x:all}        expires: Thu, 31 Dec 2037 23:55:55 GMT
+`, of("fares.html", "boats/dunlin.html", "style-0a1b2c3d4e.css", "404.html"))
+	at := func(path string) answer.Answer {
+		t.Helper()
+		a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path, Environment: answer.Production, Now: cases.Noon}, site)
+		require.NoError(t, err)
+		return a
+	}
+	values := func(a answer.Answer, name string) []string {
+		var list []string
+		for _, f := range a.Header {
+			if strings.EqualFold(f.Name, name) {
+				list = append(list, f.Value)
+			}
+		}
+		return list
+	}
+	cut := "public, max-age=30, s-maxage=30"
+	for _, test := range []struct {
+		path, name string
+		want       []string
+	}{
+		{"/boats/dunlin", "x-a", []string{"2"}},
+		{"/fares", "x-a", []string{"3"}},
+		{"/fares.html", "x-a", []string{"again"}},
+		{"/boats/dunlin", "x-content-type-options", nil},
+		{"/fares", "x-content-type-options", []string{"nosniff"}},
+		{"/fares", "link", []string{"</a.css>; rel=preload"}},
+		{"/fares.html", "link", []string{`</fares>; rel="canonical"`, "</a.css>; rel=preload"}},
+		{"/old", "link", nil},
+		{"/fares", "cache-control", []string{cut}},
+		{"/now", "cache-control", []string{cut}},
+		{"/old", "cache-control", []string{"no-cache"}},
+		{"/closed", "cache-control", []string{"no-store"}},
+		{"/app/x", "cache-control", []string{"no-cache"}},
+		{"/nowhere", "cache-control", []string{"max-age=5"}},
+		{"/boats/dunlin", "cache-control", []string{"private, max-age=30"}},
+		{"/fares", "x-seen", []string{"yes"}},
+		{"/old", "x-seen", []string{"yes"}},
+		{"/nowhere", "x-seen", nil},
+		{"/style-0a1b2c3d4e.css", "content-type", []string{"text/plain"}},
+		{"/style-0a1b2c3d4e.css", "cache-control", []string{cut}},
+		{"/style-none.css", "content-type", []string{"text/plain; charset=utf-8"}},
+		{"/boats/dunlin", "vary", []string{"Accept, cookie"}},
+		{"/fares", "vary", nil},
+		{"/fares", "expires", []string{"Mon, 23 Nov 2026 12:00:30 GMT"}},
+		{"/old", "expires", nil},
+		{"/old", "location", []string{"/fares"}},
+		{"/.orilla/x", "x-a", nil},
+		{"/%00", "x-a", nil},
+	} {
+		assert.Equal(t, test.want, values(at(test.path), test.name), "%s %s", test.path, test.name)
+	}
+	assert.True(t, at("/fares").Timed)
+}
+
+// TestExplaining looks at the steps that are told.
+func TestExplaining(t *testing.T) {
+	site := ruled(t, `
+redirect /a    -> /b          when language gl
+redirect /a    -> /{x}        when query x={x}
+redirect /a    -> /a
+redirect /{x}  -> /found/{x}  when host elsewhere.example
+rewrite  /a    -> /nothing
+header   /a    cache-control: max-age=1
+fallback /{x}  -> /none
+`, of("404.html"))
+	a, steps, err := answer.Explain(t.Context(), answer.Request{Method: "GET", Path: "/a", Query: "x=..", Environment: answer.Production}, site)
+	require.NoError(t, err)
+	assert.Equal(t, 404, a.Status)
+	var told []string
+	for _, step := range steps {
+		about := step.Text
+		if step.Rule != nil {
+			about = fmt.Sprintf("%s: %s", step.Rule, step.Text)
+		}
+		told = append(told, about)
+	}
+	assert.Equal(t, []string{
+		"redirect /a -> /b when language gl: not: language gl",
+		"redirect /a -> /{x} when query x={x}: a placeholder would stand for a dot segment",
+		"redirect /a -> /a: it would lead to itself",
+		"redirect /{x} -> /found/{x} when host elsewhere.example: not: host elsewhere.example",
+		"rewrite /a -> /nothing: but there is no file at /nothing",
+		"fallback /{x} -> /none: but there is no file at /none",
+		"the page for what is missing is 404.html",
+		"header /a cache-control: max-age=1: cache-control is for files at their own address; when status 404 would reach this answer",
+	}, told)
+}
+
+// TestBasePathsAndRules puts the base path before what leads into the site, and nowhere else.
+func TestBasePathsAndRules(t *testing.T) {
+	site := ruled(t, cases.Rules, of(cases.Files...))
+	for path, want := range map[string]string{
+		"/ferries/timetable/winter?a=1": "/ferries/sailings/winter/?a=1", "/ferries/shop/x": "https://shop.corvane.example/x", "/timetable/winter": "",
+		"/ferries": "/ferries/", "/ferries//timetable": "/ferries/timetable", "/ferries/search": "/ferries/find",
+	} {
+		req := answer.Request{Method: "GET", Base: "/ferries", Environment: answer.Production, Now: cases.Noon}
+		req.Path, req.Query, _ = strings.Cut(path, "?")
+		a, err := answer.Decide(t.Context(), req, site)
+		require.NoError(t, err)
+		assert.Equal(t, want, a.Location, path)
+	}
+}
+
+// TestARedirectToItself does not apply, however the address is spelled, and with a host too.
+func TestARedirectToItself(t *testing.T) {
+	site := ruled(t, `
+redirect /caf%C3%A9   -> /café
+redirect /q           -> /q?a=1
+redirect /f           -> /f#part
+redirect /abs         -> https://www.corvane.example/abs
+redirect /scheme      -> https://www.corvane.example/scheme
+redirect /gone/{x}    -> /gone/{x}?
+`, of("x.html"))
+	for path, want := range map[string]string{
+		"/caf%c3%a9": "", "/q?a=1": "", "/q?a=2": "/q?a=1", "/q": "/q?a=1", "/f": "", "/abs": "", "/gone/x": "", "/gone/x?y": "/gone/x",
+	} {
+		req := answer.Request{Method: "GET", Scheme: "https", Host: "www.corvane.example", Environment: answer.Production}
+		req.Path, req.Query, _ = strings.Cut(path, "?")
+		a, err := answer.Decide(t.Context(), req, site)
+		require.NoError(t, err)
+		assert.Equal(t, want, a.Location, path)
+	}
+	a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Scheme: "http", Host: "www.corvane.example", Path: "/scheme", Environment: answer.Production}, site)
+	require.NoError(t, err)
+	assert.Equal(t, "https://www.corvane.example/scheme", a.Location, "another scheme is another address")
 }

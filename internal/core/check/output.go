@@ -261,7 +261,7 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 		if a.Rule != nil {
 			f.More = []string{"by " + place(a.Rule)}
 		}
-	case a.Status == http.StatusNotFound || a.Status == http.StatusGone:
+	case a.Status >= 400 && a.Status < 500:
 		return c.missing(ctx, n, a)
 	}
 	return f, nil

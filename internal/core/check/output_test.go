@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -112,4 +113,71 @@ func TestAccepted(t *testing.T) {
 	assert.Len(t, check.Without(found, []check.Accepted{{Code: "rule-two-hops", Path: "other"}}), 2)
 	check.Stop(found, []string{"all"})
 	assert.Equal(t, 2, found.Errors())
+}
+
+// FuzzPages makes sure that any page or style sheet is read without harm, and that what is found says where.
+func FuzzPages(f *testing.F) {
+	f.Add(`<a href="/x"><img srcset="a 1x, b 2x,c"><style>@import "x"; a{background:url(y)}</style><p style="background:url('z')">`, "a{b:url(\"c\\\")}@font-face{src:url(x)")
+	f.Add(`<base href="//evil.example"><script src=javascript:1></script><a href="http://[::1"><a href="%zz">`, "@import url(;")
+	f.Add("<style><!--</style><a href='\x00'>", "url(")
+	f.Fuzz(func(t *testing.T, page, style string) {
+		files := map[string]string{"index.html": page, "deep/er/page.html": page, "s.css": style}
+		found, err := check.Pages(t.Context(), output(t, "/base", "redirect /old -> /s.css\n", files))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, one := range found {
+			if one.Code == "" || one.What == "" || files[one.File] == "" && one.Code != "no-icon" || one.Line < 0 {
+				t.Fatalf("%q %q: %+v", page, style, one)
+			}
+		}
+	})
+}
+
+func TestWhatPagesName(t *testing.T) {
+	const icon = `<link rel=icon href=data:,>`
+	for page, want := range map[string]string{
+		`<a href=/gone>`:                                                        "missing-page /gone",
+		`<a href=" /gone ">`:                                                    "missing-page /gone",
+		`<a href="/gone#x">`:                                                    "missing-page /gone#x",
+		`<a href="/gone.pdf" download>`:                                         "missing-file /gone.pdf",
+		`<a href="?page=2">`:                                                    "",
+		`<a href="./">`:                                                         "",
+		`<a href="../../..">`:                                                   "",
+		`<a href="index.html">`:                                                 "",
+		`<area href=/gone>`:                                                     "missing-page /gone",
+		`<iframe src=/gone>`:                                                    "missing-page /gone",
+		`<link rel="preload stylesheet" href=/gone.css>`:                        "missing-file /gone.css",
+		`<link rel=manifest href=/gone.webmanifest>`:                            "missing-file /gone.webmanifest",
+		`<link rel=canonical href=/gone>`:                                       "",
+		`<link rel=dns-prefetch href=//x.example>`:                              "",
+		`<link rel=alternate href=/gl/ hreflang=gl>`:                            "missing-page /gl/",
+		`<video poster=/gone.jpg src=/gone.mp4></video>`:                        "missing-file /gone.jpg; missing-file /gone.mp4",
+		`<img src=/gone.png loading=lazy>`:                                      "missing-file /gone.png",
+		`<img srcset="/a.png, /b.png 2x, /c,d.png 3x">`:                         "missing-file /a.png; missing-file /b.png; missing-file /c,d.png",
+		`<object data=/gone.svg></object>`:                                      "missing-file /gone.svg",
+		`<svg><image href="/gone.png"/></svg>`:                                  "",
+		`<script>"<img src=/gone.png>"</script>`:                                "",
+		`<!-- <img src=/gone.png> -->`:                                          "",
+		`<textarea><img src=/gone.png></textarea>`:                              "",
+		`<style>/* url(/gone.png) */ a{b:url( "/x.png" )}</style>`:              "missing-file /x.png",
+		`<p style="background: url(/gone.png) no-repeat">`:                      "missing-file /gone.png",
+		`<a href="data:text/html,x"><a href="javascript:x()"><a href="blob:x">`: "",
+		`<a href="http://www.corvane.example/gone">`:                            "missing-page http://www.corvane.example/gone",
+		`<a href="https://corvane.example/gone">`:                               "",
+		`<a href="/%zz">`:                                                       "",
+		`<img src="/a%00b.png">`:                                                "missing-file /a%00b.png",
+	} {
+		found, err := check.Pages(t.Context(), output(t, "", "", map[string]string{"index.html": icon + page}))
+		require.NoError(t, err)
+		var got []string
+		for _, f := range found {
+			name := f.What
+			for _, cut := range []string{" is not there", " has a "} {
+				name, _, _ = strings.Cut(name, cut)
+			}
+			got = append(got, f.Code+" "+name[strings.LastIndexByte(name, ' ')+1:])
+		}
+		assert.Equal(t, want, strings.Join(got, "; "), page)
+	}
 }

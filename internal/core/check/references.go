@@ -173,7 +173,7 @@ func readStyle(data []byte) []reference {
 		case css.SemicolonToken:
 			imports = false
 		case css.URLToken:
-			inner := strings.TrimSpace(string(text[4 : len(text)-1]))
+			inner := strings.TrimSpace(strings.TrimSuffix(string(text[min(4, len(text)):]), ")")) // the end of the file closes it too
 			list = append(list, reference{styled(imports, font), unquote(inner), line})
 			imports = false
 		case css.StringToken:
