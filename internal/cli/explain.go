@@ -322,6 +322,7 @@ func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipel
 	if got.Rule != nil {
 		report.Rule = ruleText(got.Rule)
 	}
+	report.Steps = append(report.Steps, where(p, req, environment)...)
 	for _, step := range steps {
 		one := stepReport{Applied: step.Applied, Text: step.Text}
 		if step.Rule != nil {
@@ -352,6 +353,24 @@ func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipel
 		report.Live, err = a.askLive(ctx, s, req, report)
 	}
 	return report, err
+}
+
+// where says how the host led to the environment, and what of the path is the base path.
+func where(p *pipeline.Project, req answer.Request, environment string) []stepReport {
+	var steps []stepReport
+	if req.Host != "" {
+		text := "the host " + req.Host + " is asked for as " + environment
+		for _, address := range p.Standing.Environments[environment].Addresses {
+			if u, err := url.Parse(address); err == nil && u.Host == req.Host {
+				text = "the host " + req.Host + " is that of " + environment
+			}
+		}
+		steps = append(steps, stepReport{Applied: true, Text: text})
+	}
+	if req.Base != "" {
+		steps = append(steps, stepReport{Applied: true, Text: "the base path " + req.Base + "/ is taken off"})
+	}
+	return steps
 }
 
 // position is where a rule was written; "a rule" where only the release knows it.

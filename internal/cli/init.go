@@ -12,10 +12,12 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/pipeline"
 )
 
 type initOptions struct {
+	routes       string
 	site, output string
 	run          []string
 	yes, dryRun  bool
@@ -40,6 +42,7 @@ func (a *app) initCommand() *cobra.Command {
 	flags.StringVar(&o.site, "site", "", "the site's `NAME` (default: made from the folder's)")
 	flags.StringVar(&o.output, "output", "", "the `FOLDER` that the build leaves")
 	flags.StringArrayVar(&o.run, "run", nil, "a build `COMMAND`; may be given several times")
+	flags.StringVar(&o.routes, "client-routes", "", "the `PATH` below which a client-side application answers addresses that no file has: / or /app/")
 	flags.BoolVar(&o.yes, "yes", false, "take what is proposed without asking")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "print the file instead of writing it")
 	return a.jsonFlag(cmd)
@@ -68,9 +71,16 @@ func (a *app) init(ctx context.Context, p *pipeline.Project, o initOptions) erro
 	for _, note := range guess.Notes {
 		a.Note("%s %s", console.Warn("note:"), note)
 	}
-	site, guess, err := a.askInit(ctx, site, guess, o)
+	site, guess, err := a.askInit(ctx, site, guess, &o)
 	if err != nil {
 		return err
+	}
+	rulesFile, rulesText := "", ""
+	if o.routes != "" && len(guess.Rules) == 0 {
+		if rulesText, err = clientRoutes(o.routes); err != nil {
+			return err
+		}
+		guess.Rules, rulesFile = []string{"site.rules"}, filepath.Join(p.Root, "site.rules")
 	}
 	text := project.Draft(site, guess, p.Main)
 	if _, err := project.Parse([]byte(text), project.FileName); err != nil {
@@ -80,7 +90,24 @@ func (a *app) init(ctx context.Context, p *pipeline.Project, o initOptions) erro
 		a.Print("%s", strings.TrimSuffix(text, "\n"))
 		return nil
 	}
+	if rulesFile != "" {
+		if err := os.WriteFile(rulesFile, []byte(rulesText), 0o644); err != nil {
+			return fault.New(fault.Failed, "unwritable", "the rules file cannot be written").At("%s", rulesFile).Because(err)
+		}
+		a.Note("%s %s", console.Good("wrote"), rulesFile)
+	}
 	return a.writeConfig(file, site, guess, text, o.goesOn)
+}
+
+// clientRoutes writes the rules of an application that finds its way in the browser.
+func clientRoutes(path string) (string, error) {
+	path = "/" + strings.Trim(path, "/")
+	text := "# Addresses of the application that no file has: it finds its way in the browser.\n" +
+		"fallback  " + strings.TrimSuffix(path, "/") + "/{rest:all}  -> " + strings.TrimSuffix(path, "/") + "/\n"
+	if _, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{}); len(found) > 0 {
+		return "", fault.New(fault.Usage, "usage", "--client-routes %s: %s", path, found[0].What).Then("write / or /app/")
+	}
+	return text, nil
 }
 
 func (a *app) writeConfig(file, site string, guess project.Guess, text string, goesOn bool) error {
@@ -109,7 +136,7 @@ func (a *app) writeConfig(file, site string, guess project.Guess, text string, g
 }
 
 // askInit asks for what the files do not say, and on a terminal lets the rest be changed.
-func (a *app) askInit(ctx context.Context, site string, guess project.Guess, o initOptions) (string, project.Guess, error) {
+func (a *app) askInit(ctx context.Context, site string, guess project.Guess, o *initOptions) (string, project.Guess, error) {
 	var err error
 	if a.Asks && !o.yes {
 		if site, err = a.askSite(ctx, site); err != nil {
@@ -126,6 +153,10 @@ func (a *app) askInit(ctx context.Context, site string, guess project.Guess, o i
 			}
 			return nil
 		})
+		if err == nil && o.routes == "" && len(guess.Rules) == 0 {
+			o.routes, err = a.Input(ctx, "Does an application in the browser answer addresses that no file has?",
+				"Its path, such as / or /planner/; empty if every address is a file.", "", nil)
+		}
 		return site, guess, err
 	}
 	if !project.IsLabel(site) {

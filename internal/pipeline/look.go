@@ -4,11 +4,13 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 )
@@ -57,9 +59,16 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 }
 
 // content reads the files of an output.
-func content(folder string, sources map[string]string) func(context.Context, release.File) ([]byte, error) {
+func content(folder string, scan *publish.Scan) func(context.Context, release.File) ([]byte, error) {
+	sources := sync.OnceValue(func() map[string]string {
+		sources := make(map[string]string, len(scan.Files))
+		for _, found := range scan.Files {
+			sources[found.Path] = found.Source
+		}
+		return sources
+	})
 	return func(_ context.Context, file release.File) ([]byte, error) {
-		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(sources[file.Path])))
+		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(sources()[file.Path])))
 	}
 }
 

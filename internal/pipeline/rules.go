@@ -144,6 +144,7 @@ func (r *Run) rule(ctx context.Context, files []rules.Source, list []release.Fil
 	if found, err = CheckRules(ctx, in); err != nil {
 		return nil, err
 	}
+	found = Accepted(found, r.Plan.Config)
 	if err := found.Problem(); err != nil {
 		return nil, err
 	}

@@ -31,7 +31,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 		return err
 	}
 	defer batch.Discard()
-	files, sources, err := r.upload(ctx, output, live, batch)
+	files, scan, err := r.upload(ctx, output, live, batch)
 	if err != nil {
 		return err
 	}
@@ -56,7 +56,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 	if live != nil {
 		r.result.Ruled = !sameSet(live.Root.Rules, ruled.set)
 	}
-	err = r.timed("check", output.name, func() error { return r.look(ctx, ruled.in, changes, live, content(output.folder, sources)) })
+	err = r.timed("check", output.name, func() error { return r.look(ctx, ruled.in, changes, live, content(output.folder, scan)) })
 	if err != nil {
 		return err
 	}
@@ -85,13 +85,12 @@ func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File
 	return r.rule(ctx, sources, files)
 }
 
-// upload scans and fingerprints the output, and adds to the batch what the live release does not have. sources says where in the
+// upload scans and fingerprints the output, and adds to the batch what the live release does not have. scan says where in the
 // output each file lies.
-func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, batch storage.Batch) (files []release.File, sources map[string]string, err error) {
+func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, batch storage.Batch) (files []release.File, scan *publish.Scan, err error) {
 	if info, err := os.Stat(output.folder); err != nil || !info.IsDir() {
 		return nil, nil, noOutput(output)
 	}
-	var scan *publish.Scan
 	tree := source.Folder(output.folder)
 	tree.Root = filepath.Clean(output.folder)
 	err = r.timed("scan", output.name, func() (err error) {
@@ -121,11 +120,7 @@ func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, ba
 	if err == nil {
 		r.saveMemory(output.folder, memory)
 	}
-	sources = make(map[string]string, len(scan.Files))
-	for _, found := range scan.Files {
-		sources[found.Path] = found.Source
-	}
-	return files, sources, err
+	return files, scan, err
 }
 
 func (r *Run) scanOptions() publish.Options {

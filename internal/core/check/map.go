@@ -2,26 +2,33 @@ package check
 
 import (
 	"context"
+	"sync"
 
 	"orilla.example/orilla/internal/core/release"
 )
 
-// files is a list of files by path.
-type files map[string]release.File
+// files finds files of a list by path. The table is made when it is first asked.
+type files struct {
+	list   []release.File
+	once   sync.Once
+	byPath map[string]release.File
+}
 
 // Map returns what finds files of a list.
 func Map(list []release.File) interface {
 	Lookup(ctx context.Context, path string) (release.File, bool, error)
 } {
-	f := make(files, len(list))
-	for _, file := range list {
-		f[file.Path] = file
-	}
-	return f
+	return &files{list: list}
 }
 
 // Lookup implements answer.Files.
-func (f files) Lookup(_ context.Context, path string) (release.File, bool, error) {
-	file, ok := f[path]
+func (f *files) Lookup(_ context.Context, path string) (release.File, bool, error) {
+	f.once.Do(func() {
+		f.byPath = make(map[string]release.File, len(f.list))
+		for _, file := range f.list {
+			f.byPath[file.Path] = file
+		}
+	})
+	file, ok := f.byPath[path]
 	return file, ok, nil
 }

@@ -74,8 +74,8 @@ func (c *pageCheck) read(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, file := range c.Files {
-		isPage := media.ClassOf(file.Path) == media.Page
-		if !isPage && media.Extension(file.Path) != ".css" || file.Size > maxPage || c.Only != nil && !c.Only(file) {
+		isPage, extension := media.ClassOf(file.Path) == media.Page, media.Extension(file.Path)
+		if !isPage && extension != ".css" && extension != ".webmanifest" || file.Size > maxPage || c.Only != nil && !c.Only(file) {
 			continue
 		}
 		group.Go(func() error {
@@ -83,10 +83,13 @@ func (c *pageCheck) read(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			if isPage {
+			switch {
+			case isPage:
 				c.addPage(file, readPage(data))
-			} else {
+			case extension == ".css":
 				c.add(file, readStyle(data), "")
+			default:
+				c.add(file, readManifest(data), "")
 			}
 			return nil
 		})
@@ -325,6 +328,9 @@ func (c *pageCheck) shell(p address.Path) string {
 // before is the release that is live, with all its files; fingerprinted assets are no addresses that anybody keeps.
 func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 	var found finding.List
+	if len(before.Files) == 0 && before.Site.Rules == nil {
+		return nil, nil
+	}
 	byDigest := map[string]string{}
 	there := map[string]bool{}
 	for _, file := range in.Files {

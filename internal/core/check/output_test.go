@@ -58,7 +58,11 @@ func TestPages(t *testing.T) {
 			want: []string{"index.html:1 client-route /planner/by/boat is not there; if the application at /planner/ answers it in the browser, a refresh there needs a fallback"}},
 		"a client-side route with its fallback": {rules: "fallback /planner/{rest:all} -> /planner/",
 			files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": ""}},
-		"passed on": {rules: "proxy /api/{x:all} -> harbour:/{x}", files: map[string]string{"index.html": icon + `<a href=/api/x>p</a>`}},
+		"a manifest": {files: map[string]string{"index.html": icon + `<link rel=manifest href=/app.webmanifest>`, "a.png": "",
+			"app.webmanifest": "{\"start_url\": \"/?from=home\",\n\"icons\": [{\"src\": \"a.png\"},\n{\"src\": \"/b.png\"}]}"},
+			want: []string{"app.webmanifest:3 missing-file the image /b.png is not there"}},
+		"a manifest that is none": {files: map[string]string{"index.html": icon, "app.webmanifest": "["}},
+		"passed on":               {rules: "proxy /api/{x:all} -> harbour:/{x}", files: map[string]string{"index.html": icon + `<a href=/api/x>p</a>`}},
 		"no icon": {files: map[string]string{"a.html": "", "b.html": icon}, want: []string{
 			"a.html:0 no-icon browsers ask for /favicon.ico where a page names no icon, as 1 of 2 pages do not, and it is not there"}},
 	} {

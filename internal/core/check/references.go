@@ -2,6 +2,7 @@ package check
 
 import (
 	"bytes"
+	"encoding/json"
 	"io"
 	"strings"
 
@@ -150,6 +151,37 @@ func sources(set string) []string {
 		}
 		set = set[comma+1:]
 	}
+}
+
+// readManifest lists the addresses that a web application's manifest names (W3C Web Application Manifest): where it starts, and its
+// pictures.
+func readManifest(data []byte) []reference {
+	type picture struct {
+		Src string `json:"src"`
+	}
+	var manifest struct {
+		StartURL    string    `json:"start_url"`
+		Icons       []picture `json:"icons"`
+		Screenshots []picture `json:"screenshots"`
+	}
+	if json.Unmarshal(data, &manifest) != nil {
+		return nil
+	}
+	var list []reference
+	if manifest.StartURL != "" {
+		list = append(list, reference{kind: aPage, target: manifest.StartURL, line: lineOf(data, manifest.StartURL)})
+	}
+	for _, one := range append(manifest.Icons, manifest.Screenshots...) {
+		if one.Src != "" {
+			list = append(list, reference{kind: anImage, target: one.Src, line: lineOf(data, one.Src)})
+		}
+	}
+	return list
+}
+
+// lineOf returns the line on which a text first stands.
+func lineOf(data []byte, text string) int {
+	return 1 + bytes.Count(data[:max(0, bytes.Index(data, []byte(text)))], []byte("\n"))
 }
 
 // readStyle lists the addresses that a style sheet names: url() and @import.

@@ -17,6 +17,7 @@ type Guess struct {
 	Run     []string
 	Output  string
 	Keep    []string
+	Rules   []string // rules files that are there
 	Notes   []string // what a person should know: no lock file, an output that needs a server
 }
 
@@ -24,10 +25,17 @@ type Guess struct {
 func Detect(files fs.FS) Guess {
 	for _, look := range []func(fs.FS) (Guess, bool){detectPackage, detectGenerator, detectMakefile, detectScript, detectPlain} {
 		if guess, ok := look(files); ok {
+			guess.Rules = rulesFiles(files)
 			return guess
 		}
 	}
-	return Guess{}
+	return Guess{Rules: rulesFiles(files)}
+}
+
+// rulesFiles lists the rules files at the top of a project.
+func rulesFiles(files fs.FS) []string {
+	names, _ := fs.Glob(files, "*.rules")
+	return names
 }
 
 // packageFile is what of a package.json matters.
@@ -268,6 +276,11 @@ func Draft(site string, guess Guess, mainBranch string) string {
 	line("  output: " + quote(guess.Output) + "   # the folder that holds the finished site")
 	if len(guess.Keep) > 0 {
 		line("  keep: " + list(guess.Keep) + "   # carried from build to build while the lock file is the same")
+	}
+	if len(guess.Rules) > 0 {
+		line("rules: " + list(guess.Rules) + "   # redirects, fallbacks, headers: docs/rules.md")
+	} else {
+		line("# rules: site.rules   # redirects, fallbacks, headers: docs/rules.md")
 	}
 	line("environments:")
 	line("  production:")
