@@ -166,7 +166,7 @@ func TestCheckAndExplain(t *testing.T) {
 	list, err := command.Output()
 	require.Error(t, err)
 	assert.Equal(t, 4, command.ProcessState.ExitCode(), "one of them is 404")
-	assert.Equal(t, "301  /timetable/winter  -> /sailings/winter/   site.rules:1\n404  /nowhere  nothing\n", string(list))
+	assert.Equal(t, "301  /timetable/winter  -> /sailings/winter/   site.rules:1\n404  /nowhere  missing\n", string(list))
 	p.fails(2, "neither a path nor an address", "explain", "fares")
 	p.fails(2, "is not a time", "explain", "/", "--at", "soon")
 }

@@ -274,6 +274,7 @@ func (a *app) keys(ctx context.Context, quit func(), bench *workbench.Bench, add
 type benchReport struct {
 	app      *app
 	progress *console.Progress
+	why      string // of the build that runs
 	started  bool
 }
 
@@ -282,6 +283,7 @@ func (r *benchReport) Building(why string) {
 	if why != "" {
 		why = "because of " + why
 	}
+	r.why = why
 	r.say("building", map[string]any{"why": why})
 	if !r.app.ErrTerm && !r.app.JSON {
 		r.app.Note("%s %s", console.Strong("building"), console.Faint(why))
@@ -303,7 +305,7 @@ func (r *benchReport) Built(took time.Duration) {
 	r.progress.End()
 	r.say("built", map[string]any{"milliseconds": took.Milliseconds()})
 	if !r.app.JSON {
-		r.app.Note("%s in %s", console.Good("built"), console.Took(took))
+		r.app.Note("%s in %s  %s", console.Good("built"), console.Took(took), console.Faint(r.why))
 	}
 }
 

@@ -314,6 +314,15 @@ func TestFrontOfADevelopmentServer(t *testing.T) {
 		case "/", "/sailings/winter/", "/planner/", "/404":
 			w.Header().Set("Content-Type", "text/html")
 			io.WriteString(w, "page "+r.URL.Path) //nolint:errcheck // the test tells
+		case "/live":
+			conn, buffered, err := http.NewResponseController(w).Hijack()
+			if err != nil {
+				return
+			}
+			defer conn.Close()                                                                                            //nolint:errcheck // ended
+			io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n") //nolint:errcheck // the test tells
+			line, _ := buffered.ReadString('\n')
+			io.WriteString(conn, "heard "+line) //nolint:errcheck // the test tells
 		case "/save":
 			io.WriteString(w, r.Method) //nolint:errcheck // the test tells
 		default:
@@ -342,6 +351,21 @@ header   /{rest:all}          x-frame-options: DENY
 		assert.Equal(t, test.want, fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location")+body), test.path)
 		assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"), test.path)
 	}
+	conn, err := net.Dial("tcp", front.Listener.Addr().String())
+	require.NoError(t, err)
+	defer conn.Close() //nolint:errcheck // ended
+	_, err = io.WriteString(conn, "GET /live HTTP/1.1\r\nHost: localhost\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
+	require.NoError(t, err)
+	in := bufio.NewReader(conn)
+	response, err := http.ReadResponse(in, nil)
+	require.NoError(t, err)
+	require.Equal(t, 101, response.StatusCode, "pages that reload themselves go on doing so")
+	_, err = io.WriteString(conn, "ahoy\n")
+	require.NoError(t, err)
+	line, err := in.ReadString('\n')
+	require.NoError(t, err)
+	assert.Equal(t, "heard ahoy\n", line)
+	server.CloseClientConnections()
 	server.Close()
 	r, body := w.ask("GET", "localhost", "/", nil)
 	assert.Equal(t, 502, r.StatusCode)

@@ -80,7 +80,7 @@ const (
 	ByFile    By = "file"         // a file of the release
 	ByRecent  By = "recent asset" // a fingerprinted asset of an earlier release
 	BySlash   By = "address"      // the page has another address, or slashes were repeated
-	ByMissing By = "nothing"      // no file: 404
+	ByMissing By = "missing"      // no file: 404
 	ByMethod  By = "method"       // the method is not one that files answer
 	ByRequest By = "request"      // the request could not be understood
 )
