@@ -156,6 +156,9 @@ func TestKilledDeploysOfRulesAlone(t *testing.T) {
 		command.Process.Kill() //nolint:errcheck // it may have ended
 		if command.Wait() != nil {
 			killed++
+			span += span / 10
+		} else {
+			span -= span / 5
 		}
 	}
 	entries := p.verify()

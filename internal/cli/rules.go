@@ -87,10 +87,17 @@ func (a *app) formatRules(ctx context.Context, files []string, dryRun bool) erro
 		if changed {
 			n++
 		}
-		if !a.JSON {
-			a.Print("%s  %s", file, map[bool]string{true: console.Accent("aligned"), false: console.Faint("as it was")}[changed && !dryRun]+
-				map[bool]string{true: console.Warn("  would change"), false: ""}[changed && dryRun])
+		if a.JSON {
+			continue
 		}
+		text := console.Faint("as it should be")
+		switch {
+		case changed && dryRun:
+			text = console.Warn("would be aligned")
+		case changed:
+			text = console.Accent("aligned")
+		}
+		a.Print("%s  %s", file, text)
 	}
 	if a.JSON {
 		if err := a.Document(report); err != nil {

@@ -113,6 +113,18 @@ type ruled struct {
 	in      check.Input     // the site that they make with the files
 }
 
+// timedRules is rule, told as a phase.
+func (r *Run) timedRules(ctx context.Context, files []rules.Source, list []release.File) (out *ruled, err error) {
+	if len(files) == 0 {
+		return r.rule(ctx, files, list)
+	}
+	err = r.timed("rules", files[0].Name, func() error {
+		out, err = r.rule(ctx, files, list)
+		return err
+	})
+	return out, err
+}
+
 // rule parses all rules and checks them against the files of the release.
 func (r *Run) rule(ctx context.Context, files []rules.Source, list []release.File) (*ruled, error) {
 	out := &ruled{}

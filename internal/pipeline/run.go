@@ -232,7 +232,7 @@ func (r *Run) resettled(ctx context.Context, record builds.Record, reader *relea
 	if err != nil {
 		return nil, err
 	}
-	return r.rule(ctx, files, list)
+	return r.timedRules(ctx, files, list)
 }
 
 // open reads the root of a release of the plan's site.

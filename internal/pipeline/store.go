@@ -82,7 +82,7 @@ func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File
 	if err != nil {
 		return nil, err
 	}
-	return r.rule(ctx, sources, files)
+	return r.timedRules(ctx, sources, files)
 }
 
 // upload scans and fingerprints the output, and adds to the batch what the live release does not have. scan says where in the
