@@ -181,6 +181,18 @@ func TestRulesFormatAndImport(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "redirect  /timetable/{season}  -> /sailings/{season}\nexpect    /timetable/winter    301 /sailings/winter/\n", string(text))
 	p.ok("rules", "format", "--dry-run")
+	command := p.command(t.Context(), "rules", "format", "-")
+	command.Stdin = strings.NewReader("gone   /a # x\nredirect /b ->  /c\n")
+	aligned, err := command.Output()
+	require.NoError(t, err)
+	assert.Equal(t, "gone      /a  # x\nredirect  /b  -> /c\n", string(aligned))
+	p.fails(2, "cannot be read", "rules", "format", "nowhere.rules")
+	p.fails(2, "cannot be read", "rules", "import", "nowhere.csv")
+	p.write(map[string]string{"semicolons.csv": "/a;/b\n", "open.csv": "\"/a,/b\n"})
+	p.fails(2, "divided by commas", "rules", "import", "semicolons.csv")
+	p.fails(2, "cannot be read as comma-separated values", "rules", "import", "open.csv")
+	p.write(map[string]string{"orilla.yaml": "site: corvane\n"})
+	p.fails(2, "names no rules file", "rules", "format")
 	p.write(map[string]string{"moved.csv": "from,to\n/old,/new\nbad,/x\n"})
 	out, notes, status := p.run("rules", "import", "moved.csv")
 	assert.Equal(t, 4, status)
@@ -361,4 +373,47 @@ func TestADeploySaysWhatItWouldBreak(t *testing.T) {
 	assert.Contains(t, p.fails(4, "/new answers until now, and no longer would", "deploy"), "next: gone      /new")
 	p.commit("Six", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\ncheck: {stop_on: all, ignore: [{code: missing-file, path: untouched.html}]}\n", "site.rules": "gone /new\n"})
 	p.ok("deploy")
+}
+
+// TestProxiesAtEdgeNodes runs two nodes, one of which may reach its own machine.
+func TestProxiesAtEdgeNodes(t *testing.T) {
+	p := newPlace(t)
+	harbour := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "tides ", r.URL.Path) })) //nolint:errcheck // the test tells
+	defer harbour.Close()
+	p.commit("One", map[string]string{"index.html": "<link rel=icon href=data:,>", "site.rules": "proxy /api/{rest:all} -> harbour:/v1/{rest}\nexpect /api/x proxy harbour:/v1/x\n",
+		"orilla.yaml": "site: corvane\nrules: site.rules\nenvironments: {production: {follows: main, upstreams: {harbour: '" + harbour.URL + "'}}}\n"})
+	p.fails(2, "write a network such as", "edge", "--reach", "home")
+	strict := p.edge()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	open := listener.Addr().String()
+	require.NoError(t, listener.Close())
+	command := p.command(t.Context(), "edge", "--listen", open, "--reach", "127.0.0.1", "--json")
+	require.NoError(t, command.Start())
+	defer func() {
+		command.Process.Signal(os.Interrupt) //nolint:errcheck // the status tells
+		command.Wait()                       //nolint:errcheck // see above
+	}()
+	p.ok("deploy")
+	assert.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", open)
+		if err != nil {
+			return false
+		}
+		conn.Close() //nolint:errcheck // only whether it answers
+		status, body := get(t, open, "corvane.localhost", "/api/today")
+		return status == 200 && body == "tides /v1/today"
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Eventually(t, func() bool { status, _ := get(t, strict, "corvane.localhost", "/api/today"); return status == 502 }, 10*time.Second, 20*time.Millisecond)
+	assert.Contains(t, p.ok("explain", "/api/today", "--on", "production"), "-> harbour:/v1/today")
+
+	// The address of an upstream is the environment's: another one goes live with the same release, by a deploy alone.
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "other") })) //nolint:errcheck // the test tells
+	defer other.Close()
+	before := document[ruledDeploy](p, "deploy").Release
+	p.commit("Elsewhere", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nenvironments: {production: {follows: main, upstreams: {harbour: '" + other.URL + "'}}}\n"})
+	assert.Equal(t, before, document[ruledDeploy](p, "deploy").Release)
+	assert.Eventually(t, func() bool { _, body := get(t, open, "corvane.localhost", "/api/today"); return body == "other" }, 10*time.Second, 20*time.Millisecond)
+	p.commit("Unknown", map[string]string{"site.rules": "proxy /api/{rest:all} -> harbor:/v1/{rest}\n"})
+	p.fails(4, `did you mean "harbour"?`, "deploy")
 }
