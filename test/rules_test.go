@@ -159,6 +159,8 @@ func TestCheckAndExplain(t *testing.T) {
 
 	p.write(map[string]string{"site.rules": ferries["site.rules"] + "redirect / -> /planner/ with 302 when language gl\n"})
 	assert.Contains(t, p.ok("explain", "/", "--language", "gl"), "302 -> /planner/")
+	assert.Contains(t, p.ok("explain", "/", "--header", "accept-language: de, gl;q=0.5"), "302 -> /planner/")
+	p.fails(2, "has no colon", "explain", "/", "--header", "gl")
 	assert.Contains(t, p.ok("explain", "https://corvane.localhost/timetable/winter?a=1"), "-> /sailings/winter/?a=1")
 	assert.Equal(t, "expect  /  302 /planner/  given language \"gl\"\n", p.ok("explain", "/", "--language", "gl", "--expect"))
 	command := p.command(t.Context(), "explain", "-")

@@ -25,7 +25,7 @@ import (
 // explainOptions are the flags of explain.
 type explainOptions struct {
 	site, on, environment, host, method, language, at string
-	cookies                                           []string
+	cookies, headers                                  []string
 	live, expect                                      bool
 }
 
@@ -48,6 +48,7 @@ func (a *app) explainCommand() *cobra.Command {
 	flags.StringVar(&o.method, "method", http.MethodGet, "the method")
 	flags.StringVar(&o.language, "language", "", "the visitor's languages, as in Accept-Language")
 	flags.StringArrayVar(&o.cookies, "cookie", nil, "a cookie of the visitor, `NAME=VALUE`")
+	flags.StringArrayVar(&o.headers, "header", nil, "a field of the request, `NAME: VALUE`; rules ask for Accept-Language and Cookie")
 	flags.StringVar(&o.at, "at", "", "at which `TIME`, such as 2026-12-24T12:00Z (default: now)")
 	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and show both")
 	flags.BoolVar(&o.expect, "expect", false, "print the answers as expectations for the rules file")
@@ -91,6 +92,9 @@ type fieldReport struct {
 func (a *app) explain(ctx context.Context, what string, o *explainOptions) error {
 	p, err := a.load(ctx)
 	if err != nil {
+		return err
+	}
+	if err := o.readHeaders(); err != nil {
 		return err
 	}
 	subject, s, err := a.subject(ctx, p, o.site, o.on)
@@ -152,6 +156,25 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 	if missing > 0 {
 		a.Note("%s", console.Warn(console.Count(int64(missing), "address is missing", "addresses are missing")))
 		return &exitError{int(fault.Findings)}
+	}
+	return nil
+}
+
+// readHeaders takes what decides answers out of the header fields that were typed.
+func (o *explainOptions) readHeaders() error {
+	for _, header := range o.headers {
+		name, value, ok := strings.Cut(header, ":")
+		value = strings.TrimSpace(value)
+		switch {
+		case !ok:
+			return fault.New(fault.Usage, "usage", "--header %q has no colon", header).Then(`--header "Accept-Language: gl"`)
+		case strings.EqualFold(name, "Accept-Language"):
+			o.language = value
+		case strings.EqualFold(name, "Cookie"):
+			o.cookies = append(o.cookies, value)
+		case strings.EqualFold(name, "Host"):
+			o.host = value
+		}
 	}
 	return nil
 }

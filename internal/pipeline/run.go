@@ -383,7 +383,7 @@ func (r *Run) document(ctx context.Context) (document journal.Document, keep boo
 		newer, err := p.Repository.Contains(ctx, p.StandingAt, before.DocumentCommit)
 		if err != nil || !newer {
 			if document.Digest != before.Document {
-				r.Report.Notice(fault.Notice{Code: "older-environment", What: "the addresses of " + journal.DisplayName(r.Plan.Environment) +
+				r.Report.Notice(fault.Notice{Code: "older-environment", What: "the addresses and upstreams of " + journal.DisplayName(r.Plan.Environment) +
 					" stay as they are: they were set by a later commit than the production branch here", Next: "git pull, then deploy again to change them"})
 			}
 			return document, true, ctx.Err()
