@@ -419,3 +419,27 @@ func TestProxiesAtEdgeNodes(t *testing.T) {
 	p.commit("Unknown", map[string]string{"site.rules": "proxy /api/{rest:all} -> harbor:/v1/{rest}\n"})
 	p.fails(4, `did you mean "harbour"?`, "deploy")
 }
+
+// TestExplainShowsWhatIsLiveBeside compares the working tree with what an edge node answers.
+func TestExplainShowsWhatIsLiveBeside(t *testing.T) {
+	p := newPlace(t)
+	p.commit("One", ferries)
+	p.fails(1, "no edge node runs", append([]string{"explain", "/timetable/winter", "--live", "--on"}, func() string { p.ok("deploy"); return "production" }())...)
+	p.edge()
+	p.write(map[string]string{"dist/sailings/winter/index.html": "winter", "site.rules": "redirect /timetable/{season} -> /sailings/{season} with 302\nheader /{x:all} x-new: yes\n"})
+	type explained struct {
+		Status int
+		Live   struct {
+			Status  int
+			Differs []string
+		}
+	}
+	d := document[explained](p, "explain", "/timetable/winter", "--live")
+	assert.Equal(t, 302, d.Status)
+	assert.Equal(t, 301, d.Live.Status)
+	assert.Equal(t, []string{"status", "x-new"}, d.Live.Differs)
+	out := p.ok("explain", "/timetable/winter", "--live")
+	assert.Contains(t, out, "HERE")
+	assert.Regexp(t, `status +302 +301`, out)
+	assert.Contains(t, p.ok("explain", "/", "--live", "--on", "production"), "the same answer and the same header")
+}
