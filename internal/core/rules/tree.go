@@ -35,8 +35,8 @@ type tree struct {
 	lists []list
 	size  int // how many rules there are
 
-	befores []uint64 // while the tree is built: the keys of all texts before placeholders
-	filter  []uint64 // bits of those, few enough to stay in a cache: of several lengths, most texts are not there
+	around []uint64 // while the tree is built: the keys of all texts around placeholders
+	filter []uint64 // bits of those, few enough to stay in a cache: of several lengths, most texts are not there
 }
 
 // entry is what a hash leads to.
@@ -146,24 +146,20 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 // sift sets the bits of the filter, of which there are at least 16 for each text.
 func (t *tree) sift() {
 	words := 1
-	for words*4 < len(t.befores) {
+	for words*4 < len(t.around) {
 		words *= 2
 	}
 	t.filter = make([]uint64, words)
-	for _, key := range t.befores {
+	for _, key := range t.around {
 		t.filter[key>>6&uint64(words-1)] |= 1<<(key&63) | 1<<(key>>32&63)
 	}
-	t.befores = nil
+	t.around = nil
 }
 
-// maybe reports whether a text before a placeholder may be there; false is sure.
+// maybe reports whether a text around a placeholder may be there; false is sure.
 func (t *tree) maybe(key uint64) bool {
 	bits := uint64(1)<<(key&63) | 1<<(key>>32&63)
 	return t.filter[key>>6&uint64(len(t.filter)-1)]&bits == bits
-}
-
-func (t *tree) beforeKey(index int32, before uint64) uint64 {
-	return mix(about(ofAround, index, 1), before)
 }
 
 // growing is a node while the tree is built.
@@ -271,8 +267,9 @@ func (t *tree) settle(g *growing, index int32, depth int) {
 			case key.kind != anything:
 				to.rest = compare
 			}
-			t.befores = append(t.befores, t.beforeKey(index, t.hash(key.before)))
-			t.put(t.aroundKey(index, t.hash(key.before), t.hash(key.after)), to)
+			around := t.aroundKey(index, t.hash(key.before), t.hash(key.after))
+			t.around = append(t.around, around)
+			t.put(around, to)
 		}
 	}
 	t.nodes[index] = n
@@ -491,16 +488,17 @@ func (w *walk) expand(x *item) {
 	name := w.names[depth]
 	w.follow(mix(about(ofSegment, x.node, 0), w.hashes[depth]), depth+1)
 	w.slots(n, x.node, name, w.hashes[depth], depth)
+	length, after := -1, uint64(0) // of the text after, which is the same for most
 	for _, lengths := range n.around {
 		if lengths.before+lengths.after >= len(name) {
 			continue
 		}
-		before := w.hash(name[:lengths.before])
-		if !w.maybe(w.beforeKey(x.node, before)) {
-			continue
+		if lengths.after != length {
+			length, after = lengths.after, w.hash(name[len(name)-lengths.after:])
 		}
-		after := w.hash(name[len(name)-lengths.after:])
-		w.around(w.aroundKey(x.node, before, after), depth, lengths.before, len(name)-lengths.after)
+		if key := w.aroundKey(x.node, w.hash(name[:lengths.before]), after); w.maybe(key) {
+			w.narrow(key, depth, lengths.before, len(name)-lengths.after)
+		}
 	}
 }
 
@@ -528,8 +526,8 @@ func (w *walk) follow(key uint64, depth int) {
 	}
 }
 
-// around goes along the edges of a placeholder with text around it, which takes the segment from one byte to another.
-func (w *walk) around(key uint64, depth, from, to int) {
+// narrow goes along the edges of a placeholder with text around it, which takes the segment from one byte to another.
+func (w *walk) narrow(key uint64, depth, from, to int) {
 	mask := uint64(len(w.table) - 1)
 	for at := key & mask; w.table[at].to.kind != nowhere; at = (at + 1) & mask {
 		if w.table[at].key != key {
