@@ -252,8 +252,6 @@ func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.R
 		}
 	} else if !strings.HasPrefix(rest, "/") {
 		return req, "", fault.New(fault.Usage, "usage", "%q is neither a path nor an address", what).Then("orilla explain /%s", what)
-	} else if environment == "" {
-		req.Base = "" // a path is the site's own
 	}
 	if environment == "" {
 		environment = project.Production

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"os"
@@ -71,10 +72,8 @@ func (a *app) serve(ctx context.Context, o *serveOptions) error {
 	if err != nil {
 		return err
 	}
-	if o.lan {
-		if o.listen == defaultServe {
-			o.listen = "0.0.0.0:7430"
-		}
+	if _, port, err := net.SplitHostPort(o.listen); err == nil && o.lan {
+		o.listen = net.JoinHostPort("0.0.0.0", port)
 	}
 	listener, err := a.listen(o.listen)
 	if err != nil {
@@ -219,7 +218,7 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 		if err == nil {
 			environment = append(environment, "CI=") // it is no build
 			_, err = builder.Run(ctx, builder.Spec{Folder: p.SiteFolder(), Steps: []string{o.run}, Environment: environment, TimeLimit: 365 * 24 * time.Hour,
-				Log: discard{}, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
+				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
 		}
 		if ctx.Err() == nil {
 			if err == nil {
@@ -246,10 +245,6 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 	return fault.New(fault.Failed, "no-server", "the development server was started, and does not answer at %s after a minute", o.front).
 		Then("its own output is above; does it listen at another port?")
 }
-
-type discard struct{}
-
-func (discard) Write(data []byte) (int, error) { return len(data), nil }
 
 // keys does what single keys ask for, until the context ends.
 func (a *app) keys(ctx context.Context, quit func(), bench *workbench.Bench, address string) {

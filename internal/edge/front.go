@@ -23,7 +23,6 @@ import (
 type Front struct {
 	server *url.URL
 	client *http.Client
-	proxy  *httputil.ReverseProxy
 }
 
 // NewFront returns a Front for the server at an absolute URL.
@@ -32,7 +31,6 @@ func NewFront(server *url.URL) *Front {
 	return &Front{
 		server: server,
 		client: &http.Client{Transport: transport, Timeout: answerTimeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
-		proxy:  &httputil.ReverseProxy{Transport: transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0)},
 	}
 }
 
@@ -93,19 +91,17 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	rest, _ := strings.CutPrefix(r.URL.EscapedPath(), req.Base)
 	switch {
 	case err != nil:
-		err = f.pass(w, r, answer.Answer{Status: http.StatusOK}, rest) // says that the server is not there
+		err = f.pass(w, r, req, site, 0, rest) // says that the server is not there
 	case a.Upstream != nil:
 		l.pass(w, r, a, upstreams)
 	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest:
 		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	case a.File != nil && a.Rule != nil:
-		rest = answer.Address(a.File.Path)
-		err = f.pass(w, r, a, rest)
+		err = f.pass(w, r, req, site, a.Status, answer.Address(a.File.Path))
 	case a.Rule != nil && a.File == nil && a.By != answer.ByMethod:
 		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	default:
-		a.Status = 0
-		err = f.pass(w, r, a, rest)
+		err = f.pass(w, r, req, site, 0, rest)
 	}
 	if err != nil {
 		l.trouble(r, http.StatusBadGateway, err)
@@ -117,16 +113,17 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	return describe(a), a.Rule
 }
 
-// pass sends the request to the development server, at a path of its own, with the header fields that rules set. The answer's status
-// counts if it is set, else the server's.
-func (f *Front) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, path string) error {
+// pass sends the request to the development server, at a path of its own, and applies header rules to what it answers. The status
+// counts in the place of the server's 200, if it is set.
+func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request, site answer.Site, status int, path string) error {
 	target, err := url.Parse(f.below(path))
 	if err != nil {
 		return err
 	}
 	target.RawQuery = r.URL.RawQuery
+	http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // see proxies.pass
 	var failed error
-	proxy := *f.proxy
+	proxy := httputil.ReverseProxy{Transport: f.client.Transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0)}
 	proxy.Rewrite = func(pr *httputil.ProxyRequest) {
 		pr.Out.URL, pr.Out.Host = target, target.Host
 		pr.SetXForwarded()
@@ -135,17 +132,14 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, pa
 		}
 	}
 	proxy.ModifyResponse = func(response *http.Response) error {
-		if a.Status != 0 && response.StatusCode == http.StatusOK {
-			response.StatusCode = a.Status
+		content := response.StatusCode == http.StatusOK
+		if status != 0 && content {
+			response.StatusCode = status
 		}
 		if location, ok := strings.CutPrefix(response.Header.Get("Location"), f.server.Scheme+"://"+f.server.Host); ok {
 			response.Header.Set("Location", location)
 		}
-		for _, field := range a.Header {
-			if field.Rule != nil {
-				response.Header.Set(field.Name, field.Value)
-			}
-		}
+		answer.Apply(r.Context(), req, site, response.StatusCode, content && response.StatusCode == http.StatusOK, response.Header)
 		return nil
 	}
 	proxy.ErrorHandler = func(w http.ResponseWriter, r *http.Request, err error) {

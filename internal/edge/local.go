@@ -74,9 +74,9 @@ func (s *Shown) open(_ context.Context, file release.File) (io.ReadSeeker, error
 	return bytes.NewReader(data), err
 }
 
-// Show answers from now on from next, has open pages reload if something changed, and returns the paths of the files that did.
-// What Fail said is over. The first call changes nothing.
-func (l *Local) Show(next Shown) []string {
+// Show answers from now on from next, has open pages reload if something changed, and returns the paths of the files that did, and
+// whether the rules did. What Fail said is over. The first call changes no file.
+func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	next.byPath = make(map[string]release.File, len(next.Files))
 	for _, file := range next.Files {
 		next.byPath[file.Path] = file
@@ -85,9 +85,10 @@ func (l *Local) Show(next Shown) []string {
 		next.record = string(rules.Encode(next.Rules.Rules))
 	}
 	before := l.current.Swap(&next)
-	changed := different(before, &next)
-	l.pages.show(len(changed) > 0 || before != nil && before.record != next.record)
-	return changed
+	changed = different(before, &next)
+	ruled = before == nil && next.record != "" || before != nil && before.record != next.record
+	l.pages.show(len(changed) > 0 || ruled && before != nil)
+	return changed, ruled
 }
 
 // Fail lets open pages show what went wrong, above what they show: the last good state goes on being answered.

@@ -78,12 +78,12 @@ func newProxies(reach Reach, wait time.Duration) *proxies {
 func (p *proxies) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) error {
 	base, err := upstreamURL(a.Upstream, upstreams)
 	if err != nil {
-		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error", err)
+		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
 		return err
 	}
 	target, err := url.Parse(strings.TrimSuffix(base.String(), "/") + a.Upstream.Path)
 	if err != nil {
-		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error", err)
+		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
 		return err
 	}
 	http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // HTTP/2 always is; else a body is read whole before the answer
@@ -110,7 +110,7 @@ func (p *proxies) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 				return
 			}
 			status, kind := upstreamTrouble(err)
-			respondUpstreamError(w, r, a, status, kind, err)
+			respondUpstreamError(w, r, a, status, kind)
 			failed = fmt.Errorf("upstream %s: %w", base.Host, err)
 		},
 	}
@@ -152,6 +152,7 @@ func scheme(r *http.Request) string {
 func upstreamTrouble(err error) (status int, kind string) {
 	var dns *net.DNSError
 	var network net.Error
+	var operation *net.OpError
 	switch {
 	case errors.Is(err, errProhibited):
 		return http.StatusBadGateway, "destination_ip_prohibited"
@@ -161,7 +162,7 @@ func upstreamTrouble(err error) (status int, kind string) {
 		return http.StatusBadGateway, "connection_refused"
 	case isTLS(err):
 		return http.StatusBadGateway, "tls_certificate_error"
-	case errors.As(err, &network) && network.Timeout() && strings.Contains(err.Error(), "dial"):
+	case errors.As(err, &network) && network.Timeout() && errors.As(err, &operation) && operation.Op == "dial":
 		return http.StatusGatewayTimeout, "connection_timeout"
 	case errors.As(err, &network) && network.Timeout():
 		return http.StatusGatewayTimeout, "http_response_timeout"
@@ -179,7 +180,7 @@ func isTLS(err error) bool {
 }
 
 // respondUpstreamError answers for an upstream that does not, without its address.
-func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answer, status int, kind string, err error) {
+func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answer, status int, kind string) {
 	header := w.Header()
 	header.Set("Proxy-Status", "orilla; error="+kind)
 	header.Set("Cache-Control", "no-store")
@@ -193,6 +194,5 @@ func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answe
 	case kind == "proxy_internal_error":
 		line = "This address is passed on to another server, and nothing says where that is."
 	}
-	_ = err
 	respondText(w, r, answer.Answer{Status: status, Text: line + "\n"})
 }

@@ -313,6 +313,8 @@ func TestFrontOfADevelopmentServer(t *testing.T) {
 		switch r.URL.Path {
 		case "/", "/sailings/winter/", "/planner/", "/404":
 			w.Header().Set("Content-Type", "text/html")
+			w.Header().Set("X-Powered-By", "steam")
+			w.Header().Set("Link", "</a.css>; rel=preload")
 			io.WriteString(w, "page "+r.URL.Path) //nolint:errcheck // the test tells
 		case "/live":
 			conn, buffered, err := http.NewResponseController(w).Hijack()
@@ -339,6 +341,9 @@ rewrite  /today               -> /sailings/winter/
 fallback /planner/{rest:all}  -> /planner/
 missing  /{rest:all}          -> /404
 header   /{rest:all}          x-frame-options: DENY
+withhold /{rest:all}          x-powered-by
+header   /{rest:all}          link: </b.css>; rel=preload
+header   /{rest:all}          cache-control: max-age=7
 `).Rules)})
 	front := httptest.NewServer(local)
 	defer front.Close()
@@ -351,6 +356,12 @@ header   /{rest:all}          x-frame-options: DENY
 		assert.Equal(t, test.want, fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location")+body), test.path)
 		assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"), test.path)
 	}
+	r, _ := w.ask("GET", "localhost", "/sailings/winter/", nil)
+	assert.Empty(t, r.Header.Get("X-Powered-By"))
+	assert.Equal(t, []string{"</a.css>; rel=preload", "</b.css>; rel=preload"}, r.Header.Values("Link"))
+	assert.Equal(t, "max-age=7", r.Header.Get("Cache-Control"))
+	r, _ = w.ask("GET", "localhost", "/nowhere", nil)
+	assert.Empty(t, r.Header.Get("Cache-Control"), "for files at their own address")
 	conn, err := net.Dial("tcp", front.Listener.Addr().String())
 	require.NoError(t, err)
 	defer conn.Close() //nolint:errcheck // ended

@@ -44,9 +44,12 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 		found = append(found, more...)
 	}
 	if live != nil {
-		before, err := answer.Open(ctx, live)
-		if err != nil {
-			return err
+		before := answer.Site{Files: live, Settings: live.Root.Settings}
+		if r.result.Ruled { // rules that stay the same lose no address
+			var err error
+			if before, err = answer.Open(ctx, live); err != nil {
+				return err
+			}
 		}
 		more, err := check.Lost(ctx, check.Input{Site: before, Files: removed}, in)
 		if err != nil {

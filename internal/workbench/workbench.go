@@ -9,6 +9,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -109,11 +110,11 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 const afterBuild = 500 * time.Millisecond
 
 // count remembers which sources changed while a build ran. One that changes in each of several builds in a row is made by the build,
-// and from then on left alone: else it would never end.
-func (b *Bench) count(sources []string) {
+// and from then on left alone: else it would never end. The others are returned.
+func (b *Bench) count(sources []string) []string {
 	if time.Since(b.ended) > afterBuild {
 		clear(b.streaks)
-		return
+		return sources
 	}
 	for _, path := range sources {
 		if b.streaks[path]++; b.streaks[path] == 3 {
@@ -122,13 +123,19 @@ func (b *Bench) count(sources []string) {
 				Next: "let Git ignore what the build makes"})
 		}
 	}
+	return slices.DeleteFunc(sources, func(path string) bool { return b.ignored[path] })
 }
 
 // changed does what a change asks for: rules and configuration are read again, sources are built, output is looked at.
 func (b *Bench) changed(ctx context.Context, paths []string) {
 	file := filepath.Join(b.Project.Root, project.FileName)
 	configured, ruled, outside := slices.Contains(paths, file), false, false
+	build := b.Project.Beside.Build
 	if configured && !b.reload(ctx) {
+		return
+	}
+	if configured && b.builds() && !reflect.DeepEqual(build, b.Project.Beside.Build) {
+		b.make(ctx, b.name(file))
 		return
 	}
 	var sources []string
@@ -144,11 +151,11 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 			sources = append(sources, path)
 		}
 	}
-	sources = b.sources(ctx, sources)
-	b.count(sources)
-	if sources = b.sources(ctx, sources); len(sources) > 0 && b.builds() {
-		b.make(ctx, b.name(sources[0]))
-		return
+	if b.builds() {
+		if sources = b.count(b.sources(ctx, sources)); len(sources) > 0 {
+			b.make(ctx, b.name(sources[0]))
+			return
+		}
 	}
 	if configured || ruled || outside {
 		b.show(ctx)
@@ -277,10 +284,9 @@ func (b *Bench) show(ctx context.Context) {
 		return
 	}
 	next.Rules = set
-	ruled := string(record(set)) != string(record(b.last.Rules))
 	again := b.failed
 	b.last, b.failed = next, false
-	if changed := b.local.Show(next); len(changed) > 0 || ruled || again {
+	if changed, ruled := b.local.Show(next); len(changed) > 0 || ruled || again {
 		b.Report.Shown(changed, ruled)
 	}
 }
@@ -318,13 +324,6 @@ func copyFile(to, from string) error {
 		return err
 	}
 	return os.Rename(to+".part", to)
-}
-
-func record(set *rules.Set) []byte {
-	if set == nil {
-		return nil
-	}
-	return rules.Encode(set.Rules)
 }
 
 // Counts returns how many files and rules are shown.

@@ -1,6 +1,7 @@
 package answer
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"net/http"
@@ -50,8 +51,13 @@ func (d *decision) finish(a *Answer) {
 
 // ruleFields applies the header rules that match.
 func (d *decision) ruleFields(a *Answer, status int) {
-	d.visitor.Status = status
 	content := status == http.StatusOK && a.File != nil && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite))
+	d.fieldsOf(a, status, content)
+}
+
+// fieldsOf is ruleFields where it is known whether the answer is the content of a file.
+func (d *decision) fieldsOf(a *Answer, status int, content bool) {
+	d.visitor.Status = status
 	d.consider(rules.OnAnswer, func(r *rules.Rule, _ rules.Trial) (string, bool, error) { //nolint:errcheck // use returns none
 		if !content && slices.Contains(aboutContent, r.Name) && !r.AsksStatus() {
 			d.step(r, false, r.Name+" is for files at their own address; when status "+strconv.Itoa(status)+" would reach this answer")
@@ -98,10 +104,23 @@ func (a *Answer) get(name string) string {
 	return ""
 }
 
+// Apply changes the header of what another server answered to a request, as the rules of a site say. content tells that the answer
+// stands for a file of the site, as that of a development server does.
+func Apply(ctx context.Context, req Request, site Site, status int, content bool, header http.Header) {
+	d := newDecision(ctx, req, site)
+	if _, refused := d.refuse(); !refused {
+		d.finishOther(status, content, header)
+	}
+}
+
 // finishUpstream changes the header of an upstream's response.
 func (d *decision) finishUpstream(status int, header http.Header) {
+	d.finishOther(status, false, header)
+}
+
+func (d *decision) finishOther(status int, content bool, header http.Header) {
 	var a Answer
-	d.ruleFields(&a, status)
+	d.fieldsOf(&a, status, content)
 	for _, name := range a.withheld {
 		header.Del(name)
 	}
