@@ -150,6 +150,19 @@ func Environment(variables map[string]string, secrets []string) ([]string, error
 	return environment, nil
 }
 
+// Ready makes what the steps see, and makes sure that the programs they begin with are here. The error is a fault.Error.
+func Ready(ctx context.Context, steps []string, variables map[string]string, secrets []string) (environment []string, err error) {
+	environment, err = Environment(variables, secrets)
+	if err != nil {
+		return nil, err
+	}
+	if missing := Missing(ctx, steps, environment); len(missing) > 0 {
+		return nil, fault.New(fault.BuildFailed, "program-missing", "the build needs programs that are not here: %s", strings.Join(missing, ", ")).
+			At("orilla.yaml: build").Then("install them; orilla doctor looks again")
+	}
+	return environment, nil
+}
+
 // Missing returns the programs that steps begin with and that are neither in PATH nor known to the shell.
 func Missing(ctx context.Context, steps []string, environment []string) []string {
 	var missing []string

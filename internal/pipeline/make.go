@@ -176,13 +176,9 @@ func (r *Run) build(ctx context.Context, folder string, steps []string, log stri
 		return record, err
 	}
 	build := r.Plan.Config.Build
-	environment, err := builder.Environment(build.Variables, build.Secrets)
+	environment, err := builder.Ready(ctx, steps, build.Variables, build.Secrets)
 	if err != nil {
 		return record, err
-	}
-	if missing := builder.Missing(ctx, steps, environment); len(missing) > 0 {
-		return record, fault.New(fault.BuildFailed, "program-missing", "the build needs programs that are not here: %s", strings.Join(missing, ", ")).
-			At("orilla.yaml: build").Then("install them; orilla doctor looks again")
 	}
 	file, err := os.Create(log)
 	if err != nil {

@@ -24,21 +24,37 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// RuleFiles reads the rules files of a configuration that do not lie in the output, which is there only after the build. read returns
-// the content of a file by its path relative to the folder that the site lies in.
-func RuleFiles(config project.Config, read func(file string) ([]byte, error)) ([]rules.Source, error) {
+// ruleSources reads the rules files of a configuration, joined in order. beside reads those that lie in the site's folder, made those
+// that the build leaves in the output; without it they are passed over.
+func ruleSources(config project.Config, beside, made func(file string) ([]byte, error)) ([]rules.Source, error) {
 	var files []rules.Source
 	for _, file := range config.Rules {
-		if _, later := config.InOutput(file); later {
+		read, at := beside, file
+		if inside, ok := config.InOutput(file); ok {
+			read, at = made, inside
+		}
+		if read == nil {
 			continue
 		}
-		text, err := read(file)
+		text, err := read(at)
 		if err != nil {
 			return nil, noRulesFile(file, err)
 		}
 		files = append(files, rules.Source{Name: path.Join(config.Build.Folder, file), Text: text})
 	}
 	return files, nil
+}
+
+// readIn returns what reads files of a folder, by their paths with slashes, and nothing outside it.
+func readIn(folder string) func(file string) ([]byte, error) {
+	return func(file string) ([]byte, error) {
+		root, err := os.OpenRoot(folder)
+		if err != nil {
+			return nil, err
+		}
+		defer root.Close() //nolint:errcheck // read only
+		return root.ReadFile(filepath.FromSlash(file))
+	}
 }
 
 func noRulesFile(file string, err error) error {
@@ -49,61 +65,29 @@ func noRulesFile(file string, err error) error {
 		Then("add the file (and commit it), or take it out of rules")
 }
 
-// RulesBeside reads the rules files that lie beside the command, those in the output too as far as they are there.
+// RulesBeside reads the rules files that lie beside the command, those in the output too.
 func (p *Project) RulesBeside(output string) ([]rules.Source, error) {
-	folder := filepath.Join(p.Root, filepath.FromSlash(p.Beside.Build.Folder))
-	var files []rules.Source
-	for _, file := range p.Beside.Rules {
-		at := filepath.Join(folder, filepath.FromSlash(file))
-		if inside, ok := p.Beside.InOutput(file); ok {
-			at = filepath.Join(output, filepath.FromSlash(inside))
-		}
-		text, err := os.ReadFile(at)
-		if err != nil {
-			return nil, noRulesFile(file, err)
-		}
-		files = append(files, rules.Source{Name: path.Join(p.Beside.Build.Folder, file), Text: text})
-	}
-	return files, nil
+	return ruleSources(p.Beside, readIn(p.SiteFolder()), readIn(output))
 }
 
 // readRules reads the rules that are known before the build, so that a mistake in them costs no build.
 func (r *Run) readRules(ctx context.Context) error {
 	plan := r.Plan
-	var err error
-	r.ruleFiles, err = RuleFiles(plan.Config, func(file string) ([]byte, error) {
-		inside := path.Join(plan.Config.Build.Folder, file)
-		if plan.Commit != nil && plan.Origin.Source == journal.FromCommit && plan.ConfigNote == "" {
-			return plan.Project.Repository.File(ctx, plan.Commit.Hash, path.Join(plan.Project.Prefix, inside))
+	r.readBeside = readIn(filepath.Join(plan.Project.Root, filepath.FromSlash(plan.Config.Build.Folder)))
+	if plan.Commit != nil && plan.Origin.Source == journal.FromCommit && plan.ConfigNote == "" {
+		r.readBeside = func(file string) ([]byte, error) {
+			return plan.Project.Repository.File(ctx, plan.Commit.Hash, path.Join(plan.Project.Prefix, plan.Config.Build.Folder, file))
 		}
-		return os.ReadFile(filepath.Join(plan.Project.Root, filepath.FromSlash(inside)))
-	})
+	}
+	files, err := ruleSources(plan.Config, r.readBeside, nil)
 	if err != nil {
 		return err
 	}
-	_, found := rules.Parse(r.ruleFiles, r.ruleOptions())
+	_, found := rules.Parse(files, r.ruleOptions())
 	return found.Problem()
 }
 
 func (r *Run) ruleOptions() rules.Options { return r.Plan.Config.RuleOptions(r.Plan.Project.Standing) }
-
-// allRules returns all rules files in their order, with those of the output, which open reads.
-func (r *Run) allRules(open func(file string) ([]byte, error)) ([]rules.Source, error) {
-	var files []rules.Source
-	known := r.ruleFiles
-	for _, file := range r.Plan.Config.Rules {
-		if _, later := r.Plan.Config.InOutput(file); !later {
-			files, known = append(files, known[0]), known[1:]
-			continue
-		}
-		text, err := open(file)
-		if err != nil {
-			return nil, noRulesFile(file, err)
-		}
-		files = append(files, rules.Source{Name: path.Join(r.Plan.Config.Build.Folder, file), Text: text})
-	}
-	return files, nil
-}
 
 // ruled is what the rules of a release are.
 type ruled struct {
@@ -211,9 +195,9 @@ type RuleCounts struct {
 	Expectations int
 }
 
-// rulesOfBuild reads a rules file of the output as an earlier build kept it.
+// rulesOfBuild reads a rules file, by its path in the output, as an earlier build kept it.
 func (r *Run) rulesOfBuild(ctx context.Context, record builds.Record, file string) ([]byte, error) {
-	name := path.Join(r.Plan.Config.Build.Folder, file)
+	name := path.Join(r.Plan.Config.Build.Folder, r.Plan.Config.Build.Output, file)
 	for _, kept := range record.Rules {
 		if kept.Path == name {
 			return kept.Load(ctx, r.load)
@@ -265,17 +249,4 @@ func filesOf(ctx context.Context, reader *release.Reader) ([]release.File, error
 		list = append(list, file)
 	}
 	return list, nil
-}
-
-// readIn returns what reads a rules file from the output folder.
-func (r *Run) readIn(folder string) func(file string) ([]byte, error) {
-	return func(file string) ([]byte, error) {
-		inside, _ := r.Plan.Config.InOutput(file)
-		root, err := os.OpenRoot(folder)
-		if err != nil {
-			return nil, err
-		}
-		defer root.Close() //nolint:errcheck // read only
-		return root.ReadFile(filepath.FromSlash(inside))
-	}
 }

@@ -19,7 +19,6 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -51,8 +50,8 @@ type Run struct {
 	Now       func() time.Time
 
 	result     Result
-	ruleFiles  []rules.Source // those that are known before the build
-	overFreeze bool           // a person was shown the freeze and goes on
+	readBeside func(file string) ([]byte, error) // reads rules files that the build does not make
+	overFreeze bool                              // a person was shown the freeze and goes on
 }
 
 // Result is what a run did.
@@ -224,7 +223,7 @@ func (r *Run) resettled(ctx context.Context, record builds.Record, reader *relea
 		in.Site.Files = reader
 		return &ruled{in: in}, err
 	}
-	files, err := r.allRules(func(file string) ([]byte, error) { return r.rulesOfBuild(ctx, record, file) })
+	files, err := ruleSources(r.Plan.Config, r.readBeside, func(file string) ([]byte, error) { return r.rulesOfBuild(ctx, record, file) })
 	if err != nil {
 		return nil, err
 	}

@@ -78,7 +78,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 
 // ruleOutput reads and checks all rules, with those that the build wrote.
 func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File) (*ruled, error) {
-	sources, err := r.allRules(r.readIn(output.folder))
+	sources, err := ruleSources(r.Plan.Config, r.readBeside, readIn(output.folder))
 	if err != nil {
 		return nil, err
 	}

@@ -204,7 +204,7 @@ func (p *Project) CommitSubject(ctx context.Context, store storage.Store, site, 
 	if err := run.readRules(ctx); err != nil {
 		return nil, err
 	}
-	texts, err := run.allRules(func(file string) ([]byte, error) { return run.rulesOfBuild(ctx, record, file) })
+	texts, err := ruleSources(plan.Config, run.readBeside, func(file string) ([]byte, error) { return run.rulesOfBuild(ctx, record, file) })
 	if err != nil {
 		return nil, err
 	}

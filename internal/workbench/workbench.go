@@ -236,13 +236,9 @@ func (b *Bench) make(ctx context.Context, why string) {
 
 func (b *Bench) build(ctx context.Context) error {
 	build := b.Project.Beside.Build
-	environment, err := builder.Environment(build.Variables, build.Secrets)
+	environment, err := builder.Ready(ctx, build.Run, build.Variables, build.Secrets)
 	if err != nil {
 		return err
-	}
-	if missing := builder.Missing(ctx, build.Run, environment); len(missing) > 0 {
-		return fault.New(fault.BuildFailed, "program-missing", "the build needs programs that are not here: %s", strings.Join(missing, ", ")).
-			At("%s: build", project.FileName).Then("install them; orilla doctor looks again")
 	}
 	_, err = builder.Run(ctx, builder.Spec{
 		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: environment, TimeLimit: time.Duration(build.TimeLimit),
