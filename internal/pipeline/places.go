@@ -66,12 +66,12 @@ func OpenStore(address, root string, places Places, make bool) (storage.Store, e
 	switch {
 	case err == nil:
 		return store, nil
-	case errors.Is(err, file.ErrNone):
+	case errors.Is(err, storage.ErrNone):
 		return nil, fault.New(fault.Failed, "no-store", "there is no store yet").At("%s", folder).Then("orilla deploy makes it with the first release")
-	case errors.Is(err, file.ErrOther):
+	case errors.Is(err, storage.ErrOther):
 		return nil, fault.New(fault.Refused, "not-a-store", "the folder is not empty and is not a store").At("%s", folder).
 			Then("name an empty folder, or one that is a store, as store: in orilla.yaml or with --store")
-	case errors.Is(err, file.ErrFormat):
+	case errors.Is(err, storage.ErrFormat):
 		return nil, fault.New(fault.Refused, "store-format", "the store was made by another version of Orilla").At("%s", folder).Then("use that version, or a newer one")
 	}
 	return nil, fault.New(fault.Failed, "store-unreachable", "the store cannot be opened").At("%s", folder).Because(err).
@@ -127,7 +127,7 @@ func StoreTrouble(store storage.Store, err error) error {
 	case errors.Is(err, storage.ErrReadOnly):
 		return fault.New(fault.Failed, "store-read-only", "the store cannot be written").At("%s", store.Address()).Because(err).
 			Then("give the user who runs this command the right to write there")
-	case isFull(err):
+	case errors.Is(err, storage.ErrFull):
 		return fault.New(fault.Failed, "store-full", "there is no room left in the store").At("%s", store.Address()).Because(err).
 			Then("make room on that disk and run the command again: what was uploaded whole is kept")
 	}

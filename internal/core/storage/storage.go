@@ -9,8 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"runtime"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // MaxObject is the largest sequence of bytes that a store is asked to keep under one key: 8 MiB. Larger content is cut
@@ -27,6 +30,32 @@ var (
 	ErrBadKey = errors.New("not a key")
 	// ErrReadOnly: the store may be read, not written.
 	ErrReadOnly = errors.New("the store cannot be written")
+	// ErrDenied: the store knows who asks, and refuses.
+	ErrDenied = errors.New("not allowed")
+	// ErrCredentials: there are no credentials, or the store does not accept them.
+	ErrCredentials = errors.New("the credentials are not accepted")
+	// ErrUnreachable: nothing answers at the store's address, or no longer.
+	ErrUnreachable = errors.New("the store does not answer")
+	// ErrUntrusted: what answers cannot prove to be the store.
+	ErrUntrusted = errors.New("the server is not known")
+	// ErrFull: there is no room left.
+	ErrFull = errors.New("there is no room left")
+	// ErrClock: the clock of this machine and that of the store are too far apart.
+	ErrClock = errors.New("the clocks differ")
+	// ErrUnable: the server cannot do what a store needs.
+	ErrUnable = errors.New("the server cannot hold a store")
+)
+
+// Errors of opening a store.
+var (
+	// ErrNone: nothing is there yet: a store can be made.
+	ErrNone = errors.New("no store there yet")
+	// ErrNoBucket: the bucket does not exist.
+	ErrNoBucket = errors.New("there is no such bucket")
+	// ErrOther: something else is there.
+	ErrOther = errors.New("what is there is not empty and is not a store")
+	// ErrFormat: the store has a format of another version.
+	ErrFormat = errors.New("the store was made by another version of Orilla")
 )
 
 // Store keeps bytes under keys.
@@ -76,14 +105,15 @@ type Store interface {
 // Until Commit no key is required to appear. Whenever a key has appeared, even if the process died at that very moment or
 // the power failed, its content is whole.
 type Batch interface {
-	// Add keeps data under key when Commit is called, unless the key already exists with that size: then it reports
-	// false and the bytes are not written again. A key under objects/ that exists with another size is damaged and is
-	// written anew. Add does not keep data after it returned.
+	// Add keeps data under key when Commit is called. Where asking costs next to nothing, a key that already exists with
+	// that size is not written again, and Add reports false; where asking costs as much as writing, it is written without
+	// asking. A key under objects/ that exists with another size is damaged and is written anew; no other key is ever
+	// replaced. Add does not keep data after it returned.
 	Add(ctx context.Context, key string, data []byte) (added bool, err error)
 
 	// Commit makes everything added durable and visible, in any order, and also makes durable whatever Add found
-	// present. It returns the keys that another writer created meanwhile; for objects that is of no interest, since
-	// equal names have equal bytes.
+	// present. It returns the keys outside objects/ that another writer had created with other bytes; for objects that is of
+	// no interest, since equal names have equal bytes.
 	Commit(ctx context.Context) (taken []string, err error)
 
 	// Discard drops what was added. After Commit it does nothing.
@@ -96,6 +126,57 @@ type Watcher interface {
 	// directly in folder. It ends, closing the channel, with the context. Signals may be lost: they save time and
 	// are never relied on.
 	Watch(ctx context.Context, folder string) (<-chan struct{}, error)
+}
+
+// Remover is a Store that removes many keys at the cost of one.
+type Remover interface {
+	// Remove removes keys, in any order. Removing what is not there is no error.
+	Remove(ctx context.Context, keys []string) error
+}
+
+// Remove removes keys from a store, several at a time.
+func Remove(ctx context.Context, store Store, keys []string) error {
+	if remover, ok := store.(Remover); ok {
+		return remover.Remove(ctx, keys)
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(Parallel(store))
+	for _, key := range keys {
+		group.Go(func() error { return store.Delete(ctx, key) })
+	}
+	return group.Wait()
+}
+
+// Clock is a Store that learns its clock from answers.
+type Clock interface {
+	// Ahead returns how far the store's clock is before this machine's; false while that is not known.
+	Ahead() (time.Duration, bool)
+}
+
+// Ahead returns how far the store's clock is before this machine's. key was written a moment ago, at the time written by this
+// machine's clock.
+func Ahead(ctx context.Context, store Store, key string, written time.Time) (time.Duration, error) {
+	if clock, ok := store.(Clock); ok {
+		if ahead, known := clock.Ahead(); known {
+			return ahead, nil
+		}
+	}
+	item, err := store.Stat(ctx, key)
+	return item.Modified.Sub(written), err
+}
+
+// Wide is a Store that is far away, so that many calls at once are worth while.
+type Wide interface {
+	// Parallel returns how many calls at once the store is asked for at most, unless somebody says otherwise.
+	Parallel() int
+}
+
+// Parallel returns how many calls of a store at once are worth while.
+func Parallel(store Store) int {
+	if wide, ok := store.(Wide); ok {
+		return wide.Parallel()
+	}
+	return max(4, 2*runtime.NumCPU())
 }
 
 // Item is one thing that a store keeps.
@@ -129,3 +210,6 @@ func CheckKey(key string) error {
 	}
 	return nil
 }
+
+// ClockLimit is how far apart the clocks of a writer and of its store may be.
+const ClockLimit = 5 * time.Minute

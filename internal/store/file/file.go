@@ -21,19 +21,6 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// mark is the content of the file that makes a folder a store.
-const mark = `{"format":1,"kind":"orilla-store"}`
-
-// Errors that callers decide on.
-var (
-	// ErrNone: the folder is not there, or is empty: a store can be made in it.
-	ErrNone = errors.New("no store there yet")
-	// ErrOther: the folder holds something else.
-	ErrOther = errors.New("the folder is not empty and is not a store")
-	// ErrFormat: the store has a format of another version.
-	ErrFormat = errors.New("the store was made by another version of Orilla")
-)
-
 // Store is a store in a folder. It implements storage.Store and storage.Watcher.
 type Store struct {
 	root string
@@ -45,7 +32,7 @@ var (
 	_ storage.Watcher = (*Store)(nil)
 )
 
-// Open opens the store in a folder. The error is ErrNone, ErrOther or ErrFormat, or what the system said.
+// Open opens the store in a folder. The error is storage.ErrNone, ErrOther or ErrFormat, or what the system said.
 func Open(root string) (*Store, error) {
 	root, err := filepath.Abs(root)
 	if err != nil {
@@ -56,9 +43,10 @@ func Open(root string) (*Store, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, unmarked(root)
 	case err != nil:
-		return nil, err
-	case string(data) != mark:
-		return nil, fmt.Errorf("%s: %w", root, ErrFormat)
+		return nil, explain(storage.MarkKey, err)
+	}
+	if _, err := storage.CheckMark(data); err != nil {
+		return nil, fmt.Errorf("%s: %w", root, err)
 	}
 	folder, err := os.Open(root)
 	if err != nil {
@@ -75,16 +63,16 @@ func unmarked(root string) error {
 	}
 	for _, entry := range entries {
 		if entry.Name() != "tmp" && entry.Name() != "lost+found" {
-			return fmt.Errorf("%s: %w", root, ErrOther)
+			return fmt.Errorf("%s: %w", root, storage.ErrOther)
 		}
 	}
-	return fmt.Errorf("%s: %w", root, ErrNone)
+	return fmt.Errorf("%s: %w", root, storage.ErrNone)
 }
 
 // Make opens the store in a folder, and makes it first if the folder is missing or empty. Several may do so at once.
 func Make(root string) (*Store, error) {
 	store, err := Open(root)
-	if !errors.Is(err, ErrNone) {
+	if !errors.Is(err, storage.ErrNone) {
 		return store, err
 	}
 	if err := os.MkdirAll(filepath.Join(root, storage.PulsesKey), 0o755); err != nil {
@@ -99,7 +87,7 @@ func Make(root string) (*Store, error) {
 		return nil, err
 	}
 	store = &Store{root: root, disk: realDisk{folder}}
-	err = store.Create(context.Background(), storage.MarkKey, []byte(mark))
+	err = store.Create(context.Background(), storage.MarkKey, storage.NewMark(strings.ToLower(rand.Text())))
 	if err != nil && !errors.Is(err, storage.ErrExists) {
 		return nil, err
 	}
@@ -266,6 +254,8 @@ func explain(key string, err error) error {
 		return fmt.Errorf("%s: %w", key, storage.ErrExists)
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
 		return fmt.Errorf("%s: %w: %w", key, storage.ErrReadOnly, err)
+	case isFull(err):
+		return fmt.Errorf("%s: %w: %w", key, storage.ErrFull, err)
 	}
 	return fmt.Errorf("%s: %w", key, err)
 }

@@ -16,7 +16,7 @@ import (
 )
 
 func TestContract(t *testing.T) {
-	storetest.Run(t, func(t *testing.T) (storage.Store, func() storage.Store) {
+	storetest.Run(t, storetest.Options{}, func(t *testing.T) (storage.Store, func() storage.Store) {
 		root := filepath.Join(t.TempDir(), "store")
 		store, err := file.Make(root)
 		require.NoError(t, err)
@@ -31,15 +31,15 @@ func TestContract(t *testing.T) {
 func TestOpenTellsWhatAFolderIs(t *testing.T) {
 	root := t.TempDir()
 	_, err := file.Open(filepath.Join(root, "missing"))
-	require.ErrorIs(t, err, file.ErrNone)
+	require.ErrorIs(t, err, storage.ErrNone)
 	_, err = file.Open(root)
-	require.ErrorIs(t, err, file.ErrNone, "an empty folder can become one")
+	require.ErrorIs(t, err, storage.ErrNone, "an empty folder can become one")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "thesis.txt"), nil, 0o644))
 	_, err = file.Make(root)
-	require.ErrorIs(t, err, file.ErrOther, "a folder with something in it is left alone")
+	require.ErrorIs(t, err, storage.ErrOther, "a folder with something in it is left alone")
 	require.NoError(t, os.WriteFile(filepath.Join(root, storage.MarkKey), []byte(`{"format":2,"kind":"orilla-store"}`), 0o644))
 	_, err = file.Open(root)
-	require.ErrorIs(t, err, file.ErrFormat)
+	require.ErrorIs(t, err, storage.ErrFormat)
 }
 
 func TestAStoreThatCannotBeWrittenSaysSo(t *testing.T) {

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -18,8 +19,20 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
+// Options say in which of the ways that the contract leaves open an engine behaves.
+type Options struct {
+	WritesWithoutAsking bool // a batch writes an object also if it is there
+}
+
+// Name returns a name for a store of a test's own: lower-case letters and digits.
+func Name(t *testing.T) string {
+	sum := digest.Of([]byte(t.Name())).String()
+	return "t" + sum[:16]
+}
+
 // Run tests an engine. open returns an empty store; again opens the same store as another process would, or returns it.
-func Run(t *testing.T, open func(t *testing.T) (store storage.Store, again func() storage.Store)) {
+func Run(t *testing.T, options Options, open func(t *testing.T) (store storage.Store, again func() storage.Store)) {
+	batchTaken := func(t *testing.T, a, b storage.Store) { batchTaken(t, options, a, b) }
 	for _, test := range []struct {
 		name string
 		run  func(t *testing.T, a, b storage.Store)
@@ -33,6 +46,8 @@ func Run(t *testing.T, open func(t *testing.T) (store storage.Store, again func(
 		{"a batch leaves what is there alone", batchTaken},
 		{"a discarded batch leaves nothing", discarded},
 		{"listing is one level deep and in order", listed},
+		{"what is removed is gone, many at once too", removed},
+		{"a clock is learnt", clock},
 		{"keys that are none are refused", badKeys},
 		{"a context that has ended ends every call", ended},
 	} {
@@ -166,7 +181,7 @@ func batched(t *testing.T, a, b storage.Store) {
 	require.NoError(t, err)
 }
 
-func batchTaken(t *testing.T, a, b storage.Store) {
+func batchTaken(t *testing.T, options Options, a, b storage.Store) {
 	ctx := t.Context()
 	object := []byte("a page of Corvane Ferries")
 	key := digest.Of(object).Key()
@@ -176,7 +191,7 @@ func batchTaken(t *testing.T, a, b storage.Store) {
 	require.NoError(t, err)
 	added, err := batch.Add(ctx, key, object)
 	require.NoError(t, err)
-	assert.False(t, added, "what is present is not written again")
+	assert.Equal(t, options.WritesWithoutAsking, added, "what is present is not written again where asking is cheap")
 	_, err = batch.Add(ctx, "sites/corvane/builds/k/2", []byte("ours"))
 	require.NoError(t, err)
 	require.NoError(t, a.Create(ctx, "sites/corvane/builds/k/2", []byte("faster")))
@@ -229,6 +244,31 @@ func listed(t *testing.T, a, b storage.Store) {
 		assert.EqualValues(t, len(item.Key), item.Size)
 		break
 	}
+}
+
+func removed(t *testing.T, a, b storage.Store) {
+	var keys []string
+	for i := range 30 {
+		keys = append(keys, fmt.Sprintf("objects/%02d/x", i))
+		require.NoError(t, a.Create(t.Context(), keys[i], []byte("x")))
+	}
+	require.NoError(t, storage.Remove(t.Context(), a, append(keys[:29:29], "objects/zz/never")))
+	for i, key := range keys {
+		_, err := b.Stat(t.Context(), key)
+		if i < 29 {
+			require.ErrorIs(t, err, storage.ErrNotFound)
+		} else {
+			require.NoError(t, err)
+		}
+	}
+}
+
+func clock(t *testing.T, a, _ storage.Store) {
+	now := time.Now()
+	require.NoError(t, a.Create(t.Context(), "pins/x", []byte("x")))
+	ahead, err := storage.Ahead(t.Context(), a, "pins/x", now)
+	require.NoError(t, err)
+	assert.Less(t, ahead.Abs(), 3*time.Second, "both run on this machine")
 }
 
 func names(t *testing.T, store storage.Store, folder string) []string {

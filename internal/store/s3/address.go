@@ -1,0 +1,178 @@
+package s3
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gopkg.in/ini.v1"
+
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Config says where a store is and how it is reached.
+type Config struct {
+	Bucket    string
+	Prefix    string   // of all keys, without slashes at its ends; may be empty
+	Endpoint  *url.URL // http or https, without a path
+	Region    string   // empty: the server is asked
+	PathStyle bool     // the bucket stands in the path, not in the host name
+	Profile   string   // in the files of credentials; empty: as the environment says
+	Timeout   time.Duration
+
+	given string
+}
+
+// defaultTimeout is how long a server may take to begin its answer.
+const defaultTimeout = 30 * time.Second
+
+// ErrAddress: an address of a store is not written as it should be.
+var ErrAddress = errors.New("not an address of a bucket")
+
+// Parse reads an address:
+//
+//	s3://BUCKET/PREFIX?endpoint=URL&region=NAME&style=path|host&profile=NAME&timeout=DURATION
+//
+// Everything but the bucket may be left out. The endpoint comes from AWS_ENDPOINT_URL_S3, AWS_ENDPOINT_URL or the profile's
+// endpoint_url then, else it is Amazon's; the region from AWS_REGION, AWS_DEFAULT_REGION or the profile. The style is path for an
+// endpoint that is given, host for Amazon's. getenv is os.Getenv.
+func Parse(address string, getenv func(string) string) (Config, error) {
+	parsed, err := url.Parse(address)
+	if err != nil || parsed.Scheme != "s3" || parsed.Host == "" || parsed.User != nil || parsed.Fragment != "" {
+		return Config{}, fmt.Errorf("%w: it is written s3://BUCKET/PREFIX", ErrAddress)
+	}
+	config := Config{Bucket: parsed.Host, Prefix: strings.Trim(parsed.Path, "/"), Timeout: defaultTimeout, given: address}
+	if config.Prefix != "" {
+		if err := storage.CheckKey(config.Prefix); err != nil || len(config.Prefix) > 300 {
+			return Config{}, fmt.Errorf("%w: the prefix may hold lower-case letters, digits, dots, dashes and underscores between its slashes", ErrAddress)
+		}
+	}
+	query := parsed.Query()
+	get := func(name string) string {
+		value := query.Get(name)
+		query.Del(name)
+		return value
+	}
+	endpoint, style := get("endpoint"), get("style")
+	config.Region, config.Profile = get("region"), get("profile")
+	if text := get("timeout"); text != "" {
+		if config.Timeout, err = time.ParseDuration(text); err != nil || config.Timeout <= 0 {
+			return Config{}, fmt.Errorf("%w: timeout=%s is no duration, such as 30s", ErrAddress, text)
+		}
+	}
+	for name := range query {
+		return Config{}, fmt.Errorf("%w: it knows endpoint, region, style, profile and timeout, not %s", ErrAddress, name)
+	}
+	profile := readProfile(config.profileName(getenv), getenv)
+	endpoint = first(endpoint, getenv("AWS_ENDPOINT_URL_S3"), getenv("AWS_ENDPOINT_URL"), profile("endpoint_url"))
+	config.Region = first(config.Region, getenv("AWS_REGION"), getenv("AWS_DEFAULT_REGION"), profile("region"))
+	config.PathStyle = endpoint != ""
+	switch style {
+	case "path", "host":
+		config.PathStyle = style == "path"
+	case "":
+	default:
+		return Config{}, fmt.Errorf("%w: style is path or host, not %s", ErrAddress, style)
+	}
+	if endpoint == "" {
+		endpoint = "https://s3.amazonaws.com"
+	}
+	config.Endpoint, err = url.Parse(endpoint)
+	if err != nil || config.Endpoint.Scheme != "http" && config.Endpoint.Scheme != "https" || config.Endpoint.Host == "" || strings.Trim(config.Endpoint.Path, "/") != "" {
+		return Config{}, fmt.Errorf("%w: the endpoint %q is no address such as https://storage.example", ErrAddress, endpoint)
+	}
+	return config, nil
+}
+
+func (c Config) profileName(getenv func(string) string) string {
+	return first(c.Profile, getenv("AWS_PROFILE"), getenv("AWS_DEFAULT_PROFILE"), "default")
+}
+
+// credentialsFile is where keys are kept by name.
+func credentialsFile(getenv func(string) string) string {
+	if file := getenv("AWS_SHARED_CREDENTIALS_FILE"); file != "" {
+		return file
+	}
+	home, _ := os.UserHomeDir()
+	return filepath.Join(home, ".aws", "credentials")
+}
+
+// readProfile returns what looks up the settings of a profile, in the file of settings and in that of credentials.
+func readProfile(name string, getenv func(string) string) func(key string) string {
+	home, _ := os.UserHomeDir()
+	settings := first(getenv("AWS_CONFIG_FILE"), filepath.Join(home, ".aws", "config"))
+	section := name
+	if name != "default" {
+		section = "profile " + name
+	}
+	return func(key string) string {
+		for _, place := range []struct{ file, section string }{{settings, section}, {credentialsFile(getenv), name}} {
+			if file, err := ini.Load(place.file); err == nil {
+				if value := file.Section(place.section).Key(key).String(); value != "" {
+					return value
+				}
+			}
+		}
+		return ""
+	}
+}
+
+func first(values ...string) string {
+	for _, value := range values {
+		if value != "" {
+			return value
+		}
+	}
+	return ""
+}
+
+// Place names bucket, prefix and server for people.
+func (c Config) Place() string {
+	place := "s3://" + c.Bucket
+	if c.Prefix != "" {
+		place += "/" + c.Prefix
+	}
+	place += " at " + c.Endpoint.Host
+	if c.Region != "" {
+		place += " (" + c.Region + ")"
+	}
+	return place
+}
+
+// Policy returns a policy that allows a role what it needs and nothing else, in the JSON that S3 servers take. Roles are
+// "deployer", "edge" and "pruner".
+func (c Config) Policy(role string) string {
+	bucket := "arn:aws:s3:::" + c.Bucket
+	within := func(folders ...string) (resources []string) {
+		prefix := ""
+		if c.Prefix != "" {
+			prefix = c.Prefix + "/"
+		}
+		for _, folder := range folders {
+			resources = append(resources, strconv.Quote(bucket+"/"+prefix+folder))
+		}
+		return resources
+	}
+	allow := func(action string, resources []string) string {
+		return `    {"Effect": "Allow", "Action": ` + action + `, "Resource": [` + strings.Join(resources, ", ") + `]}`
+	}
+	list := allow(`"s3:ListBucket"`, []string{strconv.Quote(bucket)})
+	if c.Prefix != "" {
+		list = strings.TrimSuffix(list, "}") + `, "Condition": {"StringLike": {"s3:prefix": ["` + c.Prefix + `/*"]}}}`
+	}
+	statements := []string{list, allow(`"s3:GetObject"`, within("*"))}
+	switch role {
+	case "deployer":
+		statements = append(statements, allow(`"s3:PutObject"`, within("objects/*", "sites/*", "pins/*", "pulse/*")), allow(`"s3:DeleteObject"`, within("pins/*")))
+	case "edge":
+		statements = append(statements, allow(`["s3:PutObject", "s3:DeleteObject"]`, within("edges/*")))
+	case "pruner":
+		statements = append(statements, allow(`["s3:PutObject", "s3:DeleteObject"]`, within("objects/*", "sites/*", "pins/*", "prune/*", "pulse/*", "edges/*")))
+	}
+	return "{\n  \"Version\": \"2012-10-17\",\n  \"Statement\": [\n" + strings.Join(statements, ",\n") + "\n  ]\n}"
+}

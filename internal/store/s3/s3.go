@@ -1,0 +1,429 @@
+// Package s3 keeps a store in a bucket of an S3-compatible object store.
+//
+// Each key is an object below the store's prefix. A PUT is durable and visible at once, and whole; If-None-Match: * makes it fail
+// where the name is taken (RFC 9110, section 13.1.2). Requests that may be repeated are, after pauses that double and vary.
+package s3
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+	"golang.org/x/sync/errgroup"
+
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Store is a store in a bucket. It implements storage.Store, storage.Clock, storage.Remover and storage.Wide.
+type Store struct {
+	config  Config
+	core    minio.Core
+	account string
+	ahead   atomic.Pointer[time.Duration]
+}
+
+var (
+	_ storage.Remote  = (*Store)(nil)
+	_ storage.Clock   = (*Store)(nil)
+	_ storage.Remover = (*Store)(nil)
+	_ storage.Wide    = (*Store)(nil)
+)
+
+// parallel is how many requests at once are worth while: with small objects, most of the time goes into waiting for answers.
+const parallel = 24
+
+// Open returns the store at an address. Nothing is asked of the server yet. The error is storage.ErrCredentials if there are
+// none. getenv is os.Getenv.
+func Open(config Config, getenv func(string) string) (*Store, error) {
+	keys, account, err := config.credentials(getenv)
+	if err != nil {
+		return nil, err
+	}
+	s, err := connect(config, keys)
+	if err == nil {
+		s.account = account
+	}
+	return s, err
+}
+
+func connect(config Config, keys *credentials.Credentials) (*Store, error) {
+	secure := config.Endpoint.Scheme == "https"
+	transport, err := minio.DefaultTransport(secure)
+	if err != nil {
+		return nil, err
+	}
+	transport.ResponseHeaderTimeout, transport.MaxIdleConnsPerHost = config.Timeout, 128
+	transport.DialContext = (&net.Dialer{Timeout: min(config.Timeout, 10*time.Second), KeepAlive: 30 * time.Second}).DialContext
+	s := &Store{config: config}
+	style := minio.BucketLookupDNS
+	if config.PathStyle {
+		style = minio.BucketLookupPath
+	}
+	client, err := minio.New(config.Endpoint.Host, &minio.Options{
+		Creds: keys, Secure: secure, Transport: &clocked{transport, &s.ahead}, Region: config.Region, BucketLookup: style,
+		TrailingHeaders: true, // allows checksums to be given
+		MaxRetries:      1,    // repeating is done here, where what an answer means is known
+	})
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrAddress, err)
+	}
+	s.core = minio.Core{Client: client}
+	return s, nil
+}
+
+// credentials finds keys in the usual places: the environment, the profile's file, and where a machine's own role is told.
+func (c Config) credentials(getenv func(string) string) (*credentials.Credentials, string, error) {
+	file, profile := credentialsFile(getenv), c.profileName(getenv)
+	providers := []struct {
+		provider credentials.Provider
+		from     string
+	}{
+		{&credentials.EnvAWS{}, "AWS_ACCESS_KEY_ID"},
+		{&credentials.FileAWSCredentials{Filename: file, Profile: profile}, "profile " + profile + " of " + file},
+	}
+	if c.Profile != "" { // said in the address, it comes before the environment
+		slices.Reverse(providers)
+	}
+	if getenv("AWS_WEB_IDENTITY_TOKEN_FILE") != "" || getenv("AWS_CONTAINER_CREDENTIALS_RELATIVE_URI") != "" || getenv("AWS_CONTAINER_CREDENTIALS_FULL_URI") != "" {
+		providers = append(providers, struct {
+			provider credentials.Provider
+			from     string
+		}{&credentials.IAM{}, "this machine's role"})
+	}
+	for _, p := range providers {
+		keys := credentials.New(p.provider)
+		value, err := keys.GetWithContext(&credentials.CredContext{Client: http.DefaultClient})
+		if err == nil && value.AccessKeyID != "" && value.SecretAccessKey != "" {
+			return keys, value.AccessKeyID + " (" + p.from + ")", nil
+		}
+	}
+	return nil, "", fmt.Errorf("%w: there are none: neither AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY nor profile %s in %s", storage.ErrCredentials, profile, file)
+}
+
+// clocked learns the server's clock from the Date field of its answers, which counts in seconds.
+type clocked struct {
+	http.RoundTripper
+	ahead *atomic.Pointer[time.Duration]
+}
+
+func (c *clocked) RoundTrip(request *http.Request) (*http.Response, error) {
+	response, err := c.RoundTripper.RoundTrip(request)
+	if err == nil {
+		if date, err := http.ParseTime(response.Header.Get("Date")); err == nil {
+			ahead := time.Until(date.Add(500 * time.Millisecond))
+			c.ahead.Store(&ahead)
+		}
+	}
+	return response, err
+}
+
+// Ahead implements storage.Clock.
+func (s *Store) Ahead() (time.Duration, bool) {
+	if ahead := s.ahead.Load(); ahead != nil {
+		return *ahead, true
+	}
+	return 0, false
+}
+
+// Parallel implements storage.Wide.
+func (s *Store) Parallel() int { return parallel }
+
+// Address returns what was given to Parse.
+func (s *Store) Address() string { return s.config.given }
+
+// Config returns where the store is.
+func (s *Store) Config() Config { return s.config }
+
+// Place implements storage.Remote.
+func (s *Store) Place() string { return s.config.Place() }
+
+// Account names the key that signs requests, and where it was found.
+func (s *Store) Account() string { return s.account }
+
+func (s *Store) name(key string) string {
+	if s.config.Prefix == "" {
+		return key
+	}
+	return s.config.Prefix + "/" + key
+}
+
+// Get implements storage.Store.
+func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return nil, err
+	}
+	err = s.repeat(ctx, key, func(int) error {
+		body, info, _, err := s.core.GetObject(ctx, s.config.Bucket, s.name(key), minio.GetObjectOptions{})
+		if err != nil {
+			return err
+		}
+		defer body.Close() //nolint:errcheck // read only
+		if info.Size > 8*storage.MaxObject {
+			return fmt.Errorf("an object of %d bytes is no part of a store", info.Size)
+		}
+		data = make([]byte, 0, max(info.Size, 0)+1)
+		buffer := bytes.NewBuffer(data)
+		_, err = io.Copy(buffer, io.LimitReader(body, 8*storage.MaxObject))
+		data = buffer.Bytes()
+		if err == nil && info.Size >= 0 && int64(len(data)) != info.Size {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return data, nil
+}
+
+// Stat implements storage.Store.
+func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return storage.Item{}, err
+	}
+	err = s.repeat(ctx, key, func(int) error {
+		info, err := s.core.StatObject(ctx, s.config.Bucket, s.name(key), minio.StatObjectOptions{})
+		item = storage.Item{Key: key, Size: info.Size, Modified: info.LastModified}
+		return err
+	})
+	return item, err
+}
+
+// List implements storage.Store. One request brings up to a thousand items.
+func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
+	return func(yield func(storage.Item, error) bool) {
+		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
+			yield(storage.Item{}, err)
+			return
+		}
+		prefix, token := s.name(folder)+"/", ""
+		for {
+			var page minio.ListBucketV2Result
+			err := s.repeat(ctx, folder, func(int) (err error) {
+				page, err = s.core.ListObjectsV2(s.config.Bucket, prefix, "", token, "/", 1000)
+				return err
+			})
+			if err != nil {
+				yield(storage.Item{}, err)
+				return
+			}
+			for _, item := range children(page, folder, prefix) {
+				if ctx.Err() != nil || !yield(item, nil) {
+					return
+				}
+			}
+			if token = page.NextContinuationToken; !page.IsTruncated || token == "" {
+				return
+			}
+		}
+	}
+}
+
+// children turns a page of a listing into items, in order.
+func children(page minio.ListBucketV2Result, folder, prefix string) []storage.Item {
+	items := make([]storage.Item, 0, len(page.Contents)+len(page.CommonPrefixes))
+	for _, found := range page.Contents {
+		if name := strings.TrimPrefix(found.Key, prefix); name != "" && !strings.HasSuffix(name, "/") {
+			items = append(items, storage.Item{Key: folder + "/" + name, Size: found.Size, Modified: found.LastModified})
+		}
+	}
+	for _, found := range page.CommonPrefixes {
+		if name := strings.Trim(strings.TrimPrefix(found.Prefix, prefix), "/"); name != "" {
+			items = append(items, storage.Item{Key: folder + "/" + name, Folder: true})
+		}
+	}
+	slices.SortFunc(items, func(a, b storage.Item) int { return strings.Compare(a.Key, b.Key) })
+	return items
+}
+
+// Empty implements storage.Remote.
+func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
+	prefix := s.config.Prefix
+	if prefix != "" {
+		prefix += "/"
+	}
+	err = s.repeat(ctx, "listing", func(int) error {
+		page, err := s.core.ListObjectsV2(s.config.Bucket, prefix, "", "", "", 2)
+		empty = len(page.Contents) == 0
+		return err
+	})
+	return empty, err
+}
+
+// Create implements storage.Store. If a request may have succeeded although its answer was lost, and the name is taken when it is
+// repeated, then what is there is compared: the same bytes are those that were written.
+func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	repeated, sum := false, digest.Of(data)
+	err := s.repeat(ctx, key, func(attempt int) error {
+		repeated = attempt > 0
+		return s.put(ctx, key, data, sum, true)
+	})
+	if repeated && errors.Is(err, storage.ErrExists) {
+		if there, readErr := s.Get(ctx, key); readErr == nil && bytes.Equal(there, data) {
+			return nil
+		}
+	}
+	return err
+}
+
+// Replace implements storage.Store.
+func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	sum := digest.Of(data)
+	return s.repeat(ctx, key, func(int) error { return s.put(ctx, key, data, sum, false) })
+}
+
+// put sends one object. The server compares it with its SHA-256, which is also what the request is signed with.
+func (s *Store) put(ctx context.Context, key string, data []byte, sum digest.Digest, onlyNew bool) error {
+	options := minio.PutObjectOptions{
+		DisableContentSha256: true, // of the body in pieces: the sum of the whole is given
+		UserMetadata:         map[string]string{"x-amz-checksum-sha256": base64.StdEncoding.EncodeToString(sum[:])},
+	}
+	if onlyNew {
+		options.SetMatchETagExcept("*")
+	}
+	_, err := s.core.PutObject(ctx, s.config.Bucket, s.name(key), bytes.NewReader(data), int64(len(data)), "", hex.EncodeToString(sum[:]), options)
+	return err
+}
+
+// Delete implements storage.Store.
+func (s *Store) Delete(ctx context.Context, key string) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	err := s.repeat(ctx, key, func(int) error {
+		return s.core.RemoveObject(ctx, s.config.Bucket, s.name(key), minio.RemoveObjectOptions{})
+	})
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// Remove implements storage.Remover: a thousand keys a request.
+func (s *Store) Remove(ctx context.Context, keys []string) error {
+	for some := range slices.Chunk(keys, 1000) {
+		err := s.repeat(ctx, some[0], func(int) error {
+			names := make(chan minio.ObjectInfo, len(some))
+			for _, key := range some {
+				names <- minio.ObjectInfo{Key: s.name(key)}
+			}
+			close(names)
+			var failed error
+			for result := range s.core.RemoveObjects(ctx, s.config.Bucket, names, minio.RemoveObjectsOptions{}) {
+				if result.Err != nil && failed == nil && minio.ToErrorResponse(result.Err).Code != minio.NoSuchKey {
+					failed = result.Err
+				}
+			}
+			return failed
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// Begin implements storage.Store. What is added is durable and visible at once.
+func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+	return &batch{store: s, seen: map[string]bool{}, records: map[string][]byte{}}, ctx.Err()
+}
+
+type batch struct {
+	store   *Store
+	mutex   sync.Mutex
+	seen    map[string]bool
+	records map[string][]byte // what is not an object waits for Commit
+	ended   bool
+}
+
+// Add implements storage.Batch. An object is written without asking, at once.
+func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return false, err
+	}
+	if taken, err := b.take(key, data); !taken || err != nil {
+		return false, err
+	}
+	if !strings.HasPrefix(key, "objects/") {
+		return true, nil
+	}
+	sum, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:]) // the name says it; should the bytes be others, the server refuses them
+	if err != nil {
+		sum = digest.Of(data)
+	}
+	return true, b.store.repeat(ctx, key, func(int) error { return b.store.put(ctx, key, data, sum, false) })
+}
+
+// take reports whether the batch did not have a key, and keeps the bytes of a record.
+func (b *batch) take(key string, data []byte) (bool, error) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	switch {
+	case b.ended:
+		return false, errors.New("the batch has ended")
+	case b.seen[key]:
+		return false, nil
+	}
+	b.seen[key] = true
+	if !strings.HasPrefix(key, "objects/") {
+		b.records[key] = slices.Clone(data)
+	}
+	return true, nil
+}
+
+// Commit implements storage.Batch. Records are written only if their names are free.
+func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if b.ended {
+		return nil, errors.New("the batch has ended")
+	}
+	b.ended = true
+	var mutex sync.Mutex
+	group, each := errgroup.WithContext(ctx)
+	group.SetLimit(parallel)
+	for key, data := range b.records {
+		group.Go(func() error {
+			err := b.store.Create(each, key, data)
+			if !errors.Is(err, storage.ErrExists) {
+				return err
+			}
+			there, err := b.store.Get(each, key)
+			if err == nil && !bytes.Equal(there, data) {
+				mutex.Lock()
+				defer mutex.Unlock()
+				taken = append(taken, key)
+			}
+			return err
+		})
+	}
+	return taken, errors.Join(group.Wait(), ctx.Err())
+}
+
+// Discard implements storage.Batch.
+func (b *batch) Discard() {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	b.ended = true
+}

@@ -1,0 +1,169 @@
+package ssh
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
+
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Begin implements storage.Store.
+func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+	return &batch{store: s, added: map[string]pending{}, present: map[string]bool{}}, ctx.Err()
+}
+
+// pending is a flushed file that has no name in the store yet.
+type pending struct {
+	temporary string
+	data      []byte // of a record, to know it again after a connection that broke
+	over      bool   // a damaged object lies under the name
+}
+
+type batch struct {
+	store *Store
+
+	mutex   sync.Mutex
+	added   map[string]pending
+	present map[string]bool // folders of what was found in the store
+	ended   bool
+}
+
+// Add implements storage.Batch.
+func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	if b.reserved(key) {
+		return false, nil
+	}
+	item, err := b.store.Stat(ctx, key)
+	isObject := strings.HasPrefix(key, "objects/")
+	p := pending{over: err == nil}
+	switch {
+	case err == nil && (!isObject || item.Size == int64(len(data))):
+		b.mutex.Lock()
+		defer b.mutex.Unlock()
+		delete(b.added, key)
+		b.present[above(key)[0]] = true
+		return false, nil
+	case err != nil && !errors.Is(err, storage.ErrNotFound):
+		return false, err
+	}
+	if !isObject {
+		p.data = slices.Clone(data)
+	}
+	if p.temporary, err = b.store.temporary(ctx, key, data); err != nil {
+		return false, err
+	}
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	b.added[key] = p
+	if b.ended {
+		return false, errors.New("the batch has ended")
+	}
+	return true, nil
+}
+
+// reserved reports whether the batch has a key, and takes it for the caller if not.
+func (b *batch) reserved(key string) bool {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if _, twice := b.added[key]; twice {
+		return true
+	}
+	b.added[key] = pending{}
+	return false
+}
+
+// Commit implements storage.Batch. The contents are durable; the order is: names, then names durable.
+func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if b.ended {
+		return nil, errors.New("the batch has ended")
+	}
+	b.ended = true
+	flush := maps.Clone(b.present)
+	var mutex sync.Mutex
+	group, each := errgroup.WithContext(ctx)
+	group.SetLimit(b.store.Parallel())
+	for key, p := range b.added {
+		if p.temporary == "" {
+			continue
+		}
+		group.Go(func() error {
+			folders, err := b.store.folders(each, key)
+			if err == nil {
+				err = b.store.do(each, key, func(c *sftp.Client, attempt int) error { return b.name(c, key, p, attempt) })
+			}
+			mutex.Lock()
+			defer mutex.Unlock()
+			for _, folder := range folders {
+				flush[folder] = true
+			}
+			if errors.Is(err, storage.ErrExists) {
+				taken = append(taken, key)
+				return nil
+			}
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	group, each = errgroup.WithContext(ctx)
+	group.SetLimit(b.store.Parallel())
+	for folder := range flush {
+		group.Go(func() error { return b.store.syncFolders(each, folder, []string{folder}) })
+	}
+	return taken, group.Wait()
+}
+
+// name gives what was added its name. An object that came meanwhile has the same bytes.
+func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
+	s := b.store
+	switch {
+	case p.over:
+		return c.PosixRename(p.temporary, s.path(key))
+	case p.data != nil || !strings.HasPrefix(key, "objects/"):
+		return s.link(c, p.temporary, key, p.data, attempt)
+	}
+	err := c.Rename(p.temporary, s.path(key))
+	if err == nil || lost(err) {
+		return err
+	}
+	if _, there := c.Lstat(s.path(key)); there != nil {
+		return err
+	}
+	if err := c.Remove(p.temporary); lost(err) {
+		return err
+	}
+	return nil
+}
+
+// Discard implements storage.Batch.
+func (b *batch) Discard() {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	if b.ended {
+		return
+	}
+	b.ended = true
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second) // what is left is cleaned later
+	defer cancel()
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(b.store.Parallel())
+	for _, p := range b.added {
+		if p.temporary != "" {
+			group.Go(func() error {
+				return b.store.do(ctx, "tmp", func(c *sftp.Client, _ int) error { return c.Remove(p.temporary) })
+			})
+		}
+	}
+	group.Wait() //nolint:errcheck // see above
+}

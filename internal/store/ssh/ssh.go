@@ -1,0 +1,417 @@
+// Package ssh keeps a store in a folder of an SSH server, over its file transfer subsystem (SFTP, version 3, with the extensions
+// of OpenSSH).
+//
+// The folder is laid out like that of package file, so that an edge node on the server reads it as one. A file gets its name only
+// when it is flushed: objects by a rename, all else by a hard link, which fails if the name is taken. The protocol has one answer
+// for all such failures, so what happened is settled by looking.
+package ssh
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"iter"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Store is a store on an SSH server. It implements storage.Store and storage.Wide. Close ends its connection.
+type Store struct {
+	config Config
+	line   *line
+
+	mutex   sync.Mutex
+	made    map[string]bool // folders that are known to be there
+	cleaned bool
+}
+
+var (
+	_ storage.Remote = (*Store)(nil)
+	_ storage.Wide   = (*Store)(nil)
+)
+
+// Open returns the store at an address. Nothing is asked of the server yet.
+func Open(config Config) *Store {
+	return &Store{config: config, line: &line{config: config}, made: map[string]bool{}}
+}
+
+// Close ends the connection.
+func (s *Store) Close() { s.line.end() }
+
+// Address returns what was given to Parse.
+func (s *Store) Address() string { return s.config.given }
+
+// Config returns where the store is.
+func (s *Store) Config() Config { return s.config }
+
+// Place implements storage.Remote.
+func (s *Store) Place() string { return s.config.Place() }
+
+// Account implements storage.Remote.
+func (s *Store) Account() string { return s.config.User }
+
+// Empty implements storage.Remote. A folder that is not there is empty.
+func (s *Store) Empty(ctx context.Context) (bool, error) {
+	empty := true
+	err := s.do(ctx, s.config.Folder, func(c *sftp.Client, _ int) error {
+		entries, err := c.ReadDir(s.config.Folder)
+		for _, entry := range entries {
+			empty = empty && (entry.Name() == "tmp" || entry.Name() == "lost+found")
+		}
+		return err
+	})
+	if errors.Is(err, storage.ErrNotFound) {
+		err = nil
+	}
+	return empty, err
+}
+
+// Parallel implements storage.Wide.
+func (s *Store) Parallel() int { return 3 * sessions }
+
+func (s *Store) path(key string) string { return path.Join(s.config.Folder, key) }
+
+// tries is how often something is begun again over a new connection.
+const tries = 3
+
+// do calls one or several operations on a session. If the connection breaks, it calls them again over a new one, so they must be
+// repeatable. It returns soon after the context has ended, and then gives the connection up.
+func (s *Store) do(ctx context.Context, key string, operate func(c *sftp.Client, attempt int) error) error {
+	for attempt := 0; ; attempt++ {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		session, err := s.line.take(ctx)
+		if err == nil {
+			stop := context.AfterFunc(ctx, func() { s.line.cut(session) })
+			err = operate(session.Client, attempt)
+			stop()
+			if !lost(err) {
+				err = s.explain(key, session.Client, err)
+				s.line.release(session, false)
+				return err
+			}
+			s.line.release(session, true)
+		} else if errors.Is(err, storage.ErrCredentials) || errors.Is(err, storage.ErrUntrusted) || errors.Is(err, storage.ErrUnable) {
+			return err
+		}
+		if attempt+1 == tries {
+			if !errors.Is(err, storage.ErrUnreachable) {
+				err = fmt.Errorf("%w any more: %w", storage.ErrUnreachable, err)
+			}
+			return fmt.Errorf("%s: %w", key, err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(attempt+1) * 300 * time.Millisecond):
+		}
+	}
+}
+
+// lost reports whether an operation failed because its connection broke.
+func lost(err error) bool {
+	if err == nil {
+		return false
+	}
+	var status *sftp.StatusError
+	if errors.As(err, &status) {
+		code := status.FxCode()
+		return code == sftp.ErrSSHFxConnectionLost || code == sftp.ErrSSHFxNoConnection
+	}
+	return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, storage.ErrExists) &&
+		!errors.Is(err, storage.ErrNotFound) && !errors.Is(err, storage.ErrFull) && !errors.Is(err, errPlain)
+}
+
+// errPlain marks errors that are not the connection's.
+var errPlain = errors.New("unexpected")
+
+// explain turns the server's error into the contract's. A plain failure says nothing; if there is no room left, it was that.
+func (s *Store) explain(key string, c *sftp.Client, err error) error {
+	var status *sftp.StatusError
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s: %w", key, storage.ErrNotFound)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%s: %w: %w", key, storage.ErrReadOnly, err)
+	case errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure:
+		if space, statErr := c.StatVFS(s.config.Folder); statErr == nil && space.FreeSpace() < storage.MaxObject {
+			return fmt.Errorf("%s: %w: %s has %d bytes free", key, storage.ErrFull, s.config.Folder, space.FreeSpace())
+		}
+	}
+	return fmt.Errorf("%s: %w", key, err)
+}
+
+// Get implements storage.Store.
+func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return nil, err
+	}
+	err = s.do(ctx, key, func(c *sftp.Client, _ int) error {
+		data, err = read(c, s.path(key))
+		return err
+	})
+	return data, err
+}
+
+func read(c *sftp.Client, name string) ([]byte, error) {
+	file, err := c.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close() //nolint:errcheck // read only
+	var data bytes.Buffer
+	_, err = io.Copy(&data, io.LimitReader(file, 8*storage.MaxObject))
+	return data.Bytes(), err
+}
+
+// Stat implements storage.Store.
+func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err error) {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return storage.Item{}, err
+	}
+	err = s.do(ctx, key, func(c *sftp.Client, _ int) error {
+		info, err := c.Lstat(s.path(key))
+		if err != nil {
+			return err
+		}
+		if !info.Mode().IsRegular() {
+			return fs.ErrNotExist
+		}
+		item = storage.Item{Key: key, Size: info.Size(), Modified: info.ModTime()}
+		return nil
+	})
+	return item, err
+}
+
+// List implements storage.Store.
+func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
+	return func(yield func(storage.Item, error) bool) {
+		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
+			yield(storage.Item{}, err)
+			return
+		}
+		var entries []os.FileInfo
+		err := s.do(ctx, folder, func(c *sftp.Client, _ int) (err error) {
+			entries, err = c.ReadDir(s.path(folder))
+			return err
+		})
+		if err != nil {
+			if !errors.Is(err, storage.ErrNotFound) {
+				yield(storage.Item{}, err)
+			}
+			return
+		}
+		slices.SortFunc(entries, func(a, b os.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
+		for _, entry := range entries {
+			item := storage.Item{Key: folder + "/" + entry.Name(), Folder: entry.IsDir()}
+			if !item.Folder {
+				if !entry.Mode().IsRegular() {
+					continue
+				}
+				item.Size, item.Modified = entry.Size(), entry.ModTime()
+			}
+			if ctx.Err() != nil || !yield(item, nil) {
+				return
+			}
+		}
+	}
+}
+
+// Create implements storage.Store.
+func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	temporary, err := s.temporary(ctx, key, data)
+	if err != nil {
+		return err
+	}
+	folders, err := s.folders(ctx, key)
+	if err != nil {
+		return err
+	}
+	err = s.do(ctx, key, func(c *sftp.Client, attempt int) error { return s.link(c, temporary, key, data, attempt) })
+	if err != nil {
+		return err
+	}
+	return s.syncFolders(ctx, key, folders)
+}
+
+// link gives a file its name unless that is taken. After a connection that broke, the name may be this writer's own.
+func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt int) error {
+	err := c.Link(temporary, s.path(key))
+	if lost(err) {
+		return err
+	}
+	if err != nil {
+		if _, there := c.Lstat(s.path(key)); there == nil {
+			err = fmt.Errorf("%s: %w", key, storage.ErrExists)
+		}
+		if attempt > 0 && errors.Is(err, storage.ErrExists) {
+			if present, readErr := read(c, s.path(key)); readErr == nil && bytes.Equal(present, data) {
+				err = nil
+			}
+		}
+	}
+	if removed := c.Remove(temporary); lost(removed) {
+		return err // litter, which is cleaned later
+	}
+	return err
+}
+
+// Replace implements storage.Store.
+func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	if _, err := s.folders(ctx, key); err != nil {
+		return err
+	}
+	return s.do(ctx, key, func(c *sftp.Client, _ int) error {
+		temporary := s.path("tmp/" + strings.ToLower(rand.Text()))
+		if err := write(c, temporary, data); err != nil {
+			return err
+		}
+		return c.PosixRename(temporary, s.path(key))
+	})
+}
+
+// Delete implements storage.Store.
+func (s *Store) Delete(ctx context.Context, key string) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return err
+	}
+	err := s.do(ctx, key, func(c *sftp.Client, _ int) error { return c.Remove(s.path(key)) })
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+// temporary writes a flushed file that has no name in the store yet.
+func (s *Store) temporary(ctx context.Context, key string, data []byte) (name string, err error) {
+	if err := s.ready(ctx); err != nil {
+		return "", err
+	}
+	err = s.do(ctx, key, func(c *sftp.Client, _ int) error {
+		name = s.path("tmp/" + strings.ToLower(rand.Text()))
+		return write(c, name, data)
+	})
+	return name, err
+}
+
+// write makes a file and flushes it.
+func write(c *sftp.Client, name string, data []byte) error {
+	file, err := c.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	if err == nil {
+		err = file.Sync()
+	}
+	if err = errors.Join(err, file.Close()); err != nil && !lost(err) {
+		c.Remove(name) //nolint:errcheck // the first error counts
+	}
+	return err
+}
+
+// ready makes the folder of temporary files, and removes old ones once.
+func (s *Store) ready(ctx context.Context) error {
+	if err := s.mkdir(ctx, "tmp"); err != nil {
+		return err
+	}
+	s.mutex.Lock()
+	cleaned := s.cleaned
+	s.cleaned = true
+	s.mutex.Unlock()
+	if cleaned {
+		return nil
+	}
+	var old []string
+	for item, err := range s.List(ctx, "tmp") {
+		if err != nil {
+			return err
+		}
+		if !item.Folder && time.Since(item.Modified) > tooOld {
+			old = append(old, item.Key)
+		}
+	}
+	return storage.Remove(ctx, s, old)
+}
+
+// tooOld is after what time a temporary file is nobody's: no write takes that long.
+const tooOld = 24 * time.Hour
+
+// mkdir makes a folder below the store's, and those above it.
+func (s *Store) mkdir(ctx context.Context, folder string) error {
+	s.mutex.Lock()
+	there := s.made[folder]
+	s.mutex.Unlock()
+	if there {
+		return nil
+	}
+	err := s.do(ctx, folder, func(c *sftp.Client, _ int) error { return c.MkdirAll(s.path(folder)) })
+	if err == nil {
+		s.mutex.Lock()
+		s.made[folder] = true
+		s.mutex.Unlock()
+	}
+	return err
+}
+
+// folders makes the folders above a key. It returns them all: each must be flushed for the key to be durable.
+func (s *Store) folders(ctx context.Context, key string) ([]string, error) {
+	if err := s.ready(ctx); err != nil {
+		return nil, err
+	}
+	folders := above(key)
+	if folders[0] == "." {
+		return folders, nil
+	}
+	return folders, s.mkdir(ctx, folders[0])
+}
+
+// above lists the folders above a key, the nearest first, the store's own, ".", last.
+func above(key string) []string {
+	var folders []string
+	for folder := path.Dir(key); folder != "."; folder = path.Dir(folder) {
+		folders = append(folders, folder)
+	}
+	return append(folders, ".")
+}
+
+// syncFolders makes the names in folders durable.
+func (s *Store) syncFolders(ctx context.Context, key string, folders []string) error {
+	return s.do(ctx, key, func(c *sftp.Client, _ int) error {
+		for _, folder := range folders {
+			if err := syncFolder(c, s.path(folder)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+func syncFolder(c *sftp.Client, folder string) error {
+	handle, err := c.Open(folder)
+	if err != nil {
+		return err
+	}
+	return errors.Join(handle.Sync(), handle.Close())
+}
