@@ -66,7 +66,7 @@ func (a *app) demo(ctx context.Context, into string, once bool) error {
 		return err
 	}
 	a.places.Cache = filepath.Join(folder, "cache")
-	if t.store, err = pipeline.OpenStore(filepath.Join(folder, "store"), ".", a.places, true); err != nil {
+	if t.store, err = pipeline.OpenStore(ctx, filepath.Join(folder, "store"), ".", a.places, true); err != nil {
 		return err
 	}
 	return t.play(ctx, temporary)

@@ -110,7 +110,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if o.dryRun {
 		return a.dryRun(plan)
 	}
-	store, err := a.openStore(p, true)
+	store, err := a.openStore(ctx, p, true)
 	if err != nil {
 		return err
 	}
@@ -121,6 +121,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 		Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
 		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
 	}
+	defer run.Close(ctx)
 	started := time.Now()
 	result, err := run.Release(ctx)
 	report.end()

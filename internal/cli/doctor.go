@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"errors"
 	"net"
 	"os"
@@ -138,15 +137,16 @@ func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
 }
 
 func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
-	store, err := a.openStore(p, false)
+	store, err := a.openStore(ctx, p, false)
 	if fault.Code(err) == "no-store" {
 		return []examined{{"store", "good", "not there yet; the first deploy makes it", ""}}
 	}
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
 		return []examined{{"store", "bad", problem.Error(), strings.Join(problem.Next, "; ")}}
 	}
-	if err := pipeline.Probe(ctx, store, strings.ToLower(rand.Text())); err != nil {
-		mend := ""
+	hold, err := p.Pin(ctx, store, p.Site(), "doctor")
+	if hold.Drop(ctx); err != nil {
+		mend, err := "", pipeline.StoreTrouble(store, err)
 		if problem, ok := errors.AsType[*fault.Error](err); ok {
 			mend = strings.Join(problem.Next, "; ")
 		}

@@ -74,7 +74,7 @@ func (a *app) edge(ctx context.Context, listen string, options edge.Options) err
 	if err != nil && a.store == "" {
 		return err
 	}
-	store, err := a.openStore(p, true)
+	store, err := a.openStore(ctx, p, true)
 	if err != nil {
 		return err
 	}

@@ -152,7 +152,7 @@ func (s *session) findRelease(ctx context.Context, what string) (release.ID, err
 		if err != nil {
 			return release.ID{}, err
 		}
-		head, err := s.journal(environment).Head(ctx, 0)
+		head, err := s.head(ctx, environment)
 		if err != nil || head.Release.IsZero() {
 			return release.ID{}, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", what).Then("orilla deploy --to %s", what)
 		}

@@ -209,7 +209,7 @@ func (s *session) moveBack(ctx context.Context, environment string, wanted func(
 	j := s.journal(environment)
 	decide := j.Return(ctx, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Cause: "command", Who: s.project.Person(ctx), Why: o.why})
 	var planned journal.Entry
-	entry, err = j.Append(ctx, 0, func(head *journal.Entry) (journal.Entry, error) {
+	entry, err = j.Append(ctx, journal.Entry{Number: s.hints(ctx)[environment]}, func(head *journal.Entry) (journal.Entry, error) {
 		next, err := decide(head)
 		if err != nil {
 			return next, err
@@ -227,7 +227,7 @@ func (s *session) moveBack(ctx context.Context, environment string, wanted func(
 		return left, planned, nil
 	}
 	if err == nil {
-		pipeline.Pulse(ctx, s.store, s.site, entry)
+		s.hints(ctx).Pulse(ctx, s.store, entry)
 	}
 	return left, entry, err
 }

@@ -47,7 +47,7 @@ func (a *app) open(ctx context.Context, site, what string, show bool) error {
 		if err != nil {
 			return err
 		}
-		head, err := s.journal(environment).Head(ctx, 0)
+		head, err := s.head(ctx, environment)
 		if err != nil && !errors.Is(err, journal.ErrEmpty) {
 			return pipeline.StoreTrouble(s.store, err)
 		}

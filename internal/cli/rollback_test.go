@@ -66,7 +66,7 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 			index, err := release.Build(files, nil, release.Settings{})
 			require.NoError(t, err)
 			require.NoError(t, store.Store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data))
-			_, err = s.journal("production").Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
+			_, err = s.journal("production").Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
 			require.NoError(t, err)
 		}
 		store.asked = nil
@@ -97,7 +97,7 @@ func TestADryRunOfARollbackWritesNothing(t *testing.T) {
 		index, err := release.Build([]release.File{{Path: "index.html", Digest: digest.Of([]byte{byte(version)}), Size: 1}}, nil, release.Settings{})
 		require.NoError(t, err)
 		require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data))
-		_, err = s.journal("production").Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
+		_, err = s.journal("production").Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
 		require.NoError(t, err)
 	}
 	store.asked = nil

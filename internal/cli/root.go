@@ -79,7 +79,7 @@ func (a *app) root() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.PersistentFlags().StringVarP(&a.folder, "directory", "C", ".", "run as if started in `DIR`")
-	root.PersistentFlags().StringVar(&a.store, "store", "", "the `STORE` to use: a folder (default: as orilla.yaml says, or one of your own)")
+	root.PersistentFlags().StringVar(&a.store, "store", "", "the `STORE` to use: a folder, sftp://USER@HOST/FOLDER or s3://BUCKET/PREFIX (default: as orilla.yaml says)")
 	root.PersistentFlags().SortFlags = false
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath()).Then("%s --help lists the options", cmd.CommandPath())
@@ -145,14 +145,20 @@ func (a *app) load(ctx context.Context) (*pipeline.Project, error) {
 }
 
 // openStore opens the store that --store names, or else the project's. project may be nil.
-func (a *app) openStore(project *pipeline.Project, make bool) (storage.Store, error) {
-	if a.store != "" {
-		return pipeline.OpenStore(a.store, a.folder, a.places, make)
+func (a *app) openStore(ctx context.Context, project *pipeline.Project, make bool) (storage.Store, error) {
+	address, root := a.storeAddress(project)
+	return pipeline.OpenStore(ctx, address, root, a.places, make)
+}
+
+// storeAddress returns what names the store, and the folder that it is relative to.
+func (a *app) storeAddress(project *pipeline.Project) (address, root string) {
+	switch {
+	case a.store != "":
+		return a.store, a.folder
+	case project == nil:
+		return "", "."
 	}
-	if project == nil {
-		return pipeline.OpenStore("", ".", a.places, make)
-	}
-	return pipeline.OpenStore(project.Standing.Store, project.Root, a.places, make)
+	return project.Standing.Store, project.Root
 }
 
 // path returns a path that was typed: relative to -C.
@@ -168,6 +174,20 @@ type session struct {
 	project *pipeline.Project
 	store   storage.Store
 	site    string
+	hinted  journal.Hints
+}
+
+// hints returns what the last writer saw of the site's journals.
+func (s *session) hints(ctx context.Context) journal.Hints {
+	if s.hinted == nil {
+		s.hinted = journal.ReadHints(ctx, s.store, s.site)
+	}
+	return s.hinted
+}
+
+// head returns the last entry of an environment, by its stored name.
+func (s *session) head(ctx context.Context, environment string) (journal.Entry, error) {
+	return s.journal(environment).Head(ctx, s.hints(ctx)[environment])
 }
 
 // session opens both. site overrides the project's name; without either it is an error that says so.
@@ -183,7 +203,7 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 		return nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so it is not clear which site is meant").At("%s", project.Root).
 			Then("name it: --site NAME (orilla sites lists them)").Then("or change to the project's folder, or use -C DIR")
 	}
-	store, err := a.openStore(project, false)
+	store, err := a.openStore(ctx, project, false)
 	if err != nil {
 		return nil, err
 	}
@@ -193,7 +213,7 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 	} else if err != nil {
 		return nil, pipeline.StoreTrouble(store, err)
 	}
-	return &session{project, store, site}, nil
+	return &session{project: project, store: store, site: site}, nil
 }
 
 // journal returns the journal of an environment, by its stored name.

@@ -159,7 +159,7 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 }
 
 func (a *app) environmentStatus(ctx context.Context, s *session, name string, nodes []edge.Presence) (environmentReport, error) {
-	head, err := s.journal(name).Head(ctx, 0)
+	head, err := s.head(ctx, name)
 	row := environmentReport{Environment: journal.DisplayName(name), State: "waiting", Address: a.addresses(ctx, s, name, head.Document, nodes)[0]}
 	if errors.Is(err, journal.ErrEmpty) {
 		return row, nil
@@ -222,7 +222,7 @@ func (a *app) sites(ctx context.Context) error {
 	if err != nil && a.store == "" {
 		return err
 	}
-	store, err := a.openStore(p, false)
+	store, err := a.openStore(ctx, p, false)
 	if err != nil {
 		return err
 	}

@@ -183,7 +183,7 @@ func (a *app) setFrozen(ctx context.Context, o freezeOptions, typed string) erro
 		frozen = &journal.Frozen{Who: who, When: a.Now().UTC().Truncate(time.Millisecond), Why: o.why}
 	}
 	decide := journal.SetFrozen(frozen, "command", who, o.why)
-	entry, err := s.journal(environment).Append(ctx, 0, func(head *journal.Entry) (journal.Entry, error) {
+	entry, err := s.journal(environment).Append(ctx, journal.Entry{Number: s.hints(ctx)[environment]}, func(head *journal.Entry) (journal.Entry, error) {
 		next, err := decide(head)
 		if err == nil && o.dryRun {
 			err = errDryRun
@@ -201,7 +201,7 @@ func (a *app) setFrozen(ctx context.Context, o freezeOptions, typed string) erro
 	case err != nil:
 		return s.rollbackRefused(environment, err)
 	}
-	pipeline.Pulse(ctx, s.store, s.site, entry)
+	s.hints(ctx).Pulse(ctx, s.store, entry)
 	switch {
 	case a.JSON:
 		return a.Document(describeEntry(entry, nil, entry.Number))

@@ -132,7 +132,7 @@ func (w *world) activateWith(environment string, id release.ID, content journal.
 	}
 	j := journal.Journal{Store: w.store, Site: "corvane", Environment: environment, Attempt: rand.Text, Now: time.Now}
 	move := journal.Move{Release: id, Origin: journal.Origin{Commit: "4be21c7"}, Document: document}
-	entry, err := j.Append(w.t.Context(), 0, journal.Activate(journal.Deploy, move, time.Now()))
+	entry, err := j.Append(w.t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, time.Now()))
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.store.Replace(w.t.Context(), storage.PulseKey("corvane"), []byte(rand.Text())))
 	return entry
@@ -394,7 +394,7 @@ func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {
 	// Another node has flipped already; this one has not heard of it, since the hint was lost.
 	id := w.put(map[string]string{"index.html": "new", "app-0a1b2c3d4e.js": "new asset"}, release.Settings{})
 	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Attempt: rand.Text, Now: time.Now}
-	_, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id}, time.Now()))
+	_, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id}, time.Now()))
 	require.NoError(t, err)
 	var browsers sync.WaitGroup
 	for range 20 { // a browser asks for many at once; none of them may be turned away

@@ -91,7 +91,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 	if err != nil {
 		return false, err
 	}
-	if before != nil && before.entry.Number == head.Number {
+	if before != nil && before.entry.Number == head.Number && before.entry.Attempt == head.Attempt {
 		return false, nil
 	}
 	next := &serving{entry: head}

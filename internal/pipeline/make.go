@@ -172,9 +172,6 @@ func (r *Run) build(ctx context.Context, folder string, steps []string, log stri
 		record.Finished = r.Now()
 		return record, os.WriteFile(log, nil, 0o600)
 	}
-	if err := Probe(ctx, r.Store, strings.ToLower(rand.Text())); err != nil {
-		return record, err
-	}
 	build := r.Plan.Config.Build
 	environment, err := builder.Ready(ctx, steps, build.Variables, build.Secrets)
 	if err != nil {

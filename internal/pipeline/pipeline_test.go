@@ -3,20 +3,22 @@ package pipeline_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/store/memory"
+	"orilla.example/orilla/internal/store/ssh"
 )
 
 func git(t *testing.T, folder string, args ...string) string {
@@ -117,35 +119,32 @@ func TestWhereAStoreLies(t *testing.T) {
 		"": filepath.Join(data, "store"), "../beside": filepath.Join(filepath.Dir(root), "beside"), "sub/store": filepath.Join(root, "sub", "store"),
 		filepath.Join(data, "absolute"): filepath.Join(data, "absolute"), "file://" + filepath.ToSlash(filepath.Join(data, "url")): filepath.Join(data, "url"),
 	} {
-		store, err := pipeline.OpenStore(address, root, pipeline.Places{Data: data}, true)
+		store, err := pipeline.OpenStore(t.Context(), address, root, pipeline.Places{Data: data}, true)
 		require.NoError(t, err, address)
 		assert.Equal(t, want, store.Address())
-		require.NoError(t, pipeline.Probe(t.Context(), store, "token"))
+		require.NoError(t, store.Create(t.Context(), "pins/x", nil))
 	}
-	_, err := pipeline.OpenStore("nowhere", root, pipeline.Places{}, false)
+	_, err := pipeline.OpenStore(t.Context(), "nowhere", root, pipeline.Places{}, false)
 	assert.Equal(t, "no-store", fault.Code(err))
-	_, err = pipeline.OpenStore("ftp://host/path", root, pipeline.Places{}, true)
+	_, err = pipeline.OpenStore(t.Context(), "ftp://host/path", root, pipeline.Places{}, true)
 	assert.Equal(t, "store-address", fault.Code(err))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "thesis.txt"), nil, 0o644))
-	_, err = pipeline.OpenStore(".", root, pipeline.Places{}, true)
+	_, err = pipeline.OpenStore(t.Context(), ".", root, pipeline.Places{}, true)
 	assert.Equal(t, "not-a-store", fault.Code(err))
 }
 
-// failing is a store that answers every write with an error.
-type failing struct {
-	*memory.Store
-	err error
-}
-
-func (f failing) Create(context.Context, string, []byte) error { return f.err }
-
 func TestTroubleWithAStoreIsNamed(t *testing.T) {
 	for code, err := range map[string]error{
-		"store-read-only": storage.ErrReadOnly, "store-full": syscall.ENOSPC, "store-trouble": errors.New("input/output error"),
+		"store-read-only": storage.ErrReadOnly, "store-full": storage.ErrFull, "store-trouble": errors.New("input/output error"), "clock": storage.ErrClock,
+		"store-credentials": storage.ErrCredentials, "no-bucket": storage.ErrNoBucket, "store-denied": storage.ErrDenied, "store-unreachable": storage.ErrUnreachable,
+		"untrusted": storage.ErrUntrusted, "store-unable": storage.ErrUnable, "host-key-unknown": &ssh.HostError{Host: "corvane.test:22", Line: "corvane.test ssh-ed25519 AAAA"},
+		"host-key-changed": &ssh.HostError{Host: "corvane.test:22", Changed: true}, "too-slow": pins.ErrLapsed, "site-removed": pins.ErrRemoved,
 	} {
-		got := pipeline.Probe(t.Context(), failing{&memory.Store{}, err}, "token")
+		got := pipeline.StoreTrouble(&memory.Store{}, fmt.Errorf("sites/corvane/claim: %w", err))
 		require.Equal(t, code, fault.Code(got))
 		require.ErrorIs(t, got, err)
+		problem, _ := errors.AsType[*fault.Error](got)
+		assert.NotEmpty(t, problem.Next, code)
 	}
 	assert.ErrorIs(t, pipeline.StoreTrouble(&memory.Store{}, context.Canceled), context.Canceled)
 	own := fault.New(fault.Refused, "own", "said already")

@@ -18,9 +18,9 @@ import (
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -230,9 +230,9 @@ func sameRules(a, b []builds.RulesFile) bool {
 }
 
 // keep adds objects to a batch.
-func keep(ctx context.Context, batch storage.Batch, objects []release.Chunk) error {
+func keep(ctx context.Context, put publish.Putter, objects []release.Chunk) error {
 	for _, object := range objects {
-		if _, err := batch.Add(ctx, object.Digest.Key(), object.Data); err != nil {
+		if _, err := put.Add(ctx, object.Digest.Key(), object.Data); err != nil {
 			return err
 		}
 	}

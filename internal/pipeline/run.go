@@ -8,7 +8,11 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/time/rate"
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/check"
@@ -16,6 +20,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
@@ -47,11 +52,17 @@ type Run struct {
 	// Unclaimed is asked before a folder without Git takes a free name; nil error goes on.
 	Unclaimed func() error
 	TakeOver  bool
+	Parallel  int           // how many requests at once; 0: as many as the store is good for
+	Rate      *rate.Limiter // bytes a second; nil for no limit
 	Now       func() time.Time
 
 	result     Result
 	readBeside func(file string) ([]byte, error) // reads rules files that the build does not make
 	overFreeze bool                              // a person was shown the freeze and goes on
+	hints      journal.Hints
+	hold       *pins.Hold
+	loaded     sync.Map // []byte by digest.Digest
+	loads      atomic.Int32
 }
 
 // Result is what a run did.
@@ -88,8 +99,13 @@ type Timing struct {
 }
 
 // Release makes the plan's release: from an earlier build of the same inputs, or by building and uploading. Nothing is live
-// afterwards that was not live before.
+// afterwards that was not live before. It takes a pin in the store, so that a store that cannot be written is noticed before the
+// build; Close drops it.
 func (r *Run) Release(ctx context.Context) (*Result, error) {
+	var err error
+	if r.hold, err = r.Plan.Project.Pin(ctx, r.Store, r.Plan.Site, "deploy"); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
 	if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
@@ -109,12 +125,16 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	return &r.result, nil
 }
 
+// Close drops the pin. It is called whatever became of the run.
+func (r *Run) Close(ctx context.Context) { r.hold.Drop(ctx) }
+
 // checkFrozen stops before the build what a freeze would refuse after it.
 func (r *Run) checkFrozen(ctx context.Context) error {
 	if r.Plan.Environment == "" {
 		return nil
 	}
-	head, err := r.journal().Head(ctx, 0)
+	r.hints = journal.ReadHints(ctx, r.Store, r.Plan.Site)
+	head, err := r.journal().Head(ctx, r.hints[r.Plan.Environment])
 	if errors.Is(err, journal.ErrEmpty) {
 		r.result.Changes.First = true
 		return nil
@@ -168,6 +188,9 @@ func (r *Run) reuse(ctx context.Context) (bool, error) {
 	if !r.sameLeftOut(record) {
 		return false, nil // the output has other files then
 	}
+	if r.hold.Doomed(storage.ReleaseKey(r.Plan.Site, record.Release.String())) {
+		return false, nil
+	}
 	reader, err := r.open(ctx, record.Release)
 	if errors.Is(err, storage.ErrNotFound) {
 		return false, nil
@@ -198,16 +221,16 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 	if id == reader.ID && sameRules(next.record, record.Rules) {
 		return nil
 	}
-	batch, err := r.Store.Begin(ctx)
-	if err != nil {
-		return err
-	}
-	defer batch.Discard()
-	if err := keep(ctx, batch, next.objects); err != nil {
-		return err
-	}
-	if _, err := batch.Commit(ctx); err != nil {
-		return err
+	for again := true; again; {
+		put := r.putter()
+		defer put.Discard()
+		err := keep(ctx, put, next.objects)
+		if err == nil {
+			again, err = put.settle(ctx, r)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	if record.Reuses == "" {
 		record.Reuses = record.Name()
@@ -236,11 +259,34 @@ func (r *Run) resettled(ctx context.Context, record builds.Record, reader *relea
 
 // open reads the root of a release of the plan's site.
 func (r *Run) open(ctx context.Context, id release.ID) (*release.Reader, error) {
-	return OpenRelease(ctx, r.Store, r.Plan.Site, id)
+	data, err := r.Store.Get(ctx, storage.ReleaseKey(r.Plan.Site, id.String()))
+	if err != nil {
+		return nil, err
+	}
+	return readRelease(data, id, r.load)
 }
 
+// maxLoaded is how many small objects a run remembers: chunks that are looked at for what is new are looked at again for what it
+// changes.
+const maxLoaded = 64
+
 func (r *Run) load(ctx context.Context, d digest.Digest) ([]byte, error) {
-	return LoadObject(ctx, r.Store, d)
+	if data, ok := r.loaded.Load(d); ok {
+		return data.([]byte), nil
+	}
+	data, err := LoadObject(ctx, r.Store, d)
+	if err == nil && len(data) < 1<<20 && r.loads.Add(1) <= maxLoaded {
+		r.loaded.Store(d, data)
+	}
+	return data, err
+}
+
+func readRelease(data []byte, id release.ID, load release.Load) (*release.Reader, error) {
+	root, err := release.DecodeRoot(data, id)
+	if err != nil {
+		return nil, err
+	}
+	return release.NewReader(id, root, load), nil
 }
 
 // OpenRelease reads and verifies the root of a release.
@@ -249,13 +295,7 @@ func OpenRelease(ctx context.Context, store storage.Store, site string, id relea
 	if err != nil {
 		return nil, err
 	}
-	root, err := release.DecodeRoot(data, id)
-	if err != nil {
-		return nil, err
-	}
-	return release.NewReader(id, root, func(ctx context.Context, d digest.Digest) ([]byte, error) {
-		return LoadObject(ctx, store, d)
-	}), nil
+	return readRelease(data, id, func(ctx context.Context, d digest.Digest) ([]byte, error) { return LoadObject(ctx, store, d) })
 }
 
 // LoadObject reads an object and verifies it.
@@ -276,7 +316,7 @@ func (r *Run) live(ctx context.Context) (*release.Reader, error) {
 	if head == nil {
 		production := r.journal()
 		production.Environment = project.Production
-		entry, err := production.Head(ctx, 0)
+		entry, err := production.Head(ctx, journal.ReadHints(ctx, r.Store, r.Plan.Site)[project.Production])
 		if errors.Is(err, journal.ErrEmpty) {
 			return nil, nil
 		}
@@ -351,11 +391,14 @@ func (r *Run) Activate(ctx context.Context) error {
 		Release: r.result.Release, Origin: origin, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Why: r.Plan.Message,
 		Document: document, KeepDocument: keep, DuringFreezeOK: r.overFreeze,
 	}
-	hint := int64(0)
+	after := journal.Entry{}
 	if r.result.Before != nil {
-		hint = r.result.Before.Number
+		after = *r.result.Before
 	}
-	entry, err := r.journal().Append(ctx, hint, journal.Activate(journal.Deploy, move, r.Now()))
+	if err := r.hold.Check(); err != nil {
+		return StoreTrouble(r.Store, err)
+	}
+	entry, err := r.journal().Append(ctx, after, journal.Activate(journal.Deploy, move, r.Now()))
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
 		return FrozenRefusal(refusal.Entry)
 	}
@@ -363,7 +406,7 @@ func (r *Run) Activate(ctx context.Context) error {
 		return StoreTrouble(r.Store, err)
 	}
 	r.result.Entry = &entry
-	Pulse(ctx, r.Store, r.Plan.Site, entry)
+	r.hints.Pulse(ctx, r.Store, entry)
 	return nil
 }
 
@@ -389,16 +432,25 @@ func (r *Run) document(ctx context.Context) (document journal.Document, keep boo
 		}
 	}
 	if document.Data != nil {
-		err = r.Store.Create(ctx, document.Digest.Key(), document.Data)
-		if errors.Is(err, storage.ErrExists) {
-			err = nil
-		}
+		err = r.keepDocument(ctx, document)
 	}
 	return document, false, err
 }
 
-// Pulse leaves a hint for edge nodes that a site has moved. It may get lost without harm.
-func Pulse(ctx context.Context, store storage.Store, site string, entry journal.Entry) {
-	hint := fmt.Sprintf(`{"environment":%q,"format":1,"number":%d,"random":%q}`, entry.Environment, entry.Number, entry.Attempt)
-	store.Replace(context.WithoutCancel(ctx), storage.PulseKey(site), []byte(hint)) //nolint:errcheck // a hint
+// keepDocument puts a document, unless the entry before names the same.
+func (r *Run) keepDocument(ctx context.Context, document journal.Document) error {
+	if before := r.result.Before; before != nil && before.Document == document.Digest {
+		return nil
+	}
+	for {
+		put := r.putter()
+		defer put.Discard()
+		_, err := put.Add(ctx, document.Digest.Key(), document.Data)
+		if err != nil {
+			return err
+		}
+		if again, err := put.settle(ctx, r); !again || err != nil {
+			return err
+		}
+	}
 }

@@ -1,12 +1,17 @@
 package pipeline
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/builds"
@@ -20,60 +25,169 @@ import (
 )
 
 // store scans an output, uploads what the store lacks, and records the release and its build. The order makes a root imply a
-// whole release: first all objects, chunks and logs among them, then the root and the build record.
+// whole release: first all objects, chunks and logs among them, then the root and the build record. If what was uploaded was
+// removed by somebody meanwhile, it is uploaded again.
 func (r *Run) store(ctx context.Context, output ready) error {
 	live, err := r.live(ctx)
 	if err != nil {
 		return err
 	}
-	batch, err := r.Store.Begin(ctx)
-	if err != nil {
-		return err
+	unfinished := r.beginUpload()
+	for {
+		again, err := r.storeOnce(ctx, output, live, unfinished)
+		if err != nil {
+			return err
+		}
+		if !again {
+			r.endUpload()
+			return nil
+		}
+		unfinished = true
+		r.result.Changes, r.result.Findings = Changes{}, nil
 	}
-	defer batch.Discard()
-	files, scan, err := r.upload(ctx, output, live, batch)
+}
+
+// storeOnce reports whether objects that it put were removed meanwhile; then no root was written.
+func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader, unfinished bool) (again bool, err error) {
+	put := r.putter()
+	defer put.Discard()
+	files, scan, err := r.upload(ctx, output, live, put, unfinished)
 	if err != nil {
-		return err
+		return false, err
 	}
 	ruled, err := r.ruleOutput(ctx, output, files)
 	if err != nil {
-		return err
+		return false, err
 	}
-	if err := keep(ctx, batch, ruled.objects); err != nil {
-		return err
+	if err := keep(ctx, put, ruled.objects); err != nil {
+		return false, err
 	}
 	index, err := release.Build(files, ruled.set, r.Plan.Config.Settings())
 	if err != nil {
-		return err
+		return false, err
 	}
-	changes, err := r.addIndex(ctx, index, live, batch)
+	changes, err := r.addIndex(ctx, index, live, put)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if err := unchanging(changes, r.Plan.Config.Settings()); err != nil {
-		return err
+		return false, err
 	}
 	if live != nil {
 		r.result.Ruled = !sameSet(live.Root.Rules, ruled.set)
 	}
 	err = r.timed("check", output.name, func() error { return r.look(ctx, ruled.in, changes, live, content(output.folder, scan)) })
 	if err != nil {
-		return err
+		return false, err
 	}
 	r.count(changes)
 	record := output.record
 	record.Outcome, record.Rules = builds.Succeeded, ruled.record
-	if record.Log, err = addLog(ctx, batch, output.log); err != nil {
-		return err
+	if record.Log, err = addLog(ctx, put, output.log); err != nil {
+		return false, err
 	}
-	return r.timed("commit", "", func() error {
-		if _, err := batch.Commit(ctx); err != nil {
+	err = r.timed("commit", "", func() error {
+		if again, err = put.settle(ctx, r); again || err != nil {
 			return err
 		}
 		r.result.Release, r.result.Files, r.result.Bytes = index.ID, index.Root.Files, index.Root.Bytes
 		record.Release = index.ID
 		return r.record(ctx, record, index.Data)
 	})
+	return again, err
+}
+
+// putting puts objects into the store and knows which it put.
+type putting struct {
+	*publish.Rolling
+	mutex sync.Mutex
+	keys  map[digest.Digest]struct{}
+}
+
+// Bytes after which what was uploaded is committed, so that an upload that is interrupted goes on from there. A store far away takes
+// longer for them.
+const (
+	rollNear = 256 << 20
+	rollFar  = 32 << 20
+)
+
+func (r *Run) putter() *putting {
+	every := int64(rollNear)
+	if _, far := r.Store.(storage.Remote); far {
+		every = rollFar
+	}
+	return &putting{Rolling: publish.NewRolling(r.Store, every), keys: map[digest.Digest]struct{}{}}
+}
+
+// Add implements publish.Putter.
+func (p *putting) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	p.note(objectOf(key))
+	return p.Rolling.Add(ctx, key, data)
+}
+
+func (p *putting) note(d digest.Digest) {
+	p.mutex.Lock()
+	defer p.mutex.Unlock()
+	p.keys[d] = struct{}{}
+}
+
+// objectOf returns which object a key is of; the zero digest for another key.
+func objectOf(key string) digest.Digest {
+	d, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:])
+	if err != nil || d.Key() != key {
+		return digest.Digest{}
+	}
+	return d
+}
+
+// settle commits, and makes sure that nobody removes or has removed what was put.
+func (p *putting) settle(ctx context.Context, r *Run) (again bool, err error) {
+	if err := p.Commit(ctx); err != nil {
+		return false, err
+	}
+	return r.hold.Settle(ctx, func(key string) bool { _, put := p.keys[objectOf(key)]; return put }, r.waiting)
+}
+
+// waiting tells that somebody removes what this run needs.
+func (r *Run) waiting(who string) {
+	r.Report.Notice(fault.Notice{Code: "waiting-for-prune", What: "waiting for " + who + ", who is removing something that this release needs; it is uploaded again then"})
+}
+
+// The file that says that an upload of a site to a store has begun and not ended: the next one asks what is there already.
+func (r *Run) unfinishedFile() string {
+	sum := digest.Of([]byte(r.Store.Address() + " " + r.Plan.Site))
+	return filepath.Join(r.Plan.Project.Places.Cache, "unfinished", hex.EncodeToString(sum[:12]))
+}
+
+func (r *Run) beginUpload() (unfinished bool) {
+	if _, far := r.Store.(storage.Remote); !far {
+		return false // a folder is always asked
+	}
+	path := r.unfinishedFile()
+	if _, err := os.Stat(path); err == nil {
+		return true
+	}
+	if os.MkdirAll(filepath.Dir(path), 0o700) == nil {
+		os.WriteFile(path, nil, 0o600) //nolint:errcheck // then the next upload sends everything again
+	}
+	return false
+}
+
+func (r *Run) endUpload() { os.Remove(r.unfinishedFile()) } //nolint:errcheck // then the next upload asks without need
+
+// isThere asks whether an earlier try has put an object.
+func (r *Run) isThere(put *putting) func(context.Context, digest.Digest, int) (bool, error) {
+	return func(ctx context.Context, d digest.Digest, size int) (bool, error) {
+		item, err := r.Store.Stat(ctx, d.Key())
+		if errors.Is(err, storage.ErrNotFound) {
+			return false, nil
+		}
+		if err == nil && item.Size == int64(size) {
+			put.note(d)
+			return true, nil
+		}
+		return false, err
+	}
 }
 
 // ruleOutput reads and checks all rules, with those that the build wrote.
@@ -85,9 +199,9 @@ func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File
 	return r.timedRules(ctx, sources, files)
 }
 
-// upload scans and fingerprints the output, and adds to the batch what the live release does not have. scan says where in the
-// output each file lies.
-func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, batch storage.Batch) (files []release.File, scan *publish.Scan, err error) {
+// upload scans and fingerprints the output, and puts what the live release does not have. scan says where in the output each file
+// lies. After an upload that was not finished, what is there already is not sent again.
+func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, put *putting, unfinished bool) (files []release.File, scan *publish.Scan, err error) {
 	if info, err := os.Stat(output.folder); err != nil || !info.IsDir() {
 		return nil, nil, noOutput(output)
 	}
@@ -104,12 +218,11 @@ func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, ba
 	for _, notice := range scan.Notices {
 		r.Report.Notice(notice)
 	}
-	has, err := liveObjects(ctx, live)
-	if err != nil {
-		return nil, nil, err
-	}
 	memory := r.memory(output.folder)
-	upload := &publish.Upload{Batch: batch, Memory: memory, Rehash: r.Rehash, Has: has}
+	upload := &publish.Upload{Batch: put, Live: live, Memory: memory, Rehash: r.Rehash, Parallel: cmp.Or(r.Parallel, storage.Parallel(r.Store)), Rate: r.Rate}
+	if unfinished {
+		upload.Known = r.isThere(put)
+	}
 	upload.Seen = func(done publish.Progress) { r.Report.Uploaded(done, len(scan.Files), scan.Bytes) }
 	err = r.timed("upload", output.name, func() error {
 		var done publish.Progress
@@ -139,28 +252,32 @@ func renamed(err error, output ready) error {
 	return err
 }
 
-// liveObjects returns what tells whether an object belongs to the live release, and so is in the store whole.
-func liveObjects(ctx context.Context, live *release.Reader) (func(digest.Digest) bool, error) {
-	if live == nil {
-		return nil, nil
-	}
-	known := map[digest.Digest]bool{}
-	for file, err := range live.Files(ctx) {
+// addIndex puts the chunks that the live release lacks, and compares.
+func (r *Run) addIndex(ctx context.Context, index release.Index, live *release.Reader, put *putting) ([]release.Change, error) {
+	fresh, there := map[digest.Digest][]byte{}, map[digest.Digest]bool{}
+	if live != nil {
+		refs, err := live.Refs(ctx)
 		if err != nil {
 			return nil, err
 		}
-		for _, object := range file.Objects() {
-			known[object] = true
+		for _, ref := range refs {
+			there[ref.Digest] = true
 		}
 	}
-	return func(d digest.Digest) bool { return known[d] }, nil
-}
-
-// addIndex adds the chunks that the live release lacks, and compares.
-func (r *Run) addIndex(ctx context.Context, index release.Index, live *release.Reader, batch storage.Batch) ([]release.Change, error) {
-	fresh := map[digest.Digest][]byte{}
+	group, adding := errgroup.WithContext(ctx)
+	group.SetLimit(cmp.Or(r.Parallel, storage.Parallel(r.Store)))
 	for _, chunk := range index.Chunks {
 		fresh[chunk.Digest] = chunk.Data
+		if there[chunk.Digest] {
+			continue
+		}
+		group.Go(func() error {
+			_, err := put.Add(adding, chunk.Digest.Key(), chunk.Data)
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
 	}
 	next := release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte, error) {
 		if data, ok := fresh[d]; ok {
@@ -168,11 +285,6 @@ func (r *Run) addIndex(ctx context.Context, index release.Index, live *release.R
 		}
 		return r.load(ctx, d)
 	})
-	for d, data := range fresh {
-		if _, err := batch.Add(ctx, d.Key(), data); err != nil {
-			return nil, err
-		}
-	}
 	r.result.Changes.First = live == nil
 	return release.Compare(ctx, live, next)
 }
@@ -213,12 +325,12 @@ func (r *Run) count(changes []release.Change) {
 }
 
 // addLog adds the log of a build to a batch.
-func addLog(ctx context.Context, batch storage.Batch, log string) ([]digest.Digest, error) {
+func addLog(ctx context.Context, put publish.Putter, log string) ([]digest.Digest, error) {
 	var parts []digest.Digest
 	err := logParts(log, func(data []byte) error {
 		d := digest.Of(data)
 		parts = append(parts, d)
-		_, err := batch.Add(ctx, d.Key(), data)
+		_, err := put.Add(ctx, d.Key(), data)
 		return err
 	})
 	return parts, err

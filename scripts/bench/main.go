@@ -243,7 +243,7 @@ func (b *bench) activations() {
 	var took []float64
 	for i := range 200 {
 		target := int64(1 + i%2)
-		entry, err := j.Append(ctx, 0, j.Return(ctx, journal.Back{To: func(e journal.Entry) bool { return e.Number <= target }, KeepFollowing: true}))
+		entry, err := j.Append(ctx, journal.Entry{}, j.Return(ctx, journal.Back{To: func(e journal.Entry) bool { return e.Number <= target }, KeepFollowing: true}))
 		if err != nil {
 			log.Fatal(err)
 		}

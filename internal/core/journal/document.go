@@ -23,12 +23,24 @@ type DocumentContent struct {
 	Addresses []string `json:"addresses,omitempty"` // absolute URLs ending in "/"; the first is canonical
 	// Upstreams are the addresses, by name, of what proxy rules pass requests on to.
 	Upstreams map[string]string `json:"upstreams,omitempty"`
+	// Retention says which releases of the environment are kept; nil for the default.
+	Retention *Retention `json:"retention,omitempty"`
 }
+
+// Retention says which releases of an environment a prune keeps besides the one that is live.
+type Retention struct {
+	Releases int      `json:"releases"`       // the last so many different ones
+	Seconds  int64    `json:"seconds"`        // and all that were live within this time
+	Keep     []string `json:"keep,omitempty"` // and those whose ids begin so: ten digits or more
+}
+
+// DefaultRetention holds where an environment says nothing: ten releases, thirty days.
+var DefaultRetention = Retention{Releases: 10, Seconds: 30 * 24 * 60 * 60}
 
 // NewDocument makes the document of an environment of which a commit says content. If that is nothing, there is none: the zero
 // Document.
 func NewDocument(content DocumentContent, commit string) (Document, error) {
-	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 {
+	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 && content.Retention == nil {
 		return Document{Commit: commit}, nil
 	}
 	content.Format = Format

@@ -89,6 +89,8 @@ type Entry struct {
 	Who   string    `json:"who"`           // a name, with an address where Git has one
 	When  time.Time `json:"when"`          // UTC, by the writer's clock
 	Why   string    `json:"why,omitempty"` // what the writer said of it
+
+	sum digest.Digest // of the bytes, once it was read or written
 }
 
 // Origin says where a release comes from.

@@ -28,17 +28,13 @@ type Journal struct {
 
 // Get returns entry n, or storage.ErrNotFound.
 func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
-	entry, _, err := j.get(ctx, n)
-	return entry, err
-}
-
-func (j *Journal) get(ctx context.Context, n int64) (Entry, digest.Digest, error) {
 	data, err := j.Store.Get(ctx, storage.JournalKey(j.Site, j.Environment, n))
 	if err != nil {
-		return Entry{}, digest.Digest{}, err
+		return Entry{}, err
 	}
 	entry, err := Decode(data, j.Site, j.Environment, n)
-	return entry, digest.Of(data), err
+	entry.sum = digest.Of(data)
+	return entry, err
 }
 
 // HeadNumber returns the number of the last entry, 0 if there is none. hint is a number that may be the last or before it;
@@ -88,21 +84,43 @@ func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {
 	return err == nil, err
 }
 
-// Head returns the last entry, or ErrEmpty. See HeadNumber for hint.
+// Head returns the last entry, or ErrEmpty. A hint that is right, or a few entries old, costs one read more than the entries that
+// came since; see HeadNumber for others.
 func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
-	entry, _, err := j.head(ctx, hint)
-	return entry, err
-}
-
-func (j *Journal) head(ctx context.Context, hint int64) (Entry, digest.Digest, error) {
-	n, err := j.HeadNumber(ctx, hint)
+	if hint > 0 {
+		if entry, err := j.Get(ctx, hint); err == nil {
+			return j.following(ctx, entry)
+		} else if ctx.Err() != nil {
+			return Entry{}, err
+		}
+	}
+	n, err := j.HeadNumber(ctx, 0)
 	if err != nil {
-		return Entry{}, digest.Digest{}, err
+		return Entry{}, err
 	}
 	if n == 0 {
-		return Entry{}, digest.Digest{}, ErrEmpty
+		return Entry{}, ErrEmpty
 	}
-	return j.get(ctx, n)
+	return j.Get(ctx, n)
+}
+
+// following walks on from an entry to the last one.
+func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
+	for range 4 {
+		next, err := j.Get(ctx, entry.Number+1)
+		if errors.Is(err, storage.ErrNotFound) {
+			return entry, nil
+		}
+		if err != nil {
+			return Entry{}, err
+		}
+		entry = next
+	}
+	n, err := j.HeadNumber(ctx, entry.Number)
+	if err != nil || n == entry.Number {
+		return entry, err
+	}
+	return j.Get(ctx, n)
 }
 
 // Back yields the entries from number n down to 1. An entry that cannot be read is yielded with its error, and the walk goes
@@ -128,29 +146,35 @@ type Decide func(head *Entry) (Entry, error)
 // tries is how often Append reads back and decides again before it gives up on a store that answers nothing but errors.
 const tries = 5
 
-// Append writes the next entry. Whoever loses a race reads the winner and decides again; after an unclear answer the number
+// Append writes the next entry. after is the last one as far as the caller knows: an entry that was read, one of which only the
+// number is set as a hint, or none. Whoever loses a race reads the winner and decides again; after an unclear answer the number
 // is read back: the writer's own attempt is success, another's a lost race, nothing means try again. The error is what decide
 // returned, or what the store did; ErrInDoubt only if the store answers neither the write nor the reading back.
-func (j *Journal) Append(ctx context.Context, hint int64, decide Decide) (Entry, error) {
+func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry, error) {
 	failures := 0
 	for {
-		var head *Entry
-		last, sum, err := j.head(ctx, hint)
-		switch {
-		case err == nil:
-			head, hint = &last, last.Number
-		case !errors.Is(err, ErrEmpty):
-			return Entry{}, err
+		head := &after
+		if after.sum.IsZero() {
+			last, err := j.Head(ctx, after.Number)
+			switch {
+			case err == nil:
+				head = &last
+			case errors.Is(err, ErrEmpty):
+				head = nil
+			default:
+				return Entry{}, err
+			}
 		}
 		entry, err := decide(head)
 		if err != nil {
 			return Entry{}, err
 		}
-		j.place(&entry, head, sum)
-		written, err := j.write(ctx, entry)
+		j.place(&entry, head)
+		written, err := j.write(ctx, &entry)
 		if written {
 			return entry, nil
 		}
+		after = Entry{Number: entry.Number - 1} // somebody was faster
 		if err != nil {
 			if failures++; failures == tries || ctx.Err() != nil || errors.Is(err, ErrInDoubt) || errors.Is(err, storage.ErrReadOnly) {
 				return Entry{}, err
@@ -159,20 +183,21 @@ func (j *Journal) Append(ctx context.Context, hint int64, decide Decide) (Entry,
 	}
 }
 
-func (j *Journal) place(entry *Entry, head *Entry, sum digest.Digest) {
+func (j *Journal) place(entry *Entry, head *Entry) {
 	entry.Format, entry.Site, entry.Environment = Format, j.Site, j.Environment
 	entry.Number, entry.Attempt, entry.When = 1, j.Attempt(), j.Now().UTC().Truncate(time.Millisecond)
 	if head != nil {
-		entry.Number, entry.Previous = head.Number+1, sum
+		entry.Number, entry.Previous = head.Number+1, head.sum
 	}
 }
 
 // write creates the entry and reports whether it is there. Without an error, false means that another writer was faster.
-func (j *Journal) write(ctx context.Context, entry Entry) (bool, error) {
+func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 	data, err := entry.Encode()
 	if err != nil {
 		return false, err
 	}
+	entry.sum = digest.Of(data)
 	failed := j.Store.Create(ctx, storage.JournalKey(j.Site, j.Environment, entry.Number), data)
 	if failed == nil {
 		return true, nil

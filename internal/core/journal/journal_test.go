@@ -33,14 +33,14 @@ func id(name string) release.ID { return release.ID(digest.Of([]byte(name))) }
 func deploy(t *testing.T, j *journal.Journal, name string) journal.Entry {
 	t.Helper()
 	move := journal.Move{Release: id(name), Origin: journal.Origin{Source: journal.FromCommit, Commit: name}, Who: "Ines Marrow", Cause: "command"}
-	entry, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, move, noon))
+	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, noon))
 	require.NoError(t, err)
 	return entry
 }
 
 func back(t *testing.T, j *journal.Journal, to func(journal.Entry) bool) (journal.Entry, error) {
 	t.Helper()
-	return j.Append(t.Context(), 0, j.Return(t.Context(), journal.Back{To: to, KeepFollowing: true, Who: "Ines Marrow"}))
+	return j.Append(t.Context(), journal.Entry{}, j.Return(t.Context(), journal.Back{To: to, KeepFollowing: true, Who: "Ines Marrow"}))
 }
 
 // TestFormatIsFrozen holds the bytes of format 1 fast.
@@ -171,7 +171,7 @@ func TestAnUnclearAnswerIsSettledByReadingBack(t *testing.T) {
 			j := of(&unclear{Store: store, random: rand.New(rand.NewPCG(uint64(i), 7))})
 			for k := range 50 {
 				name := fmt.Sprintf("%d-%d", i, k)
-				_, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id(name), Origin: journal.Origin{Commit: name}}, noon))
+				_, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id(name), Origin: journal.Origin{Commit: name}}, noon))
 				mutex.Lock()
 				wrote[name] = err == nil
 				if err != nil {
@@ -203,7 +203,7 @@ func TestAnUnclearAnswerIsSettledByReadingBack(t *testing.T) {
 func TestDoubtIsSaid(t *testing.T) {
 	store := &unclear{Store: &memory.Store{}, random: rand.New(rand.NewPCG(1, 1))}
 	j := of(store)
-	_, err := j.Append(t.Context(), 0, func(*journal.Entry) (journal.Entry, error) {
+	_, err := j.Append(t.Context(), journal.Entry{}, func(*journal.Entry) (journal.Entry, error) {
 		store.dead = true
 		store.random = rand.New(zero{})
 		return journal.Entry{Kind: journal.Deploy, Release: id("a")}, nil
@@ -257,25 +257,25 @@ func TestFreeze(t *testing.T) {
 	j := of(&memory.Store{})
 	deploy(t, j, "a")
 	deploy(t, j, "b")
-	_, err := j.Append(t.Context(), 0, j.Return(t.Context(), journal.Back{Who: "Tobias Quill", Why: "wrong fare"}))
+	_, err := j.Append(t.Context(), journal.Entry{}, j.Return(t.Context(), journal.Back{Who: "Tobias Quill", Why: "wrong fare"}))
 	require.NoError(t, err)
 	move := journal.Move{Release: id("c")}
-	_, err = j.Append(t.Context(), 0, journal.Activate(journal.Deploy, move, noon))
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, noon))
 	var refusal *journal.Refusal
 	require.ErrorAs(t, err, &refusal)
 	require.ErrorIs(t, err, journal.ErrFrozen)
 	assert.Equal(t, "Tobias Quill", refusal.Entry.Frozen.Who)
 
 	move.DuringFreezeOK = true
-	entry, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, move, noon))
+	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, noon))
 	require.NoError(t, err)
 	assert.NotNil(t, entry.Frozen, "a deploy that a person insisted on does not thaw")
 
-	entry, err = j.Append(t.Context(), 0, journal.SetFrozen(nil, "command", "Ines Marrow", ""))
+	entry, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", ""))
 	require.NoError(t, err)
 	assert.Nil(t, entry.Frozen)
 	assert.Equal(t, id("c"), entry.Release, "a thaw moves nothing")
-	_, err = j.Append(t.Context(), 0, journal.SetFrozen(nil, "command", "Ines Marrow", ""))
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", ""))
 	require.ErrorIs(t, err, journal.ErrAlready)
 	entry, err = back(t, j, nil)
 	require.NoError(t, err)
@@ -290,9 +290,9 @@ func TestADeployKeepsANewerDocument(t *testing.T) {
 	j := of(&memory.Store{})
 	document, err := journal.NewDocument(journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}}, "c1")
 	require.NoError(t, err)
-	_, err = j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id("a"), Document: document}, noon))
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a"), Document: document}, noon))
 	require.NoError(t, err)
-	entry, err := j.Append(t.Context(), 0, journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true}, noon))
+	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true}, noon))
 	require.NoError(t, err)
 	assert.Equal(t, document.Digest, entry.Document)
 	assert.Equal(t, "c1", entry.DocumentCommit)

@@ -1,12 +1,15 @@
 package publish_test
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -21,7 +24,9 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/store/memory"
 )
 
 func tree(t *testing.T, files map[string]string) string {
@@ -136,15 +141,28 @@ func (b *batch) Add(_ context.Context, key string, data []byte) (bool, error) {
 	b.added[key] = append([]byte{}, data...)
 	return !twice, nil
 }
-func (b *batch) Commit(context.Context) ([]string, error) { return nil, nil }
-func (b *batch) Discard()                                 {}
 
-func upload(t *testing.T, output publish.Output, memory *publish.Memory, now time.Time, has func(digest.Digest) bool, rehash bool) ([]release.File, *batch) {
+// reader returns a release with files, and counts the chunks that are loaded.
+func reader(t *testing.T, files []release.File) (*release.Reader, *atomic.Int64) {
+	t.Helper()
+	index, err := release.Build(files, nil, release.Settings{})
+	require.NoError(t, err)
+	chunks, loads := map[digest.Digest][]byte{}, &atomic.Int64{}
+	for _, chunk := range index.Chunks {
+		chunks[chunk.Digest] = chunk.Data
+	}
+	return release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte, error) {
+		loads.Add(1)
+		return chunks[d], nil
+	}), loads
+}
+
+func upload(t *testing.T, output publish.Output, remembered *publish.Memory, now time.Time, live *release.Reader, rehash bool) ([]release.File, *batch) {
 	t.Helper()
 	scan, err := publish.Find(output, publish.Options{WithoutIndex: true}, now)
 	require.NoError(t, err)
 	b := &batch{added: map[string][]byte{}}
-	files, _, err := (&publish.Upload{Batch: b, Memory: memory, Has: has, Rehash: rehash}).Run(t.Context(), output, scan)
+	files, _, err := (&publish.Upload{Batch: b, Memory: remembered, Live: live, Rehash: rehash}).Run(t.Context(), output, scan)
 	require.NoError(t, err)
 	return files, b
 }
@@ -188,7 +206,6 @@ func TestTextIsToldAcrossParts(t *testing.T) {
 
 func TestRememberedDigests(t *testing.T) {
 	root := tree(t, map[string]string{"index.html": "one", "fares.html": "42.00"})
-	all := func(digest.Digest) bool { return true }
 	output := source.Folder(root)
 	var opened atomic.Int64
 	output.FS = countingFS{output.FS, &opened}
@@ -200,6 +217,7 @@ func TestRememberedDigests(t *testing.T) {
 	first, _ := upload(t, output, memory, later, nil, false)
 	assert.EqualValues(t, 2, opened.Load())
 
+	all, _ := reader(t, first)
 	memory = reload(t, memory)
 	again, _ := upload(t, output, memory, later, all, false)
 	assert.EqualValues(t, 2, opened.Load(), "nothing was read")
@@ -207,11 +225,12 @@ func TestRememberedDigests(t *testing.T) {
 
 	require.NoError(t, os.WriteFile(filepath.Join(root, "fares.html"), []byte("43.00"), 0o644)) // the same size
 	memory = reload(t, memory)
-	changed, b := upload(t, output, memory, later, func(d digest.Digest) bool { return d == first[1].Digest || d == first[0].Digest }, false)
+	changed, b := upload(t, output, memory, later, all, false)
 	assert.EqualValues(t, 3, opened.Load(), "one file was read")
 	assert.NotEqual(t, first[0].Digest, changed[0].Digest)
 	assert.Len(t, b.added, 1)
 
+	all, _ = reader(t, changed)
 	upload(t, output, reload(t, memory), later, all, true)
 	assert.EqualValues(t, 5, opened.Load(), "--rehash reads all")
 	upload(t, output, reload(t, memory), later, nil, false)
@@ -221,9 +240,75 @@ func TestRememberedDigests(t *testing.T) {
 	for _, name := range []string{"index.html", "fares.html"} {
 		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte("now"), 0o644))
 	}
-	upload(t, output, memory, time.Now(), nil, false)
+	last, _ := upload(t, output, memory, time.Now(), nil, false)
+	all, _ = reader(t, last)
 	upload(t, output, reload(t, memory), time.Now(), all, false)
 	assert.EqualValues(t, 11, opened.Load(), "a file that changed within two seconds of the scan is not remembered")
+}
+
+// TestAChangeCostsTheChunkItIsIn counts what an upload asks of the live release, however many files there are.
+func TestAChangeCostsTheChunkItIsIn(t *testing.T) {
+	output := fstest.MapFS{"film.webm": {Data: bytes.Repeat([]byte("Corvane "), release.PartSize/8*2+7)}}
+	for i := range 5000 {
+		output[fmt.Sprintf("notices/%d.html", i)] = &fstest.MapFile{Data: []byte(strconv.Itoa(i))}
+	}
+	first, b := upload(t, publish.Output{FS: output}, nil, time.Now(), nil, false)
+	assert.GreaterOrEqual(t, len(b.added), 5000)
+	live, loads := reader(t, first)
+	_, b = upload(t, publish.Output{FS: output}, nil, time.Now(), live, false)
+	assert.Empty(t, b.added)
+	assert.LessOrEqual(t, loads.Load(), int64(1), "only for the parts of the film")
+
+	loads.Store(0)
+	output["notices/77.html"] = &fstest.MapFile{Data: []byte("changed")}
+	output["film.webm"] = &fstest.MapFile{Data: append(bytes.Repeat([]byte("Corvane "), release.PartSize/8*2), "the end"...)}
+	changed, b := upload(t, publish.Output{FS: output}, nil, time.Now(), live, false)
+	assert.Len(t, b.added, 2, "the page, and the last part of the film")
+	assert.LessOrEqual(t, loads.Load(), int64(3))
+	whole, _ := upload(t, publish.Output{FS: output}, nil, time.Now(), nil, false)
+	assert.Equal(t, whole, changed)
+}
+
+// slowest is a store whose batches take their time and note what was committed together.
+type slowest struct {
+	memory.Store
+	commits atomic.Int32
+}
+
+func (s *slowest) Begin(ctx context.Context) (storage.Batch, error) {
+	batch, err := s.Store.Begin(ctx)
+	return &slowBatch{batch, s}, err
+}
+
+type slowBatch struct {
+	storage.Batch
+	store *slowest
+}
+
+func (b *slowBatch) Commit(ctx context.Context) ([]string, error) {
+	b.store.commits.Add(1)
+	return b.Batch.Commit(ctx)
+}
+
+func TestWhatWasUploadedIsCommittedNowAndThen(t *testing.T) {
+	store := &slowest{}
+	rolling := publish.NewRolling(store, 1000)
+	var adders sync.WaitGroup
+	for i := range 100 {
+		data := bytes.Repeat([]byte{byte(i)}, 100)
+		adders.Go(func() {
+			added, err := rolling.Add(t.Context(), digest.Of(data).Key(), data)
+			assert.NoError(t, err)
+			assert.True(t, added)
+		})
+	}
+	adders.Wait()
+	require.NoError(t, rolling.Commit(t.Context()))
+	assert.GreaterOrEqual(t, store.commits.Load(), int32(5))
+	for i := range 100 {
+		_, err := store.Get(t.Context(), digest.Of(bytes.Repeat([]byte{byte(i)}, 100)).Key())
+		require.NoError(t, err)
+	}
 }
 
 func stat(t *testing.T, root, name string) fs.FileInfo {
@@ -233,9 +318,9 @@ func stat(t *testing.T, root, name string) fs.FileInfo {
 	return info
 }
 
-func reload(t *testing.T, memory *publish.Memory) *publish.Memory {
+func reload(t *testing.T, remembered *publish.Memory) *publish.Memory {
 	t.Helper()
-	again, err := publish.DecodeMemory(memory.Encode())
+	again, err := publish.DecodeMemory(remembered.Encode())
 	require.NoError(t, err)
 	return again
 }

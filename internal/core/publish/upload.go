@@ -1,14 +1,19 @@
 package publish
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"io"
 	"runtime"
+	"slices"
+	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
+	"golang.org/x/time/rate"
 
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
@@ -17,12 +22,24 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Upload puts the files of a scan into a batch.
+// Putter keeps bytes under a key; storage.Batch is one.
+type Putter interface {
+	Add(ctx context.Context, key string, data []byte) (added bool, err error)
+}
+
+// Upload puts the files of a scan into a store.
+//
+// Where a chunk of the index comes out as in the live release, everything in it is there, and nothing is asked or sent. In the
+// other chunks, what the live release has in the same place is not sent. So one changed file costs the reading of one chunk.
 type Upload struct {
-	Batch  storage.Batch
-	Memory *Memory                  // remembered digests; nil remembers nothing
-	Rehash bool                     // read every file, whatever is remembered
-	Has    func(digest.Digest) bool // known to be in the store whole; the rest is put without asking
+	Batch    Putter
+	Live     *release.Reader // of the release whose objects are known to be there whole; nil for none
+	Memory   *Memory         // remembered digests; nil remembers nothing
+	Rehash   bool            // read every file, whatever is remembered
+	Parallel int             // how many objects are sent at once; 0: as many as files are read
+	Rate     *rate.Limiter   // bytes a second that are sent; nil for no limit
+	// Known tells whether an object that an earlier try may have sent is there. Nil asks nothing.
+	Known func(ctx context.Context, d digest.Digest, size int) (bool, error)
 	// Seen is told after each file how much of the work is done. It is called from several goroutines.
 	Seen func(Progress)
 }
@@ -30,153 +47,354 @@ type Upload struct {
 // Progress says how far an upload is.
 type Progress struct {
 	Files, Bytes       int64 // looked at
-	NewFiles, NewBytes int64 // not in the store before
+	NewFiles, NewBytes int64 // sent: not in the live release, and not known to be in the store
 }
 
-// Run fingerprints and uploads what was found. The files come back in the order of the scan. What was added to the batch is
-// not visible before the batch is committed.
+// Bytes that an upload holds in memory at most: read and waiting for the rest of their chunk; read again to be sent; and parts of
+// large files on their way. They are apart, since whoever holds one kind waits for others that hold another.
+const (
+	maxHeld  = 24 << 20
+	maxSent  = 24 << 20
+	maxParts = 40 << 20
+)
+
+// Run fingerprints and uploads what was found. The files come back in the order of the scan. What was added to the batch may not
+// be visible before the batch is committed.
 func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.File, Progress, error) {
 	if u.Memory == nil {
 		u.Memory = NewMemory()
 	}
-	files := make([]release.File, len(scan.Files))
-	var next, doneFiles, doneBytes, newFiles, newBytes atomic.Int64
-	progress := func() Progress {
-		return Progress{doneFiles.Load(), doneBytes.Load(), newFiles.Load(), newBytes.Load()}
+	job := &job{
+		Upload: u, output: output, scan: scan, files: make([]release.File, len(scan.Files)),
+		readers: semaphore.NewWeighted(int64(workers())), senders: semaphore.NewWeighted(int64(max(u.Parallel, workers()))),
+		held: semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent), parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	for range workers() {
-		group.Go(func() error {
-			worker := worker{Upload: u, output: output, scan: scan}
-			for ctx.Err() == nil {
-				i := next.Add(1) - 1
-				if i >= int64(len(files)) {
-					return nil
-				}
-				file, added, err := worker.file(ctx, scan.Files[i])
-				if err != nil {
-					return err
-				}
-				files[i] = file
-				doneFiles.Add(1)
-				doneBytes.Add(file.Size)
-				if added > 0 {
-					newFiles.Add(1)
-					newBytes.Add(added)
-				}
-				if u.Seen != nil {
-					u.Seen(progress())
-				}
-			}
-			return ctx.Err()
-		})
+	if u.Parallel > 0 {
+		job.senders = semaphore.NewWeighted(int64(u.Parallel))
 	}
-	err := group.Wait()
-	return files, progress(), err
+	if u.Live != nil {
+		var err error
+		if job.refs, err = u.Live.Refs(ctx); err != nil {
+			return nil, Progress{}, err
+		}
+		for _, ref := range job.refs {
+			job.live[ref.Digest] = true
+		}
+	}
+	spans := release.Spans(len(scan.Files), func(i int) string { return scan.Files[i].Path })
+	group, working := errgroup.WithContext(ctx)
+	group.SetLimit(max(2, workers()/2))
+	for _, span := range spans {
+		if working.Err() != nil {
+			break
+		}
+		group.Go(func() error { return job.span(working, span) })
+	}
+	err := errors.Join(group.Wait(), ctx.Err())
+	return job.files, job.progress(), err
 }
 
-// workers is how many files are read at once. Each holds one part at most, so memory stays bounded.
+// workers is how many files are read at once.
 func workers() int { return max(4, 2*runtime.NumCPU()) }
 
-type worker struct {
+// job is one run of an upload.
+type job struct {
 	*Upload
 	output Output
 	scan   *Scan
-	buffer []byte
+	files  []release.File
+	refs   []release.Ref
+	live   map[digest.Digest]bool // chunks
+
+	readers, senders  *semaphore.Weighted // in numbers
+	held, sent, parts *semaphore.Weighted // in bytes
+	buffers           sync.Pool
+
+	doneFiles, doneBytes, newFiles, newBytes atomic.Int64
 }
 
-// file returns the line of one file and how many of its bytes were new to the store.
-func (w *worker) file(ctx context.Context, found Found) (release.File, int64, error) {
-	if found.Known && !w.Rehash {
-		if held, ok := w.Memory.recall(found.Identity); ok && w.hasAll(held) {
-			return line(found.Path, found.Size, held), 0, nil
+func (j *job) progress() Progress {
+	return Progress{j.doneFiles.Load(), j.doneBytes.Load(), j.newFiles.Load(), j.newBytes.Load()}
+}
+
+// piece is what became of one file of a span.
+type piece struct {
+	held   content
+	size   int64
+	data   []byte // read, and kept for being sent
+	stored bool   // known to be in the store, or on its way there
+	sent   atomic.Int64
+}
+
+// span fingerprints the files of one chunk, and sends what the live release does not have.
+func (j *job) span(ctx context.Context, span release.Span) error {
+	pieces := make([]piece, span.End-span.First)
+	defer func() {
+		for i := range pieces {
+			j.letGo(&pieces[i])
+		}
+	}()
+	err := j.each(ctx, j.readers, len(pieces), func(ctx context.Context, i int) error {
+		return j.fingerprint(ctx, j.scan.Files[span.First+i], &pieces[i])
+	})
+	if err != nil {
+		return err
+	}
+	for i := range pieces {
+		j.files[span.First+i] = line(j.scan.Files[span.First+i].Path, pieces[i].size, pieces[i].held)
+	}
+	has, err := j.has(ctx, j.files[span.First:span.End])
+	if err != nil {
+		return err
+	}
+	return j.each(ctx, j.senders, len(pieces), func(ctx context.Context, i int) error {
+		p := &pieces[i]
+		if !p.stored && !has(p.held.objects()...) {
+			if err := j.send(ctx, j.scan.Files[span.First+i], p); err != nil {
+				return err
+			}
+		}
+		j.letGo(p)
+		j.doneFiles.Add(1)
+		j.doneBytes.Add(p.size)
+		if n := p.sent.Load(); n > 0 {
+			j.newFiles.Add(1)
+			j.newBytes.Add(n)
+		}
+		if j.Seen != nil {
+			j.Seen(j.progress())
+		}
+		return nil
+	})
+}
+
+// each calls do for 0 to n-1, at once as far as a semaphore allows.
+func (j *job) each(ctx context.Context, at *semaphore.Weighted, n int, do func(ctx context.Context, i int) error) error {
+	group, working := errgroup.WithContext(ctx)
+	for i := range n {
+		if err := at.Acquire(working, 1); err != nil {
+			break
+		}
+		group.Go(func() error {
+			defer at.Release(1)
+			return do(working, i)
+		})
+	}
+	return errors.Join(group.Wait(), ctx.Err())
+}
+
+// has returns what tells whether objects are in the chunks of the live release that lie where these files do; the first of these is
+// asked for only if the chunk that they make is not one of its.
+func (j *job) has(ctx context.Context, files []release.File) (func(...digest.Digest) bool, error) {
+	if j.Live == nil {
+		return func(...digest.Digest) bool { return false }, nil
+	}
+	if j.live[release.ChunkOf(files).Digest] {
+		return func(...digest.Digest) bool { return true }, nil
+	}
+	there, err := j.Live.Between(ctx, j.refs, files[0].Path, files[len(files)-1].Path)
+	if err != nil {
+		return nil, err
+	}
+	known := map[digest.Digest]bool{}
+	for _, file := range there {
+		for _, object := range file.Objects() {
+			known[object] = true
 		}
 	}
-	held, size, added, err := w.read(ctx, found)
-	if err != nil {
-		return release.File{}, 0, err
-	}
-	if found.Known && size == found.Size {
-		w.Memory.remember(found.Identity, held, w.scan.Started)
-	}
-	return line(found.Path, size, held), added, nil
+	return func(objects ...digest.Digest) bool {
+		return !slices.ContainsFunc(objects, func(d digest.Digest) bool { return !known[d] })
+	}, nil
 }
 
 func line(path string, size int64, held content) release.File {
 	return release.File{Path: path, Digest: held.digest, Size: size, Type: media.Type(path, held.text), Parts: held.parts}
 }
 
-func (w *worker) hasAll(held content) bool {
-	if len(held.parts) == 0 {
-		return w.has(held.digest)
+// objects lists what holds the content.
+func (c content) objects() []digest.Digest {
+	if len(c.parts) > 0 {
+		return c.parts
 	}
-	for _, part := range held.parts {
-		if !w.has(part) {
-			return false
-		}
-	}
-	return true
+	return []digest.Digest{c.digest}
 }
 
-func (w *worker) has(d digest.Digest) bool { return w.Has != nil && w.Has(d) }
+// fingerprint finds out what a file holds: from what is remembered, or by reading it. A file in parts is sent while it is read,
+// but for those parts that the live release has at its path; any other is kept for being sent as far as there is room.
+func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
+	if found.Known && !j.Rehash {
+		if held, ok := j.Memory.recall(found.Identity); ok {
+			p.held, p.size = held, found.Size
+			return nil
+		}
+	}
+	err := j.open(found, func(file io.Reader) error {
+		if found.Size >= release.PartSize {
+			return j.large(ctx, file, found, p)
+		}
+		return j.small(ctx, file, found, p)
+	})
+	if err == nil && found.Known && p.size == found.Size {
+		j.Memory.remember(found.Identity, p.held, j.scan.Started)
+	}
+	return err
+}
 
-// read takes the content of a file in parts, names each by the hash of the very bytes it then hands to the store, and
-// returns the size that it read, which is that of the content, whatever the file has become since the scan.
-func (w *worker) read(ctx context.Context, found Found) (held content, size, added int64, err error) {
-	file, err := w.output.FS.Open(found.Source)
+func (j *job) open(found Found, read func(io.Reader) error) error {
+	file, err := j.output.FS.Open(found.Source)
 	if err != nil {
-		return held, 0, 0, unreadable(w.output, found, err)
+		return unreadable(j.output, found, err)
 	}
 	defer file.Close() //nolint:errcheck // read only
-	whole, text := sha256.New(), utf8Check{}
-	for {
-		data, last, err := w.part(file, found.Size-size)
+	return read(file)
+}
+
+// small reads a file that is expected to be one object.
+func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) error {
+	data, last, err := readPart(file, j.buffer(found.Size+1))
+	if err != nil {
+		return unreadable(j.output, found, err)
+	}
+	if !last { // it has grown since
+		j.buffers.Put(&data)
+		return j.large(ctx, io.MultiReader(bytes.NewReader(slices.Clone(data)), file), found, p)
+	}
+	text := utf8Check{}
+	text.add(data)
+	p.held, p.size = content{digest: digest.Of(data), text: text.valid()}, int64(len(data))
+	if p.size > 0 && j.held.TryAcquire(p.size) {
+		p.data = data
+	} else {
+		j.buffers.Put(&data)
+	}
+	return nil
+}
+
+func (j *job) buffer(size int64) []byte {
+	if kept, ok := j.buffers.Get().(*[]byte); ok && int64(cap(*kept)) >= size && int64(cap(*kept)) < 4*size+64<<10 {
+		return (*kept)[:0]
+	}
+	return make([]byte, 0, size)
+}
+
+// letGo gives back the room that a piece takes.
+func (j *job) letGo(p *piece) {
+	if p.data != nil {
+		j.held.Release(int64(len(p.data)))
+		j.buffers.Put(&p.data)
+		p.data = nil
+	}
+}
+
+// large reads a file in parts and sends each at once, several at the same time.
+func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) error {
+	there := map[digest.Digest]bool{}
+	if j.Live != nil {
+		before, _, err := j.Live.Lookup(ctx, found.Path)
 		if err != nil {
-			return held, 0, 0, unreadable(w.output, found, err)
+			return err
 		}
-		if len(data) == 0 && size > 0 {
+		for _, part := range before.Objects() {
+			there[part] = true
+		}
+	}
+	whole, text := sha256.New(), utf8Check{}
+	group, sending := errgroup.WithContext(ctx)
+	for last := false; !last; {
+		if err := j.parts.Acquire(sending, release.PartSize); err != nil {
+			break
+		}
+		data, ended, err := readPart(file, j.buffer(release.PartSize))
+		if last = ended; err != nil || len(data) == 0 && p.size > 0 {
+			j.parts.Release(release.PartSize)
+			if err != nil {
+				return errors.Join(unreadable(j.output, found, err), group.Wait())
+			}
 			break
 		}
 		sum := digest.Of(data)
-		held.parts = append(held.parts, sum)
-		if size > 0 || !last {
-			whole.Write(data) //nolint:errcheck // a hash never fails
-		}
+		whole.Write(data) //nolint:errcheck // a hash never fails
 		text.add(data)
-		size += int64(len(data))
-		if !w.has(sum) {
-			isNew, err := w.Batch.Add(ctx, sum.Key(), data)
-			if err != nil {
-				return held, 0, 0, err
+		p.held.parts, p.size = append(p.held.parts, sum), p.size+int64(len(data))
+		group.Go(func() error {
+			defer j.parts.Release(release.PartSize)
+			defer j.buffers.Put(&data)
+			if there[sum] {
+				return nil
 			}
-			if isNew {
-				added += int64(len(data))
+			if err := j.senders.Acquire(sending, 1); err != nil {
+				return err
 			}
-		}
-		if last {
-			break
-		}
+			defer j.senders.Release(1)
+			return j.put(sending, sum, data, p)
+		})
 	}
-	held.text = text.valid()
-	if len(held.parts) == 1 {
-		held.digest, held.parts = held.parts[0], nil
-	} else {
-		held.digest = digest.Digest(whole.Sum(nil))
+	p.held.text, p.stored = text.valid(), true
+	if p.held.digest = digest.Digest(whole.Sum(nil)); len(p.held.parts) == 1 {
+		p.held.parts = nil
 	}
-	return held, size, added, nil
+	return errors.Join(group.Wait(), ctx.Err())
 }
 
-// part reads the next part, or the rest of a file of which about left bytes are expected. last is set when the file ended.
-func (w *worker) part(file io.Reader, left int64) (data []byte, last bool, err error) {
-	want := int(min(max(left, 0)+1, release.PartSize)) // one byte more than expected shows the end
-	if cap(w.buffer) < want {
-		w.buffer = make([]byte, want, max(want, 256<<10))
+// put sends one object, unless an earlier try has.
+func (j *job) put(ctx context.Context, d digest.Digest, data []byte, p *piece) error {
+	if j.Known != nil {
+		if known, err := j.Known(ctx, d, len(data)); known || err != nil {
+			return err
+		}
 	}
-	data = w.buffer[:0]
+	if j.Rate != nil {
+		for left := len(data); left > 0; left -= j.Rate.Burst() {
+			if err := j.Rate.WaitN(ctx, min(left, j.Rate.Burst())); err != nil {
+				return err
+			}
+		}
+	}
+	added, err := j.Batch.Add(ctx, d.Key(), data)
+	if added {
+		p.sent.Add(int64(len(data)))
+	}
+	return err
+}
+
+// send sends a file that was fingerprinted. If its bytes were not kept it is read again; should it hold something else by now, the
+// file was changed while it was published.
+func (j *job) send(ctx context.Context, found Found, p *piece) error {
+	if p.data != nil || p.size == 0 {
+		return j.put(ctx, p.held.digest, p.data, p)
+	}
+	return j.open(found, func(file io.Reader) error {
+		for _, object := range p.held.objects() {
+			room := min(p.size, release.PartSize)
+			if err := j.sent.Acquire(ctx, room); err != nil {
+				return err
+			}
+			data, _, err := readPart(file, j.buffer(room+1))
+			switch {
+			case err != nil:
+				err = unreadable(j.output, found, err)
+			case digest.Of(data) != object:
+				err = fault.New(fault.Failed, "changed-meanwhile", "the file was changed while it was being published").At("%s/%s", j.output.Root, found.Path).
+					Then("wait until what writes there has ended, then run the command again")
+			default:
+				err = j.put(ctx, object, data, p)
+			}
+			j.buffers.Put(&data)
+			j.sent.Release(room)
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// readPart reads up to release.PartSize bytes into a buffer, which grows if it must. last is set when the file ended.
+func readPart(file io.Reader, buffer []byte) (data []byte, last bool, err error) {
+	data = buffer[:0]
 	for len(data) < release.PartSize {
 		if len(data) == cap(data) { // the file has grown
 			data = append(data, 0)[:len(data)]
-			w.buffer = data[:0]
 		}
 		n, err := file.Read(data[len(data):min(cap(data), release.PartSize)])
 		data = data[:len(data)+n]
@@ -193,4 +411,91 @@ func (w *worker) part(file io.Reader, left int64) (data []byte, last bool, err e
 func unreadable(output Output, found Found, err error) error {
 	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s/%s", output.Root, found.Path).Because(err).
 		Then("if a build is still writing there, wait for it to end; then run the command again")
+}
+
+// Rolling is a Putter that commits what it was given now and then, so that an interrupted upload goes on where it was.
+type Rolling struct {
+	store storage.Store
+	every int64
+
+	mutex   sync.Mutex
+	current *rolled
+	group   errgroup.Group // of commits
+}
+
+// rolled is one batch of a Rolling.
+type rolled struct {
+	storage.Batch
+	adding sync.WaitGroup
+	bytes  int64
+}
+
+// NewRolling returns one that commits about every so many bytes.
+func NewRolling(store storage.Store, every int64) *Rolling {
+	r := &Rolling{store: store, every: every}
+	r.group.SetLimit(1)
+	return r
+}
+
+// Add implements Putter.
+func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	batch, full, err := r.reserve(ctx, int64(len(data)))
+	if err != nil {
+		return false, err
+	}
+	added, err := batch.Add(ctx, key, data)
+	batch.adding.Done()
+	if full != nil {
+		r.group.Go(func() error {
+			full.adding.Wait()
+			_, err := full.Commit(ctx)
+			return err
+		})
+	}
+	return added, err
+}
+
+// reserve returns the batch to add to, and the one that is full with it.
+func (r *Rolling) reserve(ctx context.Context, size int64) (batch, full *rolled, err error) {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.current == nil {
+		begun, err := r.store.Begin(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		r.current = &rolled{Batch: begun}
+	}
+	batch = r.current
+	batch.adding.Add(1)
+	if batch.bytes += size; batch.bytes >= r.every {
+		full, r.current = batch, nil
+	}
+	return batch, full, nil
+}
+
+// Commit makes everything durable that was added. Nothing is added any more.
+func (r *Rolling) Commit(ctx context.Context) error {
+	err := r.group.Wait()
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.current == nil {
+		return err
+	}
+	if err != nil {
+		r.current.Discard()
+		return err
+	}
+	_, err = r.current.Commit(ctx)
+	return err
+}
+
+// Discard drops what was not committed yet.
+func (r *Rolling) Discard() {
+	r.group.Wait() //nolint:errcheck // whoever discards has an error already
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	if r.current != nil {
+		r.current.Discard()
+	}
 }

@@ -33,7 +33,7 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 	}
 	common := map[digest.Digest]bool{}
 	if other != nil {
-		refs, err := other.refs(ctx)
+		refs, err := other.Refs(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -41,7 +41,7 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 			common[ref.Digest] = true
 		}
 	}
-	refs, err := r.refs(ctx)
+	refs, err := r.Refs(ctx)
 	if err != nil {
 		return nil, err
 	}

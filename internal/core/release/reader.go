@@ -170,25 +170,36 @@ func (r *Reader) walk(ctx context.Context, ref Ref, depth int, yield func(File, 
 	return true
 }
 
-// refs yields the references to the chunks of files, going through the levels above them.
-func (r *Reader) refs(ctx context.Context) ([]Ref, error) {
+// Refs returns the references to the chunks of files, in order, going through the levels above them.
+func (r *Reader) Refs(ctx context.Context) ([]Ref, error) {
 	level := r.Root.Chunks
 	for range r.Root.Depth {
-		var below []Ref
+		var next []Ref
 		for _, ref := range level {
-			data, err := r.load(ctx, ref.Digest)
+			below, err := r.below(ctx, ref)
 			if err != nil {
 				return nil, err
 			}
-			for text := range bytes.Lines(data) {
-				var next Ref
-				if err := json.Unmarshal(text, &next); err != nil {
-					return nil, r.damaged(ref.Digest, err)
-				}
-				below = append(below, next)
-			}
+			next = append(next, below...)
 		}
-		level = below
+		level = next
 	}
 	return level, nil
+}
+
+// below reads a chunk of references.
+func (r *Reader) below(ctx context.Context, ref Ref) ([]Ref, error) {
+	data, err := r.load(ctx, ref.Digest)
+	if err != nil {
+		return nil, err
+	}
+	var refs []Ref
+	for text := range bytes.Lines(data) {
+		var next Ref
+		if err := json.Unmarshal(text, &next); err != nil {
+			return nil, r.damaged(ref.Digest, err)
+		}
+		refs = append(refs, next)
+	}
+	return refs, nil
 }

@@ -11,6 +11,9 @@ const (
 	SitesKey   = "sites"
 	PulsesKey  = "pulse"
 	EdgesKey   = "edges"
+	PinsKey    = "pins"  // who relies on what right now
+	PruneKey   = "prune" // what is being removed
+	ObjectsKey = "objects"
 	numberSize = 10
 )
 
@@ -44,3 +47,9 @@ func PulseKey(site string) string { return "pulse/" + site }
 
 // EdgeKey is where an edge node says that it is there.
 func EdgeKey(node string) string { return "edges/" + node }
+
+// PinKey is where a writer says that it relies on what is there.
+func PinKey(id string) string { return PinsKey + "/" + id }
+
+// SiteKey is the folder of everything that belongs to a site.
+func SiteKey(site string) string { return SitesKey + "/" + site }

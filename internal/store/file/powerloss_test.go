@@ -176,6 +176,7 @@ func deploy(t *testing.T, store storage.Store, project, output string) *pipeline
 	plan, err := p.MakePlan(t.Context(), pipeline.Order{From: output, Site: "corvane", To: "production"})
 	require.NoError(t, err)
 	run := &pipeline.Run{Plan: plan, Store: store, Report: quiet{}, Now: time.Now, Cause: "command", Unclaimed: func() error { return nil }}
+	defer run.Close(t.Context())
 	result, err := run.Release(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, run.Activate(t.Context()))

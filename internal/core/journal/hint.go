@@ -1,0 +1,45 @@
+package journal
+
+import (
+	"context"
+	"encoding/json"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Hints are the numbers of the last entries of a site's environments, by their stored names, as the last writer saw them. They
+// save probes and are never relied on.
+type Hints map[string]int64
+
+// maxHints bounds the record.
+const maxHints = 200
+
+// pulse is the record of pulse/<site>.
+type pulse struct {
+	Format int    `json:"format"`
+	Heads  Hints  `json:"heads"`
+	Random string `json:"random"`
+}
+
+// ReadHints returns the hints of a site; none if they cannot be read.
+func ReadHints(ctx context.Context, store storage.Store, site string) Hints {
+	data, err := store.Get(ctx, storage.PulseKey(site))
+	var p pulse
+	if err != nil || json.Unmarshal(data, &p) != nil || p.Heads == nil {
+		return Hints{}
+	}
+	return p.Heads
+}
+
+// Pulse tells edge nodes that a site has moved, and leaves hints for the next who looks. It may get lost without harm.
+func (h Hints) Pulse(ctx context.Context, store storage.Store, entry Entry) {
+	if len(h) >= maxHints {
+		clear(h)
+	}
+	h[entry.Environment] = entry.Number
+	data, err := canon.Marshal(pulse{Format: Format, Heads: h, Random: entry.Attempt})
+	if err == nil {
+		store.Replace(context.WithoutCancel(ctx), storage.PulseKey(entry.Site), data) //nolint:errcheck // a hint
+	}
+}

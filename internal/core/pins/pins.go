@@ -1,0 +1,380 @@
+// Package pins lets writers rely on what is in a store while others remove from it.
+//
+// A writer takes a pin before it looks what is there, and drops it when its journal entry is written. Who removes publishes the
+// list of what it condemns, and only then reads the pins:
+//
+//	writer:   pin -- look which lists there are -- put objects -- look at the lists again -- root, entry -- drop the pin
+//	remover:  list -- read the pins -- wait until those are gone -- spare what has become reachable -- delete -- end
+//
+// Either the remover sees the pin, and then waits for the writer and spares what it has made; or the pin is younger than the
+// remover's look, and then the writer sees the list: it does not rely on a release that is on it, and of objects that it put and
+// that are on it, it waits for the end of the removal and puts them again. Neither waits for the other at the same time: a
+// writer that a remover waits for goes on.
+//
+// Both are leases by the store's clock. A writer renews its pin and writes nothing that counts once it has lapsed; a remover
+// deletes nothing after its time is up.
+package pins
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Times of the protocol.
+const (
+	Lease  = 10 * time.Minute // how long a pin holds after it was written
+	renew  = 2 * time.Minute  // how often it is written again
+	margin = 1 * time.Minute  // before which a lease counts as over for its holder, and after which for others
+	Limit  = 15 * time.Minute // how long a remover deletes at most
+	keep   = 24 * time.Hour   // how long ended removals and lapsed pins are kept
+)
+
+// Errors that callers decide on.
+var (
+	// ErrLapsed: the pin could not be renewed in time, so what it protected may be gone.
+	ErrLapsed = errors.New("this machine was too slow, or asleep, so that another may have removed what was relied on")
+	// ErrRemoved: the site is being removed.
+	ErrRemoved = errors.New("the site is being removed")
+)
+
+// Pin says that somebody relies on what is in the store right now.
+type Pin struct {
+	Format int       `json:"format"`
+	Site   string    `json:"site"`
+	Who    string    `json:"who"`
+	What   string    `json:"what"` // "deploy", "rollback", ...
+	Since  time.Time `json:"since"`
+}
+
+const format = 1
+
+// Hold is a pin that this process has.
+type Hold struct {
+	Ahead time.Duration // how far the store's clock is before this machine's
+
+	store   storage.Store
+	key     string
+	pin     Pin
+	runs    map[string]*run // by id, as they were last seen
+	before  map[string]bool // runs that had ended before the pin was taken
+	stop    context.CancelFunc
+	renewed chan struct{} // closed when the renewing has ended
+
+	mutex sync.Mutex
+	until time.Time // by this machine's clock
+}
+
+// Take pins. id is random. It reads what is being removed, so that Doomed knows. The error is storage.ErrClock if this machine's
+// clock is off by more than storage.ClockLimit, or what the store said. The caller calls Drop.
+func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, error) {
+	h := &Hold{store: store, key: storage.PinKey(id), pin: pin, runs: map[string]*run{}, before: map[string]bool{}, renewed: make(chan struct{})}
+	h.pin.Format = format
+	now := time.Now()
+	data, err := canon.Marshal(h.pin)
+	if err != nil {
+		return nil, err
+	}
+	if err := store.Create(ctx, h.key, data); err != nil {
+		return nil, err
+	}
+	h.until = now.Add(Lease)
+	renewing, stop := context.WithCancel(context.WithoutCancel(ctx))
+	h.stop = stop
+	go h.renew(renewing)
+	if err = h.checkClock(ctx, now); err == nil {
+		err = h.first(ctx)
+	}
+	if err != nil {
+		h.Drop(ctx)
+		return nil, err
+	}
+	return h, nil
+}
+
+func (h *Hold) checkClock(ctx context.Context, written time.Time) (err error) {
+	if h.Ahead, err = storage.Ahead(ctx, h.store, h.key, written); err != nil {
+		return err
+	}
+	if h.Ahead.Abs() > storage.ClockLimit {
+		return fmt.Errorf("%w: this machine's is %s %s the store's", storage.ErrClock, h.Ahead.Abs().Round(time.Second), map[bool]string{true: "behind", false: "ahead of"}[h.Ahead > 0])
+	}
+	return nil
+}
+
+// renew writes the pin again until it is dropped.
+func (h *Hold) renew(ctx context.Context) {
+	defer close(h.renewed)
+	ticker := time.NewTicker(renew)
+	defer ticker.Stop()
+	data, err := canon.Marshal(h.pin)
+	for err == nil {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		now := time.Now()
+		if h.store.Replace(ctx, h.key, data) == nil {
+			h.mutex.Lock()
+			h.until = now.Add(Lease)
+			h.mutex.Unlock()
+		}
+	}
+}
+
+// Drop ends the hold. Without it, the pin lapses.
+func (h *Hold) Drop(ctx context.Context) {
+	if h == nil {
+		return
+	}
+	h.stop()
+	<-h.renewed
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	h.store.Delete(ctx, h.key) //nolint:errcheck // it lapses
+}
+
+// Check returns ErrLapsed if the pin may no longer be relied on. It is asked just before something is written that counts.
+func (h *Hold) Check() error {
+	h.mutex.Lock()
+	defer h.mutex.Unlock()
+	if time.Now().Round(0).After(h.until.Round(0).Add(-margin)) { // by the wall: a machine that slept did not count
+		return ErrLapsed
+	}
+	return nil
+}
+
+// first reads which removals are going on, and whether they know of this pin.
+func (h *Hold) first(ctx context.Context) error {
+	for deadline := time.Now().Add(patience); ; {
+		unsure := false
+		if err := h.look(ctx); err != nil {
+			return err
+		}
+		for id, r := range h.runs {
+			if r.over() {
+				h.before[id] = true
+			} else if !r.hasPins {
+				unsure = true
+			}
+		}
+		if !unsure || time.Now().After(deadline) {
+			return nil
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+// patience is how long a writer waits for a remover to say whether it knows of the writer's pin. One that was killed in between
+// never does; it counts as one that does not.
+const patience = 3 * time.Second
+
+func pause(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(100 * time.Millisecond):
+		return nil
+	}
+}
+
+// against returns the removals that do not know of this pin and were not over when it was taken.
+func (h *Hold) against() (runs []*run) {
+	for id, r := range h.runs {
+		if !h.before[id] && !r.waitsFor[h.key] {
+			runs = append(runs, r)
+		}
+	}
+	return runs
+}
+
+// Doomed reports whether the key of a release is being removed, so that nothing may rely on it. It asks nothing of the store.
+func (h *Hold) Doomed(key string) bool {
+	for _, r := range h.against() {
+		if r.keys[key] {
+			return true
+		}
+	}
+	return false
+}
+
+// Settle is called when everything that a release consists of has been put, before its root is written. put says whether a key
+// was put, or was found to be there, since the pin was taken. It waits for removals that touch those, telling of each; again says
+// that some may have been deleted since, so that they must be put once more, and Settle be called again.
+func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting func(who string)) (again bool, err error) {
+	told := map[string]bool{}
+	for {
+		if err := h.look(ctx); err != nil {
+			return false, err
+		}
+		wait := false
+		for _, r := range h.against() {
+			switch {
+			case !r.touches(put):
+			case !r.over():
+				wait = true
+				if !told[r.id] {
+					told[r.id] = true
+					waiting(r.Who)
+				}
+			default:
+				h.before[r.id] = true
+				again = true
+			}
+		}
+		if !wait {
+			return again, h.Check()
+		}
+		if err := pause(ctx); err != nil {
+			return false, err
+		}
+	}
+}
+
+// look reads what is in prune/. A list is read once.
+func (h *Hold) look(ctx context.Context) error {
+	runs, err := readRuns(ctx, h.store, h.Ahead, h.runs)
+	if err != nil {
+		return err
+	}
+	h.runs = runs
+	for id, r := range runs {
+		if r.sites[h.pin.Site] && !h.before[id] && !r.over() && !r.waitsFor[h.key] {
+			return fmt.Errorf("%w by %s", ErrRemoved, r.Who)
+		}
+	}
+	return nil
+}
+
+// run is one removal.
+type run struct {
+	Record
+	id       string
+	keys     map[string]bool
+	sites    map[string]bool
+	hasPins  bool
+	waitsFor map[string]bool
+	ended    bool
+	until    time.Time // by this machine's clock
+}
+
+// over reports whether nothing will be deleted any more.
+func (r *run) over() bool { return r.ended || time.Now().After(r.until.Add(margin)) }
+
+func (r *run) touches(put func(string) bool) bool {
+	for key := range r.keys {
+		if put(key) {
+			return true
+		}
+	}
+	return false
+}
+
+// Record is the list of a removal: prune/<id>.list.
+type Record struct {
+	Format int       `json:"format"`
+	Who    string    `json:"who"`
+	Begun  time.Time `json:"begun"`
+	Keys   []string  `json:"keys"`            // what will be deleted
+	Sites  []string  `json:"sites,omitempty"` // that are removed as a whole
+}
+
+// waitRecord is prune/<id>.pins: which pins the remover waits for.
+type waitRecord struct {
+	Format int      `json:"format"`
+	Pins   []string `json:"pins"`
+}
+
+// readRuns reads the removals that prune/ tells of. known are those of an earlier look.
+func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, known map[string]*run) (map[string]*run, error) {
+	type stages struct {
+		list       storage.Item
+		pins, ends bool
+	}
+	found := map[string]*stages{}
+	for item, err := range store.List(ctx, storage.PruneKey) {
+		if err != nil {
+			return nil, err
+		}
+		id, stage, _ := strings.Cut(item.Name(), ".")
+		if found[id] == nil {
+			found[id] = &stages{}
+		}
+		switch stage {
+		case "list":
+			found[id].list = item
+		case "pins":
+			found[id].pins = true
+		case "end":
+			found[id].ends = true
+		}
+	}
+	runs := map[string]*run{}
+	for id, s := range found {
+		if s.list.Key == "" {
+			continue
+		}
+		r := known[id]
+		if r == nil {
+			r = &run{id: id, until: s.list.Modified.Add(Limit - ahead)}
+		}
+		r.ended = s.ends
+		if err := r.read(ctx, store, s.pins); errors.Is(err, storage.ErrNotFound) {
+			continue // cleaned since
+		} else if err != nil {
+			return nil, err
+		}
+		runs[id] = r
+	}
+	return runs, nil
+}
+
+// read loads what of a removal is not known yet.
+func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
+	if r.keys == nil {
+		data, err := store.Get(ctx, storage.PruneKey+"/"+r.id+".list")
+		if err != nil {
+			return err
+		}
+		if err := decode(data, &r.Record); err != nil || r.Format != format {
+			return fmt.Errorf("%s/%s.list cannot be read: %w", storage.PruneKey, r.id, errors.Join(err))
+		}
+		r.keys, r.sites = set(r.Keys), set(r.Sites)
+	}
+	if pins && !r.hasPins {
+		data, err := store.Get(ctx, storage.PruneKey+"/"+r.id+".pins")
+		if err != nil {
+			return err
+		}
+		var wait waitRecord
+		if err := decode(data, &wait); err != nil {
+			return fmt.Errorf("%s/%s.pins cannot be read: %w", storage.PruneKey, r.id, err)
+		}
+		r.hasPins, r.waitsFor = true, set(wait.Pins)
+	}
+	return nil
+}
+
+func decode(data []byte, record any) error {
+	decoder := json.NewDecoder(strings.NewReader(string(data)))
+	decoder.DisallowUnknownFields()
+	return decoder.Decode(record)
+}
+
+func set(list []string) map[string]bool {
+	all := make(map[string]bool, len(list))
+	for _, one := range list {
+		all[one] = true
+	}
+	return all
+}

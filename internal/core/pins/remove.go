@@ -1,0 +1,186 @@
+package pins
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// MaxKeys is how many keys one removal lists at most, so that its list is one record.
+const MaxKeys = 50_000
+
+// Removal is what this process removes.
+type Removal struct {
+	store storage.Store
+	id    string
+	begun time.Time
+	ahead time.Duration
+	waits map[string]bool
+}
+
+// Waiting is a pin that a removal waits for.
+type Waiting struct {
+	Pin
+	Modified time.Time // by the store's clock
+}
+
+// Condemn publishes the list of what will be removed: at most MaxKeys keys, and sites that go as a whole. id is random. The caller
+// then calls Wait, Delete and End. The error is storage.ErrClock if the clocks differ.
+func Condemn(ctx context.Context, store storage.Store, id string, record Record) (*Removal, error) {
+	if len(record.Keys) > MaxKeys {
+		return nil, fmt.Errorf("a removal lists %d keys at most, not %d", MaxKeys, len(record.Keys))
+	}
+	r := &Removal{store: store, id: id, begun: time.Now()}
+	record.Format = format
+	data, err := canon.Marshal(record)
+	if err != nil {
+		return nil, err
+	}
+	key := storage.PruneKey + "/" + id + ".list"
+	if err := store.Create(ctx, key, data); err != nil {
+		return nil, err
+	}
+	if r.ahead, err = storage.Ahead(ctx, store, key, r.begun); err == nil && r.ahead.Abs() > storage.ClockLimit {
+		err = storage.ErrClock
+	}
+	if err != nil {
+		return nil, errors.Join(err, r.End(ctx))
+	}
+	return r, nil
+}
+
+// Wait waits until every pin that is there now is dropped or has lapsed. tell is called at first, and whenever fewer are left.
+func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
+	waits, err := r.fresh(ctx)
+	if err != nil {
+		return err
+	}
+	record := waitRecord{Format: format, Pins: []string{}}
+	r.waits = map[string]bool{}
+	for key := range waits {
+		record.Pins = append(record.Pins, key)
+		r.waits[key] = true
+	}
+	slices.Sort(record.Pins)
+	data, err := canon.Marshal(record)
+	if err == nil {
+		err = r.store.Create(ctx, storage.PruneKey+"/"+r.id+".pins", data)
+	}
+	for left := len(waits) + 1; err == nil && len(waits) > 0; waits, err = r.fresh(ctx) {
+		for key := range waits {
+			if !r.waits[key] {
+				delete(waits, key) // younger than the list: its writer has seen it
+			}
+		}
+		if len(waits) < left {
+			left = len(waits)
+			tell(sorted(waits))
+		}
+		if left == 0 {
+			return nil
+		}
+		if err := pause(ctx); err != nil {
+			return err
+		}
+	}
+	return err
+}
+
+func sorted(waits map[string]Waiting) []Waiting {
+	var list []Waiting
+	for _, w := range waits {
+		list = append(list, w)
+	}
+	slices.SortFunc(list, func(a, b Waiting) int { return a.Modified.Compare(b.Modified) })
+	return list
+}
+
+// fresh returns the pins that have not lapsed.
+func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
+	found := map[string]Waiting{}
+	for item, err := range r.store.List(ctx, storage.PinsKey) {
+		if err != nil {
+			return nil, err
+		}
+		if time.Now().Add(r.ahead).After(item.Modified.Add(Lease+margin)) || r.waits != nil && !r.waits[item.Key] {
+			continue
+		}
+		waiting := Waiting{Modified: item.Modified}
+		if r.waits == nil {
+			data, err := r.store.Get(ctx, item.Key)
+			if errors.Is(err, storage.ErrNotFound) {
+				continue
+			}
+			if err == nil {
+				err = decode(data, &waiting.Pin)
+			}
+			if err != nil {
+				return nil, fmt.Errorf("the pin %s cannot be read: %w", item.Key, err)
+			}
+		}
+		found[item.Key] = waiting
+	}
+	return found, nil
+}
+
+// ErrLate: the time that a removal may take is up.
+var ErrLate = errors.New("the time for a removal is up")
+
+// Delete deletes keys that are on the list, some at a time, in their order. done is told how many. The error is ErrLate when
+// the time is up: what is left is for another removal.
+func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) error {
+	for some := range slices.Chunk(keys, 1000) {
+		if time.Now().Round(0).After(r.begun.Round(0).Add(Limit - margin)) {
+			return ErrLate
+		}
+		if err := storage.Remove(ctx, r.store, some); err != nil {
+			return err
+		}
+		done(len(some))
+	}
+	return nil
+}
+
+// End says that nothing more will be deleted. Without it, the removal counts until its time is up.
+func (r *Removal) End(ctx context.Context) error {
+	return r.store.Replace(context.WithoutCancel(ctx), storage.PruneKey+"/"+r.id+".end", []byte(`{"format":1}`))
+}
+
+// Under says who is removing something right now; "" for nobody.
+func Under(ctx context.Context, store storage.Store, ahead time.Duration) (who string, err error) {
+	runs, err := readRuns(ctx, store, ahead, nil)
+	for _, r := range runs {
+		if !r.over() {
+			who = r.Who
+		}
+	}
+	return who, err
+}
+
+// Clean removes what ended removals and lapsed pins have left, a day later.
+func Clean(ctx context.Context, store storage.Store, ahead time.Duration) error {
+	var old, ends []string
+	for _, folder := range []string{storage.PinsKey, storage.PruneKey} {
+		for item, err := range store.List(ctx, folder) {
+			switch {
+			case err != nil:
+				return err
+			case time.Now().Add(ahead).Before(item.Modified.Add(keep)):
+			case strings.HasSuffix(item.Key, ".end"):
+				ends = append(ends, item.Key)
+			default:
+				old = append(old, item.Key)
+			}
+		}
+	}
+	if err := storage.Remove(ctx, store, old); err != nil {
+		return err
+	}
+	return storage.Remove(ctx, store, ends) // last: a list without its end would count again
+}

@@ -1,0 +1,213 @@
+package upkeep
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Pruned is what a prune found and removed, or would.
+type Pruned struct {
+	Kept     int           `json:"kept_releases"`
+	Releases []GoneRelease `json:"releases"`
+	Builds   int           `json:"builds"` // records
+	Objects  int           `json:"objects"`
+	Bytes    int64         `json:"bytes"`
+	Spared   int           `json:"spared"` // that have become needed meanwhile
+	Left     int           `json:"left"`   // for another prune, since the time was up
+}
+
+// GoneRelease is a release that is no longer kept.
+type GoneRelease struct {
+	Site string     `json:"site"`
+	ID   release.ID `json:"release"`
+	Made time.Time  `json:"made"` // by the store's clock
+}
+
+// Errors that callers decide on.
+var (
+	// ErrBusy: somebody else removes something from the store.
+	ErrBusy = errors.New("somebody else is removing something")
+)
+
+// Pruning is one prune: what it does, in this order, is Plan, then Carry out.
+type Pruning struct {
+	keeper
+	who    string
+	policy Policy
+	marker *marker
+	ahead  time.Duration
+
+	result Pruned
+	keys   []doomed
+}
+
+// doomed is a key that may go.
+type doomed struct {
+	key      string
+	size     int64
+	modified time.Time
+}
+
+// Plan finds out what may go, without changing anything but a mark of its own that tells the store's clock.
+func Plan(ctx context.Context, store storage.Store, who string, policy Policy, tell Tell) (*Pruning, error) {
+	p := &Pruning{keeper: keeper{store: store, tell: tell}, who: who, policy: policy}
+	written := time.Now()
+	probe := "probe/" + strings.ToLower(rand.Text())
+	if err := store.Create(ctx, probe, []byte("clock")); err != nil {
+		return nil, err
+	}
+	var err error
+	p.ahead, err = storage.Ahead(ctx, store, probe, written)
+	if err = errors.Join(err, store.Delete(ctx, probe)); err != nil {
+		return nil, err
+	}
+	if p.ahead.Abs() > storage.ClockLimit {
+		return nil, storage.ErrClock
+	}
+	p.marker = &marker{keeper: &p.keeper, reach: newReach(), policy: policy, now: time.Now().Add(p.ahead)}
+	if err := p.marker.mark(ctx); err != nil {
+		return nil, err
+	}
+	return p, p.candidates(ctx)
+}
+
+// candidates lists what is not needed: roots first, then records, then objects.
+func (p *Pruning) candidates(ctx context.Context) error {
+	for site, keep := range p.marker.kept {
+		there, err := p.releases(ctx, site)
+		if err != nil {
+			return err
+		}
+		for id, item := range there {
+			if keep[id] {
+				p.result.Kept++
+				continue
+			}
+			p.result.Releases = append(p.result.Releases, GoneRelease{site, id, item.Modified})
+			p.keys = append(p.keys, doomed{item.Key, item.Size, item.Modified})
+		}
+		records, err := p.deep(ctx, storage.SiteKey(site)+"/builds")
+		if err != nil {
+			return err
+		}
+		for _, item := range records {
+			if !p.marker.needed(item.Key) {
+				p.result.Builds++
+				p.keys = append(p.keys, doomed{item.Key, item.Size, item.Modified})
+			}
+		}
+	}
+	slices.SortFunc(p.result.Releases, func(a, b GoneRelease) int { return a.Made.Compare(b.Made) })
+	slices.SortStableFunc(p.keys, func(a, b doomed) int { return rank(a.key) - rank(b.key) })
+	objects, err := p.objects(ctx)
+	if err != nil {
+		return err
+	}
+	for _, item := range objects {
+		if !p.marker.needed(item.Key) && p.marker.now.Sub(item.Modified) >= p.policy.Grace {
+			p.result.Objects++
+			p.keys = append(p.keys, doomed{item.Key, item.Size, item.Modified})
+		}
+	}
+	for _, key := range p.keys {
+		p.result.Bytes += key.size
+	}
+	return nil
+}
+
+func rank(key string) int {
+	if strings.Contains(key, "/releases/") {
+		return 0
+	}
+	return 1
+}
+
+// Result tells what would go, and after Carry out what went.
+func (p *Pruning) Result() Pruned { return p.result }
+
+// CarryOut removes what was planned and is still not needed. It waits for writers at work; waiting is told of them.
+func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting)) (Pruned, error) {
+	if who, err := pins.Under(ctx, p.store, p.ahead); err != nil || who != "" {
+		return p.result, errors.Join(err, busy(who))
+	}
+	if err := pins.Clean(ctx, p.store, p.ahead); err != nil {
+		return p.result, err
+	}
+	planned := len(p.keys)
+	p.result.Builds, p.result.Objects, p.result.Bytes, p.result.Releases = 0, 0, 0, nil
+	deleted := int64(0)
+	for len(p.keys) > 0 {
+		some := p.keys[:min(len(p.keys), pins.MaxKeys)]
+		p.keys = p.keys[len(some):]
+		err := p.remove(ctx, some, waiting, func(n int) { deleted += int64(n); p.tell("removing", deleted, int64(planned)) })
+		if errors.Is(err, pins.ErrLate) {
+			p.result.Left = planned - int(deleted) - p.result.Spared
+			return p.result, nil
+		}
+		if err != nil {
+			return p.result, err
+		}
+	}
+	return p.result, nil
+}
+
+func busy(who string) error {
+	if who == "" {
+		return nil
+	}
+	return fmt.Errorf("%w: %s", ErrBusy, who)
+}
+
+// remove condemns some keys, waits for those who may rely on them, and deletes what still nobody needs.
+func (p *Pruning) remove(ctx context.Context, some []doomed, waiting func([]pins.Waiting), done func(int)) (err error) {
+	record := pins.Record{Who: p.who, Begun: time.Now().UTC().Truncate(time.Second), Keys: make([]string, len(some))}
+	for i, one := range some {
+		record.Keys[i] = one.key
+	}
+	removal, err := pins.Condemn(ctx, p.store, strings.ToLower(rand.Text()), record)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, removal.End(ctx)) }()
+	if err := removal.Wait(ctx, waiting); err != nil {
+		return err
+	}
+	if err := p.marker.mark(ctx); err != nil { // adds what has become reachable
+		return err
+	}
+	var gone []string
+	for _, one := range some {
+		if p.marker.needed(one.key) {
+			p.result.Spared++
+			continue
+		}
+		gone = append(gone, one.key)
+		p.count(one)
+	}
+	return removal.Delete(ctx, gone, done)
+}
+
+// count adds a key that goes to the result.
+func (p *Pruning) count(one doomed) {
+	p.result.Bytes += one.size
+	parts := strings.Split(one.key, "/")
+	switch {
+	case parts[0] == storage.ObjectsKey:
+		p.result.Objects++
+	case rank(one.key) == 0:
+		if id, err := release.ParseID(parts[3]); err == nil {
+			p.result.Releases = append(p.result.Releases, GoneRelease{parts[1], id, one.modified})
+		}
+	default:
+		p.result.Builds++
+	}
+}
