@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
@@ -26,6 +28,7 @@ func attempt() string { return strings.ToLower(rand.Text()) }
 // deployOptions are the flags of deploy, and, but for the target, of build.
 type deployOptions struct {
 	pipeline.Order
+	transferOptions
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open bool
 }
 
@@ -42,6 +45,7 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.BoolVar(&o.noIndex, "without-index", false, "allow an output that has no index.html at the top")
 	flags.BoolVar(&o.takeOver, "take-over", false, "take the site's name from the repository that has it")
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	o.transferOptions.flags(cmd)
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go where, and stop")
 }
 
@@ -110,14 +114,22 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if o.dryRun {
 		return a.dryRun(plan)
 	}
+	limit, err := o.limiter()
+	if err != nil {
+		return err
+	}
 	store, err := a.openStore(ctx, p, true)
 	if err != nil {
 		return err
 	}
+	if remote, ok := store.(storage.Remote); ok {
+		a.Row(a.Err, "store", remote.Place()+console.Faint("  as "+remote.Account()))
+	}
+	debug.SetMemoryLimit(uploadMemory)
 	report := &reporter{app: a}
 	run := &pipeline.Run{
 		Plan: plan, Store: store, Report: report, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, Stdin: os.Stdin,
-		Automatic: !a.Asks && !o.yes, Cause: "command", TakeOver: o.takeOver, Now: time.Now,
+		Automatic: !a.Asks && !o.yes, Cause: "command", TakeOver: o.takeOver, Now: time.Now, Parallel: o.parallel, Rate: limit,
 		Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
 		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
 	}
@@ -138,6 +150,9 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	}
 	return a.reportLive(ctx, o, run, result, flip, started)
 }
+
+// uploadMemory is how much memory an upload may take before the collector works harder.
+const uploadMemory = 150 << 20
 
 // plan finds out what the order means. Where nothing says which environment should move, a terminal is asked.
 func (a *app) plan(ctx context.Context, p *pipeline.Project, o *deployOptions) (*pipeline.Plan, error) {

@@ -2,16 +2,19 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
@@ -19,14 +22,22 @@ import (
 )
 
 func (a *app) filesCommand() *cobra.Command {
-	var site string
+	var site, export string
 	cmd := &cobra.Command{
 		Use:   "files [RELEASE|ENVIRONMENT|FOLDER]",
 		Short: "What is published, or would be: sizes, types, and what was left out and why",
-		Long:  "Files lists a release, what an environment serves, or what of a folder would be published (default: the output folder).",
-		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.files(cmd.Context(), site, argument(args, 0)) },
+		Long: "Files lists a release, what an environment serves, or what of a folder would be published (default: the output folder).\n" +
+			"With --export it writes a release as a plain tree (default: what production serves), and its rules beside it.",
+		Example: "  orilla files production --export corvane-site\n  orilla files r-3f9a2c1b7e --export corvane.zip",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if export != "" {
+				return a.export(cmd.Context(), site, argument(args, 0), export)
+			}
+			return a.files(cmd.Context(), site, argument(args, 0))
+		},
 	}
+	cmd.Flags().StringVar(&export, "export", "", "write the release to a new `FOLDER`, or an archive ending in .zip, .tar or .tar.gz")
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	return a.jsonFlag(cmd)
 }
@@ -178,4 +189,49 @@ func (s *session) findRelease(ctx context.Context, what string) (release.ID, err
 		problem = problem.With("r-" + id.String())
 	}
 	return release.ID{}, problem
+}
+
+// export writes a release as a plain tree.
+func (a *app) export(ctx context.Context, site, what, to string) error {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return err
+	}
+	if what == "" {
+		what = project.Production
+	}
+	id, err := s.findRelease(ctx, what)
+	if err != nil {
+		return err
+	}
+	hold, err := s.project.Pin(ctx, s.store, s.site, "export")
+	if err != nil && !errors.Is(err, storage.ErrReadOnly) && !errors.Is(err, storage.ErrDenied) { // whoever may only read, reads
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	defer hold.Drop(ctx)
+	reader, err := pipeline.OpenRelease(ctx, s.store, s.site, id)
+	if err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	progress := a.Bytes("export", max(reader.Root.Bytes, 1))
+	var written atomic.Int64
+	done, err := pipeline.Export(ctx, s.store, reader, a.path(to), func(bytes int64) { progress.At(written.Add(bytes)) })
+	progress.End()
+	if err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	if a.JSON {
+		return a.Document(exportReport{"r-" + id.String(), done})
+	}
+	a.Print("%s %s of %s to %s", console.Good("wrote"), console.Count(done.Files, "file", "files")+", "+console.Size(done.Bytes), id.Short(), console.Strong(done.To))
+	if done.Rules > 0 {
+		a.Print("%s to %s", console.Count(done.Rules, "rule", "rules"), done.RulesFile)
+	}
+	return nil
+}
+
+// exportReport is what files --export prints with --json.
+type exportReport struct {
+	Release string `json:"release"`
+	pipeline.Exported
 }

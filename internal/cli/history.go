@@ -8,7 +8,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
 )
@@ -206,6 +209,13 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 // moveBack writes the entry of a rollback, or with a dry run only decides it, and returns the head that was left besides. What it
 // asks of the store does not depend on the size of the site, and no object is read.
 func (s *session) moveBack(ctx context.Context, environment string, wanted func(journal.Entry) bool, o rollbackOptions) (left, entry journal.Entry, err error) {
+	var hold *pins.Hold
+	if !o.dryRun {
+		if hold, err = s.project.Pin(ctx, s.store, s.site, "rollback"); err != nil {
+			return left, entry, err
+		}
+		defer hold.Drop(ctx)
+	}
 	j := s.journal(environment)
 	decide := j.Return(ctx, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Cause: "command", Who: s.project.Person(ctx), Why: o.why})
 	var planned journal.Entry
@@ -215,6 +225,10 @@ func (s *session) moveBack(ctx context.Context, environment string, wanted func(
 			return next, err
 		}
 		left, planned = *head, next
+		if hold != nil && hold.Doomed(storage.ReleaseKey(s.site, next.Release.String())) {
+			return next, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", next.Release.Short()).
+				Then("name a later one: orilla history lists them")
+		}
 		if err := s.whole(ctx, next); err != nil {
 			return next, err
 		}

@@ -45,7 +45,7 @@ type Options struct {
 	Tell     func(Event)   // is told what happens, from several goroutines; nil for nobody
 	Requests bool          // tell of each request
 	Sweep    time.Duration // how often all journals are looked at, whatever the hints say; 0: 10 s
-	Poll     time.Duration // how often hints are looked at where the store cannot tell of changes; 0: 500 ms
+	Poll     time.Duration // how often hints are looked at where the store cannot tell of changes; 0: 500 ms, 2 s of a store elsewhere
 	Memory   int64         // bytes of objects kept in memory; 0: 128 MB
 	Reach    Reach         // which upstreams inside the node's own network may be asked
 	Wait     time.Duration // how long an upstream may take to begin its answer; 0: 30 s
@@ -75,6 +75,9 @@ func New(store storage.Store, options Options) *Node {
 	}
 	if options.Poll == 0 {
 		options.Poll = 500 * time.Millisecond
+		if _, far := store.(storage.Remote); far {
+			options.Poll = 2 * time.Second
+		}
 	}
 	if options.Memory == 0 {
 		options.Memory = 128 << 20
@@ -128,41 +131,69 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	}
 }
 
+// coarse is how coarse the times of a store elsewhere may be: of two hints in the same second, the second could look like the first.
+const coarse = 2 * time.Second
+
 // look refreshes the sites whose hints changed, or all.
 func (n *Node) look(ctx context.Context, all bool) {
 	sites := map[string]bool{}
+	_, far := n.store.(storage.Remote)
 	for item, err := range n.store.List(ctx, storage.PulsesKey) {
 		if err != nil {
 			n.trouble(nil, "the store's hints cannot be read: "+err.Error())
 			break
 		}
-		if !n.pulses[item.Name()].Equal(item.Modified) {
+		if !n.pulses[item.Name()].Equal(item.Modified) || far && time.Since(item.Modified) < coarse {
 			n.pulses[item.Name()] = item.Modified
 			sites[item.Name()] = true
 		}
 	}
+	complete := all
 	if all {
 		for item, err := range n.store.List(ctx, storage.SitesKey) {
 			if err != nil {
 				n.trouble(nil, "the store's sites cannot be read: "+err.Error())
+				complete = false
 				break
 			}
 			sites[item.Name()] = true
 		}
 	}
-	flipped := false
+	flipped, there := false, map[string]bool{}
 	for site := range sites {
 		for item, err := range n.store.List(ctx, storage.EnvironmentsKey(site)) {
 			if err != nil {
 				n.trouble(nil, site+": its environments cannot be read: "+err.Error())
+				complete = false
 				break
 			}
+			there[site+"/"+item.Name()] = true
 			flipped = n.refresh(ctx, n.environment(site, item.Name())) || flipped
 		}
+	}
+	if complete {
+		flipped = n.forget(there) || flipped
 	}
 	if flipped {
 		n.route()
 	}
+}
+
+// forget drops the environments that are no longer in the store: a site that is made anew under the name of one that was removed
+// begins at its own first entry.
+func (n *Node) forget(there map[string]bool) (any bool) {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	for key := range n.environments {
+		if !there[key] {
+			delete(n.environments, key)
+			any = true
+		}
+	}
+	if any {
+		n.single.Clear() // addresses of releases of sites that are gone
+	}
+	return any
 }
 
 // route makes the table of hosts anew.

@@ -64,7 +64,7 @@ func OpenStore(ctx context.Context, address, root string, places Places, make bo
 			return nil, err
 		}
 		if _, err := storage.Marked(ctx, store); err != nil {
-			return nil, notOpen(address, err)
+			return nil, NotOpen(address, err)
 		}
 		return store, nil
 	}
@@ -78,13 +78,13 @@ func OpenStore(ctx context.Context, address, root string, places Places, make bo
 	}
 	store, err := open(folder)
 	if err != nil {
-		return nil, notOpen(folder, err)
+		return nil, NotOpen(folder, err)
 	}
 	return store, nil
 }
 
-// notOpen says why there is no store at a place.
-func notOpen(place string, err error) error {
+// NotOpen says why there is no store at a place.
+func NotOpen(place string, err error) error {
 	isFolder := !strings.Contains(place, "://")
 	switch {
 	case errors.Is(err, storage.ErrNone) && isFolder:

@@ -153,6 +153,16 @@ func SetFrozen(frozen *Frozen, cause, who, why string) Decide {
 	}
 }
 
+// Remove decides that an environment serves nothing any more.
+func Remove(cause, who string) Decide {
+	return func(head *Entry) (Entry, error) {
+		if head == nil {
+			return Entry{}, ErrEmpty
+		}
+		return Entry{Kind: Removal, Cause: cause, Who: who}, nil
+	}
+}
+
 // PreviewPrefix begins the stored name of a preview; no fixed environment has a dot in its name.
 const PreviewPrefix = "preview."
 

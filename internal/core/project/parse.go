@@ -112,9 +112,10 @@ func (p *parse) top(c *Config) keys {
 		"assets":       p.inner(func() keys { return p.assets(&c.Assets) }),
 		"limits":       p.inner(func() keys { return keys{"files": p.count(&c.Limits.Files), "size": p.size(&c.Limits.Size)} }),
 		"store":        p.text(&c.Store),
+		"retention":    p.retention(&c.Retention),
 		"environments": p.environments(c),
 		"previews": p.inner(func() keys {
-			return keys{"follows": p.texts(&c.Previews.Follows), "upstreams": p.upstreams(&c.Previews.Upstreams)}
+			return keys{"follows": p.texts(&c.Previews.Follows), "upstreams": p.upstreams(&c.Previews.Upstreams), "retention": p.retention(&c.Previews.Retention)}
 		}),
 	}
 }
@@ -131,6 +132,23 @@ func (p *parse) assets(a *Assets) keys {
 	return keys{
 		"keep":          func(node ast.Node) { a.Keep = new(Duration); p.duration(a.Keep)(node) },
 		"fingerprinted": p.globs(&a.Fingerprinted), "plain": p.globs(&a.Plain),
+	}
+}
+
+// retention reads what a prune keeps.
+func (p *parse) retention(to **Retention) func(ast.Node) {
+	return func(node ast.Node) {
+		r := &Retention{}
+		p.mapping(node, keys{
+			"releases":     p.count(&r.Releases),
+			"younger_than": func(node ast.Node) { r.YoungerThan = new(Duration); p.duration(r.YoungerThan)(node) },
+			"keep": p.list(&r.Keep, func(item ast.Node, value string) {
+				if digits, ok := strings.CutPrefix(value, "r-"); !ok || len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
+					p.at(item, "%q is no release: write r- and ten digits or more, as orilla history shows", value)
+				}
+			}),
+		})
+		*to = r
 	}
 }
 
@@ -177,7 +195,8 @@ func (p *parse) environments(c *Config) func(ast.Node) {
 			}
 			var e Environment
 			if pair.Value.Type() != ast.NullType {
-				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams)})
+				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams),
+					"retention": p.retention(&e.Retention)})
 			}
 			c.Environments[name] = e
 		}

@@ -2,6 +2,7 @@
 package project
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -28,6 +29,7 @@ type Config struct {
 	Assets       Assets                 `yaml:"assets"`
 	Limits       Limits                 `yaml:"limits"`
 	Store        string                 `yaml:"store"`
+	Retention    *Retention             `yaml:"retention"` // of environments that do not say it themselves
 	Environments map[string]Environment `yaml:"environments"`
 	Previews     Previews               `yaml:"previews"`
 }
@@ -82,12 +84,21 @@ type Environment struct {
 	Follows   string            `yaml:"follows"`   // the branch whose commits go there
 	Addresses []string          `yaml:"addresses"` // absolute URLs; the first is canonical, its path is the base path
 	Upstreams map[string]string `yaml:"upstreams"` // where proxy rules lead, by name
+	Retention *Retention        `yaml:"retention"`
+}
+
+// Retention says which releases of an environment a prune keeps.
+type Retention struct {
+	Releases    int64     `yaml:"releases"`     // the last so many
+	YoungerThan *Duration `yaml:"younger_than"` // and those that were live within this time
+	Keep        []string  `yaml:"keep"`         // and these
 }
 
 // Previews says which branches get previews.
 type Previews struct {
 	Follows   []string          `yaml:"follows"`
 	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for all previews
+	Retention *Retention        `yaml:"retention"`
 }
 
 // Production is the environment that every site has.
@@ -190,10 +201,26 @@ func (c Config) RulesInOutput() []string {
 // Document returns what the configuration says of an environment, by its stored name.
 func (c Config) Document(environment string) journal.DocumentContent {
 	if strings.HasPrefix(environment, journal.PreviewPrefix) {
-		return journal.DocumentContent{Upstreams: c.Previews.Upstreams}
+		return journal.DocumentContent{Upstreams: c.Previews.Upstreams, Retention: cmp.Or(c.Previews.Retention, c.Retention).record()}
 	}
 	e := c.Environments[environment]
-	return journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams}
+	return journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams, Retention: cmp.Or(e.Retention, c.Retention).record()}
+}
+
+// record returns what goes into an environment's document; nil where nothing was said.
+func (r *Retention) record() *journal.Retention {
+	if r == nil {
+		return nil
+	}
+	record := journal.DefaultRetention
+	if r.Releases > 0 {
+		record.Releases = int(r.Releases)
+	}
+	if r.YoungerThan != nil {
+		record.Seconds = int64(time.Duration(*r.YoungerThan) / time.Second)
+	}
+	record.Keep = r.Keep
+	return &record
 }
 
 // Upstreams returns the names of all upstreams, in order.

@@ -343,18 +343,27 @@ func (j *job) put(ctx context.Context, d digest.Digest, data []byte, p *piece) e
 			return err
 		}
 	}
-	if j.Rate != nil {
-		for left := len(data); left > 0; left -= j.Rate.Burst() {
-			if err := j.Rate.WaitN(ctx, min(left, j.Rate.Burst())); err != nil {
-				return err
-			}
-		}
+	if err := Wait(ctx, j.Rate, len(data)); err != nil {
+		return err
 	}
 	added, err := j.Batch.Add(ctx, d.Key(), data)
 	if added {
 		p.sent.Add(int64(len(data)))
 	}
 	return err
+}
+
+// Wait waits until a limiter of bytes a second, which may be nil, lets so many pass.
+func Wait(ctx context.Context, limit *rate.Limiter, bytes int) error {
+	if limit == nil {
+		return nil
+	}
+	for left := bytes; left > 0; left -= limit.Burst() {
+		if err := limit.WaitN(ctx, min(left, limit.Burst())); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // send sends a file that was fingerprinted. If its bytes were not kept it is read again; should it hold something else by now, the

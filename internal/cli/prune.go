@@ -1,0 +1,250 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/upkeep"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// pruneOptions are the flags of store prune.
+type pruneOptions struct {
+	releases            int
+	younger, unfinished string
+	keep                []string
+	dryRun, yes         bool
+}
+
+func (a *app) storePruneCommand() *cobra.Command {
+	var o pruneOptions
+	cmd := &cobra.Command{
+		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed", Args: cobra.NoArgs,
+		Long: "Prune keeps what is live, the last releases of each environment, those that were live not long ago, and those that are named;\n" +
+			"retention in orilla.yaml says how many and how long (10, and 30 days). It removes all else, and what nothing leads to. It waits for\n" +
+			"deploys that are at work, and they for it if they need what goes.",
+		Example: "  orilla store prune --dry-run          what would go, and how much it frees\n" +
+			"  orilla store prune --releases 3 --younger-than 7d",
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.prune(cmd.Context(), cmd, o) },
+	}
+	flags := cmd.Flags()
+	flags.IntVar(&o.releases, "releases", journal.DefaultRetention.Releases, "keep the last `N` releases of each environment, whatever it says itself")
+	flags.StringVar(&o.younger, "younger-than", "", "keep what was live within this time, such as `7d`, whatever an environment says")
+	flags.StringArrayVar(&o.keep, "keep", nil, "keep this `RELEASE` too (may be repeated)")
+	flags.StringVar(&o.unfinished, "unfinished", "24h", "keep objects of uploads that were not finished for so long")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go, and stop")
+	flags.BoolVar(&o.yes, "yes", false, "do not ask")
+	return a.jsonFlag(cmd)
+}
+
+// policy reads the flags.
+func (o pruneOptions) policy(given func(flag string) bool) (upkeep.Policy, error) {
+	grace, err := project.ParseDuration(o.unfinished)
+	if err != nil {
+		return upkeep.Policy{}, fault.New(fault.Usage, "usage", "--unfinished %s: write a time such as 24h", o.unfinished)
+	}
+	policy := upkeep.Policy{Keep: o.keep, Grace: time.Duration(grace)}
+	for _, name := range o.keep {
+		if len(name) < 12 || name[:2] != "r-" {
+			return policy, fault.New(fault.Usage, "usage", "--keep %s: write a release as r- and ten digits or more", name).Then("orilla history lists them")
+		}
+	}
+	if given("releases") || given("younger-than") {
+		retention := journal.DefaultRetention
+		retention.Releases = o.releases
+		if o.releases < 1 {
+			return policy, fault.New(fault.Usage, "usage", "--releases %d: what is live is kept, so it is 1 at least", o.releases)
+		}
+		if o.younger != "" {
+			age, err := project.ParseDuration(o.younger)
+			if err != nil {
+				return policy, fault.New(fault.Usage, "usage", "--younger-than %s: write a time such as 7d", o.younger)
+			}
+			retention.Seconds = int64(time.Duration(age) / time.Second)
+		}
+		policy.Retention = &retention
+	}
+	return policy, nil
+}
+
+// pruneReport is what store prune prints with --json.
+type pruneReport struct {
+	upkeep.Pruned
+	DryRun bool `json:"dry_run,omitempty"`
+}
+
+func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) error {
+	policy, err := o.policy(cmd.Flags().Changed)
+	if err != nil {
+		return err
+	}
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	store, err := a.openStore(ctx, p, false)
+	if err != nil {
+		return err
+	}
+	tell, end := a.working()
+	plan, err := upkeep.Plan(ctx, store, p.Person(ctx), policy, tell)
+	end()
+	if err != nil {
+		return a.unprunable(store, err)
+	}
+	planned := plan.Result()
+	if !a.JSON {
+		a.printPruned(planned, "would go")
+	}
+	nothing := planned.Objects+planned.Builds+len(planned.Releases) == 0
+	if o.dryRun || nothing {
+		if a.JSON {
+			return a.Document(pruneReport{planned, o.dryRun})
+		}
+		if o.dryRun {
+			a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		}
+		return nil
+	}
+	if !o.yes {
+		ok, err := a.Confirm(ctx, "Remove that for good?", "What is removed cannot be rolled back to.", false)
+		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
+			return fault.New(fault.Refused, "not-confirmed", "nothing was removed").Then("add --yes to remove it")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	tell, end = a.working()
+	done, err := plan.CarryOut(ctx, a.waits)
+	end()
+	if err != nil {
+		return a.unprunable(store, err)
+	}
+	if a.JSON {
+		return a.Document(pruneReport{done, false})
+	}
+	a.Print("%s: %s, %s, %s; %s freed", console.Good("removed"), console.Count(int64(len(done.Releases)), "release", "releases"),
+		console.Count(int64(done.Builds), "build record", "build records"), console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
+	if done.Spared > 0 {
+		a.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+" needed again meanwhile, and stayed"))
+	}
+	if done.Left > 0 {
+		a.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)
+	}
+	return nil
+}
+
+// waits tells for whom a removal waits.
+func (a *app) waits(list []pins.Waiting) {
+	for _, w := range list {
+		a.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."), w.What, w.Site, personName(w.Who), a.Age(w.Since),
+			w.Modified.Add(pins.Lease).Local().Format("15:04"))
+	}
+}
+
+func (a *app) unprunable(store storage.Store, err error) error {
+	switch {
+	case errors.Is(err, upkeep.ErrBusy):
+		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").At("%s", store.Address()).Because(err).
+			Then("run it again when that has ended; a removal that was killed counts for a quarter of an hour")
+	case errors.Is(err, release.ErrDamaged), errors.Is(err, journal.ErrDamaged), errors.Is(err, storage.ErrNotFound):
+		return fault.New(fault.Refused, "damaged", "something that is needed is damaged, so that what else is needed cannot be known; nothing was removed").
+			At("%s", store.Address()).Because(err).Then("orilla store verify names it; --repair-from brings it back from another store")
+	}
+	return pipeline.StoreTrouble(store, err)
+}
+
+func (a *app) printPruned(p upkeep.Pruned, would string) {
+	if len(p.Releases)+p.Builds+p.Objects == 0 {
+		a.Print("%s: %s kept, and nothing is there that they do not need", console.Good("nothing to remove"), console.Count(int64(p.Kept), "release is", "releases are"))
+		return
+	}
+	rows := [][]string{{"RELEASE", "SITE", "MADE"}}
+	for i, gone := range p.Releases {
+		if i == 20 {
+			rows = append(rows, []string{fmt.Sprintf("and %d more", len(p.Releases)-i), "", ""})
+			break
+		}
+		rows = append(rows, []string{gone.ID.Short(), gone.Site, a.Age(gone.Made)})
+	}
+	if len(rows) > 1 {
+		a.Table(rows)
+	}
+	a.Print("%s %s: %s, %s, %s; %s kept", console.Strong(console.Size(p.Bytes)), would, console.Count(int64(len(p.Releases)), "release", "releases"),
+		console.Count(int64(p.Builds), "build record", "build records"), console.Count(int64(p.Objects), "object", "objects"),
+		console.Count(int64(p.Kept), "release is", "releases are"))
+}
+
+func (a *app) removeSiteCommand() *cobra.Command {
+	var keepName, yes bool
+	cmd := &cobra.Command{
+		Use: "remove-site SITE", Short: "Take a site out of the store, with all its releases and its history", Args: cobra.ExactArgs(1),
+		Long: "Remove-site ends what all environments of a site serve, and removes its releases, builds and journals. The claim of its name goes\n" +
+			"too, unless --keep-name. It asks for the name to be typed. orilla store prune then frees the room.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.removeSite(cmd.Context(), args[0], keepName, yes)
+		},
+	}
+	cmd.Flags().BoolVar(&keepName, "keep-name", false, "leave the claim, so that nobody else can take the name")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return a.jsonFlag(cmd)
+}
+
+type removeSiteReport struct {
+	Site     string `json:"site"`
+	Removed  int    `json:"removed"` // records
+	KeptName bool   `json:"kept_name,omitempty"`
+}
+
+func (a *app) removeSite(ctx context.Context, site string, keepName, yes bool) error {
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	store, err := a.openStore(ctx, p, false)
+	if err != nil {
+		return err
+	}
+	if _, err := a.chosenSites(ctx, store, site); err != nil {
+		return err
+	}
+	if !yes {
+		check := func(typed string) error {
+			if typed != site {
+				return fmt.Errorf("type %s to remove it, or press Ctrl-C", site)
+			}
+			return nil
+		}
+		_, err := a.Input(ctx, "Type the name of the site to remove it", "All environments of "+site+" go dark at once, and its history is gone for good.", "", check)
+		if errors.Is(err, console.ErrNobody) {
+			return fault.New(fault.Refused, "not-confirmed", "a site is removed only after its name was typed").At("%s", site).Then("run it on a terminal, or add --yes")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	tell, end := a.working()
+	removed, err := upkeep.RemoveSite(ctx, store, site, p.Person(ctx), keepName, a.waits, tell)
+	end()
+	if err != nil {
+		return pipeline.StoreTrouble(store, err)
+	}
+	if a.JSON {
+		return a.Document(removeSiteReport{site, removed, keepName})
+	}
+	a.Print("%s %s: %s", console.Good("removed"), console.Strong(site), console.Count(int64(removed), "record", "records"))
+	a.Note("%s orilla store prune", console.Faint("to free the room that its objects take:"))
+	return nil
+}

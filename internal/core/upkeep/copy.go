@@ -1,0 +1,313 @@
+package upkeep
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/time/rate"
+
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Copied is what a copy brought over.
+type Copied struct {
+	Sites    int   `json:"sites"`
+	Releases int   `json:"releases"` // that were not there
+	Entries  int   `json:"entries"`
+	Objects  int64 `json:"objects"`
+	Bytes    int64 `json:"bytes"`
+	Present  int64 `json:"present"` // objects that were there
+}
+
+// ErrDiverged: the site has another history in the other store.
+var ErrDiverged = errors.New("the site has another history there")
+
+// copying brings sites from one store to another.
+type copying struct {
+	keeper // of the source
+	to     keeper
+	put    *publish.Rolling
+	limit  *rate.Limiter
+	there  map[digest.Digest]int64 // sizes of objects at the target
+	done   map[digest.Digest]bool
+
+	copied         Copied
+	objects, bytes atomic.Int64
+	present        atomic.Int64
+}
+
+// Copy brings sites from one store to another, each release before the entries that name it, so that what is there at any moment is
+// whole. What is there is not brought again, so an interrupted copy goes on where it was. Every object is verified on the way. The
+// caller holds pins in both stores. limit is of bytes a second; nil for none.
+func Copy(ctx context.Context, from, to storage.Store, sites []string, limit *rate.Limiter, tell Tell) (Copied, error) {
+	c := &copying{
+		keeper: keeper{store: from, tell: tell}, to: keeper{store: to, tell: tell}, put: publish.NewRolling(to, 32<<20), limit: limit,
+		there: map[digest.Digest]int64{}, done: map[digest.Digest]bool{},
+	}
+	items, err := c.to.objects(ctx)
+	if err != nil {
+		return c.copied, err
+	}
+	for _, item := range items {
+		if d, err := digest.Parse(item.Name()); err == nil {
+			c.there[d] = item.Size
+		}
+	}
+	for _, site := range sites {
+		if err = c.site(ctx, site); err != nil {
+			err = fmt.Errorf("%s: %w", site, err)
+			break
+		}
+		c.copied.Sites++
+	}
+	c.put.Discard()
+	c.copied.Objects, c.copied.Bytes, c.copied.Present = c.objects.Load(), c.bytes.Load(), c.present.Load()
+	return c.copied, err
+}
+
+// head is how far a journal went when the copy began.
+type head struct {
+	environment string
+	number      int64
+}
+
+func (c *copying) site(ctx context.Context, site string) error {
+	environments, err := c.environments(ctx, site)
+	if err != nil {
+		return err
+	}
+	var heads []head
+	for _, environment := range environments {
+		n, err := c.journal(site, environment).HeadNumber(ctx, 0)
+		if err != nil {
+			return err
+		}
+		heads = append(heads, head{environment, n})
+	}
+	if err := c.same(ctx, site, heads); err != nil {
+		return err
+	}
+	claim, err := c.store.Get(ctx, storage.ClaimKey(site))
+	if err != nil {
+		return err
+	}
+	if err := c.create(ctx, storage.ClaimKey(site), claim); err != nil {
+		return err
+	}
+	if err := c.allReleases(ctx, site); err != nil {
+		return err
+	}
+	for _, h := range heads {
+		if err := c.entries(ctx, site, h); err != nil {
+			return err
+		}
+	}
+	hints := journal.Hints{}
+	for _, h := range heads {
+		if h.number > 0 {
+			hints.Pulse(ctx, c.to.store, journal.Entry{Site: site, Environment: h.environment, Number: h.number, Attempt: claimed(claim)})
+		}
+	}
+	return nil
+}
+
+// claimed makes a hint differ from the one before.
+func claimed(claim []byte) string { return digest.Of(claim).String()[:16] }
+
+// same makes sure, before anything is brought over, that what the target has of a journal is its beginning.
+func (c *copying) same(ctx context.Context, site string, heads []head) error {
+	for _, h := range heads {
+		n, err := c.to.journal(site, h.environment).HeadNumber(ctx, 0)
+		if err != nil || n == 0 {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		key := storage.JournalKey(site, h.environment, n)
+		theirs, err := c.to.store.Get(ctx, key)
+		if err != nil {
+			return err
+		}
+		ours, err := c.store.Get(ctx, key)
+		if errors.Is(err, storage.ErrNotFound) || err == nil && !bytes.Equal(ours, theirs) {
+			return fmt.Errorf("%w: %s:%d differs", ErrDiverged, journal.DisplayName(h.environment), n)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *copying) create(ctx context.Context, key string, data []byte) error {
+	err := c.to.store.Create(ctx, key, data)
+	if !errors.Is(err, storage.ErrExists) {
+		return err
+	}
+	there, err := c.to.store.Get(ctx, key)
+	if err == nil && !bytes.Equal(there, data) {
+		err = fmt.Errorf("%w: %s", ErrDiverged, key)
+	}
+	return err
+}
+
+// allReleases brings every release over that the target lacks, and how they were built.
+func (c *copying) allReleases(ctx context.Context, site string) error {
+	ours, err := c.releases(ctx, site)
+	if err != nil {
+		return err
+	}
+	theirs, err := c.to.releases(ctx, site)
+	if err != nil {
+		return err
+	}
+	var missing []release.ID
+	for id := range ours {
+		if _, there := theirs[id]; !there {
+			missing = append(missing, id)
+		}
+	}
+	slices.SortFunc(missing, func(a, b release.ID) int { return ours[a].Modified.Compare(ours[b].Modified) })
+	records, err := c.builds(ctx, site, func(string, error) {})
+	if err != nil {
+		return err
+	}
+	var roots, objects = map[string][]byte{}, []digest.Digest{}
+	for _, record := range records {
+		objects = append(objects, record.objects()...)
+	}
+	for _, id := range missing {
+		if err := c.release(ctx, site, id); err != nil {
+			return fmt.Errorf("release %s: %w", id.Short(), err)
+		}
+	}
+	if err := c.bring(ctx, objects); err != nil {
+		return err
+	}
+	if err := c.put.Commit(ctx); err != nil { // roots come after all that they need
+		return err
+	}
+	c.put = publish.NewRolling(c.to.store, 32<<20)
+	for _, id := range missing {
+		key := storage.ReleaseKey(site, id.String())
+		if roots[key], err = c.store.Get(ctx, key); err != nil {
+			return err
+		}
+	}
+	for _, record := range records {
+		if roots[record.item.Key], err = c.store.Get(ctx, record.item.Key); err != nil {
+			return err
+		}
+	}
+	c.copied.Releases += len(missing)
+	var keys []string
+	for key := range roots {
+		keys = append(keys, key)
+	}
+	return each(ctx, &c.to, keys, func(ctx context.Context, key string) error { return c.create(ctx, key, roots[key]) })
+}
+
+// release brings over what a release consists of, but for its root.
+func (c *copying) release(ctx context.Context, site string, id release.ID) error {
+	reader, err := c.open(ctx, site, id)
+	if err != nil {
+		return err
+	}
+	objects := slices.Clone(reader.Root.Rules.Objects())
+	err = reader.Visit(ctx, func(chunk digest.Digest) bool {
+		objects = append(objects, chunk)
+		return true
+	}, func(file release.File) error {
+		objects = append(objects, file.Objects()...)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return c.bring(ctx, objects)
+}
+
+// bring copies objects that the target does not have.
+func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
+	var missing []digest.Digest
+	for _, d := range objects {
+		if !c.done[d] {
+			c.done[d] = true
+			missing = append(missing, d)
+		}
+	}
+	var mutex sync.Mutex
+	return each(ctx, &c.to, missing, func(ctx context.Context, d digest.Digest) error {
+		mutex.Lock()
+		size, there := c.there[d]
+		mutex.Unlock()
+		if there {
+			if item, err := c.store.Stat(ctx, d.Key()); err != nil || item.Size == size {
+				c.present.Add(1)
+				return err
+			}
+		}
+		data, err := c.load(ctx, d)
+		if err != nil {
+			return err
+		}
+		if err := publish.Wait(ctx, c.limit, len(data)); err != nil {
+			return err
+		}
+		if _, err := c.put.Add(ctx, d.Key(), data); err != nil {
+			return err
+		}
+		c.bytes.Add(int64(len(data)))
+		c.tell("copying objects", c.objects.Add(1), 0)
+		return nil
+	})
+}
+
+// entries brings over the entries of a journal, in order, and the documents that they name.
+func (c *copying) entries(ctx context.Context, site string, h head) error {
+	from, err := c.to.journal(site, h.environment).HeadNumber(ctx, 0)
+	if err != nil {
+		return err
+	}
+	j := c.journal(site, h.environment)
+	for n := from + 1; n <= h.number; n++ {
+		key := storage.JournalKey(site, h.environment, n)
+		data, err := c.store.Get(ctx, key)
+		if err != nil {
+			return err
+		}
+		entry, err := journal.Decode(data, j.Site, j.Environment, n)
+		if err != nil {
+			return err
+		}
+		if !entry.Document.IsZero() {
+			err := c.bring(ctx, []digest.Digest{entry.Document})
+			if errors.Is(err, storage.ErrNotFound) && n < h.number {
+				err = nil // of an entry that is long past
+			}
+			if err == nil {
+				err = c.put.Commit(ctx)
+				c.put = publish.NewRolling(c.to.store, 32<<20)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if err := c.create(ctx, key, data); err != nil {
+			return err
+		}
+		c.copied.Entries++
+		c.tell("copying entries", n, h.number)
+	}
+	return nil
+}

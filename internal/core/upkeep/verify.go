@@ -1,0 +1,342 @@
+package upkeep
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Damage is something that is not as it was written.
+type Damage struct {
+	Key      string   `json:"key"`
+	What     string   `json:"what"`              // "missing", or what is wrong
+	Affects  []string `json:"affects,omitempty"` // the pages and releases that need it, the first few
+	Repaired bool     `json:"repaired,omitempty"`
+	Remains  string   `json:"remains,omitempty"` // why it was not repaired
+}
+
+// Verified is what a verification found.
+type Verified struct {
+	Sites    int      `json:"sites"`
+	Entries  int      `json:"entries"`
+	Releases int      `json:"releases"`
+	Objects  int64    `json:"objects"`
+	Bytes    int64    `json:"bytes"`
+	Damage   []Damage `json:"damage,omitempty"`
+	Gone     int      `json:"gone"` // entries whose release was pruned
+}
+
+// verifier goes through a store.
+type verifier struct {
+	keeper
+	result  Verified
+	checked map[digest.Digest]*seen
+
+	objects, bytes atomic.Int64
+}
+
+// seen is an object that something leads to.
+type seen struct {
+	size    int64 // -1 if nobody says
+	affects []string
+}
+
+// maxAffects is how many are told of what a damage affects.
+const maxAffects = 5
+
+// Verify checks every journal, root, chunk, record and object that anything leads to; objects are read and hashed. It changes
+// nothing. sites limits it; nil for all.
+func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell) (Verified, error) {
+	v := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]*seen{}}
+	if sites == nil {
+		var err error
+		if sites, err = Sites(ctx, store); err != nil {
+			return v.result, err
+		}
+	}
+	for _, site := range sites {
+		v.result.Sites++
+		if err := v.site(ctx, site); err != nil {
+			return v.result, err
+		}
+	}
+	err := v.rehash(ctx)
+	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
+	slices.SortFunc(v.result.Damage, func(a, b Damage) int { return compare(a.Key, b.Key) })
+	return v.result, err
+}
+
+func (v *verifier) damage(key, what string, affects ...string) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	v.result.Damage = append(v.result.Damage, Damage{Key: key, What: what, Affects: affects})
+}
+
+// need notes that something leads to an object, and reports whether that is new.
+func (v *verifier) need(d digest.Digest, size int64, affects string) bool {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	s, known := v.checked[d]
+	if !known {
+		s = &seen{size: size}
+		v.checked[d] = s
+	}
+	if s.size < 0 {
+		s.size = size
+	}
+	if len(s.affects) < maxAffects && !slices.Contains(s.affects, affects) {
+		s.affects = append(s.affects, affects)
+	}
+	return !known
+}
+
+func (v *verifier) site(ctx context.Context, site string) error {
+	if _, err := v.store.Get(ctx, storage.ClaimKey(site)); errors.Is(err, storage.ErrNotFound) {
+		v.damage(storage.ClaimKey(site), "missing", "whose the name "+site+" is")
+	} else if err != nil {
+		return err
+	}
+	there, err := v.releases(ctx, site)
+	if err != nil {
+		return err
+	}
+	environments, err := v.environments(ctx, site)
+	if err != nil {
+		return err
+	}
+	live := map[release.ID]string{}
+	for _, environment := range environments {
+		if err := v.entries(ctx, site, environment, there, live); err != nil {
+			return err
+		}
+	}
+	var ids []release.ID
+	for id := range there {
+		ids = append(ids, id)
+	}
+	err = each(ctx, &v.keeper, ids, func(ctx context.Context, id release.ID) error { return v.release(ctx, site, id, live[id]) })
+	if err != nil {
+		return err
+	}
+	records, err := v.builds(ctx, site, func(key string, err error) { v.damage(key, err.Error(), "how a release was built") })
+	for _, record := range records {
+		for _, object := range record.objects() {
+			v.need(object, -1, "the log and rules of build "+record.Name()[:10])
+		}
+	}
+	return err
+}
+
+// entries checks a journal: each entry reads, and names the bytes of the one before.
+func (v *verifier) entries(ctx context.Context, site, environment string, there map[release.ID]storage.Item, live map[release.ID]string) error {
+	items, err := v.list(ctx, storage.EnvironmentsKey(site)+"/"+environment+"/journal")
+	if err != nil {
+		return err
+	}
+	last := 0
+	for _, item := range items {
+		if n, err := strconv.Atoi(item.Name()); err == nil {
+			last = max(last, n)
+		}
+	}
+	name := site + " " + journal.DisplayName(environment)
+	entries := make([]*journal.Entry, last)
+	sums := make([]digest.Digest, last)
+	j := v.journal(site, environment)
+	numbers := make([]int, last)
+	for i := range numbers {
+		numbers[i] = i
+	}
+	err = each(ctx, &v.keeper, numbers, func(ctx context.Context, i int) error {
+		data, err := v.store.Get(ctx, storage.JournalKey(site, environment, int64(i+1)))
+		switch {
+		case errors.Is(err, storage.ErrNotFound):
+			v.damage(storage.JournalKey(site, environment, int64(i+1)), "missing", fmt.Sprintf("the history of %s from there on", name))
+			return nil
+		case err != nil:
+			return err
+		}
+		sums[i] = digest.Of(data)
+		entry, err := journal.Decode(data, j.Site, j.Environment, int64(i+1))
+		if err != nil {
+			v.damage(storage.JournalKey(site, environment, int64(i+1)), err.Error(), fmt.Sprintf("the history of %s", name))
+			return nil
+		}
+		entries[i] = &entry
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	v.result.Entries += last
+	for i, entry := range entries {
+		if entry == nil {
+			continue
+		}
+		if i > 0 && entries[i-1] != nil && entry.Previous != sums[i-1] {
+			v.damage(storage.JournalKey(site, environment, int64(i)), "not the bytes that the entry after it names", fmt.Sprintf("the history of %s", name))
+		}
+		v.leadsTo(site, *entry, i == last-1, there, live)
+	}
+	return nil
+}
+
+// leadsTo notes what an entry needs: the last one its release, and all who it is.
+func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there map[release.ID]storage.Item, live map[release.ID]string) {
+	name := journal.DisplayName(entry.Environment)
+	if isHead && !entry.Document.IsZero() {
+		v.need(entry.Document, -1, "the addresses of "+site+" "+name)
+	}
+	if entry.Release.IsZero() {
+		return
+	}
+	_, whole := there[entry.Release]
+	switch {
+	case isHead && !whole:
+		v.damage(storage.ReleaseKey(site, entry.Release.String()), "missing", site+" "+name+" as a whole, which is live")
+	case isHead:
+		live[entry.Release] = "live in " + name
+	case !whole:
+		v.result.Gone++
+	}
+}
+
+// release checks a root and its chunks, and notes what they lead to.
+func (v *verifier) release(ctx context.Context, site string, id release.ID, live string) error {
+	v.mutex.Lock()
+	v.result.Releases++
+	v.mutex.Unlock()
+	about := site + " " + id.Short()
+	if live != "" {
+		about += ", " + live
+	}
+	data, err := v.store.Get(ctx, storage.ReleaseKey(site, id.String()))
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil // pruned since
+	}
+	if err != nil {
+		return err
+	}
+	root, err := release.DecodeRoot(data, id)
+	if err != nil {
+		v.damage(storage.ReleaseKey(site, id.String()), err.Error(), about)
+		return nil
+	}
+	for i, object := range root.Rules.Objects() {
+		v.need(object, release.File{Size: root.Rules.Size, Parts: root.Rules.Parts}.PartLength(i), "the rules of "+about)
+	}
+	reader := release.NewReader(id, root, v.chunk)
+	return reader.Visit(ctx, func(chunk digest.Digest) bool {
+		v.need(chunk, -1, "a part of the list of files of "+about)
+		return true
+	}, func(file release.File) error {
+		for i, object := range file.Objects() {
+			v.need(object, file.PartLength(i), "/"+file.Path+" of "+about)
+		}
+		return nil
+	})
+}
+
+// chunk reads a chunk; one that is damaged is left out, so that the rest of the release is looked at.
+func (v *verifier) chunk(ctx context.Context, d digest.Digest) ([]byte, error) {
+	data, err := v.load(ctx, d)
+	if errors.Is(err, storage.ErrNotFound) || errors.Is(err, release.ErrDamaged) {
+		return nil, nil // found again when all objects are hashed
+	}
+	return data, err
+}
+
+// rehash reads every object that something leads to.
+func (v *verifier) rehash(ctx context.Context) error {
+	list := make([]digest.Digest, 0, len(v.checked))
+	for d := range v.checked {
+		list = append(list, d)
+	}
+	return each(ctx, &v.keeper, list, func(ctx context.Context, d digest.Digest) error {
+		s := v.checked[d]
+		data, err := v.store.Get(ctx, d.Key())
+		v.tell("reading objects", v.objects.Add(1), int64(len(list)))
+		v.bytes.Add(int64(len(data)))
+		switch {
+		case errors.Is(err, storage.ErrNotFound):
+			v.damage(d.Key(), "missing", s.affects...)
+		case err != nil:
+			return err
+		case digest.Of(data) != d:
+			v.damage(d.Key(), "its bytes have another hash", s.affects...)
+		case s.size >= 0 && int64(len(data)) != s.size:
+			v.damage(d.Key(), fmt.Sprintf("it has %d bytes where %d are said", len(data), s.size), s.affects...)
+		}
+		return nil
+	})
+}
+
+// Repair brings back from another store what a verification found damaged. It takes nothing that does not prove itself: objects and
+// roots by their hashes, journal entries by what the entry after them says, all else by being readable.
+func Repair(ctx context.Context, store, from storage.Store, found *Verified, tell Tell) error {
+	for i := range found.Damage {
+		d := &found.Damage[i]
+		tell("repairing", int64(i), int64(len(found.Damage)))
+		data, err := from.Get(ctx, d.Key)
+		if errors.Is(err, storage.ErrNotFound) {
+			d.Remains = "the other store does not have it either"
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := proves(ctx, store, d.Key, data); err != nil {
+			d.Remains = "what the other store has is not it: " + err.Error()
+			continue
+		}
+		if err := store.Replace(ctx, d.Key, data); err != nil {
+			return err
+		}
+		d.Repaired = true
+	}
+	return nil
+}
+
+// proves reports whether bytes are what a key holds.
+func proves(ctx context.Context, store storage.Store, key string, data []byte) error {
+	parts := strings.Split(key, "/")
+	name := parts[len(parts)-1]
+	switch {
+	case parts[0] == storage.ObjectsKey:
+		if digest.Of(data).String() != name {
+			return release.ErrDamaged
+		}
+	case len(parts) == 4 && parts[2] == "releases":
+		id, err := release.ParseID(name)
+		if err == nil {
+			_, err = release.DecodeRoot(data, id)
+		}
+		return err
+	case len(parts) == 6 && parts[4] == "journal":
+		var number int64
+		if _, err := fmt.Sscan(strings.TrimLeft(name, "0"), &number); err != nil {
+			return err
+		}
+		if _, err := journal.Decode(data, parts[1], parts[3], number); err != nil {
+			return err
+		}
+		j := journal.Journal{Store: store, Site: parts[1], Environment: parts[3]}
+		if next, err := j.Get(ctx, number+1); err == nil && next.Previous != digest.Of(data) {
+			return errors.New("the entry after it names other bytes")
+		}
+	case len(parts) == 5 && parts[2] == "builds":
+		_, err := builds.Decode(data)
+		return err
+	}
+	return nil
+}

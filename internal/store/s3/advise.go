@@ -1,0 +1,59 @@
+package s3
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
+
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Exists reports whether the bucket is there.
+func (s *Store) Exists(ctx context.Context) (exists bool, err error) {
+	err = s.repeat(ctx, s.config.Bucket, func(int) (err error) {
+		exists, err = s.core.BucketExists(ctx, s.config.Bucket)
+		return err
+	})
+	return exists, err
+}
+
+// MakeBucket makes the bucket.
+func (s *Store) MakeBucket(ctx context.Context) error {
+	return s.repeat(ctx, s.config.Bucket, func(int) error {
+		return s.core.MakeBucket(ctx, s.config.Bucket, minio.MakeBucketOptions{Region: s.config.Region})
+	})
+}
+
+// Advise says which settings of the bucket work against a store. What the server does not tell is left out.
+func (s *Store) Advise(ctx context.Context) (advice []string) {
+	if versions, err := s.core.GetBucketVersioning(ctx, s.config.Bucket); err == nil && versions.Enabled() {
+		advice = append(advice, "the bucket keeps old versions: what a prune removes goes on taking room; switch versioning off, or expire old versions after some days")
+	}
+	if mode, _, _, _, err := s.core.GetObjectLockConfig(ctx, s.config.Bucket); err == nil && mode == "Enabled" {
+		advice = append(advice, "the bucket locks objects: pins cannot be dropped and nothing can be pruned; use a bucket without object lock")
+	}
+	if rules, err := s.core.GetBucketLifecycle(ctx, s.config.Bucket); err == nil && rules != nil {
+		for _, rule := range rules.Rules {
+			if rule.Status == "Enabled" && (!rule.Expiration.IsNull() || !rule.Transition.IsNull()) {
+				advice = append(advice, fmt.Sprintf("a lifecycle rule (%s) removes or moves objects by their age: a release needs old objects too; take the rule away, or limit it to other prefixes", rule.ID))
+			}
+		}
+	}
+	return advice
+}
+
+// Stranger reports whether somebody without credentials can read the store's mark.
+func (s *Store) Stranger(ctx context.Context) (readable bool, err error) {
+	anonymous, err := connect(s.config, credentials.NewStaticV4("", "", ""))
+	if err != nil {
+		return false, err
+	}
+	_, err = anonymous.Get(ctx, storage.MarkKey)
+	if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrCredentials) || errors.Is(err, storage.ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
