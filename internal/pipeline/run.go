@@ -63,6 +63,8 @@ type Run struct {
 	hold       *pins.Hold
 	loaded     sync.Map // []byte by digest.Digest
 	loads      atomic.Int32
+	lookedFor  string // the build key whose records were looked at
+	newest     int    // the highest number among them
 }
 
 // Result is what a run did.
@@ -181,7 +183,8 @@ func (r *Run) reuse(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	record, _, found, err := builds.Last(ctx, r.Store, r.Plan.Site, key, func(b builds.Record) bool { return b.Outcome == builds.Succeeded })
+	record, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, key, func(b builds.Record) bool { return b.Outcome == builds.Succeeded })
+	r.lookedFor, r.newest = key, newest
 	if err != nil || !found {
 		return false, err
 	}
@@ -222,7 +225,7 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 		return nil
 	}
 	for again := true; again; {
-		put := r.putter()
+		put := r.putter(ctx)
 		defer put.Discard()
 		err := keep(ctx, put, next.objects)
 		if err == nil {
@@ -443,7 +446,7 @@ func (r *Run) keepDocument(ctx context.Context, document journal.Document) error
 		return nil
 	}
 	for {
-		put := r.putter()
+		put := r.putter(ctx)
 		defer put.Discard()
 		_, err := put.Add(ctx, document.Digest.Key(), document.Data)
 		if err != nil {

@@ -49,7 +49,7 @@ func (r *Run) store(ctx context.Context, output ready) error {
 
 // storeOnce reports whether objects that it put were removed meanwhile; then no root was written.
 func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader, unfinished bool) (again bool, err error) {
-	put := r.putter()
+	put := r.putter(ctx)
 	defer put.Discard()
 	files, scan, err := r.upload(ctx, output, live, put, unfinished)
 	if err != nil {
@@ -111,12 +111,12 @@ const (
 	rollFar  = 32 << 20
 )
 
-func (r *Run) putter() *putting {
+func (r *Run) putter(ctx context.Context) *putting {
 	every := int64(rollNear)
 	if _, far := r.Store.(storage.Remote); far {
 		every = rollFar
 	}
-	return &putting{Rolling: publish.NewRolling(r.Store, every), keys: map[digest.Digest]struct{}{}}
+	return &putting{Rolling: publish.NewRolling(ctx, r.Store, every), keys: map[digest.Digest]struct{}{}}
 }
 
 // Add implements publish.Putter.
@@ -142,7 +142,7 @@ func objectOf(key string) digest.Digest {
 
 // settle commits, and makes sure that nobody removes or has removed what was put.
 func (p *putting) settle(ctx context.Context, r *Run) (again bool, err error) {
-	if err := p.Commit(ctx); err != nil {
+	if err := p.Commit(); err != nil {
 		return false, err
 	}
 	return r.hold.Settle(ctx, func(key string) bool { _, put := p.keys[objectOf(key)]; return put }, r.waiting)
@@ -340,6 +340,13 @@ func addLog(ctx context.Context, put publish.Putter, log string) ([]digest.Diges
 func (r *Run) record(ctx context.Context, record builds.Record, root []byte) error {
 	if err := r.describe(ctx, &record); err != nil {
 		return err
+	}
+	if root != nil && record.Key == r.lookedFor || r.Plan.Origin.Source == journal.FromOutput {
+		record.Number = r.newest + 1 // the next one is free, unless somebody was faster or the same output is published again
+		if taken, err := r.commitRecord(ctx, record, root); err != nil || !taken {
+			r.result.Build = record
+			return err
+		}
 	}
 	last, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, record.Key, func(b builds.Record) bool {
 		return b.Outcome == builds.Succeeded && b.Release == record.Release && sameRules(b.Rules, record.Rules) && r.Plan.Origin.Source == journal.FromOutput

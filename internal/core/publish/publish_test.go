@@ -292,7 +292,7 @@ func (b *slowBatch) Commit(ctx context.Context) ([]string, error) {
 
 func TestWhatWasUploadedIsCommittedNowAndThen(t *testing.T) {
 	store := &slowest{}
-	rolling := publish.NewRolling(store, 1000)
+	rolling := publish.NewRolling(t.Context(), store, 1000)
 	var adders sync.WaitGroup
 	for i := range 100 {
 		data := bytes.Repeat([]byte{byte(i)}, 100)
@@ -303,7 +303,7 @@ func TestWhatWasUploadedIsCommittedNowAndThen(t *testing.T) {
 		})
 	}
 	adders.Wait()
-	require.NoError(t, rolling.Commit(t.Context()))
+	require.NoError(t, rolling.Commit())
 	assert.GreaterOrEqual(t, store.commits.Load(), int32(5))
 	for i := range 100 {
 		_, err := store.Get(t.Context(), digest.Of(bytes.Repeat([]byte{byte(i)}, 100)).Key())

@@ -424,6 +424,7 @@ func unreadable(output Output, found Found, err error) error {
 
 // Rolling is a Putter that commits what it was given now and then, so that an interrupted upload goes on where it was.
 type Rolling struct {
+	ctx   context.Context // of the whole upload: a batch outlives the calls that add to it
 	store storage.Store
 	every int64
 
@@ -439,16 +440,16 @@ type rolled struct {
 	bytes  int64
 }
 
-// NewRolling returns one that commits about every so many bytes.
-func NewRolling(store storage.Store, every int64) *Rolling {
-	r := &Rolling{store: store, every: every}
+// NewRolling returns one that commits about every so many bytes, until the context ends.
+func NewRolling(ctx context.Context, store storage.Store, every int64) *Rolling {
+	r := &Rolling{ctx: ctx, store: store, every: every}
 	r.group.SetLimit(1)
 	return r
 }
 
 // Add implements Putter.
 func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error) {
-	batch, full, err := r.reserve(ctx, int64(len(data)))
+	batch, full, err := r.reserve(int64(len(data)))
 	if err != nil {
 		return false, err
 	}
@@ -457,7 +458,7 @@ func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error
 	if full != nil {
 		r.group.Go(func() error {
 			full.adding.Wait()
-			_, err := full.Commit(ctx)
+			_, err := full.Commit(r.ctx)
 			return err
 		})
 	}
@@ -465,11 +466,11 @@ func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error
 }
 
 // reserve returns the batch to add to, and the one that is full with it.
-func (r *Rolling) reserve(ctx context.Context, size int64) (batch, full *rolled, err error) {
+func (r *Rolling) reserve(size int64) (batch, full *rolled, err error) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	if r.current == nil {
-		begun, err := r.store.Begin(ctx)
+		begun, err := r.store.Begin(r.ctx)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -484,7 +485,7 @@ func (r *Rolling) reserve(ctx context.Context, size int64) (batch, full *rolled,
 }
 
 // Commit makes everything durable that was added. Nothing is added any more.
-func (r *Rolling) Commit(ctx context.Context) error {
+func (r *Rolling) Commit() error {
 	err := r.group.Wait()
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -495,7 +496,7 @@ func (r *Rolling) Commit(ctx context.Context) error {
 		r.current.Discard()
 		return err
 	}
-	_, err = r.current.Commit(ctx)
+	_, err = r.current.Commit(r.ctx)
 	return err
 }
 

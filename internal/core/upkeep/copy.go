@@ -50,7 +50,7 @@ type copying struct {
 // caller holds pins in both stores. limit is of bytes a second; nil for none.
 func Copy(ctx context.Context, from, to storage.Store, sites []string, limit *rate.Limiter, tell Tell) (Copied, error) {
 	c := &copying{
-		keeper: keeper{store: from, tell: tell}, to: keeper{store: to, tell: tell}, put: publish.NewRolling(to, 32<<20), limit: limit,
+		keeper: keeper{store: from, tell: tell}, to: keeper{store: to, tell: tell}, put: publish.NewRolling(ctx, to, 32<<20), limit: limit,
 		there: map[digest.Digest]int64{}, done: map[digest.Digest]bool{},
 	}
 	items, err := c.to.objects(ctx)
@@ -194,10 +194,10 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 	if err := c.bring(ctx, objects); err != nil {
 		return err
 	}
-	if err := c.put.Commit(ctx); err != nil { // roots come after all that they need
+	if err := c.put.Commit(); err != nil { // roots come after all that they need
 		return err
 	}
-	c.put = publish.NewRolling(c.to.store, 32<<20)
+	c.put = publish.NewRolling(ctx, c.to.store, 32<<20)
 	for _, id := range missing {
 		key := storage.ReleaseKey(site, id.String())
 		if roots[key], err = c.store.Get(ctx, key); err != nil {
@@ -296,8 +296,8 @@ func (c *copying) entries(ctx context.Context, site string, h head) error {
 				err = nil // of an entry that is long past
 			}
 			if err == nil {
-				err = c.put.Commit(ctx)
-				c.put = publish.NewRolling(c.to.store, 32<<20)
+				err = c.put.Commit()
+				c.put = publish.NewRolling(ctx, c.to.store, 32<<20)
 			}
 			if err != nil {
 				return err

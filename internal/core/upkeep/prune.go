@@ -61,7 +61,7 @@ type doomed struct {
 func Plan(ctx context.Context, store storage.Store, who string, policy Policy, tell Tell) (*Pruning, error) {
 	p := &Pruning{keeper: keeper{store: store, tell: tell}, who: who, policy: policy}
 	written := time.Now()
-	probe := "probe/" + strings.ToLower(rand.Text())
+	probe := storage.PruneKey + "/" + strings.ToLower(rand.Text()) + ".clock"
 	if err := store.Create(ctx, probe, []byte("clock")); err != nil {
 		return nil, err
 	}

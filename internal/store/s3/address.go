@@ -168,11 +168,11 @@ func (c Config) Policy(role string) string {
 	statements := []string{list, allow(`"s3:GetObject"`, within("*"))}
 	switch role {
 	case "deployer":
-		statements = append(statements, allow(`"s3:PutObject"`, within("objects/*", "sites/*", "pins/*", "pulse/*")), allow(`"s3:DeleteObject"`, within("pins/*")))
+		statements = append(statements, allow(`"s3:PutObject"`, within("objects/*", "sites/*", "pins/*", "pulse/*", "probe/*")), allow(`"s3:DeleteObject"`, within("pins/*", "probe/*")))
 	case "edge":
 		statements = append(statements, allow(`["s3:PutObject", "s3:DeleteObject"]`, within("edges/*")))
 	case "pruner":
-		statements = append(statements, allow(`["s3:PutObject", "s3:DeleteObject"]`, within("objects/*", "sites/*", "pins/*", "prune/*", "pulse/*", "edges/*")))
+		statements = append(statements, allow(`["s3:PutObject", "s3:DeleteObject"]`, within("objects/*", "sites/*", "pins/*", "prune/*", "pulse/*", "probe/*")))
 	}
 	return "{\n  \"Version\": \"2012-10-17\",\n  \"Statement\": [\n" + strings.Join(statements, ",\n") + "\n  ]\n}"
 }

@@ -28,7 +28,7 @@ func open(t *testing.T, address string) *s3.Store {
 func TestContract(t *testing.T) {
 	server := storetest.S3(t)
 	storetest.Run(t, storetest.Options{WritesWithoutAsking: true}, func(t *testing.T) (storage.Store, func() storage.Store) {
-		address := server.Bucket(storetest.Name(t), "")
+		address := server.Store(storetest.Name(t), "")
 		return open(t, address), func() storage.Store { return open(t, address) }
 	})
 }

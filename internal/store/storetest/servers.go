@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -24,48 +25,54 @@ import (
 // Needed is the variable that makes a missing server fail a test instead of leaving it out. scripts/test sets it.
 const Needed = "ORILLA_TEST_SERVERS"
 
-// program finds a server's program, or leaves the test out.
-func program(t testing.TB, names ...string) string {
-	t.Helper()
+// program finds a server's program.
+func program(names ...string) (string, error) {
 	for _, name := range names {
 		if path, err := exec.LookPath(name); err == nil {
-			return path
+			return path, nil
 		}
 	}
-	if os.Getenv(Needed) != "" {
-		t.Fatalf("%s is not installed; scripts/test installs it", names[0])
-	}
-	t.Skipf("%s is not installed; scripts/test installs it", names[0])
-	return ""
+	return "", fmt.Errorf("%w: %s; scripts/test installs it", errMissing, names[0])
 }
 
-// Process is a server that a test started.
-type Process struct {
-	Address string // host:port
+var errMissing = errors.New("not installed")
 
-	t       testing.TB
+// started leaves a test out whose server is not installed, and ends the server with the test.
+func started(t testing.TB, stop func(), err error) {
+	t.Helper()
+	if errors.Is(err, errMissing) && os.Getenv(Needed) == "" {
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	t.Cleanup(stop)
+}
+
+// Process is a server that was started.
+type Process struct {
+	Listen string // host:port
+
 	command func() *exec.Cmd
 	mutex   sync.Mutex
 	running *exec.Cmd
-	said    *bytes.Buffer
+	said    bytes.Buffer
 }
 
 // Start starts the server, again after Stop, and waits until it listens.
-func (p *Process) Start() {
-	p.t.Helper()
+func (p *Process) Start() error {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
-	p.running, p.said = p.command(), &bytes.Buffer{}
-	p.running.Stdout, p.running.Stderr = p.said, p.said
+	p.running = p.command()
+	p.running.Stdout, p.running.Stderr = &p.said, &p.said
 	ownGroup(p.running)
-	require.NoError(p.t, p.running.Start())
-	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if conn, err := net.Dial("tcp", p.Address); err == nil {
-			conn.Close() //nolint:errcheck // only tried
-			return
-		}
-		require.True(p.t, time.Now().Before(deadline), "the server did not start")
+	if err := p.running.Start(); err != nil {
+		return err
 	}
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if conn, err := net.Dial("tcp", p.Listen); err == nil {
+			return conn.Close()
+		}
+	}
+	return fmt.Errorf("%s did not start: %s", p.running.Path, p.said.String())
 }
 
 // Stop ends the server at once, and everything it started.
@@ -79,21 +86,16 @@ func (p *Process) Stop() {
 	}
 }
 
-func freePort(t testing.TB) string {
-	t.Helper()
+// launch starts a server on a free port.
+func launch(command func(address string) *exec.Cmd) (*Process, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer listener.Close() //nolint:errcheck // only for its number
-	return listener.Addr().String()
-}
-
-func start(t testing.TB, command func(address string) *exec.Cmd) *Process {
-	t.Helper()
-	p := &Process{t: t, Address: freePort(t)}
-	p.command = func() *exec.Cmd { return command(p.Address) }
-	p.Start()
-	t.Cleanup(p.Stop)
-	return p
+	if err != nil {
+		return nil, err
+	}
+	p := &Process{Listen: listener.Addr().String()}
+	listener.Close() //nolint:errcheck // only for its number
+	p.command = func() *exec.Cmd { return command(p.Listen) }
+	return p, p.Start()
 }
 
 // SSHServer is OpenSSH's sshd with its sftp-server, for the user who runs the test.
@@ -105,28 +107,51 @@ type SSHServer struct {
 	User   string
 }
 
-// SSH starts one. limits is put before the sftp-server, in the way of "ulimit -f 100;".
+// SSH starts one for a test. limits is put before the sftp-server, in the way of "ulimit -f 100;".
 func SSH(t testing.TB, limits string) *SSHServer {
 	t.Helper()
-	sshd := program(t, "sshd", "/usr/sbin/sshd")
-	serve := program(t, "/usr/lib/openssh/sftp-server", "/usr/libexec/sftp-server", "/usr/lib/ssh/sftp-server")
-	folder := t.TempDir()
-	current, err := user.Current()
-	require.NoError(t, err)
-	if os.Geteuid() == 0 {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // where sshd, started by root, leaves privileges behind
+	s, err := StartSSH(t.TempDir(), limits)
+	started(t, func() { s.Stop() }, err)
+	return s
+}
+
+// StartSSH starts one whose files and stores lie in a folder. The caller stops it.
+func StartSSH(folder, limits string) (*SSHServer, error) {
+	sshd, err := program("sshd", "/usr/sbin/sshd")
+	if err != nil {
+		return nil, err
 	}
-	s := &SSHServer{Folder: filepath.Join(folder, "store"), Key: filepath.Join(folder, "key"), Known: filepath.Join(folder, "known_hosts"), User: current.Username}
-	hostKey := writeKey(t, filepath.Join(folder, "host"))
-	userKey := writeKey(t, s.Key)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "authorized"), ssh.MarshalAuthorizedKey(userKey), 0o600))
-	subsystem := filepath.Join(folder, "serve")
-	require.NoError(t, os.WriteFile(subsystem, []byte("#!/bin/sh\n"+limits+"\nexec "+serve+"\n"), 0o755))
-	s.Process = start(t, func(address string) *exec.Cmd {
+	serve, err := program("/usr/lib/openssh/sftp-server", "/usr/libexec/sftp-server", "/usr/lib/ssh/sftp-server")
+	if err != nil {
+		return nil, err
+	}
+	current, err := user.Current()
+	if err != nil {
+		return nil, err
+	}
+	if os.Geteuid() == 0 {
+		os.MkdirAll("/run/sshd", 0o755) //nolint:errcheck // sshd says so if it misses it
+	}
+	in := func(name string) string { return filepath.Join(folder, name) }
+	s := &SSHServer{Folder: in("stores"), Key: in("key"), Known: in("known_hosts"), User: current.Username}
+	hostKey, err := writeKey(in("host"))
+	if err != nil {
+		return nil, err
+	}
+	userKey, err := writeKey(s.Key)
+	if err != nil {
+		return nil, err
+	}
+	err = errors.Join(os.WriteFile(in("authorized"), ssh.MarshalAuthorizedKey(userKey), 0o600),
+		os.WriteFile(in("serve"), []byte("#!/bin/sh\n"+limits+"\nexec "+serve+"\n"), 0o755))
+	if err != nil {
+		return nil, err
+	}
+	s.Process, err = launch(func(address string) *exec.Cmd {
 		settings := []string{
-			"ListenAddress=" + address, "HostKey=" + filepath.Join(folder, "host"), "AuthorizedKeysFile=" + filepath.Join(folder, "authorized"),
+			"ListenAddress=" + address, "HostKey=" + in("host"), "AuthorizedKeysFile=" + in("authorized"),
 			"PidFile=none", "StrictModes=no", "UsePAM=no", "PasswordAuthentication=no", "KbdInteractiveAuthentication=no", "PermitRootLogin=yes",
-			"MaxStartups=200", "Subsystem=sftp " + subsystem, "LogLevel=ERROR",
+			"MaxStartups=200", "Subsystem=sftp " + in("serve"), "LogLevel=ERROR",
 		}
 		args := []string{"-D", "-e", "-f", "/dev/null"}
 		for _, setting := range settings {
@@ -134,27 +159,32 @@ func SSH(t testing.TB, limits string) *SSHServer {
 		}
 		return exec.Command(sshd, args...)
 	})
-	line := knownhosts.Line([]string{knownhosts.Normalize(s.Process.Address)}, hostKey)
-	require.NoError(t, os.WriteFile(s.Known, []byte(line+"\n"), 0o600))
-	return s
+	if err != nil {
+		return nil, err
+	}
+	line := knownhosts.Line([]string{knownhosts.Normalize(s.Listen)}, hostKey)
+	return s, os.WriteFile(s.Known, []byte(line+"\n"), 0o600)
 }
 
-// Store returns the address of a store in a folder of the server.
+// Store returns the address of a store in a folder of the server, reached through another address if one is given.
 func (s *SSHServer) Store(name string) string {
-	return fmt.Sprintf("sftp://%s@%s%s?key=%s&known_hosts=%s&timeout=5s", s.User, s.Process.Address, filepath.Join(s.Folder, name), s.Key, s.Known)
+	return fmt.Sprintf("sftp://%s@%s%s?key=%s&known_hosts=%s&timeout=5s", s.User, s.Listen, filepath.Join(s.Folder, name), s.Key, s.Known)
 }
 
 // writeKey makes a key, writes its private part to a file, and returns the public one.
-func writeKey(t testing.TB, file string) ssh.PublicKey {
-	t.Helper()
+func writeKey(file string) (ssh.PublicKey, error) {
 	public, private, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
+	if err != nil {
+		return nil, err
+	}
 	block, err := ssh.MarshalPrivateKey(private, "")
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(block), 0o600))
-	key, err := ssh.NewPublicKey(public)
-	require.NoError(t, err)
-	return key
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
+		return nil, err
+	}
+	return ssh.NewPublicKey(public)
 }
 
 // S3Server is an S3 gateway before a folder, one bucket a folder.
@@ -169,32 +199,40 @@ const (
 	SecretKey = "corvane-ferries-test-secret"
 )
 
-// S3 starts one, and makes keys known to the test's process.
+// S3 starts one for a test.
 func S3(t testing.TB) *S3Server {
 	t.Helper()
-	gateway := program(t, "versitygw")
-	s := &S3Server{Folder: filepath.Join(t.TempDir(), "buckets")}
-	iam := filepath.Join(t.TempDir(), "iam")
-	require.NoError(t, os.MkdirAll(s.Folder, 0o755))
-	require.NoError(t, os.MkdirAll(iam, 0o755))
-	s.Process = start(t, func(address string) *exec.Cmd {
-		return exec.Command(gateway, "--port", address, "--access", AccessKey, "--secret", SecretKey, "--region", "us-east-1", "--iam-dir", iam, "--quiet",
-			"--health", "/health", "posix", s.Folder)
-	})
+	s, err := StartS3(t.TempDir())
+	started(t, func() { s.Stop() }, err)
 	return s
 }
 
-// Bucket makes a bucket and returns the address of a store in it, reached through another address if one is given.
-func (s *S3Server) Bucket(name, through string) string {
-	s.t.Helper()
-	if through == "" {
-		through = s.Process.Address
+// StartS3 starts one whose buckets lie in a folder. The caller stops it.
+func StartS3(folder string) (*S3Server, error) {
+	gateway, err := program("versitygw")
+	if err != nil {
+		return nil, err
 	}
-	require.NoError(s.t, os.MkdirAll(filepath.Join(s.Folder, name), 0o755))
-	return "s3://" + name + "/stores?endpoint=http://" + through + "&region=us-east-1&timeout=5s"
+	s, users := &S3Server{Folder: filepath.Join(folder, "buckets")}, filepath.Join(folder, "users")
+	if err := errors.Join(os.MkdirAll(s.Folder, 0o755), os.MkdirAll(users, 0o755)); err != nil {
+		return nil, err
+	}
+	s.Process, err = launch(func(address string) *exec.Cmd {
+		return exec.Command(gateway, "--port", address, "--access", AccessKey, "--secret", SecretKey, "--region", "us-east-1", "--iam-dir", users, "--quiet", "posix", s.Folder)
+	})
+	return s, err
 }
 
-// Env sets an environment with the keys, for processes that are started.
+// Store returns the address of a store in a bucket, which is made, reached through another address if one is given.
+func (s *S3Server) Store(bucket, through string) string {
+	if through == "" {
+		through = s.Listen
+	}
+	os.MkdirAll(filepath.Join(s.Folder, bucket), 0o755) //nolint:errcheck // whoever uses it sees that it is missing
+	return "s3://" + bucket + "/stores?endpoint=http://" + through + "&region=us-east-1&timeout=5s"
+}
+
+// Env returns an environment with the keys of an S3Server and without others, for processes that are started.
 func Env(environment []string) []string {
 	kept := environment[:0:0]
 	for _, variable := range environment {
