@@ -158,7 +158,7 @@ func (a *app) unprunable(store storage.Store, err error) error {
 	switch {
 	case errors.Is(err, upkeep.ErrBusy):
 		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").At("%s", store.Address()).Because(err).
-			Then("run it again when that has ended; a removal that was killed counts for a quarter of an hour")
+			Then("run it again when that has ended; a removal that was killed counts for eleven minutes")
 	case errors.Is(err, release.ErrDamaged), errors.Is(err, journal.ErrDamaged), errors.Is(err, storage.ErrNotFound):
 		return fault.New(fault.Refused, "damaged", "something that is needed is damaged, so that what else is needed cannot be known; nothing was removed").
 			At("%s", store.Address()).Because(err).Then("orilla store verify names it; --repair-from brings it back from another store")

@@ -11,8 +11,8 @@
 // that are on it, it waits for the end of the removal and puts them again. Neither waits for the other at the same time: a
 // writer that a remover waits for goes on.
 //
-// Both are leases by the store's clock. A writer renews its pin and writes nothing that counts once it has lapsed; a remover
-// deletes nothing after its time is up.
+// Both are leases by the store's clock, which are renewed. A writer writes nothing that counts once its pin has lapsed; a remover
+// deletes nothing once its removal has.
 package pins
 
 import (
@@ -21,7 +21,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/core/canon"
@@ -30,10 +29,9 @@ import (
 
 // Times of the protocol.
 const (
-	Lease  = 10 * time.Minute // how long a pin holds after it was written
+	Lease  = 10 * time.Minute // how long a pin or a removal counts after it was last written
 	renew  = 2 * time.Minute  // how often it is written again
 	margin = 1 * time.Minute  // before which a lease counts as over for its holder, and after which for others
-	Limit  = 15 * time.Minute // how long a remover deletes at most
 	keep   = 24 * time.Hour   // how long ended removals and lapsed pins are kept
 )
 
@@ -60,22 +58,18 @@ const format = 1
 type Hold struct {
 	Ahead time.Duration // how far the store's clock is before this machine's
 
-	store   storage.Store
-	key     string
-	pin     Pin
-	runs    map[string]*run // by id, as they were last seen
-	before  map[string]bool // runs that had ended before the pin was taken
-	stop    context.CancelFunc
-	renewed chan struct{} // closed when the renewing has ended
-
-	mutex sync.Mutex
-	until time.Time // by this machine's clock
+	store  storage.Store
+	key    string
+	pin    Pin
+	lease  *lease
+	runs   map[string]*run // by id, as they were last seen
+	before map[string]bool // runs that had ended before the pin was taken, or were settled
 }
 
 // Take pins. id is random. It reads what is being removed, so that Doomed knows. The error is storage.ErrClock if this machine's
 // clock is off by more than storage.ClockLimit, or what the store said. The caller calls Drop.
 func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, error) {
-	h := &Hold{store: store, key: storage.PinKey(id), pin: pin, runs: map[string]*run{}, before: map[string]bool{}, renewed: make(chan struct{})}
+	h := &Hold{store: store, key: storage.PinKey(id), pin: pin, runs: map[string]*run{}, before: map[string]bool{}}
 	h.pin.Format = format
 	now := time.Now()
 	data, err := canon.Marshal(h.pin)
@@ -85,10 +79,7 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 	if err := store.Create(ctx, h.key, data); err != nil {
 		return nil, err
 	}
-	h.until = now.Add(Lease)
-	renewing, stop := context.WithCancel(context.WithoutCancel(ctx))
-	h.stop = stop
-	go h.renew(renewing)
+	h.lease = hold(ctx, store, h.key, data, now)
 	if err = h.checkClock(ctx, now); err == nil {
 		err = h.first(ctx)
 	}
@@ -109,34 +100,12 @@ func (h *Hold) checkClock(ctx context.Context, written time.Time) (err error) {
 	return nil
 }
 
-// renew writes the pin again until it is dropped.
-func (h *Hold) renew(ctx context.Context) {
-	defer close(h.renewed)
-	ticker := time.NewTicker(renew)
-	defer ticker.Stop()
-	data, err := canon.Marshal(h.pin)
-	for err == nil {
-		select {
-		case <-ctx.Done():
-			return
-		case <-ticker.C:
-		}
-		now := time.Now()
-		if h.store.Replace(ctx, h.key, data) == nil {
-			h.mutex.Lock()
-			h.until = now.Add(Lease)
-			h.mutex.Unlock()
-		}
-	}
-}
-
 // Drop ends the hold. Without it, the pin lapses.
 func (h *Hold) Drop(ctx context.Context) {
 	if h == nil {
 		return
 	}
-	h.stop()
-	<-h.renewed
+	h.lease.end()
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	h.store.Delete(ctx, h.key) //nolint:errcheck // it lapses
@@ -144,9 +113,7 @@ func (h *Hold) Drop(ctx context.Context) {
 
 // Check returns ErrLapsed if the pin may no longer be relied on. It is asked just before something is written that counts.
 func (h *Hold) Check() error {
-	h.mutex.Lock()
-	defer h.mutex.Unlock()
-	if time.Now().Round(0).After(h.until.Round(0).Add(-margin)) { // by the wall: a machine that slept did not count
+	if !h.lease.holds() {
 		return ErrLapsed
 	}
 	return nil
@@ -265,11 +232,11 @@ type run struct {
 	hasPins  bool
 	waitsFor map[string]bool
 	ended    bool
-	until    time.Time // by this machine's clock
+	lapsed   bool
 }
 
 // over reports whether nothing will be deleted any more.
-func (r *run) over() bool { return r.ended || time.Now().After(r.until.Add(margin)) }
+func (r *run) over() bool { return r.ended || r.lapsed }
 
 func (r *run) touches(put func(string) bool) bool {
 	for key := range r.keys {
@@ -298,7 +265,8 @@ type waitRecord struct {
 // readRuns reads the removals that prune/ tells of. known are those of an earlier look.
 func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, known map[string]*run) (map[string]*run, error) {
 	type stages struct {
-		list       storage.Item
+		list       bool
+		renewed    time.Time
 		pins, ends bool
 	}
 	found := map[string]*stages{}
@@ -312,7 +280,9 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 		}
 		switch stage {
 		case "list":
-			found[id].list = item
+			found[id].list = true
+		case "run":
+			found[id].renewed = item.Modified
 		case "pins":
 			found[id].pins = true
 		case "end":
@@ -321,14 +291,14 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 	}
 	runs := map[string]*run{}
 	for id, s := range found {
-		if s.list.Key == "" {
+		if !s.list {
 			continue
 		}
 		r := known[id]
 		if r == nil {
-			r = &run{id: id, until: s.list.Modified.Add(Limit - ahead)}
+			r = &run{id: id}
 		}
-		r.ended = s.ends
+		r.ended, r.lapsed = s.ends, lapsed(s.renewed, ahead)
 		if err := r.read(ctx, store, s.pins); errors.Is(err, storage.ErrNotFound) {
 			continue // cleaned since
 		} else if err != nil {

@@ -19,7 +19,7 @@ const MaxKeys = 50_000
 type Removal struct {
 	store storage.Store
 	id    string
-	begun time.Time
+	lease *lease
 	ahead time.Duration
 	waits map[string]bool
 }
@@ -36,17 +36,21 @@ func Condemn(ctx context.Context, store storage.Store, id string, record Record)
 	if len(record.Keys) > MaxKeys {
 		return nil, fmt.Errorf("a removal lists %d keys at most, not %d", MaxKeys, len(record.Keys))
 	}
-	r := &Removal{store: store, id: id, begun: time.Now()}
+	r := &Removal{store: store, id: id}
 	record.Format = format
 	data, err := canon.Marshal(record)
 	if err != nil {
 		return nil, err
 	}
-	key := storage.PruneKey + "/" + id + ".list"
-	if err := store.Create(ctx, key, data); err != nil {
+	now, run := time.Now(), r.key("run")
+	if err := store.Create(ctx, run, []byte(`{"format":1}`)); err != nil { // before the list, which counts with it only
 		return nil, err
 	}
-	if r.ahead, err = storage.Ahead(ctx, store, key, r.begun); err == nil && r.ahead.Abs() > storage.ClockLimit {
+	r.lease = hold(ctx, store, run, []byte(`{"format":1}`), now)
+	if err := store.Create(ctx, r.key("list"), data); err != nil {
+		return nil, errors.Join(err, r.End(ctx))
+	}
+	if r.ahead, err = storage.Ahead(ctx, store, run, now); err == nil && r.ahead.Abs() > storage.ClockLimit {
 		err = storage.ErrClock
 	}
 	if err != nil {
@@ -54,6 +58,9 @@ func Condemn(ctx context.Context, store storage.Store, id string, record Record)
 	}
 	return r, nil
 }
+
+// key is where a stage of the removal is told.
+func (r *Removal) key(stage string) string { return storage.PruneKey + "/" + r.id + "." + stage }
 
 // Wait waits until every pin that is there now is dropped or has lapsed. tell is called at first, and whenever fewer are left.
 func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
@@ -70,7 +77,7 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 	slices.Sort(record.Pins)
 	data, err := canon.Marshal(record)
 	if err == nil {
-		err = r.store.Create(ctx, storage.PruneKey+"/"+r.id+".pins", data)
+		err = r.store.Create(ctx, r.key("pins"), data)
 	}
 	for left := len(waits) + 1; err == nil && len(waits) > 0; waits, err = r.fresh(ctx) {
 		for key := range waits {
@@ -108,7 +115,7 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 		if err != nil {
 			return nil, err
 		}
-		if time.Now().Add(r.ahead).After(item.Modified.Add(Lease+margin)) || r.waits != nil && !r.waits[item.Key] {
+		if lapsed(item.Modified, r.ahead) || r.waits != nil && !r.waits[item.Key] {
 			continue
 		}
 		waiting := Waiting{Modified: item.Modified}
@@ -129,14 +136,14 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 	return found, nil
 }
 
-// ErrLate: the time that a removal may take is up.
-var ErrLate = errors.New("the time for a removal is up")
+// ErrLate: the removal could not be renewed in time, so others no longer reckon with it.
+var ErrLate = errors.New("the removal was held up for too long")
 
 // Delete deletes keys that are on the list, some at a time, in their order. done is told how many. The error is ErrLate when
-// the time is up: what is left is for another removal.
+// the removal has lapsed: what is left is for another one.
 func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) error {
 	for some := range slices.Chunk(keys, 1000) {
-		if time.Now().Round(0).After(r.begun.Round(0).Add(Limit - margin)) {
+		if !r.lease.holds() {
 			return ErrLate
 		}
 		if err := storage.Remove(ctx, r.store, some); err != nil {
@@ -147,9 +154,10 @@ func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) e
 	return nil
 }
 
-// End says that nothing more will be deleted. Without it, the removal counts until its time is up.
+// End says that nothing more will be deleted. Without it, the removal counts until it lapses.
 func (r *Removal) End(ctx context.Context) error {
-	return r.store.Replace(context.WithoutCancel(ctx), storage.PruneKey+"/"+r.id+".end", []byte(`{"format":1}`))
+	r.lease.end()
+	return r.store.Replace(context.WithoutCancel(ctx), r.key("end"), []byte(`{"format":1}`))
 }
 
 // Under says who is removing something right now; "" for nobody.

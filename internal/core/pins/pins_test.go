@@ -1,0 +1,433 @@
+package pins_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/store/memory"
+)
+
+func take(t *testing.T, store storage.Store, id string) *pins.Hold {
+	t.Helper()
+	hold, err := pins.Take(t.Context(), store, id, pins.Pin{Site: "corvane", Who: "Ines Marrow", What: "deploy", Since: time.Now()})
+	require.NoError(t, err)
+	return hold
+}
+
+func condemn(t *testing.T, store storage.Store, id string, keys ...string) *pins.Removal {
+	t.Helper()
+	removal, err := pins.Condemn(t.Context(), store, id, pins.Record{Who: "Tobias Quill", Keys: keys})
+	require.NoError(t, err)
+	return removal
+}
+
+// killed leaves what a remover leaves that is killed after it has published its list.
+func killed(t *testing.T, store storage.Store, id string, keys ...string) {
+	t.Helper()
+	require.NoError(t, store.Create(t.Context(), "prune/"+id+".run", []byte(`{"format":1}`)))
+	list := `{"begun":"2026-11-01T10:00:00Z","format":1,"keys":["` + strings.Join(keys, `","`) + `"],"who":"Tobias Quill"}`
+	require.NoError(t, store.Create(t.Context(), "prune/"+id+".list", []byte(list)))
+}
+
+func only(keys ...string) func(string) bool {
+	return func(key string) bool { return strings.Contains(strings.Join(keys, " "), key) }
+}
+
+func nobody([]pins.Waiting) {}
+
+func TestARemoverWaitsForPinsThatWereThere(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		hold := take(t, store, "w")
+		removal := condemn(t, store, "p", "objects/aa/x")
+		var told []pins.Waiting
+		done := make(chan error)
+		started := time.Now()
+		go func() { done <- removal.Wait(t.Context(), func(w []pins.Waiting) { told = append(told, w...) }) }()
+		time.Sleep(40 * time.Minute) // it is renewed
+		again, err := hold.Settle(t.Context(), only("objects/aa/x"), func(string) { t.Error("it waits for us, not we for it") })
+		require.NoError(t, err)
+		assert.False(t, again)
+		assert.False(t, hold.Doomed("objects/aa/x"))
+		hold.Drop(t.Context())
+		require.NoError(t, <-done)
+		assert.InDelta(t, 40, time.Since(started).Minutes(), 1)
+		require.Len(t, told, 1)
+		assert.Equal(t, "Ines Marrow", told[0].Who)
+		require.NoError(t, removal.End(t.Context()))
+	})
+}
+
+func TestAPinThatIsNotRenewedIsWaitedForAsLongAsItLasts(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		require.NoError(t, store.Create(t.Context(), "pins/killed", []byte(`{"format":1,"since":"2026-11-01T10:00:00Z","site":"corvane","what":"deploy","who":"x"}`)))
+		removal := condemn(t, store, "p", "objects/aa/x")
+		started := time.Now()
+		require.NoError(t, removal.Wait(t.Context(), nobody))
+		require.NoError(t, removal.End(t.Context()))
+		assert.InDelta(t, (pins.Lease + time.Minute).Seconds(), time.Since(started).Seconds(), 2)
+	})
+}
+
+func TestAWriterWhoComesLaterWaitsOnlyIfItMust(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		removal := condemn(t, store, "p", "objects/aa/x", "sites/corvane/releases/old")
+		require.NoError(t, removal.Wait(t.Context(), nobody))
+		hold := take(t, store, "w")
+		defer hold.Drop(t.Context())
+		assert.True(t, hold.Doomed("sites/corvane/releases/old"))
+		assert.False(t, hold.Doomed("sites/corvane/releases/other"))
+		started := time.Now()
+		again, err := hold.Settle(t.Context(), only("objects/bb/y"), func(string) { t.Error("nothing to wait for") })
+		require.NoError(t, err)
+		assert.False(t, again)
+		assert.Zero(t, time.Since(started))
+
+		waited := ""
+		go func() {
+			time.Sleep(time.Minute)
+			assert.NoError(t, removal.Delete(t.Context(), []string{"objects/aa/x"}, func(int) {}))
+			assert.NoError(t, removal.End(t.Context()))
+		}()
+		again, err = hold.Settle(t.Context(), only("objects/aa/x"), func(who string) { waited = who })
+		require.NoError(t, err)
+		assert.True(t, again, "what was put may be gone")
+		assert.Equal(t, "Tobias Quill", waited)
+		assert.InDelta(t, 60, time.Since(started).Seconds(), 1)
+		again, err = hold.Settle(t.Context(), only("objects/aa/x"), func(string) {})
+		require.NoError(t, err)
+		assert.False(t, again, "put again, it stays")
+	})
+}
+
+func TestARemoverThatWasKilledHoldsUpOnlyWhatItTouches(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		killed(t, store, "p", "objects/aa/x") // and never another step
+		started := time.Now()
+		hold := take(t, store, "w")
+		defer hold.Drop(t.Context())
+		assert.Less(t, time.Since(started), 5*time.Second)
+		again, err := hold.Settle(t.Context(), only("objects/bb/y"), func(string) {})
+		require.NoError(t, err)
+		assert.False(t, again)
+		again, err = hold.Settle(t.Context(), only("objects/aa/x"), func(string) {})
+		require.NoError(t, err)
+		assert.True(t, again)
+		assert.InDelta(t, (pins.Lease + time.Minute).Minutes(), time.Since(started).Minutes(), 1)
+	})
+}
+
+func TestARemoverThatLapsedDeletesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &stuck{}
+		require.NoError(t, store.Create(t.Context(), "objects/aa/x", nil))
+		removal := condemn(t, store, "p", "objects/aa/x")
+		defer removal.End(t.Context()) //nolint:errcheck // it cannot be written
+		time.Sleep(time.Hour)
+		require.NoError(t, removal.Delete(t.Context(), nil, func(int) {}), "it is renewed")
+		store.stuck = true
+		time.Sleep(pins.Lease)
+		require.ErrorIs(t, removal.Delete(t.Context(), []string{"objects/aa/x"}, func(int) {}), pins.ErrLate)
+		_, err := store.Stat(t.Context(), "objects/aa/x")
+		require.NoError(t, err)
+	})
+}
+
+// stuck is a store that can no longer be written.
+type stuck struct {
+	memory.Store
+	stuck bool
+}
+
+func (s *stuck) Replace(ctx context.Context, key string, data []byte) error {
+	if s.stuck {
+		return storage.ErrUnreachable
+	}
+	return s.Store.Replace(ctx, key, data)
+}
+
+func TestAPinThatLapsedIsNotReliedOn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &stuck{}
+		hold := take(t, store, "w")
+		defer hold.Drop(t.Context())
+		time.Sleep(30 * time.Minute)
+		require.NoError(t, hold.Check(), "it is renewed")
+		store.stuck = true
+		time.Sleep(pins.Lease)
+		require.ErrorIs(t, hold.Check(), pins.ErrLapsed)
+		_, err := hold.Settle(t.Context(), only(), func(string) {})
+		require.ErrorIs(t, err, pins.ErrLapsed)
+	})
+}
+
+func TestNobodyWritesToASiteThatIsBeingRemoved(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		removal, err := pins.Condemn(t.Context(), store, "p", pins.Record{Who: "Tobias Quill", Keys: []string{}, Sites: []string{"corvane"}})
+		require.NoError(t, err)
+		_, err = pins.Take(t.Context(), store, "w", pins.Pin{Site: "corvane"})
+		require.ErrorIs(t, err, pins.ErrRemoved)
+		other, err := pins.Take(t.Context(), store, "v", pins.Pin{Site: "velley"})
+		require.NoError(t, err)
+		other.Drop(t.Context())
+		require.NoError(t, removal.End(t.Context()))
+		take(t, store, "x").Drop(t.Context())
+		time.Sleep(25 * time.Hour)
+		require.NoError(t, pins.Clean(t.Context(), store, 0))
+		for _, folder := range []string{storage.PinsKey, storage.PruneKey} {
+			for item := range store.List(t.Context(), folder) {
+				t.Errorf("%s is left", item.Key)
+			}
+		}
+	})
+}
+
+// skewed is a store whose clock differs.
+type skewed struct {
+	memory.Store
+	by time.Duration
+}
+
+func (s *skewed) Ahead() (time.Duration, bool) { return s.by, true }
+
+func TestAClockThatIsOffIsRefused(t *testing.T) {
+	for by, fine := range map[time.Duration]bool{4 * time.Minute: true, -4 * time.Minute: true, 24 * time.Hour: false, -6 * time.Minute: false} {
+		store := &skewed{by: by}
+		hold, err := pins.Take(t.Context(), store, "w", pins.Pin{})
+		if fine {
+			require.NoError(t, err)
+			hold.Drop(t.Context())
+			continue
+		}
+		require.ErrorIs(t, err, storage.ErrClock)
+		for item := range store.List(t.Context(), storage.PinsKey) {
+			t.Errorf("%s is left", item.Key)
+		}
+		_, err = pins.Condemn(t.Context(), store, "p", pins.Record{})
+		require.ErrorIs(t, err, storage.ErrClock)
+	}
+}
+
+// sluggish answers each call after a while that chance decides, and does each at some moment of it.
+type sluggish struct {
+	memory.Store
+	mutex  sync.Mutex
+	random *rand.Rand
+}
+
+func (s *sluggish) pause() {
+	s.mutex.Lock()
+	d := time.Duration(s.random.IntN(2000)) * time.Millisecond
+	s.mutex.Unlock()
+	time.Sleep(d)
+}
+
+func (s *sluggish) Create(ctx context.Context, key string, data []byte) error {
+	s.pause()
+	defer s.pause()
+	return s.Store.Create(ctx, key, data)
+}
+
+func (s *sluggish) Replace(ctx context.Context, key string, data []byte) error {
+	s.pause()
+	defer s.pause()
+	return s.Store.Replace(ctx, key, data)
+}
+
+func (s *sluggish) Delete(ctx context.Context, key string) error {
+	s.pause()
+	defer s.pause()
+	return s.Store.Delete(ctx, key)
+}
+
+func (s *sluggish) Get(ctx context.Context, key string) ([]byte, error) {
+	s.pause()
+	defer s.pause()
+	return s.Store.Get(ctx, key)
+}
+
+// TestARootImpliesItsObjectsWhateverMeets lets writers and removers meet in every order that chance makes up: a writer puts a few
+// objects of a small number, and then a root that names them, or relies on a root that is there; a remover removes what no root
+// needs, and now and then a root. No root that is left may miss an object. Time is simulated.
+func TestARootImpliesItsObjectsWhateverMeets(t *testing.T) {
+	rounds := 100
+	if os.Getenv("ORILLA_SOAK") != "" {
+		rounds = 3000
+	}
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	var again, relied, removed int
+	for round := range rounds {
+		synctest.Test(t, func(t *testing.T) {
+			w := &world{t: t, store: &sluggish{random: rand.New(rand.NewPCG(seed, uint64(round)))}, random: rand.New(rand.NewPCG(seed, uint64(round)+1<<32))}
+			var all sync.WaitGroup
+			for i := range 3 {
+				all.Go(func() {
+					for n := range 4 {
+						w.write(fmt.Sprintf("w%d-%d", i, n))
+					}
+				})
+			}
+			for i := range 2 {
+				all.Go(func() {
+					for n := range 4 {
+						w.remove(fmt.Sprintf("p%d-%d", i, n))
+					}
+				})
+			}
+			all.Wait()
+			for item, err := range w.store.List(t.Context(), "roots") {
+				require.NoError(t, err)
+				for object := range strings.FieldsSeq(w.content(item.Key)) {
+					_, err := w.store.Store.Get(t.Context(), object)
+					require.NoError(t, err, "%s needs %s, round %d, seed %d", item.Key, object, round, seed)
+				}
+			}
+			again, relied, removed = again+w.again, relied+w.relied, removed+w.removed
+		})
+	}
+	t.Logf("%d keys removed; %d times put again, %d times relied on what was there", removed, again, relied)
+	require.Greater(t, removed, rounds)
+	require.Greater(t, relied, rounds)
+}
+
+type world struct {
+	t      *testing.T
+	store  *sluggish
+	mutex  sync.Mutex
+	random *rand.Rand
+
+	again, relied, removed int
+}
+
+func (w *world) chance(n int) int {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	return w.random.IntN(n)
+}
+
+func (w *world) count(what *int, n int) {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	*what += n
+}
+
+func (w *world) content(key string) string {
+	data, err := w.store.Store.Get(w.t.Context(), key)
+	if err != nil {
+		return ""
+	}
+	return string(data)
+}
+
+func (w *world) write(id string) {
+	ctx := w.t.Context()
+	time.Sleep(time.Duration(w.chance(20)) * time.Second)
+	hold, err := pins.Take(ctx, w.store, id, pins.Pin{Site: "corvane"})
+	if !assert.NoError(w.t, err) {
+		return
+	}
+	defer hold.Drop(ctx)
+	for item := range w.store.List(ctx, "roots") { // what an earlier release has is there
+		if w.chance(2) == 0 && !hold.Doomed(item.Key) {
+			data, err := w.store.Get(ctx, item.Key)
+			if err != nil {
+				continue
+			}
+			time.Sleep(time.Duration(w.chance(30)) * time.Second)
+			w.count(&w.relied, 1)
+			assert.NoError(w.t, w.store.Create(ctx, "roots/"+id, data))
+			return
+		}
+	}
+	put := map[string]bool{}
+	for range 1 + w.chance(4) {
+		put[fmt.Sprintf("objects/aa/%d", w.chance(6))] = true
+	}
+	for again := true; again; {
+		for key := range put {
+			w.store.Create(ctx, key, nil) //nolint:errcheck // it may be there, or condemned
+		}
+		if again, err = hold.Settle(ctx, func(key string) bool { return put[key] }, func(string) {}); !assert.NoError(w.t, err) {
+			return
+		}
+		if again {
+			w.count(&w.again, 1)
+		}
+	}
+	var text strings.Builder
+	for key := range put {
+		text.WriteString(key + " ")
+	}
+	assert.NoError(w.t, w.store.Create(ctx, "roots/"+id, []byte(text.String())))
+}
+
+// remove condemns a root now and then, and every object that no other root needs.
+func (w *world) remove(id string) {
+	ctx := w.t.Context()
+	time.Sleep(time.Duration(w.chance(30)) * time.Second)
+	doomed := map[string]bool{}
+	for item := range w.store.List(ctx, "roots") {
+		if w.chance(3) == 0 {
+			doomed[item.Key] = true
+		}
+	}
+	needed := func() map[string]bool {
+		all := map[string]bool{}
+		for item := range w.store.List(ctx, "roots") {
+			if !doomed[item.Key] {
+				for object := range strings.FieldsSeq(w.content(item.Key)) {
+					all[object] = true
+				}
+			}
+		}
+		return all
+	}
+	reached := needed()
+	var keys []string
+	for key := range doomed {
+		keys = append(keys, key)
+	}
+	for item := range w.store.List(ctx, "objects/aa") {
+		if !reached[item.Key] {
+			keys = append(keys, item.Key)
+		}
+	}
+	if w.chance(8) == 0 {
+		killed(w.t, w.store, id, keys...)
+		return
+	}
+	removal, err := pins.Condemn(ctx, w.store, id, pins.Record{Who: id, Keys: keys})
+	if !assert.NoError(w.t, err) {
+		return
+	}
+	assert.NoError(w.t, removal.Wait(ctx, nobody))
+	var gone []string
+	reached = needed()
+	for _, key := range keys {
+		if !reached[key] {
+			gone = append(gone, key)
+		}
+	}
+	time.Sleep(time.Duration(w.chance(60)) * time.Second)
+	for _, key := range gone {
+		assert.NoError(w.t, removal.Delete(ctx, []string{key}, func(n int) { w.count(&w.removed, n) }))
+	}
+	assert.NoError(w.t, removal.End(ctx))
+}
