@@ -66,13 +66,13 @@ func (m *marker) site(ctx context.Context, site string) error {
 	if m.kept[site] == nil {
 		m.kept[site] = map[release.ID]bool{}
 	}
-	keep := m.kept[site]
+	keep, known := m.kept[site], map[release.ID]bool{}
 	environments, err := m.environments(ctx, site)
 	if err != nil {
 		return err
 	}
 	for _, environment := range environments {
-		if err := m.environment(ctx, site, environment, keep); err != nil {
+		if err := m.environment(ctx, site, environment, keep, known); err != nil {
 			return fmt.Errorf("%s: %w", journal.DisplayName(environment), err)
 		}
 	}
@@ -82,8 +82,8 @@ func (m *marker) site(ctx context.Context, site string) error {
 	}
 	var open []release.ID
 	for id, item := range there {
-		if !keep[id] && m.young(item.Modified) || named(id, m.policy.Keep) {
-			keep[id] = true // made, and live nowhere yet
+		if !known[id] && m.young(item.Modified) || named(id, m.policy.Keep) {
+			keep[id] = true // the young ones: made, and live nowhere yet
 		}
 		if keep[id] {
 			open = append(open, id)
@@ -114,8 +114,8 @@ func named(id release.ID, names []string) bool {
 }
 
 // environment walks back through a journal as far as anything is kept: the last releases, those that were live not long ago, and
-// those whose fingerprinted assets are still answered.
-func (m *marker) environment(ctx context.Context, site, environment string, keep map[release.ID]bool) error {
+// those whose fingerprinted assets are still answered. known are all that it names as far back as a young release can be.
+func (m *marker) environment(ctx context.Context, site, environment string, keep, known map[release.ID]bool) error {
 	j := m.journal(site, environment)
 	head, err := j.Head(ctx, 0)
 	if errors.Is(err, journal.ErrEmpty) {
@@ -129,13 +129,18 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 		return err
 	}
 	within := max(time.Duration(retention.Seconds)*time.Second, assets)
-	different, ended := map[release.ID]bool{}, m.now
+	different, ended, keeping := map[release.ID]bool{}, m.now, true
 	for entry, err := range j.Back(ctx, head.Number) {
 		if err != nil {
 			return err
 		}
-		if len(different) >= max(retention.Releases, 1) && !different[entry.Release] && m.now.Sub(ended) > within {
+		keeping = keeping && (len(different) < max(retention.Releases, 1) || different[entry.Release] || m.now.Sub(ended) <= within)
+		if !keeping && !m.young(ended) {
 			break
+		}
+		ended = entry.When
+		if known[entry.Release] = true; !keeping {
+			continue
 		}
 		if !entry.Document.IsZero() {
 			m.object(entry.Document)
@@ -144,7 +149,6 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 			different[entry.Release] = true
 			keep[entry.Release] = true
 		}
-		ended = entry.When
 	}
 	if len(retention.Keep) > 0 {
 		there, err := m.releases(ctx, site)
@@ -204,14 +208,14 @@ func (m *marker) release(ctx context.Context, site string, id release.ID) error 
 	})
 }
 
-// builtFor marks the records of builds that made what is kept, and of those that are young.
+// builtFor marks the records of builds that made what is kept, and of those that failed not long ago.
 func (m *marker) builtFor(ctx context.Context, site string, keep map[release.ID]bool) error {
 	records, err := m.builds(ctx, site, func(key string, _ error) { m.built[key] = true }) // what cannot be read stays
 	if err != nil {
 		return err
 	}
 	for _, record := range records {
-		if keep[record.Release] && !record.Release.IsZero() || m.young(record.item.Modified) {
+		if keep[record.Release] || record.Release.IsZero() && m.young(record.item.Modified) {
 			m.built[record.item.Key] = true
 			for _, object := range record.objects() {
 				m.object(object)
