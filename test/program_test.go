@@ -46,6 +46,7 @@ type place struct {
 	t      *testing.T
 	folder string // where commands run
 	home   string
+	env    []string // besides the test's own
 }
 
 func newPlace(t *testing.T) *place {
@@ -60,6 +61,7 @@ func (p *place) command(ctx context.Context, args ...string) *exec.Cmd {
 	command.Dir = p.folder
 	command.Env = append(os.Environ(), "ORILLA_HOME="+p.home, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
 		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example", "GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
+	command.Env = append(command.Env, p.env...)
 	return command
 }
 
@@ -139,15 +141,18 @@ func (p *place) commit(message string, files map[string]string) string {
 	return p.git("rev-parse", "HEAD")
 }
 
-// edge starts an edge node and returns its address.
-func (p *place) edge() string {
+// edge starts an edge node on the usual store and returns its address.
+func (p *place) edge() string { return p.edgeOn("") }
+
+// edgeOn starts an edge node on a store.
+func (p *place) edgeOn(store string) string {
 	p.t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(p.t, err)
 	address := listener.Addr().String()
 	require.NoError(p.t, listener.Close())
 	ctx, cancel := context.WithCancel(context.Background())
-	command := p.command(ctx, "edge", "--listen", address, "--json")
+	command := p.command(ctx, "edge", "--listen", address, "--json", "--store", store)
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	require.NoError(p.t, command.Start())
 	p.t.Cleanup(func() {
@@ -157,6 +162,13 @@ func (p *place) edge() string {
 	})
 	_, port, err := net.SplitHostPort(address)
 	require.NoError(p.t, err)
+	if store != "" {
+		require.Eventually(p.t, func() bool {
+			conn, err := net.Dial("tcp", address)
+			return err == nil && conn.Close() == nil
+		}, 20*time.Second, 5*time.Millisecond)
+		return address
+	}
 	require.Eventually(p.t, func() bool {
 		said, _ := filepath.Glob(filepath.Join(p.home, "store", "edges", "*-"+port)) // it listens before it says that it is there
 		return len(said) == 1

@@ -148,9 +148,9 @@ func (a *app) printStore(report storeReport) {
 			lacks = append(lacks, right.Name)
 		}
 	}
-	a.Row(a.Out, "you may", console.Good(strings.Join(has, ", ")))
+	a.Row(a.Out, "may", console.Good(strings.Join(has, ", ")))
 	if len(lacks) > 0 {
-		a.Row(a.Out, "you can't", console.Warn(strings.Join(lacks, ", ")))
+		a.Row(a.Out, "may not", console.Warn(strings.Join(lacks, ", ")))
 		for _, right := range report.Rights {
 			if right.Why != "" {
 				a.Row(a.Out, "", console.Faint(right.Name+": "+right.Why))

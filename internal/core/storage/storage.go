@@ -147,6 +147,12 @@ func Remove(ctx context.Context, store Store, keys []string) error {
 	return group.Wait()
 }
 
+// Tidier is a Store in which folders that held something go on being listed.
+type Tidier interface {
+	// Tidy removes a folder and those below it as far as they hold nothing. Nobody writes there meanwhile.
+	Tidy(ctx context.Context, folder string) error
+}
+
 // Clock is a Store that learns its clock from answers.
 type Clock interface {
 	// Ahead returns how far the store's clock is before this machine's; false while that is not known.

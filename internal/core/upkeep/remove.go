@@ -46,7 +46,11 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err != nil || keepName {
 		return int(done), err
 	}
-	return int(done) + 1, storage.Remove(ctx, store, []string{storage.ClaimKey(site), storage.PulseKey(site)})
+	err = storage.Remove(ctx, store, []string{storage.ClaimKey(site), storage.PulseKey(site)})
+	if tidier, ok := store.(storage.Tidier); ok && err == nil {
+		err = tidier.Tidy(ctx, storage.SiteKey(site))
+	}
+	return int(done) + 1, err
 }
 
 // goDark ends what the environments of a site serve.

@@ -30,6 +30,7 @@ type Store struct {
 var (
 	_ storage.Store   = (*Store)(nil)
 	_ storage.Watcher = (*Store)(nil)
+	_ storage.Tidier  = (*Store)(nil)
 )
 
 // Open opens the store in a folder. The error is storage.ErrNone, ErrOther or ErrFormat, or what the system said.
@@ -201,6 +202,26 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 		return err
 	}
 	return explain(key, s.disk.Remove(s.path(key)))
+}
+
+// Tidy implements storage.Tidier.
+func (s *Store) Tidy(ctx context.Context, folder string) error {
+	if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(s.path(folder))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, entry := range entries {
+		if err == nil && entry.IsDir() {
+			err = s.Tidy(ctx, folder+"/"+entry.Name())
+		}
+	}
+	if err == nil {
+		os.Remove(s.path(folder)) //nolint:errcheck // what is not empty stays
+	}
+	return explain(folder, err)
 }
 
 // temporary writes data to a file that has no name in the store yet.

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/minio/minio-go/v7/pkg/s3utils"
 	"gopkg.in/ini.v1"
 
 	"orilla.example/orilla/internal/core/storage"
@@ -45,6 +46,9 @@ func Parse(address string, getenv func(string) string) (Config, error) {
 	parsed, err := url.Parse(address)
 	if err != nil || parsed.Scheme != "s3" || parsed.Host == "" || parsed.User != nil || parsed.Fragment != "" {
 		return Config{}, fmt.Errorf("%w: it is written s3://BUCKET/PREFIX", ErrAddress)
+	}
+	if err := s3utils.CheckValidBucketNameStrict(parsed.Host); err != nil {
+		return Config{}, fmt.Errorf("%w: %q: %w", ErrAddress, parsed.Host, err)
 	}
 	config := Config{Bucket: parsed.Host, Prefix: strings.Trim(parsed.Path, "/"), Timeout: defaultTimeout, given: address}
 	if config.Prefix != "" {

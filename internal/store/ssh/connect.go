@@ -20,9 +20,13 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// sessions is how many servers of files are started over one connection. Each does one thing after the other, so that several
-// flush at once; sshd allows ten unless it is told otherwise.
-const sessions = 8
+// sessions is how many servers of files are started over one connection at most. Each does one thing after the other, so that several
+// flush at once; sshd allows ten unless it is told otherwise. Starting one takes as long as a dozen operations, so each gets enough of
+// them before the next is started.
+const (
+	sessions = 4
+	enough   = 3
+)
 
 // line is a connection to the server, with its sessions. It is made when it is needed, and again when it broke.
 type line struct {
@@ -42,7 +46,7 @@ type session struct {
 }
 
 // take returns the session that has least to do, which release must be called with. It connects first if there is no connection,
-// and starts another session while all have something to do.
+// and starts another session while all have enough to do.
 func (l *line) take(ctx context.Context) (*session, error) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -62,15 +66,12 @@ func (l *line) take(ctx context.Context) (*session, error) {
 			least = s
 		}
 	}
-	if (least == nil || least.busy > 0) && len(l.sessions) < sessions && !l.full {
+	if (least == nil || least.busy >= enough) && len(l.sessions) < sessions && !l.full {
 		client, err := sftp.NewClient(l.open, sftp.UseConcurrentWrites(true))
 		switch {
 		case err == nil:
 			least = &session{Client: client}
 			l.sessions = append(l.sessions, least)
-			if err := able(client); err != nil {
-				return nil, err
-			}
 		case least == nil:
 			l.drop()
 			return nil, fmt.Errorf("%w: it starts no sftp session: %w", storage.ErrUnable, err)

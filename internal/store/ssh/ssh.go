@@ -40,6 +40,7 @@ type Store struct {
 var (
 	_ storage.Remote = (*Store)(nil)
 	_ storage.Wide   = (*Store)(nil)
+	_ storage.Tidier = (*Store)(nil)
 )
 
 // Open returns the store at an address. Nothing is asked of the server yet.
@@ -79,7 +80,7 @@ func (s *Store) Empty(ctx context.Context) (bool, error) {
 }
 
 // Parallel implements storage.Wide.
-func (s *Store) Parallel() int { return 3 * sessions }
+func (s *Store) Parallel() int { return 4 * sessions }
 
 func (s *Store) path(key string) string { return path.Join(s.config.Folder, key) }
 
@@ -132,11 +133,8 @@ func lost(err error) bool {
 		return code == sftp.ErrSSHFxConnectionLost || code == sftp.ErrSSHFxNoConnection
 	}
 	return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, storage.ErrExists) &&
-		!errors.Is(err, storage.ErrNotFound) && !errors.Is(err, storage.ErrFull) && !errors.Is(err, errPlain)
+		!errors.Is(err, storage.ErrNotFound) && !errors.Is(err, storage.ErrUnable)
 }
-
-// errPlain marks errors that are not the connection's.
-var errPlain = errors.New("unexpected")
 
 // explain turns the server's error into the contract's. A plain failure says nothing; if there is no room left, it was that.
 func (s *Store) explain(key string, c *sftp.Client, err error) error {
@@ -303,6 +301,27 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 	return err
 }
 
+// Tidy implements storage.Tidier.
+func (s *Store) Tidy(ctx context.Context, folder string) error {
+	for item, err := range s.List(ctx, folder) {
+		if err == nil && item.Folder {
+			err = s.Tidy(ctx, item.Key)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	s.mutex.Lock()
+	delete(s.made, folder)
+	s.mutex.Unlock()
+	return s.do(ctx, folder, func(c *sftp.Client, _ int) error {
+		if err := c.RemoveDirectory(s.path(folder)); lost(err) {
+			return err
+		}
+		return nil // what is not empty stays
+	})
+}
+
 // temporary writes a flushed file that has no name in the store yet.
 func (s *Store) temporary(ctx context.Context, key string, data []byte) (name string, err error) {
 	if err := s.ready(ctx); err != nil {
@@ -322,6 +341,9 @@ func write(c *sftp.Client, name string, data []byte) error {
 		return err
 	}
 	_, err = file.Write(data)
+	if err == nil {
+		err = able(c)
+	}
 	if err == nil {
 		err = file.Sync()
 	}

@@ -261,6 +261,16 @@ func removed(t *testing.T, a, b storage.Store) {
 			require.NoError(t, err)
 		}
 	}
+	require.NoError(t, a.Create(t.Context(), "sites/corvane/environments/production/journal/1", nil))
+	require.NoError(t, b.Create(t.Context(), "sites/velley/claim", nil))
+	require.NoError(t, a.Delete(t.Context(), "sites/corvane/environments/production/journal/1"))
+	for _, site := range []string{"corvane", "velley", "never"} {
+		if tidier, ok := a.(storage.Tidier); ok {
+			require.NoError(t, tidier.Tidy(t.Context(), "sites/"+site))
+		}
+	}
+	assert.Equal(t, []string{"sites/velley/"}, names(t, b, "sites"))
+	require.NoError(t, a.Create(t.Context(), "sites/corvane/claim", nil), "a folder that went comes back")
 }
 
 func clock(t *testing.T, a, _ storage.Store) {
