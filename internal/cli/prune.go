@@ -127,7 +127,7 @@ func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) err
 		}
 	}
 	tell, end = a.working()
-	done, err := plan.CarryOut(ctx, a.waits)
+	done, err := plan.CarryOut(ctx, a.waits, tell)
 	end()
 	if err != nil {
 		return a.unprunable(store, err)

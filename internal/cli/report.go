@@ -24,6 +24,7 @@ import (
 type reporter struct {
 	app   *app
 	phase string
+	began time.Time // the phase
 
 	mutex    sync.Mutex // Uploaded is called from several goroutines
 	progress *console.Progress
@@ -32,7 +33,7 @@ type reporter struct {
 // Begin implements pipeline.Reporter.
 func (r *reporter) Begin(phase, what string) {
 	r.end()
-	r.phase = phase
+	r.phase, r.began = phase, time.Now()
 	if phase != "upload" {
 		r.progress = r.app.Busy(phase, what)
 	}
@@ -54,21 +55,18 @@ func (r *reporter) Step(step builds.Step) {
 	}
 }
 
-// slowUpload is how many files or bytes an upload has at least for a progress bar to be worth it.
-const (
-	slowFiles = 500
-	slowBytes = 20_000_000
-)
+// slowUpload is after what time an upload shows how far it is.
+const slowUpload = 400 * time.Millisecond
 
 // Uploaded implements pipeline.Reporter.
 func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
-	if r.phase != "upload" || !r.app.ErrTerm || files < slowFiles && bytes < slowBytes {
+	if r.phase != "upload" || !r.app.ErrTerm || time.Since(r.began) < slowUpload {
 		return
 	}
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	if r.progress == nil {
-		r.progress = r.app.Bytes("upload", bytes)
+		r.progress = r.app.Bytes("upload", max(bytes, 1))
 	}
 	r.progress.Text(fmt.Sprintf("%d of %d files, %d new", done.Files, files, done.NewFiles))
 	r.progress.At(done.Bytes)

@@ -38,9 +38,20 @@ func (c *Console) progress(label, text string, total int64) *Progress {
 		return p
 	}
 	p.bar = p.pool.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("╸").Padding("─"), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim(),
-		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Name("  "), decor.Counters(decor.SizeB1000(0), " % .1f of % .1f"),
+		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Name("  "), decor.Counters(decor.SizeB1000(0), "% .1f of % .1f"), decor.Name("  "),
+			decor.AverageSpeed(decor.SizeB1000(0), "% .1f"), decor.Any(left(time.Now())),
 			decor.Any(func(decor.Statistics) string { return "  " + p.text.Load().(string) })))
 	return p
+}
+
+// left returns what says how long something will still take if it goes on as it did since then.
+func left(since time.Time) func(decor.Statistics) string {
+	return func(s decor.Statistics) string {
+		if s.Current == 0 || s.Current >= s.Total {
+			return ""
+		}
+		return "  " + Took(time.Duration(float64(time.Since(since))*float64(s.Total-s.Current)/float64(s.Current))) + " left"
+	}
 }
 
 // Text changes what the line says.

@@ -40,7 +40,7 @@ type Upload struct {
 	Rate     *rate.Limiter   // bytes a second that are sent; nil for no limit
 	// Known tells whether an object that an earlier try may have sent is there. Nil asks nothing.
 	Known func(ctx context.Context, d digest.Digest, size int) (bool, error)
-	// Seen is told after each file how much of the work is done. It is called from several goroutines.
+	// Seen is told after each file, and each part of a large one, how much of the work is done. It is called from several goroutines.
 	Seen func(Progress)
 }
 
@@ -124,6 +124,7 @@ type piece struct {
 	data   []byte // read, and kept for being sent
 	stored bool   // known to be in the store, or on its way there
 	sent   atomic.Int64
+	told   atomic.Int64 // bytes that were counted as done already
 }
 
 // span fingerprints the files of one chunk, and sends what the live release does not have.
@@ -156,16 +157,20 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 		}
 		j.letGo(p)
 		j.doneFiles.Add(1)
-		j.doneBytes.Add(p.size)
+		j.doneBytes.Add(p.size - p.told.Load())
 		if n := p.sent.Load(); n > 0 {
 			j.newFiles.Add(1)
 			j.newBytes.Add(n)
 		}
-		if j.Seen != nil {
-			j.Seen(j.progress())
-		}
+		j.seen()
 		return nil
 	})
+}
+
+func (j *job) seen() {
+	if j.Seen != nil {
+		j.Seen(j.progress())
+	}
 }
 
 // each calls do for 0 to n-1, at once as far as a semaphore allows.
@@ -319,14 +324,19 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 		group.Go(func() error {
 			defer j.parts.Release(release.PartSize)
 			defer j.buffers.Put(&data)
-			if there[sum] {
-				return nil
+			if !there[sum] {
+				if err := j.senders.Acquire(sending, 1); err != nil {
+					return err
+				}
+				defer j.senders.Release(1)
+				if err := j.put(sending, sum, data, p); err != nil {
+					return err
+				}
 			}
-			if err := j.senders.Acquire(sending, 1); err != nil {
-				return err
-			}
-			defer j.senders.Release(1)
-			return j.put(sending, sum, data, p)
+			p.told.Add(int64(len(data)))
+			j.doneBytes.Add(int64(len(data)))
+			j.seen()
+			return nil
 		})
 	}
 	p.held.text, p.stored = text.valid(), true

@@ -135,7 +135,8 @@ func rank(key string) int {
 func (p *Pruning) Result() Pruned { return p.result }
 
 // CarryOut removes what was planned and is still not needed. It waits for writers at work; waiting is told of them.
-func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting)) (Pruned, error) {
+func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), tell Tell) (Pruned, error) {
+	p.tell = tell
 	if who, err := pins.Under(ctx, p.store, p.ahead); err != nil || who != "" {
 		return p.result, errors.Join(err, busy(who))
 	}
