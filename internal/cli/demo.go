@@ -174,6 +174,9 @@ func (t *tale) tellAll(ctx context.Context) error {
 	s := &session{store: t.store, site: "corvane"}
 	number, err := s.journal("production").HeadNumber(ctx, 0)
 	t.claim(ctx, "the journal has six entries", err == nil && number == 6)
+	if err := t.tellStore(ctx); err != nil {
+		return err
+	}
 	return ctx.Err()
 }
 
@@ -204,6 +207,26 @@ func (t *tale) tellRules(ctx context.Context) error {
 	t.claim(ctx, "other sites may use the fonts", t.field(ctx, "/fonts/corvane-signs.woff2", "Access-Control-Allow-Origin") == "*")
 	t.say("What will visitors see on Christmas Eve? The same function answers that edge nodes ask.")
 	return t.run(ctx, "explain", "/fares", "--on", "production", "--at", "2026-12-24T12:00")
+}
+
+// tellStore is the part of the story about what the store holds.
+func (t *tale) tellStore(ctx context.Context) error {
+	t.say("Is everything whole that any of these releases needs? Every object is read and compared with its name.")
+	if err := t.run(ctx, "store", "verify"); err != nil {
+		return err
+	}
+	plain := filepath.Join(filepath.Dir(t.project), "plain")
+	t.say("Nobody is locked in: what is live, as plain files, and its rules as they are written.")
+	if err := t.run(ctx, "files", "production", "--export", plain); err != nil {
+		return err
+	}
+	_, body, err := t.get(ctx, "/fares")
+	page, readErr := os.ReadFile(filepath.Join(plain, "fares", "index.html"))
+	if readErr != nil {
+		page, readErr = os.ReadFile(filepath.Join(plain, "fares.html"))
+	}
+	t.claim(ctx, "a page that was exported is the page that is live", errors.Join(err, readErr) == nil && string(page) == body)
+	return nil
 }
 
 // asks compares the status and the Location of an answer, once it is there.

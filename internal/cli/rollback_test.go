@@ -66,8 +66,9 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 			index, err := release.Build(files, nil, release.Settings{})
 			require.NoError(t, err)
 			require.NoError(t, store.Store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data))
-			_, err = s.journal("production").Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
+			entry, err := s.journal("production").Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: index.ID}, time.Now()))
 			require.NoError(t, err)
+			journal.Hints{}.Pulse(t.Context(), store, entry)
 		}
 		store.asked = nil
 		left, entry, err := s.moveBack(t.Context(), "production", nil, rollbackOptions{})
@@ -78,8 +79,11 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 		for _, one := range store.asked {
 			assert.NotContains(t, one, "objects/", "no object is read")
 			kind, key, _ := strings.Cut(one, " ")
-			if strings.Contains(key, "/releases/") {
+			switch {
+			case strings.Contains(key, "/releases/"):
 				key = "the root"
+			case strings.HasPrefix(key, "pins/"):
+				key = "the pin"
 			}
 			kinds = append(kinds, kind+" "+key)
 		}

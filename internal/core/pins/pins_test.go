@@ -7,6 +7,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -140,7 +141,7 @@ func TestARemoverThatLapsedDeletesNothing(t *testing.T) {
 		defer removal.End(t.Context()) //nolint:errcheck // it cannot be written
 		time.Sleep(time.Hour)
 		require.NoError(t, removal.Delete(t.Context(), nil, func(int) {}), "it is renewed")
-		store.stuck = true
+		store.stuck.Store(true)
 		time.Sleep(pins.Lease)
 		require.ErrorIs(t, removal.Delete(t.Context(), []string{"objects/aa/x"}, func(int) {}), pins.ErrLate)
 		_, err := store.Stat(t.Context(), "objects/aa/x")
@@ -151,11 +152,11 @@ func TestARemoverThatLapsedDeletesNothing(t *testing.T) {
 // stuck is a store that can no longer be written.
 type stuck struct {
 	memory.Store
-	stuck bool
+	stuck atomic.Bool
 }
 
 func (s *stuck) Replace(ctx context.Context, key string, data []byte) error {
-	if s.stuck {
+	if s.stuck.Load() {
 		return storage.ErrUnreachable
 	}
 	return s.Store.Replace(ctx, key, data)
@@ -168,7 +169,7 @@ func TestAPinThatLapsedIsNotReliedOn(t *testing.T) {
 		defer hold.Drop(t.Context())
 		time.Sleep(30 * time.Minute)
 		require.NoError(t, hold.Check(), "it is renewed")
-		store.stuck = true
+		store.stuck.Store(true)
 		time.Sleep(pins.Lease)
 		require.ErrorIs(t, hold.Check(), pins.ErrLapsed)
 		_, err := hold.Settle(t.Context(), only(), func(string) {})

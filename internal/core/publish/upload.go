@@ -284,10 +284,10 @@ func (j *job) buffer(size int64) []byte {
 
 // letGo gives back the room that a piece takes.
 func (j *job) letGo(p *piece) {
-	if p.data != nil {
-		j.held.Release(int64(len(p.data)))
-		j.buffers.Put(&p.data)
+	if data := p.data; data != nil {
 		p.data = nil
+		j.held.Release(int64(len(data)))
+		j.buffers.Put(&data)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -329,18 +330,18 @@ func TestRepairTakesNothingThatDoesNotProveItself(t *testing.T) {
 // tired fails every so many writes.
 type tired struct {
 	memory.Store
-	left int
+	left atomic.Int64
 }
 
 func (s *tired) Begin(ctx context.Context) (storage.Batch, error) {
-	if s.left--; s.left < 0 {
+	if s.left.Add(-1) < 0 {
 		return nil, storage.ErrUnreachable
 	}
 	return s.Store.Begin(ctx)
 }
 
 func (s *tired) Create(ctx context.Context, key string, data []byte) error {
-	if s.left--; s.left < 0 {
+	if s.left.Add(-1) < 0 {
 		return storage.ErrUnreachable
 	}
 	return s.Store.Create(ctx, key, data)
@@ -355,7 +356,7 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	(&site{t: t, store: s.store, name: "velley"}).publish("production", day(1), nil)
 	to := &tired{}
 	for tries := 1; ; tries++ {
-		to.left = tries
+		to.left.Store(int64(tries))
 		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, quiet)
 		for _, id := range listed(t, to, storage.ReleasesKey("corvane")) { // whatever was reached, it is whole
 			wholeRelease(t, to, id)
@@ -368,7 +369,7 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 		require.ErrorIs(t, err, storage.ErrUnreachable)
 		require.Less(t, tries, 200)
 	}
-	to.left = 1 << 20
+	to.left.Store(1 << 20)
 	found := whole(t, to)
 	assert.Equal(t, 6, found.Entries)
 	assert.Empty(t, listed(t, to, storage.SiteKey("velley")))
