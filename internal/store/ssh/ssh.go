@@ -85,7 +85,7 @@ func (s *Store) Parallel() int { return 4 * sessions }
 func (s *Store) path(key string) string { return path.Join(s.config.Folder, key) }
 
 // tries is how often something is begun again over a new connection.
-const tries = 3
+const tries = 5
 
 // do calls one or several operations on a session. If the connection breaks, it calls them again over a new one, so they must be
 // repeatable. It returns soon after the context has ended, and then gives the connection up.
@@ -388,11 +388,37 @@ func (s *Store) mkdir(ctx context.Context, folder string) error {
 	if there {
 		return nil
 	}
-	err := s.do(ctx, folder, func(c *sftp.Client, _ int) error { return c.MkdirAll(s.path(folder)) })
+	err := s.do(ctx, folder, func(c *sftp.Client, _ int) error { return makeFolder(c, s.path(folder)) })
 	if err == nil {
 		s.mutex.Lock()
 		s.made[folder] = true
 		s.mutex.Unlock()
+	}
+	return err
+}
+
+// makeFolder makes a folder and those above it. That one is there already is a plain failure, which is settled by looking.
+func makeFolder(c *sftp.Client, name string) error {
+	err := c.Mkdir(name)
+	if err == nil || lost(err) {
+		return err
+	}
+	info, lookErr := c.Lstat(name)
+	switch {
+	case lookErr == nil && info.IsDir():
+		return nil
+	case lost(lookErr):
+		return lookErr
+	case errors.Is(lookErr, fs.ErrNotExist) && path.Dir(name) != name && path.Dir(name) != ".":
+		if err := makeFolder(c, path.Dir(name)); err != nil {
+			return err
+		}
+		if again := c.Mkdir(name); again == nil || lost(again) {
+			return again
+		}
+		if info, lookErr := c.Lstat(name); lookErr == nil && info.IsDir() {
+			return nil
+		}
 	}
 	return err
 }

@@ -242,3 +242,16 @@ func Env(environment []string) []string {
 	}
 	return append(kept, "AWS_ACCESS_KEY_ID="+AccessKey, "AWS_SECRET_ACCESS_KEY="+SecretKey)
 }
+
+// WriteLockedKey writes a key that needs a passphrase.
+func WriteLockedKey(file string) error {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	block, err := ssh.MarshalPrivateKeyWithPassphrase(private, "", []byte("corvane"))
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, pem.EncodeToMemory(block), 0o600)
+}
