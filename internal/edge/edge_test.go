@@ -22,9 +22,11 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/store/file"
 )
@@ -509,4 +511,27 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 	nodes, err := edge.Nodes(t.Context(), store)
 	require.NoError(t, err)
 	assert.Empty(t, nodes)
+}
+
+// TestASiteThatIsRemovedGoesDarkAndComesBackAnew removes a site and makes another under its name, whose journal begins at 1 again.
+func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
+	w := start(t, edge.Options{Sweep: 100 * time.Millisecond})
+	old := w.put(site, release.Settings{})
+	w.await("corvane.localhost", w.activate("production", old))
+	w.activate("production", w.put(map[string]string{"index.html": "second"}, release.Settings{}))
+	address := old.String()[:10] + ".release.corvane.localhost"
+	r, _ := w.ask("GET", address, "/fares", nil)
+	require.Equal(t, 200, r.StatusCode)
+	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", false, func([]pins.Waiting) {}, func(string, int64, int64) {})
+	require.NoError(t, err)
+	for _, host := range []string{"corvane.localhost", address} {
+		require.Eventually(t, func() bool { r, _ := w.ask("GET", host, "/fares", nil); return r.StatusCode != 200 }, 5*time.Second, 5*time.Millisecond, host)
+	}
+	w.activate("production", w.put(map[string]string{"index.html": "another site"}, release.Settings{}))
+	entry := w.activate("production", w.put(map[string]string{"index.html": "another site's second"}, release.Settings{}))
+	assert.EqualValues(t, 2, entry.Number)
+	require.Eventually(t, func() bool {
+		_, body := w.ask("GET", "corvane.localhost", "/", nil)
+		return body == "another site's second"
+	}, 5*time.Second, 5*time.Millisecond)
 }

@@ -166,6 +166,10 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 			}
 		}
 		entry, err := decide(head)
+		if err != nil && !after.sum.IsZero() {
+			after = Entry{Number: after.Number} // what refuses may be over since that was read
+			continue
+		}
 		if err != nil {
 			return Entry{}, err
 		}

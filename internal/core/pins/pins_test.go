@@ -432,3 +432,34 @@ func (w *world) remove(id string) {
 	}
 	assert.NoError(w.t, removal.End(ctx))
 }
+
+// TestRecordsAreFrozen holds what lies in a store to what docs/store-format.md says.
+func TestRecordsAreFrozen(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		when := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+		hold, err := pins.Take(t.Context(), store, "abc", pins.Pin{Site: "corvane", Who: "Ines Marrow", What: "deploy", Since: when})
+		require.NoError(t, err)
+		removal, err := pins.Condemn(t.Context(), store, "xyz", pins.Record{Who: "Tobias Quill", Begun: when, Keys: []string{"objects/aa/x"}, Sites: []string{"velley"}})
+		require.NoError(t, err)
+		done := make(chan error)
+		go func() { done <- removal.Wait(t.Context(), nobody) }()
+		time.Sleep(time.Second)
+		for key, want := range map[string]string{
+			"pins/abc":       `{"format":1,"since":"2026-11-23T12:00:00Z","site":"corvane","what":"deploy","who":"Ines Marrow"}`,
+			"prune/xyz.run":  `{"format":1}`,
+			"prune/xyz.list": `{"begun":"2026-11-23T12:00:00Z","format":1,"keys":["objects/aa/x"],"sites":["velley"],"who":"Tobias Quill"}`,
+			"prune/xyz.pins": `{"format":1,"pins":["pins/abc"]}`,
+		} {
+			data, err := store.Get(t.Context(), key)
+			require.NoError(t, err, key)
+			assert.Equal(t, want, string(data), key)
+		}
+		hold.Drop(t.Context())
+		require.NoError(t, <-done)
+		require.NoError(t, removal.End(t.Context()))
+		data, err := store.Get(t.Context(), "prune/xyz.end")
+		require.NoError(t, err)
+		assert.Equal(t, `{"format":1}`, string(data))
+	})
+}

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 )
 
@@ -221,5 +222,22 @@ func TestMistakesInWhatRulesReferTo(t *testing.T) {
 			assert.Contains(t, problem.What, want, text)
 			assert.True(t, strings.HasPrefix(problem.Where, "orilla.yaml:2:"), problem.Where)
 		}
+	}
+}
+
+func TestRetentionGoesIntoTheDocumentsOfEnvironments(t *testing.T) {
+	config, err := project.Parse([]byte("site: corvane\nretention: {releases: 20, keep: [r-3f9a2c1b7e]}\n"+
+		"environments:\n  production: {retention: {younger_than: 90d}}\n  staging: {}\npreviews: {retention: {releases: 2, younger_than: 7d}}\n"), "orilla.yaml")
+	require.NoError(t, err)
+	const day = 86400
+	assert.Equal(t, &journal.Retention{Releases: 10, Seconds: 90 * day}, config.Document("production").Retention, "its own, whole")
+	assert.Equal(t, &journal.Retention{Releases: 20, Seconds: 30 * day, Keep: []string{"r-3f9a2c1b7e"}}, config.Document("staging").Retention)
+	assert.Equal(t, &journal.Retention{Releases: 2, Seconds: 7 * day}, config.Document("preview.winter").Retention)
+	config, err = project.Parse([]byte("site: corvane\n"), "orilla.yaml")
+	require.NoError(t, err)
+	assert.Nil(t, config.Document("production").Retention, "what is not said is not recorded")
+	for _, wrong := range []string{"retention: 7d", "retention: {days: 7}", "retention: {keep: [v1.4]}", "retention: {younger_than: soon}", "retention: {releases: many}"} {
+		_, err := project.Parse([]byte("site: corvane\n"+wrong+"\n"), "orilla.yaml")
+		require.Error(t, err, wrong)
 	}
 }
