@@ -220,8 +220,8 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 		for _, word := range regexp.MustCompile("[a-z][a-z_0-9]+").FindAllString(cells[2], -1) {
 			words[word] = true
 		}
-		for _, name := range regexp.MustCompile("[a-z]+").FindAllString(cells[1], -1) {
-			documented[name] = words
+		for _, name := range regexp.MustCompile("`[^`]+`").FindAllString(cells[1], -1) {
+			documented[strings.Trim(name, "`")] = words
 		}
 	}
 	p := newPlace(t)
@@ -230,8 +230,12 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"index.html": "two"})
 	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"}, {"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
-		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}} {
+		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"}, {"store", "copy", t.TempDir()},
+		{"files", "--export", filepath.Join(t.TempDir(), "plain")}, {"remove-site", "corvane", "--yes"}} {
 		name := args[0]
+		if name == "store" && len(args) > 1 || name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
+			name += " " + args[1]
+		}
 		if name == "thaw" || name == "freeze" {
 			name = "history"
 		}

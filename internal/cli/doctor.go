@@ -138,7 +138,7 @@ func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
 
 func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
 	store, err := a.openStore(ctx, p, false)
-	if fault.Code(err) == "no-store" {
+	if address, _ := a.storeAddress(p); fault.Code(err) == "no-store" && (!strings.Contains(address, "://") || strings.HasPrefix(address, "file:")) {
 		return []examined{{"store", "good", "not there yet; the first deploy makes it", ""}}
 	}
 	if problem, ok := errors.AsType[*fault.Error](err); ok {

@@ -31,8 +31,8 @@ func (a *app) storePruneCommand() *cobra.Command {
 	var o pruneOptions
 	cmd := &cobra.Command{
 		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed", Args: cobra.NoArgs,
-		Long: "Prune keeps what is live, the last releases of each environment, those that were live not long ago, and those that are named;\n" +
-			"retention in orilla.yaml says how many and how long (10, and 30 days). It removes all else, and what nothing leads to. It waits for\n" +
+		Long: "Prune keeps what is live, the last releases of each environment, those that were live not long ago, those whose assets are still\n" +
+			"answered (assets.keep), and those that are named; retention in orilla.yaml says how many and how long (10, and 30 days). It removes all else, and what nothing leads to. It waits for\n" +
 			"deploys that are at work, and they for it if they need what goes.",
 		Example: "  orilla store prune --dry-run          what would go, and how much it frees\n" +
 			"  orilla store prune --releases 3 --younger-than 7d",

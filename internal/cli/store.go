@@ -13,6 +13,7 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
@@ -216,11 +217,11 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 		}
 	}
 	address, root := a.storeAddress(p)
-	store, err := pipeline.StoreAt(address, root, a.places)
+	store, made, err := pipeline.StoreAt(ctx, address, root, a.places)
 	if err != nil {
 		return err
 	}
-	report := storeInitReport{Store: store.Address(), Place: store.Address()}
+	report := storeInitReport{Store: store.Address(), Place: store.Address(), Made: made}
 	remote, isRemote := store.(storage.Remote)
 	if isRemote {
 		report.Place, report.Account = remote.Place(), remote.Account()
@@ -275,12 +276,15 @@ func (a *app) makeStore(ctx context.Context, store storage.Store, report *storeI
 		return err
 	}
 	a.Row(a.Err, "race", console.Good("of 16 writers at once exactly one created each of 20 records"))
-	if report.Made {
+	switch {
+	case report.Made && !isRemote:
+		a.Row(a.Err, "store", console.Good("made")+", format "+itoa(storage.Format))
+	case report.Made:
 		if report.ID, err = storage.MakeMark(ctx, remote, strings.ToLower(rand.Text())); err != nil {
 			return err
 		}
 		a.Row(a.Err, "store", console.Good("made")+", format "+itoa(storage.Format))
-	} else {
+	default:
 		a.Row(a.Err, "store", "is one")
 	}
 	if isBucket {
@@ -391,15 +395,17 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 	if err != nil {
 		return err
 	}
+	var hold *pins.Hold // in the end that of the target
 	for _, store := range []storage.Store{from, to} {
-		hold, err := p.Pin(ctx, store, site, "copy")
-		if err != nil {
+		if hold, err = p.Pin(ctx, store, site, "copy"); err != nil {
 			return pipeline.StoreTrouble(store, err)
 		}
 		defer hold.Drop(ctx)
 	}
 	tell, end := a.working()
-	copied, err := upkeep.Copy(ctx, from, to, sites, limit, tell)
+	copied, err := upkeep.Copy(ctx, from, to, sites, limit, func(put func(string) bool) (bool, error) {
+		return hold.Settle(ctx, put, func(who string) { a.Note("waiting for %s, who is removing something there", personName(who)) })
+	}, tell)
 	end()
 	if errors.Is(err, upkeep.ErrDiverged) {
 		return fault.New(fault.Refused, "diverged", "the other store has a history of its own").At("%s", to.Address()).Because(err).
@@ -517,7 +523,7 @@ func (a *app) printVerified(found upkeep.Verified, took time.Duration, from stri
 	case left > 0:
 		a.Print("%s", console.Bad(console.Count(int64(left), "thing is", "things are")+" damaged"))
 		if from == "" {
-			a.Note("%s orilla store verify --repair-from STORE, or deploy again what is affected with --rehash", console.Accent("next:"))
+			a.Note("%s orilla store verify --repair-from STORE, if there is a copy; else go back to a release that is not affected", console.Accent("next:"))
 		}
 	case len(found.Damage) > 0:
 		a.Print("%s", console.Good("all that was damaged is repaired"))

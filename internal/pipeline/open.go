@@ -17,14 +17,17 @@ import (
 	"orilla.example/orilla/internal/store/ssh"
 )
 
-// StoreAt returns the store at an address, without asking whether there is one: "" for the default one, a folder, a file: URL, an
-// sftp: or an s3: URL. A folder is relative to root; it is made if there is nothing, like the one of a file: URL, which is opened.
-func StoreAt(address, root string, places Places) (storage.Store, error) {
-	scheme, _, isURL := strings.Cut(address, "://")
-	if !isURL || scheme == "file" {
-		return OpenStore(context.Background(), address, root, places, true)
+// StoreAt returns the store at an address for whoever makes it: "" for the default one, a folder, a file: URL, an sftp: or an s3: URL.
+// A folder, which is relative to root, is made a store at once, and made says so. Of others nothing is asked.
+func StoreAt(ctx context.Context, address, root string, places Places) (store storage.Store, made bool, err error) {
+	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
+		store, err := remote(scheme, address)
+		return store, false, err
 	}
-	return remote(scheme, address)
+	_, err = OpenStore(ctx, address, root, places, false)
+	made = fault.Code(err) == "no-store"
+	store, err = OpenStore(ctx, address, root, places, true)
+	return store, made, err
 }
 
 // remote returns a store that is not on this machine. Nothing is asked of it.

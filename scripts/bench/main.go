@@ -1,5 +1,5 @@
 // Command bench compares the program with general-purpose tools that move the same bytes, in alternating pairs, and prints the
-// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores]
+// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores|folder]
 //
 // It needs rsync and sha256sum. Each pair works in folders that were never used before; everything is removed at the end, since
 // some file systems are slow to make files for a while after many were removed.
@@ -32,7 +32,7 @@ func main() {
 	log.SetFlags(0)
 	pairs := flag.Int("pairs", 7, "how many pairs of each comparison")
 	in := flag.String("in", "", "the folder to work in (default: the system's temporary one)")
-	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers")
+	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a folder")
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
 	b := &bench{pairs: *pairs}
@@ -52,9 +52,11 @@ func main() {
 	b.deploys(1.0)
 	b.rollbacks()
 	b.activations()
-	b.matching()
-	b.compiling()
-	b.stores()
+	if *only != "folder" {
+		b.matching()
+		b.compiling()
+		b.stores()
+	}
 	if info, err := os.Stat(*memory); err == nil && info.IsDir() {
 		b.work(*memory, "memory")
 		b.fresh(0.6)

@@ -66,8 +66,8 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 	}
 	job := &job{
 		Upload: u, output: output, scan: scan, files: make([]release.File, len(scan.Files)),
-		readers: semaphore.NewWeighted(int64(workers())), senders: semaphore.NewWeighted(int64(max(u.Parallel, workers()))),
-		held: semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent), parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
+		senders: semaphore.NewWeighted(int64(max(u.Parallel, workers()))),
+		held:    semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent), parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
 	}
 	if u.Parallel > 0 {
 		job.senders = semaphore.NewWeighted(int64(u.Parallel))
@@ -82,8 +82,10 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 		}
 	}
 	spans := release.Spans(len(scan.Files), func(i int) string { return scan.Files[i].Path })
+	atOnce := max(1, min(len(spans), workers()/2))
+	job.readers = workers() / atOnce
 	group, working := errgroup.WithContext(ctx)
-	group.SetLimit(max(2, workers()/2))
+	group.SetLimit(atOnce)
 	for _, span := range spans {
 		if working.Err() != nil {
 			break
@@ -106,9 +108,10 @@ type job struct {
 	refs   []release.Ref
 	live   map[digest.Digest]bool // chunks
 
-	readers, senders  *semaphore.Weighted // in numbers
+	readers           int // of each span
+	senders           *semaphore.Weighted
 	held, sent, parts *semaphore.Weighted // in bytes
-	buffers           sync.Pool
+	buffers           [12]sync.Pool       // of 4 kB to 8 MB
 
 	doneFiles, doneBytes, newFiles, newBytes atomic.Int64
 }
@@ -135,10 +138,7 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 			j.letGo(&pieces[i])
 		}
 	}()
-	err := j.each(ctx, j.readers, len(pieces), func(ctx context.Context, i int) error {
-		return j.fingerprint(ctx, j.scan.Files[span.First+i], &pieces[i])
-	})
-	if err != nil {
+	if err := j.fingerprints(ctx, span, pieces); err != nil {
 		return err
 	}
 	for i := range pieces {
@@ -148,23 +148,59 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 	if err != nil {
 		return err
 	}
-	return j.each(ctx, j.senders, len(pieces), func(ctx context.Context, i int) error {
+	group, sending := errgroup.WithContext(ctx)
+	for i := range pieces {
 		p := &pieces[i]
-		if !p.stored && !has(p.held.objects()...) {
-			if err := j.send(ctx, j.scan.Files[span.First+i], p); err != nil {
-				return err
+		if p.stored || has(p.held) {
+			j.done(p)
+			continue
+		}
+		if err := j.senders.Acquire(sending, 1); err != nil {
+			break
+		}
+		group.Go(func() error {
+			defer j.senders.Release(1)
+			err := j.send(sending, j.scan.Files[span.First+i], p)
+			if err == nil {
+				j.done(p)
 			}
-		}
-		j.letGo(p)
-		j.doneFiles.Add(1)
-		j.doneBytes.Add(p.size - p.told.Load())
-		if n := p.sent.Load(); n > 0 {
-			j.newFiles.Add(1)
-			j.newBytes.Add(n)
-		}
-		j.seen()
-		return nil
-	})
+			return err
+		})
+	}
+	return errors.Join(group.Wait(), ctx.Err())
+}
+
+// fingerprints finds out what the files of a span hold, several at a time.
+func (j *job) fingerprints(ctx context.Context, span release.Span, pieces []piece) error {
+	group, reading := errgroup.WithContext(ctx)
+	var next atomic.Int64
+	for range min(j.readers, len(pieces)) {
+		group.Go(func() error {
+			for reading.Err() == nil {
+				i := int(next.Add(1)) - 1
+				if i >= len(pieces) {
+					return nil
+				}
+				if err := j.fingerprint(reading, j.scan.Files[span.First+i], &pieces[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	return errors.Join(group.Wait(), ctx.Err())
+}
+
+// done counts a file, and tells.
+func (j *job) done(p *piece) {
+	j.letGo(p)
+	j.doneFiles.Add(1)
+	j.doneBytes.Add(p.size - p.told.Load())
+	if n := p.sent.Load(); n > 0 {
+		j.newFiles.Add(1)
+		j.newBytes.Add(n)
+	}
+	j.seen()
 }
 
 func (j *job) seen() {
@@ -173,29 +209,14 @@ func (j *job) seen() {
 	}
 }
 
-// each calls do for 0 to n-1, at once as far as a semaphore allows.
-func (j *job) each(ctx context.Context, at *semaphore.Weighted, n int, do func(ctx context.Context, i int) error) error {
-	group, working := errgroup.WithContext(ctx)
-	for i := range n {
-		if err := at.Acquire(working, 1); err != nil {
-			break
-		}
-		group.Go(func() error {
-			defer at.Release(1)
-			return do(working, i)
-		})
-	}
-	return errors.Join(group.Wait(), ctx.Err())
-}
-
 // has returns what tells whether objects are in the chunks of the live release that lie where these files do; the first of these is
 // asked for only if the chunk that they make is not one of its.
-func (j *job) has(ctx context.Context, files []release.File) (func(...digest.Digest) bool, error) {
+func (j *job) has(ctx context.Context, files []release.File) (func(content) bool, error) {
 	if j.Live == nil {
-		return func(...digest.Digest) bool { return false }, nil
+		return func(content) bool { return false }, nil
 	}
 	if j.live[release.ChunkOf(files).Digest] {
-		return func(...digest.Digest) bool { return true }, nil
+		return func(content) bool { return true }, nil
 	}
 	there, err := j.Live.Between(ctx, j.refs, files[0].Path, files[len(files)-1].Path)
 	if err != nil {
@@ -207,8 +228,8 @@ func (j *job) has(ctx context.Context, files []release.File) (func(...digest.Dig
 			known[object] = true
 		}
 	}
-	return func(objects ...digest.Digest) bool {
-		return !slices.ContainsFunc(objects, func(d digest.Digest) bool { return !known[d] })
+	return func(held content) bool {
+		return !slices.ContainsFunc(held.objects(), func(d digest.Digest) bool { return !known[d] })
 	}, nil
 }
 
@@ -261,33 +282,49 @@ func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) 
 		return unreadable(j.output, found, err)
 	}
 	if !last { // it has grown since
-		j.buffers.Put(&data)
+		j.giveBack(data)
 		return j.large(ctx, io.MultiReader(bytes.NewReader(slices.Clone(data)), file), found, p)
 	}
 	text := utf8Check{}
 	text.add(data)
 	p.held, p.size = content{digest: digest.Of(data), text: text.valid()}, int64(len(data))
-	if p.size > 0 && j.held.TryAcquire(p.size) {
+	if p.size > 0 && j.held.TryAcquire(int64(cap(data))) {
 		p.data = data
 	} else {
-		j.buffers.Put(&data)
+		j.giveBack(data)
 	}
 	return nil
 }
 
 func (j *job) buffer(size int64) []byte {
-	if kept, ok := j.buffers.Get().(*[]byte); ok && int64(cap(*kept)) >= size && int64(cap(*kept)) < 4*size+64<<10 {
+	class := 0
+	for class < len(j.buffers)-1 && size > smallest<<class {
+		class++
+	}
+	if kept, ok := j.buffers[class].Get().(*[]byte); ok {
 		return (*kept)[:0]
 	}
-	return make([]byte, 0, size)
+	return make([]byte, 0, max(size, smallest<<class))
 }
+
+// giveBack keeps a buffer for the next who needs one of its size.
+func (j *job) giveBack(data []byte) {
+	for class := range j.buffers {
+		if cap(data) == smallest<<class {
+			j.buffers[class].Put(&data)
+		}
+	}
+}
+
+// smallest is the size of the smallest buffers; each class of them holds twice as much as the one before.
+const smallest = 4 << 10
 
 // letGo gives back the room that a piece takes.
 func (j *job) letGo(p *piece) {
 	if data := p.data; data != nil {
 		p.data = nil
-		j.held.Release(int64(len(data)))
-		j.buffers.Put(&data)
+		j.held.Release(int64(cap(data)))
+		j.giveBack(data)
 	}
 }
 
@@ -323,7 +360,7 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 		p.held.parts, p.size = append(p.held.parts, sum), p.size+int64(len(data))
 		group.Go(func() error {
 			defer j.parts.Release(release.PartSize)
-			defer j.buffers.Put(&data)
+			defer j.giveBack(data)
 			if !there[sum] {
 				if err := j.senders.Acquire(sending, 1); err != nil {
 					return err
@@ -388,7 +425,7 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 			if err := j.sent.Acquire(ctx, room); err != nil {
 				return err
 			}
-			data, _, err := readPart(file, j.buffer(room+1))
+			data, _, err := readPart(file, j.buffer(min(room+1, release.PartSize)))
 			switch {
 			case err != nil:
 				err = unreadable(j.output, found, err)
@@ -398,7 +435,7 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 			default:
 				err = j.put(ctx, object, data, p)
 			}
-			j.buffers.Put(&data)
+			j.giveBack(data)
 			j.sent.Release(room)
 			if err != nil {
 				return err

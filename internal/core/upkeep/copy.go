@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
+	"strings"
 	"sync/atomic"
 
 	"golang.org/x/time/rate"
@@ -35,43 +35,50 @@ var ErrDiverged = errors.New("the site has another history there")
 type copying struct {
 	keeper // of the source
 	to     keeper
-	put    *publish.Rolling
 	limit  *rate.Limiter
+	settle Settle
 	there  map[digest.Digest]int64 // sizes of objects at the target
-	done   map[digest.Digest]bool
+	done   map[digest.Digest]bool  // brought, or found to be there
+	listed map[digest.Digest]bool  // chunks that were gone through
 
 	copied         Copied
 	objects, bytes atomic.Int64
 	present        atomic.Int64
 }
 
+// Settle is asked whether objects that were put, or found to be there, may have been removed meanwhile; see pins.Hold.
+type Settle func(put func(key string) bool) (again bool, err error)
+
 // Copy brings sites from one store to another, each release before the entries that name it, so that what is there at any moment is
 // whole. What is there is not brought again, so an interrupted copy goes on where it was. Every object is verified on the way. The
-// caller holds pins in both stores. limit is of bytes a second; nil for none.
-func Copy(ctx context.Context, from, to storage.Store, sites []string, limit *rate.Limiter, tell Tell) (Copied, error) {
-	c := &copying{
-		keeper: keeper{store: from, tell: tell}, to: keeper{store: to, tell: tell}, put: publish.NewRolling(ctx, to, 32<<20), limit: limit,
-		there: map[digest.Digest]int64{}, done: map[digest.Digest]bool{},
-	}
-	items, err := c.to.objects(ctx)
-	if err != nil {
-		return c.copied, err
-	}
-	for _, item := range items {
-		if d, err := digest.Parse(item.Name()); err == nil {
-			c.there[d] = item.Size
-		}
-	}
+// caller holds pins in both stores; settle is that of the target's. limit is of bytes a second; nil for none.
+func Copy(ctx context.Context, from, to storage.Store, sites []string, limit *rate.Limiter, settle Settle, tell Tell) (Copied, error) {
+	c := &copying{keeper: keeper{store: from, tell: tell}, to: keeper{store: to, tell: tell}, limit: limit, settle: settle, done: map[digest.Digest]bool{}, listed: map[digest.Digest]bool{}}
+	err := c.look(ctx)
 	for _, site := range sites {
+		if err != nil {
+			break
+		}
 		if err = c.site(ctx, site); err != nil {
 			err = fmt.Errorf("%s: %w", site, err)
 			break
 		}
 		c.copied.Sites++
 	}
-	c.put.Discard()
 	c.copied.Objects, c.copied.Bytes, c.copied.Present = c.objects.Load(), c.bytes.Load(), c.present.Load()
 	return c.copied, err
+}
+
+// look lists what the target has.
+func (c *copying) look(ctx context.Context) error {
+	items, err := c.to.objects(ctx)
+	c.there = make(map[digest.Digest]int64, len(items))
+	for _, item := range items {
+		if d, err := digest.Parse(item.Name()); err == nil {
+			c.there[d] = item.Size
+		}
+	}
+	return err
 }
 
 // head is how far a journal went when the copy began.
@@ -187,17 +194,15 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 		objects = append(objects, record.objects()...)
 	}
 	for _, id := range missing {
-		if err := c.release(ctx, site, id); err != nil {
+		needs, err := c.needs(ctx, site, id)
+		if err != nil {
 			return fmt.Errorf("release %s: %w", id.Short(), err)
 		}
+		objects = append(objects, needs...)
 	}
-	if err := c.bring(ctx, objects); err != nil {
+	if err := c.bring(ctx, objects); err != nil { // roots come after all that they need
 		return err
 	}
-	if err := c.put.Commit(); err != nil { // roots come after all that they need
-		return err
-	}
-	c.put = publish.NewRolling(ctx, c.to.store, 32<<20)
 	for _, id := range missing {
 		key := storage.ReleaseKey(site, id.String())
 		if roots[key], err = c.store.Get(ctx, key); err != nil {
@@ -217,28 +222,49 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 	return each(ctx, &c.to, keys, func(ctx context.Context, key string) error { return c.create(ctx, key, roots[key]) })
 }
 
-// release brings over what a release consists of, but for its root.
-func (c *copying) release(ctx context.Context, site string, id release.ID) error {
+// needs lists what a release consists of, but for its root. A chunk that was listed for another release is not gone through again.
+func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]digest.Digest, error) {
 	reader, err := c.open(ctx, site, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	objects := slices.Clone(reader.Root.Rules.Objects())
-	err = reader.Visit(ctx, func(chunk digest.Digest) bool {
-		objects = append(objects, chunk)
-		return true
+	return objects, reader.Visit(ctx, func(chunk digest.Digest) bool {
+		known := c.listed[chunk]
+		c.listed[chunk] = true
+		if !known {
+			objects = append(objects, chunk)
+		}
+		return !known
 	}, func(file release.File) error {
 		objects = append(objects, file.Objects()...)
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	return c.bring(ctx, objects)
 }
 
-// bring copies objects that the target does not have.
+// bring copies objects that the target does not have, and makes sure that nobody there removes them.
 func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
+	for {
+		if err := c.send(ctx, objects); err != nil {
+			return err
+		}
+		again, err := c.settle(func(key string) bool {
+			d, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:])
+			return err == nil && c.done[d]
+		})
+		if err != nil || !again {
+			return err
+		}
+		clear(c.done)
+		if err := c.look(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
+	put := publish.NewRolling(ctx, c.to.store, 32<<20)
+	defer put.Discard()
 	var missing []digest.Digest
 	for _, d := range objects {
 		if !c.done[d] {
@@ -246,11 +272,8 @@ func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 			missing = append(missing, d)
 		}
 	}
-	var mutex sync.Mutex
-	return each(ctx, &c.to, missing, func(ctx context.Context, d digest.Digest) error {
-		mutex.Lock()
+	err := each(ctx, &c.to, missing, func(ctx context.Context, d digest.Digest) error {
 		size, there := c.there[d]
-		mutex.Unlock()
 		if there {
 			if item, err := c.store.Stat(ctx, d.Key()); err != nil || item.Size == size {
 				c.present.Add(1)
@@ -264,13 +287,17 @@ func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 		if err := publish.Wait(ctx, c.limit, len(data)); err != nil {
 			return err
 		}
-		if _, err := c.put.Add(ctx, d.Key(), data); err != nil {
+		if _, err := put.Add(ctx, d.Key(), data); err != nil {
 			return err
 		}
 		c.bytes.Add(int64(len(data)))
 		c.tell("copying objects", c.objects.Add(1), 0)
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	return put.Commit()
 }
 
 // entries brings over the entries of a journal, in order, and the documents that they name.
@@ -294,10 +321,6 @@ func (c *copying) entries(ctx context.Context, site string, h head) error {
 			err := c.bring(ctx, []digest.Digest{entry.Document})
 			if errors.Is(err, storage.ErrNotFound) && n < h.number {
 				err = nil // of an entry that is long past
-			}
-			if err == nil {
-				err = c.put.Commit()
-				c.put = publish.NewRolling(ctx, c.to.store, 32<<20)
 			}
 			if err != nil {
 				return err

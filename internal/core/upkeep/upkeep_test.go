@@ -26,6 +26,8 @@ func quiet(string, int64, int64) {}
 
 func nobody([]pins.Waiting) {}
 
+func settled(func(string) bool) (bool, error) { return false, nil }
+
 // site publishes releases into a store.
 type site struct {
 	t     *testing.T
@@ -250,7 +252,7 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 	old := s.publish("production", day(2), nil)
 	live := s.publish("production", day(3), nil)
 	other := &memory.Store{}
-	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"}, nil, quiet)
+	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"}, nil, settled, quiet)
 	require.NoError(t, err)
 	whole(t, s.store)
 	assert.Equal(t, whole(t, s.store), whole(t, other))
@@ -357,7 +359,7 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	to := &tired{}
 	for tries := 1; ; tries++ {
 		to.left.Store(int64(tries))
-		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, quiet)
+		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
 		for _, id := range listed(t, to, storage.ReleasesKey("corvane")) { // whatever was reached, it is whole
 			wholeRelease(t, to, id)
 		}
@@ -373,20 +375,46 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	found := whole(t, to)
 	assert.Equal(t, 6, found.Entries)
 	assert.Empty(t, listed(t, to, storage.SiteKey("velley")))
-	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, quiet)
+	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
 	require.NoError(t, err)
 	assert.Zero(t, copied.Objects)
 	assert.Zero(t, copied.Releases)
 	assert.Zero(t, copied.Entries)
 
 	s.publish("production", day(20), nil)
-	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, quiet)
+	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
 	require.NoError(t, err)
 	assert.Equal(t, 1, copied.Entries)
 	(&site{t: t, store: to, name: "corvane", n: 1000}).publish("production", day(30), nil)
 	s.publish("production", day(31), nil)
-	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, quiet)
+	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
 	require.ErrorIs(t, err, upkeep.ErrDiverged)
+}
+
+// TestACopyAndAPruneOfItsTarget lets a removal take away what the copy found to be there.
+func TestACopyAndAPruneOfItsTarget(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
+		s.publish("production", day(1), nil)
+		home := digest.Of([]byte("home")).Key()
+		require.NoError(t, to.Create(t.Context(), home, []byte("home")))
+		removal, err := pins.Condemn(t.Context(), to, "p", pins.Record{Who: "x", Keys: []string{home}})
+		require.NoError(t, err)
+		require.NoError(t, removal.Wait(t.Context(), nobody))
+		hold, err := pins.Take(t.Context(), to, "c", pins.Pin{Site: "corvane", What: "copy"})
+		require.NoError(t, err)
+		defer hold.Drop(t.Context())
+		go func() {
+			time.Sleep(time.Minute)
+			assert.NoError(t, removal.Delete(t.Context(), []string{home}, func(int) {}))
+			assert.NoError(t, removal.End(t.Context()))
+		}()
+		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, func(put func(string) bool) (bool, error) {
+			return hold.Settle(t.Context(), put, func(string) {})
+		}, quiet)
+		require.NoError(t, err)
+		whole(t, to)
+	})
 }
 
 func listed(t *testing.T, store storage.Store, folder string) (names []string) {

@@ -11,13 +11,13 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Exists reports whether the bucket is there.
-func (s *Store) Exists(ctx context.Context) (exists bool, err error) {
-	err = s.repeat(ctx, s.config.Bucket, func(int) (err error) {
-		exists, err = s.core.BucketExists(ctx, s.config.Bucket)
-		return err
-	})
-	return exists, err
+// Exists reports whether the bucket is there. It lists, since a request that has no body in its answer does not say what is wrong.
+func (s *Store) Exists(ctx context.Context) (bool, error) {
+	_, err := s.Empty(ctx)
+	if errors.Is(err, storage.ErrNoBucket) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // MakeBucket makes the bucket.
