@@ -40,15 +40,11 @@ type Verified struct {
 type verifier struct {
 	keeper
 	result  Verified
-	checked map[digest.Digest]*seen
+	checked map[digest.Digest]int64 // the sizes of objects that something leads to; -1 if nobody says
+	// damaged are objects that were found to be; what they affect is found out by going through everything again.
+	damaged map[digest.Digest]*Damage
 
 	objects, bytes atomic.Int64
-}
-
-// seen is an object that something leads to.
-type seen struct {
-	size    int64 // -1 if nobody says
-	affects []string
 }
 
 // maxAffects is how many are told of what a damage affects.
@@ -57,23 +53,37 @@ const maxAffects = 5
 // Verify checks every journal, root, chunk, record and object that anything leads to; objects are read and hashed. It changes
 // nothing. sites limits it; nil for all.
 func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell) (Verified, error) {
-	v := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]*seen{}}
+	v := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]int64{}}
 	if sites == nil {
 		var err error
 		if sites, err = Sites(ctx, store); err != nil {
 			return v.result, err
 		}
 	}
+	if err := v.walk(ctx, sites); err != nil {
+		return v.result, err
+	}
+	damaged, err := v.rehash(ctx)
+	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
+	if err == nil && len(damaged) > 0 {
+		again := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]int64{}, damaged: damaged}
+		err = again.walk(ctx, sites)
+	}
+	for _, d := range damaged {
+		v.result.Damage = append(v.result.Damage, *d)
+	}
+	slices.SortFunc(v.result.Damage, func(a, b Damage) int { return compare(a.Key, b.Key) })
+	return v.result, err
+}
+
+func (v *verifier) walk(ctx context.Context, sites []string) error {
 	for _, site := range sites {
 		v.result.Sites++
 		if err := v.site(ctx, site); err != nil {
-			return v.result, err
+			return err
 		}
 	}
-	err := v.rehash(ctx)
-	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
-	slices.SortFunc(v.result.Damage, func(a, b Damage) int { return compare(a.Key, b.Key) })
-	return v.result, err
+	return nil
 }
 
 func (v *verifier) damage(key, what string, affects ...string) {
@@ -82,22 +92,21 @@ func (v *verifier) damage(key, what string, affects ...string) {
 	v.result.Damage = append(v.result.Damage, Damage{Key: key, What: what, Affects: affects})
 }
 
-// need notes that something leads to an object, and reports whether that is new.
-func (v *verifier) need(d digest.Digest, size int64, affects string) bool {
+// need notes that something leads to an object. what says what, in words.
+func (v *verifier) need(d digest.Digest, size int64, what func() string) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
-	s, known := v.checked[d]
-	if !known {
-		s = &seen{size: size}
-		v.checked[d] = s
+	if v.damaged != nil {
+		if damage := v.damaged[d]; damage != nil && len(damage.Affects) < maxAffects {
+			if affects := what(); !slices.Contains(damage.Affects, affects) {
+				damage.Affects = append(damage.Affects, affects)
+			}
+		}
+		return
 	}
-	if s.size < 0 {
-		s.size = size
+	if said, known := v.checked[d]; !known || said < 0 {
+		v.checked[d] = size
 	}
-	if len(s.affects) < maxAffects && !slices.Contains(s.affects, affects) {
-		s.affects = append(s.affects, affects)
-	}
-	return !known
 }
 
 func (v *verifier) site(ctx context.Context, site string) error {
@@ -131,7 +140,7 @@ func (v *verifier) site(ctx context.Context, site string) error {
 	records, err := v.builds(ctx, site, func(key string, err error) { v.damage(key, err.Error(), "how a release was built") })
 	for _, record := range records {
 		for _, object := range record.objects() {
-			v.need(object, -1, "the log and rules of build "+record.Name()[:10])
+			v.need(object, -1, func() string { return "the log and rules of build " + record.Name()[:10] })
 		}
 	}
 	return err
@@ -195,7 +204,7 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there map[release.ID]storage.Item, live map[release.ID]string) {
 	name := journal.DisplayName(entry.Environment)
 	if isHead && !entry.Document.IsZero() {
-		v.need(entry.Document, -1, "the addresses of "+site+" "+name)
+		v.need(entry.Document, -1, func() string { return "the addresses of " + site + " " + name })
 	}
 	if entry.Release.IsZero() {
 		return
@@ -233,15 +242,15 @@ func (v *verifier) release(ctx context.Context, site string, id release.ID, live
 		return nil
 	}
 	for i, object := range root.Rules.Objects() {
-		v.need(object, release.File{Size: root.Rules.Size, Parts: root.Rules.Parts}.PartLength(i), "the rules of "+about)
+		v.need(object, release.File{Size: root.Rules.Size, Parts: root.Rules.Parts}.PartLength(i), func() string { return "the rules of " + about })
 	}
 	reader := release.NewReader(id, root, v.chunk)
 	return reader.Visit(ctx, func(chunk digest.Digest) bool {
-		v.need(chunk, -1, "a part of the list of files of "+about)
+		v.need(chunk, -1, func() string { return "a part of the list of files of " + about })
 		return true
 	}, func(file release.File) error {
 		for i, object := range file.Objects() {
-			v.need(object, file.PartLength(i), "/"+file.Path+" of "+about)
+			v.need(object, file.PartLength(i), func() string { return "/" + file.Path + " of " + about })
 		}
 		return nil
 	})
@@ -256,26 +265,32 @@ func (v *verifier) chunk(ctx context.Context, d digest.Digest) ([]byte, error) {
 	return data, err
 }
 
-// rehash reads every object that something leads to.
-func (v *verifier) rehash(ctx context.Context) error {
+// rehash reads every object that something leads to, and returns those that are damaged.
+func (v *verifier) rehash(ctx context.Context) (map[digest.Digest]*Damage, error) {
+	damaged := map[digest.Digest]*Damage{}
+	bad := func(d digest.Digest, what string) {
+		v.mutex.Lock()
+		defer v.mutex.Unlock()
+		damaged[d] = &Damage{Key: d.Key(), What: what}
+	}
 	list := make([]digest.Digest, 0, len(v.checked))
 	for d := range v.checked {
 		list = append(list, d)
 	}
-	return each(ctx, &v.keeper, list, func(ctx context.Context, d digest.Digest) error {
-		s := v.checked[d]
+	return damaged, each(ctx, &v.keeper, list, func(ctx context.Context, d digest.Digest) error {
+		size := v.checked[d]
 		data, err := v.store.Get(ctx, d.Key())
 		v.tell("reading objects", v.objects.Add(1), int64(len(list)))
 		v.bytes.Add(int64(len(data)))
 		switch {
 		case errors.Is(err, storage.ErrNotFound):
-			v.damage(d.Key(), "missing", s.affects...)
+			bad(d, "missing")
 		case err != nil:
 			return err
 		case digest.Of(data) != d:
-			v.damage(d.Key(), "its bytes have another hash", s.affects...)
-		case s.size >= 0 && int64(len(data)) != s.size:
-			v.damage(d.Key(), fmt.Sprintf("it has %d bytes where %d are said", len(data), s.size), s.affects...)
+			bad(d, "its bytes have another hash")
+		case size >= 0 && int64(len(data)) != size:
+			bad(d, fmt.Sprintf("it has %d bytes where %d are said", len(data), size))
 		}
 		return nil
 	})

@@ -215,7 +215,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 		for {
 			var page minio.ListBucketV2Result
 			err := s.repeat(ctx, folder, func(int) (err error) {
-				page, err = s.core.ListObjectsV2(s.config.Bucket, prefix, "", token, "/", 1000)
+				page, err = s.page(ctx, prefix, token, "/", 1000)
 				return err
 			})
 			if err != nil {
@@ -231,6 +231,26 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 				return
 			}
 		}
+	}
+}
+
+// page asks for one page of a listing. The library's call knows no context: it goes on by itself until it is answered or its time is
+// up, and nobody waits for it.
+func (s *Store) page(ctx context.Context, prefix, token, delimiter string, most int) (minio.ListBucketV2Result, error) {
+	type answer struct {
+		page minio.ListBucketV2Result
+		err  error
+	}
+	answers := make(chan answer, 1)
+	go func() {
+		page, err := s.core.ListObjectsV2(s.config.Bucket, prefix, "", token, delimiter, most)
+		answers <- answer{page, err}
+	}()
+	select {
+	case <-ctx.Done():
+		return minio.ListBucketV2Result{}, ctx.Err()
+	case a := <-answers:
+		return a.page, a.err
 	}
 }
 
@@ -258,7 +278,7 @@ func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
 		prefix += "/"
 	}
 	err = s.repeat(ctx, "listing", func(int) error {
-		page, err := s.core.ListObjectsV2(s.config.Bucket, prefix, "", "", "", 2)
+		page, err := s.page(ctx, prefix, "", "", 2)
 		empty = len(page.Contents) == 0
 		return err
 	})

@@ -142,6 +142,8 @@ func (l *line) dial(ctx context.Context) (*ssh.Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", storage.ErrUnreachable, err)
 	}
+	stop := context.AfterFunc(ctx, func() { raw.Close() }) //nolint:errcheck // it ends the handshake
+	defer stop()
 	patient := &patientConn{Conn: raw, timeout: l.config.Timeout}
 	conn, channels, requests, err := ssh.NewClientConn(patient, l.config.Host, &ssh.ClientConfig{
 		User: l.config.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)}, HostKeyCallback: hosts.check, HostKeyAlgorithms: algorithms,

@@ -1,0 +1,39 @@
+package s3_test
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestSettingsThatWorkAgainstAStoreAreTold asks a server that says what its bucket is set to.
+func TestSettingsThatWorkAgainstAStoreAreTold(t *testing.T) {
+	answers := map[string]string{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for query, body := range answers {
+			if r.URL.Query().Has(query) {
+				w.Write([]byte(body)) //nolint:errcheck // the client notices
+				return
+			}
+		}
+		w.WriteHeader(http.StatusNotFound)
+		w.Write([]byte("<Error><Code>NoSuchConfiguration</Code></Error>")) //nolint:errcheck // see above
+	}))
+	defer server.Close()
+	store := open(t, "s3://corvane/stores?region=north&endpoint="+server.URL)
+	assert.Empty(t, store.Advise(t.Context()), "what the server does not tell is left out")
+	answers["versioning"] = "<VersioningConfiguration><Status>Enabled</Status></VersioningConfiguration>"
+	answers["object-lock"] = "<ObjectLockConfiguration><ObjectLockEnabled>Enabled</ObjectLockEnabled></ObjectLockConfiguration>"
+	answers["lifecycle"] = "<LifecycleConfiguration><Rule><ID>old</ID><Status>Enabled</Status><Filter><Prefix></Prefix></Filter><Expiration><Days>30</Days></Expiration></Rule>" +
+		"<Rule><ID>parts</ID><Status>Enabled</Status><Filter><Prefix></Prefix></Filter><AbortIncompleteMultipartUpload><DaysAfterInitiation>1</DaysAfterInitiation></AbortIncompleteMultipartUpload></Rule></LifecycleConfiguration>"
+	advice := strings.Join(store.Advise(t.Context()), "\n")
+	assert.Contains(t, advice, "old versions")
+	assert.Contains(t, advice, "locks objects")
+	assert.Contains(t, advice, "lifecycle rule (old)")
+	assert.NotContains(t, advice, "(parts)", "a rule that removes no object is fine")
+	answers["versioning"] = "<VersioningConfiguration><Status>Suspended</Status></VersioningConfiguration>"
+	assert.NotContains(t, strings.Join(store.Advise(t.Context()), "\n"), "old versions")
+}
