@@ -32,8 +32,8 @@ type Exported struct {
 }
 
 // Export writes a release as a plain tree: into a new or empty folder, or into an archive if the name ends in .zip, .tar, .tar.gz or
-// .tgz. Its rules, which are no files, go beside it, as statements. Nothing is there under the name before all of it is. seen is told
-// how many bytes are written.
+// .tgz. Its rules, which are no files, go beside it, as statements. Nothing is there under the name before all of it is. seen is told,
+// from several goroutines, how many more bytes are written.
 func Export(ctx context.Context, store storage.Store, reader *release.Reader, to string, seen func(bytes int64)) (Exported, error) {
 	to = filepath.Clean(to)
 	done := Exported{To: to, Files: reader.Root.Files, Bytes: reader.Root.Bytes}

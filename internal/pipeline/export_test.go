@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -56,12 +57,13 @@ func TestExportWritesAPlainTree(t *testing.T) {
 	folder := t.TempDir()
 	unpack := map[string]func(name string) map[string]string{"tree": readTree(t), "site.zip": readZip(t), "site.tar": readTar(t, false), "site.tar.gz": readTar(t, true), "site.tgz": readTar(t, true)}
 	for name, read := range unpack {
-		var written int64
+		var written atomic.Int64
 		to := filepath.Join(folder, "new", name)
-		done, err := pipeline.Export(t.Context(), store, reader, to, func(bytes int64) { written += bytes })
+		done, err := pipeline.Export(t.Context(), store, reader, to, func(bytes int64) { written.Add(bytes) })
 		require.NoError(t, err, name)
 		assert.Equal(t, files, read(to), name)
 		assert.EqualValues(t, 4, done.Files)
+		assert.Equal(t, done.Bytes, written.Load())
 		assert.EqualValues(t, 1, done.Rules)
 		rules, err := os.ReadFile(to + ".rules")
 		require.NoError(t, err)
