@@ -35,8 +35,7 @@ var ErrDiverged = errors.New("the site has another history there")
 type copying struct {
 	keeper // of the source
 	to     keeper
-	limit  *rate.Limiter
-	settle Settle
+	CopyOptions
 	there  map[digest.Digest]int64 // sizes of objects at the target
 	done   map[digest.Digest]bool  // brought, or found to be there
 	listed map[digest.Digest]bool  // chunks that were gone through
@@ -49,11 +48,22 @@ type copying struct {
 // Settle is asked whether objects that were put, or found to be there, may have been removed meanwhile; see pins.Hold.
 type Settle func(put func(key string) bool) (again bool, err error)
 
+// CopyOptions say how a copy works.
+type CopyOptions struct {
+	Rate     *rate.Limiter // bytes a second; nil for no limit
+	Parallel int           // objects at once; 0: as many as the target is good for
+	Settle   Settle        // of the pin that the caller holds in the target
+	Tell     Tell
+}
+
 // Copy brings sites from one store to another, each release before the entries that name it, so that what is there at any moment is
 // whole. What is there is not brought again, so an interrupted copy goes on where it was. Every object is verified on the way. The
-// caller holds pins in both stores; settle is that of the target's. limit is of bytes a second; nil for none.
-func Copy(ctx context.Context, from, to storage.Store, sites []string, limit *rate.Limiter, settle Settle, tell Tell) (Copied, error) {
-	c := &copying{keeper: keeper{store: from, tell: tell}, to: keeper{store: to, tell: tell}, limit: limit, settle: settle, done: map[digest.Digest]bool{}, listed: map[digest.Digest]bool{}}
+// caller holds pins in both stores.
+func Copy(ctx context.Context, from, to storage.Store, sites []string, options CopyOptions) (Copied, error) {
+	c := &copying{
+		CopyOptions: options, keeper: keeper{store: from, tell: options.Tell}, to: keeper{store: to, tell: options.Tell, parallel: options.Parallel},
+		done: map[digest.Digest]bool{}, listed: map[digest.Digest]bool{},
+	}
 	err := c.look(ctx)
 	for _, site := range sites {
 		if err != nil {
@@ -248,7 +258,7 @@ func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 		if err := c.send(ctx, objects); err != nil {
 			return err
 		}
-		again, err := c.settle(func(key string) bool {
+		again, err := c.Settle(func(key string) bool {
 			d, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:])
 			return err == nil && c.done[d]
 		})
@@ -284,7 +294,7 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 		if err != nil {
 			return err
 		}
-		if err := publish.Wait(ctx, c.limit, len(data)); err != nil {
+		if err := publish.Wait(ctx, c.Rate, len(data)); err != nil {
 			return err
 		}
 		if _, err := put.Add(ctx, d.Key(), data); err != nil {

@@ -3,6 +3,7 @@
 package upkeep
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -25,15 +26,16 @@ type Tell func(what string, done, of int64)
 
 // keeper is what all work on a store shares.
 type keeper struct {
-	store storage.Store
-	tell  Tell
-	mutex sync.Mutex
+	store    storage.Store
+	tell     Tell
+	parallel int // calls at once; 0: as many as the store is good for
+	mutex    sync.Mutex
 }
 
 // each calls do for every item, several at a time.
 func each[T any](ctx context.Context, k *keeper, items []T, do func(context.Context, T) error) error {
 	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(storage.Parallel(k.store))
+	group.SetLimit(cmp.Or(k.parallel, storage.Parallel(k.store)))
 	for _, item := range items {
 		if ctx.Err() != nil {
 			break

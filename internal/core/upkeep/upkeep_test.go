@@ -252,7 +252,7 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 	old := s.publish("production", day(2), nil)
 	live := s.publish("production", day(3), nil)
 	other := &memory.Store{}
-	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"}, nil, settled, quiet)
+	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	whole(t, s.store)
 	assert.Equal(t, whole(t, s.store), whole(t, other))
@@ -359,7 +359,7 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	to := &tired{}
 	for tries := 1; ; tries++ {
 		to.left.Store(int64(tries))
-		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
+		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
 		for _, id := range listed(t, to, storage.ReleasesKey("corvane")) { // whatever was reached, it is whole
 			wholeRelease(t, to, id)
 		}
@@ -375,19 +375,19 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	found := whole(t, to)
 	assert.Equal(t, 6, found.Entries)
 	assert.Empty(t, listed(t, to, storage.SiteKey("velley")))
-	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
+	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	assert.Zero(t, copied.Objects)
 	assert.Zero(t, copied.Releases)
 	assert.Zero(t, copied.Entries)
 
 	s.publish("production", day(20), nil)
-	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
+	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	assert.Equal(t, 1, copied.Entries)
 	(&site{t: t, store: to, name: "corvane", n: 1000}).publish("production", day(30), nil)
 	s.publish("production", day(31), nil)
-	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, settled, quiet)
+	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.ErrorIs(t, err, upkeep.ErrDiverged)
 }
 
@@ -409,9 +409,9 @@ func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 			assert.NoError(t, removal.Delete(t.Context(), []string{home}, func(int) {}))
 			assert.NoError(t, removal.End(t.Context()))
 		}()
-		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, nil, func(put func(string) bool) (bool, error) {
+		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Parallel: 1, Tell: quiet, Settle: func(put func(string) bool) (bool, error) {
 			return hold.Settle(t.Context(), put, func(string) {})
-		}, quiet)
+		}})
 		require.NoError(t, err)
 		whole(t, to)
 	})

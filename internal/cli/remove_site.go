@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/upkeep"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+func (a *app) removeSiteCommand() *cobra.Command {
+	var keepName, yes bool
+	cmd := &cobra.Command{
+		Use: "remove-site SITE", Short: "Take a site out of the store, with all its releases and its history", Args: cobra.ExactArgs(1),
+		Long: "Remove-site ends what all environments of a site serve, and removes its releases, builds and journals. The claim of its name goes\n" +
+			"too, unless --keep-name. It asks for the name to be typed. orilla store prune then frees the room.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.removeSite(cmd.Context(), args[0], keepName, yes)
+		},
+	}
+	cmd.Flags().BoolVar(&keepName, "keep-name", false, "leave the claim, so that nobody else can take the name")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return a.jsonFlag(cmd)
+}
+
+type removeSiteReport struct {
+	Site     string `json:"site"`
+	Removed  int    `json:"removed"` // records
+	KeptName bool   `json:"kept_name,omitempty"`
+}
+
+func (a *app) removeSite(ctx context.Context, site string, keepName, yes bool) error {
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	store, err := a.openStore(ctx, p, false)
+	if err != nil {
+		return err
+	}
+	if _, err := a.chosenSites(ctx, store, site); err != nil {
+		return err
+	}
+	if !yes {
+		check := func(typed string) error {
+			if typed != site {
+				return fmt.Errorf("type %s to remove it, or press Ctrl-C", site)
+			}
+			return nil
+		}
+		_, err := a.Input(ctx, "Type the name of the site to remove it", "All environments of "+site+" go dark at once, and its history is gone for good.", "", check)
+		if errors.Is(err, console.ErrNobody) {
+			return fault.New(fault.Refused, "not-confirmed", "a site is removed only after its name was typed").At("%s", site).Then("run it on a terminal, or add --yes")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	tell, end := a.working()
+	removed, err := upkeep.RemoveSite(ctx, store, site, p.Person(ctx), keepName, a.waits, tell)
+	end()
+	if err != nil {
+		return pipeline.StoreTrouble(store, err)
+	}
+	if a.JSON {
+		return a.Document(removeSiteReport{site, removed, keepName})
+	}
+	a.Print("%s %s: %s", console.Good("removed"), console.Strong(site), console.Count(int64(removed), "record", "records"))
+	a.Note("%s orilla store prune", console.Faint("to free the room that its objects take:"))
+	return nil
+}

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/upkeep"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/store/s3"
+)
+
+func (a *app) storeInitCommand() *cobra.Command {
+	var policy, yes bool
+	cmd := &cobra.Command{
+		Use: "init [STORE]", Short: "Make a store, once its server has shown that it can hold one", Args: cobra.MaximumNArgs(1),
+		Long: "Init lets sixteen writers race for the same record, twenty times, and makes the store only if each time exactly one won. It then\n" +
+			"says which settings of a bucket would work against a store, and which rights whoever deploys, serves and prunes needs.",
+		Example: "  orilla store init s3://corvane/stores?endpoint=https://storage.example&region=north\n" +
+			"  orilla store init sftp://deploy@edge.corvane.example/srv/orilla",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				a.store = args[0]
+			}
+			return a.storeInit(cmd.Context(), policy, yes)
+		},
+	}
+	cmd.Flags().BoolVar(&policy, "policy", false, "only print the rights that are needed")
+	cmd.Flags().BoolVar(&yes, "yes", false, "make the bucket too, if there is none")
+	return a.jsonFlag(cmd)
+}
+
+type storeInitReport struct {
+	Store    string            `json:"store"`
+	Place    string            `json:"place"`
+	Account  string            `json:"account,omitempty"`
+	ID       string            `json:"id"`
+	Made     bool              `json:"made"` // not there before
+	Advice   []string          `json:"advice,omitempty"`
+	Policies map[string]string `json:"policies,omitempty"` // by role
+}
+
+func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
+	var p *pipeline.Project
+	if a.store == "" {
+		var err error
+		if p, err = a.load(ctx); err != nil {
+			return err
+		}
+	}
+	address, root := a.storeAddress(p)
+	store, made, err := pipeline.StoreAt(ctx, address, root, a.places)
+	if err != nil {
+		return err
+	}
+	report := storeInitReport{Store: store.Address(), Place: store.Address(), Made: made}
+	remote, isRemote := store.(storage.Remote)
+	if isRemote {
+		report.Place, report.Account = remote.Place(), remote.Account()
+	}
+	report.Policies = policies(store)
+	if !policy {
+		a.Note("%s", console.Strong(report.Place))
+		if report.Account != "" {
+			a.Row(a.Err, "as", report.Account)
+		}
+		if err := a.makeStore(ctx, store, &report, yes); err != nil {
+			return pipeline.StoreTrouble(store, err)
+		}
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	for _, advice := range report.Advice {
+		a.Row(a.Err, "look", console.Warn(advice))
+	}
+	for _, role := range []string{"deployer", "edge", "pruner"} {
+		if text := report.Policies[role]; text != "" {
+			a.Print("%s\n%s", console.Faint("# what "+map[string]string{"deployer": "whoever deploys", "edge": "an edge node", "pruner": "whoever prunes"}[role]+" needs"), text)
+		}
+	}
+	if !policy {
+		a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
+	}
+	return nil
+}
+
+// makeStore makes sure that a store can be, and makes it.
+func (a *app) makeStore(ctx context.Context, store storage.Store, report *storeInitReport, yes bool) error {
+	bucket, isBucket := store.(*s3.Store)
+	if isBucket {
+		if err := a.ensureBucket(ctx, bucket, yes); err != nil {
+			return err
+		}
+	}
+	remote, isRemote := store.(storage.Remote)
+	if isRemote {
+		var err error
+		report.ID, err = storage.Marked(ctx, remote)
+		if report.Made = errors.Is(err, storage.ErrNone); err != nil && !report.Made {
+			return pipeline.NotOpen(store.Address(), err)
+		}
+	}
+	tell, end := a.working()
+	err := upkeep.Race(ctx, store, tell)
+	end()
+	if err != nil {
+		return err
+	}
+	a.Row(a.Err, "race", console.Good("of 16 writers at once exactly one created each of 20 records"))
+	switch {
+	case report.Made && !isRemote:
+		a.Row(a.Err, "store", console.Good("made")+", format "+itoa(storage.Format))
+	case report.Made:
+		if report.ID, err = storage.MakeMark(ctx, remote, strings.ToLower(rand.Text())); err != nil {
+			return err
+		}
+		a.Row(a.Err, "store", console.Good("made")+", format "+itoa(storage.Format))
+	default:
+		a.Row(a.Err, "store", "is one")
+	}
+	if isBucket {
+		report.Advice = bucket.Advise(ctx)
+		if readable, err := bucket.Stranger(ctx); err == nil && readable {
+			report.Advice = append(report.Advice, "anybody can read it without credentials: take public access away")
+		}
+	}
+	return nil
+}
+
+func (a *app) ensureBucket(ctx context.Context, bucket *s3.Store, yes bool) error {
+	there, err := bucket.Exists(ctx)
+	if err != nil || there {
+		return err
+	}
+	name := bucket.Config().Bucket
+	if !yes {
+		ok, err := a.Confirm(ctx, "Make the bucket "+name+"?", "There is none of that name at "+bucket.Config().Endpoint.Host+".", false)
+		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
+			return fault.New(fault.Refused, "no-bucket", "there is no such bucket").At("%s", bucket.Place()).Then("add --yes to make it").Then("or look at its name and at the endpoint")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := bucket.MakeBucket(ctx); err != nil {
+		return err
+	}
+	a.Row(a.Err, "bucket", console.Good("made")+" "+name)
+	return nil
+}
+
+// policies returns, by role, the narrowest rights that do.
+func policies(store storage.Store) map[string]string {
+	roles := []string{"deployer", "edge", "pruner"}
+	all := map[string]string{}
+	if bucket, ok := store.(*s3.Store); ok {
+		for _, role := range roles {
+			all[role] = bucket.Config().Policy(role)
+		}
+		return all
+	}
+	all["deployer"] = "read and write in the whole folder, as a user of its own; over SSH: Match User, ForceCommand internal-sftp, and no forwarding"
+	all["edge"] = "read in the whole folder; write in edges/ and tmp/"
+	all["pruner"] = "as whoever deploys"
+	return all
+}

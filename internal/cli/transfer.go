@@ -1,0 +1,35 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+	"golang.org/x/time/rate"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
+)
+
+// transferOptions are the flags that limit an upload.
+type transferOptions struct {
+	parallel int
+	rate     string
+}
+
+func (o *transferOptions) flags(cmd *cobra.Command) {
+	cmd.Flags().IntVar(&o.parallel, "parallel", 0, "how many requests at once, at most `N` (default: as many as the store is good for)")
+	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most so much a second, such as `2MB`")
+}
+
+// limiter reads --rate; nil for no limit.
+func (o *transferOptions) limiter() (*rate.Limiter, error) {
+	if o.parallel < 0 {
+		return nil, fault.New(fault.Usage, "usage", "--parallel %d: write a number from 1", o.parallel)
+	}
+	if o.rate == "" {
+		return nil, nil
+	}
+	size, err := project.ParseSize(o.rate)
+	if err != nil || size < 1 {
+		return nil, fault.New(fault.Usage, "usage", "--rate %s: write an amount such as 500kB or 2MB", o.rate)
+	}
+	return rate.NewLimiter(rate.Limit(size), int(max(min(size/4, 1<<20), 16<<10))), nil
+}
