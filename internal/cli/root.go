@@ -97,7 +97,9 @@ func (a *app) root() *cobra.Command {
 		root.AddGroup(&cobra.Group{ID: id, Title: group.title + ":"})
 		for _, command := range group.commands {
 			command.GroupID = id
-			command.Flags().SortFlags = false
+			for _, one := range append(command.Commands(), command) {
+				one.Flags().SortFlags = false
+			}
 			root.AddCommand(command)
 		}
 	}
@@ -109,28 +111,40 @@ func (a *app) root() *cobra.Command {
 
 // wrapUsage gives wrong arguments the same form as all other errors.
 func wrapUsage(root *cobra.Command) {
-	root.Args = func(cmd *cobra.Command, args []string) error {
-		if len(args) == 0 {
-			return nil
-		}
-		problem := fault.New(fault.Usage, "unknown-command", "there is no command %q", args[0])
-		for _, suggestion := range cmd.SuggestionsFor(args[0]) {
-			problem = problem.Then("did you mean: orilla %s?", suggestion)
-		}
-		return problem.Then("orilla --help lists the commands")
-	}
+	root.Args = unknownCommand
+	commands := root.Commands()
 	for _, command := range root.Commands() {
+		commands = append(commands, command.Commands()...)
+	}
+	for _, command := range commands {
 		check := command.Args
+		if command.HasSubCommands() {
+			command.SuggestionsMinimumDistance = root.SuggestionsMinimumDistance
+			command.Args = unknownCommand
+			continue
+		}
 		if check == nil {
 			continue
 		}
 		command.Args = func(cmd *cobra.Command, args []string) error {
 			if err := check(cmd, args); err != nil {
-				return fault.New(fault.Usage, "usage", "%s", err).Then("orilla %s", cmd.Use).Then("%s --help says more", cmd.CommandPath())
+				return fault.New(fault.Usage, "usage", "%s", err).Then("%s", cmd.UseLine()).Then("%s --help says more", cmd.CommandPath())
 			}
 			return nil
 		}
 	}
+}
+
+// unknownCommand refuses an argument where a command was expected, and proposes the nearest.
+func unknownCommand(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	problem := fault.New(fault.Usage, "unknown-command", "there is no command %q", strings.TrimSpace(strings.TrimPrefix(cmd.CommandPath(), "orilla")+" "+args[0]))
+	for _, suggestion := range cmd.SuggestionsFor(args[0]) {
+		problem = problem.Then("did you mean: %s %s?", cmd.CommandPath(), suggestion)
+	}
+	return problem.Then("%s --help lists the commands", cmd.CommandPath())
 }
 
 // jsonFlag adds --json to a command that reports.

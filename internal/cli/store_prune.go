@@ -32,17 +32,17 @@ func (a *app) storePruneCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed", Args: cobra.NoArgs,
 		Long: "Prune keeps what is live, the last releases of each environment, those that were live not long ago, those whose assets are still\n" +
-			"answered (assets.keep), and those that are named; retention in orilla.yaml says how many and how long (10, and 30 days). It removes all else, and what nothing leads to. It waits for\n" +
-			"deploys that are at work, and they for it if they need what goes.",
+			"answered (assets.keep), and those that are named; retention in orilla.yaml says how many and how long (10, and 30 days). It\n" +
+			"removes all else, and what nothing leads to. It waits for deploys that are at work, and they for it if they need what goes.",
 		Example: "  orilla store prune --dry-run          what would go, and how much it frees\n" +
 			"  orilla store prune --releases 3 --younger-than 7d",
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.prune(cmd.Context(), cmd, o) },
 	}
 	flags := cmd.Flags()
 	flags.IntVar(&o.releases, "releases", journal.DefaultRetention.Releases, "keep the last `N` releases of each environment, whatever it says itself")
-	flags.StringVar(&o.younger, "younger-than", "", "keep what was live within this time, such as `7d`, whatever an environment says")
+	flags.StringVar(&o.younger, "younger-than", "", "keep what was live within this `TIME`, such as 7d, whatever an environment says")
 	flags.StringArrayVar(&o.keep, "keep", nil, "keep this `RELEASE` too (may be repeated)")
-	flags.StringVar(&o.unfinished, "unfinished", "24h", "keep objects of uploads that were not finished for so long")
+	flags.StringVar(&o.unfinished, "unfinished", "24h", "keep objects of uploads that were not finished for this `TIME`")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go, and stop")
 	flags.BoolVar(&o.yes, "yes", false, "do not ask")
 	return a.jsonFlag(cmd)

@@ -16,7 +16,7 @@ type transferOptions struct {
 
 func (o *transferOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&o.parallel, "parallel", 0, "how many requests at once, at most `N` (default: as many as the store is good for)")
-	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most so much a second, such as `2MB`")
+	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most this `AMOUNT` a second, such as 2MB")
 }
 
 // limiter reads --rate; nil for no limit.

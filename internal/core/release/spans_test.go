@@ -22,7 +22,7 @@ func pages(n int) []release.File {
 
 // TestSpansAreTheChunksOfAnIndex holds what is known before any file is read to what is put together afterwards.
 func TestSpansAreTheChunksOfAnIndex(t *testing.T) {
-	for _, n := range []int{0, 1, 255, 5000, 20_000} {
+	for _, n := range []int{0, 1, 255, 5000} {
 		files := pages(n)
 		index, err := release.Build(files, nil, release.Settings{})
 		require.NoError(t, err)
@@ -39,18 +39,16 @@ func TestSpansAreTheChunksOfAnIndex(t *testing.T) {
 }
 
 func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
-	files := pages(20_000)
+	files := pages(8_000)
 	index, err := release.Build(files, nil, release.Settings{})
 	require.NoError(t, err)
-	loads := 0
+	loads, chunks := 0, map[digest.Digest][]byte{}
+	for _, chunk := range index.Chunks {
+		chunks[chunk.Digest] = chunk.Data
+	}
 	reader := release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte, error) {
 		loads++
-		for _, chunk := range index.Chunks {
-			if chunk.Digest == d {
-				return chunk.Data, nil
-			}
-		}
-		return nil, fmt.Errorf("no chunk %s", d)
+		return chunks[d], nil
 	})
 	refs, err := reader.Refs(t.Context())
 	require.NoError(t, err)
@@ -58,8 +56,8 @@ func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
 		loads = 0
 		found, err := reader.Between(t.Context(), refs, ref.First, ref.Last)
 		require.NoError(t, err)
-		assert.Equal(t, 1, loads)
-		assert.EqualValues(t, ref.Files, len(found), "chunk %d", i)
+		require.Equal(t, 1, loads)
+		require.EqualValues(t, ref.Files, len(found), "chunk %d", i)
 	}
 	for _, test := range []struct{ first, last string }{{"a", "b"}, {"z", "zz"}} {
 		loads = 0
