@@ -73,6 +73,8 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 		"site: a\nrules: [a.rules, dist/b.rules]\npreviews: {upstreams: {harbour: https://x.example}}\n", "site: a\nrules: /a.rules\n", "site: a\nrules: ../a.rules\n",
 		"site: a\nlanguages: [e]\n", "site: a\nenvironments: {production: {upstreams: {Harbour: https://x.example}}}\n",
 		"site: a\nenvironments: {production: {upstreams: {harbour: x.example}}}\n", "site: a\ncheck: {ignore: [{cod: x}]}\n", "site: a\nbuild: dist\n",
+		"site: a\nretention: {releases: 3, younger_than: 7d, keep: [r-3f9a2c1b7e]}\n", "site: a\nretention: {keep: r-3f9a2c1b7e}\n", "site: a\nretention: {days: 3}\n",
+		"site: a\nretention: {keep: [v1]}\n", "site: a\npreviews: {retention: {releases: some}}\n", "site: a\nstore: s3://corvane/stores\n",
 	} {
 		_, parsed := project.Parse([]byte(text), "orilla.yaml")
 		var document any
