@@ -70,6 +70,7 @@ func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell)
 		err = again.walk(ctx, sites)
 	}
 	for _, d := range damaged {
+		slices.SortFunc(d.Affects, liveFirst)
 		v.result.Damage = append(v.result.Damage, *d)
 	}
 	slices.SortFunc(v.result.Damage, func(a, b Damage) int { return compare(a.Key, b.Key) })
@@ -90,6 +91,14 @@ func (v *verifier) damage(key, what string, affects ...string) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
 	v.result.Damage = append(v.result.Damage, Damage{Key: key, What: what, Affects: affects})
+}
+
+// liveFirst puts before others what visitors see.
+func liveFirst(a, b string) int {
+	if live := strings.Contains(a, ", live in "); live != strings.Contains(b, ", live in ") {
+		return map[bool]int{true: -1, false: 1}[live]
+	}
+	return compare(a, b)
 }
 
 // need notes that something leads to an object. what says what, in words.
