@@ -50,7 +50,9 @@ func TestPoliciesAllowWhatEachRoleNeeds(t *testing.T) {
 		"edge":     {"s3:PutObject stores/edges/*", "s3:DeleteObject stores/edges/*"},
 		"pruner":   {"s3:DeleteObject stores/objects/*", "s3:DeleteObject stores/sites/*", "s3:PutObject stores/prune/*"},
 	} {
-		var policy struct{ Statement []struct{ Action, Resource []string } }
+		var policy struct {
+			Statement []struct{ Action, Resource []string }
+		}
 		require.NoError(t, json.Unmarshal([]byte(config.Policy(role)), &policy))
 		allowed := map[string]bool{}
 		for _, statement := range policy.Statement {
