@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -22,7 +23,7 @@ func (a *app) storeInitCommand() *cobra.Command {
 		Use: "init [STORE]", Short: "Make a store, once its server has shown that it can hold one", Args: cobra.MaximumNArgs(1),
 		Long: "Init lets sixteen writers race for the same record, twenty times, and makes the store only if each time exactly one won. It then\n" +
 			"says which settings of a bucket would work against a store, and which rights whoever deploys, serves and prunes needs.",
-		Example: "  orilla store init s3://corvane/stores?endpoint=https://storage.example&region=north\n" +
+		Example: "  orilla store init 's3://corvane/stores?endpoint=https://storage.example&region=north'\n" +
 			"  orilla store init sftp://deploy@edge.corvane.example/srv/orilla",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -55,6 +56,9 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 		}
 	}
 	address, root := a.storeAddress(p)
+	if policy {
+		return a.printPolicies(address)
+	}
 	store, made, err := pipeline.StoreAt(ctx, address, root, a.places)
 	if err != nil {
 		return err
@@ -64,15 +68,15 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 	if isRemote {
 		report.Place, report.Account = remote.Place(), remote.Account()
 	}
-	report.Policies = policies(store)
-	if !policy {
-		a.Note("%s", console.Strong(report.Place))
-		if report.Account != "" {
-			a.Row(a.Err, "as", report.Account)
-		}
-		if err := a.makeStore(ctx, store, &report, yes); err != nil {
-			return pipeline.StoreTrouble(store, err)
-		}
+	if report.Policies, err = policies(address); err != nil {
+		return err
+	}
+	a.Note("%s", console.Strong(report.Place))
+	if report.Account != "" {
+		a.Row(a.Err, "as", report.Account)
+	}
+	if err := a.makeStore(ctx, store, &report, yes); err != nil {
+		return pipeline.StoreTrouble(store, err)
 	}
 	if a.JSON {
 		return a.Document(report)
@@ -80,15 +84,29 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 	for _, advice := range report.Advice {
 		a.Row(a.Err, "look", console.Warn(advice))
 	}
-	for _, role := range []string{"deployer", "edge", "pruner"} {
-		if text := report.Policies[role]; text != "" {
-			a.Print("%s\n%s", console.Faint("# what "+map[string]string{"deployer": "whoever deploys", "edge": "an edge node", "pruner": "whoever prunes"}[role]+" needs"), text)
-		}
-	}
-	if !policy {
-		a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
-	}
+	a.listPolicies(report.Policies)
+	a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
 	return nil
+}
+
+// printPolicies prints the rights that are needed, without asking or making anything.
+func (a *app) printPolicies(address string) error {
+	all, err := policies(address)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(storeInitReport{Store: address, Place: address, Policies: all})
+	}
+	a.listPolicies(all)
+	return nil
+}
+
+func (a *app) listPolicies(all map[string]string) {
+	for _, role := range []string{"deployer", "edge", "pruner"} {
+		who := map[string]string{"deployer": "whoever deploys", "edge": "an edge node", "pruner": "whoever prunes"}[role]
+		a.Print("%s\n%s", console.Faint("# what "+who+" needs"), all[role])
+	}
 }
 
 // makeStore makes sure that a store can be, and makes it.
@@ -157,17 +175,21 @@ func (a *app) ensureBucket(ctx context.Context, bucket *s3.Store, yes bool) erro
 }
 
 // policies returns, by role, the narrowest rights that do.
-func policies(store storage.Store) map[string]string {
-	roles := []string{"deployer", "edge", "pruner"}
-	all := map[string]string{}
-	if bucket, ok := store.(*s3.Store); ok {
-		for _, role := range roles {
-			all[role] = bucket.Config().Policy(role)
-		}
-		return all
+func policies(address string) (map[string]string, error) {
+	if !strings.HasPrefix(address, "s3://") {
+		return map[string]string{
+			"deployer": "read and write in the whole folder, as a user of its own; over SSH: Match User, ForceCommand internal-sftp, and no forwarding",
+			"edge":     "read in the whole folder; write in edges/ and tmp/",
+			"pruner":   "as whoever deploys",
+		}, nil
 	}
-	all["deployer"] = "read and write in the whole folder, as a user of its own; over SSH: Match User, ForceCommand internal-sftp, and no forwarding"
-	all["edge"] = "read in the whole folder; write in edges/ and tmp/"
-	all["pruner"] = "as whoever deploys"
-	return all
+	config, err := s3.Parse(address, os.Getenv)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "store-address", "the store's address is not written as it should be").At("%s", address).Because(err)
+	}
+	all := map[string]string{}
+	for _, role := range []string{"deployer", "edge", "pruner"} {
+		all[role] = config.Policy(role)
+	}
+	return all, nil
 }

@@ -2,6 +2,7 @@ package publish
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -66,11 +67,8 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 	}
 	job := &job{
 		Upload: u, output: output, scan: scan, files: make([]release.File, len(scan.Files)),
-		senders: semaphore.NewWeighted(int64(max(u.Parallel, workers()))),
+		senders: semaphore.NewWeighted(int64(cmp.Or(u.Parallel, workers()))),
 		held:    semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent), parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
-	}
-	if u.Parallel > 0 {
-		job.senders = semaphore.NewWeighted(int64(u.Parallel))
 	}
 	if u.Live != nil {
 		var err error
