@@ -398,26 +398,22 @@ func (s *Store) mkdir(ctx context.Context, folder string) error {
 }
 
 // makeFolder makes a folder and those above it. That one is there already is a plain failure, which is settled by looking.
-func makeFolder(c *sftp.Client, name string) error {
-	err := c.Mkdir(name)
-	if err == nil || lost(err) {
-		return err
-	}
-	info, lookErr := c.Lstat(name)
-	switch {
-	case lookErr == nil && info.IsDir():
-		return nil
-	case lost(lookErr):
-		return lookErr
-	case errors.Is(lookErr, fs.ErrNotExist) && path.Dir(name) != name && path.Dir(name) != ".":
-		if err := makeFolder(c, path.Dir(name)); err != nil {
+func makeFolder(c *sftp.Client, name string) (err error) {
+	for range 2 { // the second time with the folder above it
+		if err = c.Mkdir(name); err == nil || lost(err) {
 			return err
 		}
-		if again := c.Mkdir(name); again == nil || lost(again) {
-			return again
-		}
-		if info, lookErr := c.Lstat(name); lookErr == nil && info.IsDir() {
+		info, lookErr := c.Lstat(name)
+		switch {
+		case lookErr == nil && info.IsDir():
 			return nil
+		case lookErr == nil:
+			return err // a file has the name
+		case !errors.Is(lookErr, fs.ErrNotExist):
+			return lookErr
+		}
+		if above := makeFolder(c, path.Dir(name)); above != nil {
+			return above
 		}
 	}
 	return err
