@@ -76,6 +76,26 @@ func (p *place) verify() []journal.Entry {
 	return entries
 }
 
+// killSome runs deploys and ends each with SIGKILL at a random moment of a span, which moves to where most, but not all, are killed.
+func (p *place) killSome(deploy []string, span time.Duration, total int, before, after func(round int)) (killed int) {
+	p.t.Helper()
+	for round := 1; round <= total; round++ {
+		before(round)
+		command := p.command(p.t.Context(), deploy...)
+		require.NoError(p.t, command.Start())
+		time.Sleep(time.Duration(rand.Int64N(int64(span))))
+		command.Process.Kill() //nolint:errcheck // it may have ended
+		if command.Wait() != nil {
+			killed++
+			span += span / 50
+		} else {
+			span -= span / 20
+		}
+		after(round)
+	}
+	return killed
+}
+
 // TestKilledDeploysLeaveNothingHalfDone ends deploys with SIGKILL at random moments.
 func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	p := newPlace(t)
@@ -91,27 +111,15 @@ func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes"}
 	started := time.Now()
 	p.ok(deploy...)
-	span := time.Since(started) // moves to where most, but not all, are killed
-	before, killed, total := len(p.verify()), 0, soak(300, 2000)
-	for round := 1; round <= total; round++ {
-		p.write(content(round))
-		command := p.command(t.Context(), deploy...)
-		require.NoError(t, command.Start())
-		time.Sleep(time.Duration(rand.Int64N(int64(span))))
-		command.Process.Kill() //nolint:errcheck // it may have ended
-		if command.Wait() != nil {
-			killed++
-			span += span / 100
-		} else {
-			span -= span / 25
+	span := time.Since(started)
+	before, total := len(p.verify()), soak(300, 2000)
+	killed := p.killSome(deploy, span, total, func(round int) { p.write(content(round)) }, func(round int) {
+		if round%20 == 0 {
+			entries := p.verify()
+			require.GreaterOrEqual(t, len(entries), before, "an entry is never lost")
+			before = len(entries)
 		}
-		if round%20 != 0 {
-			continue
-		}
-		entries := p.verify()
-		require.GreaterOrEqual(t, len(entries), before, "an entry is never lost")
-		before = len(entries)
-	}
+	})
 	t.Logf("%d of %d deploys were killed; %d entries", killed, total, before)
 	require.Greater(t, killed, total/2)
 	require.Greater(t, before, 10, "and some were not")
@@ -147,20 +155,8 @@ func TestKilledDeploysOfRulesAlone(t *testing.T) {
 	started := time.Now()
 	assert.True(t, document[ruledDeploy](p, "deploy").Reused)
 	span := time.Since(started)
-	killed, total := 0, soak(60, 600)
-	for round := 2; round < total+2; round++ {
-		p.commit("Next", rules(round))
-		command := p.command(t.Context(), "deploy")
-		require.NoError(t, command.Start())
-		time.Sleep(time.Duration(rand.Int64N(int64(span))))
-		command.Process.Kill() //nolint:errcheck // it may have ended
-		if command.Wait() != nil {
-			killed++
-			span += span / 10
-		} else {
-			span -= span / 5
-		}
-	}
+	total := soak(60, 600)
+	killed := p.killSome([]string{"deploy"}, span, total, func(round int) { p.commit("Next", rules(round+1)) }, func(int) {})
 	entries := p.verify()
 	t.Logf("%d of %d deploys were killed; %d entries", killed, total, len(entries))
 	require.Greater(t, killed, total/4)

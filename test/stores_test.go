@@ -208,20 +208,8 @@ func TestKilledDeploysElsewhere(t *testing.T) {
 		started := time.Now()
 		p.ok(deploy...)
 		span := time.Since(started)
-		killed, total := 0, soak(15, 500)
-		for round := 1; round <= total; round++ {
-			p.output("dist", round, 40)
-			command := p.command(t.Context(), deploy...)
-			require.NoError(t, command.Start())
-			time.Sleep(time.Duration(rand.Int64N(int64(span))))
-			command.Process.Kill() //nolint:errcheck // it may have ended
-			if command.Wait() != nil {
-				killed++
-				span += span / 20
-			} else {
-				span -= span / 10
-			}
-		}
+		total := soak(15, 500)
+		killed := p.killSome(deploy, span, total, func(round int) { p.output("dist", round, 40) }, func(int) {})
 		v := p.whole(store.address)
 		t.Logf("%d of %d deploys were killed; %d entries", killed, total, v.Entries)
 		require.Greater(t, killed, total/3)

@@ -3,6 +3,7 @@ package ssh
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -129,7 +130,11 @@ func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 	s := b.store
 	switch {
 	case p.over:
-		return c.PosixRename(p.temporary, s.path(key))
+		err := c.PosixRename(p.temporary, s.path(key))
+		if attempt > 0 && errors.Is(err, fs.ErrNotExist) {
+			_, err = c.Lstat(s.path(key)) // it has its name already
+		}
+		return err
 	case p.data != nil || !strings.HasPrefix(key, "objects/"):
 		return s.link(c, p.temporary, key, p.data, attempt)
 	}
@@ -137,7 +142,10 @@ func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 	if err == nil || lost(err) {
 		return err
 	}
-	if _, there := c.Lstat(s.path(key)); there != nil {
+	switch _, there := c.Lstat(s.path(key)); {
+	case lost(there):
+		return there
+	case there != nil:
 		return err
 	}
 	if err := c.Remove(p.temporary); lost(err) {

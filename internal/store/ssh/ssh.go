@@ -257,11 +257,18 @@ func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt
 		return err
 	}
 	if err != nil {
-		if _, there := c.Lstat(s.path(key)); there == nil {
+		switch _, there := c.Lstat(s.path(key)); {
+		case there == nil:
 			err = fmt.Errorf("%s: %w", key, storage.ErrExists)
+		case lost(there):
+			return there
 		}
 		if attempt > 0 && errors.Is(err, storage.ErrExists) {
-			if present, readErr := read(c, s.path(key)); readErr == nil && bytes.Equal(present, data) {
+			present, readErr := read(c, s.path(key))
+			if lost(readErr) {
+				return readErr
+			}
+			if readErr == nil && bytes.Equal(present, data) {
 				err = nil
 			}
 		}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/storage"
@@ -53,13 +54,13 @@ func TestAConnectionThatBreaksIsMadeAgain(t *testing.T) {
 	server := storetest.SSH(t, "")
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
-	cutter, err := storetest.StartCutter(server.Listen, 9_000, 40_000, seed)
+	cutter, err := storetest.StartCutter(server.Listen, 7_000, 16_000, seed)
 	require.NoError(t, err)
 	defer cutter.Stop()
 	address := through(server, "cut", cutter.Listen)
 	direct := open(t, server.Store("cut"))
 	stores := []storage.Store{open(t, address), open(t, address), open(t, address)}
-	for round := range 8 {
+	for round := range 20 {
 		var winners atomic.Int32
 		var doubts atomic.Int32
 		var won atomic.Value
@@ -87,22 +88,23 @@ func TestAConnectionThatBreaksIsMadeAgain(t *testing.T) {
 			require.Positive(t, doubts.Load())
 		}
 	}
-	cutter.After(100_000, 250_000)
+	cutter.After(300_000, 500_000) // a few times what is under way at once, so that each connection comes further
 	batch, err := stores[0].Begin(t.Context())
 	require.NoError(t, err)
-	var adders sync.WaitGroup
+	var adders errgroup.Group
+	adders.SetLimit(6)
 	for i := range 60 {
-		data := bytes.Repeat([]byte{byte(i)}, 3000+i)
-		adders.Go(func() {
+		data := bytes.Repeat([]byte{byte(i)}, 10_000+i)
+		adders.Go(func() error {
 			_, err := batch.Add(t.Context(), digest.Of(data).Key(), data)
-			assert.NoError(t, err)
+			return err
 		})
 	}
-	adders.Wait()
+	require.NoError(t, adders.Wait())
 	_, err = batch.Commit(t.Context())
 	require.NoError(t, err)
 	for i := range 60 {
-		want := bytes.Repeat([]byte{byte(i)}, 3000+i)
+		want := bytes.Repeat([]byte{byte(i)}, 10_000+i)
 		data, err := direct.Get(t.Context(), digest.Of(want).Key())
 		require.NoError(t, err)
 		require.Equal(t, want, data)
