@@ -132,17 +132,12 @@ func (a *app) makeStore(ctx context.Context, store storage.Store, report *storeI
 		return err
 	}
 	a.Row(a.Err, "race", console.Good("of 16 writers at once exactly one created each of 20 records"))
-	switch {
-	case report.Made && !isRemote:
-		a.Row(a.Err, "store", console.Good("made")+", format "+itoa(storage.Format))
-	case report.Made:
+	if report.Made && isRemote {
 		if report.ID, err = storage.MakeMark(ctx, remote, strings.ToLower(rand.Text())); err != nil {
 			return err
 		}
-		a.Row(a.Err, "store", console.Good("made")+", format "+itoa(storage.Format))
-	default:
-		a.Row(a.Err, "store", "is one")
 	}
+	a.Row(a.Err, "store", map[bool]string{true: console.Good("made") + ", format " + itoa(storage.Format), false: "is one"}[report.Made])
 	if isBucket {
 		report.Advice = bucket.Advise(ctx)
 		if readable, err := bucket.Stranger(ctx); err == nil && readable {

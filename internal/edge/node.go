@@ -287,7 +287,7 @@ func (n *Node) release(ctx context.Context, site, digits string) (release.ID, an
 	if len(ids) != 1 {
 		return release.ID{}, answer.Site{}, nil
 	}
-	reader, err := loadRelease(ctx, n.store, n.index, site, ids[0])
+	reader, err := release.Open(ctx, n.store, site, ids[0], n.index.get)
 	if err != nil {
 		return release.ID{}, answer.Site{}, err
 	}

@@ -18,7 +18,6 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/core/storage"
 )
 
 // serving is what an environment answers from one flip to the next. It never changes: a request that has begun keeps the one
@@ -101,7 +100,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 		}
 	}
 	if !head.Release.IsZero() {
-		if next.reader, err = loadRelease(ctx, e.journal.Store, objects, e.journal.Site, head.Release); err != nil {
+		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release, objects.get); err != nil {
 			return false, err
 		}
 		site, err := answer.Open(ctx, next.reader)
@@ -133,7 +132,7 @@ func (e *environment) recent(ctx context.Context, objects *objects, before *serv
 			break
 		}
 		if !entry.Release.IsZero() {
-			if reader, err := loadRelease(ctx, e.journal.Store, objects, e.journal.Site, entry.Release); err == nil {
+			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release, objects.get); err == nil {
 				list = append(list, recent{reader, ended})
 			}
 		}
@@ -184,19 +183,6 @@ func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 	case <-done:
 	case <-ctx.Done():
 	}
-}
-
-// loadRelease reads and verifies the root of a release.
-func loadRelease(ctx context.Context, store storage.Store, objects *objects, site string, id release.ID) (*release.Reader, error) {
-	data, err := store.Get(ctx, storage.ReleaseKey(site, id.String()))
-	if err != nil {
-		return nil, err
-	}
-	root, err := release.DecodeRoot(data, id)
-	if err != nil {
-		return nil, err
-	}
-	return release.NewReader(id, root, objects.get), nil
 }
 
 // loadDocument reads what an environment is, apart from the release that it serves.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -262,11 +261,7 @@ func (r *Run) resettled(ctx context.Context, record builds.Record, reader *relea
 
 // open reads the root of a release of the plan's site.
 func (r *Run) open(ctx context.Context, id release.ID) (*release.Reader, error) {
-	data, err := r.Store.Get(ctx, storage.ReleaseKey(r.Plan.Site, id.String()))
-	if err != nil {
-		return nil, err
-	}
-	return readRelease(data, id, r.load)
+	return release.Open(ctx, r.Store, r.Plan.Site, id, r.load)
 }
 
 // maxLoaded is how many small objects a run remembers: chunks that are looked at for what is new are looked at again for what it
@@ -284,30 +279,14 @@ func (r *Run) load(ctx context.Context, d digest.Digest) ([]byte, error) {
 	return data, err
 }
 
-func readRelease(data []byte, id release.ID, load release.Load) (*release.Reader, error) {
-	root, err := release.DecodeRoot(data, id)
-	if err != nil {
-		return nil, err
-	}
-	return release.NewReader(id, root, load), nil
-}
-
 // OpenRelease reads and verifies the root of a release.
 func OpenRelease(ctx context.Context, store storage.Store, site string, id release.ID) (*release.Reader, error) {
-	data, err := store.Get(ctx, storage.ReleaseKey(site, id.String()))
-	if err != nil {
-		return nil, err
-	}
-	return readRelease(data, id, func(ctx context.Context, d digest.Digest) ([]byte, error) { return LoadObject(ctx, store, d) })
+	return release.Open(ctx, store, site, id, release.LoadFrom(store))
 }
 
 // LoadObject reads an object and verifies it.
 func LoadObject(ctx context.Context, store storage.Store, d digest.Digest) ([]byte, error) {
-	data, err := store.Get(ctx, d.Key())
-	if err == nil && digest.Of(data) != d {
-		return nil, fmt.Errorf("%s: %w", d.Key(), release.ErrDamaged)
-	}
-	return data, err
+	return release.LoadFrom(store)(ctx, d)
 }
 
 // live returns the release that the environment serves, or that production serves if nothing will be live; nil for none.

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -121,7 +120,9 @@ func (r *Run) putter(ctx context.Context) *putting {
 
 // Add implements publish.Putter.
 func (p *putting) Add(ctx context.Context, key string, data []byte) (bool, error) {
-	p.note(objectOf(key))
+	if d, isObject := digest.FromKey(key); isObject {
+		p.note(d)
+	}
 	return p.Rolling.Add(ctx, key, data)
 }
 
@@ -131,21 +132,16 @@ func (p *putting) note(d digest.Digest) {
 	p.keys[d] = struct{}{}
 }
 
-// objectOf returns which object a key is of; the zero digest for another key.
-func objectOf(key string) digest.Digest {
-	d, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:])
-	if err != nil || d.Key() != key {
-		return digest.Digest{}
-	}
-	return d
-}
-
 // settle commits, and makes sure that nobody removes or has removed what was put.
 func (p *putting) settle(ctx context.Context, r *Run) (again bool, err error) {
 	if err := p.Commit(); err != nil {
 		return false, err
 	}
-	return r.hold.Settle(ctx, func(key string) bool { _, put := p.keys[objectOf(key)]; return put }, r.waiting)
+	return r.hold.Settle(ctx, func(key string) bool {
+		d, isObject := digest.FromKey(key)
+		_, put := p.keys[d]
+		return isObject && put
+	}, r.waiting)
 }
 
 // waiting tells that somebody removes what this run needs.

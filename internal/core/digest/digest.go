@@ -63,3 +63,13 @@ func (d Digest) Key() string {
 	text := d.String()
 	return "objects/" + text[:2] + "/" + text
 }
+
+// FromKey returns the digest of the object that a key of a store names; false for the key of anything else.
+func FromKey(key string) (Digest, bool) {
+	const folder = len("objects/aa/")
+	if len(key) < folder {
+		return Digest{}, false
+	}
+	d, err := Parse(key[folder:])
+	return d, err == nil && d.Key() == key
+}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"sync/atomic"
 
 	"golang.org/x/time/rate"
@@ -239,7 +238,7 @@ func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]dige
 		return nil, err
 	}
 	objects := slices.Clone(reader.Root.Rules.Objects())
-	return objects, reader.Visit(ctx, func(chunk digest.Digest) bool {
+	err = reader.Visit(ctx, func(chunk digest.Digest) bool {
 		known := c.listed[chunk]
 		c.listed[chunk] = true
 		if !known {
@@ -250,6 +249,7 @@ func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]dige
 		objects = append(objects, file.Objects()...)
 		return nil
 	})
+	return objects, err
 }
 
 // bring copies objects that the target does not have, and makes sure that nobody there removes them.
@@ -259,8 +259,8 @@ func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 			return err
 		}
 		again, err := c.Settle(func(key string) bool {
-			d, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:])
-			return err == nil && c.done[d]
+			d, isObject := digest.FromKey(key)
+			return isObject && c.done[d]
 		})
 		if err != nil || !again {
 			return err

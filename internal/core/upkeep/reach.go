@@ -230,9 +230,9 @@ func (r *reach) needed(key string) bool {
 	parts := strings.Split(key, "/")
 	switch {
 	case parts[0] == storage.ObjectsKey && len(parts) == 3:
-		d, err := digest.Parse(parts[2])
+		d, named := digest.FromKey(key)
 		_, reached := r.reached[d]
-		return err == nil && reached
+		return named && reached
 	case parts[0] == storage.SitesKey && len(parts) == 4 && parts[2] == "releases":
 		id, err := release.ParseID(parts[3])
 		return err != nil || r.kept[parts[1]][id]

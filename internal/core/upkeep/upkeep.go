@@ -119,24 +119,12 @@ func (k *keeper) objects(ctx context.Context) ([]storage.Item, error) {
 
 // load reads an object and verifies it.
 func (k *keeper) load(ctx context.Context, d digest.Digest) ([]byte, error) {
-	data, err := k.store.Get(ctx, d.Key())
-	if err == nil && digest.Of(data) != d {
-		return nil, fmt.Errorf("%s: %w", d.Key(), release.ErrDamaged)
-	}
-	return data, err
+	return release.LoadFrom(k.store)(ctx, d)
 }
 
 // open reads the root of a release.
 func (k *keeper) open(ctx context.Context, site string, id release.ID) (*release.Reader, error) {
-	data, err := k.store.Get(ctx, storage.ReleaseKey(site, id.String()))
-	if err != nil {
-		return nil, err
-	}
-	root, err := release.DecodeRoot(data, id)
-	if err != nil {
-		return nil, err
-	}
-	return release.NewReader(id, root, k.load), nil
+	return release.Open(ctx, k.store, site, id, k.load)
 }
 
 // Sites returns the names of all sites of a store.

@@ -388,8 +388,8 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) 
 	if !strings.HasPrefix(key, "objects/") {
 		return true, nil
 	}
-	sum, err := digest.Parse(key[strings.LastIndexByte(key, '/')+1:]) // the name says it; should the bytes be others, the server refuses them
-	if err != nil {
+	sum, named := digest.FromKey(key) // should the bytes be others, the server refuses them
+	if !named {
 		sum = digest.Of(data)
 	}
 	return true, b.store.repeat(ctx, key, func(int) error { return b.store.put(ctx, key, data, sum, false) })
