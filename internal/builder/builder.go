@@ -2,17 +2,12 @@
 package builder
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"runtime"
-	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -24,9 +19,12 @@ import (
 type Spec struct {
 	Folder      string   // where the steps start
 	Steps       []string // shell commands, in order
+	First       int      // how many steps ran before them, for messages
 	Environment []string // NAME=value; nothing else is inherited
+	Secrets     []string // values that neither log nor lines show
+	ID          string   // random: what the steps started can be found by it; see EndStrays
 	TimeLimit   time.Duration
-	Log         io.Writer         // takes all that the steps print
+	Log         io.Writer         // takes all that the steps print; its errors are its own affair
 	Line        func(line string) // is told each line, without its end; may be nil
 	Begin       func(i int)       // is told before step i begins; may be nil
 	End         func(builds.Step) // is told how each step ended; may be nil
@@ -47,6 +45,7 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		}
 		lines := &lineWriter{tell: spec.Line}
 		step, err := runStep(limited, spec, command, lines)
+		lines.flush()
 		steps = append(steps, step)
 		if spec.End != nil {
 			spec.End(step)
@@ -55,12 +54,14 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		case ctx.Err() != nil:
 			return steps, ctx.Err()
 		case limited.Err() != nil:
-			return steps, stepFailed(lines, i, command, "was ended: the build took longer than %s", spec.TimeLimit).
+			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s", spec.TimeLimit.Round(time.Second)).
 				Then("raise build.time_limit in orilla.yaml if it needs longer")
+			problem.Code = "time-limit"
+			return steps, problem
 		case err != nil:
-			return steps, stepFailed(lines, i, command, "could not be run: %v", err)
+			return steps, stepFailed(lines, spec.First+i, command, "could not be run: %v", err)
 		case step.Exit != 0:
-			return steps, stepFailed(lines, i, command, "ended with status %d", step.Exit)
+			return steps, stepFailed(lines, spec.First+i, command, "ended with status %d", step.Exit)
 		}
 	}
 	return steps, nil
@@ -80,15 +81,15 @@ func runStep(ctx context.Context, spec Spec, command string, lines *lineWriter) 
 	name, args := shell(command)
 	process := exec.Command(name, args...)
 	process.Dir, process.Env = spec.Folder, spec.Environment
-	both := io.MultiWriter(spec.Log, lines)
-	process.Stdout, process.Stderr = both, both
+	printed := newMasker(io.MultiWriter(spec.Log, lines), spec.Secrets)
+	process.Stdout, process.Stderr = printed, printed
 	// A process that the step left behind may keep its output open; it is ended once the shell is gone.
 	process.WaitDelay = 500 * time.Millisecond
-	tree := prepare(process)
-	err := process.Start()
-	if err != nil {
+	tree := prepare(process, spec.ID)
+	if err := process.Start(); err != nil {
 		return builds.Step{Command: command, Exit: -1}, err
 	}
+	tree.guard(process)
 	done := make(chan struct{})
 	var watch sync.WaitGroup
 	watch.Go(func() {
@@ -98,99 +99,17 @@ func runStep(ctx context.Context, spec Spec, command string, lines *lineWriter) 
 		case <-done:
 		}
 	})
-	err = process.Wait()
+	err := process.Wait()
 	close(done)
 	watch.Wait()
 	tree.end(process)
-	lines.flush()
+	tree.release()
+	printed.flush() //nolint:errcheck // the log's errors are its own affair
 	step := builds.Step{Command: command, Milliseconds: time.Since(started).Milliseconds(), Exit: process.ProcessState.ExitCode()}
 	if _, exited := errors.AsType[*exec.ExitError](err); exited || errors.Is(err, exec.ErrWaitDelay) {
 		err = nil
 	}
 	return step, err
-}
-
-// Environment makes what the steps see: where programs and the user's files are, the language, CI=true, and what the
-// configuration tells them. The rest of this process's environment stays outside, so that a build does not depend on it.
-func Environment(variables map[string]string, secrets []string) ([]string, error) {
-	var environment []string
-	inherited := []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "LANG", "LC_ALL", "LC_CTYPE", "TMPDIR", "TZ",
-		"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy", "no_proxy", "SSL_CERT_FILE", "SSL_CERT_DIR"}
-	if runtime.GOOS == "windows" {
-		inherited = append(inherited, "SystemRoot", "SystemDrive", "ComSpec", "PATHEXT", "TEMP", "TMP", "USERPROFILE", "APPDATA",
-			"LOCALAPPDATA", "ProgramData", "ProgramFiles", "ProgramFiles(x86)", "NUMBER_OF_PROCESSORS", "PROCESSOR_ARCHITECTURE")
-	}
-	for _, name := range inherited {
-		if value, ok := os.LookupEnv(name); ok {
-			environment = append(environment, name+"="+value)
-		}
-	}
-	environment = append(environment, "CI=true")
-	names := make([]string, 0, len(variables))
-	for name := range variables {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		environment = append(environment, name+"="+variables[name])
-	}
-	var missing []string
-	for _, name := range secrets {
-		value, ok := os.LookupEnv(name)
-		if !ok {
-			missing = append(missing, name)
-			continue
-		}
-		environment = append(environment, name+"="+value)
-	}
-	if len(missing) > 0 {
-		return nil, fault.New(fault.Usage, "secret-missing", "the build needs secrets that are not set: %s", strings.Join(missing, ", ")).
-			At("orilla.yaml: build.secrets").Then("set them in the environment of this command: %s=... orilla deploy", missing[0])
-	}
-	return environment, nil
-}
-
-// Ready makes what the steps see, and makes sure that the programs they begin with are here. The error is a fault.Error.
-func Ready(ctx context.Context, steps []string, variables map[string]string, secrets []string) (environment []string, err error) {
-	environment, err = Environment(variables, secrets)
-	if err != nil {
-		return nil, err
-	}
-	if missing := Missing(ctx, steps, environment); len(missing) > 0 {
-		return nil, fault.New(fault.BuildFailed, "program-missing", "the build needs programs that are not here: %s", strings.Join(missing, ", ")).
-			At("orilla.yaml: build").Then("install them; orilla doctor looks again")
-	}
-	return environment, nil
-}
-
-// Missing returns the programs that steps begin with and that are neither in PATH nor known to the shell.
-func Missing(ctx context.Context, steps []string, environment []string) []string {
-	var missing []string
-	for _, step := range steps {
-		program := firstWord(step)
-		if program == "" || slices.Contains(missing, program) {
-			continue
-		}
-		name, args := shell("command -v " + program)
-		if filepath.Base(name) != "sh" && filepath.Base(name) != "sh.exe" {
-			continue // another shell: its built-in commands are not known
-		}
-		check := exec.CommandContext(ctx, name, args...)
-		check.Env = environment
-		if err := check.Run(); err != nil && ctx.Err() == nil {
-			missing = append(missing, program)
-		}
-	}
-	return missing
-}
-
-// firstWord returns the program that a step begins with, if that is plain to see: not a path, an assignment or shell syntax.
-func firstWord(step string) string {
-	words := strings.Fields(step)
-	if len(words) == 0 || strings.ContainsAny(words[0], "/\\=$`\"'(){}<>|&;!*?[]~#") {
-		return ""
-	}
-	return words[0]
 }
 
 // shell returns the command line that runs a command in a shell: sh where there is one, as on every Unix and beside Git on
@@ -203,69 +122,4 @@ func shell(command string) (string, []string) {
 		return "cmd", []string{"/C", command}
 	}
 	return "/bin/sh", []string{"-c", command}
-}
-
-// lineWriter cuts what is written into lines, tells them, and keeps the last ones. Standard output and error of a step reach
-// it one write at a time.
-type lineWriter struct {
-	tell    func(string)
-	partial []byte
-	kept    []string
-}
-
-// maxLine is how much of a line is shown; logs hold all of it.
-const maxLine = 2000
-
-func (w *lineWriter) Write(data []byte) (int, error) {
-	n := len(data)
-	for {
-		line, rest, whole := bytes.Cut(data, []byte("\n"))
-		if room := maxLine - len(w.partial); room > 0 {
-			w.partial = append(w.partial, line[:min(len(line), room)]...)
-		}
-		if !whole {
-			return n, nil
-		}
-		w.flush()
-		data = rest
-	}
-}
-
-func (w *lineWriter) flush() {
-	if len(w.partial) == 0 {
-		return
-	}
-	line := readable(w.partial)
-	w.partial = w.partial[:0]
-	w.kept = append(w.kept, line)
-	if len(w.kept) > 2*tail {
-		w.kept = slices.Clone(w.kept[len(w.kept)-tail:])
-	}
-	if w.tell != nil {
-		w.tell(line)
-	}
-}
-
-func (w *lineWriter) last() []string { return w.kept[max(0, len(w.kept)-tail):] }
-
-// readable takes out what would move the cursor or change colours, and what a carriage return has overwritten.
-func readable(line []byte) string {
-	line = bytes.TrimRight(line, "\r")
-	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
-		line = line[at+1:]
-	}
-	var out strings.Builder
-	for i := 0; i < len(line); i++ {
-		c := line[i]
-		switch {
-		case c == 0x1b && i+1 < len(line) && line[i+1] == '[':
-			for i += 2; i < len(line) && (line[i] < 0x40 || line[i] > 0x7e); i++ {
-			}
-		case c == '\t':
-			out.WriteString("    ")
-		case c >= ' ' && c != 0x7f:
-			out.WriteByte(c)
-		}
-	}
-	return strings.ToValidUTF8(out.String(), "?")
 }

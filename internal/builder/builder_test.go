@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strconv"
@@ -25,9 +26,9 @@ import (
 
 func spec(t *testing.T, log *bytes.Buffer, steps ...string) builder.Spec {
 	t.Helper()
-	environment, err := builder.Environment(map[string]string{"SITE_LANG": "gl"}, nil)
+	ready, err := builder.Environment(builder.Wanted{Variables: map[string]string{"SITE_LANG": "gl"}})
 	require.NoError(t, err)
-	return builder.Spec{Folder: t.TempDir(), Steps: steps, Environment: environment, TimeLimit: time.Minute, Log: log}
+	return builder.Spec{Folder: t.TempDir(), Steps: steps, Environment: ready.Environment, TimeLimit: time.Minute, Log: log}
 }
 
 func TestStepsRunInOrderUntilOneFails(t *testing.T) {
@@ -48,21 +49,66 @@ func TestStepsRunInOrderUntilOneFails(t *testing.T) {
 
 func TestTheEnvironmentIsMadeNotInherited(t *testing.T) {
 	t.Setenv("ORILLA_TEST_LEAK", "leaked")
+	t.Setenv("LANG", "de_DE.UTF-8")
 	t.Setenv("MAP_KEY", "s3cret")
-	environment, err := builder.Environment(nil, []string{"MAP_KEY"})
+	t.Setenv("SHORT", "abc")
+	ready, err := builder.Environment(builder.Wanted{Secrets: []string{"MAP_KEY", "SHORT"}, Told: map[string]string{"ORILLA_BRANCH": "main"}, Temporary: "/t"})
 	require.NoError(t, err)
-	assert.Contains(t, environment, "MAP_KEY=s3cret")
-	assert.NotContains(t, strings.Join(environment, "\n"), "leaked")
-	_, err = builder.Environment(nil, []string{"MAP_KEY", "NOT_SET_1", "NOT_SET_2"})
+	for _, variable := range []string{"MAP_KEY=s3cret", "ORILLA_BRANCH=main", "CI=true", "TZ=UTC", "TMPDIR=/t", "PATH=" + os.Getenv("PATH")} {
+		assert.Contains(t, ready.Environment, variable)
+	}
+	assert.Equal(t, []string{"s3cret", "abc"}, ready.Secrets)
+	assert.Equal(t, []string{"SHORT"}, ready.Short)
+	assert.NotContains(t, strings.Join(ready.Environment, "\n"), "leaked")
+	assert.NotContains(t, strings.Join(ready.Environment, "\n"), "de_DE")
+	_, err = builder.Environment(builder.Wanted{Secrets: []string{"MAP_KEY", "NOT_SET_1", "NOT_SET_2"}})
 	assert.Equal(t, "secret-missing", fault.Code(err))
 	assert.Contains(t, err.Error(), "NOT_SET_1, NOT_SET_2", "all at once")
 }
 
-func TestMissingPrograms(t *testing.T) {
-	environment, err := builder.Environment(nil, nil)
+// TestAllThatIsMissingIsToldAtOnce asks for secrets, programs and versions that are not here.
+func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
+	home := t.TempDir()
+	t.Setenv("HOME", home)
+	for _, variable := range []string{"NVM_DIR", "FNM_DIR", "MISE_DATA_DIR", "ASDF_DATA_DIR", "XDG_DATA_HOME"} {
+		t.Setenv(variable, "")
+	}
+	tool := func(folder, name, version string) {
+		require.NoError(t, os.MkdirAll(folder, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte("#!/bin/sh\necho "+name+" v"+version+"\n"), 0o755))
+	}
+	here := filepath.Join(home, "here")
+	tool(here, "node", "18.2.0")
+	tool(here, "sailor", "2.10.1")
+	t.Setenv("PATH", here+":"+os.Getenv("PATH"))
+	_, err := builder.Prepare(t.Context(), builder.Wanted{Steps: []string{"cd sub && x", "no-such-program-1 --x", "echo hi", "A=1 b", "./script", "no-such-program-2", "no-such-program-1"},
+		Secrets: []string{"NOT_SET_1"}, Needs: map[string]string{"node": "20", "sailor": ">=2.9", "absent-tool": "1"}})
+	problem, ok := errors.AsType[*fault.Error](err)
+	require.True(t, ok)
+	text := problem.What + strings.Join(problem.Detail, "\n")
+	for _, part := range []string{"no-such-program-1, no-such-program-2", "node 20; here is 18.2.0", "absent-tool 1, which is not here", "NOT_SET_1"} {
+		assert.Contains(t, text, part)
+	}
+	assert.NotContains(t, text, "sailor", "2.10 is later than 2.9")
+	for manager, folder := range map[string]string{"nvm": ".nvm/versions/node/v20.9.0/bin", "mise": ".local/share/mise/installs/node/20.11.1/bin", "asdf": ".asdf/installs/nodejs/20.3.0/bin"} {
+		tool(filepath.Join(home, folder), "node", manager)
+	}
+	ready, err := builder.Prepare(t.Context(), builder.Wanted{Steps: []string{"node x"}, Needs: map[string]string{"node": "20"}})
 	require.NoError(t, err)
-	steps := []string{"cd sub && make-nothing", "no-such-program-1 --x", "echo hi", "A=1 b", "./script", "no-such-program-2", "no-such-program-1"}
-	assert.Equal(t, []string{"no-such-program-1", "no-such-program-2"}, builder.Missing(t.Context(), steps, environment))
+	assert.Contains(t, strings.Join(ready.Environment, "\n"), "PATH="+filepath.Join(home, ".local/share/mise/installs/node/20.11.1/bin")+":", "the newest that will do")
+}
+
+// TestSecretsAreMasked writes secrets in every cut, and compares what the log shows.
+func TestSecretsAreMasked(t *testing.T) {
+	var log bytes.Buffer
+	var lines []string
+	s := spec(t, &log, `printf 'key=s3cr'; sleep 0.1; printf 'et-value!\n'; printf 's3cret'; sleep 0.1; printf '\n'; echo s3cres3cret s3cret-values3cret >&2; echo 'line two of it'; printf 's3cre'`)
+	s.Secrets = []string{"s3cret", "s3cret-value", "first\nline two of it", "ab"}
+	s.Line = func(line string) { lines = append(lines, line) }
+	_, err := builder.Run(t.Context(), s)
+	require.NoError(t, err)
+	assert.Equal(t, "key=[secret]!\n[secret]\ns3cre[secret] [secret][secret]\n[secret]\ns3cre", log.String())
+	assert.Equal(t, strings.Split(log.String(), "\n"), lines)
 }
 
 // alive reports whether a process runs; one that ended and was not waited for does not.
@@ -98,7 +144,7 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 			_, err := builder.Run(ctx, s)
 			switch name {
 			case "the time limit":
-				assert.Equal(t, "step-failed", fault.Code(err))
+				assert.Equal(t, "time-limit", fault.Code(err))
 				assert.Contains(t, err.Error(), "longer than 1s")
 			case "an interrupt":
 				require.ErrorIs(t, err, context.Canceled)
@@ -115,6 +161,52 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 				assert.Eventually(t, func() bool { return !alive(pid) }, 5*time.Second, 10*time.Millisecond, "process %d runs on", pid)
 			}
 		})
+	}
+}
+
+// TestAVeryLongLogKeepsItsBeginningAndItsEnd writes more than is kept.
+func TestAVeryLongLogKeepsItsBeginningAndItsEnd(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "log")
+	log, err := builder.CreateLog(path)
+	require.NoError(t, err)
+	line := bytes.Repeat([]byte("x"), 99)
+	for i := range 400_000 { // 40 MB
+		_, err := fmt.Fprintf(log, "%09d %s\n", i, line[:89])
+		require.NoError(t, err)
+	}
+	require.NoError(t, log.Close())
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Less(t, len(data), 18<<20)
+	assert.True(t, bytes.HasPrefix(data, []byte("000000000 ")))
+	assert.Contains(t, string(data), "bytes of the log are left out here")
+	assert.Contains(t, string(data[len(data)-200:]), "000399999 ")
+}
+
+// TestNobodyIsLeftWhenTheBuilderDies kills a process that builds, and looks for what its steps started.
+func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
+	if folder := os.Getenv("ORILLA_TEST_BUILD_IN"); folder != "" {
+		var log bytes.Buffer
+		s := spec(t, &log, `echo $$ > pids; sleep 300 & echo $! >> pids; wait`)
+		s.Folder = folder
+		builder.Run(t.Context(), s) //nolint:errcheck // killed
+		return
+	}
+	folder := t.TempDir()
+	victim := exec.Command(os.Args[0], "-test.run", "^TestNobodyIsLeftWhenTheBuilderDies$")
+	victim.Env = append(os.Environ(), "ORILLA_TEST_BUILD_IN="+folder)
+	require.NoError(t, victim.Start())
+	pids := func() []string {
+		data, _ := os.ReadFile(filepath.Join(folder, "pids"))
+		return strings.Fields(string(data))
+	}
+	require.Eventually(t, func() bool { return len(pids()) == 2 }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, victim.Process.Kill())
+	victim.Wait() //nolint:errcheck // killed
+	for _, text := range pids() {
+		pid, err := strconv.Atoi(text)
+		require.NoError(t, err)
+		assert.Eventually(t, func() bool { return !alive(pid) }, 5*time.Second, 10*time.Millisecond)
 	}
 }
 

@@ -29,6 +29,7 @@ func attempt() string { return strings.ToLower(rand.Text()) }
 type deployOptions struct {
 	pipeline.Order
 	transferOptions
+	ciOptions
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open bool
 }
 
@@ -72,6 +73,7 @@ func (a *app) deployCommand() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
 	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
 	o.flags(cmd)
+	o.ciOptions.flags(cmd)
 	cmd.Flags().BoolVar(&o.open, "open", false, "open the address in the browser afterwards")
 	return a.jsonFlag(cmd)
 }
@@ -106,6 +108,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if p, err = a.ensureConfigured(ctx, p, o); err != nil {
 		return err
 	}
+	a.branchOfCI(ctx, p, o)
 	plan, err := a.plan(ctx, p, o)
 	if err != nil {
 		return err
@@ -140,7 +143,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if err != nil {
 		return a.failed(err)
 	}
-	a.reportRelease(plan, result)
+	a.reportRelease(plan, result, run.Number(), lastEnd(ctx, run))
 	if plan.Environment == "" {
 		return a.reportBuilt(ctx, run, result)
 	}
@@ -149,6 +152,18 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 		return err
 	}
 	return a.reportLive(ctx, o, run, result, flip, started)
+}
+
+// branchOfCI takes the branch of a detached checkout from what the CI system says.
+func (a *app) branchOfCI(ctx context.Context, p *pipeline.Project, o *deployOptions) {
+	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" || p.Repository.Branch(ctx) != "" {
+		return
+	}
+	branch, variable := pipeline.CIBranch(os.Getenv)
+	if branch != "" {
+		o.Branch = branch
+		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
+	}
 }
 
 // uploadMemory is how much memory an upload may take before the collector works harder.
@@ -170,7 +185,7 @@ func (a *app) plan(ctx context.Context, p *pipeline.Project, o *deployOptions) (
 // failed adds to a build's error what to do. Where the step's output was streamed, its last lines are not shown again.
 func (a *app) failed(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
-	if !ok || problem.Code != "step-failed" {
+	if !ok || problem.Code != "step-failed" && problem.Code != "time-limit" {
 		return err
 	}
 	if !a.ErrTerm {

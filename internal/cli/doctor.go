@@ -126,12 +126,14 @@ func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
 	if len(steps) == 0 {
 		return []examined{{"build", "good", "no steps: the files are published as they are", ""}}
 	}
-	environment, err := builder.Environment(p.Beside.Build.Variables, p.Beside.Build.Secrets)
+	build := p.Beside.Build
+	_, err := builder.Prepare(ctx, builder.Wanted{Steps: steps, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs})
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
-		return []examined{{"secrets", "bad", problem.What, strings.Join(problem.Next, "; ")}}
-	}
-	if missing := builder.Missing(ctx, steps, environment); len(missing) > 0 {
-		return []examined{{"build", "bad", "programs are missing: " + strings.Join(missing, ", "), "install them, so that they are in PATH"}}
+		about := "build"
+		if problem.Code == "secret-missing" {
+			about = "secrets"
+		}
+		return []examined{{about, "bad", strings.Join(append([]string{problem.What}, problem.Detail...), "; "), strings.Join(problem.Next, "; ")}}
 	}
 	return []examined{{"build", "good", strings.Join(steps, "; "), ""}}
 }
@@ -206,7 +208,7 @@ func checkCache(places pipeline.Places) examined {
 	if err := os.MkdirAll(places.Cache, 0o700); err != nil {
 		return examined{"disk", "bad", "the folder for builds cannot be made: " + err.Error(), "set ORILLA_HOME to a folder of your own"}
 	}
-	free, ok := freeSpace(places.Cache)
+	free, ok := builder.FreeSpace(places.Cache)
 	switch {
 	case !ok:
 		return examined{"disk", "good", places.Cache, ""}

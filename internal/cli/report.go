@@ -18,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
 )
 
 // reporter shows a run while it goes on.
@@ -97,7 +98,8 @@ type deployReport struct {
 	DryRun       bool              `json:"dry_run,omitempty"`
 	Release      string            `json:"release,omitempty"`
 	Entry        string            `json:"entry,omitempty"`
-	Build        string            `json:"build,omitempty"`
+	Build        string            `json:"build,omitempty"` // the name of its record
+	Run          string            `json:"run,omitempty"`   // its number, if anything was built
 	Reused       bool              `json:"reused,omitempty"`
 	Files        int64             `json:"files"`
 	Bytes        int64             `json:"bytes"`
@@ -117,7 +119,7 @@ type deployReport struct {
 	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
 }
 
-func (a *app) report(plan *pipeline.Plan, result *pipeline.Result) deployReport {
+func (a *app) report(plan *pipeline.Plan, result *pipeline.Result, number int64) deployReport {
 	report := deployReport{
 		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit, Branch: plan.Origin.Branch,
 		Release: "r-" + result.Release.String(), Build: result.Build.Name(), Reused: result.Reused,
@@ -134,6 +136,12 @@ func (a *app) report(plan *pipeline.Plan, result *pipeline.Result) deployReport 
 	report.Expectations, report.Findings = result.Rules.Expectations, result.Findings
 	for _, timing := range result.Timings {
 		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
+		if timing.Phase == "prepare" || timing.Phase == "step" {
+			report.Milliseconds["build"] += timing.Took.Milliseconds()
+		}
+	}
+	if number > 0 {
+		report.Run = fmt.Sprintf("build:%d", number)
 	}
 	return report
 }
@@ -160,9 +168,76 @@ func rulesText(counts pipeline.RuleCounts) string {
 	return strings.TrimPrefix(text, "; ")
 }
 
-// reportRelease tells how the release came to be.
-func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result) {
-	a.Row(a.Err, "build", a.buildText(plan, result))
+// builtOf says of which commit a build was that another one's release comes from.
+func builtOf(plan *pipeline.Plan, build builds.Record) string {
+	if build.Commit == "" || build.Commit == plan.Origin.Commit {
+		return ""
+	}
+	text := ", of " + source.Short(build.Commit)
+	if build.Branch != "" && build.Branch != plan.Origin.Branch {
+		text += " on " + build.Branch
+	}
+	return text
+}
+
+func buildLabel(number int64) string {
+	if number == 0 {
+		return ""
+	}
+	return console.Faint(fmt.Sprintf("  build:%d", number))
+}
+
+// phaseText tells how long each part of a build took, and the change against the build before.
+func phaseText(result *pipeline.Result, before *builds.Ended) string {
+	var parts []string
+	if phases(result, "prepare", "step") == 0 {
+		return ""
+	}
+	for _, timing := range result.Timings {
+		name := timing.Phase
+		if name == "step" || name == "prepare" {
+			name = cut(timing.What, 28)
+		} else if name != "checkout" && name != "wait" {
+			continue
+		}
+		text := name + " " + console.Took(timing.Took)
+		if before != nil {
+			for _, phase := range before.Phases {
+				if phase.Name == timing.Phase && (phase.What == "" || phase.What == timing.What) {
+					text += against(timing.Took, time.Duration(phase.Milliseconds)*time.Millisecond)
+					break
+				}
+			}
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// lastEnd returns how the build of a branch before a number ended, among the last few; nil if that is not known.
+func lastEnd(ctx context.Context, run *pipeline.Run) *builds.Ended {
+	if run.Number() < 2 || run.Plan.Origin.Source == journal.FromOutput {
+		return nil
+	}
+	runs := builds.Runs{Store: run.Store, Site: run.Plan.Site}
+	found, err := runs.Back(ctx, run.Number()-1, 4, func(builds.Run) bool { return true })
+	if err != nil {
+		return nil
+	}
+	for _, one := range found {
+		if one.Branch == run.Plan.Origin.Branch && one.Ended != nil && one.Ended.Outcome == builds.Succeeded {
+			return one.Ended
+		}
+	}
+	return nil
+}
+
+// reportRelease tells how the release came to be: in a build with a number, or without one, after another one.
+func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result, number int64, before *builds.Ended) {
+	a.Row(a.Err, "build", a.buildText(plan, result)+buildLabel(number))
+	if text := phaseText(result, before); text != "" {
+		a.Row(a.Err, "", console.Faint(text))
+	}
 	changes := result.Changes
 	defer func() {
 		text := rulesText(result.Rules)
@@ -243,10 +318,10 @@ func changed(c pipeline.Changes) string {
 }
 
 func (a *app) buildText(plan *pipeline.Plan, result *pipeline.Result) string {
-	took := phases(result, "checkout", "build", "unpack")
+	took := phases(result, "checkout", "prepare", "step", "unpack")
 	switch {
 	case result.Reused:
-		return "nothing to do: the same content was built " + a.Age(result.Build.Finished)
+		return "nothing to do: the same content was built " + a.Age(result.Build.Finished) + builtOf(plan, result.Build)
 	case result.Kept:
 		return "nothing to do: the output of the last try was kept"
 	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Build.Steps) == 0 && took == 0:
@@ -275,7 +350,7 @@ func (a *app) reportBuilt(ctx context.Context, run *pipeline.Run, result *pipeli
 	nodes, _ := edge.Nodes(ctx, run.Store)
 	address := releaseAddress(run.Plan.Site, result.Release.String(), nearbyPort(nodes))
 	if a.JSON {
-		report := a.report(run.Plan, result)
+		report := a.report(run.Plan, result, run.Number())
 		report.ReleaseURL, report.EdgeNodes = address, len(nodes)
 		return a.Document(report)
 	}
@@ -296,7 +371,7 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 	took := time.Since(flip)
 	addresses := a.addresses(ctx, s, result.Entry.Environment, result.Entry.Document, nodes)
 	if a.JSON {
-		report := a.report(run.Plan, result)
+		report := a.report(run.Plan, result, run.Number())
 		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
 		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.Release.String(), nearbyPort(nodes))
 		report.EdgeNodes, report.EdgeServing = len(nodes), serving
@@ -317,6 +392,12 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 			a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(result.Entry.Environment))
 		}
 		a.hintEdge(nodes)
+	}
+	values := outputValues{URL: addresses[0], ReleaseURL: releaseAddress(s.site, result.Release.String(), nearbyPort(nodes)), Release: result.Release.Short(),
+		Environment: journal.DisplayName(result.Entry.Environment), Entry: result.Entry.Label(), Commit: result.Entry.Commit, Subject: result.Entry.Subject,
+		Changed: result.Before == nil || result.Before.Release != result.Release, Reused: result.Reused, Took: time.Since(started)}
+	if err := o.ciOptions.write(values); err != nil {
+		return err
 	}
 	if o.open && len(addresses) > 0 {
 		return openBrowser(ctx, addresses[len(addresses)-1])

@@ -89,6 +89,7 @@ func (a *app) root() *cobra.Command {
 		commands []*cobra.Command
 	}{
 		{"Look, and put it up", []*cobra.Command{a.initCommand(), a.serveCommand(), a.checkCommand(), a.explainCommand(), a.rulesCommand(), a.filesCommand(), a.buildCommand(), a.deployCommand(), a.openCommand()}},
+		{"Every commit by itself", []*cobra.Command{a.followCommand(), a.hookCommand(), a.buildsCommand(), a.logCommand(), a.cancelCommand(), a.usageCommand()}},
 		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
 		{"Run it", []*cobra.Command{a.edgeCommand(), a.storeCommand(), a.removeSiteCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
 	}
@@ -103,8 +104,8 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(command)
 		}
 	}
-	root.SetHelpCommandGroupID("2")
-	root.SetCompletionCommandGroupID("2")
+	root.SetHelpCommandGroupID("3")
+	root.SetCompletionCommandGroupID("3")
 	wrapUsage(root)
 	return root
 }

@@ -214,9 +214,9 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 	ended := make(chan error, 1)
 	owned.Go(func() {
 		build := p.Beside.Build
-		environment, err := builder.Environment(build.Variables, nil)
+		ready, err := builder.Environment(builder.Wanted{Variables: build.Variables})
 		if err == nil {
-			environment = append(environment, "CI=") // it is no build
+			environment := append(ready.Environment, "CI=") // it is no build
 			_, err = builder.Run(ctx, builder.Spec{Folder: p.SiteFolder(), Steps: []string{o.run}, Environment: environment, TimeLimit: 365 * 24 * time.Hour,
 				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
 		}

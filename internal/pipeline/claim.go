@@ -49,6 +49,32 @@ func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err
 	return nil, name + "@" + host + ":" + p.Root, nil
 }
 
+// owner is Owner, also for a clone whose history is cut off, as CI systems make them: there the remote is asked whether it has the
+// first commit that the claim names, which costs that one commit; only for a name that nobody has, all of the history is fetched.
+func (p *Project) owner(ctx context.Context, store storage.Store, site string) (roots []string, folder string, err error) {
+	roots, folder, err = p.Owner(ctx)
+	if fault.Code(err) != "shallow" {
+		return roots, folder, err
+	}
+	shallow := err
+	claim, err := ReadClaim(ctx, store, site)
+	if err != nil && !errors.Is(err, storage.ErrNotFound) {
+		return nil, "", err
+	}
+	branch := p.Repository.Branch(ctx)
+	for _, root := range claim.Roots {
+		if there, err := p.Repository.FetchCommit(ctx, branch, root); err == nil && there {
+			return []string{root}, "", nil
+		}
+	}
+	if err := p.Repository.FetchMore(ctx, "", 0); err != nil {
+		if problem, ok := errors.AsType[*fault.Error](shallow); ok {
+			return nil, "", problem.Because(err).Then("or check out with the whole history: in most CI systems a depth of 0")
+		}
+	}
+	return p.Owner(ctx)
+}
+
 // ReadClaim returns the claim of a site's name, or storage.ErrNotFound.
 func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, error) {
 	data, err := store.Get(ctx, storage.ClaimKey(site))
@@ -66,7 +92,7 @@ func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, er
 // EnsureClaim makes sure that the site's name belongs to this project. ask is called before a folder without Git takes a free
 // name; it returns nil to go on. takeOver takes the name from whoever has it.
 func (p *Project) EnsureClaim(ctx context.Context, store storage.Store, site string, takeOver bool, ask func() error) error {
-	roots, folder, err := p.Owner(ctx)
+	roots, folder, err := p.owner(ctx, store, site)
 	if err != nil {
 		return err
 	}

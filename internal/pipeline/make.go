@@ -2,14 +2,13 @@ package pipeline
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,27 +23,14 @@ import (
 type ready struct {
 	folder    string
 	name      string // of the folder, for messages
-	workspace string // to remove when the release is in the store; "" for a folder of the user's
+	workspace *workspace
+	made      bool // the folder is Orilla's, not the user's
 	record    builds.Record
 	log       string // the file with what the steps printed; "" without steps
 }
 
-// make gets an output and uploads it. A workspace with a finished output outlives a failed upload: the next try begins there.
+// make gets an output and uploads it. A finished output outlives a failed upload: the next try begins there.
 func (r *Run) make(ctx context.Context) error {
-	output, err := r.output(ctx)
-	if err != nil {
-		return err
-	}
-	if err := r.store(ctx, output); err != nil {
-		return err
-	}
-	if output.workspace != "" {
-		os.RemoveAll(output.workspace) //nolint:errcheck // cleaned with the cache
-	}
-	return nil
-}
-
-func (r *Run) output(ctx context.Context) (ready, error) {
 	switch r.Plan.Origin.Source {
 	case journal.FromOutput:
 		return r.given(ctx)
@@ -55,28 +41,29 @@ func (r *Run) output(ctx context.Context) (ready, error) {
 }
 
 // given takes ready output: a folder as it is, an archive unpacked.
-func (r *Run) given(ctx context.Context) (ready, error) {
+func (r *Run) given(ctx context.Context) error {
 	from := r.Plan.From
 	now := r.Now()
 	record := builds.Record{Started: now, Finished: now}
 	if from != "-" {
 		info, err := os.Stat(from)
 		if err != nil {
-			return ready{}, fault.New(fault.Usage, "no-output", "there is no such folder or archive").At("%s", from).Then("run the build first, or give the folder it leaves")
+			return fault.New(fault.Usage, "no-output", "there is no such folder or archive").At("%s", from).Then("run the build first, or give the folder it leaves")
 		}
 		if info.IsDir() {
-			return ready{folder: from, name: from, record: record}, nil
+			return r.store(ctx, ready{folder: from, name: from, record: record})
 		}
 	}
-	workspace, err := r.workspace()
+	scratch, err := r.workFolder()
 	if err != nil {
-		return ready{}, err
+		return err
 	}
+	defer os.RemoveAll(scratch) //nolint:errcheck // cleaned with the cache
 	archive, name := r.Stdin, "standard input"
 	if from != "-" {
 		file, err := os.Open(from)
 		if err != nil {
-			return ready{}, fault.New(fault.Failed, "unreadable", "the archive cannot be read").At("%s", from).Because(err)
+			return fault.New(fault.Failed, "unreadable", "the archive cannot be read").At("%s", from).Because(err)
 		}
 		defer file.Close() //nolint:errcheck // read only
 		archive, name = file, from
@@ -84,121 +71,183 @@ func (r *Run) given(ctx context.Context) (ready, error) {
 	limits := source.Limits{Files: r.Plan.Config.Limits.Files, Bytes: int64(r.Plan.Config.Limits.Size)}
 	var folder string
 	err = r.timed("unpack", name, func() error {
-		folder, err = source.Unpack(ctx, archive, name, workspace, limits)
+		folder, err = source.Unpack(ctx, archive, name, scratch, limits)
 		return err
 	})
 	if err != nil {
-		os.RemoveAll(workspace) //nolint:errcheck // cleaned with the cache
-		return ready{}, err
+		return err
 	}
-	return ready{folder: folder, name: name, workspace: workspace, record: record}, nil
+	return r.store(ctx, ready{folder: folder, name: name, made: true, record: record})
 }
 
 // workingTree runs the steps where the user works, without fetching dependencies: those that are there count.
-func (r *Run) workingTree(ctx context.Context) (ready, error) {
+func (r *Run) workingTree(ctx context.Context) error {
 	build := r.Plan.Config.Build
 	folder := filepath.Join(r.Plan.Project.Root, filepath.FromSlash(build.Folder))
 	output := ready{folder: filepath.Join(folder, filepath.FromSlash(build.Output)), name: path.Join(build.Folder, build.Output)}
-	if len(build.Run) == 0 {
-		now := r.Now()
-		output.record = builds.Record{Started: now, Finished: now}
-		return output, nil
+	now := r.Now()
+	output.record = builds.Record{Started: now, Finished: now}
+	if len(build.Run) > 0 {
+		scratch, err := r.workFolder()
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(scratch) //nolint:errcheck // cleaned with the cache
+		output.log = filepath.Join(scratch, "log")
+		if output.record, err = r.build(ctx, folder, steps{run: build.Run}, scratchLog(output.log)); err != nil {
+			return err
+		}
 	}
-	workspace, err := r.workspace()
-	if err != nil {
-		return ready{}, err
-	}
-	output.workspace, output.log = workspace, filepath.Join(workspace, "log")
-	output.record, err = r.build(ctx, folder, build.Run, output.log)
-	return output, err
+	return r.store(ctx, output)
 }
 
 // commit builds a commit in a checkout of its own, or takes up the output that an earlier try left.
-func (r *Run) commit(ctx context.Context) (ready, error) {
+func (r *Run) commit(ctx context.Context) error {
 	key, err := r.Plan.Inputs.Key()
 	if err != nil {
-		return ready{}, err
+		return err
 	}
-	kept := filepath.Join(r.Plan.Project.Places.Cache, "outputs", r.Plan.Site+"-"+key)
-	if output, ok := r.takeUp(kept); ok && !r.Rebuild {
-		r.result.Kept = true
-		return output, nil
-	}
-	workspace, err := r.workspace()
+	dependencies, err := r.dependencies(ctx)
 	if err != nil {
-		return ready{}, err
+		return err
 	}
-	output, err := r.buildCommit(ctx, workspace)
+	w, err := r.takeWorkspace(key, dependencies)
 	if err != nil {
-		os.RemoveAll(workspace) //nolint:errcheck // cleaned with the cache
-		return ready{}, err
+		return fault.New(fault.Failed, "no-workspace", "there is no place to build in").At("%s", r.Plan.Project.Places.Cache).Because(err).
+			Then("look whether that folder can be written, or set ORILLA_HOME to another one")
 	}
-	return r.keepOutput(workspace, kept, output), nil
+	defer w.release()
+	output, err := r.buildCommit(ctx, w, key, dependencies)
+	if err != nil {
+		return err
+	}
+	if err := r.store(ctx, output); err != nil {
+		return err
+	}
+	w.state.Output = nil
+	w.save()
+	return nil
 }
 
-func (r *Run) buildCommit(ctx context.Context, workspace string) (ready, error) {
-	build := r.Plan.Config.Build
-	checkout := filepath.Join(workspace, "tree")
-	folder := filepath.Join(checkout, filepath.FromSlash(r.Plan.Project.Prefix), filepath.FromSlash(build.Folder))
-	output := ready{
-		folder: filepath.Join(folder, filepath.FromSlash(build.Output)), name: path.Join(build.Folder, build.Output),
-		workspace: workspace, log: filepath.Join(workspace, "log"),
-	}
-	err := r.timed("checkout", r.Plan.Commit.Short(), func() error {
-		return r.Plan.Project.Repository.Checkout(ctx, r.Plan.Commit.Hash, checkout)
-	})
-	if err != nil {
-		return ready{}, err
-	}
-	steps := build.Run
-	deps := r.dependencies(folder)
-	if len(build.Prepare) > 0 {
-		if r.result.KeptDeps = deps.take(); !r.result.KeptDeps {
-			steps = build.Steps()
-		}
-	}
-	output.record, err = r.build(ctx, folder, steps, output.log)
-	if err == nil {
-		deps.give()
-	}
-	return output, err
+// steps are the commands of a build.
+type steps struct {
+	prepare, run []string
+	prepared     bool   // what prepare fetches is there
+	done         func() // is told when it has been fetched; may be nil
 }
+
+// logPlace says where a log goes.
+type logPlace interface {
+	log() string
+	temporary() string
+}
+
+type scratchLog string
+
+func (s scratchLog) log() string       { return string(s) }
+func (s scratchLog) temporary() string { return "" }
 
 // build runs steps and records how they went. A failed build is recorded in the store too, as far as that is possible.
-func (r *Run) build(ctx context.Context, folder string, steps []string, log string) (builds.Record, error) {
-	record := builds.Record{Started: r.Now(), Outcome: builds.Succeeded}
+func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace) (record builds.Record, err error) {
+	record = builds.Record{Started: r.Now(), Outcome: builds.Succeeded}
 	defer func() { record.Finished = r.Now() }()
-	if len(steps) == 0 {
-		record.Finished = r.Now()
-		return record, os.WriteFile(log, nil, 0o600)
+	if todo.prepared {
+		todo.prepare = nil
 	}
-	build := r.Plan.Config.Build
-	environment, err := builder.Ready(ctx, steps, build.Variables, build.Secrets)
+	if len(todo.prepare)+len(todo.run) == 0 {
+		return record, os.WriteFile(at.log(), nil, 0o600)
+	}
+	got, err := builder.Prepare(ctx, r.wanted(todo, at, folder))
 	if err != nil {
 		return record, err
 	}
-	file, err := os.Create(log)
+	if len(got.Short) > 0 {
+		r.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " + strings.Join(got.Short, ", ")})
+	}
+	log, err := builder.CreateLog(at.log())
 	if err != nil {
 		return record, err
 	}
-	err = r.timed("build", strings.Join(steps, "; "), func() error {
-		record.Steps, err = builder.Run(ctx, builder.Spec{
-			Folder: folder, Steps: steps, Environment: environment, TimeLimit: time.Duration(build.TimeLimit),
-			Log: file, Line: r.Report.Line, End: r.Report.Step,
-		})
-		return err
-	})
+	r.watched.follow(log)
+	limit, limited := r.timeLimit()
+	spec := builder.Spec{Folder: folder, Environment: got.Environment, Secrets: got.Secrets, ID: r.id(), TimeLimit: limit, Log: log, Line: r.Report.Line}
+	err = r.runSteps(ctx, spec, todo, &record)
+	if problem, ok := errors.AsType[*fault.Error](err); ok && problem.Code == "time-limit" && limited {
+		problem.Next = []string{"the limit is limits.build_time, which the production branch sets"}
+	}
+	r.watched.follow(nil)
 	record.Finished = r.Now()
-	err = errors.Join(err, file.Close())
-	if err != nil && ctx.Err() == nil {
+	if closed := log.Close(); err == nil && closed != nil {
+		err = fault.New(fault.Failed, "log", "the log of the build cannot be written").Because(closed)
+	}
+	if full := r.diskFull(folder); err != nil && full != "" {
+		if problem, ok := errors.AsType[*fault.Error](err); ok {
+			problem.What += ", and there is no room left on the disk"
+			problem.Next = append([]string{"make room where builds run: " + full}, problem.Next...)
+		}
+	}
+	if err != nil {
 		record.Outcome = builds.Failed
-		r.recordFailure(ctx, record, log)
-		err = r.keepLog(err, log)
+		r.result.Log = r.recordFailure(context.WithoutCancel(ctx), record, at.log(), ctx.Err() == nil)
+		err = r.keepLog(err, at.log())
 	}
 	return record, err
 }
 
-// keepLog moves the log of a failed build out of the workspace, which goes, and says where it is.
+// runSteps runs what prepares and then what builds, each step timed.
+func (r *Run) runSteps(ctx context.Context, spec builder.Spec, todo steps, record *builds.Record) error {
+	for _, part := range []struct {
+		phase string
+		steps []string
+		done  func()
+	}{{"prepare", todo.prepare, todo.done}, {"step", todo.run, nil}} {
+		if len(part.steps) == 0 {
+			if part.done != nil {
+				part.done()
+			}
+			continue
+		}
+		began := time.Now()
+		spec.Steps = part.steps
+		spec.Begin = func(i int) {
+			r.Report.Begin("build", part.steps[i])
+			r.watched.phase(part.steps[i])
+		}
+		spec.End = func(step builds.Step) {
+			r.result.Timings = append(r.result.Timings, Timing{part.phase, step.Command, time.Duration(step.Milliseconds) * time.Millisecond})
+			r.Report.Step(step)
+		}
+		spec.First = len(record.Steps)
+		ran, err := builder.Run(ctx, spec)
+		record.Steps = append(record.Steps, ran...)
+		if err != nil {
+			return err
+		}
+		spec.TimeLimit -= time.Since(began)
+		if part.done != nil {
+			part.done()
+		}
+	}
+	return nil
+}
+
+// wanted is what the plan's build asks for.
+func (r *Run) wanted(todo steps, at logPlace, folder string) builder.Wanted {
+	build := r.Plan.Config.Build
+	w := builder.Wanted{Steps: append(slices.Clone(todo.prepare), todo.run...), Variables: build.Variables, Secrets: r.Plan.Secrets(), Needs: build.Needs,
+		Told: map[string]string{}, Temporary: at.temporary()}
+	for name, value := range r.Plan.Told {
+		if name != "history" {
+			w.Told["ORILLA_"+strings.ToUpper(name)] = value
+		}
+	}
+	if at.temporary() != "" {
+		w.Ceiling = filepath.Dir(at.temporary())
+	}
+	return w
+}
+
+// keepLog moves the log of a failed build out of the workspace, which the next build cleans, and says where it is.
 func (r *Run) keepLog(err error, log string) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
@@ -209,73 +258,6 @@ func (r *Run) keepLog(err error, log string) error {
 		return err
 	}
 	return problem.Then("read the whole log: %s", kept)
-}
-
-func (r *Run) workspace() (string, error) {
-	folder := filepath.Join(r.Plan.Project.Places.Cache, "work", r.Plan.Site+"-"+strings.ToLower(rand.Text()[:12]))
-	r.cleanWork(filepath.Dir(folder))
-	return folder, os.MkdirAll(folder, 0o700)
-}
-
-// oldWork is after what time a workspace that nobody came back to is removed.
-const oldWork = 3 * 24 * time.Hour
-
-// cleanWork removes workspaces of runs that were killed, and outputs that nobody took up.
-func (r *Run) cleanWork(work string) {
-	for _, folder := range []string{work, filepath.Join(r.Plan.Project.Places.Cache, "outputs")} {
-		entries, _ := os.ReadDir(folder)
-		for _, entry := range entries {
-			if info, err := entry.Info(); err == nil && r.Now().Sub(info.ModTime()) > oldWork {
-				os.RemoveAll(filepath.Join(folder, entry.Name())) //nolint:errcheck // the next run tries again
-			}
-		}
-	}
-}
-
-// keptFile lies in a kept workspace and says what its output is.
-const keptFile = "output.json"
-
-type keptOutput struct {
-	Folder string        `json:"folder"` // relative to the workspace
-	Name   string        `json:"name"`
-	Record builds.Record `json:"record"`
-}
-
-// keepOutput moves a workspace to where the next try of the same build finds it. If that fails, it stays where it is.
-func (r *Run) keepOutput(workspace, kept string, output ready) ready {
-	relative, err := filepath.Rel(workspace, output.folder)
-	if err != nil {
-		return output
-	}
-	data, err := json.Marshal(keptOutput{relative, output.name, output.record})
-	if err == nil {
-		err = os.WriteFile(filepath.Join(workspace, keptFile), data, 0o600)
-	}
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(kept), 0o700)
-	}
-	if err == nil {
-		os.RemoveAll(kept) //nolint:errcheck // the rename tells
-		err = os.Rename(workspace, kept)
-	}
-	if err != nil {
-		return output
-	}
-	output.folder, output.workspace, output.log = filepath.Join(kept, relative), kept, filepath.Join(kept, "log")
-	return output
-}
-
-func (r *Run) takeUp(kept string) (ready, bool) {
-	data, err := os.ReadFile(filepath.Join(kept, keptFile))
-	var output keptOutput
-	if err != nil || json.Unmarshal(data, &output) != nil || !filepath.IsLocal(output.Folder) {
-		return ready{}, false
-	}
-	folder := filepath.Join(kept, output.Folder)
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		return ready{}, false
-	}
-	return ready{folder: folder, name: output.Name, workspace: kept, record: output.Record, log: filepath.Join(kept, "log")}, true
 }
 
 // noOutput says which folders there are instead of the one that was expected.

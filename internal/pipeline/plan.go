@@ -25,7 +25,8 @@ type Order struct {
 	Branch      string
 	Site        string // overrides the configuration
 	Message     string
-	NoTarget    bool // build only: nothing will be live
+	NoTarget    bool   // build only: nothing will be live
+	Ref         string // a followed ref that is no branch, by its full name; Branch is its name for people
 }
 
 // Plan is what will be done: it is known before anything is built.
@@ -41,11 +42,13 @@ type Plan struct {
 	Uncommitted int // files whose changes are not in this deploy, or, of a working tree, are
 	Message     string
 	Inputs      builds.Inputs
+	Told        map[string]string // what the build is told of where it goes
+	Ref         string            // the full name of the ref, where it is no branch
 }
 
 // MakePlan finds out what an order means.
 func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
-	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside}
+	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside, Ref: order.Ref}
 	if plan.Site == "" {
 		plan.Site = p.Site()
 	}
@@ -75,7 +78,72 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 			return nil, p.noTarget(order)
 		}
 	}
+	if err == nil && plan.Origin.Source == journal.FromCommit {
+		err = plan.inputs(ctx)
+	}
 	return plan, err
+}
+
+// inputs finds out what the build can see.
+func (plan *Plan) inputs(ctx context.Context) error {
+	p, build := plan.Project, plan.Config.Build
+	folder := path.Join(p.Prefix, build.Folder)
+	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, p.notBuilt(plan.Config)...)
+	if err != nil {
+		return fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).At("%s: build.folder", plan.Commit.Short()).Because(ctx.Err())
+	}
+	plan.Inputs = builds.Inputs{
+		Source: journal.FromCommit, Tree: tree, Folder: folder, Prepare: build.Prepare, Run: build.Run, Output: build.Output,
+		LeaveOut: plan.Config.LeaveOut, Variables: build.Variables, Secrets: plan.Secrets(), Needs: build.Needs,
+	}
+	for _, also := range build.Also {
+		id, err := p.Repository.Object(ctx, plan.Commit.Hash, also)
+		if err != nil {
+			return fault.New(fault.Usage, "no-also", "the commit has neither a folder nor a file %q", also).At("%s: build.also", plan.Commit.Short()).Because(ctx.Err()).
+				Then("paths under build.also are written from the repository's top")
+		}
+		if plan.Inputs.Also == nil {
+			plan.Inputs.Also = map[string]string{}
+		}
+		plan.Inputs.Also[strings.TrimSuffix(also, "/")] = id
+	}
+	for _, what := range build.Tell {
+		if plan.Told == nil {
+			plan.Told = map[string]string{}
+		}
+		plan.Told[what] = plan.about(what)
+	}
+	plan.Inputs.Told = plan.Told
+	return nil
+}
+
+// about returns what a build is told of where it goes.
+func (plan *Plan) about(what string) string {
+	switch what {
+	case "commit", "history":
+		return plan.Commit.Hash
+	case "branch":
+		return plan.Origin.Branch
+	case "environment":
+		return journal.DisplayName(plan.Environment)
+	}
+	if addresses := plan.Project.Standing.Environments[plan.Environment].Addresses; len(addresses) > 0 {
+		return addresses[0]
+	}
+	return ""
+}
+
+// Secrets returns the names of the secrets that the build is given: none for branches that the production branch's configuration
+// excludes.
+func (plan *Plan) Secrets() []string {
+	branch := plan.Origin.Branch
+	if plan.Ref != "" {
+		branch = plan.Ref
+	}
+	if plan.Origin.Source != journal.FromCommit || plan.Project.Standing.Build.GivesSecrets(branch) {
+		return plan.Config.Build.Secrets
+	}
+	return nil
 }
 
 func (p *Project) checkOrder(order Order, site string) error {
@@ -188,16 +256,6 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 		}
 	default:
 		return "", err
-	}
-	folder := path.Join(p.Prefix, plan.Config.Build.Folder)
-	tree, err := p.Repository.Tree(ctx, commit.Hash, folder, p.notBuilt(plan.Config)...)
-	if err != nil {
-		return "", fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).At("%s: build.folder", commit.Short()).Because(ctx.Err())
-	}
-	build := plan.Config.Build
-	plan.Inputs = builds.Inputs{
-		Source: journal.FromCommit, Tree: tree, Folder: folder, Prepare: build.Prepare, Run: build.Run, Output: build.Output,
-		LeaveOut: plan.Config.LeaveOut, Variables: build.Variables, Secrets: build.Secrets,
 	}
 	return branch, nil
 }

@@ -60,10 +60,69 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	}
 	p.Beside = p.Beside.WithDefaults(p.Main)
 	p.Standing = p.Beside
-	if p.Repository != nil {
-		return p, p.loadStanding(ctx)
+	if p.Repository == nil {
+		return p, nil
 	}
-	return p, nil
+	if err := p.findPrefix(); err != nil {
+		return nil, err
+	}
+	if p.Repository.Bare {
+		return p, p.fromRepository(ctx)
+	}
+	return p, p.loadStanding(ctx)
+}
+
+// LoadFrom is the project in folder of a repository that has no working tree, such as a mirror. beside is the project of the folder that
+// the command runs in: relative addresses are relative to it.
+func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project) (*Project, error) {
+	p := *beside
+	p.Repository, p.Main = repository, repository.MainBranch(ctx)
+	if folder != "" {
+		p.Prefix = path.Clean(folder)
+	}
+	if p.Prefix == "." {
+		p.Prefix = ""
+	}
+	p.Configured, p.Beside = false, project.Config{}
+	p.Beside = p.Beside.WithDefaults(p.Main)
+	p.Standing = p.Beside
+	return &p, p.fromRepository(ctx)
+}
+
+// fromRepository reads the configuration from the production branch, where there is no file to read.
+func (p *Project) fromRepository(ctx context.Context) error {
+	for range 2 { // it may name another production branch than the main one
+		if err := p.loadStanding(ctx); err != nil {
+			return err
+		}
+		if p.StandingAt == "" {
+			break
+		}
+		p.Beside, p.Configured = p.Standing, true
+	}
+	if p.Configured {
+		return nil
+	}
+	problem := fault.New(fault.Usage, "no-config", "the branch %s has no %s", p.Main, path.Join(p.Prefix, project.FileName)).At("%s", p.Repository.Top)
+	for _, place := range p.Repository.Named(ctx, p.Main, project.FileName) {
+		problem = problem.Then("there is one in %s: --project %s", path.Dir(place), path.Dir(place))
+	}
+	return problem.Then("commit one to that branch: orilla init writes it")
+}
+
+func (p *Project) findPrefix() error {
+	top, err := filepath.EvalSymlinks(p.Repository.Top)
+	if err != nil {
+		return err
+	}
+	root, err := filepath.EvalSymlinks(p.Root)
+	if err != nil {
+		return err
+	}
+	if prefix, err := filepath.Rel(top, root); err == nil && prefix != "." && !strings.HasPrefix(prefix, "..") && !p.Repository.Bare {
+		p.Prefix = filepath.ToSlash(prefix)
+	}
+	return nil
 }
 
 // findFile looks for orilla.yaml from the project's folder upwards.
@@ -89,17 +148,6 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 
 // loadStanding reads what only the production branch may say.
 func (p *Project) loadStanding(ctx context.Context) error {
-	top, err := filepath.EvalSymlinks(p.Repository.Top)
-	if err != nil {
-		return err
-	}
-	root, err := filepath.EvalSymlinks(p.Root)
-	if err != nil {
-		return err
-	}
-	if prefix, err := filepath.Rel(top, root); err == nil && prefix != "." && !strings.HasPrefix(prefix, "..") {
-		p.Prefix = filepath.ToSlash(prefix)
-	}
 	branch := p.Beside.Environments[project.Production].Follows
 	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
 	if err != nil {

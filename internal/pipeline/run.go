@@ -54,6 +54,9 @@ type Run struct {
 	Parallel  int           // how many requests at once; 0: as many as the store is good for
 	Rate      *rate.Limiter // bytes a second; nil for no limit
 	Now       func() time.Time
+	// SkipSame leaves an environment alone that serves the same release of the same commit already: the error is ErrSame.
+	SkipSame bool
+	Began    func(number int64) // is told the number of a build that begins; may be nil
 
 	result     Result
 	readBeside func(file string) ([]byte, error) // reads rules files that the build does not make
@@ -64,6 +67,10 @@ type Run struct {
 	loads      atomic.Int32
 	lookedFor  string // the build key whose records were looked at
 	newest     int    // the highest number among them
+	buildID    string
+	watched    *watched      // while it builds
+	begun      *builds.Begun // while nobody said how it ended
+	ended      *builds.Ended
 }
 
 // Result is what a run did.
@@ -85,6 +92,7 @@ type Result struct {
 	Entry    *journal.Entry
 	Before   *journal.Entry // the head that the entry follows
 	Timings  []Timing
+	Log      []digest.Digest // of a build that failed
 }
 
 // Changes counts how a release differs from the one that was live.
@@ -96,6 +104,7 @@ type Changes struct {
 // Timing is how long one phase took.
 type Timing struct {
 	Phase string
+	What  string
 	Took  time.Duration
 }
 
@@ -110,7 +119,7 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
-	if err := r.checkFrozen(ctx); err != nil {
+	if err := errors.Join(r.checkPaused(ctx), r.checkFrozen(ctx)); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	if err := r.readRules(ctx); err != nil {
@@ -118,7 +127,7 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	}
 	found, err := r.reuse(ctx)
 	if err == nil && !found {
-		err = r.make(ctx)
+		err = r.run(ctx)
 	}
 	if err != nil {
 		return nil, StoreTrouble(r.Store, err)
@@ -126,8 +135,54 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	return &r.result, nil
 }
 
+// run makes the release, unless somebody else does so meanwhile.
+func (r *Run) run(ctx context.Context) error {
+	if err := r.withinMonth(ctx); err != nil {
+		return err
+	}
+	building, err := r.announce(ctx)
+	if errors.Is(err, errElsewhere) {
+		found, err := r.reuse(ctx)
+		if found || err != nil {
+			return err
+		}
+		return r.run(ctx) // it failed there; here it says why
+	}
+	if err != nil {
+		return err
+	}
+	if r.Began != nil {
+		r.Began(r.begun.Number)
+	}
+	found, err := r.reuse(ctx) // it may have ended elsewhere just before this one began
+	if err == nil && !found {
+		err = r.make(building)
+	}
+	if cause := context.Cause(building); err != nil && building.Err() != nil {
+		err = cause
+	}
+	if err != nil {
+		r.finish(ctx, err)
+	}
+	return err
+}
+
 // Close drops the pin. It is called whatever became of the run.
-func (r *Run) Close(ctx context.Context) { r.hold.Drop(ctx) }
+func (r *Run) Close(ctx context.Context) {
+	r.finish(ctx, nil)
+	r.hold.Drop(ctx)
+}
+
+// Number returns the number of the build that was run, 0 if there was none.
+func (r *Run) Number() int64 {
+	switch {
+	case r.begun != nil:
+		return r.begun.Number
+	case r.ended != nil:
+		return r.ended.Number
+	}
+	return 0
+}
 
 // checkFrozen stops before the build what a freeze would refuse after it.
 func (r *Run) checkFrozen(ctx context.Context) error {
@@ -353,13 +408,22 @@ func sameSet(a, b *release.RuleSet) bool {
 func (r *Run) timed(phase, what string, do func() error) error {
 	r.Report.Begin(phase, what)
 	started := time.Now()
+	r.watched.phase(phase)
 	err := do()
-	r.result.Timings = append(r.result.Timings, Timing{phase, time.Since(started)})
+	r.result.Timings = append(r.result.Timings, Timing{phase, what, time.Since(started)})
 	return err
 }
 
-// Activate points the plan's environment at the release.
+// Activate points the plan's environment at the release. An automatic run does not replace a newer commit.
 func (r *Run) Activate(ctx context.Context) error {
+	started := time.Now()
+	err := r.activate(ctx)
+	r.result.Timings = append(r.result.Timings, Timing{"activate", "", time.Since(started)})
+	r.finish(ctx, err)
+	return err
+}
+
+func (r *Run) activate(ctx context.Context) error {
 	document, keep, err := r.document(ctx)
 	if err != nil {
 		return StoreTrouble(r.Store, err)
@@ -380,7 +444,11 @@ func (r *Run) Activate(ctx context.Context) error {
 	if err := r.hold.Check(); err != nil {
 		return StoreTrouble(r.Store, err)
 	}
-	entry, err := r.journal().Append(ctx, after, journal.Activate(journal.Deploy, move, r.Now()))
+	decide := journal.Activate(journal.Deploy, move, r.Now())
+	if r.Automatic {
+		decide = r.unlessNewer(ctx, decide)
+	}
+	entry, err := r.journal().Append(ctx, after, decide)
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
 		return FrozenRefusal(refusal.Entry)
 	}

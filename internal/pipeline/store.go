@@ -85,6 +85,7 @@ func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader,
 	if record.Log, err = addLog(ctx, put, output.log); err != nil {
 		return false, err
 	}
+	r.result.Log = record.Log
 	err = r.timed("commit", "", func() error {
 		if again, err = put.settle(ctx, r); again || err != nil {
 			return err
@@ -236,13 +237,13 @@ func (r *Run) scanOptions() publish.Options {
 	config := r.Plan.Config
 	return publish.Options{
 		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: config.Limits.Files, MaxBytes: int64(config.Limits.Size),
-		WithoutIndex: r.NoIndex,
+		MaxFile: int64(config.Limits.FileSize), WithoutIndex: r.NoIndex,
 	}
 }
 
 // renamed makes a message speak of the output by the name that the user gave it, not by the path of a workspace.
 func renamed(err error, output ready) error {
-	if problem, ok := errors.AsType[*fault.Error](err); ok && output.workspace != "" && problem.Where == filepath.Clean(output.folder) {
+	if problem, ok := errors.AsType[*fault.Error](err); ok && (output.made || output.workspace != nil) && problem.Where == filepath.Clean(output.folder) {
 		problem.Where = output.name
 	}
 	return err
@@ -407,6 +408,9 @@ func (r *Run) describe(ctx context.Context, record *builds.Record) error {
 	if plan.Commit != nil {
 		record.Tree, record.Author = plan.Commit.Tree, plan.Commit.Author
 	}
+	if plan.Origin.Source == journal.FromCommit {
+		record.Told = plan.Told
+	}
 	if plan.Origin.Source != journal.FromCommit {
 		inputs = builds.Inputs{Source: plan.Origin.Source, Release: record.Release, Commit: plan.Origin.Commit}
 	}
@@ -418,20 +422,21 @@ func (r *Run) describe(ctx context.Context, record *builds.Record) error {
 	return err
 }
 
-// recordFailure keeps the record and the log of a failed build, as far as the store allows: the build's own error is what the
-// user must see.
-func (r *Run) recordFailure(ctx context.Context, record builds.Record, log string) {
+// recordFailure keeps the log of a build that did not succeed, and the record of one that failed, as far as the store allows: the
+// build's own error is what the user must see.
+func (r *Run) recordFailure(ctx context.Context, record builds.Record, log string, failed bool) []digest.Digest {
 	batch, err := r.Store.Begin(ctx)
 	if err != nil {
-		return
+		return nil
 	}
 	defer batch.Discard()
 	if record.Log, err = addLog(ctx, batch, log); err != nil {
-		return
+		return nil
 	}
-	if _, err = batch.Commit(ctx); err == nil {
+	if _, err = batch.Commit(ctx); err == nil && failed {
 		r.record(ctx, record, nil) //nolint:errcheck // see above
 	}
+	return record.Log
 }
 
 // memory loads the remembered digests of a folder.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -23,6 +24,8 @@ import (
 type Repository struct {
 	Top string // of the working tree; of the repository itself if it is bare
 	Dir string // the .git folder that the work trees share
+	// Bare: there is no working tree.
+	Bare bool
 }
 
 // Errors that callers decide on.
@@ -53,7 +56,7 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 		dir = filepath.Join(folder, dir)
 	}
 	if bare == "true" {
-		return &Repository{Top: dir, Dir: dir}, nil
+		return &Repository{Top: dir, Dir: dir, Bare: true}, nil
 	}
 	top, err := run(ctx, folder, "rev-parse", "--show-toplevel")
 	if err != nil {
@@ -123,13 +126,19 @@ func (r *Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	if strings.HasPrefix(name, "-") {
 		return Commit{}, fmt.Errorf("%q: %w", name, ErrNoCommit)
 	}
-	out, err := run(ctx, r.Top, "log", "-1", "--format=%H%x00%T%x00%s%x00%an <%ae>%x00%ct", "--no-show-signature", name+"^{commit}", "--")
+	out, err := run(ctx, r.Top, "log", "-1", commitFormat, "--no-show-signature", name+"^{commit}", "--")
 	if err != nil {
 		return Commit{}, errors.Join(fmt.Errorf("%q: %w", name, ErrNoCommit), ctx.Err())
 	}
-	fields := strings.Split(out, "\x00")
+	return parseCommit(out)
+}
+
+const commitFormat = "--format=%H%x00%T%x00%s%x00%an <%ae>%x00%ct"
+
+func parseCommit(line string) (Commit, error) {
+	fields := strings.Split(line, "\x00")
 	if len(fields) != 5 {
-		return Commit{}, fmt.Errorf("git log answered %q", out)
+		return Commit{}, fmt.Errorf("git log answered %q", line)
 	}
 	var seconds int64
 	if _, err := fmt.Sscan(fields[4], &seconds); err != nil {
@@ -156,6 +165,21 @@ func (r *Repository) Branches(ctx context.Context) []string {
 	return strings.Split(out, "\n")
 }
 
+// Named returns the paths of the files of a commit that have a name, in any folder.
+func (r *Repository) Named(ctx context.Context, commit, name string) []string {
+	out, err := run(ctx, r.Top, "ls-tree", "-r", "--name-only", commit)
+	if err != nil {
+		return nil
+	}
+	var found []string
+	for file := range strings.SplitSeq(out, "\n") {
+		if path.Base(file) == name {
+			found = append(found, file)
+		}
+	}
+	return found
+}
+
 // IsBranch reports whether name is a local branch.
 func (r *Repository) IsBranch(ctx context.Context, name string) bool {
 	_, err := run(ctx, r.Top, "show-ref", "--verify", "--quiet", "refs/heads/"+name)
@@ -168,6 +192,9 @@ func (r *Repository) MainBranch(ctx context.Context) string {
 		return strings.TrimPrefix(head, "origin/")
 	}
 	branches := r.Branches(ctx)
+	if head := r.Branch(ctx); r.Bare && slices.Contains(branches, head) {
+		return head
+	}
 	candidates := []string{"main", "master", "trunk"}
 	if configured, err := run(ctx, r.Top, "config", "--get", "init.defaultBranch"); err == nil && configured != "" {
 		candidates = append([]string{configured}, candidates...)
@@ -188,7 +215,7 @@ func (r *Repository) MainBranch(ctx context.Context) string {
 // Roots returns the hashes of the commits without parents that HEAD descends from. They tell one repository from another
 // wherever it is cloned. In a shallow clone they cannot be known.
 func (r *Repository) Roots(ctx context.Context) ([]string, error) {
-	if shallow, err := run(ctx, r.Top, "rev-parse", "--is-shallow-repository"); err == nil && shallow == "true" {
+	if r.IsShallow(ctx) {
 		return nil, fault.New(fault.Refused, "shallow", "the clone is shallow, so its first commit, which says whose the site's name is, is not here").
 			At("%s", r.Top).Then("git fetch --unshallow")
 	}

@@ -77,8 +77,9 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	c, err := r.Commit(t.Context(), "HEAD~1")
 	require.NoError(t, err)
 	assert.Equal(t, "Islands", c.Subject)
-	target := filepath.Join(t.TempDir(), "deep", "tree")
-	require.NoError(t, r.Checkout(t.Context(), c.Hash, target))
+	w := source.Workspace{Folder: filepath.Join(t.TempDir(), "deep")}
+	target := w.Tree()
+	require.NoError(t, r.Checkout(t.Context(), c.Hash, w, source.View{}))
 	data, err := os.ReadFile(filepath.Join(target, "index.html"))
 	require.NoError(t, err)
 	assert.Equal(t, "one\r\ntwo\n", string(data), "the bytes of the commit")
@@ -87,7 +88,71 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	assert.NoFileExists(t, hooked, "no hook runs")
 	assert.Equal(t, before, snapshot(t, folder), "nothing of the user's was touched")
 	assert.Equal(t, 2, r.Uncommitted(t.Context()))
-	assert.Equal(t, c.Hash, git(t, target, "rev-parse", "HEAD"), "generators may ask git")
+	assert.NoDirExists(t, filepath.Join(target, ".git"), "who did not ask for the history does not see it")
+	require.NoError(t, r.Checkout(t.Context(), c.Hash, w, source.View{History: true}))
+	assert.Equal(t, c.Hash, git(t, target, "rev-parse", "HEAD"), "who did can ask git")
+	assert.Equal(t, "3", git(t, target, "rev-list", "--count", "main"), "of all branches")
+	assert.Equal(t, before, snapshot(t, folder))
+}
+
+// TestAWorkspaceIsCleanWhateverABuildLeft checks out one commit after the other in a workspace that builds have spoiled.
+func TestAWorkspaceIsCleanWhateverABuildLeft(t *testing.T) {
+	folder := repository(t)
+	commit(t, folder, map[string]string{".gitignore": "kept/\nmade/\n", "index.html": "second", "other/page.html": "o", "a b/[x].html": "odd"}, "Second")
+	r, err := source.FindRepository(t.Context(), folder)
+	require.NoError(t, err)
+	first, err := r.Commit(t.Context(), "HEAD~1")
+	require.NoError(t, err)
+	second, err := r.Commit(t.Context(), "HEAD")
+	require.NoError(t, err)
+	w := source.Workspace{Folder: filepath.Join(t.TempDir(), "w")}
+	view := source.View{Keep: []string{"kept"}}
+	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, view))
+	fresh := snapshot(t, w.Tree())
+	assert.Len(t, fresh, 5)
+	for name, spoil := range map[string]string{
+		"changed files":       "echo x > index.html; rm -r sub; touch -d '2001-01-01' index.html",
+		"the same size":       "printf secone > index.html",
+		"new files":           "mkdir made sub/deep; touch made/a sub/deep/b new.html",
+		"a repository":        "git init -q .; git config user.name x; mkdir repo; git init -q repo; touch repo/x",
+		"unwritable folders":  "mkdir -p made/locked; touch made/locked/x; chmod 500 made/locked; chmod 400 index.html",
+		"links out of it":     "rm -r sub; ln -s / sub; ln -s /etc made",
+		"a folder for a file": "rm index.html; mkdir index.html; touch index.html/x",
+		"nothing left":        "rm -rf \"$PWD\"",
+		"less than that":      "rm -rf \"$PWD/../git\"",
+		"Git's files spoiled": "echo broken > ../git/index; echo broken > ../git/HEAD",
+		"a lock":              "touch ../git/index.lock",
+	} {
+		t.Run(name, func(t *testing.T) {
+			script := exec.Command("sh", "-c", spoil)
+			script.Dir = w.Tree()
+			out, err := script.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			require.NoError(t, r.Checkout(t.Context(), first.Hash, w, view))
+			assert.NoFileExists(t, filepath.Join(w.Tree(), "other", "page.html"))
+			require.NoError(t, r.Checkout(t.Context(), second.Hash, w, view))
+			assert.Equal(t, fresh, snapshot(t, w.Tree()))
+		})
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(w.Tree(), "kept"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(w.Tree(), "kept", "x"), nil, 0o644))
+	before, err := os.Stat(filepath.Join(w.Tree(), "sub", "page.html"))
+	require.NoError(t, err)
+	require.NoError(t, r.Checkout(t.Context(), first.Hash, w, view))
+	assert.FileExists(t, filepath.Join(w.Tree(), "kept", "x"))
+	after, err := os.Stat(filepath.Join(w.Tree(), "sub", "page.html"))
+	require.NoError(t, err)
+	assert.Equal(t, before.ModTime(), after.ModTime(), "what did not change is not touched")
+	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, source.View{}))
+	assert.NoDirExists(t, filepath.Join(w.Tree(), "kept"))
+
+	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, source.View{Paths: []string{"a b", "index.html"}}))
+	seen := snapshot(t, w.Tree())
+	assert.Contains(t, seen, filepath.Join(w.Tree(), "a b", "[x].html"))
+	assert.Contains(t, seen, filepath.Join(w.Tree(), "index.html"))
+	assert.NotContains(t, seen, filepath.Join(w.Tree(), "other", "page.html"), "what the key does not name is not there")
+	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, view))
+	assert.Equal(t, fresh, snapshot(t, w.Tree()))
 }
 
 // snapshot is every file of a folder, .git included, but for what reading through git may refresh.

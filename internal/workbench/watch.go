@@ -161,3 +161,11 @@ func differing(before, after map[string]time.Time) []string {
 	}
 	return paths
 }
+
+// Changes tells when something changed in a folder, or below it where skip, asked for each folder, lets it look. The channel is closed
+// when the context ends. Where the system cannot tell of changes, they are found by looking again and again.
+func Changes(ctx context.Context, root string, skip func(folder string) bool) <-chan []string {
+	w := newWatch(root, skip)
+	context.AfterFunc(ctx, w.close)
+	return w.changes(ctx)
+}

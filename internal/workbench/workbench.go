@@ -236,12 +236,12 @@ func (b *Bench) make(ctx context.Context, why string) {
 
 func (b *Bench) build(ctx context.Context) error {
 	build := b.Project.Beside.Build
-	environment, err := builder.Ready(ctx, build.Run, build.Variables, build.Secrets)
+	ready, err := builder.Prepare(ctx, builder.Wanted{Steps: build.Run, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs})
 	if err != nil {
 		return err
 	}
 	_, err = builder.Run(ctx, builder.Spec{
-		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: environment, TimeLimit: time.Duration(build.TimeLimit),
+		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: ready.Environment, Secrets: ready.Secrets, TimeLimit: time.Duration(build.TimeLimit),
 		Log: io.Discard, Line: b.Report.Line,
 	})
 	return err

@@ -16,16 +16,23 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Format is the version of the record layout, and of what a key is made of.
+// Format is the version of the record layout.
 const Format = 1
+
+// KeyFormat is the version of what a key is made of. Since 2 a build sees no more than its key names: no other folders of the
+// repository, no history unless it is told.
+const KeyFormat = 2
 
 // Outcome says how a build ended.
 type Outcome string
 
 // The outcomes.
 const (
-	Succeeded Outcome = "succeeded"
-	Failed    Outcome = "failed"
+	Succeeded  Outcome = "succeeded"
+	Failed     Outcome = "failed"
+	Cancelled  Outcome = "cancelled"  // somebody ended it
+	Superseded Outcome = "superseded" // a newer commit of its branch came
+	Abandoned  Outcome = "abandoned"  // whoever ran it is gone
 )
 
 // Inputs is what a build can see. Its hash is the build key: what has a known key need not be built again. Rules and page
@@ -34,20 +41,23 @@ type Inputs struct {
 	Format    int               `json:"format"`
 	Source    journal.Source    `json:"source"`
 	Tree      string            `json:"tree,omitempty"`    // of the site's folder, but for rules files and the configuration
+	Also      map[string]string `json:"also,omitempty"`    // what else of the repository is there, by path: Git's ids
 	Folder    string            `json:"folder,omitempty"`  // where it lies
 	Prepare   []string          `json:"prepare,omitempty"` // the steps
 	Run       []string          `json:"run,omitempty"`
 	Output    string            `json:"output,omitempty"`
 	LeaveOut  []string          `json:"leave_out,omitempty"`
 	Variables map[string]string `json:"variables,omitempty"`
-	Secrets   []string          `json:"secrets,omitempty"` // their names
+	Secrets   []string          `json:"secrets,omitempty"` // their names, of those that the build is given
+	Told      map[string]string `json:"told,omitempty"`    // commit, branch, environment, address, history: if it asked for them
+	Needs     map[string]string `json:"needs,omitempty"`   // versions of tools that it asked for
 	Release   release.ID        `json:"release,omitzero"`  // for output that was ready: what it became
 	Commit    string            `json:"commit,omitempty"`  // for output that was ready: where it was said to come from
 }
 
 // Key returns the build key: 64 hexadecimal digits.
 func (i Inputs) Key() (string, error) {
-	i.Format = Format
+	i.Format = KeyFormat
 	i.LeaveOut, i.Secrets = slices.Sorted(slices.Values(i.LeaveOut)), slices.Sorted(slices.Values(i.Secrets))
 	data, err := canon.Marshal(i)
 	return digest.Of(data).String(), err
@@ -74,6 +84,19 @@ type Record struct {
 	Reuses   string          `json:"reuses,omitempty"` // the name of the build whose output this is, with other rules or page settings
 	Release  release.ID      `json:"release,omitzero"`
 	Who      string          `json:"who"`
+	// Told is what the build was told of where it goes: its release belongs there.
+	Told map[string]string `json:"told,omitempty"`
+}
+
+// Bound returns why a release that a build made cannot be live somewhere else than where it was told to go: the first of
+// environment, branch and address that differs, with what the build was told; "" if nothing does.
+func (r Record) Bound(environment, branch, address string) (what, told string) {
+	for _, one := range [][2]string{{"environment", environment}, {"branch", branch}, {"address", address}} {
+		if told, ok := r.Told[one[0]]; ok && told != one[1] {
+			return one[0], told
+		}
+	}
+	return "", ""
 }
 
 // RulesFile is a rules file as it was written.

@@ -23,12 +23,14 @@ var inputs = builds.Inputs{
 func TestTheKeyIsWhatABuildCanSee(t *testing.T) {
 	key, err := inputs.Key()
 	require.NoError(t, err)
-	assert.Equal(t, "e88310fb14db3a87da0fe7e6db3f2de8", key[:32], "a key is frozen: what is built once is found again")
+	assert.Equal(t, "342cafb459d2d4918a46931dec9a5f65", key[:32], "a key is frozen: what is built once is found again")
 	seen := map[string]bool{key: true}
 	for name, change := range map[string]func(*builds.Inputs){
 		"tree": func(i *builds.Inputs) { i.Tree = "t2" }, "folder": func(i *builds.Inputs) { i.Folder = "web" }, "run": func(i *builds.Inputs) { i.Run = []string{"make all"} },
 		"prepare": func(i *builds.Inputs) { i.Prepare = []string{"npm ci"} }, "output": func(i *builds.Inputs) { i.Output = "dist" },
 		"variables": func(i *builds.Inputs) { i.Variables = map[string]string{"A": "2"} }, "secrets": func(i *builds.Inputs) { i.Secrets = []string{"X"} },
+		"also": func(i *builds.Inputs) { i.Also = map[string]string{"shared": "t3"} }, "told": func(i *builds.Inputs) { i.Told = map[string]string{"branch": "main"} },
+		"told otherwise": func(i *builds.Inputs) { i.Told = map[string]string{"branch": "next"} }, "needs": func(i *builds.Inputs) { i.Needs = map[string]string{"node": "20"} },
 		"leave_out": func(i *builds.Inputs) { i.LeaveOut = nil }, "source": func(i *builds.Inputs) { i.Source = journal.FromOutput },
 	} {
 		changed := inputs

@@ -12,6 +12,9 @@ import (
 // save probes and are never relied on.
 type Hints map[string]int64
 
+// RunsHint is the name under which hints hold the number of the last build that was begun. No environment has such a name.
+const RunsHint = ".runs"
+
 // maxHints bounds the record.
 const maxHints = 200
 

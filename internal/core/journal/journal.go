@@ -37,43 +37,9 @@ func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
 	return entry, err
 }
 
-// HeadNumber returns the number of the last entry, 0 if there is none. hint is a number that may be the last or before it;
-// a wrong one costs a few probes, nothing else. Numbers are never reused and have no gaps, so without a useful hint
-// doubling and halving find the end in the logarithm of the length.
+// HeadNumber returns the number of the last entry, 0 if there is none. hint is as storage.LastNumber takes it.
 func (j *Journal) HeadNumber(ctx context.Context, hint int64) (int64, error) {
-	low, step := int64(0), int64(1) // low exists, or is 0
-	if hint > 0 {
-		there, err := j.exists(ctx, hint)
-		if err != nil {
-			return 0, err
-		}
-		if there {
-			low = hint
-		}
-	}
-	for {
-		there, err := j.exists(ctx, low+step)
-		if err != nil {
-			return 0, err
-		}
-		if !there {
-			break
-		}
-		low, step = low+step, step*2
-	}
-	for high := low + step; high-low > 1; { // high is absent
-		middle := low + (high-low)/2
-		there, err := j.exists(ctx, middle)
-		if err != nil {
-			return 0, err
-		}
-		if there {
-			low = middle
-		} else {
-			high = middle
-		}
-	}
-	return low, nil
+	return storage.LastNumber(ctx, hint, j.exists)
 }
 
 func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {

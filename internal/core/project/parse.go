@@ -110,21 +110,81 @@ func (p *parse) top(c *Config) keys {
 		"check":        p.inner(func() keys { return keys{"stop_on": p.texts(&c.Check.StopOn), "ignore": p.ignores(&c.Check.Ignore)} }),
 		"pages":        p.inner(func() keys { return keys{"one_address": p.flag(&c.Pages.OneAddress)} }),
 		"assets":       p.inner(func() keys { return p.assets(&c.Assets) }),
-		"limits":       p.inner(func() keys { return keys{"files": p.count(&c.Limits.Files), "size": p.size(&c.Limits.Size)} }),
+		"limits":       p.inner(func() keys { return p.limits(&c.Limits) }),
 		"store":        p.text(&c.Store),
 		"retention":    p.retention(&c.Retention),
 		"environments": p.environments(c),
 		"previews": p.inner(func() keys {
-			return keys{"follows": p.texts(&c.Previews.Follows), "upstreams": p.upstreams(&c.Previews.Upstreams), "retention": p.retention(&c.Previews.Retention)}
+			return keys{"follows": p.texts(&c.Previews.Follows), "refs": p.list(&c.Previews.Refs, p.isRefs), "upstreams": p.upstreams(&c.Previews.Upstreams), "retention": p.retention(&c.Previews.Retention)}
+		}),
+		"follow": p.inner(func() keys {
+			return keys{"superseded": p.oneOf(&c.Follow.Superseded, Finish, Cancel), "parallel": p.count(&c.Follow.Parallel), "every": p.duration(&c.Follow.Every)}
 		}),
 	}
 }
+
+func (p *parse) limits(l *Limits) keys {
+	return keys{"files": p.count(&l.Files), "size": p.size(&l.Size), "file_size": p.size(&l.FileSize), "build_time": p.duration(&l.BuildTime),
+		"build_time_per_month": p.duration(&l.BuildTimePerMonth)}
+}
+
+// oneOf reads one of some words.
+func (p *parse) oneOf(to *string, words ...string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.text(to)(node)
+		if !slices.Contains(words, *to) {
+			p.at(node, "%q should be one of: %s%s", *to, strings.Join(words, ", "), spelling.DidYouMean(*to, words))
+		}
+	}
+}
+
+func (p *parse) isRefs(node ast.Node, value string) {
+	if !strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") || strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/heads/") {
+		p.at(node, "%q should be a pattern of refs that are no branches, such as refs/proposed/*/head; branches are listed under previews.follows", value)
+	}
+}
+
+func (p *parse) isTellable(node ast.Node, value string) {
+	if !slices.Contains(Tellable, value) {
+		p.at(node, "a build can be told: %s%s", strings.Join(Tellable, ", "), spelling.DidYouMean(value, Tellable))
+	}
+}
+
+// isPath checks a path from the repository's top.
+func (p *parse) isPath(node ast.Node, value string) {
+	if value == "" || path.Clean(value) != strings.TrimSuffix(value, "/") || path.IsAbs(value) || strings.ContainsAny(value, `\*?[!#`) || value == "." || strings.HasPrefix(value, "../") || value == ".." {
+		p.at(node, "%q should be a folder or a file of the repository, written from its top with slashes: shared/drawings", value)
+	}
+}
+
+var versionForm = regexp.MustCompile(`^(>=)?\d+(\.\d+)*$`)
+
+// needs reads names of tools with versions.
+func (p *parse) needs(to *map[string]string) func(ast.Node) {
+	return func(node ast.Node) {
+		*to = map[string]string{}
+		for _, pair := range p.pairs(node) {
+			name := pair.Key.String()
+			if !toolForm.MatchString(name) {
+				p.at(pair.Key, "%q cannot be the name of a program", name)
+			}
+			value, ok := p.scalar(pair.Value)
+			if ok && !versionForm.MatchString(value) {
+				p.at(pair.Value, "%q is not a version; write \"20\" for any 20.x, \"20.11\" for any 20.11.x, \">=20\" for 20 or later", value)
+			}
+			(*to)[name] = value
+		}
+	}
+}
+
+var toolForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
 func (p *parse) build(b *Build) keys {
 	return keys{
 		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": p.folder(&b.Output), "folder": p.folder(&b.Folder),
 		"keep": p.folders(&b.Keep), "variables": p.variables(&b.Variables), "secrets": p.names(&b.Secrets),
-		"time_limit": p.duration(&b.TimeLimit),
+		"time_limit": p.duration(&b.TimeLimit), "also": p.list(&b.Also, p.isPath), "secrets_for": p.texts(&b.SecretsFor),
+		"tell": p.list(&b.Tell, p.isTellable), "needs": p.needs(&b.Needs),
 	}
 }
 

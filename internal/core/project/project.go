@@ -32,19 +32,29 @@ type Config struct {
 	Retention    *Retention             `yaml:"retention"` // of environments that do not say it themselves
 	Environments map[string]Environment `yaml:"environments"`
 	Previews     Previews               `yaml:"previews"`
+	Follow       Follow                 `yaml:"follow"`
 }
 
 // Build says how the site is made from a commit.
 type Build struct {
-	Prepare   []string          `yaml:"prepare"`    // steps that fetch dependencies
-	Run       []string          `yaml:"run"`        // steps that make the output, in order
-	Output    string            `yaml:"output"`     // the folder they leave, relative to Folder
-	Folder    string            `yaml:"folder"`     // where in the repository the site lives
-	Keep      []string          `yaml:"keep"`       // folders carried from build to build
-	Variables map[string]string `yaml:"variables"`  // told to the steps
-	Secrets   []string          `yaml:"secrets"`    // told to the steps from the environment of whoever builds
-	TimeLimit Duration          `yaml:"time_limit"` // for all steps together
+	Prepare   []string          `yaml:"prepare"`   // steps that fetch dependencies
+	Run       []string          `yaml:"run"`       // steps that make the output, in order
+	Output    string            `yaml:"output"`    // the folder they leave, relative to Folder
+	Folder    string            `yaml:"folder"`    // where in the repository the site lives
+	Also      []string          `yaml:"also"`      // folders and files elsewhere in the repository that the steps need, from its top
+	Keep      []string          `yaml:"keep"`      // folders carried from build to build
+	Variables map[string]string `yaml:"variables"` // told to the steps
+	Secrets   []string          `yaml:"secrets"`   // told to the steps from the environment of whoever builds
+	// SecretsFor says which branches' builds are given the secrets, in patterns as of Previews.Follows; refs of other kinds match only
+	// patterns that begin with refs/.
+	SecretsFor []string          `yaml:"secrets_for"`
+	Tell       []string          `yaml:"tell"`       // what the steps are told of where the release goes; see Tellable
+	Needs      map[string]string `yaml:"needs"`      // versions of tools
+	TimeLimit  Duration          `yaml:"time_limit"` // for all steps together
 }
+
+// Tellable is what a build can be told, besides variables: each becomes a part of its key.
+var Tellable = []string{"commit", "branch", "environment", "address", "history"}
 
 // Steps returns all steps in order.
 func (b Build) Steps() []string { return append(append([]string{}, b.Prepare...), b.Run...) }
@@ -73,11 +83,27 @@ type Ignore struct {
 	Path string `yaml:"path"` // a glob of paths; "" for any
 }
 
-// Limits is how much a release may hold.
+// Limits is how much a release may hold, and how long builds may take.
 type Limits struct {
-	Files int64 `yaml:"files"`
-	Size  Size  `yaml:"size"`
+	Files             int64    `yaml:"files"`
+	Size              Size     `yaml:"size"`                 // of all files together
+	FileSize          Size     `yaml:"file_size"`            // of one file; 0 for no limit
+	BuildTime         Duration `yaml:"build_time"`           // of one build, whatever build.time_limit says; 0 for no limit
+	BuildTimePerMonth Duration `yaml:"build_time_per_month"` // of all builds of a calendar month (UTC); 0 for no limit
 }
+
+// Follow says how new commits are built by themselves.
+type Follow struct {
+	Superseded string   `yaml:"superseded"` // what becomes of a running build when a newer commit of its branch comes: finish, cancel
+	Parallel   int64    `yaml:"parallel"`   // how many branches at once
+	Every      Duration `yaml:"every"`      // how often the repository is asked
+}
+
+// The values of Follow.Superseded.
+const (
+	Finish = "finish"
+	Cancel = "cancel"
+)
 
 // Environment is a fixed environment.
 type Environment struct {
@@ -97,6 +123,7 @@ type Retention struct {
 // Previews says which branches get previews.
 type Previews struct {
 	Follows   []string          `yaml:"follows"`
+	Refs      []string          `yaml:"refs"`      // patterns of refs besides branches: proposed changes
 	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for all previews
 	Retention *Retention        `yaml:"retention"`
 }
@@ -109,6 +136,8 @@ const (
 	DefaultTimeLimit = 10 * time.Minute
 	DefaultMaxFiles  = 250_000
 	DefaultMaxBytes  = 10_000_000_000
+	DefaultParallel  = 2
+	DefaultEvery     = time.Minute
 )
 
 // WithDefaults fills in what was left out.
@@ -128,6 +157,12 @@ func (c Config) WithDefaults(mainBranch string) Config {
 	if c.Limits.Size == 0 {
 		c.Limits.Size = DefaultMaxBytes
 	}
+	if c.Build.SecretsFor == nil {
+		c.Build.SecretsFor = []string{"*"}
+	}
+	c.Follow.Superseded = cmp.Or(c.Follow.Superseded, Finish)
+	c.Follow.Parallel = cmp.Or(c.Follow.Parallel, DefaultParallel)
+	c.Follow.Every = cmp.Or(c.Follow.Every, Duration(DefaultEvery))
 	environments := map[string]Environment{Production: {}}
 	for name, environment := range c.Environments {
 		environments[name] = environment

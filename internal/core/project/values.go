@@ -118,11 +118,26 @@ func sortedKeys[V any](m map[string]V) []string {
 
 // FollowsBranch reports whether previews are made for a branch: the last pattern that matches decides, and one that begins
 // with "!" excludes. In a pattern, * stands for any characters, slashes too.
-func (p Previews) FollowsBranch(branch string) bool {
+func (p Previews) FollowsBranch(branch string) bool { return matches(p.Follows, branch) }
+
+// FollowsRef reports whether previews are made for a ref that is no branch, such as a proposed change.
+func (p Previews) FollowsRef(ref string) bool { return matches(p.Refs, ref) }
+
+// GivesSecrets reports whether builds of a branch, or of another ref by its full name, are given the secrets.
+func (b Build) GivesSecrets(branch string) bool {
+	patterns := slices.Clone(b.SecretsFor)
+	if strings.HasPrefix(branch, "refs/") {
+		patterns = slices.DeleteFunc(patterns, func(p string) bool { return !strings.HasPrefix(strings.TrimPrefix(p, "!"), "refs/") })
+	}
+	return matches(patterns, branch)
+}
+
+// matches reports what the last of the patterns that matches decides.
+func matches(patterns []string, name string) bool {
 	follows := false
-	for _, pattern := range p.Follows {
+	for _, pattern := range patterns {
 		exclude := strings.HasPrefix(pattern, "!")
-		if globMatch(strings.TrimPrefix(pattern, "!"), branch) {
+		if globMatch(strings.TrimPrefix(pattern, "!"), name) {
 			follows = !exclude
 		}
 	}

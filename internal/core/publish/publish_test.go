@@ -108,7 +108,7 @@ func TestFindRefuses(t *testing.T) {
 		"no-index":       {map[string]string{"dist/index.html": "", "dist/a/index.html": ""}, publish.Options{}, "dist/"},
 		"not-an-output":  {map[string]string{"package.json": "{}", "node_modules/x/index.js": "", "dist/index.html": ""}, publish.Options{}, "dist/"},
 		"too-many-files": {map[string]string{"index.html": "", "b": "", "c": ""}, publish.Options{MaxFiles: 2}, "2 files"},
-		"too-large":      {map[string]string{"index.html": strings.Repeat("x", 3_000_000)}, publish.Options{MaxBytes: 2_000_000}, "2 MB"},
+		"too-large":      {map[string]string{"index.html": strings.Repeat("x", 3_000_000)}, publish.Options{MaxBytes: 2_000_000}, "2.0 MB"},
 		"same-name":      {map[string]string{"index.html": "", "caf\u00e9.html": "", "cafe\u0301.html": ""}, publish.Options{}, "caf\u00e9.html"},
 		"bad-name":       {map[string]string{"index.html": "", "a\xffb.html": "", "line\nbreak.html": ""}, publish.Options{}, `a\xffb.html`},
 	} {

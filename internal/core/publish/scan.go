@@ -3,6 +3,7 @@ package publish
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/dustin/go-humanize"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/text/unicode/norm"
 
@@ -52,6 +54,7 @@ type Options struct {
 	Rules        []string // rules files, left out by their paths
 	MaxFiles     int64    // 0: any number
 	MaxBytes     int64    // 0: any size
+	MaxFile      int64    // of one file; 0: any size
 	WithoutIndex bool     // an output without index.html is fine
 }
 
@@ -201,17 +204,47 @@ func (w *walker) measure() error {
 	return w.limits()
 }
 
+// limits refuses what is over a limit, and tells what is near one.
 func (w *walker) limits() error {
-	if limit := w.options.MaxFiles; limit > 0 && int64(len(w.scan.Files)) > limit {
+	files, bytes := int64(len(w.scan.Files)), w.scan.Bytes
+	if limit := w.options.MaxFiles; limit > 0 && files > limit {
 		return fault.New(fault.Refused, "too-many-files", "the output has more than %d files", limit).At("%s", w.output.Root).
 			Then("is this the right folder? If so, raise limits.files in orilla.yaml")
 	}
-	if limit := w.options.MaxBytes; limit > 0 && w.scan.Bytes > limit {
-		return fault.New(fault.Refused, "too-large", "the output is larger than %d MB", limit/1e6).At("%s", w.output.Root).
+	if limit := w.options.MaxBytes; limit > 0 && bytes > limit {
+		return fault.New(fault.Refused, "too-large", "the output is larger than %s", megabytes(limit)).At("%s", w.output.Root).
 			Then("is this the right folder? If so, raise limits.size in orilla.yaml")
 	}
+	var large, near []string
+	for _, file := range w.scan.Files {
+		switch limit := w.options.MaxFile; {
+		case limit > 0 && file.Size > limit:
+			large = append(large, file.Path+"  "+megabytes(file.Size))
+		case NearLimit(file.Size, limit):
+			near = append(near, file.Path)
+		}
+	}
+	if len(large) > 0 {
+		return fault.New(fault.Refused, "file-too-large", "%d of the files are larger than %s", len(large), megabytes(w.options.MaxFile)).At("%s", w.output.Root).
+			With(large[:min(10, len(large))]...).Then("make them smaller, leave them out, or raise limits.file_size in orilla.yaml")
+	}
+	w.near(NearLimit(files, w.options.MaxFiles), "files", fmt.Sprintf("%d of %d files", files, w.options.MaxFiles), nil)
+	w.near(NearLimit(bytes, w.options.MaxBytes), "size", megabytes(bytes)+" of "+megabytes(w.options.MaxBytes), nil)
+	w.near(len(near) > 0, "file_size", "files near "+megabytes(w.options.MaxFile), near)
 	return nil
 }
+
+func (w *walker) near(is bool, limit, what string, paths []string) {
+	if is {
+		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: "near-limit", What: "over 80 % of limits." + limit + ": " + what,
+			Paths: paths[:min(5, len(paths))], Next: "at 100 % it is refused"})
+	}
+}
+
+// NearLimit reports whether an amount is 80 % of a limit or more; a limit of 0 is none.
+func NearLimit(amount, limit int64) bool { return limit > 0 && amount >= limit-limit/5 }
+
+func megabytes(bytes int64) string { return humanize.Bytes(uint64(max(bytes, 0))) }
 
 // resolve follows a link to what it finally names. inside is false if that is not in the output.
 func (w *walker) resolve(source string, depth int) (target string, inside bool) {

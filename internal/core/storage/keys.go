@@ -42,6 +42,33 @@ func JournalKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/journal/%0*d", EnvironmentsKey(site), environment, numberSize, n)
 }
 
+// RunsKey is the folder of a site's runs: the builds that were begun, in their order.
+func RunsKey(site string) string { return "sites/" + site + "/runs" }
+
+// RunBegunKey is where the first half of run n is kept.
+func RunBegunKey(site string, n int64) string {
+	return fmt.Sprintf("%s/%0*d/begun", RunsKey(site), numberSize, n)
+}
+
+// RunEndedKey is where the second half of run n is kept.
+func RunEndedKey(site string, n int64) string {
+	return fmt.Sprintf("%s/%0*d/ended", RunsKey(site), numberSize, n)
+}
+
+// RunningKey is the folder of the builds that are going on; of one, by its build key, if that is not empty.
+func RunningKey(site, buildKey string) string {
+	if buildKey == "" {
+		return "sites/" + site + "/running"
+	}
+	return "sites/" + site + "/running/" + buildKey
+}
+
+// PausedKey is where it is kept that automatic builds of a site are paused.
+func PausedKey(site string) string { return "sites/" + site + "/paused" }
+
+// FollowersKey is the folder in which those who follow a repository for a site say what waits.
+func FollowersKey(site string) string { return "sites/" + site + "/followers" }
+
 // PulseKey is where the last writer of a site leaves a hint that something moved.
 func PulseKey(site string) string { return "pulse/" + site }
 

@@ -1,11 +1,11 @@
 //go:build unix
 
-package cli
+package builder
 
 import "golang.org/x/sys/unix"
 
-// freeSpace returns how many bytes this user may still write below a folder.
-func freeSpace(folder string) (int64, bool) {
+// FreeSpace returns how many bytes this user may still write below a folder.
+func FreeSpace(folder string) (int64, bool) {
 	var stat unix.Statfs_t
 	if err := unix.Statfs(folder, &stat); err != nil {
 		return 0, false

@@ -1,0 +1,225 @@
+package builder
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// Mask is what stands in a log for a secret.
+const Mask = "[secret]"
+
+// shortestSecret is how many bytes a value must have to be masked: shorter ones are in every text.
+const shortestSecret = 4
+
+// masker passes on what is written, with secrets masked, also where one is cut between two writes: what could be the beginning of
+// one waits for the next write.
+type masker struct {
+	to      io.Writer
+	secrets [][]byte  // the longest first
+	begins  [256]bool // with which bytes they begin
+	held    []byte
+}
+
+// newMasker masks the values, and each line of those that have several.
+func newMasker(to io.Writer, values []string) *masker {
+	m := &masker{to: to}
+	for _, value := range values {
+		for _, part := range append(strings.Split(value, "\n"), value) {
+			if part = strings.TrimSpace(part); len(part) >= shortestSecret {
+				m.secrets = append(m.secrets, []byte(part))
+				m.begins[part[0]] = true
+			}
+		}
+	}
+	slices.SortFunc(m.secrets, func(a, b []byte) int { return len(b) - len(a) })
+	return m
+}
+
+func (m *masker) Write(data []byte) (int, error) {
+	if len(m.secrets) == 0 {
+		return m.to.Write(data)
+	}
+	out, rest := m.mask(append(m.held, data...), false)
+	m.held = bytes.Clone(rest)
+	if _, err := m.to.Write(out); err != nil {
+		return 0, err
+	}
+	return len(data), nil
+}
+
+// mask returns what can be passed on, and what must wait: at the end nothing.
+func (m *masker) mask(text []byte, end bool) (out, rest []byte) {
+	passed := 0
+	for i := 0; i < len(text); {
+		if !m.begins[text[i]] {
+			i++
+			continue
+		}
+		found := 0
+		for _, secret := range m.secrets {
+			if bytes.HasPrefix(text[i:], secret) {
+				found = len(secret)
+				break
+			}
+			if !end && bytes.HasPrefix(secret, text[i:]) {
+				return append(out, text[passed:i]...), text[i:]
+			}
+		}
+		if found == 0 {
+			i++
+			continue
+		}
+		out = append(append(out, text[passed:i]...), Mask...)
+		i += found
+		passed = i
+	}
+	return append(out, text[passed:]...), nil
+}
+
+// flush passes on what waited.
+func (m *masker) flush() error {
+	out, _ := m.mask(m.held, true)
+	m.held = nil
+	_, err := m.to.Write(out)
+	return err
+}
+
+// How much of a log is kept: the beginning, and of one that is longer the end.
+const (
+	logHead = 16 << 20
+	logTail = 1 << 20
+)
+
+// Log is a file that takes what steps print. Of a very long log it keeps the beginning and the end. Readers may follow it while it
+// grows. An error of writing does not stop the steps; Close returns it.
+type Log struct {
+	mutex   sync.Mutex
+	file    *os.File
+	written int64
+	ring    []byte // the last bytes of what came after the beginning
+	left    int64  // how much came after the beginning
+	err     error
+}
+
+// CreateLog makes the file.
+func CreateLog(path string) (*Log, error) {
+	file, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return &Log{file: file}, nil
+}
+
+// Write takes everything, whatever becomes of the file.
+func (l *Log) Write(data []byte) (int, error) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	n := len(data)
+	if room := int(logHead - l.written); room > 0 && l.left == 0 {
+		some := data[:min(room, len(data))]
+		l.put(some)
+		data = data[len(some):]
+	}
+	if len(data) > 0 {
+		l.left += int64(len(data))
+		if l.ring = append(l.ring, data...); len(l.ring) > 2*logTail {
+			l.ring = slices.Clone(l.ring[len(l.ring)-logTail:])
+		}
+	}
+	return n, nil
+}
+
+func (l *Log) put(data []byte) {
+	if l.err == nil {
+		_, l.err = l.file.Write(data)
+		l.written += int64(len(data))
+	}
+}
+
+// ReadAt reads what was written so far.
+func (l *Log) ReadAt(data []byte, offset int64) (int, error) { return l.file.ReadAt(data, offset) }
+
+// Close writes the end of what was too long.
+func (l *Log) Close() error {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	tail := l.ring[max(0, len(l.ring)-logTail):]
+	if l.left > int64(len(tail)) {
+		l.put(fmt.Appendf(nil, "\n[%d bytes of the log are left out here: it was longer than %d MB]\n", l.left-int64(len(tail)), logHead>>20))
+	}
+	l.put(tail)
+	if err := l.file.Close(); l.err == nil {
+		l.err = err
+	}
+	return l.err
+}
+
+// lineWriter cuts what is written into lines, tells them, and keeps the last ones. Standard output and error of a step reach
+// it one write at a time.
+type lineWriter struct {
+	tell    func(string)
+	partial []byte
+	kept    []string
+}
+
+// maxLine is how much of a line is shown; logs hold all of it.
+const maxLine = 2000
+
+func (w *lineWriter) Write(data []byte) (int, error) {
+	n := len(data)
+	for {
+		line, rest, whole := bytes.Cut(data, []byte("\n"))
+		if room := maxLine - len(w.partial); room > 0 {
+			w.partial = append(w.partial, line[:min(len(line), room)]...)
+		}
+		if !whole {
+			return n, nil
+		}
+		w.flush()
+		data = rest
+	}
+}
+
+func (w *lineWriter) flush() {
+	if len(w.partial) == 0 {
+		return
+	}
+	line := Readable(w.partial)
+	w.partial = w.partial[:0]
+	w.kept = append(w.kept, line)
+	if len(w.kept) > 2*tail {
+		w.kept = slices.Clone(w.kept[len(w.kept)-tail:])
+	}
+	if w.tell != nil {
+		w.tell(line)
+	}
+}
+
+func (w *lineWriter) last() []string { return w.kept[max(0, len(w.kept)-tail):] }
+
+// Readable takes out of a line what would move the cursor or change colours, and what a carriage return has overwritten.
+func Readable(line []byte) string {
+	line = bytes.TrimRight(line, "\r")
+	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
+		line = line[at+1:]
+	}
+	var out strings.Builder
+	for i := 0; i < len(line); i++ {
+		c := line[i]
+		switch {
+		case c == 0x1b && i+1 < len(line) && line[i+1] == '[':
+			for i += 2; i < len(line) && (line[i] < 0x40 || line[i] > 0x7e); i++ {
+			}
+		case c == '\t':
+			out.WriteString("    ")
+		case c >= ' ' && c != 0x7f:
+			out.WriteByte(c)
+		}
+	}
+	return strings.ToValidUTF8(out.String(), "?")
+}

@@ -1,0 +1,136 @@
+package builder
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// unmet is a version that is not here.
+type unmet struct{ what, next string }
+
+// versions compares the versions of tools with those that a build needs. Where another one is in PATH, the folders of version
+// managers are looked through for one that will do; paths are the folders to put before PATH.
+func versions(ctx context.Context, needs map[string]string, environment []string) (paths []string, wrong []unmet) {
+	for _, tool := range slices.Sorted(maps.Keys(needs)) {
+		want := needs[tool]
+		have := versionOf(ctx, tool, environment)
+		if have != "" && satisfies(have, want) {
+			continue
+		}
+		if folder := managed(tool, want); folder != "" {
+			paths = append(paths, folder)
+			continue
+		}
+		what := fmt.Sprintf("the build needs %s %s; here is %s", tool, want, have)
+		if have == "" {
+			what = fmt.Sprintf("the build needs %s %s, which is not here", tool, want)
+		}
+		wrong = append(wrong, unmet{what, fmt.Sprintf("install %s %s, or change build.needs", tool, want)})
+	}
+	return paths, wrong
+}
+
+var versionIn = regexp.MustCompile(`\d+(\.\d+)+|\d+`)
+
+// versionOf asks a tool for its version; "" if it is not there or says none.
+func versionOf(ctx context.Context, tool string, environment []string) string {
+	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	for _, argument := range []string{"--version", "version", "-version"} {
+		name, args := shell(`exec "$0" "$1"`)
+		asked := exec.CommandContext(limited, name, append(args, tool, argument)...)
+		asked.Env, asked.WaitDelay = environment, time.Second
+		out, err := asked.CombinedOutput()
+		if err != nil {
+			continue
+		}
+		// The tool's own line before others: some list what they are built with.
+		for line := range strings.Lines(string(out)) {
+			if version := versionIn.FindString(line); version != "" {
+				return version
+			}
+		}
+	}
+	return ""
+}
+
+// satisfies reports whether a version is one that "20" (20.x), "20.11" (20.11.x) or ">=20" asks for.
+func satisfies(have, want string) bool {
+	least, atLeast := strings.CutPrefix(want, ">=")
+	h, w := numbers(have), numbers(least)
+	if atLeast {
+		return slices.Compare(h, w) >= 0
+	}
+	return len(h) >= len(w) && slices.Equal(h[:len(w)], w)
+}
+
+func numbers(version string) []int {
+	var out []int
+	for part := range strings.SplitSeq(version, ".") {
+		n, err := strconv.Atoi(part)
+		if err != nil {
+			break
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// managed returns the folder with the newest installed version of a tool that will do, among those that version managers keep below
+// the user's home; "" if there is none.
+func managed(tool, want string) string {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return ""
+	}
+	or := func(variable, usual string) string {
+		if value := os.Getenv(variable); value != "" {
+			return value
+		}
+		return usual
+	}
+	data := or("XDG_DATA_HOME", filepath.Join(home, ".local", "share"))
+	names := []string{tool}
+	if tool == "node" {
+		names = append(names, "nodejs")
+	}
+	var places []string // globs of folders that hold programs; the star is the version
+	for _, name := range names {
+		places = append(places, filepath.Join(or("MISE_DATA_DIR", filepath.Join(data, "mise")), "installs", name, "*", "bin"),
+			filepath.Join(or("ASDF_DATA_DIR", filepath.Join(home, ".asdf")), "installs", name, "*", "bin"))
+	}
+	switch tool {
+	case "node", "npm", "npx":
+		places = append(places, filepath.Join(or("NVM_DIR", filepath.Join(home, ".nvm")), "versions", "node", "*", "bin"),
+			filepath.Join(or("FNM_DIR", filepath.Join(data, "fnm")), "node-versions", "*", "installation", "bin"))
+	case "ruby":
+		places = append(places, filepath.Join(or("RBENV_ROOT", filepath.Join(home, ".rbenv")), "versions", "*", "bin"))
+	case "python", "python3":
+		places = append(places, filepath.Join(or("PYENV_ROOT", filepath.Join(home, ".pyenv")), "versions", "*", "bin"))
+	}
+	best, folder := []int(nil), ""
+	for _, place := range places {
+		found, _ := filepath.Glob(place)
+		before, _, _ := strings.Cut(place, "*")
+		for _, one := range found {
+			version, _, _ := strings.Cut(strings.TrimPrefix(one, before), string(filepath.Separator))
+			version = strings.TrimPrefix(version, "v")
+			if _, err := os.Stat(filepath.Join(one, tool)); err != nil || !satisfies(version, want) {
+				continue
+			}
+			if n := numbers(version); slices.Compare(n, best) > 0 {
+				best, folder = n, one
+			}
+		}
+	}
+	return folder
+}

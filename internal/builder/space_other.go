@@ -1,0 +1,6 @@
+//go:build !unix
+
+package builder
+
+// FreeSpace is not known here.
+func FreeSpace(string) (int64, bool) { return 0, false }

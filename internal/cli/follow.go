@@ -1,0 +1,424 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/workbench"
+)
+
+// followOptions are the flags of follow.
+type followOptions struct {
+	transferOptions
+	ciOptions
+	repository, branch, project, wake, why string
+	every                                  time.Duration
+	builds                                 int
+	once, pause, resume                    bool
+}
+
+// wakeSecret is the variable that holds the secret with which calls to --wake are signed.
+const wakeSecret = "ORILLA_WAKE_SECRET"
+
+func (a *app) followCommand() *cobra.Command {
+	o := &followOptions{}
+	cmd := &cobra.Command{
+		Use:   "follow [REPOSITORY]",
+		Short: "Build every new commit of every followed branch, and put it live",
+		Long: "Follow watches a repository: the project's own, or with an argument another one (a folder, an address, the name of a remote), which it\n" +
+			"fetches into a copy of its own. Each new commit is built once and its environment moved; what is not built is said, and why. Stopped\n" +
+			"and started again, it goes on where it was.",
+		Example: "  orilla follow                              this repository, until Ctrl-C\n" +
+			"  orilla follow origin --every 30s           what others push\n" +
+			"  orilla follow --once --branch main         in CI: this checkout, and end\n" +
+			"  orilla follow --pause -m \"moving house\"    builds of themselves stop; orilla deploy goes on",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.repository = argument(args, 0)
+			return a.follow(cmd.Context(), o)
+		},
+	}
+	flags := cmd.Flags()
+	flags.BoolVar(&o.once, "once", false, "bring what is new live, and end: for CI")
+	flags.StringVar(&o.branch, "branch", "", "in a checkout without a branch: the one that it is of (default: what the CI system says)")
+	flags.DurationVar(&o.every, "every", 0, "how often the repository is asked (default: follow.every in orilla.yaml)")
+	flags.IntVar(&o.builds, "builds", 0, "how many branches are built at once (default: follow.parallel in orilla.yaml)")
+	flags.StringVar(&o.project, "project", "", "the `FOLDER` of the repository that the site's orilla.yaml is in, where there is no working tree")
+	flags.StringVar(&o.wake, "wake", "", "listen at `ADDRESS` for signed calls that say that there is something new; the secret is in "+wakeSecret)
+	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site, wherever they run")
+	flags.BoolVar(&o.resume, "resume", false, "let them go on")
+	flags.StringVarP(&o.why, "message", "m", "", "with --pause: say why")
+	o.ciOptions.flags(cmd)
+	o.transferOptions.flags(cmd)
+	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) follow(ctx context.Context, o *followOptions) error {
+	if o.pause || o.resume {
+		return a.setPause(ctx, o)
+	}
+	p, mirror, err := a.followed(ctx, o)
+	if err != nil {
+		return err
+	}
+	f := &pipeline.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.Standing.Follow.Every)}
+	if o.every > 0 {
+		f.Every = o.every
+	}
+	f.Builds = o.builds
+	if err := a.onlyHere(ctx, f, o.branch); err != nil {
+		return err
+	}
+	limit, err := o.limiter()
+	if err != nil {
+		return err
+	}
+	if f.Store, err = a.openStore(ctx, p, true); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(f.LockFile()), 0o700); err != nil {
+		return err
+	}
+	lock := flock.New(f.LockFile())
+	if locked, err := lock.TryLock(); err != nil || !locked {
+		return fault.New(fault.Refused, "followed-already", "this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
+			Then("stop the other one, or let it do the work: orilla builds shows what it does")
+	}
+	defer lock.Unlock() //nolint:errcheck // the end of the process does it too
+	ctx, cancel := context.WithCancel(ctx)
+	var owned sync.WaitGroup
+	defer owned.Wait()
+	defer cancel()
+	wake := make(chan struct{}, 1)
+	f.Wake = wake
+	if !o.once {
+		if err := a.wakers(ctx, &owned, f, o.wake, wake); err != nil {
+			return err
+		}
+	}
+	show := &followReport{app: a, follower: f, ci: o.ciOptions}
+	f.Tell = show.tell
+	f.NewRun = func(plan *pipeline.Plan) *pipeline.Run {
+		var report pipeline.Reporter = quietReporter{a, plan.Origin.Branch}
+		if f.Only != nil && !a.JSON {
+			report = &reporter{app: a}
+		}
+		return &pipeline.Run{Plan: plan, Report: report, Now: time.Now, Parallel: o.parallel, Rate: limit}
+	}
+	show.begin()
+	err = f.Run(ctx)
+	if !o.once && errors.Is(err, context.Canceled) {
+		show.end()
+		return nil
+	}
+	show.end()
+	return errors.Join(err, show.failed)
+}
+
+// followed finds the project and, if another repository is to be followed, a mirror of it.
+func (a *app) followed(ctx context.Context, o *followOptions) (*pipeline.Project, *source.Mirror, error) {
+	p, err := a.load(ctx)
+	if fault.Code(err) == "no-config" && o.project != "" {
+		if repository, missing := source.FindRepository(ctx, a.folder); missing == nil {
+			p, err = pipeline.LoadFrom(ctx, repository, o.project, &pipeline.Project{Root: repository.Top, Places: a.places})
+		}
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if o.repository == "" {
+		switch {
+		case p.Repository == nil:
+			return nil, nil, fault.New(fault.Usage, "no-repository", "there is no Git repository here to follow").At("%s", p.Root).Then("change to one, use -C DIR, or name one: orilla follow ADDRESS")
+		case !p.Configured && p.Standing.Site == "":
+			return nil, nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so the site has no name").At("%s", p.Root).Then("orilla init writes one")
+		}
+		return p, nil, nil
+	}
+	from := o.repository
+	if p.Repository != nil {
+		if address := p.Repository.RemoteAddress(ctx, from); address != "" {
+			from = address
+		}
+	}
+	if !strings.Contains(from, ":") { // a folder
+		from = a.path(from)
+		if from, err = filepath.Abs(from); err != nil {
+			return nil, nil, err
+		}
+	}
+	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", pipeline.Sum(from)+".git"), from, p.Repository)
+	if err == nil {
+		err = mirror.Fetch(ctx, p.Standing.Previews.Refs)
+	}
+	if err != nil {
+		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
+	}
+	folder := o.project
+	if folder == "" {
+		folder = p.Prefix
+	}
+	p, err = pipeline.LoadFrom(ctx, mirror.Repository, folder, p)
+	return p, mirror, err
+}
+
+// onlyHere narrows following to this checkout, where it is one of CI: without a branch, or with one that was named.
+func (a *app) onlyHere(ctx context.Context, f *pipeline.Follower, branch string) error {
+	repository := f.Project.Repository
+	if f.Mirror != nil || repository.Bare || branch == "" && (!f.Once || repository.Branch(ctx) != "") {
+		return nil
+	}
+	variable := ""
+	if branch == "" {
+		if branch, variable = pipeline.CIBranch(os.Getenv); branch == "" {
+			return fault.New(fault.Usage, "no-branch", "HEAD is detached, and nothing says which branch this checkout is of").At("%s", repository.Top).
+				Then("orilla follow --once --branch NAME")
+		}
+		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
+	}
+	head, err := repository.Commit(ctx, "HEAD")
+	if err != nil {
+		return err
+	}
+	f.Only = &source.Ref{Name: "refs/heads/" + branch, Commit: head.Hash, When: head.When}
+	f.Once = true
+	return nil
+}
+
+// wakers start what tells of new commits sooner than asking again would.
+func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *pipeline.Follower, address string, wake chan<- struct{}) error {
+	nudge := func() {
+		select {
+		case wake <- struct{}{}:
+		default: // it will look anyway
+		}
+	}
+	place := f.Project.Repository.Dir
+	if f.Mirror != nil {
+		place = ""
+		if other, err := source.FindRepository(ctx, f.Mirror.From); err == nil {
+			place = other.Dir // of this machine: its hook, and its refs, can be seen
+		}
+	}
+	if place != "" {
+		refs := filepath.Join(place, "refs")
+		changes := workbench.Changes(ctx, place, func(folder string) bool {
+			return folder != refs && !strings.HasPrefix(folder, refs+string(filepath.Separator))
+		})
+		owned.Go(func() {
+			for range changes {
+				nudge()
+			}
+		})
+	}
+	if address == "" {
+		return nil
+	}
+	secret := os.Getenv(wakeSecret)
+	if len(secret) < 16 {
+		return fault.New(fault.Usage, "wake-secret", "calls to --wake are signed, and %s holds no secret of 16 characters or more", wakeSecret).
+			Then("make one, and give it to whoever calls too: %s=$(openssl rand -hex 32)", wakeSecret)
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return fault.New(fault.Failed, "listen", "the address for wake-ups cannot be used").At("%s", address).Because(err).Then("--wake 127.0.0.1:7450, or another one")
+	}
+	a.Note("%s signed calls to http://%s/ wake it", console.Faint("listening:"), edge.Reachable(listener.Addr()))
+	server := &http.Server{Handler: &edge.Wake{Secret: []byte(secret), Wake: nudge, Told: func(remote string, status int) {
+		if status == http.StatusForbidden {
+			a.Note("%s a call from %s had no good signature", console.Warn("note:"), remote)
+		}
+	}}, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
+	owned.Go(func() { server.Serve(listener) })       //nolint:errcheck // ends when it is closed
+	context.AfterFunc(ctx, func() { server.Close() }) //nolint:errcheck // nothing to lose
+	return nil
+}
+
+func (a *app) setPause(ctx context.Context, o *followOptions) error {
+	if o.pause && o.resume {
+		return fault.New(fault.Usage, "usage", "either --pause or --resume")
+	}
+	s, err := a.session(ctx, "")
+	if err != nil {
+		return err
+	}
+	before, err := pipeline.ReadPause(ctx, s.store, s.site)
+	if err == nil {
+		var pause *pipeline.Pause
+		if o.pause {
+			pause = &pipeline.Pause{Who: s.project.Person(ctx), When: a.Now().UTC().Truncate(time.Second), Why: o.why}
+		}
+		err = pipeline.SetPause(ctx, s.store, s.site, pause)
+	}
+	switch {
+	case err != nil:
+		return pipeline.StoreTrouble(s.store, err)
+	case a.JSON:
+		return a.Document(map[string]any{"site": s.site, "paused": o.pause})
+	case o.pause:
+		a.Print("automatic builds of %s are %s until %s; deploys by hand go on", s.site, console.Warn("paused"), console.Accent("orilla follow --resume"))
+	case before == nil:
+		a.Print("automatic builds of %s were not paused", s.site)
+	default:
+		a.Print("automatic builds of %s go on; they were paused by %s, %s", s.site, before.Who, a.Age(before.When))
+	}
+	return nil
+}
+
+// quietReporter tells of a run that goes on beside others only what a person should know.
+type quietReporter struct {
+	app    *app
+	branch string
+}
+
+func (quietReporter) Begin(string, string)                  {}
+func (quietReporter) Line(string)                           {}
+func (quietReporter) Step(builds.Step)                      {}
+func (quietReporter) Uploaded(publish.Progress, int, int64) {}
+
+// Notice implements pipeline.Reporter.
+func (q quietReporter) Notice(notice fault.Notice) {
+	notice.What = q.branch + ": " + notice.What
+	q.app.Notice(notice)
+}
+
+// followReport shows events.
+type followReport struct {
+	*app
+	follower *pipeline.Follower
+	ci       ciOptions
+	failed   error
+}
+
+func (r *followReport) begin() {
+	f := r.follower
+	from, where := f.Project.Repository.Top, f.Store.Address()
+	if f.Mirror != nil {
+		from = f.Mirror.From
+	}
+	if remote, ok := f.Store.(storage.Remote); ok {
+		where = remote.Place()
+	}
+	w := r.Err
+	fmt.Fprintf(w, "%s %s\n", console.Strong(f.Project.Site()), console.Faint("follows "+from)) //nolint:errcheck // nobody to tell
+	r.Row(w, "store", where)
+	standing := f.Project.Standing
+	for _, name := range f.Project.EnvironmentNames() {
+		if branch := standing.Environments[name].Follows; branch != "" {
+			r.Row(w, branch, console.Faint("-> ")+name)
+		}
+	}
+	if patterns := append(append([]string{}, standing.Previews.Follows...), standing.Previews.Refs...); len(patterns) > 0 {
+		r.Row(w, strings.Join(patterns, " "), console.Faint("-> ")+"previews")
+	}
+	if !f.Once {
+		r.Note("%s", console.Faint("until Ctrl-C; it goes on from there next time"))
+	}
+}
+
+// tell shows one event.
+func (r *followReport) tell(event pipeline.Event) {
+	if event.Kind == "live" {
+		s := &session{project: r.follower.Project, store: r.follower.Store, site: r.follower.Project.Site()}
+		nodes, _ := edge.Nodes(context.Background(), s.store)
+		addresses := r.addresses(context.Background(), s, event.Head.Environment, event.Head.Document, nodes)
+		event.Address = addresses[0]
+		values := outputValues{URL: event.Address, ReleaseURL: releaseAddress(s.site, event.Head.Release.String(), nearbyPort(nodes)), Release: event.Release,
+			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true, Took: event.Took, Reused: event.Reused, Subject: event.Subject}
+		r.failed = errors.Join(r.failed, r.ci.write(values))
+	}
+	if (event.Kind == "nothing" || event.Kind == "unchanged") && r.follower.Only != nil {
+		r.failed = errors.Join(r.failed, r.ci.write(outputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why, Subject: event.Subject}))
+	}
+	if r.JSON {
+		r.tellJSON(event)
+		return
+	}
+	text := r.words(event)
+	if event.Ref == "" {
+		if event.Error != nil {
+			r.Problem(event.Error)
+			r.Note("%s", console.Faint("it is tried again"))
+		}
+		return
+	}
+	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), cut(event.Subject, 34), text)
+	if event.Kind == "failed" || event.Kind == "trouble" {
+		r.Problem(event.Error)
+		if event.Build > 0 {
+			r.Note(" %s orilla log build:%d shows all of it", console.Accent("next:"), event.Build)
+		}
+	}
+}
+
+func (r *followReport) words(event pipeline.Event) string {
+	built := ""
+	if event.Build > 0 {
+		built = fmt.Sprintf("  %s", console.Faint(fmt.Sprintf("build:%d", event.Build)))
+	}
+	switch event.Kind {
+	case "builds":
+		return console.Faint("builds for ") + event.Environment + built
+	case "live":
+		how := "built"
+		if event.Reused {
+			how = "nothing to build: the same content was built before"
+		}
+		return console.Good(event.Entry) + " " + console.Faint(how+", "+console.Took(event.Took)) + "  " + console.Accent(event.Address)
+	case "nothing":
+		return console.Faint("nothing: " + event.Why)
+	case "unchanged":
+		return console.Faint("nothing: " + event.Why)
+	case "waits":
+		return console.Warn("waits: ") + event.Why
+	case "superseded":
+		return console.Faint("superseded: " + event.Why)
+	case "cancelled":
+		return console.Warn("cancelled: ") + event.Why + built
+	case "trouble":
+		return console.Warn("is tried again: ")
+	}
+	return console.Bad("failed") + built
+}
+
+// eventReport is an event with --json.
+type eventReport struct {
+	pipeline.Event
+	Milliseconds int64  `json:"milliseconds,omitempty"`
+	Problem      string `json:"problem,omitempty"`
+	Code         string `json:"code,omitempty"`
+}
+
+func (r *followReport) tellJSON(event pipeline.Event) {
+	report := eventReport{Event: event, Milliseconds: event.Took.Milliseconds(), Code: fault.Code(event.Error)}
+	if event.Error != nil {
+		report.Problem = event.Error.Error()
+	}
+	r.Line(report) //nolint:errcheck // nobody to tell
+}
+
+// end says what became of everything.
+func (r *followReport) end() {
+	c := r.follower.Counts
+	r.Note("%s", console.Faint(fmt.Sprintf("%d built, %d reused, %d superseded, %d failed, %d left alone", c.Built, c.Reused, c.Superseded, c.Failed, c.Nothing)))
+}

@@ -1,0 +1,236 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+)
+
+func (a *app) logCommand() *cobra.Command {
+	var site string
+	cmd := &cobra.Command{
+		Use: "log [BUILD]", Short: "What the steps of a build printed; of a running one, as it comes", Args: cobra.MaximumNArgs(1),
+		Long: "Log prints what the steps of a build printed, with secrets masked. BUILD is build:41 or 41 as orilla builds lists them, or a branch or a\n" +
+			"commit for its last build; without it, the last build of all. While the build runs, the log is followed to its end.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.log(cmd.Context(), site, argument(args, 0))
+		},
+	}
+	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	return cmd
+}
+
+func notFoundIsNoReason(err error) error {
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil
+	}
+	return err
+}
+
+func (a *app) log(ctx context.Context, site, typed string) error {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return err
+	}
+	run, err := s.run(ctx, typed)
+	if err != nil {
+		return err
+	}
+	a.Note("%s  %s  %s  %s", console.Strong(run.Label()), console.Accent(source.Short(run.Commit)), run.Subject, console.Faint("("+run.Branch+", "+a.Age(run.When)+")"))
+	out := &logWriter{app: a}
+	if run.Ended == nil {
+		if run, err = a.followLog(ctx, s, run, out); err != nil {
+			return err
+		}
+	}
+	if run.Ended == nil {
+		a.Note("%s", console.Warn("it ended without a word, and left no log; who built it, on "+run.Where+", is gone"))
+		return nil
+	}
+	for _, part := range run.Ended.Log {
+		data, err := pipeline.LoadObject(ctx, s.store, part)
+		if errors.Is(err, storage.ErrNotFound) {
+			return fault.New(fault.Failed, "log-gone", "the log of %s is not kept any more", run.Label()).Then("a prune keeps the logs of releases that it keeps, and of the last weeks")
+		}
+		if err != nil {
+			return pipeline.StoreTrouble(s.store, err)
+		}
+		out.rest(data)
+	}
+	out.flush()
+	a.reportEnd(run)
+	return nil
+}
+
+// reportEnd says how a build ended, below its log.
+func (a *app) reportEnd(run builds.Run) {
+	row := a.describeRun(run)
+	text := console.Good(row.State)
+	if row.State != "succeeded" {
+		text = console.Bad(row.State)
+	}
+	text += " after " + console.Took(time.Duration(row.Milliseconds)*time.Millisecond)
+	if row.Why != "" {
+		text += ": " + row.Why
+	}
+	if row.Entry != "" {
+		text += "; led to " + console.Accent(row.Entry)
+	} else if row.Release != "" {
+		text += "; release " + console.Accent(row.Release) + ", live nowhere"
+	}
+	a.Note("%s %s", console.Strong(row.Build), text)
+}
+
+// followLog prints the log of a running build until it ends.
+func (a *app) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter) (builds.Run, error) {
+	next := 0
+	for {
+		running, said, err := pipeline.RunningBuilds(ctx, s.store, s.site)
+		if err != nil {
+			return run, pipeline.StoreTrouble(s.store, err)
+		}
+		at := slices.IndexFunc(running, func(r pipeline.Running) bool { return r.Number == run.Number })
+		if at >= 0 {
+			var text []byte
+			if text, next, err = pipeline.LiveLog(ctx, s.store, running[at], next); err != nil {
+				return run, pipeline.StoreTrouble(s.store, err)
+			}
+			out.write(text)
+		}
+		if run, err = s.runs().Get(ctx, run.Number); err != nil {
+			return run, pipeline.StoreTrouble(s.store, err)
+		}
+		if run.Ended != nil || at < 0 || running[at].Lost(said[at], a.Now()) {
+			return run, nil
+		}
+		select {
+		case <-ctx.Done():
+			return run, ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// logWriter prints a log: on a terminal as it is, elsewhere line by line without what moves a cursor.
+type logWriter struct {
+	app     *app
+	written int // how much of the log has come
+	passed  int // how much of it the record has told again
+	partial []byte
+}
+
+func (w *logWriter) write(data []byte) {
+	w.written += len(data)
+	if w.app.OutTerm {
+		os.Stdout.Write(data) //nolint:errcheck // nobody to tell
+		return
+	}
+	w.partial = append(w.partial, data...)
+	for {
+		line, rest, whole := bytes.Cut(w.partial, []byte("\n"))
+		if !whole {
+			return
+		}
+		w.app.Print("%s", builder.Readable(line))
+		w.partial = rest
+	}
+}
+
+// rest prints of the whole log what has not come while it ran.
+func (w *logWriter) rest(data []byte) {
+	skip := min(len(data), max(0, w.written-w.passed))
+	w.passed += len(data)
+	if skip < len(data) {
+		w.write(data[skip:])
+	}
+}
+
+func (w *logWriter) flush() {
+	if len(w.partial) > 0 {
+		w.write([]byte("\n"))
+	}
+}
+
+func (a *app) cancelCommand() *cobra.Command {
+	var site string
+	cmd := &cobra.Command{
+		Use: "cancel [BUILD]", Short: "End a build that is running, wherever it runs", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.cancelBuild(cmd.Context(), site, argument(args, 0))
+		},
+	}
+	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	return a.jsonFlag(cmd)
+}
+
+// cancelWait is how long it is waited for whoever builds to end.
+const cancelWait = 30 * time.Second
+
+func (a *app) cancelBuild(ctx context.Context, site, typed string) error {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return err
+	}
+	running, said, err := pipeline.RunningBuilds(ctx, s.store, s.site)
+	if err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	at := 0
+	switch {
+	case len(running) == 0:
+		return fault.New(fault.Refused, "not-running", "nothing of %s is being built", s.site).Then("orilla builds shows what was")
+	case typed == "" && len(running) > 1:
+		problem := fault.New(fault.Usage, "which-build", "%d builds are running", len(running))
+		for _, one := range running {
+			problem = problem.Then("orilla cancel %s   %s %s", one.Label(), source.Short(one.Commit), one.Branch)
+		}
+		return problem
+	case typed != "":
+		run, err := s.run(ctx, typed)
+		if err != nil {
+			return err
+		}
+		if at = slices.IndexFunc(running, func(r pipeline.Running) bool { return r.Number == run.Number }); at < 0 {
+			return fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).Then("orilla builds shows how it ended")
+		}
+	}
+	one := running[at]
+	if one.Lost(said[at], a.Now()) {
+		return fault.New(fault.Refused, "not-running", "%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).Then("the next build of the same takes over")
+	}
+	if err := pipeline.CancelBuild(ctx, s.store, one, s.project.Person(ctx)); err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	for wait := time.Now(); time.Since(wait) < cancelWait; {
+		run, err := s.runs().Get(ctx, one.Number)
+		if err != nil {
+			return pipeline.StoreTrouble(s.store, err)
+		}
+		if run.Ended != nil {
+			if a.JSON {
+				return a.Document(a.describeRun(run))
+			}
+			a.Print("%s %s", run.Label(), run.Ended.Outcome)
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	return fault.New(fault.Failed, "not-ended", "%s was asked to end and has not answered", one.Label()).At("%s", one.Where).Then("orilla builds shows what becomes of it")
+}

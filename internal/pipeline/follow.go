@@ -1,0 +1,667 @@
+package pipeline
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/follow"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/source"
+)
+
+// Event is something that following a repository led to. Kinds: "builds" (it begins), "nothing" (and why), "waits" (for a thaw or a
+// resume, and why), "superseded", "live", "unchanged" (it is live already), "failed", "cancelled", "trouble" (it is tried again).
+type Event struct {
+	Kind        string        `json:"kind"`
+	When        time.Time     `json:"when"`
+	Ref         string        `json:"ref,omitempty"`
+	Branch      string        `json:"branch,omitempty"` // its name for people
+	Commit      string        `json:"commit,omitempty"`
+	Subject     string        `json:"subject,omitempty"`
+	Environment string        `json:"environment,omitempty"` // as people write it
+	Why         string        `json:"why,omitempty"`
+	Build       int64         `json:"build,omitempty"` // its number, if anything was built
+	Reused      bool          `json:"reused,omitempty"`
+	Release     string        `json:"release,omitempty"`
+	Entry       string        `json:"entry,omitempty"`
+	Address     string        `json:"address,omitempty"`
+	Took        time.Duration `json:"-"`
+	Error       error         `json:"-"`
+
+	Head *journal.Entry `json:"-"`
+}
+
+// Follower watches a repository and brings every new commit of what is followed to where it belongs.
+type Follower struct {
+	Project *Project
+	Mirror  *source.Mirror // what it fetches into; nil to follow the project's own repository
+	Store   storage.Store
+	Only    *source.Ref // follow this one commit; nil for everything
+	Once    bool        // end when nothing is left to do
+	Wake    <-chan struct{}
+	Every   time.Duration // how often the repository is asked
+	Builds  int           // how many at once; 0: as the configuration says
+	Tell    func(Event)   // called from one goroutine at a time
+	NewRun  func(*Plan) *Run
+
+	queue  follow.Queue
+	state  followed
+	fresh  bool // nothing was followed here before
+	held   map[string]waitingFor
+	last   string // what the refs were
+	cancel map[string]context.CancelCauseFunc
+	told   sync.Mutex
+	id     string
+	who    string
+	since  time.Time
+	said   string // in the store, and when
+	saidAt time.Time
+	worst  fault.Kind
+	Counts Counts
+}
+
+// waitingFor is a commit that waits for something else than its turn.
+type waitingFor struct{ commit, why string }
+
+// Counts is what became of commits.
+type Counts struct {
+	Built      int `json:"built"`
+	Reused     int `json:"reused"`
+	Superseded int `json:"superseded"`
+	Failed     int `json:"failed"`
+	Nothing    int `json:"nothing"`
+}
+
+// followed is what a follower keeps between its lives: the commit of each ref that it has dealt with.
+type followed struct {
+	Format int               `json:"format"`
+	Seen   map[string]string `json:"seen"`
+}
+
+// finishedJob is how one build ended.
+type finishedJob struct {
+	job   follow.Job
+	event Event
+	retry bool
+	held  bool
+}
+
+func (f *Follower) stateFile() string {
+	name := f.Project.Site() + "-" + Sum(f.repository().Dir, f.Project.Prefix, f.Store.Address())
+	return filepath.Join(f.Project.Places.Data, "follow", name+".json")
+}
+
+// Sum names what several texts say together.
+func Sum(texts ...string) string {
+	d := digest.Of([]byte(strings.Join(texts, "\x00")))
+	return hex.EncodeToString(d[:8])
+}
+
+func (f *Follower) repository() *source.Repository {
+	if f.Mirror != nil {
+		return f.Mirror.Repository
+	}
+	return f.Project.Repository
+}
+
+// LockFile is what a follower holds, so that there is one for each repository and store on a machine.
+func (f *Follower) LockFile() string { return f.stateFile() + ".lock" }
+
+// young is how old a branch without a preview may be to get one when a repository is followed for the first time.
+const youngBranch = 7 * 24 * time.Hour
+
+// Run follows until the context ends or, with Once, nothing is left to do. The error says why it cannot go on; with Once it is the
+// worst that happened to a commit.
+func (f *Follower) Run(ctx context.Context) error {
+	f.load()
+	f.held, f.cancel, f.id = map[string]waitingFor{}, map[string]context.CancelCauseFunc{}, strings.ToLower(rand.Text())
+	ended := make(chan finishedJob)
+	var building sync.WaitGroup
+	defer building.Wait()
+	defer f.announce(ctx, true)
+	if err := BuryLost(ctx, f.Store, f.Project.Site()); err != nil {
+		f.tell(Event{Kind: "trouble", Error: StoreTrouble(f.Store, err)})
+	}
+	pause, wait := time.Duration(0), time.NewTimer(0)
+	for {
+		select {
+		case <-ctx.Done():
+			for len(f.cancel) > 0 {
+				delete(f.cancel, (<-ended).job.Ref)
+			}
+			return ctx.Err()
+		case <-f.Wake:
+		case <-wait.C:
+		case done := <-ended:
+			f.settle(ctx, done)
+		}
+		if err := f.look(ctx); err != nil {
+			if ctx.Err() != nil {
+				continue
+			}
+			if f.Once {
+				return err
+			}
+			f.tell(Event{Kind: "trouble", Error: err})
+			pause = min(max(2*pause, 5*time.Second), 5*time.Minute)
+		} else {
+			pause = 0
+		}
+		f.begin(ctx, &building, ended)
+		f.announce(ctx, false)
+		if f.Once && f.queue.Idle() {
+			return f.verdict()
+		}
+		next := f.Every
+		if len(f.held) > 0 {
+			next = min(next, 3*time.Second)
+		}
+		wait.Reset(cmp.Or(pause, next))
+	}
+}
+
+// verdict is the error of following once.
+func (f *Follower) verdict() error {
+	if f.worst == 0 {
+		return nil
+	}
+	return fault.New(f.worst, "commits-failed", "not every commit could be brought live").Then("what went wrong is said above; orilla builds lists it, orilla log shows it")
+}
+
+// look asks the repository what is new.
+func (f *Follower) look(ctx context.Context) error {
+	if f.Mirror != nil {
+		if err := f.Mirror.Fetch(ctx, f.Project.Standing.Previews.Refs); err != nil {
+			return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", f.Mirror.From).Because(err).
+				Then("git ls-remote %s, as the user who runs this, tells whether it can be reached", f.Mirror.From)
+		}
+	}
+	refs, err := f.refs(ctx)
+	if err != nil {
+		return err
+	}
+	now := fmt.Sprint(refs)
+	if now == f.last && len(f.held) == 0 {
+		return nil
+	}
+	if now != f.last {
+		if err := f.Project.loadStanding(ctx); err != nil {
+			return err
+		}
+		f.last = now
+	}
+	there := map[string]bool{}
+	for _, ref := range refs {
+		there[ref.Name] = true
+		if f.state.Seen[ref.Name] == ref.Commit {
+			continue
+		}
+		if err := f.decide(ctx, ref); err != nil {
+			return err
+		}
+	}
+	for ref := range f.state.Seen {
+		if !there[ref] && f.Only == nil {
+			delete(f.state.Seen, ref)
+			delete(f.held, ref)
+			f.queue.Drop(ref)
+			if cancel := f.cancel[ref]; cancel != nil {
+				cancel(Cancelled("ended: its branch was deleted"))
+			}
+		}
+	}
+	f.fresh = false
+	f.save()
+	return nil
+}
+
+func (f *Follower) refs(ctx context.Context) ([]source.Ref, error) {
+	if f.Only != nil {
+		return []source.Ref{*f.Only}, nil
+	}
+	prefixes := []string{"refs/heads/"}
+	for _, pattern := range f.Project.Standing.Previews.Refs {
+		before, _, _ := strings.Cut(strings.TrimPrefix(pattern, "!"), "*")
+		prefixes = append(prefixes, before[:strings.LastIndexByte(before, '/')+1])
+	}
+	return f.repository().Refs(ctx, prefixes...)
+}
+
+// name returns what people call a ref.
+func name(ref source.Ref) string {
+	if branch, ok := ref.Branch(); ok {
+		return branch
+	}
+	return strings.TrimPrefix(ref.Name, "refs/")
+}
+
+// target returns where a ref's commits go: "" if it is not followed.
+func (p *Project) target(ref source.Ref) string {
+	branch, isBranch := ref.Branch()
+	if !isBranch {
+		if p.Standing.Previews.FollowsRef(ref.Name) {
+			return journal.PreviewPrefix + project.BranchLabel(name(ref))
+		}
+		return ""
+	}
+	if environment := p.Standing.Following(branch); environment != "" {
+		return environment
+	}
+	if p.Standing.Previews.FollowsBranch(branch) {
+		return journal.PreviewPrefix + project.BranchLabel(branch)
+	}
+	return ""
+}
+
+// decide says what becomes of a ref's new commit.
+func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
+	repository := f.repository()
+	before := f.state.Seen[ref.Name]
+	commits, count, err := repository.Since(ctx, ref.Commit, before, 20)
+	if err != nil {
+		return err
+	}
+	if len(commits) == 0 { // it went back
+		commit, err := repository.Commit(ctx, ref.Commit)
+		if err != nil {
+			return err
+		}
+		commits, count = []source.Commit{commit}, 1
+	}
+	commit := commits[0]
+	event := Event{Ref: ref.Name, Branch: name(ref), Commit: commit.Hash, Subject: commit.Subject}
+	environment := f.Project.target(ref)
+	event.Environment = journal.DisplayName(environment)
+	nothing := func(why string) error {
+		event.Kind, event.Why = "nothing", why
+		f.Counts.Nothing++
+		f.seen(ref.Name, ref.Commit)
+		f.queue.Drop(ref.Name)
+		f.tell(event)
+		return nil
+	}
+	if environment == "" {
+		event.Environment = ""
+		return nothing("no environment follows it, and previews leave it out")
+	}
+	if f.fresh && before == "" && f.Only == nil && strings.HasPrefix(environment, journal.PreviewPrefix) && f.now().Sub(ref.When) > youngBranch {
+		return nothing("it was there before this repository was followed, and is older than a week; orilla deploy " + event.Branch + " makes its preview")
+	}
+	message, err := repository.Message(ctx, commit.Hash)
+	if err != nil {
+		return err
+	}
+	if words := follow.Skips(message); words != "" {
+		return nothing("the commit asks for it: " + words)
+	}
+	head, err := f.head(ctx, environment)
+	if err != nil {
+		return StoreTrouble(f.Store, err)
+	}
+	if head != nil && !head.Release.IsZero() {
+		if head.Commit == commit.Hash {
+			if f.fresh || f.Only != nil {
+				return nothing("it is live already, as " + head.Label())
+			}
+			f.seen(ref.Name, ref.Commit)
+			return nil
+		}
+		if same, err := f.Project.sameSite(ctx, head.Commit, commit.Hash); err != nil {
+			return err
+		} else if same && head.Kind != journal.Rollback {
+			return nothing("nothing that the site depends on differs from what is live, " + source.Short(head.Commit))
+		}
+	}
+	waits := ""
+	if pause, err := ReadPause(ctx, f.Store, f.Project.Site()); err != nil {
+		return StoreTrouble(f.Store, err)
+	} else if pause != nil {
+		waits = "automatic builds are paused by " + pause.Who + because(pause.Why) + "; orilla follow --resume"
+	}
+	if head != nil && head.Frozen.At(f.now()) {
+		waits = event.Environment + " is frozen by " + head.Frozen.Who + because(head.Frozen.Why) + "; orilla thaw " + event.Environment
+	}
+	if waits != "" {
+		if now := (waitingFor{ref.Commit, waits}); f.held[ref.Name] != now {
+			f.held[ref.Name] = now
+			event.Kind, event.Why = "waits", waits
+			f.tell(event)
+		}
+		return nil
+	}
+	delete(f.held, ref.Name)
+	f.push(ref, environment, commits[1:], count)
+	return nil
+}
+
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return " (" + why + ")"
+}
+
+// push puts a commit into the queue, and says which older ones give way.
+func (f *Follower) push(ref source.Ref, environment string, older []source.Commit, count int) {
+	rank := 1
+	switch {
+	case environment == project.Production:
+		rank = 0
+	case strings.HasPrefix(environment, journal.PreviewPrefix):
+		rank = 2
+	}
+	superseded, running := f.queue.Push(follow.Job{Ref: ref.Name, Commit: ref.Commit, Rank: rank})
+	gone := Event{Kind: "superseded", Ref: ref.Name, Branch: name(ref), Environment: journal.DisplayName(environment), Why: "by " + source.Short(ref.Commit)}
+	if superseded != nil && superseded.Commit != ref.Commit {
+		f.Counts.Superseded++
+		gone.Commit = superseded.Commit
+		f.tell(gone)
+	}
+	for _, commit := range older {
+		if f.state.Seen[ref.Name] == "" || superseded != nil && commit.Hash == superseded.Commit || running != nil && commit.Hash == running.Commit {
+			continue
+		}
+		f.Counts.Superseded++
+		gone.Commit, gone.Subject = commit.Hash, commit.Subject
+		f.tell(gone)
+	}
+	if more := count - 1 - len(older); more > 0 && f.state.Seen[ref.Name] != "" {
+		f.Counts.Superseded += more
+		gone.Commit, gone.Subject, gone.Why = "", "", fmt.Sprintf("%d more commits, by %s", more, source.Short(ref.Commit))
+		f.tell(gone)
+	}
+	if running != nil && f.Project.Standing.Follow.Superseded == project.Cancel {
+		if cancel := f.cancel[ref.Name]; cancel != nil {
+			cancel(Superseded(source.Short(ref.Commit)))
+		}
+	}
+}
+
+// begin starts what may start.
+func (f *Follower) begin(ctx context.Context, building *sync.WaitGroup, ended chan<- finishedJob) {
+	f.queue.Parallel = cmp.Or(f.Builds, int(f.Project.Standing.Follow.Parallel))
+	for ctx.Err() == nil {
+		job, ok := f.queue.Next()
+		if !ok {
+			return
+		}
+		one, cancel := context.WithCancelCause(ctx)
+		f.cancel[job.Ref] = cancel
+		building.Go(func() {
+			done := f.carryOut(one, job)
+			cancel(nil)
+			ended <- done
+		})
+	}
+}
+
+// carryOut builds a commit, or finds that it was built, and puts it live.
+func (f *Follower) carryOut(ctx context.Context, job follow.Job) finishedJob {
+	began := time.Now()
+	done := finishedJob{job: job, event: Event{Ref: job.Ref, Commit: job.Commit, Branch: name(source.Ref{Name: job.Ref})}}
+	event := &done.event
+	order := Order{Commit: job.Commit, Branch: event.Branch, Site: f.Project.Site()}
+	if _, isBranch := (source.Ref{Name: job.Ref}).Branch(); !isBranch {
+		order.Ref, order.To = job.Ref, journal.DisplayName(f.Project.target(source.Ref{Name: job.Ref}))
+	}
+	p := *f.Project // the follower's own changes with the production branch
+	plan, err := p.MakePlan(ctx, order)
+	var run *Run
+	if err == nil {
+		event.Subject, event.Environment = plan.Commit.Subject, journal.DisplayName(plan.Environment)
+		run = f.NewRun(plan)
+		run.Store, run.Automatic, run.SkipSame, run.Cause, run.Frozen = f.Store, true, true, "follow", nil
+		run.Began = func(number int64) {
+			f.tell(Event{Kind: "builds", Ref: job.Ref, Branch: event.Branch, Commit: job.Commit, Subject: event.Subject, Environment: event.Environment, Build: number})
+		}
+		var result *Result
+		result, err = run.Release(ctx)
+		event.Build = run.Number()
+		if err == nil {
+			err = run.Activate(ctx)
+			event.Reused, event.Release, event.Head = result.Reused, result.Release.Short(), result.Entry
+		}
+		run.Close(ctx)
+	}
+	event.Took, event.Error = time.Since(began), err
+	if cause := context.Cause(ctx); err != nil && cause != nil {
+		event.Error = cause
+	}
+	switch kind := fault.KindOf(event.Error); {
+	case err == nil:
+		event.Kind, event.Entry = "live", event.Head.Label()
+	case errors.Is(err, ErrSame):
+		event.Kind, event.Why, event.Error = "unchanged", "it is live already", nil
+	case fault.Code(event.Error) == "superseded":
+		event.Kind, event.Why = "superseded", problemLine(event.Error)
+	case fault.Code(event.Error) == "cancelled", errors.Is(event.Error, context.Canceled):
+		event.Kind, event.Why = "cancelled", problemLine(event.Error)
+	case fault.Code(event.Error) == "frozen", fault.Code(event.Error) == "paused":
+		done.held = true
+	case kind == fault.Failed:
+		event.Kind, done.retry = "trouble", true
+	default:
+		event.Kind, event.Why = "failed", problemLine(event.Error)
+	}
+	return done
+}
+
+// settle takes the end of a build into account.
+func (f *Follower) settle(ctx context.Context, done finishedJob) {
+	f.queue.Done(done.job.Ref)
+	delete(f.cancel, done.job.Ref)
+	if ctx.Err() != nil {
+		return // the next life takes it up
+	}
+	kind := fault.KindOf(done.event.Error)
+	switch done.event.Kind {
+	case "live", "unchanged":
+		if done.event.Reused {
+			f.Counts.Reused++
+		} else {
+			f.Counts.Built++
+		}
+	case "superseded":
+		f.Counts.Superseded++
+	case "failed", "cancelled":
+		f.Counts.Failed++
+		f.worst = max(f.worst, kind)
+	case "trouble":
+		f.worst = max(f.worst, fault.Failed)
+	}
+	if done.event.Kind != "" {
+		f.tell(done.event)
+	}
+	f.last = "" // look again: a newer commit may be there, or this one is to be tried again
+	switch {
+	case done.held, done.retry && !f.Once:
+		if done.retry {
+			f.held[done.job.Ref] = waitingFor{done.job.Commit, "to be tried again: " + problemLine(done.event.Error)}
+		}
+	default:
+		f.seen(done.job.Ref, done.job.Commit)
+	}
+	f.save()
+}
+
+func (f *Follower) seen(ref, commit string) {
+	delete(f.held, ref)
+	f.state.Seen[ref] = commit
+}
+
+func (f *Follower) now() time.Time { return time.Now() }
+
+// head returns the last entry of an environment; nil if there is none.
+func (f *Follower) head(ctx context.Context, environment string) (*journal.Entry, error) {
+	j := &journal.Journal{Store: f.Store, Site: f.Project.Site(), Environment: environment, Now: f.now}
+	entry, err := j.Head(ctx, journal.ReadHints(ctx, f.Store, f.Project.Site())[environment])
+	if errors.Is(err, journal.ErrEmpty) {
+		return nil, nil
+	}
+	return &entry, err
+}
+
+// sameSite reports whether two commits have the same files of the site: its folder, what else its build sees, and its configuration.
+func (p *Project) sameSite(ctx context.Context, a, b string) (bool, error) {
+	if a == "" {
+		return false, nil
+	}
+	config, err := p.ConfigAt(ctx, b)
+	if err != nil {
+		return false, ctx.Err()
+	}
+	if slices.Contains(config.Build.Tell, "commit") || slices.Contains(config.Build.Tell, "history") {
+		return false, nil
+	}
+	paths := append([]string{path.Join(p.Prefix, project.FileName), path.Join(p.Prefix, config.Build.Folder)}, config.Build.Also...)
+	for _, one := range paths {
+		if one == "." {
+			one = ""
+		}
+		before, err := p.Repository.Object(ctx, a, one)
+		if err != nil {
+			return false, ctx.Err()
+		}
+		after, err := p.Repository.Object(ctx, b, one)
+		if err != nil || before != after {
+			return false, ctx.Err()
+		}
+	}
+	return true, nil
+}
+
+// load reads what an earlier life has dealt with.
+func (f *Follower) load() {
+	data, err := os.ReadFile(f.stateFile())
+	if err != nil || json.Unmarshal(data, &f.state) != nil || f.state.Format != 1 || f.state.Seen == nil {
+		f.state = followed{Seen: map[string]string{}}
+		f.fresh = true
+	}
+	f.state.Format = 1
+}
+
+// save keeps it. If that fails, commits are looked at again: those that are live are found to be.
+func (f *Follower) save() {
+	if f.Only != nil {
+		return
+	}
+	data, err := json.MarshalIndent(f.state, "", " ")
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(f.stateFile()), 0o700)
+	}
+	if err == nil {
+		err = os.WriteFile(f.stateFile()+".new", data, 0o600)
+	}
+	if err == nil {
+		err = os.Rename(f.stateFile()+".new", f.stateFile())
+	}
+	if err != nil {
+		f.tell(Event{Kind: "trouble", Error: fault.New(fault.Failed, "state", "what was followed cannot be remembered").At("%s", f.stateFile()).Because(err).
+			Then("give this user the right to write there, or set ORILLA_HOME")})
+	}
+}
+
+func (f *Follower) tell(event Event) {
+	f.told.Lock()
+	defer f.told.Unlock()
+	event.When = f.now().UTC().Truncate(time.Millisecond)
+	f.Tell(event)
+}
+
+// Following is what a follower says of itself in the store.
+type Following struct {
+	Format  int       `json:"format"`
+	Who     string    `json:"who"`
+	Where   string    `json:"where"`
+	From    string    `json:"from"` // the repository
+	Process int       `json:"process"`
+	Since   time.Time `json:"since"`
+	Waiting []Waiting `json:"waiting,omitempty"`
+}
+
+// Waiting is a commit that waits for its build.
+type Waiting struct {
+	Branch string `json:"branch"`
+	Commit string `json:"commit"`
+	Why    string `json:"why,omitempty"` // it waits for something else than its turn
+}
+
+// Gone reports whether a follower of this machine is known to be no more.
+func (g Following) Gone() bool {
+	return Running{Begun: builds.Begun{Where: g.Where}, Process: g.Process}.gone()
+}
+
+// followBeat is how often a follower says that it is there.
+const followBeat = time.Minute
+
+// announce says in the store what waits, when that has changed or was said long ago; at the end, nothing.
+func (f *Follower) announce(ctx context.Context, end bool) {
+	key := storage.FollowersKey(f.Project.Site()) + "/" + f.id
+	if end {
+		if f.said != "" {
+			f.Store.Delete(context.WithoutCancel(ctx), key) //nolint:errcheck // who reads it sees that it is old
+		}
+		return
+	}
+	if f.Once {
+		return
+	}
+	where, _ := os.Hostname()
+	from := f.repository().Top
+	if f.Mirror != nil {
+		from = f.Mirror.From
+	}
+	if f.since.IsZero() {
+		f.since = f.now().UTC().Truncate(time.Second)
+		f.who = f.Project.Person(ctx)
+	}
+	about := Following{Format: 1, Who: f.who, Where: where, From: from, Process: os.Getpid(), Since: f.since}
+	for _, job := range f.queue.Waiting() {
+		about.Waiting = append(about.Waiting, Waiting{Branch: name(source.Ref{Name: job.Ref}), Commit: job.Commit})
+	}
+	for ref, held := range f.held {
+		about.Waiting = append(about.Waiting, Waiting{Branch: name(source.Ref{Name: ref}), Commit: held.commit, Why: held.why})
+	}
+	slices.SortStableFunc(about.Waiting, func(a, b Waiting) int { return strings.Compare(a.Branch, b.Branch) })
+	data, err := canon.Marshal(about)
+	if err != nil || string(data) == f.said && time.Since(f.saidAt) < followBeat {
+		return
+	}
+	if f.Store.Replace(ctx, key, data) == nil {
+		f.said, f.saidAt = string(data), time.Now()
+	}
+}
+
+// Followers returns who follows a repository for a site, as far as they are there.
+func Followers(ctx context.Context, store storage.Store, site string) (found []Following, err error) {
+	for item, err := range store.List(ctx, storage.FollowersKey(site)) {
+		if err != nil {
+			return nil, err
+		}
+		data, err := store.Get(ctx, item.Key)
+		var one Following
+		if err != nil || json.Unmarshal(data, &one) != nil || one.Gone() || time.Since(item.Modified) > 5*followBeat {
+			continue
+		}
+		found = append(found, one)
+	}
+	return found, nil
+}

@@ -1,0 +1,139 @@
+package pipeline
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// timeLimit is how long the steps may take, and whether the production branch's limit is what counts.
+func (r *Run) timeLimit() (time.Duration, bool) {
+	limit := time.Duration(r.Plan.Config.Build.TimeLimit)
+	if most := time.Duration(r.Plan.Project.Standing.Limits.BuildTime); most > 0 && most < limit {
+		return most, true
+	}
+	return limit, false
+}
+
+// withinMonth refuses a build when the month's build time is used up, and tells when it nearly is. Ready output is no build.
+func (r *Run) withinMonth(ctx context.Context) error {
+	limit := time.Duration(r.Plan.Project.Standing.Limits.BuildTimePerMonth)
+	if limit == 0 || len(r.Plan.Config.Build.Steps()) == 0 || r.Plan.From != "" {
+		return nil
+	}
+	used, err := BuildTimeOfMonth(ctx, r.Store, r.Plan.Site, r.Now())
+	if err != nil {
+		return err
+	}
+	if used >= limit {
+		return fault.New(fault.Refused, "build-time-used", "the build time of this month is used up: %s of %s", used.Round(time.Second), limit).At("orilla.yaml: limits.build_time_per_month").
+			Then("orilla usage shows what used it").Then("what was built before can go live without a build: orilla deploy COMMIT, orilla rollback").
+			Then("or raise the limit on the production branch")
+	}
+	if publish.NearLimit(int64(used), int64(limit)) {
+		r.Report.Notice(fault.Notice{Code: "near-limit", What: fmt.Sprintf("over 80 %% of limits.build_time_per_month: %s of %s", used.Round(time.Second), limit), Next: "at 100 % builds are refused"})
+	}
+	return nil
+}
+
+// BuildTimeOfMonth adds up how long the steps of all builds of a site ran that began in the month of now, in UTC.
+func BuildTimeOfMonth(ctx context.Context, store storage.Store, site string, now time.Time) (time.Duration, error) {
+	now = now.UTC()
+	month := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
+	runs := builds.Runs{Store: store, Site: site}
+	last, err := runs.Last(ctx, journal.ReadHints(ctx, store, site)[journal.RunsHint])
+	if err != nil {
+		return 0, err
+	}
+	found, err := runs.Back(ctx, last, 0, func(run builds.Run) bool { return !run.When.Before(month) })
+	used := time.Duration(0)
+	for _, run := range found {
+		if run.Ended != nil {
+			used += run.Ended.BuildTime()
+		}
+	}
+	return used, err
+}
+
+// fullDisk is how little room there is left on a disk that counts as full, in bytes.
+const fullDisk = 1 << 20
+
+// diskFull returns the folder whose disk has no room left, or "".
+func (r *Run) diskFull(folder string) string {
+	if free, known := builder.FreeSpace(folder); known && free < fullDisk {
+		return folder
+	}
+	if free, known := builder.FreeSpace(os.TempDir()); known && free < fullDisk {
+		return os.TempDir()
+	}
+	return ""
+}
+
+// Pause says who paused the automatic builds of a site.
+type Pause struct {
+	Format int       `json:"format"`
+	Who    string    `json:"who"`
+	When   time.Time `json:"when"`
+	Why    string    `json:"why,omitempty"`
+}
+
+// ReadPause returns who paused the automatic builds of a site; nil if nobody did.
+func ReadPause(ctx context.Context, store storage.Store, site string) (*Pause, error) {
+	data, err := store.Get(ctx, storage.PausedKey(site))
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	pause := &Pause{}
+	if json.Unmarshal(data, pause) != nil {
+		return &Pause{Who: "somebody"}, nil
+	}
+	return pause, nil
+}
+
+// SetPause pauses the automatic builds of a site, or with nil lets them go on.
+func SetPause(ctx context.Context, store storage.Store, site string, pause *Pause) error {
+	if pause == nil {
+		return store.Delete(ctx, storage.PausedKey(site))
+	}
+	pause.Format = 1
+	data, err := canon.Marshal(pause)
+	if err != nil {
+		return err
+	}
+	return store.Replace(ctx, storage.PausedKey(site), data)
+}
+
+// checkPaused refuses automatic builds that somebody paused.
+func (r *Run) checkPaused(ctx context.Context) error {
+	if !r.Automatic {
+		return nil
+	}
+	pause, err := ReadPause(ctx, r.Store, r.Plan.Site)
+	if pause == nil || err != nil {
+		return err
+	}
+	return PausedRefusal(pause)
+}
+
+// PausedRefusal is the message for what a pause refused.
+func PausedRefusal(pause *Pause) error {
+	problem := fault.New(fault.Refused, "paused", "automatic builds are paused").With("by " + pause.Who + " on " + pause.When.Format("2006-01-02 15:04 MST"))
+	if pause.Why != "" {
+		problem = problem.With("because: " + pause.Why)
+	}
+	return problem.Then("orilla follow --resume").Then("or deploy by hand: orilla deploy on a terminal, or with --yes")
+}

@@ -1,0 +1,123 @@
+package pipeline
+
+import (
+	"context"
+	"errors"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/source"
+)
+
+// ErrSame: what should go live is live already.
+var ErrSame = errors.New("live already")
+
+// unlessNewer refuses to replace what an environment serves if that was made of a newer commit of the same branch, and to put a
+// commit live that its branch no longer has: a force-push took it away. Ancestry decides, never a clock.
+func (r *Run) unlessNewer(ctx context.Context, decide journal.Decide) journal.Decide {
+	return func(head *journal.Entry) (journal.Entry, error) {
+		if head != nil && r.Plan.Origin.Source == journal.FromCommit {
+			if err := r.Plan.wanted(ctx, *head); err != nil {
+				return journal.Entry{}, err
+			}
+		}
+		entry, err := decide(head)
+		if err == nil && r.SkipSame && head != nil && head.Commit == entry.Commit && head.Release == entry.Release && head.Document == entry.Document {
+			err = ErrSame
+		}
+		return entry, err
+	}
+}
+
+// wanted returns why a plan's commit should not follow an entry; nil if it should.
+func (plan *Plan) wanted(ctx context.Context, head journal.Entry) error {
+	mine, live := plan.Origin.Commit, head.Commit
+	if live == mine || live == "" || head.Source != journal.FromCommit || head.Release.IsZero() {
+		return nil
+	}
+	onBranch, tips, err := plan.onBranch(ctx, mine)
+	if err != nil {
+		return err
+	}
+	if !onBranch {
+		return fault.New(fault.Refused, "superseded", "%s is no longer on %s: it was replaced there", source.Short(mine), plan.Origin.Branch).At("%s", head.Label()).
+			Then("to put it live all the same, deploy it by hand: orilla deploy %s --to %s --yes", source.Short(mine), journal.DisplayName(plan.Environment))
+	}
+	older, err := plan.older(ctx, mine, live, tips)
+	if err != nil || !older {
+		return err
+	}
+	return fault.New(fault.Refused, "superseded", "%s is older than what is live, %s", source.Short(mine), source.Short(live)).At("%s", head.Label()).
+		Then("to go back to it: orilla rollback %s %s", journal.DisplayName(plan.Environment), source.Short(mine)).
+		Then("or, if it was never live there: orilla deploy %s --to %s --yes", source.Short(mine), journal.DisplayName(plan.Environment))
+}
+
+// onBranch reports whether the plan's commit is on its branch, as far as anything here or the branch's remote says otherwise.
+func (plan *Plan) onBranch(ctx context.Context, mine string) (on bool, tips []string, err error) {
+	repository := plan.Project.Repository
+	for fetched := false; ; fetched = true {
+		if tips, err = repository.Tips(ctx, plan.Origin.Branch, plan.Ref); err != nil {
+			return false, nil, err
+		}
+		if len(tips) == 0 {
+			return true, []string{mine}, nil
+		}
+		if on, err = repository.InAny(ctx, tips, mine); err != nil || on {
+			return on, tips, err
+		}
+		if plan.Ref != "" || repository.IsBranch(ctx, plan.Origin.Branch) || fetched {
+			return false, tips, nil // what is here has the last word
+		}
+		if err := repository.FetchMore(ctx, plan.Origin.Branch, 0); err != nil {
+			return true, append(tips, mine), ctx.Err() // a checkout of CI, and nothing that says otherwise
+		}
+	}
+}
+
+// deepen is how much more history is fetched at first, in commits; after that, all of it.
+const deepen = 200
+
+// older reports whether live descends from mine and is still on the branch. Where history is too short to tell, more of it is
+// fetched.
+func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (bool, error) {
+	repository := plan.Project.Repository
+	for _, depth := range []int{deepen, 0, -1} {
+		if _, err := repository.Commit(ctx, live); err == nil {
+			newer, err := repository.Contains(ctx, live, mine)
+			if err != nil {
+				return false, err
+			}
+			if newer {
+				again, err := repository.Tips(ctx, plan.Origin.Branch, plan.Ref)
+				if err != nil {
+					return false, err
+				}
+				return repository.InAny(ctx, append(tips, again...), live)
+			}
+			if behind, err := repository.Contains(ctx, mine, live); behind || err != nil || !repository.IsShallow(ctx) {
+				return false, err
+			}
+		} else if ctx.Err() != nil {
+			return false, ctx.Err()
+		}
+		if depth < 0 {
+			break
+		}
+		if err := repository.FetchMore(ctx, plan.Origin.Branch, depth); err != nil {
+			return false, plan.tooShort(live, err)
+		}
+	}
+	// The whole history of the branch is here, and what is live is not in it: it was taken away, or is of another branch.
+	return false, nil
+}
+
+func (plan *Plan) tooShort(live string, err error) error {
+	if errors.Is(err, source.ErrNoRemote) {
+		return fault.New(fault.Refused, "history-short", "what is live, %s, is not in this repository, so it is not known which commit is newer", source.Short(live)).
+			At("%s", plan.Project.Repository.Top).Then("git fetch, then run it again").
+			Then("or, if this one should be live whatever is there: deploy by hand, or add --yes")
+	}
+	return fault.New(fault.Refused, "history-short", "the history here is too short to tell whether %s is newer than what is live, %s, and more could not be fetched",
+		plan.Commit.Short(), source.Short(live)).At("%s", plan.Project.Repository.Top).Because(err).
+		Then("before this command: git fetch --unshallow origin").Then("or check out with the whole history: in most CI systems a depth of 0")
+}

@@ -1,0 +1,442 @@
+package pipeline
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"sync"
+	"time"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// Running is a build that goes on, as it says of itself in the store: whoever wants to build the same waits for it, and takes over
+// when it no longer says so.
+type Running struct {
+	Format int `json:"format"`
+	builds.Begun
+	Process int    `json:"process"` // its number on the machine Where
+	Now     string `json:"now"`     // what it does: "checkout", or the command of a step
+	Beat    int64  `json:"beat"`    // changes with every renewal
+
+	folder string // of its announcement in the store
+}
+
+const (
+	runningFormat = 1
+	leaseName     = "/lease"
+	cancelName    = "/cancel"
+	logName       = "/log"
+)
+
+// How often a running build says that it is there, and after what time without a word others take it for gone.
+const (
+	beat      = 5 * time.Second
+	goneAfter = 25 * time.Second
+)
+
+// Cancellation is somebody's wish that a build should end.
+type Cancellation struct {
+	Number int64     `json:"number"` // of the build
+	Who    string    `json:"who"`
+	When   time.Time `json:"when"`
+}
+
+// watched is a run's announcement. A nil one does nothing.
+type watched struct {
+	store  storage.Store
+	folder string // the key of its folder in the store
+	quiet  bool   // it is not announced
+	end    context.CancelCauseFunc
+	stop   context.CancelFunc
+	done   sync.WaitGroup
+
+	mutex   sync.Mutex
+	said    Running
+	log     *builder.Log
+	offset  int64
+	parts   int
+	changed bool
+}
+
+// ErrElsewhere: another builder made the release meanwhile.
+var errElsewhere = errors.New("built elsewhere meanwhile")
+
+// announce tells the store what is being built, and takes the run's number. If somebody builds the same, it waits until that has
+// ended: then the error is errElsewhere, or, if it did not succeed or is gone, the build begins here. The context ends when
+// somebody cancels the build.
+func (r *Run) announce(ctx context.Context) (context.Context, error) {
+	key := r.id()
+	if r.Plan.Origin.Source == journal.FromCommit {
+		var err error
+		if key, err = r.Plan.Inputs.Key(); err != nil {
+			return ctx, err
+		}
+	}
+	w := &watched{store: r.Store, folder: storage.RunningKey(r.Plan.Site, key)}
+	w.quiet = r.Plan.Origin.Source == journal.FromOutput // nobody waits for it, and it has no log
+	if r.Rebuild {
+		w.folder += "." + r.id()
+	}
+	where, _ := os.Hostname()
+	origin := r.Plan.Origin
+	begun := builds.Begun{Key: key, Source: origin.Source, Commit: origin.Commit, Branch: origin.Branch, Subject: origin.Subject,
+		Environment: r.Plan.Environment, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Where: where, When: r.Now()}
+	if r.Plan.Commit != nil {
+		begun.Author = r.Plan.Commit.Author
+	}
+	w.said = Running{Format: runningFormat, Begun: begun, Process: os.Getpid()}
+	for !w.quiet {
+		data, err := canon.Marshal(w.said)
+		if err != nil {
+			return ctx, err
+		}
+		err = r.Store.Create(ctx, w.folder+leaseName, data)
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, storage.ErrExists) {
+			return ctx, err
+		}
+		if err := r.waitFor(ctx, w.folder); err != nil {
+			return ctx, err
+		}
+	}
+	runs := builds.Runs{Store: r.Store, Site: r.Plan.Site}
+	number, err := runs.Begin(ctx, begun, r.hints[journal.RunsHint])
+	if err != nil {
+		if !w.quiet {
+			r.Store.Delete(context.WithoutCancel(ctx), w.folder+leaseName) //nolint:errcheck // others find it gone
+		}
+		return ctx, err
+	}
+	if r.hints != nil {
+		r.hints[journal.RunsHint] = number.Number
+	}
+	r.begun, w.said.Begun, w.changed = &number, number, true
+	ctx, w.end = context.WithCancelCause(ctx)
+	beating, stop := context.WithCancel(context.WithoutCancel(ctx))
+	w.stop = stop
+	r.watched = w
+	if !w.quiet {
+		w.done.Go(func() { w.beat(beating) })
+	}
+	return ctx, nil
+}
+
+// waitFor waits until nobody builds what the folder of an announcement is about.
+func (r *Run) waitFor(ctx context.Context, folder string) error {
+	every := 200 * time.Millisecond
+	if _, far := r.Store.(storage.Remote); far {
+		every = 2 * time.Second
+	}
+	var last []byte
+	began := time.Now()
+	changed := began
+	for first := true; ; first = false {
+		data, err := r.Store.Get(ctx, folder+leaseName)
+		if errors.Is(err, storage.ErrNotFound) {
+			r.result.Timings = append(r.result.Timings, Timing{"wait", "", time.Since(began)})
+			return errElsewhere
+		}
+		if err != nil {
+			return err
+		}
+		if !bytes.Equal(data, last) {
+			last, changed = data, time.Now()
+		}
+		var there Running
+		if json.Unmarshal(data, &there) != nil || there.gone() || time.Since(changed) > goneAfter {
+			return Bury(ctx, r.Store, r.Plan.Site, folder, there)
+		}
+		if first {
+			r.Report.Notice(fault.Notice{Code: "built-elsewhere", What: "the same is being built already, by " + there.Who + " on " + there.Where + ", as " + there.Label() + "; waiting for it",
+				Next: "orilla log " + there.Label()})
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(every):
+		}
+	}
+}
+
+// gone reports whether a build is known to have ended without a word: it ran on this machine, where its process is no more.
+func (r Running) gone() bool {
+	where, err := os.Hostname()
+	return err == nil && where == r.Where && r.Process > 0 && !builder.Alive(r.Process)
+}
+
+// Lost reports whether a build seems to have ended without a word, as far as its last word, by the store's clock, tells.
+func (r Running) Lost(modified, now time.Time) bool {
+	return r.gone() || now.Sub(modified) > 2*goneAfter
+}
+
+// Bury takes a build that is gone out of the announcements, and says in its record what became of it.
+func Bury(ctx context.Context, store storage.Store, site, folder string, there Running) error {
+	if there.Number > 0 {
+		err := builds.Runs{Store: store, Site: site}.End(ctx, builds.Ended{Number: there.Number, Outcome: builds.Abandoned,
+			Problem: "whoever built it, on " + there.Where + ", is gone", When: time.Now()})
+		if err != nil && !errors.Is(err, storage.ErrExists) {
+			return err
+		}
+	}
+	return clearFolder(ctx, store, folder)
+}
+
+// clearFolder removes an announcement and what lies beside it: the lease last, so that nobody begins in between.
+func clearFolder(ctx context.Context, store storage.Store, folder string) error {
+	var keys []string
+	for item, err := range store.List(ctx, folder+logName) {
+		if err != nil {
+			return err
+		}
+		keys = append(keys, item.Key)
+	}
+	keys = append(keys, folder+cancelName)
+	if err := storage.Remove(ctx, store, keys); err != nil {
+		return err
+	}
+	if err := store.Delete(ctx, folder+leaseName); err != nil {
+		return err
+	}
+	if tidier, ok := store.(storage.Tidier); ok {
+		tidier.Tidy(ctx, folder) //nolint:errcheck // empty folders do no harm
+	}
+	return nil
+}
+
+// beat renews the announcement, hands on the log, and looks whether somebody wants the build to end.
+func (w *watched) beat(ctx context.Context) {
+	every := time.Second
+	if _, far := w.store.(storage.Remote); far {
+		every = 3 * time.Second
+	}
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	for renewed := (time.Time{}); ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		w.mutex.Lock()
+		due := w.changed || time.Since(renewed) > beat
+		w.changed = false
+		w.said.Beat++
+		said := w.said
+		w.mutex.Unlock()
+		if due {
+			renewed = time.Now()
+			if data, err := canon.Marshal(said); err == nil {
+				w.store.Replace(ctx, w.folder+leaseName, data) //nolint:errcheck // the next one may arrive
+			}
+		}
+		w.handOn(ctx)
+		if data, err := w.store.Get(ctx, w.folder+cancelName); err == nil {
+			var wish Cancellation
+			if json.Unmarshal(data, &wish) == nil && wish.Number == said.Number { // not one that came too late for an earlier build
+				w.end(Cancelled("cancelled by " + wish.Who))
+			}
+		}
+	}
+}
+
+// Cancelled is why a build that somebody ended did not succeed.
+func Cancelled(what string) error {
+	return fault.New(fault.Refused, "cancelled", "the build was %s", what)
+}
+
+// Superseded is why a build of a commit that is no longer wanted did not succeed.
+func Superseded(by string) error {
+	return fault.New(fault.Refused, "superseded", "the build was ended: %s is newer", by)
+}
+
+// liveLog is how much of a log others can follow while a build runs; the record has all of it.
+const liveLog = 16 << 20
+
+// handOn puts what the log has got since the last time.
+func (w *watched) handOn(ctx context.Context) {
+	w.mutex.Lock()
+	log := w.log
+	w.mutex.Unlock()
+	if log == nil || w.offset >= liveLog {
+		return
+	}
+	buffer := make([]byte, 1<<20)
+	n, err := log.ReadAt(buffer, w.offset)
+	if n == 0 || err != nil && !errors.Is(err, io.EOF) {
+		return
+	}
+	if w.store.Create(ctx, fmt.Sprintf("%s%s/%08d", w.folder, logName, w.parts), buffer[:n]) == nil {
+		w.offset, w.parts = w.offset+int64(n), w.parts+1
+	}
+}
+
+// follow hands on a log from now on; nil for none.
+func (w *watched) follow(log *builder.Log) {
+	if w == nil {
+		return
+	}
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	w.log = log
+}
+
+// phase says what goes on.
+func (w *watched) phase(what string) {
+	if w == nil {
+		return
+	}
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	w.said.Now, w.changed = what, true
+}
+
+// ended takes the announcement away.
+func (w *watched) ended(ctx context.Context) {
+	w.stop()
+	w.done.Wait()
+	w.end(nil)
+	if w.quiet {
+		return
+	}
+	if w.parts > 0 {
+		clearFolder(ctx, w.store, w.folder) //nolint:errcheck // others find it gone
+		return
+	}
+	w.store.Delete(ctx, w.folder+leaseName) //nolint:errcheck // others find it gone
+	if tidier, ok := w.store.(storage.Tidier); ok {
+		tidier.Tidy(ctx, w.folder) //nolint:errcheck // empty folders do no harm
+	}
+}
+
+// finish says in the store how the run ended.
+func (r *Run) finish(ctx context.Context, err error) {
+	if r.begun == nil {
+		return
+	}
+	ctx = context.WithoutCancel(ctx)
+	ended := builds.Ended{Number: r.begun.Number, Outcome: builds.Succeeded, Build: r.result.Build.Name(), Release: r.result.Release, Log: r.result.Log,
+		Files: r.result.Files, Size: r.result.Bytes, Sent: r.result.NewBytes, When: r.Now()}
+	if r.result.Release.IsZero() {
+		ended.Build = ""
+	}
+	if r.result.Entry != nil {
+		ended.Entry = r.result.Entry.Number
+	}
+	for _, timing := range r.result.Timings {
+		ended.Phases = append(ended.Phases, builds.Phase{Name: timing.Phase, What: stepOf(timing), Milliseconds: timing.Took.Milliseconds()})
+	}
+	if err != nil {
+		ended.Outcome, ended.Problem = outcome(err), problemLine(err)
+	}
+	runs := builds.Runs{Store: r.Store, Site: r.Plan.Site}
+	runs.End(ctx, ended) //nolint:errcheck // who finds no end says that it was abandoned
+	if r.watched != nil {
+		r.watched.ended(ctx)
+	}
+	r.ended, r.begun, r.watched = &ended, nil, nil
+}
+
+func stepOf(t Timing) string {
+	if t.Phase == "step" || t.Phase == "prepare" {
+		return t.What
+	}
+	return ""
+}
+
+func outcome(err error) builds.Outcome {
+	switch {
+	case fault.Code(err) == "superseded":
+		return builds.Superseded
+	case fault.Code(err) == "cancelled", errors.Is(err, context.Canceled):
+		return builds.Cancelled
+	}
+	return builds.Failed
+}
+
+func problemLine(err error) string {
+	if errors.Is(err, context.Canceled) {
+		return "interrupted"
+	}
+	if problem, ok := errors.AsType[*fault.Error](err); ok {
+		if problem.Where != "" && problem.Kind == fault.BuildFailed {
+			return problem.What + ": " + problem.Where
+		}
+		return problem.What
+	}
+	return err.Error()
+}
+
+// RunningBuilds returns the builds of a site that go on, and when each last said so, by the store's clock.
+func RunningBuilds(ctx context.Context, store storage.Store, site string) (found []Running, said []time.Time, err error) {
+	for item, err := range store.List(ctx, storage.RunningKey(site, "")) {
+		if err != nil {
+			return nil, nil, err
+		}
+		lease, err := store.Stat(ctx, item.Key+leaseName)
+		if errors.Is(err, storage.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		data, err := store.Get(ctx, item.Key+leaseName)
+		if errors.Is(err, storage.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		var one Running
+		if json.Unmarshal(data, &one) == nil && one.Format == runningFormat && one.Number > 0 {
+			one.folder = item.Key
+			found, said = append(found, one), append(said, lease.Modified)
+		}
+	}
+	return found, said, nil
+}
+
+// BuryLost takes builds that are known to be gone from this machine out of the announcements.
+func BuryLost(ctx context.Context, store storage.Store, site string) error {
+	running, _, err := RunningBuilds(ctx, store, site)
+	for _, one := range running {
+		if one.gone() {
+			err = errors.Join(err, Bury(ctx, store, site, one.folder, one))
+		}
+	}
+	return err
+}
+
+// CancelBuild asks whoever runs a build to end it. It is done within seconds.
+func CancelBuild(ctx context.Context, store storage.Store, running Running, who string) error {
+	data, err := canon.Marshal(Cancellation{Number: running.Number, Who: who, When: time.Now().UTC().Truncate(time.Second)})
+	if err != nil {
+		return err
+	}
+	return store.Replace(ctx, running.folder+cancelName, data)
+}
+
+// LiveLog returns the parts of a running build's log from part n on.
+func LiveLog(ctx context.Context, store storage.Store, running Running, n int) (text []byte, next int, err error) {
+	for {
+		data, err := store.Get(ctx, fmt.Sprintf("%s%s/%08d", running.folder, logName, n))
+		if errors.Is(err, storage.ErrNotFound) {
+			return text, n, nil
+		}
+		if err != nil {
+			return text, n, err
+		}
+		text, n = append(text, data...), n+1
+	}
+}

@@ -1,0 +1,263 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// ErrNoRemote: there is nowhere to fetch from.
+var ErrNoRemote = errors.New("the repository has no remote")
+
+// Ref is a name in a repository and the commit that it leads to.
+type Ref struct {
+	Name   string // in full: refs/heads/main
+	Commit string
+	When   time.Time // of the commit
+}
+
+// Branch returns the name of a branch, or false for other refs.
+func (r Ref) Branch() (string, bool) { return strings.CutPrefix(r.Name, "refs/heads/") }
+
+// Refs returns all refs below the prefixes (refs/heads/, say) that lead to commits, in order of name.
+func (r *Repository) Refs(ctx context.Context, prefixes ...string) ([]Ref, error) {
+	out, err := run(ctx, r.Top, append([]string{"for-each-ref", "--format=%(refname)%00%(objectname)%00%(objecttype)%00%(*objectname)%00%(*objecttype)%00%(creatordate:unix)"}, prefixes...)...)
+	if err != nil || out == "" {
+		return nil, err
+	}
+	var refs []Ref
+	for line := range strings.SplitSeq(out, "\n") {
+		fields := strings.Split(line, "\x00")
+		if len(fields) != 6 {
+			continue
+		}
+		ref := Ref{Name: fields[0], Commit: fields[1]}
+		if fields[2] == "tag" && fields[4] == "commit" {
+			ref.Commit = fields[3]
+		} else if fields[2] != "commit" {
+			continue
+		}
+		if seconds, err := strconv.ParseInt(fields[5], 10, 64); err == nil {
+			ref.When = time.Unix(seconds, 0)
+		}
+		refs = append(refs, ref)
+	}
+	return refs, nil
+}
+
+// Tips returns the newest commits of a branch that the repository knows of: its own, and those that remotes had. Of a ref that is no
+// branch, given by its full name, it is the one.
+func (r *Repository) Tips(ctx context.Context, branch, ref string) ([]string, error) {
+	asked := []string{"refs/heads/" + branch, "refs/remotes/"}
+	if ref != "" {
+		asked = []string{ref}
+	} else if branch == "" {
+		return nil, nil
+	}
+	refs, err := r.Refs(ctx, asked...)
+	if err != nil {
+		return nil, err
+	}
+	var tips []string
+	for _, found := range refs {
+		remote, isRemote := strings.CutPrefix(found.Name, "refs/remotes/")
+		_, name, _ := strings.Cut(remote, "/")
+		if (found.Name == asked[0] || isRemote && name == branch) && !slices.Contains(tips, found.Commit) {
+			tips = append(tips, found.Commit)
+		}
+	}
+	return tips, nil
+}
+
+// InAny reports whether a commit is one of the tips or an ancestor of one. Tips that are not here count as not containing it.
+func (r *Repository) InAny(ctx context.Context, tips []string, commit string) (bool, error) {
+	for _, tip := range tips {
+		if tip == commit {
+			return true, nil
+		}
+		if contains, err := r.Contains(ctx, tip, commit); err == nil && contains {
+			return true, nil
+		}
+	}
+	return false, ctx.Err()
+}
+
+// Since returns the commits that tip has and before does not, the newest first, at most limit, and how many there are in all. Without
+// before, or if it is gone, it is tip alone.
+func (r *Repository) Since(ctx context.Context, tip, before string, limit int) ([]Commit, int, error) {
+	span := []string{tip, "^" + before}
+	if before != "" {
+		if _, err := r.Commit(ctx, before); err != nil {
+			before = ""
+		}
+	}
+	if before == "" {
+		commit, err := r.Commit(ctx, tip)
+		return []Commit{commit}, 1, errors.Join(err, ctx.Err())
+	}
+	count, err := run(ctx, r.Top, append([]string{"rev-list", "--count"}, span...)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	total, err := strconv.Atoi(count)
+	if err != nil || total == 0 {
+		return nil, 0, err
+	}
+	out, err := run(ctx, r.Top, append([]string{"log", commitFormat, "--no-show-signature", "-n", strconv.Itoa(limit)}, span...)...)
+	if err != nil {
+		return nil, 0, err
+	}
+	var commits []Commit
+	for line := range strings.SplitSeq(out, "\n") {
+		commit, err := parseCommit(line)
+		if err != nil {
+			return nil, 0, err
+		}
+		commits = append(commits, commit)
+	}
+	return commits, total, nil
+}
+
+// Message returns the whole message of a commit.
+func (r *Repository) Message(ctx context.Context, commit string) (string, error) {
+	return run(ctx, r.Top, "log", "-1", "--format=%B", "--no-show-signature", commit, "--")
+}
+
+// IsShallow reports whether the history is cut off somewhere.
+func (r *Repository) IsShallow(ctx context.Context) bool {
+	shallow, err := run(ctx, r.Top, "rev-parse", "--is-shallow-repository")
+	return err == nil && shallow == "true"
+}
+
+// Remote returns the name of the remote that a branch comes from, or the first one, or "".
+func (r *Repository) Remote(ctx context.Context, branch string) string {
+	if name, err := run(ctx, r.Top, "config", "--get", "branch."+branch+".remote"); err == nil && name != "" && name != "." {
+		return name
+	}
+	out, err := run(ctx, r.Top, "remote")
+	if err != nil {
+		return ""
+	}
+	names := strings.Fields(out)
+	if slices.Contains(names, "origin") {
+		return "origin"
+	}
+	if len(names) > 0 {
+		return names[0]
+	}
+	return ""
+}
+
+// FetchMore fetches the newest commits of a branch, and of a history that is cut off so many commits more, or with 0 all. It changes
+// no branch.
+func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) error {
+	remote := r.Remote(ctx, branch)
+	if remote == "" {
+		return ErrNoRemote
+	}
+	args := []string{"fetch", "--quiet", "--no-tags", "--no-recurse-submodules", "--no-write-fetch-head"}
+	switch shallow := r.IsShallow(ctx); {
+	case shallow && depth > 0:
+		args = append(args, "--deepen="+strconv.Itoa(depth))
+	case shallow:
+		args = append(args, "--unshallow")
+	}
+	args = append(args, "--", remote)
+	if branch != "" {
+		args = append(args, "+refs/heads/"+branch+":refs/remotes/"+remote+"/"+branch)
+	}
+	_, err := run(ctx, r.Top, args...)
+	return err
+}
+
+// FetchCommit fetches one commit without its history, and reports whether the branch's remote has it.
+func (r *Repository) FetchCommit(ctx context.Context, branch, commit string) (bool, error) {
+	remote := r.Remote(ctx, branch)
+	if remote == "" {
+		return false, ErrNoRemote
+	}
+	_, err := run(ctx, r.Top, "fetch", "--quiet", "--no-tags", "--no-recurse-submodules", "--no-write-fetch-head", "--depth=1", "--", remote, commit)
+	if err != nil && (strings.Contains(err.Error(), "not our ref") || strings.Contains(err.Error(), "no such remote ref")) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Mirror is a bare repository of ours that has what another one has.
+type Mirror struct {
+	*Repository
+	From string // its address
+}
+
+// OpenMirror makes the mirror in a folder, or opens the one that is there. borrow is a repository on this machine that may have the
+// objects already; nil for none.
+func OpenMirror(ctx context.Context, folder, from string, borrow *Repository) (*Mirror, error) {
+	if _, err := os.Stat(filepath.Join(folder, "HEAD")); err != nil {
+		if err := os.MkdirAll(filepath.Dir(folder), 0o700); err != nil {
+			return nil, err
+		}
+		if _, err := run(ctx, filepath.Dir(folder), "init", "--quiet", "--bare", "--", folder); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := run(ctx, folder, "config", "remote.origin.url", from); err != nil {
+		return nil, err
+	}
+	if borrow != nil {
+		objects, err := run(ctx, borrow.Top, "rev-parse", "--path-format=absolute", "--git-path", "objects")
+		if err == nil {
+			err = os.WriteFile(filepath.Join(folder, "objects", "info", "alternates"), []byte(objects+"\n"), 0o644)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return &Mirror{&Repository{Top: folder, Dir: folder, Bare: true}, from}, nil
+}
+
+// Fetch brings the mirror up to date: branches, tags, and refs of other kinds by their patterns, in which a star stands for anything. What
+// is gone there goes here.
+func (m *Mirror) Fetch(ctx context.Context, patterns []string) error {
+	args := []string{"fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", "origin", "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"}
+	for _, pattern := range patterns {
+		if before, _, starred := strings.Cut(pattern, "*"); starred && !strings.HasPrefix(pattern, "!") {
+			before = before[:strings.LastIndexByte(before, '/')+1]
+			args = append(args, "+"+before+"*:"+before+"*")
+		} else if !starred && !strings.HasPrefix(pattern, "!") {
+			args = append(args, "+"+pattern+":"+pattern)
+		}
+	}
+	if _, err := run(ctx, m.Top, args...); err != nil {
+		return err
+	}
+	// Which branch is the main one.
+	out, err := run(ctx, m.Top, "ls-remote", "--symref", "origin", "HEAD")
+	if err != nil {
+		return err
+	}
+	if line, _, _ := strings.Cut(out, "\n"); strings.HasPrefix(line, "ref: ") {
+		head, _, _ := strings.Cut(strings.TrimPrefix(line, "ref: "), "\t")
+		_, err = run(ctx, m.Top, "symbolic-ref", "HEAD", head)
+	}
+	return err
+}
+
+// RemoteAddress returns the address of a remote by its name, or "".
+func (r *Repository) RemoteAddress(ctx context.Context, name string) string {
+	if name == "" || strings.HasPrefix(name, "-") {
+		return ""
+	}
+	address, err := run(ctx, r.Top, "config", "--get", "remote."+name+".url")
+	if err != nil {
+		return ""
+	}
+	if !strings.Contains(address, ":") && !filepath.IsAbs(address) {
+		address = filepath.Join(r.Top, address)
+	}
+	return address
+}
