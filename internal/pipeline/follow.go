@@ -66,6 +66,7 @@ type Follower struct {
 	state  followed
 	fresh  bool // nothing was followed here before
 	held   map[string]waitingFor
+	pushed map[string]string // the commit of each ref that is in the queue or being built
 	last   string // what the refs were
 	cancel map[string]context.CancelCauseFunc
 	told   sync.Mutex
@@ -132,7 +133,8 @@ const youngBranch = 7 * 24 * time.Hour
 // worst that happened to a commit.
 func (f *Follower) Run(ctx context.Context) error {
 	f.load()
-	f.held, f.cancel, f.id = map[string]waitingFor{}, map[string]context.CancelCauseFunc{}, strings.ToLower(rand.Text())
+	f.held, f.pushed = map[string]waitingFor{}, map[string]string{}
+	f.cancel, f.id = map[string]context.CancelCauseFunc{}, strings.ToLower(rand.Text())
 	ended := make(chan finishedJob)
 	var building sync.WaitGroup
 	defer building.Wait()
@@ -211,7 +213,7 @@ func (f *Follower) look(ctx context.Context) error {
 	there := map[string]bool{}
 	for _, ref := range refs {
 		there[ref.Name] = true
-		if f.state.Seen[ref.Name] == ref.Commit {
+		if f.state.Seen[ref.Name] == ref.Commit || f.pushed[ref.Name] == ref.Commit {
 			continue
 		}
 		if err := f.decide(ctx, ref); err != nil {
@@ -222,6 +224,7 @@ func (f *Follower) look(ctx context.Context) error {
 		if !there[ref] && f.Only == nil {
 			delete(f.state.Seen, ref)
 			delete(f.held, ref)
+			delete(f.pushed, ref)
 			f.queue.Drop(ref)
 			if cancel := f.cancel[ref]; cancel != nil {
 				cancel(Cancelled("ended: its branch was deleted"))
@@ -274,7 +277,10 @@ func (p *Project) target(ref source.Ref) string {
 // decide says what becomes of a ref's new commit.
 func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	repository := f.repository()
-	before := f.state.Seen[ref.Name]
+	before := cmp.Or(f.pushed[ref.Name], f.state.Seen[ref.Name])
+	if before == "" && !f.fresh { // of a new branch, what production does not have
+		before = f.state.Seen["refs/heads/"+f.Project.Standing.Environments[project.Production].Follows]
+	}
 	commits, count, err := repository.Since(ctx, ref.Commit, before, 20)
 	if err != nil {
 		return err
@@ -295,6 +301,7 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 		f.Counts.Nothing++
 		f.seen(ref.Name, ref.Commit)
 		f.queue.Drop(ref.Name)
+		delete(f.pushed, ref.Name)
 		f.tell(event)
 		return nil
 	}
@@ -302,7 +309,7 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 		event.Environment = ""
 		return nothing("no environment follows it, and previews leave it out")
 	}
-	if f.fresh && before == "" && f.Only == nil && strings.HasPrefix(environment, journal.PreviewPrefix) && f.now().Sub(ref.When) > youngBranch {
+	if f.fresh && f.Only == nil && strings.HasPrefix(environment, journal.PreviewPrefix) && f.now().Sub(ref.When) > youngBranch {
 		return nothing("it was there before this repository was followed, and is older than a week; orilla deploy " + event.Branch + " makes its preview")
 	}
 	message, err := repository.Message(ctx, commit.Hash)
@@ -376,14 +383,11 @@ func (f *Follower) push(ref source.Ref, environment string, older []source.Commi
 		f.tell(gone)
 	}
 	for _, commit := range older {
-		if f.state.Seen[ref.Name] == "" || superseded != nil && commit.Hash == superseded.Commit || running != nil && commit.Hash == running.Commit {
-			continue
-		}
 		f.Counts.Superseded++
 		gone.Commit, gone.Subject = commit.Hash, commit.Subject
 		f.tell(gone)
 	}
-	if more := count - 1 - len(older); more > 0 && f.state.Seen[ref.Name] != "" {
+	if more := count - 1 - len(older); more > 0 {
 		f.Counts.Superseded += more
 		gone.Commit, gone.Subject, gone.Why = "", "", fmt.Sprintf("%d more commits, by %s", more, source.Short(ref.Commit))
 		f.tell(gone)
@@ -393,6 +397,7 @@ func (f *Follower) push(ref source.Ref, environment string, older []source.Commi
 			cancel(Superseded(source.Short(ref.Commit)))
 		}
 	}
+	f.pushed[ref.Name] = ref.Commit
 }
 
 // begin starts what may start.
@@ -468,6 +473,9 @@ func (f *Follower) carryOut(ctx context.Context, job follow.Job) finishedJob {
 func (f *Follower) settle(ctx context.Context, done finishedJob) {
 	f.queue.Done(done.job.Ref)
 	delete(f.cancel, done.job.Ref)
+	if f.pushed[done.job.Ref] == done.job.Commit {
+		delete(f.pushed, done.job.Ref)
+	}
 	if ctx.Err() != nil {
 		return // the next life takes it up
 	}

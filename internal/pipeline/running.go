@@ -380,6 +380,17 @@ func problemLine(err error) string {
 
 // RunningBuilds returns the builds of a site that go on, and when each last said so, by the store's clock.
 func RunningBuilds(ctx context.Context, store storage.Store, site string) (found []Running, said []time.Time, err error) {
+	all, times, err := announced(ctx, store, site)
+	for i, one := range all {
+		if one.Number > 0 {
+			found, said = append(found, one), append(said, times[i])
+		}
+	}
+	return found, said, err
+}
+
+// announced returns also those that have no number yet.
+func announced(ctx context.Context, store storage.Store, site string) (found []Running, said []time.Time, err error) {
 	for item, err := range store.List(ctx, storage.RunningKey(site, "")) {
 		if err != nil {
 			return nil, nil, err
@@ -399,7 +410,7 @@ func RunningBuilds(ctx context.Context, store storage.Store, site string) (found
 			return nil, nil, err
 		}
 		var one Running
-		if json.Unmarshal(data, &one) == nil && one.Format == runningFormat && one.Number > 0 {
+		if json.Unmarshal(data, &one) == nil && one.Format == runningFormat {
 			one.folder = item.Key
 			found, said = append(found, one), append(said, lease.Modified)
 		}
@@ -409,7 +420,7 @@ func RunningBuilds(ctx context.Context, store storage.Store, site string) (found
 
 // BuryLost takes builds that are known to be gone from this machine out of the announcements.
 func BuryLost(ctx context.Context, store storage.Store, site string) error {
-	running, _, err := RunningBuilds(ctx, store, site)
+	running, _, err := announced(ctx, store, site)
 	for _, one := range running {
 		if one.gone() {
 			err = errors.Join(err, Bury(ctx, store, site, one.folder, one))

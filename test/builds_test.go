@@ -1,0 +1,394 @@
+package test
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+type buildRow struct {
+	Build, State, Branch, Commit, Key, Release, Entry, Now, Why string
+	Phases                                                      []struct{ Name, What string }
+}
+
+func (p *place) builds() []buildRow { return document[[]buildRow](p, "builds", "--limit", "0") }
+
+func config(steps ...string) string {
+	return "site: corvane\nbuild:\n  run: ['" + strings.Join(steps, "', '") + "']\n  output: out\n  time_limit: 5s\n"
+}
+
+const good = "mkdir out && cp page.html out/index.html"
+
+// TestEveryBadStepHasAClearEnd runs steps that misbehave, each followed by a build that works in the same workspace.
+func TestEveryBadStepHasAClearEnd(t *testing.T) {
+	p := newPlace(t)
+	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
+	number := 0
+	for name, one := range map[string]struct {
+		steps []string
+		says  string
+	}{
+		"never ends":                 {[]string{"sleep 600"}, "longer than 5s"},
+		"prints and prints":          {[]string{"head -c 200000000 /dev/zero | tr '\\\\0' x; exit 3"}, "status 3"},
+		"forks into the background":  {[]string{"(sleep 601 & setsid sleep 602 & ) ; exit 4"}, "status 4"},
+		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"}, "longer than 5s"},
+		"deletes its workspace":      {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "no output folder"},
+		"is not found":               {[]string{"no-such-generator --all"}, "no-such-generator"},
+		"is killed":                  {[]string{"kill -9 $$"}, "ended with status"},
+		"locks what it made":         {[]string{"mkdir -p out/a && chmod 500 out/a out && exit 6"}, "status 6"},
+		"makes a repository":         {[]string{"git init -q . && git add . && exit 8"}, "status 8"},
+	} {
+		number++
+		p.commit(name, map[string]string{"orilla.yaml": strings.ReplaceAll(config(one.steps...), "\\\\0", "\\0"), "page.html": name})
+		_, notes, status := p.run("deploy")
+		assert.Contains(t, []int{2, 5}, status, "%s: %s", name, notes)
+		assert.Contains(t, notes, one.says, name)
+		assert.Less(t, len(notes), 100_000, name)
+		number++
+		p.commit("good again", map[string]string{"orilla.yaml": config(good), "page.html": fmt.Sprint("good ", number)})
+		p.ok("deploy")
+	}
+	assert.Len(t, p.builds(), number)
+	assert.Empty(t, p.objects()["running"])
+	work, err := filepath.Glob(filepath.Join(p.home, "cache", "work", "corvane", "*.lock"))
+	require.NoError(t, err)
+	assert.Len(t, work, 1, "one workspace, used again and again")
+	processes, _ := exec.Command("ps", "-A", "-o", "args").Output()
+	for _, left := range []string{"sleep 600", "sleep 601", "sleep 602"} {
+		assert.NotContains(t, string(processes), left)
+	}
+}
+
+// TestAFullDisk builds in a small file system that a step fills.
+func TestAFullDisk(t *testing.T) {
+	p := newPlace(t)
+	small := filepath.Join(t.TempDir(), "small")
+	require.NoError(t, os.MkdirAll(small, 0o755))
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m", "none", small).CombinedOutput(); err != nil {
+		t.Skipf("a small file system cannot be mounted here: %s", out)
+	}
+	t.Cleanup(func() { exec.Command("umount", "-l", small).Run() }) //nolint:errcheck // the folder goes anyway
+	p.home = filepath.Join(small, "home")
+	p.commit("Fill", map[string]string{"orilla.yaml": config("mkdir out; cat /dev/zero > out/big"), "page.html": "x"})
+	p.fails(5, "no room left on the disk", "deploy")
+	p.commit("Good", map[string]string{"orilla.yaml": config(good)})
+	p.ok("deploy")
+}
+
+// TestBuiltOnce reverts, merges, goes to a second environment, and is asked to build again.
+func TestBuiltOnce(t *testing.T) {
+	p := newPlace(t)
+	text := config("echo built >> " + filepath.Join(p.folder, "..", "ran") + "; " + good)
+	text += "rules: site.rules\nenvironments: {staging: }\n"
+	ran := func() int {
+		data, _ := os.ReadFile(filepath.Join(p.folder, "..", "ran"))
+		return strings.Count(string(data), "built")
+	}
+	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one", "site.rules": "redirect /a -> /b\n"})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"page.html": "two"})
+	p.ok("deploy")
+	p.git("revert", "--no-edit", "HEAD")
+	_, notes, _ := p.run("deploy")
+	assert.Contains(t, notes, "the same content was built")
+	p.git("checkout", "-q", "-b", "winter", "HEAD~1")
+	p.commit("Winter", map[string]string{"page.html": "winter"})
+	p.ok("deploy")
+	assert.Equal(t, 3, ran())
+	p.git("checkout", "-q", "main")
+	p.git("merge", "-q", "--no-edit", "-X", "theirs", "winter")
+	p.write(map[string]string{"page.html": "winter"})
+	p.commit("Merge of what was reviewed", nil)
+	p.ok("deploy")
+	p.ok("deploy", "HEAD", "--to", "staging")
+	p.commit("Rules", map[string]string{"site.rules": "redirect /a -> /c\n"})
+	p.ok("deploy")
+	assert.Equal(t, 3, ran(), "neither a merge, a second environment nor rules build again")
+	p.ok("deploy", "--rebuild")
+	assert.Equal(t, 4, ran())
+}
+
+// TestTwoBuildersOfTheSameCommit deploys one commit from two machines at once, and again while the first one is killed.
+func TestTwoBuildersOfTheSameCommit(t *testing.T) {
+	p := newPlace(t)
+	store := filepath.Join(t.TempDir(), "store")
+	p.commit("First", map[string]string{"orilla.yaml": config("sleep 1.5; " + good), "page.html": "one"})
+	var wait sync.WaitGroup
+	notes := make([]string, 3)
+	for i := range notes {
+		other := *p
+		other.home = filepath.Join(t.TempDir(), "home")
+		wait.Go(func() {
+			_, said, status := other.run("deploy", "--store", store)
+			assert.Zero(t, status, said)
+			notes[i] = said
+		})
+	}
+	wait.Wait()
+	assert.Len(t, document[[]buildRow](p, "builds", "--store", store), 1, "one built, two waited: %s", notes)
+	assert.Equal(t, 2, strings.Count(strings.Join(notes, ""), "the same is being built already"))
+
+	p.commit("Second", map[string]string{"page.html": "two"})
+	first := p.command(t.Context(), "deploy", "--store", store)
+	require.NoError(t, first.Start())
+	require.Eventually(t, func() bool {
+		return len(p.builds2(store)) == 2 && p.builds2(store)[0].State == "running"
+	}, 20*time.Second, 20*time.Millisecond)
+	require.NoError(t, first.Process.Kill())
+	first.Wait() //nolint:errcheck // killed
+	started := time.Now()
+	p.ok("deploy", "--store", store)
+	assert.Less(t, time.Since(started), 15*time.Second, "nobody waits for who is known to be gone")
+	rows := p.builds2(store)
+	assert.Equal(t, []string{"succeeded", "abandoned", "succeeded"}, []string{rows[0].State, rows[1].State, rows[2].State})
+}
+
+func (p *place) builds2(store string) []buildRow {
+	return document[[]buildRow](p, "builds", "--store", store)
+}
+
+// TestAnOlderBuildThatEndsLast: in CI, a slow build of an older commit never replaces a newer one, and a commit that a force-push took
+// away does not come back; what a shallow clone lacks is fetched.
+func TestAnOlderBuildThatEndsLast(t *testing.T) {
+	server, p := newPlace(t), newPlace(t)
+	server.git("init", "-q", "--bare", "-b", "main")
+	store := filepath.Join(t.TempDir(), "store")
+	p.commit("First", map[string]string{"orilla.yaml": config(good) + "store: " + store + "\n", "page.html": "one"})
+	older := p.commit("Older", map[string]string{"page.html": "two"})
+	newer := p.commit("Newer", map[string]string{"page.html": "three"})
+	p.git("remote", "add", "origin", "file://"+server.folder)
+	p.git("push", "-q", "origin", "main")
+	ci := func(commit string) *place {
+		c := newPlace(t)
+		require.NoError(t, os.RemoveAll(c.folder))
+		require.NoError(t, os.MkdirAll(c.folder, 0o755))
+		c.git("init", "-q")
+		c.git("remote", "add", "origin", "file://"+server.folder)
+		c.git("fetch", "-q", "--depth=1", "origin", commit)
+		c.git("checkout", "-q", "--detach", "FETCH_HEAD")
+		c.env = append(c.env, "GITHUB_REF_TYPE=", "GITHUB_HEAD_REF=", "BRANCH_NAME=main")
+		return c
+	}
+	live := func() string { return p.heads()["production"] }
+	ci(newer).ok("deploy")
+	assert.Equal(t, newer, live())
+	shallow := ci(older)
+	shallow.fails(3, "older than what is live", "deploy")
+	assert.Equal(t, newer, live())
+	last := p.builds()[0]
+	assert.Equal(t, "superseded", last.State)
+	out := ci(newer)
+	outputs, summary := filepath.Join(out.home, "..", "outputs"), filepath.Join(out.home, "..", "summary")
+	out.ok("follow", "--once", "--outputs", outputs, "--summary", summary)
+	data, err := os.ReadFile(outputs)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "changed=false")
+	latest := p.commit("Latest", map[string]string{"page.html": "four"})
+	p.git("push", "-q", "origin", "main")
+	ci(latest).ok("follow", "--once", "--outputs", outputs, "--summary", summary)
+	assert.Equal(t, latest, live())
+	data, err = os.ReadFile(outputs)
+	require.NoError(t, err)
+	for _, line := range []string{"url=http://corvane.localhost", "environment=production\n", "changed=true\n", "entry=production:2\n", "commit=" + latest} {
+		assert.Contains(t, string(data), line)
+	}
+	data, err = os.ReadFile(summary)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "### production is live")
+
+	p.git("reset", "-q", "--hard", newer)
+	instead := p.commit("Instead", map[string]string{"page.html": "five"})
+	p.git("push", "-q", "--force", "origin", "main")
+	ci(instead).ok("deploy")
+	assert.Equal(t, instead, live(), "what was taken away gives way")
+	gone := newPlace(t)
+	gone.folder = p.folder
+	gone.git("checkout", "-q", "--detach", latest)
+	gone.fails(3, "no longer on main", "deploy", "--branch", "main")
+	gone.ok("deploy", "--branch", "main", "--yes")
+	assert.Equal(t, latest, live(), "by hand it goes")
+	stranger := ci(newer)
+	stranger.env = append(stranger.env, "BRANCH_NAME=")
+	stranger.fails(2, "--branch NAME", "follow", "--once")
+	stranger.git("remote", "remove", "origin")
+	stranger.fails(3, "shallow", "deploy", "--branch", "main")
+}
+
+// TestALogCanBeReadWhileItGrowsAndABuildCancelled watches a build from another process.
+func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
+	p := newPlace(t)
+	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
+	text := config("for i in 1 2 3 4 5 6 7 8; do echo line $i with $MAP_KEY; sleep 0.4; done; "+good) + "follow: {superseded: cancel}\n"
+	text = strings.Replace(text, "  output", "  secrets: [MAP_KEY]\n  output", 1)
+	p.commit("Slow", map[string]string{"orilla.yaml": text, "page.html": "one"})
+	deploy := p.command(t.Context(), "deploy")
+	require.NoError(t, deploy.Start())
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(p.home, "store"))
+		return err == nil && len(p.objects()["runs"]) == 1
+	}, 20*time.Second, 20*time.Millisecond)
+	log := p.ok("log")
+	require.NoError(t, deploy.Wait())
+	want := ""
+	for i := range 8 {
+		want += fmt.Sprintf("line %d with [secret]\n", i+1)
+	}
+	assert.Equal(t, want, log, "each line once, and no secret")
+	assert.Equal(t, want, p.ok("log", "build:1"))
+	assert.Equal(t, want, p.ok("log", "main"))
+	p.fails(2, "no build build:9", "log", "build:9")
+	p.fails(3, "nothing of corvane is being built", "cancel")
+
+	p.commit("Slow again", map[string]string{"page.html": "two"})
+	var notes bytes.Buffer
+	deploy = p.command(t.Context(), "deploy")
+	deploy.Stderr = &notes
+	require.NoError(t, deploy.Start())
+	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 20*time.Second, 20*time.Millisecond)
+	assert.Contains(t, p.ok("cancel", "build:2"), "cancelled")
+	assert.Error(t, deploy.Wait())
+	assert.Contains(t, notes.String(), "cancelled by Ines Marrow")
+	assert.Equal(t, "cancelled", p.builds()[0].State)
+	assert.Equal(t, "production:1", document[[]struct{ Entry string }](p, "history")[0].Entry)
+
+	f := p.follow()
+	f.seen(t, "builds", "main", "")
+	newest := p.commit("Newer", map[string]string{"page.html": "three"})
+	f.seen(t, "superseded", "main", "is newer")
+	f.seen(t, "live", "main", newest)
+}
+
+// TestWhatABuildSees: what its key names and nothing else.
+func TestWhatABuildSees(t *testing.T) {
+	p := newPlace(t)
+	p.env = append(p.env, "MAP_KEY=hunter2hunter2", "OTHER_THING=leaks")
+	text := "site: corvane\nbuild:\n  run: ['mkdir out; (ls -a; ls -a ../..; cat ../../shared/boats.txt; env; git log --oneline) > out/index.html 2>&1 || true']\n  output: out\n  also: [shared]\n" +
+		"  secrets: [MAP_KEY]\n  secrets_for: [main]\n"
+	site := map[string]string{"sites/times/orilla.yaml": text, "sites/times/page.html": "x", "sites/other/orilla.yaml": "site: other\n", "sites/other/secret.txt": "x", "shared/boats.txt": "Dunlin"}
+	p.commit("First", site)
+	p.folder = filepath.Join(p.folder, "sites", "times")
+	address := p.edge()
+	p.ok("deploy")
+	_, seen := get(t, address, "corvane.localhost", "/")
+	assert.Contains(t, seen, "Dunlin")
+	assert.Contains(t, seen, "MAP_KEY=hunter2hunter2")
+	for _, hidden := range []string{"other", "OTHER_THING", ".git\n", "First"} {
+		assert.NotContains(t, seen, hidden)
+	}
+	p.git("checkout", "-q", "-b", "winter")
+	p.commit("Winter", map[string]string{"page.html": "y"})
+	p.env = p.env[1:]
+	p.ok("deploy")
+	winter := document[struct {
+		Environments []struct{ Environment, Release string }
+	}](p, "status")
+	assert.Len(t, winter.Environments, 2)
+	p.git("checkout", "-q", "main")
+	p.commit("Main", map[string]string{"page.html": "z"})
+	notes := p.fails(2, "secrets that are not set: MAP_KEY", "deploy")
+	assert.NotContains(t, notes, "step ", "before the first step")
+	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
+
+	// A commit elsewhere builds nothing; one in shared/ does.
+	p.ok("deploy")
+	before := len(p.builds())
+	f := p.follow("--every", "1s")
+	p.commit("Other", map[string]string{"../other/secret.txt": "y"})
+	f.seen(t, "nothing", "main", "nothing that the site depends on")
+	shared := p.commit("Boats", map[string]string{"../../shared/boats.txt": "Turnstone"})
+	f.seen(t, "live", "main", shared)
+	assert.Len(t, p.builds(), before+1)
+	_, seen = get(t, address, "corvane.localhost", "/")
+	assert.Contains(t, seen, "Turnstone")
+
+	told := strings.Replace(text, "  also", "  tell: [commit, branch, environment, history]\n  also", 1)
+	commit := p.commit("Told", map[string]string{"orilla.yaml": told})
+	f.seen(t, "live", "main", commit)
+	_, seen = get(t, address, "corvane.localhost", "/")
+	for _, shown := range []string{"ORILLA_COMMIT=" + commit, "ORILLA_BRANCH=main", "ORILLA_ENVIRONMENT=production", "Boats"} {
+		assert.Contains(t, seen, shown)
+	}
+}
+
+// TestLimits warns at 80 % and refuses at 100 %.
+func TestLimits(t *testing.T) {
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": config("sleep 1.1; "+good) + "limits: {file_size: 1kB, files: 1, build_time_per_month: 2s, build_time: 3s}\n", "page.html": "x"})
+	_, notes, status := p.run("deploy")
+	require.Zero(t, status, notes)
+	assert.Contains(t, notes, "over 80 % of limits.files: 1 of 1 files")
+	p.commit("Large", map[string]string{"page.html": strings.Repeat("x", 2000)})
+	p.fails(3, "larger than 1.0 kB", "deploy")
+	p.commit("Again", map[string]string{"page.html": "y"})
+	p.fails(3, "build time of this month is used up", "deploy")
+	used := p.ok("usage")
+	assert.Contains(t, used, "limits.build_time_per_month")
+	p.ok("deploy", "HEAD~2", "--yes")
+	p.commit("Never ends", map[string]string{"orilla.yaml": config("sleep 100") + "limits: {build_time: 1s}\n"})
+	notes = p.fails(5, "longer than 1s", "deploy")
+	assert.Contains(t, notes, "limits.build_time")
+}
+
+// TestDependenciesAreKeptWhileLockFilesAreTheSame counts how often they are prepared.
+func TestDependenciesAreKeptWhileLockFilesAreTheSame(t *testing.T) {
+	p := newPlace(t)
+	text := "site: corvane\nbuild:\n  prepare: ['mkdir -p node_modules && date +%N > node_modules/made']\n  run: ['mkdir out && cp node_modules/made out/index.html && touch node_modules/cache']\n  output: out\n  keep: [node_modules]\n"
+	prepared := func() (steps int) {
+		for _, phase := range p.builds()[0].Phases {
+			if phase.Name == "prepare" {
+				steps++
+			}
+		}
+		return steps
+	}
+	p.commit("First", map[string]string{"orilla.yaml": text, "package-lock.json": "1", ".gitignore": "node_modules\n"})
+	p.ok("deploy")
+	assert.Equal(t, 1, prepared())
+	p.commit("Page", map[string]string{"page.html": "1"})
+	p.ok("deploy")
+	assert.Zero(t, prepared())
+	p.commit("Lock", map[string]string{"package-lock.json": "2"})
+	p.ok("deploy")
+	assert.Equal(t, 1, prepared())
+	p.commit("Broken", map[string]string{"orilla.yaml": strings.Replace(text, "date", "exit 3; date", 1)})
+	p.fails(5, "status 3", "deploy")
+	p.commit("Whole", map[string]string{"orilla.yaml": text, "page.html": "2"})
+	p.ok("deploy")
+	assert.Equal(t, 1, prepared(), "what a broken step left is not relied on")
+}
+
+func TestHooksLeaveOthersAlone(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("hooks are shell scripts")
+	}
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "x"})
+	hooks := filepath.Join(p.folder, ".git", "hooks")
+	own := "#!/bin/sh\necho mine > mine\nexit 0\n"
+	require.NoError(t, os.MkdirAll(hooks, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(hooks, "post-commit"), []byte(own), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(hooks, "post-merge"), []byte("#!/usr/bin/perl\n"), 0o755))
+	said := p.ok("hook", "install")
+	assert.Contains(t, said, "left alone")
+	assert.Equal(t, 1, strings.Count(p.ok("hook", "install"), "left alone"))
+	wake := filepath.Join(p.folder, ".git", "orilla.wake")
+	assert.NoFileExists(t, wake)
+	p.commit("Second", map[string]string{"page.html": "y"})
+	assert.FileExists(t, wake)
+	assert.FileExists(t, filepath.Join(p.folder, "mine"), "the hook that was there runs too")
+	p.ok("hook", "remove")
+	data, err := os.ReadFile(filepath.Join(hooks, "post-commit"))
+	require.NoError(t, err)
+	assert.Equal(t, own, string(data))
+	assert.NoFileExists(t, filepath.Join(hooks, "post-rewrite"))
+}

@@ -1,0 +1,302 @@
+package test
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// event is one line that follow prints with --json.
+type event struct{ Kind, Branch, Commit, Environment, Why, Entry, Code, Problem string }
+
+// follower is a running orilla follow.
+type follower struct {
+	command *exec.Cmd
+	mutex   sync.Mutex
+	events  []event
+	notes   bytes.Buffer
+}
+
+func (p *place) follow(args ...string) *follower {
+	p.t.Helper()
+	f := &follower{command: p.command(context.Background(), append([]string{"follow", "--json"}, args...)...)}
+	out, err := f.command.StdoutPipe()
+	require.NoError(p.t, err)
+	f.command.Stderr = &f.notes
+	require.NoError(p.t, f.command.Start())
+	read := make(chan struct{})
+	go func() {
+		defer close(read)
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			var one event
+			if json.Unmarshal(lines.Bytes(), &one) == nil {
+				f.mutex.Lock()
+				f.events = append(f.events, one)
+				f.mutex.Unlock()
+			}
+		}
+	}()
+	p.t.Cleanup(func() {
+		f.command.Process.Signal(os.Interrupt) //nolint:errcheck // it may have ended
+		<-read
+		f.command.Wait() //nolint:errcheck // it may have been killed
+	})
+	return f
+}
+
+// seen waits for an event.
+func (f *follower) seen(t *testing.T, kind, branch, part string) event {
+	t.Helper()
+	var found event
+	require.Eventually(t, func() bool {
+		f.mutex.Lock()
+		defer f.mutex.Unlock()
+		for _, one := range f.events {
+			if one.Kind == kind && one.Branch == branch && strings.Contains(one.Commit+" "+one.Why+" "+one.Problem, part) {
+				found = one
+				return true
+			}
+		}
+		return false
+	}, 60*time.Second, 10*time.Millisecond, "%s %s %s: %+v %s", kind, branch, part, f.events, f.notes.String())
+	return found
+}
+
+const quick = "site: corvane\nbuild:\n  run: ['mkdir out && cp page.html out/index.html']\n  output: out\nenvironments:\n  production: {follows: main}\n  staging: {follows: staging}\nfollow: {parallel: 4}\n"
+
+// heads returns the commit that each environment serves.
+func (p *place) heads() map[string]string {
+	heads := map[string]string{}
+	for _, row := range document[struct {
+		Environments []struct{ Environment, Commit string }
+	}](p, "status").Environments {
+		heads[row.Environment] = row.Commit
+	}
+	return heads
+}
+
+// TestManyCommitsAtOnce pushes 200 commits to 20 branches, all together and then branch after branch while builds run: each
+// environment ends on the newest commit of its branch and never goes back.
+func TestManyCommitsAtOnce(t *testing.T) {
+	server, p := newPlace(t), newPlace(t)
+	server.git("init", "-q", "--bare", "-b", "main")
+	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "first"})
+	p.git("tag", "start")
+	p.git("remote", "add", "origin", server.folder)
+	p.git("push", "-q", "origin", "main")
+	server.home = p.home
+	f := server.follow()
+	f.seen(t, "live", "main", "")
+	branches := []string{"main", "staging"}
+	for i := range 18 {
+		branches = append(branches, fmt.Sprintf("sailings/%d", i))
+	}
+	tips := map[string]string{}
+	commits := func(n int) {
+		for _, branch := range branches {
+			p.git("checkout", "-q", "-B", branch, cmp.Or(tips[branch], "start"))
+			for i := range n {
+				tips[branch] = p.commit(fmt.Sprintf("%s %d", branch, i), map[string]string{"page.html": fmt.Sprint(branch, i, rand.Int())})
+			}
+		}
+	}
+	ends := func() {
+		for branch, tip := range tips {
+			require.Eventually(t, func() bool {
+				f.mutex.Lock()
+				defer f.mutex.Unlock()
+				for _, one := range f.events {
+					if one.Branch == branch && one.Commit == tip && one.Kind == "live" {
+						return true
+					}
+				}
+				return false
+			}, 120*time.Second, 50*time.Millisecond, branch)
+		}
+		heads := server.heads()
+		assert.Len(t, heads, 20)
+		for branch, tip := range tips {
+			environment := map[string]string{"main": "production", "staging": "staging"}[branch]
+			for name, commit := range heads {
+				if environment == "" && strings.HasPrefix(name, "preview/"+strings.ReplaceAll(branch, "/", "-")+"-") {
+					assert.Equal(t, tip, commit, branch)
+				} else if name == environment {
+					assert.Equal(t, tip, commit, branch)
+				}
+			}
+		}
+	}
+	commits(10)
+	p.git("push", "-q", "--force", "origin", "--all")
+	ends()
+	commits(2)
+	for _, branch := range branches { // one after the other, twice
+		p.git("push", "-q", "origin", tips[branch]+"~1:refs/heads/"+branch)
+	}
+	p.git("push", "-q", "--force", "origin", "--all")
+	ends()
+	counts := map[string]int{}
+	f.mutex.Lock()
+	for _, one := range f.events {
+		counts[one.Kind]++
+	}
+	f.mutex.Unlock()
+	t.Logf("200 commits at once, then 40 one after the other: %d builds began, %d went live, %d commits were superseded", counts["builds"], counts["live"], counts["superseded"])
+	assert.Equal(t, 240, counts["builds"]+counts["superseded"]-1, "each commit was built or gave way")
+	assert.Zero(t, counts["failed"]+counts["trouble"])
+	for _, branch := range branches[2:4] {
+		entries := document[[]struct{ Commit string }](server, "history", "preview/"+strings.ReplaceAll(branch, "/", "-")+labelPart(server, branch), "--limit", "0")
+		for i := range len(entries) - 1 {
+			p.git("merge-base", "--is-ancestor", entries[i+1].Commit, entries[i].Commit)
+		}
+	}
+	assert.Empty(t, server.objects()["running"])
+}
+
+// labelPart returns what is behind a branch's name in the label of its preview.
+func labelPart(p *place, branch string) string {
+	for name := range p.heads() {
+		if rest, ok := strings.CutPrefix(name, "preview/"+strings.ReplaceAll(branch, "/", "-")); ok {
+			return rest
+		}
+	}
+	return ""
+}
+
+// TestAFollowerSaysWhyNothingHappens goes through every reason not to build.
+func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
+	p := newPlace(t)
+	config := quick + "previews: {follows: ['*', '!bot/*'], refs: ['refs/proposed/*/head']}\n"
+	first := p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "first"})
+	f := p.follow("--every", "1s")
+	f.seen(t, "live", "main", first)
+	p.git("checkout", "-q", "-b", "bot/updates")
+	f.seen(t, "nothing", "bot/updates", "no environment follows it")
+	p.git("checkout", "-q", "main")
+	f.seen(t, "nothing", "main", p.commit("Later [skip ci]", map[string]string{"page.html": "skipped"}))
+	fares := p.commit("Fares", map[string]string{"page.html": "fares"})
+	f.seen(t, "live", "main", fares)
+	f.seen(t, "nothing", "main", p.commit("Empty", nil))
+	p.git("revert", "--no-edit", "HEAD~1")
+	revert := p.git("rev-parse", "HEAD")
+	p.git("update-ref", "refs/proposed/7/head", revert)
+	f.seen(t, "live", "main", revert)
+	f.seen(t, "live", "proposed/7/head", revert)
+	assert.Len(t, document[[]struct{ Build string }](p, "builds"), 3, "the skipped content is built with the revert, not again for the proposal")
+	p.ok("freeze", "-m", "a holiday")
+	frozen := p.commit("Frozen", map[string]string{"page.html": "frozen"})
+	f.seen(t, "waits", "main", "a holiday")
+	waiting := document[[]struct{ State, Commit, Why string }](p, "builds")
+	assert.Equal(t, []string{"waiting", frozen}, []string{waiting[0].State, waiting[0].Commit})
+	p.ok("follow", "--pause", "-m", "moving house")
+	p.ok("thaw")
+	f.seen(t, "waits", "main", "moving house")
+	p.fails(3, "moving house", "deploy")
+	p.ok("deploy", "HEAD~1", "--to", "staging", "--yes")
+	p.ok("follow", "--resume")
+	f.seen(t, "live", "main", frozen)
+	broken := p.commit("Broken", map[string]string{"orilla.yaml": strings.Replace(config, "mkdir out", "exit 7", 1)})
+	assert.Contains(t, f.seen(t, "failed", "main", broken).Problem, "status 7")
+	assert.Equal(t, frozen, p.heads()["production"])
+	p.git("reset", "-q", "--hard", fares)
+	assert.Eventually(t, func() bool { return p.heads()["production"] == fares }, 30*time.Second, 50*time.Millisecond, "what a force-push took away gives way")
+	p.fails(3, "followed already", "follow")
+}
+
+// TestAFollowerThatIsKilledGoesOn ends followers with SIGKILL at any moment, while steps run and children of theirs.
+func TestAFollowerThatIsKilledGoesOn(t *testing.T) {
+	p := newPlace(t)
+	marks := t.TempDir()
+	step := fmt.Sprintf("(sleep 600 & echo $! >> %s/pids; wait) & child=$!; sleep 0.2; cp page.html out/index.html; kill $child", marks)
+	config := "site: corvane\nbuild:\n  run: ['mkdir out', '" + step + "']\n  output: out\n"
+	last := p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "0"})
+	p.write(map[string]string{"untracked.html": "mine"})
+	rounds := 12
+	if os.Getenv("ORILLA_SOAK") != "" {
+		rounds = 150
+	}
+	for i := range rounds {
+		ctx, cancel := context.WithCancel(t.Context())
+		command := p.command(ctx, "follow", "--every", "1s")
+		require.NoError(t, command.Start())
+		if i%2 == 0 {
+			p.git("commit", "-q", "--allow-empty", "-m", "untouched")
+			last = p.commit(fmt.Sprint("Commit ", i), map[string]string{"page.html": fmt.Sprint(i)})
+		}
+		time.Sleep(time.Duration(50+rand.IntN(900)) * time.Millisecond)
+		cancel()       // SIGKILL
+		command.Wait() //nolint:errcheck // killed
+	}
+	status := p.git("status", "--porcelain")
+	p.ok("follow", "--once")
+	assert.Equal(t, last, p.heads()["production"])
+	assert.Equal(t, status, p.git("status", "--porcelain"), "the working tree is untouched")
+	assert.Empty(t, p.objects()["running"], "no lock stays")
+	pids, err := os.ReadFile(filepath.Join(marks, "pids"))
+	require.NoError(t, err)
+	for _, pid := range strings.Fields(string(pids)) {
+		assert.Eventually(t, func() bool {
+			command, err := os.ReadFile("/proc/" + pid + "/cmdline")
+			return err != nil || !bytes.Contains(command, []byte("sleep\x00600"))
+		}, 5*time.Second, 20*time.Millisecond, "process %s is left", pid)
+	}
+	states := map[string]int{}
+	for _, row := range document[[]struct{ State string }](p, "builds", "--limit", "0") {
+		states[row.State]++
+	}
+	t.Logf("%d killed: %v", rounds, states)
+	assert.Zero(t, states["running"])
+	p.ok("store", "verify")
+}
+
+// TestAWakeUpMustBeSigned calls a follower that would not look for an hour.
+func TestAWakeUpMustBeSigned(t *testing.T) {
+	server, p := newPlace(t), newPlace(t)
+	server.git("init", "-q", "--bare", "-b", "main")
+	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "first"})
+	p.git("remote", "add", "origin", "file://"+server.folder)
+	p.git("push", "-q", "origin", "main")
+	p.fails(2, "ORILLA_WAKE_SECRET", "follow", "origin", "--wake", "127.0.0.1:0")
+	p.env = append(p.env, "ORILLA_WAKE_SECRET=the secret of the harbour")
+	address := "127.0.0.1:7459"
+	f := p.follow("origin", "--every", "1h", "--wake", address)
+	f.seen(t, "live", "main", "")
+	second := p.commit("Second", map[string]string{"page.html": "second"})
+	p.git("push", "-q", "origin", "main")
+	call := func(method, body, key string) int {
+		mac := hmac.New(sha256.New, []byte(key))
+		mac.Write([]byte(body))
+		request, err := http.NewRequestWithContext(t.Context(), method, "http://"+address+"/", strings.NewReader(body))
+		require.NoError(t, err)
+		request.Header.Set("X-Hub-Signature-256", "sha256="+hex.EncodeToString(mac.Sum(nil)))
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		io.Copy(io.Discard, response.Body) //nolint:errcheck // not of interest
+		require.NoError(t, response.Body.Close())
+		return response.StatusCode
+	}
+	assert.Equal(t, 405, call("GET", "", "the secret of the harbour"))
+	assert.Equal(t, 403, call("POST", "{}", "another secret"))
+	assert.NotEqual(t, second, p.heads()["production"])
+	assert.Equal(t, 202, call("POST", `{"ref":"refs/heads/main"}`, "the secret of the harbour"))
+	f.seen(t, "live", "main", second)
+}
