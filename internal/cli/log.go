@@ -96,7 +96,7 @@ func (a *app) reportEnd(run builds.Run) {
 
 // followLog prints the log of a running build until it ends.
 func (a *app) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter) (builds.Run, error) {
-	next := 0
+	next, began := 0, time.Now()
 	for {
 		running, said, err := pipeline.RunningBuilds(ctx, s.store, s.site)
 		if err != nil {
@@ -113,7 +113,7 @@ func (a *app) followLog(ctx context.Context, s *session, run builds.Run, out *lo
 		if run, err = s.runs().Get(ctx, run.Number); err != nil {
 			return run, pipeline.StoreTrouble(s.store, err)
 		}
-		if run.Ended != nil || at < 0 || running[at].Lost(said[at], a.Now()) {
+		if run.Ended != nil || at < 0 && time.Since(began) > 3*time.Second || at >= 0 && running[at].Lost(said[at], a.Now()) {
 			return run, nil
 		}
 		select {

@@ -27,6 +27,9 @@ type reporter struct {
 	phase string
 	began time.Time // the phase
 
+	streamed int // bytes of what steps print
+	cut      bool
+
 	mutex    sync.Mutex // Uploaded is called from several goroutines
 	progress *console.Progress
 }
@@ -42,12 +45,20 @@ func (r *reporter) Begin(phase, what string) {
 
 // Line implements pipeline.Reporter: the step's output folds into the progress line; without a terminal it streams.
 func (r *reporter) Line(text string) {
-	if !r.app.ErrTerm {
-		r.app.Note("  | %s", text)
+	if r.app.ErrTerm {
+		r.progress.Text(text)
 		return
 	}
-	r.progress.Text(text)
+	if r.streamed += len(text) + 5; r.streamed <= maxStreamed {
+		r.app.Note("  | %s", text)
+	} else if !r.cut {
+		r.cut = true
+		r.app.Note("  | %s", "... it prints over "+console.Size(maxStreamed)+"; orilla log shows all of it")
+	}
 }
+
+// maxStreamed is how many bytes of what steps print are streamed.
+const maxStreamed = 4_000_000
 
 // Step implements pipeline.Reporter.
 func (r *reporter) Step(step builds.Step) {

@@ -67,7 +67,7 @@ type Follower struct {
 	fresh  bool // nothing was followed here before
 	held   map[string]waitingFor
 	pushed map[string]string // the commit of each ref that is in the queue or being built
-	last   string // what the refs were
+	last   string            // what the refs were
 	cancel map[string]context.CancelCauseFunc
 	told   sync.Mutex
 	id     string

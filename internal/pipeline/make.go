@@ -121,12 +121,12 @@ func (r *Run) commit(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := r.store(ctx, output); err != nil {
-		return err
+	err = r.store(ctx, output)
+	if err == nil || ctx.Err() == nil && fault.KindOf(err) != fault.Failed { // in the store, or of no use
+		w.state.Output = nil
+		w.save()
 	}
-	w.state.Output = nil
-	w.save()
-	return nil
+	return err
 }
 
 // steps are the commands of a build.

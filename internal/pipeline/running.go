@@ -122,7 +122,10 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 	if r.hints != nil {
 		r.hints[journal.RunsHint] = number.Number
 	}
-	r.begun, w.said.Begun, w.changed = &number, number, true
+	r.begun, w.said.Begun = &number, number
+	if data, err := canon.Marshal(w.said); err == nil && !w.quiet {
+		r.Store.Replace(ctx, w.folder+leaseName, data) //nolint:errcheck // it is said again soon
+	}
 	ctx, w.end = context.WithCancelCause(ctx)
 	beating, stop := context.WithCancel(context.WithoutCancel(ctx))
 	w.stop = stop
@@ -223,7 +226,7 @@ func (w *watched) beat(ctx context.Context) {
 	}
 	ticker := time.NewTicker(every)
 	defer ticker.Stop()
-	for renewed := (time.Time{}); ; {
+	for renewed := time.Now(); ; {
 		select {
 		case <-ctx.Done():
 			return

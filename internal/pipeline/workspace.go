@@ -255,6 +255,10 @@ func (r *Run) buildCommit(ctx context.Context, w *workspace, key, dependencies s
 	} else if ctx.Err() != nil || !keepsAll(folder, build.Keep) {
 		w.state.Dependencies = "" // ended in the middle of something
 	}
+	if err != nil && r.diskFull(w.Folder) != "" {
+		w.Clear()                  //nolint:errcheck // what filled the disk goes at once, as far as it can
+		w.state = workspaceState{} // nothing is left
+	}
 	w.save()
 	os.RemoveAll(w.temporary()) //nolint:errcheck // the next build tries again
 	return output, err
