@@ -36,12 +36,26 @@ type follower struct {
 	notes   bytes.Buffer
 }
 
+// Write takes what it notes.
+func (f *follower) Write(data []byte) (int, error) {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	return f.notes.Write(data)
+}
+
+// said is what there was so far.
+func (f *follower) said() string {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	return fmt.Sprintf("%+v %s", f.events, f.notes.String())
+}
+
 func (p *place) follow(args ...string) *follower {
 	p.t.Helper()
 	f := &follower{command: p.command(context.Background(), append([]string{"follow", "--json"}, args...)...)}
 	out, err := f.command.StdoutPipe()
 	require.NoError(p.t, err)
-	f.command.Stderr = &f.notes
+	f.command.Stderr = f
 	require.NoError(p.t, f.command.Start())
 	read := make(chan struct{})
 	go func() {
@@ -67,7 +81,7 @@ func (p *place) follow(args ...string) *follower {
 func (f *follower) seen(t *testing.T, kind, branch, part string) event {
 	t.Helper()
 	var found event
-	require.Eventually(t, func() bool {
+	there := func() bool {
 		f.mutex.Lock()
 		defer f.mutex.Unlock()
 		for _, one := range f.events {
@@ -77,7 +91,10 @@ func (f *follower) seen(t *testing.T, kind, branch, part string) event {
 			}
 		}
 		return false
-	}, 60*time.Second, 10*time.Millisecond, "%s %s %s: %+v %s", kind, branch, part, f.events, f.notes.String())
+	}
+	for wait := time.Now(); !there(); time.Sleep(10 * time.Millisecond) {
+		require.Less(t, time.Since(wait), time.Minute, "%s %s %s: %s", kind, branch, part, f.said())
+	}
 	return found
 }
 

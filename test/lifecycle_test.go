@@ -228,10 +228,10 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"index.html": "two"})
 	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"}, {"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
-		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"}, {"store", "copy", t.TempDir()},
+		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"}, {"builds"}, {"usage"}, {"follow", "--pause"}, {"follow", "--resume"}, {"hook", "install"}, {"hook", "remove"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"}, {"store", "copy", t.TempDir()},
 		{"files", "--export", filepath.Join(t.TempDir(), "plain")}, {"remove-site", "corvane", "--yes"}} {
 		name := args[0]
-		if name == "store" && len(args) > 1 || name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
+		if (name == "store" || name == "hook" || name == "follow") && len(args) > 1 || name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
 			name += " " + args[1]
 		}
 		if name == "thaw" || name == "freeze" {

@@ -74,7 +74,12 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 		"site: a\nlanguages: [e]\n", "site: a\nenvironments: {production: {upstreams: {Harbour: https://x.example}}}\n",
 		"site: a\nenvironments: {production: {upstreams: {harbour: x.example}}}\n", "site: a\ncheck: {ignore: [{cod: x}]}\n", "site: a\nbuild: dist\n",
 		"site: a\nretention: {releases: 3, younger_than: 7d, keep: [r-3f9a2c1b7e]}\n", "site: a\nretention: {keep: r-3f9a2c1b7e}\n", "site: a\nretention: {days: 3}\n",
-		"site: a\nretention: {keep: [v1]}\n", "site: a\npreviews: {retention: {releases: some}}\n", "site: a\nstore: s3://corvane/stores\n",
+		"site: a\nretention: {keep: [v1]}\n",
+		"site: a\nbuild: {also: [shared/x, package.json], tell: commit, needs: {node: 20, hugo: '>=0.110'}, secrets_for: [main]}\n", "site: a\nbuild: {also: /x}\n",
+		"site: a\nbuild: {also: [../x]}\n", "site: a\nbuild: {also: ['a*']}\n", "site: a\nbuild: {tell: [time]}\n", "site: a\nbuild: {needs: {node: latest}}\n",
+		"site: a\nbuild: {needs: {'no de': 2}}\n", "site: a\nlimits: {file_size: 1MB, build_time: 5m, build_time_per_month: 500m}\n", "site: a\nlimits: {build_time: long}\n",
+		"site: a\npreviews: {refs: ['refs/proposed/*/head']}\n", "site: a\npreviews: {refs: ['refs/heads/*']}\n", "site: a\npreviews: {refs: [proposed]}\n",
+		"site: a\nfollow: {superseded: cancel, parallel: 3, every: 10s}\n", "site: a\nfollow: {superseded: maybe}\n", "site: a\nfollow: {often: 1s}\n", "site: a\npreviews: {retention: {releases: some}}\n", "site: a\nstore: s3://corvane/stores\n",
 	} {
 		_, parsed := project.Parse([]byte(text), "orilla.yaml")
 		var document any

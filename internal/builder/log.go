@@ -164,24 +164,32 @@ func (l *Log) Close() error {
 type lineWriter struct {
 	tell    func(string)
 	partial []byte
-	kept    []string
+	kept    [tail][]byte // the last lines, in turn
+	count   int
 }
 
 // maxLine is how much of a line is shown; logs hold all of it.
 const maxLine = 2000
 
+// manyLines is after how many lines only each thousandth is told: nobody reads them as they come.
+const manyLines = 200_000
+
 func (w *lineWriter) Write(data []byte) (int, error) {
 	n := len(data)
 	for {
-		line, rest, whole := bytes.Cut(data, []byte("\n"))
+		at := bytes.IndexByte(data, '\n')
+		line := data
+		if at >= 0 {
+			line = data[:at]
+		}
 		if room := maxLine - len(w.partial); room > 0 {
 			w.partial = append(w.partial, line[:min(len(line), room)]...)
 		}
-		if !whole {
+		if at < 0 {
 			return n, nil
 		}
 		w.flush()
-		data = rest
+		data = data[at+1:]
 	}
 }
 
@@ -189,18 +197,23 @@ func (w *lineWriter) flush() {
 	if len(w.partial) == 0 {
 		return
 	}
-	line := Readable(w.partial)
+	slot := &w.kept[w.count%tail]
+	*slot = append((*slot)[:0], w.partial...)
 	w.partial = w.partial[:0]
-	w.kept = append(w.kept, line)
-	if len(w.kept) > 2*tail {
-		w.kept = slices.Clone(w.kept[len(w.kept)-tail:])
-	}
-	if w.tell != nil {
-		w.tell(line)
+	w.count++
+	if w.tell != nil && (w.count < manyLines || w.count%1000 == 0) {
+		w.tell(Readable(*slot))
 	}
 }
 
-func (w *lineWriter) last() []string { return w.kept[max(0, len(w.kept)-tail):] }
+// last returns the last lines.
+func (w *lineWriter) last() []string {
+	var lines []string
+	for i := max(0, w.count-tail); i < w.count; i++ {
+		lines = append(lines, Readable(w.kept[i%tail]))
+	}
+	return lines
+}
 
 // Readable takes out of a line what would move the cursor or change colours, and what a carriage return has overwritten.
 func Readable(line []byte) string {

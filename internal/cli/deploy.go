@@ -143,7 +143,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if err != nil {
 		return a.failed(err)
 	}
-	a.reportRelease(plan, result, run.Number(), lastEnd(ctx, run))
+	a.reportRelease(plan, result, run.Number())
 	if plan.Environment == "" {
 		return a.reportBuilt(ctx, run, result)
 	}

@@ -199,7 +199,7 @@ func buildLabel(number int64) string {
 }
 
 // phaseText tells how long each part of a build took, and the change against the build before.
-func phaseText(result *pipeline.Result, before *builds.Ended) string {
+func phaseText(result *pipeline.Result) string {
 	var parts []string
 	if phases(result, "prepare", "step") == 0 {
 		return ""
@@ -212,12 +212,10 @@ func phaseText(result *pipeline.Result, before *builds.Ended) string {
 			continue
 		}
 		text := name + " " + console.Took(timing.Took)
-		if before != nil {
-			for _, phase := range before.Phases {
-				if phase.Name == timing.Phase && (phase.What == "" || phase.What == timing.What) {
-					text += against(timing.Took, time.Duration(phase.Milliseconds)*time.Millisecond)
-					break
-				}
+		for _, phase := range result.Earlier {
+			if phase.Name == timing.Phase && (phase.What == "" || phase.What == timing.What) {
+				text += against(timing.Took, time.Duration(phase.Milliseconds)*time.Millisecond)
+				break
 			}
 		}
 		parts = append(parts, text)
@@ -225,28 +223,10 @@ func phaseText(result *pipeline.Result, before *builds.Ended) string {
 	return strings.Join(parts, ", ")
 }
 
-// lastEnd returns how the build of a branch before a number ended, among the last few; nil if that is not known.
-func lastEnd(ctx context.Context, run *pipeline.Run) *builds.Ended {
-	if run.Number() < 2 || run.Plan.Origin.Source == journal.FromOutput {
-		return nil
-	}
-	runs := builds.Runs{Store: run.Store, Site: run.Plan.Site}
-	found, err := runs.Back(ctx, run.Number()-1, 4, func(builds.Run) bool { return true })
-	if err != nil {
-		return nil
-	}
-	for _, one := range found {
-		if one.Branch == run.Plan.Origin.Branch && one.Ended != nil && one.Ended.Outcome == builds.Succeeded {
-			return one.Ended
-		}
-	}
-	return nil
-}
-
 // reportRelease tells how the release came to be: in a build with a number, or without one, after another one.
-func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result, number int64, before *builds.Ended) {
+func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result, number int64) {
 	a.Row(a.Err, "build", a.buildText(plan, result)+buildLabel(number))
-	if text := phaseText(result, before); text != "" {
+	if text := phaseText(result); text != "" {
 		a.Row(a.Err, "", console.Faint(text))
 	}
 	changes := result.Changes

@@ -92,7 +92,8 @@ type Result struct {
 	Entry    *journal.Entry
 	Before   *journal.Entry // the head that the entry follows
 	Timings  []Timing
-	Log      []digest.Digest // of a build that failed
+	Log      []digest.Digest // of what was built
+	Earlier  []builds.Phase  // of the build of the branch before, if this machine ran it
 }
 
 // Changes counts how a release differs from the one that was live.
@@ -137,6 +138,9 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 
 // run makes the release, unless somebody else does so meanwhile.
 func (r *Run) run(ctx context.Context) error {
+	if r.Plan.Origin.Source == journal.FromOutput { // nothing is built
+		return r.make(ctx)
+	}
 	if err := r.withinMonth(ctx); err != nil {
 		return err
 	}
@@ -154,10 +158,7 @@ func (r *Run) run(ctx context.Context) error {
 	if r.Began != nil {
 		r.Began(r.begun.Number)
 	}
-	found, err := r.reuse(ctx) // it may have ended elsewhere just before this one began
-	if err == nil && !found {
-		err = r.make(building)
-	}
+	err = r.make(building)
 	if cause := context.Cause(building); err != nil && building.Err() != nil {
 		err = cause
 	}

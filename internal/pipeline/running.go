@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -55,7 +56,6 @@ type Cancellation struct {
 type watched struct {
 	store  storage.Store
 	folder string // the key of its folder in the store
-	quiet  bool   // it is not announced
 	end    context.CancelCauseFunc
 	stop   context.CancelFunc
 	done   sync.WaitGroup
@@ -83,7 +83,6 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 		}
 	}
 	w := &watched{store: r.Store, folder: storage.RunningKey(r.Plan.Site, key)}
-	w.quiet = r.Plan.Origin.Source == journal.FromOutput // nobody waits for it, and it has no log
 	if r.Rebuild {
 		w.folder += "." + r.id()
 	}
@@ -95,7 +94,7 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 		begun.Author = r.Plan.Commit.Author
 	}
 	w.said = Running{Format: runningFormat, Begun: begun, Process: os.Getpid()}
-	for !w.quiet {
+	for {
 		data, err := canon.Marshal(w.said)
 		if err != nil {
 			return ctx, err
@@ -114,25 +113,22 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 	runs := builds.Runs{Store: r.Store, Site: r.Plan.Site}
 	number, err := runs.Begin(ctx, begun, r.hints[journal.RunsHint])
 	if err != nil {
-		if !w.quiet {
-			r.Store.Delete(context.WithoutCancel(ctx), w.folder+leaseName) //nolint:errcheck // others find it gone
-		}
+		r.Store.Delete(context.WithoutCancel(ctx), w.folder+leaseName) //nolint:errcheck // others find it gone
 		return ctx, err
 	}
 	if r.hints != nil {
 		r.hints[journal.RunsHint] = number.Number
 	}
 	r.begun, w.said.Begun = &number, number
-	if data, err := canon.Marshal(w.said); err == nil && !w.quiet {
+	if data, err := canon.Marshal(w.said); err == nil {
 		r.Store.Replace(ctx, w.folder+leaseName, data) //nolint:errcheck // it is said again soon
 	}
 	ctx, w.end = context.WithCancelCause(ctx)
 	beating, stop := context.WithCancel(context.WithoutCancel(ctx))
 	w.stop = stop
 	r.watched = w
-	if !w.quiet {
-		w.done.Go(func() { w.beat(beating) })
-	}
+	r.loadEarlier()
+	w.done.Go(func() { w.beat(beating) })
 	return ctx, nil
 }
 
@@ -310,9 +306,6 @@ func (w *watched) ended(ctx context.Context) {
 	w.stop()
 	w.done.Wait()
 	w.end(nil)
-	if w.quiet {
-		return
-	}
 	if w.parts > 0 {
 		clearFolder(ctx, w.store, w.folder) //nolint:errcheck // others find it gone
 		return
@@ -349,6 +342,27 @@ func (r *Run) finish(ctx context.Context, err error) {
 		r.watched.ended(ctx)
 	}
 	r.ended, r.begun, r.watched = &ended, nil, nil
+	if err == nil {
+		r.saveEarlier(ended.Phases)
+	}
+}
+
+// earlierFile is where the phases of the last build of the plan's branch are remembered, to compare the next one with.
+func (r *Run) earlierFile() string {
+	return filepath.Join(r.Plan.Project.Places.Cache, "phases", r.Plan.Site+"-"+Sum(r.Plan.Origin.Branch, r.Plan.Inputs.Folder))
+}
+
+func (r *Run) loadEarlier() {
+	if data, err := os.ReadFile(r.earlierFile()); err == nil {
+		json.Unmarshal(data, &r.result.Earlier) //nolint:errcheck // then nothing is compared
+	}
+}
+
+func (r *Run) saveEarlier(phases []builds.Phase) {
+	data, err := json.Marshal(phases)
+	if err == nil && os.MkdirAll(filepath.Dir(r.earlierFile()), 0o700) == nil {
+		os.WriteFile(r.earlierFile(), data, 0o600) //nolint:errcheck // then the next build is compared with an older one
+	}
 }
 
 func stepOf(t Timing) string {

@@ -122,6 +122,9 @@ func (c *copying) site(ctx context.Context, site string) error {
 	if err := c.allReleases(ctx, site); err != nil {
 		return err
 	}
+	if err := c.allRuns(ctx, site); err != nil {
+		return err
+	}
 	for _, h := range heads {
 		if err := c.entries(ctx, site, h); err != nil {
 			return err

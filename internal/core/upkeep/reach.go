@@ -92,6 +92,9 @@ func (m *marker) site(ctx context.Context, site string) error {
 	if err := each(ctx, m.keeper, open, func(ctx context.Context, id release.ID) error { return m.release(ctx, site, id) }); err != nil {
 		return err
 	}
+	if err := m.keepLogs(ctx, site); err != nil {
+		return err
+	}
 	return m.builtFor(ctx, site, keep)
 }
 

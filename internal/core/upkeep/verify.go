@@ -152,6 +152,10 @@ func (v *verifier) site(ctx context.Context, site string) error {
 			v.need(object, -1, func() string { return "the log and rules of build " + record.Name()[:10] })
 		}
 	}
+	if err != nil {
+		return err
+	}
+	_, err = v.runs(ctx, site, func(key string, err error) { v.damage(key, err.Error(), "what orilla builds and orilla usage show") })
 	return err
 }
 
@@ -360,6 +364,9 @@ func proves(ctx context.Context, store storage.Store, key string, data []byte) e
 		}
 	case len(parts) == 5 && parts[2] == "builds":
 		_, err := builds.Decode(data)
+		return err
+	case len(parts) == 5 && parts[2] == "runs":
+		_, err := decodeHalf(key, data)
 		return err
 	}
 	return nil

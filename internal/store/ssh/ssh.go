@@ -147,7 +147,7 @@ func (s *Store) explain(key string, c *sftp.Client, err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%s: %w: %w", key, storage.ErrReadOnly, err)
 	case errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure:
-		if space, statErr := c.StatVFS(s.config.Folder); statErr == nil && space.FreeSpace() < storage.MaxObject {
+		if space, statErr := c.StatVFS(s.config.Folder); statErr == nil && space.FreeSpace() < sessions*storage.MaxObject { // what several sessions write at once, and take away again when it fails
 			return fmt.Errorf("%s: %w: %s has %d bytes free", key, storage.ErrFull, s.config.Folder, space.FreeSpace())
 		}
 	}
