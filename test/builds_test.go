@@ -317,6 +317,71 @@ func TestWhatABuildSees(t *testing.T) {
 	}
 }
 
+// TestAReleaseThatWasToldWhereItGoesStaysThere promotes what may go elsewhere, and what may not.
+func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
+	p := newPlace(t)
+	text := stepsFile(good) + "environments: {staging: }\n"
+	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one"})
+	p.ok("deploy", "--to", "staging")
+	before := p.objects()
+	p.ok("promote", "staging", "--to", "production")
+	assert.Equal(t, len(before["objects"]), len(p.objects()["objects"]), "nothing is uploaded")
+	rows := document[struct {
+		Environments []struct{ Environment, Release, Kind string }
+	}](p, "status").Environments
+	assert.Equal(t, rows[0].Release, rows[1].Release)
+	assert.Equal(t, "promotion", rows[0].Kind)
+	assert.Len(t, p.builds(), 1)
+	p.commit("Told", map[string]string{"orilla.yaml": strings.Replace(text, "  output", "  tell: [environment]\n  output", 1)})
+	p.ok("deploy", "--to", "staging")
+	key := p.builds()[0].Key
+	notes := p.fails(3, "told its environment, staging", "promote", "staging", "--to", "production")
+	assert.Contains(t, notes, key[:12], "the key is named")
+	p.fails(3, "told its environment", "promote", "HEAD", "--to", "production")
+	p.ok("deploy", "--to", "production")
+	assert.Len(t, p.builds(), 3, "it is built for there")
+	p.ok("freeze", "-m", "a holiday")
+	p.fails(3, "a holiday", "promote", "production:1", "--to", "production")
+	p.fails(2, "--to staging", "promote", "production")
+	p.fails(2, "neither an environment", "promote", "nowhere", "--to", "production")
+}
+
+// TestTheScriptForCI runs what init --ci writes, in a shallow, detached checkout.
+func TestTheScriptForCI(t *testing.T) {
+	p := newPlace(t)
+	store := filepath.Join(t.TempDir(), "store")
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile(good) + "store: " + store + "\n", "page.html": "one"})
+	assert.Contains(t, p.ok("init", "--ci"), "ORILLA_VERSION=0")
+	assert.NoFileExists(t, filepath.Join(p.folder, "ci", "publish.sh"))
+	p.ok("init", "--ci", "--yes")
+	p.fails(3, "already", "init", "--ci", "--yes")
+	head := p.commit("A script", nil)
+	clone := newPlace(t)
+	require.NoError(t, os.RemoveAll(clone.folder))
+	p.git("clone", "-q", "--depth=1", "file://"+p.folder, clone.folder)
+	clone.git("checkout", "-q", "--detach")
+	run := func(download string) (string, error) {
+		command := clone.command(t.Context())
+		command.Path, _ = exec.LookPath("sh")
+		command.Args = []string{"sh", "ci/publish.sh"}
+		command.Env = append(command.Env, "ORILLA_HOME=", "BRANCH_NAME=main", "ORILLA_DOWNLOAD="+download, "ORILLA_SUMMARY=summary.md")
+		out, err := command.CombinedOutput()
+		return string(out), err
+	}
+	other := filepath.Join(t.TempDir(), "other")
+	require.NoError(t, os.WriteFile(other, []byte("something else"), 0o755))
+	said, err := run("file://" + other)
+	assert.Error(t, err)
+	assert.Contains(t, said, "checksum differs")
+	said, err = run("file://" + program)
+	require.NoError(t, err, said)
+	assert.Equal(t, head, p.heads()["production"])
+	assert.FileExists(t, filepath.Join(clone.folder, "summary.md"))
+	said, err = run("file:///nowhere")
+	require.NoError(t, err, "the program is kept: %s", said)
+	assert.Contains(t, said, "it is live already")
+}
+
 // TestLimits warns at 80 % and refuses at 100 %.
 func TestLimits(t *testing.T) {
 	p := newPlace(t)

@@ -21,6 +21,7 @@ type initOptions struct {
 	site, output string
 	run          []string
 	yes, dryRun  bool
+	ci           bool
 	goesOn       bool // a deploy asked, and goes on by itself
 }
 
@@ -35,6 +36,9 @@ func (a *app) initCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if o.ci {
+				return a.initCI(cmd.Context(), p, o)
+			}
 			return a.init(cmd.Context(), p, o)
 		},
 	}
@@ -43,6 +47,7 @@ func (a *app) initCommand() *cobra.Command {
 	flags.StringVar(&o.output, "output", "", "the `FOLDER` that the build leaves")
 	flags.StringArrayVar(&o.run, "run", nil, "a build `COMMAND`; may be given several times")
 	flags.StringVar(&o.routes, "client-routes", "", "the `PATH` below which a client-side application answers addresses that no file has: / or /app/")
+	flags.BoolVar(&o.ci, "ci", false, "show a shell script that publishes the site from any CI system, and write it if you agree")
 	flags.BoolVar(&o.yes, "yes", false, "take what is proposed without asking")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "print the file instead of writing it")
 	return a.jsonFlag(cmd)

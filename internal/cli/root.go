@@ -90,7 +90,7 @@ func (a *app) root() *cobra.Command {
 	}{
 		{"Look, and put it up", []*cobra.Command{a.initCommand(), a.serveCommand(), a.checkCommand(), a.explainCommand(), a.rulesCommand(), a.filesCommand(), a.buildCommand(), a.deployCommand(), a.openCommand()}},
 		{"Every commit by itself", []*cobra.Command{a.followCommand(), a.hookCommand(), a.buildsCommand(), a.logCommand(), a.cancelCommand(), a.usageCommand()}},
-		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
+		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.promoteCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
 		{"Run it", []*cobra.Command{a.edgeCommand(), a.storeCommand(), a.removeSiteCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
 	}
 	for i, group := range groups {

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -61,6 +62,7 @@ type Run struct {
 	result     Result
 	readBeside func(file string) ([]byte, error) // reads rules files that the build does not make
 	overFreeze bool                              // a person was shown the freeze and goes on
+	kind       journal.Kind                      // of the entry; a deploy unless it says otherwise
 	hints      journal.Hints
 	hold       *pins.Hold
 	loaded     sync.Map // []byte by digest.Digest
@@ -430,7 +432,9 @@ func (r *Run) activate(ctx context.Context) error {
 		return StoreTrouble(r.Store, err)
 	}
 	origin := r.Plan.Origin
-	origin.Build = r.result.Build.Name()
+	if r.kind != journal.Promotion {
+		origin.Build = r.result.Build.Name()
+	}
 	if origin.Subject == "" {
 		origin.Subject = r.result.Build.Subject
 	}
@@ -445,7 +449,7 @@ func (r *Run) activate(ctx context.Context) error {
 	if err := r.hold.Check(); err != nil {
 		return StoreTrouble(r.Store, err)
 	}
-	decide := journal.Activate(journal.Deploy, move, r.Now())
+	decide := journal.Activate(cmp.Or(r.kind, journal.Deploy), move, r.Now())
 	if r.Automatic {
 		decide = r.unlessNewer(ctx, decide)
 	}

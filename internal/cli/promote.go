@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+// promoteOptions are the flags of promote.
+type promoteOptions struct {
+	site, to, why string
+	yes, dryRun   bool
+}
+
+func (a *app) promoteCommand() *cobra.Command {
+	var o promoteOptions
+	cmd := &cobra.Command{
+		Use:   "promote FROM --to ENVIRONMENT",
+		Short: "Put live elsewhere what an environment serves: the same release, without a build",
+		Long: "Promote points an environment at the very release that another one serves, or that is named: nothing is built or uploaded. A release\n" +
+			"whose build was told where it goes (build.tell) is refused elsewhere.",
+		Example: "  orilla promote staging --to production\n" +
+			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeEnvironments,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.promote(cmd.Context(), o, args[0]) },
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&o.to, "to", "", "the `ENVIRONMENT` to move")
+	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	flags.StringVarP(&o.why, "message", "m", "", "say why")
+	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
+	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	if o.to == "" {
+		problem := fault.New(fault.Usage, "no-target", "say which environment should serve it")
+		for _, name := range s.project.EnvironmentNames() {
+			problem = problem.Then("orilla promote %s --to %s", typed, name)
+		}
+		return problem
+	}
+	environment, err := s.project.Target(o.to, "")
+	if err != nil {
+		return err
+	}
+	from, err := s.origin(ctx, typed)
+	if err != nil {
+		return err
+	}
+	plan := &pipeline.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.Beside}
+	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(shortCommit(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
+	if o.dryRun {
+		a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		return nil
+	}
+	run := &pipeline.Run{
+		Plan: plan, Store: s.store, Report: &reporter{app: a}, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now,
+		Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+	}
+	defer run.Close(ctx)
+	started := time.Now()
+	result, err := run.Promote(ctx, from.Release)
+	if err != nil {
+		return err
+	}
+	return a.reportLive(ctx, &deployOptions{}, run, result, started, started)
+}
+
+func shortCommit(hash string) string { return hash[:min(7, len(hash))] }
+
+// origin finds the release that was typed, and where it came from: an environment, an entry, a release, or a commit or branch whose
+// release was live somewhere.
+func (s *session) origin(ctx context.Context, typed string) (journal.Entry, error) {
+	if name, number, ok := strings.Cut(typed, ":"); ok {
+		n, err := strconv.ParseInt(number, 10, 64)
+		environment, named := s.named(ctx, name)
+		if err == nil && named == nil {
+			entry, err := s.journal(environment).Get(ctx, n)
+			if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Release.IsZero() {
+				return entry, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", typed).Then("orilla history %s lists them", name)
+			}
+			return entry, pipeline.StoreTrouble(s.store, err)
+		}
+	}
+	if environment, err := s.named(ctx, typed); err == nil {
+		head, err := s.head(ctx, environment)
+		if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
+			return head, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", typed).Then("orilla deploy --to %s", typed)
+		}
+		return head, pipeline.StoreTrouble(s.store, err)
+	}
+	var id release.ID
+	commit := typed
+	if strings.HasPrefix(typed, "r-") {
+		var err error
+		if id, err = s.findRelease(ctx, typed); err != nil {
+			return journal.Entry{}, err
+		}
+	} else if s.project.Repository != nil {
+		if found, err := s.project.Repository.Commit(ctx, typed); err == nil {
+			commit = found.Hash
+		}
+	}
+	runs, err := s.lastRuns(ctx, "", 0)
+	if err != nil {
+		return journal.Entry{}, err
+	}
+	for _, run := range runs {
+		if run.Ended == nil || run.Ended.Release.IsZero() || run.Ended.Release != id && (!id.IsZero() || len(commit) < 7 || !strings.HasPrefix(run.Commit, commit)) {
+			continue
+		}
+		return journal.Entry{Release: run.Ended.Release, Origin: journal.Origin{Source: run.Source, Commit: run.Commit, Branch: run.Branch, Subject: run.Subject, Build: run.Ended.Build}}, nil
+	}
+	return journal.Entry{}, fault.New(fault.Usage, "unknown-release", "%q is neither an environment nor an entry, and no build made a release of it", typed).
+		Then("orilla status lists environments, orilla builds what was built").Then("to build a commit and put it there: orilla deploy %s --to ENVIRONMENT", typed)
+}
