@@ -18,7 +18,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/demo"
@@ -31,8 +33,8 @@ func (a *app) demoCommand() *cobra.Command {
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open", Args: cobra.NoArgs,
-		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys five of its commits, goes back from the last, and\n" +
-			"leaves an edge node running until Ctrl-C.",
+		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys five of its commits, goes back from the last, follows\n" +
+			"what is committed then, and leaves an edge node running until Ctrl-C.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), into, once) },
 	}
 	cmd.Flags().StringVar(&into, "into", "", "make it in `DIR` and leave it there (default: a temporary folder that goes away)")
@@ -119,8 +121,8 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	t.Print("  %s  the fares, right again", console.Accent("http://corvane.localhost:"+t.port()+"/fares"))
 	t.Print("  %s  an address of the old site", console.Accent("http://corvane.localhost:"+t.port()+"/timetable/winter"))
 	t.Print("  %s  a journey that a reload survives", console.Accent("http://corvane.localhost:"+t.port()+"/planner/velley/lindmouth"))
-	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nedit a page, commit, and run %s.", console.Strong(t.project),
-		console.Accent("orilla serve"), console.Accent("orilla thaw && orilla deploy"))
+	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nor %s in one, and edit a page and commit in another.", console.Strong(t.project),
+		console.Accent("orilla serve"), console.Accent("orilla follow"))
 	if temporary {
 		t.Note("%s", console.Faint("It goes away when this ends; --into DIR keeps it."))
 	}
@@ -174,10 +176,46 @@ func (t *tale) tellAll(ctx context.Context) error {
 	s := &session{store: t.store, site: "corvane"}
 	number, err := s.journal("production").HeadNumber(ctx, 0)
 	t.claim(ctx, "the journal has six entries", err == nil && number == 6)
+	if err := t.tellFollow(ctx); err != nil {
+		return err
+	}
 	if err := t.tellStore(ctx); err != nil {
 		return err
 	}
 	return ctx.Err()
+}
+
+// tellFollow is the part of the story in which commits are built by themselves.
+func (t *tale) tellFollow(ctx context.Context) error {
+	t.say("Tobias corrects the fare on a branch of its own. orilla follow builds every new commit: here once, as in CI. Production is frozen\nand waits; the branch gets a preview.")
+	if err := demo.Correct(ctx, t.project); err != nil {
+		return err
+	}
+	if err := t.run(ctx, "follow", "--once"); err != nil {
+		return err
+	}
+	preview := project.BranchLabel(demo.Correction) + ".preview.corvane.localhost"
+	_, body, err := t.getFrom(ctx, preview, "/fares")
+	t.claim(ctx, "the preview shows the right fare ("+preview+")", err == nil && strings.Contains(body, ">43.00<"))
+	t.check(ctx, "production is as it was", "/fares.html", 200, ">42.00<")
+	t.say("It was looked at, so it is merged, and production is thawed. The merge has the content of the preview: the very release that was\nlooked at goes live, and nothing is built.")
+	if err := demo.Merge(ctx, t.project); err != nil {
+		return err
+	}
+	if err := t.run(ctx, "thaw"); err != nil {
+		return err
+	}
+	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
+	if err != nil {
+		return err
+	}
+	if err := t.run(ctx, "follow", "--once"); err != nil {
+		return err
+	}
+	again, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
+	t.check(ctx, "the right fare is live", "/fares.html", 200, ">43.00<")
+	t.claim(ctx, fmt.Sprintf("the merge built nothing (%d builds)", again), err == nil && built == again)
+	return t.run(ctx, "builds")
 }
 
 // tellRules is the part of the story in which old addresses lead on.
@@ -313,11 +351,25 @@ func (t *tale) check(ctx context.Context, what, path string, status int, text st
 }
 
 func (t *tale) get(ctx context.Context, path string) (int, string, error) {
+	return t.getFrom(ctx, "corvane.localhost", path)
+}
+
+// getFrom asks for a page of a host. An environment that is new is known to the edge node within moments.
+func (t *tale) getFrom(ctx context.Context, host, path string) (status int, body string, err error) {
+	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		status, body, err = t.getOnce(ctx, host, path)
+		if err != nil || status == http.StatusOK || host == "corvane.localhost" || time.Now().After(deadline) {
+			return status, body, err
+		}
+	}
+}
+
+func (t *tale) getOnce(ctx context.Context, host, path string) (int, string, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+path, nil)
 	if err != nil {
 		return 0, "", err
 	}
-	request.Host = "corvane.localhost"
+	request.Host = host
 	response, err := http.DefaultClient.Do(request)
 	if err != nil {
 		return 0, "", err

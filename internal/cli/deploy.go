@@ -113,7 +113,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if err != nil {
 		return err
 	}
-	a.header(plan)
+	later := a.header(plan)
 	if o.dryRun {
 		return a.dryRun(plan)
 	}
@@ -144,6 +144,9 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 		return a.failed(err)
 	}
 	a.reportRelease(plan, result, run.Number())
+	if later != nil {
+		defer later() // what goes live does not wait for it
+	}
 	if plan.Environment == "" {
 		return a.reportBuilt(ctx, run, result)
 	}
@@ -156,11 +159,11 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 
 // branchOfCI takes the branch of a detached checkout from what the CI system says.
 func (a *app) branchOfCI(ctx context.Context, p *pipeline.Project, o *deployOptions) {
-	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" || p.Repository.Branch(ctx) != "" {
+	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" {
 		return
 	}
 	branch, variable := pipeline.CIBranch(os.Getenv)
-	if branch != "" {
+	if branch != "" && p.Repository.Branch(ctx) == "" {
 		o.Branch = branch
 		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
 	}
@@ -214,8 +217,18 @@ func (a *app) ensureConfigured(ctx context.Context, p *pipeline.Project, o *depl
 	return a.load(ctx)
 }
 
-// header says what goes where, before anything is done.
-func (a *app) header(plan *pipeline.Plan) {
+// promptly is how long it is waited for what should be said first, but is not worth a delay.
+const promptly = 12 * time.Millisecond
+
+// leftBehind says that the working tree has changes that are not deployed.
+func (a *app) leftBehind(plan *pipeline.Plan) {
+	if n := int64(plan.Uncommitted()); plan.Origin.Source == journal.FromCommit && n > 0 {
+		a.Row(a.Err, "", console.Warn(console.Count(n, "uncommitted change is", "uncommitted changes are")+" not in this deploy"))
+	}
+}
+
+// header says what goes where, before anything is done. later is to be called when it is: it says what took longer to find out.
+func (a *app) header(plan *pipeline.Plan) (later func()) {
 	target := "a release of its own"
 	if plan.Environment != "" {
 		target = journal.DisplayName(plan.Environment)
@@ -223,12 +236,21 @@ func (a *app) header(plan *pipeline.Plan) {
 	w := a.Err
 	fmt.Fprintf(w, "%s %s %s\n", console.Strong(plan.Site), console.Faint("->"), console.Strong(target)) //nolint:errcheck // nobody to tell
 	a.Row(w, label(plan), a.whatIsPublished(plan))
-	if plan.Origin.Source == journal.FromCommit && plan.Uncommitted > 0 {
-		a.Row(w, "", console.Warn(console.Count(int64(plan.Uncommitted), "uncommitted change is", "uncommitted changes are")+" not in this deploy"))
+	counted := make(chan struct{})
+	go func() {
+		plan.Uncommitted()
+		close(counted)
+	}()
+	select {
+	case <-counted:
+		a.leftBehind(plan)
+	case <-time.After(promptly):
+		later = func() { a.leftBehind(plan) }
 	}
 	if plan.ConfigNote != "" {
 		a.Row(w, "", console.Warn(plan.ConfigNote))
 	}
+	return later
 }
 
 func label(plan *pipeline.Plan) string {
@@ -264,7 +286,7 @@ func (a *app) whatIsPublished(plan *pipeline.Plan) string {
 		return "the folder as it is now"
 	case plan.Origin.Source == journal.FromWorkingTree:
 		return "the working tree as it is now: " + console.Accent(plan.Commit.Short()) + " and " +
-			console.Count(int64(plan.Uncommitted), "uncommitted change", "uncommitted changes") + parenthesis
+			console.Count(int64(plan.Uncommitted()), "uncommitted change", "uncommitted changes") + parenthesis
 	}
 	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
 }

@@ -420,5 +420,17 @@ func (r *followReport) tellJSON(event pipeline.Event) {
 // end says what became of everything.
 func (r *followReport) end() {
 	c := r.follower.Counts
-	r.Note("%s", console.Faint(fmt.Sprintf("%d built, %d reused, %d superseded, %d failed, %d left alone", c.Built, c.Reused, c.Superseded, c.Failed, c.Nothing)))
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{c.Built, "built"}, {c.Reused, "live without a build"}, {c.Superseded, "superseded"}, {c.Failed, "failed"}, {c.Waiting, "waiting"}, {c.Nothing, "left alone"}} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
+		}
+	}
+	if len(parts) == 0 {
+		parts = []string{"nothing new"}
+	}
+	r.Note("%s", console.Faint(strings.Join(parts, ", ")))
 }

@@ -95,6 +95,34 @@ func (c commit) make(ctx context.Context, folder string) error {
 	}, "commit", "--quiet", "--no-verify", "--message", c.message)
 }
 
+// Correction is the branch on which the mistake of the last commit is corrected.
+const Correction = "right-fare"
+
+// Correct commits the right fare, now, on a branch of its own, and leaves the main branch checked out.
+func Correct(ctx context.Context, folder string) error {
+	if err := git(ctx, folder, nil, "checkout", "--quiet", "-b", Correction); err != nil {
+		return err
+	}
+	page := filepath.Join(folder, "pages", "fares.html")
+	text, err := os.ReadFile(page)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(page, []byte(strings.ReplaceAll(string(text), ">4.30<", ">43.00<")), 0o644); err != nil {
+		return err
+	}
+	who := []string{"GIT_AUTHOR_NAME=Tobias Quill", "GIT_AUTHOR_EMAIL=tobias@corvane.example", "GIT_COMMITTER_NAME=Tobias Quill", "GIT_COMMITTER_EMAIL=tobias@corvane.example"}
+	if err := git(ctx, folder, who, "commit", "--quiet", "--no-verify", "--all", "--message", "A car to Lindmouth costs 43.00"); err != nil {
+		return err
+	}
+	return git(ctx, folder, nil, "checkout", "--quiet", "main")
+}
+
+// Merge merges the correction into the main branch.
+func Merge(ctx context.Context, folder string) error {
+	return git(ctx, folder, nil, "merge", "--quiet", "--no-ff", "--no-verify", "--message", "Merge the right fare", Correction)
+}
+
 // git runs git without the user's own settings, which could change what is committed.
 func git(ctx context.Context, folder string, environment []string, args ...string) error {
 	command := exec.CommandContext(ctx, "git", args...)

@@ -89,6 +89,7 @@ type Counts struct {
 	Superseded int `json:"superseded"`
 	Failed     int `json:"failed"`
 	Nothing    int `json:"nothing"`
+	Waiting    int `json:"waiting"`
 }
 
 // followed is what a follower keeps between its lives: the commit of each ref that it has dealt with.
@@ -167,6 +168,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		} else {
 			pause = 0
 		}
+		f.Counts.Waiting = len(f.held)
 		f.begin(ctx, &building, ended)
 		f.announce(ctx, false)
 		if f.Once && f.queue.Idle() {
@@ -341,10 +343,10 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	if pause, err := ReadPause(ctx, f.Store, f.Project.Site()); err != nil {
 		return StoreTrouble(f.Store, err)
 	} else if pause != nil {
-		waits = "automatic builds are paused by " + pause.Who + because(pause.Why) + "; orilla follow --resume"
+		waits = "automatic builds are paused by " + personName(pause.Who) + because(pause.Why) + "; orilla follow --resume"
 	}
 	if head != nil && head.Frozen.At(f.now()) {
-		waits = event.Environment + " is frozen by " + head.Frozen.Who + because(head.Frozen.Why) + "; orilla thaw " + event.Environment
+		waits = event.Environment + " is frozen by " + personName(head.Frozen.Who) + because(head.Frozen.Why) + "; orilla thaw " + event.Environment
 	}
 	if waits != "" {
 		if now := (waitingFor{ref.Commit, waits}); f.held[ref.Name] != now {
@@ -357,6 +359,12 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	delete(f.held, ref.Name)
 	f.push(ref, environment, commits[1:], count)
 	return nil
+}
+
+// personName is a person without the address.
+func personName(who string) string {
+	name, _, _ := strings.Cut(who, " <")
+	return name
 }
 
 func because(why string) string {

@@ -82,7 +82,11 @@ const deepen = 200
 func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (bool, error) {
 	repository := plan.Project.Repository
 	for _, depth := range []int{deepen, 0, -1} {
-		if _, err := repository.Commit(ctx, live); err == nil {
+		behind, err := repository.Contains(ctx, mine, live)
+		if behind || ctx.Err() != nil {
+			return false, ctx.Err()
+		}
+		if err == nil {
 			newer, err := repository.Contains(ctx, live, mine)
 			if err != nil {
 				return false, err
@@ -94,11 +98,9 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 				}
 				return repository.InAny(ctx, append(tips, again...), live)
 			}
-			if behind, err := repository.Contains(ctx, mine, live); behind || err != nil || !repository.IsShallow(ctx) {
-				return false, err
+			if !repository.IsShallow(ctx) {
+				return false, nil
 			}
-		} else if ctx.Err() != nil {
-			return false, ctx.Err()
 		}
 		if depth < 0 {
 			break

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
@@ -39,7 +40,9 @@ type Plan struct {
 	Config      project.Config // of what is published: build, pages, assets
 	ConfigNote  string         // set if the configuration is not that of the commit
 	From        string
-	Uncommitted int // files whose changes are not in this deploy, or, of a working tree, are
+	// Uncommitted counts the files whose changes are not in this deploy, or, of a working tree, are. In a large tree that takes a while;
+	// only the first call does the work.
+	Uncommitted func() int
 	Message     string
 	Inputs      builds.Inputs
 	Told        map[string]string // what the build is told of where it goes
@@ -48,7 +51,7 @@ type Plan struct {
 
 // MakePlan finds out what an order means.
 func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
-	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside, Ref: order.Ref}
+	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside, Ref: order.Ref, Uncommitted: func() int { return 0 }}
 	if plan.Site == "" {
 		plan.Site = p.Site()
 	}
@@ -68,7 +71,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	if branch == "" && order.Commit == "" && p.Repository != nil {
+	if branch == "" && order.Commit == "" && p.Repository != nil && plan.Origin.Source != journal.FromCommit {
 		branch = p.Repository.Branch(ctx)
 	}
 	plan.Origin.Branch = branch
@@ -219,7 +222,7 @@ func (plan *Plan) fromWorkingTree(ctx context.Context) error {
 		if commit, err := repository.Commit(ctx, "HEAD"); err == nil {
 			plan.setCommit(commit)
 		}
-		plan.Uncommitted = repository.Uncommitted(ctx)
+		plan.Uncommitted = sync.OnceValue(func() int { return repository.Uncommitted(ctx) })
 	}
 	return nil
 }
@@ -237,11 +240,11 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 	}
 	plan.Origin.Source = journal.FromCommit
 	plan.setCommit(commit)
-	plan.Uncommitted = p.Repository.Uncommitted(ctx)
+	plan.Uncommitted = sync.OnceValue(func() int { return p.Repository.Uncommitted(ctx) })
 	branch = order.Branch
 	switch {
 	case branch != "":
-	case p.Repository.IsBranch(ctx, name):
+	case name != "HEAD" && p.Repository.IsBranch(ctx, name):
 		branch = name
 	case name == "HEAD" || strings.HasPrefix(name, "HEAD~") || strings.HasPrefix(name, "HEAD^") || name == "@" || strings.HasPrefix(name, "@~"):
 		branch = p.Repository.Branch(ctx)

@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -22,12 +23,28 @@ type Project struct {
 	Root       string             // the folder of orilla.yaml, or the one the command was run in
 	Repository *source.Repository // nil without Git
 	Prefix     string             // of Root in the repository, with slashes; "" at its top
-	Main       string             // the repository's main branch
+	Main       string             // the branch that production follows if nothing says otherwise
 	Configured bool               // there is an orilla.yaml at Root
 	Beside     project.Config     // from the file at Root, with defaults
 	Standing   project.Config     // from the head of the production branch, or Beside: environments and store
 	StandingAt string             // the commit that Standing comes from; "" if from the file at Root
 	Places     Places
+
+	person  *remembered[string]
+	configs *remembered[map[string]parsedConfig]
+}
+
+// remembered is what was found out once. It is shared by copies of a project.
+type remembered[T any] struct {
+	mutex sync.Mutex
+	known bool
+	value T
+}
+
+// parsedConfig is the configuration in a commit.
+type parsedConfig struct {
+	config project.Config
+	err    error
 }
 
 // Load finds the project that folder is in: upwards to the nearest orilla.yaml, not beyond the repository. Without one, the
@@ -40,13 +57,10 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
 	}
-	p := &Project{Root: folder, Places: places}
+	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{}}
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
 		return nil, err
-	}
-	if p.Repository != nil {
-		p.Main = p.Repository.MainBranch(ctx)
 	}
 	root, data, err := p.findFile()
 	if err != nil {
@@ -57,6 +71,9 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 		if p.Beside, err = project.Parse(data, project.FileName); err != nil {
 			return nil, err
 		}
+	}
+	if p.Main = p.Beside.Environments[project.Production].Follows; p.Main == "" && p.Repository != nil {
+		p.Main = p.Repository.MainBranch(ctx)
 	}
 	p.Beside = p.Beside.WithDefaults(p.Main)
 	p.Standing = p.Beside
@@ -76,6 +93,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 // the command runs in: relative addresses are relative to it.
 func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project) (*Project, error) {
 	p := *beside
+	p.person, p.configs = &remembered[string]{}, &remembered[map[string]parsedConfig]{}
 	p.Repository, p.Main = repository, repository.MainBranch(ctx)
 	if folder != "" {
 		p.Prefix = path.Clean(folder)
@@ -164,8 +182,24 @@ func (p *Project) loadStanding(ctx context.Context) error {
 	return nil
 }
 
-// ConfigAt returns the configuration in a commit, with defaults, or source.ErrNoFile.
+// ConfigAt returns the configuration in a commit, by its full hash, with defaults, or source.ErrNoFile.
 func (p *Project) ConfigAt(ctx context.Context, commit string) (project.Config, error) {
+	p.configs.mutex.Lock()
+	defer p.configs.mutex.Unlock()
+	if found, ok := p.configs.value[commit]; ok {
+		return found.config, found.err
+	}
+	config, err := p.readConfig(ctx, commit)
+	if ctx.Err() == nil {
+		if p.configs.value == nil || len(p.configs.value) > 20 {
+			p.configs.value = map[string]parsedConfig{}
+		}
+		p.configs.value[commit] = parsedConfig{config, err}
+	}
+	return config, err
+}
+
+func (p *Project) readConfig(ctx context.Context, commit string) (project.Config, error) {
 	data, err := p.Repository.File(ctx, commit, path.Join(p.Prefix, project.FileName))
 	if err != nil {
 		return project.Config{}, err
@@ -184,6 +218,18 @@ func (p *Project) Site() string {
 
 // Person returns who runs the command.
 func (p *Project) Person(ctx context.Context) string {
+	if p.person == nil { // a project that was not loaded
+		return p.findPerson(ctx)
+	}
+	p.person.mutex.Lock()
+	defer p.person.mutex.Unlock()
+	if !p.person.known {
+		p.person.value, p.person.known = p.findPerson(ctx), ctx.Err() == nil
+	}
+	return p.person.value
+}
+
+func (p *Project) findPerson(ctx context.Context) string {
 	if p.Repository != nil {
 		if who := source.Person(ctx, p.Repository.Top); who != "" {
 			return who

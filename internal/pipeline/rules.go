@@ -75,8 +75,17 @@ func (r *Run) readRules(ctx context.Context) error {
 	plan := r.Plan
 	r.readBeside = readIn(filepath.Join(plan.Project.Root, filepath.FromSlash(plan.Config.Build.Folder)))
 	if plan.Commit != nil && plan.Origin.Source == journal.FromCommit && plan.ConfigNote == "" {
+		read := map[string][]byte{} // they are read before the build and after it
 		r.readBeside = func(file string) ([]byte, error) {
-			return plan.Project.Repository.File(ctx, plan.Commit.Hash, path.Join(plan.Project.Prefix, plan.Config.Build.Folder, file))
+			text, known := read[file]
+			if known {
+				return text, nil
+			}
+			text, err := plan.Project.Repository.File(ctx, plan.Commit.Hash, path.Join(plan.Project.Prefix, plan.Config.Build.Folder, file))
+			if err == nil {
+				read[file] = text
+			}
+			return text, err
 		}
 	}
 	files, err := ruleSources(plan.Config, r.readBeside, nil)

@@ -415,7 +415,7 @@ func (r *Run) describe(ctx context.Context, record *builds.Record) error {
 		inputs = builds.Inputs{Source: plan.Origin.Source, Release: record.Release, Commit: plan.Origin.Commit}
 	}
 	if plan.Origin.Source == journal.FromWorkingTree {
-		record.Changed = plan.Uncommitted
+		record.Changed = plan.Uncommitted()
 	}
 	var err error
 	record.Key, err = inputs.Key()

@@ -102,7 +102,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 	if err := os.MkdirAll(tree, 0o755); err != nil {
 		return err
 	}
-	objects, err := run(ctx, r.Top, "rev-parse", "--path-format=absolute", "--git-path", "objects")
+	objects, err := filepath.Abs(filepath.Join(r.Dir, "objects"))
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 	}
 	for name, text := range map[string]string{
 		"objects/info/alternates": objects, "info/sparse-checkout": strings.Join(patterns, "\n"),
-		"../tree/.git": "gitdir: " + dir, "shallow": r.shallow(ctx),
+		"../tree/.git": "gitdir: " + dir, "shallow": r.shallow(),
 	} {
 		path := filepath.Join(dir, filepath.FromSlash(name))
 		if text == "" {
@@ -155,12 +155,8 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 }
 
 // shallow returns the commits at which the user's history is cut off; "" in a whole clone.
-func (r *Repository) shallow(ctx context.Context) string {
-	path, err := run(ctx, r.Top, "rev-parse", "--path-format=absolute", "--git-path", "shallow")
-	if err != nil {
-		return ""
-	}
-	data, _ := os.ReadFile(path)
+func (r *Repository) shallow() string {
+	data, _ := os.ReadFile(filepath.Join(r.Dir, "shallow"))
 	return strings.TrimSpace(string(data))
 }
 

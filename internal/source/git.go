@@ -43,7 +43,10 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 	if _, err := exec.LookPath("git"); err != nil {
 		return nil, ErrNoGit
 	}
-	out, err := run(ctx, folder, "rev-parse", "--is-bare-repository", "--git-common-dir")
+	out, err := run(ctx, folder, "rev-parse", "--is-bare-repository", "--git-common-dir", "--show-toplevel")
+	if err != nil { // a bare one has no working tree to show
+		out, err = run(ctx, folder, "rev-parse", "--is-bare-repository", "--git-common-dir")
+	}
 	if err != nil {
 		if strings.Contains(err.Error(), "dubious ownership") {
 			return nil, fault.New(fault.Failed, "git-ownership", "Git refuses this repository, since it belongs to another user").At("%s", folder).
@@ -51,18 +54,21 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 		}
 		return nil, ErrNoRepository
 	}
-	bare, dir, _ := strings.Cut(out, "\n")
+	lines := strings.Split(strings.ReplaceAll(out, "\r\n", "\n"), "\n")
+	if len(lines) < 2 {
+		return nil, ErrNoRepository
+	}
+	dir := lines[1]
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(folder, dir)
 	}
-	if bare == "true" {
+	if lines[0] == "true" {
 		return &Repository{Top: dir, Dir: dir, Bare: true}, nil
 	}
-	top, err := run(ctx, folder, "rev-parse", "--show-toplevel")
-	if err != nil {
-		return nil, ErrNoRepository
+	if len(lines) < 3 {
+		return nil, ErrNoRepository // inside the .git folder
 	}
-	return &Repository{Top: filepath.FromSlash(top), Dir: dir}, nil
+	return &Repository{Top: filepath.FromSlash(lines[2]), Dir: dir}, nil
 }
 
 // run calls git in a folder and returns its output without the final newline.
@@ -314,20 +320,28 @@ func (r *Repository) Ignored(ctx context.Context, paths []string) map[string]boo
 // Contains reports whether ancestor is commit or one of the commits that it descends from. Commits that are not in the
 // repository are an error.
 func (r *Repository) Contains(ctx context.Context, commit, ancestor string) (bool, error) {
-	if _, err := r.Commit(ctx, commit); err != nil {
-		return false, err
-	}
-	if _, err := r.Commit(ctx, ancestor); err != nil {
-		return false, err
-	}
 	_, err := run(ctx, r.Top, "merge-base", "--is-ancestor", ancestor, commit)
-	return err == nil, ctx.Err()
+	if exit, exited := errors.AsType[*exec.ExitError](err); exited && exit.ExitCode() == 1 {
+		return false, nil
+	}
+	if err != nil && ctx.Err() == nil {
+		return false, fmt.Errorf("%s or %s: %w: %w", ancestor, commit, ErrNoCommit, err)
+	}
+	return err == nil, err
 }
 
 // Person returns who Git thinks the user is: "Name <address>", or "" if it does not know.
 func Person(ctx context.Context, folder string) string {
-	name, _ := run(ctx, folder, "config", "--get", "user.name")
-	address, _ := run(ctx, folder, "config", "--get", "user.email")
+	name, address := "", ""
+	out, _ := run(ctx, folder, "config", "--get-regexp", `^user\.(name|email)$`)
+	for line := range strings.SplitSeq(out, "\n") {
+		switch key, value, _ := strings.Cut(line, " "); key { // the last one of each counts
+		case "user.name":
+			name = value
+		case "user.email":
+			address = value
+		}
+	}
 	switch {
 	case name == "":
 		return address

@@ -129,9 +129,9 @@ func (r *Repository) Message(ctx context.Context, commit string) (string, error)
 }
 
 // IsShallow reports whether the history is cut off somewhere.
-func (r *Repository) IsShallow(ctx context.Context) bool {
-	shallow, err := run(ctx, r.Top, "rev-parse", "--is-shallow-repository")
-	return err == nil && shallow == "true"
+func (r *Repository) IsShallow(context.Context) bool {
+	_, err := os.Stat(filepath.Join(r.Dir, "shallow"))
+	return err == nil
 }
 
 // Remote returns the name of the remote that a branch comes from, or the first one, or "".
@@ -209,7 +209,7 @@ func OpenMirror(ctx context.Context, folder, from string, borrow *Repository) (*
 		return nil, err
 	}
 	if borrow != nil {
-		objects, err := run(ctx, borrow.Top, "rev-parse", "--path-format=absolute", "--git-path", "objects")
+		objects, err := filepath.Abs(filepath.Join(borrow.Dir, "objects"))
 		if err == nil {
 			err = os.WriteFile(filepath.Join(folder, "objects", "info", "alternates"), []byte(objects+"\n"), 0o644)
 		}

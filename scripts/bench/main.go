@@ -1,5 +1,5 @@
 // Command bench compares the program with general-purpose tools that move the same bytes, in alternating pairs, and prints the
-// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores|folder]
+// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores|folder|builds]
 //
 // It needs rsync and sha256sum. Each pair works in folders that were never used before; everything is removed at the end, since
 // some file systems are slow to make files for a while after many were removed.
@@ -32,9 +32,12 @@ func main() {
 	log.SetFlags(0)
 	pairs := flag.Int("pairs", 7, "how many pairs of each comparison")
 	in := flag.String("in", "", "the folder to work in (default: the system's temporary one)")
-	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a folder")
+	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a folder; builds: only the build engine")
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
+	// Git as it comes: what a machine's own settings add to each of its calls is not measured.
+	os.Setenv("GIT_CONFIG_NOSYSTEM", "1")      //nolint:errcheck // the names are good
+	os.Setenv("GIT_CONFIG_GLOBAL", os.DevNull) //nolint:errcheck // the names are good
 	b := &bench{pairs: *pairs}
 	if *only == "rules" {
 		b.matching()
@@ -49,12 +52,17 @@ func main() {
 		b.stores()
 		return
 	}
+	if *only == "builds" {
+		b.builds()
+		return
+	}
 	b.deploys(1.0)
 	b.rollbacks()
 	b.activations()
 	if *only != "folder" {
 		b.matching()
 		b.compiling()
+		b.builds()
 		b.stores()
 	}
 	if info, err := os.Stat(*memory); err == nil && info.IsDir() {
