@@ -209,7 +209,7 @@ var drawnPhases = []struct {
 	paint func(string) string
 }{
 	{"wait", []string{"wait"}, console.Faint}, {"checkout", []string{"checkout", "unpack"}, console.Accent}, {"prepare", []string{"prepare"}, console.Warn},
-	{"steps", []string{"step"}, console.Good}, {"upload", []string{"scan", "upload", "rules", "check", "commit"}, console.Strong}, {"activate", []string{"activate"}, console.Bad},
+	{"steps", []string{"step"}, console.Good}, {"upload", []string{"scan", "upload", "rules", "check", "commit"}, console.Strong}, {"activate", []string{"activate"}, console.Strong},
 }
 
 // shownBars is of how many builds bars are drawn.
@@ -237,7 +237,11 @@ func (a *app) printPhases(runs []builds.Run) {
 	rows := [][]string{{"BUILD", "TOOK", "PHASES"}}
 	if a.OutTerm {
 		legend := ""
-		for _, phase := range drawnPhases {
+		for i, phase := range drawnPhases {
+			if i == len(drawnPhases)-1 { // in the colour of the one before
+				legend = strings.TrimSpace(legend) + ", " + phase.title
+				break
+			}
 			legend += phase.paint("━") + " " + phase.title + "  "
 		}
 		rows[0][2] = "PHASES  " + legend

@@ -363,11 +363,11 @@ func (r *followReport) tell(event pipeline.Event) {
 		return
 	}
 	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), cut(event.Subject, 34), text)
-	if event.Kind == "failed" || event.Kind == "trouble" {
+	switch event.Kind {
+	case "live":
+		r.Print("%s%s", strings.Repeat(" ", 72), console.Accent(event.Address))
+	case "failed", "trouble":
 		r.Problem(event.Error)
-		if event.Build > 0 {
-			r.Note(" %s orilla log build:%d shows all of it", console.Accent("next:"), event.Build)
-		}
 	}
 }
 
@@ -380,11 +380,11 @@ func (r *followReport) words(event pipeline.Event) string {
 	case "builds":
 		return console.Faint("builds for ") + event.Environment + built
 	case "live":
-		how := "built"
+		how := "built in "
 		if event.Reused {
-			how = "nothing to build: the same content was built before"
+			how = "content known: live without a build in "
 		}
-		return console.Good(event.Entry) + " " + console.Faint(how+", "+console.Took(event.Took)) + "  " + console.Accent(event.Address)
+		return console.Good(event.Entry) + "  " + console.Faint(how+console.Took(event.Took))
 	case "nothing":
 		return console.Faint("nothing: " + event.Why)
 	case "unchanged":

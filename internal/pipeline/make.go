@@ -189,7 +189,11 @@ func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace)
 	if err != nil {
 		record.Outcome = builds.Failed
 		r.result.Log = r.recordFailure(context.WithoutCancel(ctx), record, at.log(), ctx.Err() == nil)
-		err = r.keepLog(err, at.log())
+		if len(r.result.Log) == 0 {
+			err = r.keepLog(err, at.log())
+		} else if problem, ok := errors.AsType[*fault.Error](err); ok && ctx.Err() == nil {
+			err = problem.Then("orilla log build:%d shows all that it printed", r.Number())
+		}
 	}
 	return record, err
 }
@@ -247,7 +251,8 @@ func (r *Run) wanted(todo steps, at logPlace, folder string) builder.Wanted {
 	return w
 }
 
-// keepLog moves the log of a failed build out of the workspace, which the next build cleans, and says where it is.
+// keepLog moves the log of a failed build, of which the store could not be told, out of the workspace, which the next build cleans,
+// and says where it is.
 func (r *Run) keepLog(err error, log string) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
