@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"strconv"
 	"strings"
 	"sync"
@@ -97,5 +98,29 @@ func (c *copying) allRuns(ctx context.Context, site string) error {
 	if err := c.bring(ctx, logs); err != nil {
 		return err
 	}
-	return each(ctx, &c.to, found, func(ctx context.Context, one half) error { return c.create(ctx, one.item.Key, one.data) })
+	// Where the target has a run of its own under a number, it keeps that one, whole.
+	var mutex sync.Mutex
+	theirs := map[string]bool{}
+	for _, second := range []bool{false, true} {
+		err := each(ctx, &c.to, found, func(ctx context.Context, one half) error {
+			number := path.Dir(one.item.Key)
+			mutex.Lock()
+			other := theirs[number]
+			mutex.Unlock()
+			if (one.ended != nil) != second || other {
+				return nil
+			}
+			err := c.create(ctx, one.item.Key, one.data)
+			if errors.Is(err, ErrDiverged) {
+				mutex.Lock()
+				defer mutex.Unlock()
+				theirs[number], err = true, nil
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
