@@ -199,7 +199,7 @@ func (p *place) objects() map[string][]string {
 		}
 		key, _ := filepath.Rel(root, path)
 		class, _, _ := strings.Cut(filepath.ToSlash(key), "/")
-		for _, part := range []string{"releases", "builds", "journal", "runs"} {
+		for _, part := range []string{"releases", "builds", "journal", "runs", "running"} {
 			if strings.Contains(key, string(filepath.Separator)+part+string(filepath.Separator)) {
 				class = part
 			}

@@ -62,21 +62,24 @@ type Follower struct {
 	Tell    func(Event)   // called from one goroutine at a time
 	NewRun  func(*Plan) *Run
 
-	queue  follow.Queue
-	state  followed
-	fresh  bool // nothing was followed here before
-	held   map[string]waitingFor
-	pushed map[string]string // the commit of each ref that is in the queue or being built
-	last   string            // what the refs were
-	cancel map[string]context.CancelCauseFunc
-	told   sync.Mutex
-	id     string
-	who    string
-	since  time.Time
-	said   string // in the store, and when
-	saidAt time.Time
-	worst  fault.Kind
-	Counts Counts
+	queue    follow.Queue
+	state    followed
+	fresh    bool // nothing was followed here before
+	held     map[string]waitingFor
+	pushed   map[string]string // the commit of each ref that is in the queue or being built
+	last     string            // what the refs were
+	cancel   map[string]context.CancelCauseFunc
+	told     sync.Mutex
+	id       string
+	retry    bool   // something is to be tried again
+	looked   string // what the store said when commits that wait were last looked at, and when
+	lookedAt time.Time
+	who      string
+	since    time.Time
+	said     string // in the store, and when
+	saidAt   time.Time
+	worst    fault.Kind
+	Counts   Counts
 }
 
 // waitingFor is a commit that waits for something else than its turn.
@@ -203,9 +206,10 @@ func (f *Follower) look(ctx context.Context) error {
 		return err
 	}
 	now := fmt.Sprint(refs)
-	if now == f.last && len(f.held) == 0 {
+	if now == f.last && (len(f.held) == 0 || !f.retry && !f.moved(ctx)) {
 		return nil
 	}
+	f.retry = false
 	if now != f.last {
 		if err := f.Project.loadStanding(ctx); err != nil {
 			return err
@@ -236,6 +240,19 @@ func (f *Follower) look(ctx context.Context) error {
 	f.fresh = false
 	f.save()
 	return nil
+}
+
+// moved reports whether anything in the store has changed that a commit could wait for, as far as hints tell; a while after it was
+// last asked, it is taken to have.
+func (f *Follower) moved(ctx context.Context) bool {
+	pulse, _ := f.Store.Get(ctx, storage.PulseKey(f.Project.Site()))
+	paused, _ := f.Store.Get(ctx, storage.PausedKey(f.Project.Site()))
+	now := string(pulse) + string(paused)
+	if now == f.looked && time.Since(f.lookedAt) < time.Minute {
+		return false
+	}
+	f.looked, f.lookedAt = now, time.Now()
+	return true
 }
 
 func (f *Follower) refs(ctx context.Context) ([]source.Ref, error) {
@@ -418,8 +435,9 @@ func (f *Follower) begin(ctx context.Context, building *sync.WaitGroup, ended ch
 		}
 		one, cancel := context.WithCancelCause(ctx)
 		f.cancel[job.Ref] = cancel
+		p := *f.Project // the follower's own changes with the production branch
 		building.Go(func() {
-			done := f.carryOut(one, job)
+			done := f.carryOut(one, &p, job)
 			cancel(nil)
 			ended <- done
 		})
@@ -427,15 +445,14 @@ func (f *Follower) begin(ctx context.Context, building *sync.WaitGroup, ended ch
 }
 
 // carryOut builds a commit, or finds that it was built, and puts it live.
-func (f *Follower) carryOut(ctx context.Context, job follow.Job) finishedJob {
+func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) finishedJob {
 	began := time.Now()
 	done := finishedJob{job: job, event: Event{Ref: job.Ref, Commit: job.Commit, Branch: name(source.Ref{Name: job.Ref})}}
 	event := &done.event
-	order := Order{Commit: job.Commit, Branch: event.Branch, Site: f.Project.Site()}
+	order := Order{Commit: job.Commit, Branch: event.Branch, Site: p.Site()}
 	if _, isBranch := (source.Ref{Name: job.Ref}).Branch(); !isBranch {
-		order.Ref, order.To = job.Ref, journal.DisplayName(f.Project.target(source.Ref{Name: job.Ref}))
+		order.Ref, order.To = job.Ref, journal.DisplayName(p.target(source.Ref{Name: job.Ref}))
 	}
-	p := *f.Project // the follower's own changes with the production branch
 	plan, err := p.MakePlan(ctx, order)
 	var run *Run
 	if err == nil {
@@ -508,10 +525,12 @@ func (f *Follower) settle(ctx context.Context, done finishedJob) {
 	}
 	f.last = "" // look again: a newer commit may be there, or this one is to be tried again
 	switch {
-	case done.held, done.retry && !f.Once:
-		if done.retry {
-			f.held[done.job.Ref] = waitingFor{done.job.Commit, "to be tried again: " + problemLine(done.event.Error)}
-		}
+	case done.retry && f.Once: // the next life tries again
+		f.pushed[done.job.Ref] = done.job.Commit
+	case done.retry:
+		f.held[done.job.Ref] = waitingFor{done.job.Commit, "to be tried again: " + problemLine(done.event.Error)}
+		f.retry = true
+	case done.held:
 	default:
 		f.seen(done.job.Ref, done.job.Commit)
 	}

@@ -188,7 +188,9 @@ func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace)
 	}
 	if err != nil {
 		record.Outcome = builds.Failed
-		r.result.Log = r.recordFailure(context.WithoutCancel(ctx), record, at.log(), ctx.Err() == nil)
+		keeping, done := context.WithTimeout(context.WithoutCancel(ctx), logTime)
+		r.result.Log = r.recordFailure(keeping, record, at.log(), ctx.Err() == nil)
+		done()
 		if len(r.result.Log) == 0 {
 			err = r.keepLog(err, at.log())
 		} else if problem, ok := errors.AsType[*fault.Error](err); ok && ctx.Err() == nil {
@@ -197,6 +199,9 @@ func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace)
 	}
 	return record, err
 }
+
+// logTime is how long it may take to keep the log of a build that was ended: whoever ended it waits.
+const logTime = 15 * time.Second
 
 // runSteps runs what prepares and then what builds, each step timed.
 func (r *Run) runSteps(ctx context.Context, spec builder.Spec, todo steps, record *builds.Record) error {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -29,15 +30,19 @@ type Running struct {
 	Now     string `json:"now"`     // what it does: "checkout", or the command of a step
 	Beat    int64  `json:"beat"`    // changes with every renewal
 
-	folder string // of its announcement in the store
+	at string // the beginning of the keys of its announcement
 }
 
 const (
 	runningFormat = 1
-	leaseName     = "/lease"
-	cancelName    = "/cancel"
-	logName       = "/log"
+	leaseName     = ".lease" // what is kept of one build lies side by side, under its key and these
+	cancelName    = ".cancel"
+	logName       = ".log."
 )
+
+func logKey(announced string, part int) string {
+	return fmt.Sprintf("%s%s%08d", announced, logName, part)
+}
 
 // How often a running build says that it is there, and after what time without a word others take it for gone.
 const (
@@ -54,21 +59,24 @@ type Cancellation struct {
 
 // watched is a run's announcement. A nil one does nothing.
 type watched struct {
-	store  storage.Store
-	folder string // the key of its folder in the store
-	end    context.CancelCauseFunc
-	stop   context.CancelFunc
-	done   sync.WaitGroup
+	store storage.Store
+	at    string // the beginning of the keys of the announcement
+	end   context.CancelCauseFunc
+	stop  context.CancelFunc
+	done  sync.WaitGroup
 
 	mutex   sync.Mutex
 	said    Running
 	log     *builder.Log
-	offset  int64
-	parts   int
 	changed bool
+
+	// Of the goroutine that renews the announcement.
+	offset int64
+	parts  int
+	wished bool // somebody has left a wish to end
 }
 
-// ErrElsewhere: another builder made the release meanwhile.
+// errElsewhere: another builder made the release meanwhile.
 var errElsewhere = errors.New("built elsewhere meanwhile")
 
 // announce tells the store what is being built, and takes the run's number. If somebody builds the same, it waits until that has
@@ -82,9 +90,9 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 			return ctx, err
 		}
 	}
-	w := &watched{store: r.Store, folder: storage.RunningKey(r.Plan.Site, key)}
+	w := &watched{store: r.Store, at: storage.RunningKey(r.Plan.Site, key)}
 	if r.Rebuild {
-		w.folder += "." + r.id()
+		w.at += "." + r.id()
 	}
 	where, _ := os.Hostname()
 	origin := r.Plan.Origin
@@ -99,21 +107,21 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 		if err != nil {
 			return ctx, err
 		}
-		err = r.Store.Create(ctx, w.folder+leaseName, data)
+		err = r.Store.Create(ctx, w.at+leaseName, data)
 		if err == nil {
 			break
 		}
 		if !errors.Is(err, storage.ErrExists) {
 			return ctx, err
 		}
-		if err := r.waitFor(ctx, w.folder); err != nil {
+		if err := r.waitFor(ctx, w.at); err != nil {
 			return ctx, err
 		}
 	}
 	runs := builds.Runs{Store: r.Store, Site: r.Plan.Site}
 	number, err := runs.Begin(ctx, begun, r.hints[journal.RunsHint])
 	if err != nil {
-		r.Store.Delete(context.WithoutCancel(ctx), w.folder+leaseName) //nolint:errcheck // others find it gone
+		r.Store.Delete(context.WithoutCancel(ctx), w.at+leaseName) //nolint:errcheck // others find it gone
 		return ctx, err
 	}
 	if r.hints != nil {
@@ -121,7 +129,7 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 	}
 	r.begun, w.said.Begun = &number, number
 	if data, err := canon.Marshal(w.said); err == nil {
-		r.Store.Replace(ctx, w.folder+leaseName, data) //nolint:errcheck // it is said again soon
+		r.Store.Replace(ctx, w.at+leaseName, data) //nolint:errcheck // it is said again soon
 	}
 	ctx, w.end = context.WithCancelCause(ctx)
 	beating, stop := context.WithCancel(context.WithoutCancel(ctx))
@@ -132,8 +140,8 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 	return ctx, nil
 }
 
-// waitFor waits until nobody builds what the folder of an announcement is about.
-func (r *Run) waitFor(ctx context.Context, folder string) error {
+// waitFor waits until nobody builds what an announcement is about.
+func (r *Run) waitFor(ctx context.Context, at string) error {
 	every := 200 * time.Millisecond
 	if _, far := r.Store.(storage.Remote); far {
 		every = 2 * time.Second
@@ -141,8 +149,8 @@ func (r *Run) waitFor(ctx context.Context, folder string) error {
 	var last []byte
 	began := time.Now()
 	changed := began
-	for first := true; ; first = false {
-		data, err := r.Store.Get(ctx, folder+leaseName)
+	for said := false; ; {
+		data, err := r.Store.Get(ctx, at+leaseName)
 		if errors.Is(err, storage.ErrNotFound) {
 			r.result.Timings = append(r.result.Timings, Timing{"wait", "", time.Since(began)})
 			return errElsewhere
@@ -155,9 +163,10 @@ func (r *Run) waitFor(ctx context.Context, folder string) error {
 		}
 		var there Running
 		if json.Unmarshal(data, &there) != nil || there.gone() || time.Since(changed) > goneAfter {
-			return Bury(ctx, r.Store, r.Plan.Site, folder, there)
+			return Bury(ctx, r.Store, r.Plan.Site, at, there)
 		}
-		if first {
+		if !said && there.Number > 0 {
+			said = true
 			r.Report.Notice(fault.Notice{Code: "built-elsewhere", What: "the same is being built already, by " + there.Who + " on " + there.Where + ", as " + there.Label() + "; waiting for it",
 				Next: "orilla log " + there.Label()})
 		}
@@ -181,7 +190,7 @@ func (r Running) Lost(modified, now time.Time) bool {
 }
 
 // Bury takes a build that is gone out of the announcements, and says in its record what became of it.
-func Bury(ctx context.Context, store storage.Store, site, folder string, there Running) error {
+func Bury(ctx context.Context, store storage.Store, site, at string, there Running) error {
 	if there.Number > 0 {
 		err := builds.Runs{Store: store, Site: site}.End(ctx, builds.Ended{Number: there.Number, Outcome: builds.Abandoned,
 			Problem: "whoever built it, on " + there.Where + ", is gone", When: time.Now()})
@@ -189,29 +198,26 @@ func Bury(ctx context.Context, store storage.Store, site, folder string, there R
 			return err
 		}
 	}
-	return clearFolder(ctx, store, folder)
-}
-
-// clearFolder removes an announcement and what lies beside it: the lease last, so that nobody begins in between.
-func clearFolder(ctx context.Context, store storage.Store, folder string) error {
-	var keys []string
-	for item, err := range store.List(ctx, folder+logName) {
+	var beside []string
+	for item, err := range store.List(ctx, storage.RunningKey(site, "")) {
 		if err != nil {
 			return err
 		}
-		keys = append(keys, item.Key)
+		if strings.HasPrefix(item.Key, at+".") && item.Key != at+leaseName {
+			beside = append(beside, item.Key)
+		}
 	}
-	keys = append(keys, folder+cancelName)
-	if err := storage.Remove(ctx, store, keys); err != nil {
-		return err
+	return withdraw(ctx, store, at, beside)
+}
+
+// withdraw removes an announcement and what lies beside it: the lease last, so that nobody begins in between.
+func withdraw(ctx context.Context, store storage.Store, at string, beside []string) error {
+	if len(beside) > 0 {
+		if err := storage.Remove(ctx, store, beside); err != nil {
+			return err
+		}
 	}
-	if err := store.Delete(ctx, folder+leaseName); err != nil {
-		return err
-	}
-	if tidier, ok := store.(storage.Tidier); ok {
-		tidier.Tidy(ctx, folder) //nolint:errcheck // empty folders do no harm
-	}
-	return nil
+	return store.Delete(ctx, at+leaseName)
 }
 
 // beat renews the announcement, hands on the log, and looks whether somebody wants the build to end.
@@ -237,11 +243,12 @@ func (w *watched) beat(ctx context.Context) {
 		if due {
 			renewed = time.Now()
 			if data, err := canon.Marshal(said); err == nil {
-				w.store.Replace(ctx, w.folder+leaseName, data) //nolint:errcheck // the next one may arrive
+				w.store.Replace(ctx, w.at+leaseName, data) //nolint:errcheck // the next one may arrive
 			}
 		}
 		w.handOn(ctx)
-		if data, err := w.store.Get(ctx, w.folder+cancelName); err == nil {
+		if data, err := w.store.Get(ctx, w.at+cancelName); err == nil {
+			w.wished = true
 			var wish Cancellation
 			if json.Unmarshal(data, &wish) == nil && wish.Number == said.Number { // not one that came too late for an earlier build
 				w.end(Cancelled("cancelled by " + wish.Who))
@@ -276,7 +283,7 @@ func (w *watched) handOn(ctx context.Context) {
 	if n == 0 || err != nil && !errors.Is(err, io.EOF) {
 		return
 	}
-	if w.store.Create(ctx, fmt.Sprintf("%s%s/%08d", w.folder, logName, w.parts), buffer[:n]) == nil {
+	if w.store.Create(ctx, logKey(w.at, w.parts), buffer[:n]) == nil {
 		w.offset, w.parts = w.offset+int64(n), w.parts+1
 	}
 }
@@ -306,14 +313,14 @@ func (w *watched) ended(ctx context.Context) {
 	w.stop()
 	w.done.Wait()
 	w.end(nil)
-	if w.parts > 0 {
-		clearFolder(ctx, w.store, w.folder) //nolint:errcheck // others find it gone
-		return
+	var beside []string
+	for part := range w.parts {
+		beside = append(beside, logKey(w.at, part))
 	}
-	w.store.Delete(ctx, w.folder+leaseName) //nolint:errcheck // others find it gone
-	if tidier, ok := w.store.(storage.Tidier); ok {
-		tidier.Tidy(ctx, w.folder) //nolint:errcheck // empty folders do no harm
+	if w.wished {
+		beside = append(beside, w.at+cancelName)
 	}
+	withdraw(ctx, w.store, w.at, beside) //nolint:errcheck // others find it gone
 }
 
 // finish says in the store how the run ended.
@@ -412,14 +419,11 @@ func announced(ctx context.Context, store storage.Store, site string) (found []R
 		if err != nil {
 			return nil, nil, err
 		}
-		lease, err := store.Stat(ctx, item.Key+leaseName)
-		if errors.Is(err, storage.ErrNotFound) {
+		at, isLease := strings.CutSuffix(item.Key, leaseName)
+		if !isLease {
 			continue
 		}
-		if err != nil {
-			return nil, nil, err
-		}
-		data, err := store.Get(ctx, item.Key+leaseName)
+		data, err := store.Get(ctx, item.Key)
 		if errors.Is(err, storage.ErrNotFound) {
 			continue
 		}
@@ -428,8 +432,8 @@ func announced(ctx context.Context, store storage.Store, site string) (found []R
 		}
 		var one Running
 		if json.Unmarshal(data, &one) == nil && one.Format == runningFormat {
-			one.folder = item.Key
-			found, said = append(found, one), append(said, lease.Modified)
+			one.at = at
+			found, said = append(found, one), append(said, item.Modified)
 		}
 	}
 	return found, said, nil
@@ -440,7 +444,7 @@ func BuryLost(ctx context.Context, store storage.Store, site string) error {
 	running, _, err := announced(ctx, store, site)
 	for _, one := range running {
 		if one.gone() {
-			err = errors.Join(err, Bury(ctx, store, site, one.folder, one))
+			err = errors.Join(err, Bury(ctx, store, site, one.at, one))
 		}
 	}
 	return err
@@ -452,13 +456,13 @@ func CancelBuild(ctx context.Context, store storage.Store, running Running, who 
 	if err != nil {
 		return err
 	}
-	return store.Replace(ctx, running.folder+cancelName, data)
+	return store.Replace(ctx, running.at+cancelName, data)
 }
 
 // LiveLog returns the parts of a running build's log from part n on.
 func LiveLog(ctx context.Context, store storage.Store, running Running, n int) (text []byte, next int, err error) {
 	for {
-		data, err := store.Get(ctx, fmt.Sprintf("%s%s/%08d", running.folder, logName, n))
+		data, err := store.Get(ctx, logKey(running.at, n))
 		if errors.Is(err, storage.ErrNotFound) {
 			return text, n, nil
 		}

@@ -168,7 +168,10 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 		args = append(args, "--unshallow")
 	}
 	args = append(args, "--", remote)
-	if branch != "" {
+	switch {
+	case branch != "" && r.Bare: // its branches are brought up to date as a whole
+		args = append(args, "refs/heads/"+branch)
+	case branch != "":
 		args = append(args, "+refs/heads/"+branch+":refs/remotes/"+remote+"/"+branch)
 	}
 	_, err := run(ctx, r.Top, args...)

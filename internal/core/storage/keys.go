@@ -55,7 +55,7 @@ func RunEndedKey(site string, n int64) string {
 	return fmt.Sprintf("%s/%0*d/ended", RunsKey(site), numberSize, n)
 }
 
-// RunningKey is the folder of the builds that are going on; of one, by its build key, if that is not empty.
+// RunningKey is the folder of the builds that are going on; with a build key, the beginning of the keys of what is kept of one.
 func RunningKey(site, buildKey string) string {
 	if buildKey == "" {
 		return "sites/" + site + "/running"
