@@ -51,3 +51,22 @@ func TestPreviewPatterns(t *testing.T) {
 		assert.Equal(t, test.want, project.Previews{Follows: test.patterns}.FollowsBranch(test.branch), "%v %s", test.patterns, test.branch)
 	}
 }
+
+// TestPatternsOfRefsAndOfWhoGetsSecrets: the last pattern that matches decides, and refs that are no branches only match their own.
+func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
+	previews := project.Previews{Refs: []string{"refs/proposed/*/head", "!refs/proposed/draft-*"}}
+	for ref, follows := range map[string]bool{"refs/proposed/7/head": true, "refs/proposed/a/b/head": true, "refs/proposed/draft-7/head": false, "refs/proposed/7/merge": false, "refs/heads/main": false} {
+		assert.Equal(t, follows, previews.FollowsRef(ref), ref)
+	}
+	for _, test := range []struct {
+		patterns []string
+		name     string
+		given    bool
+	}{
+		{[]string{"*"}, "main", true}, {[]string{"*"}, "refs/proposed/7/head", false}, {[]string{"*", "refs/proposed/7/*"}, "refs/proposed/7/head", true},
+		{[]string{"*", "!bot/*"}, "bot/updates", false}, {[]string{"main"}, "main-2", false}, {[]string{}, "main", false}, {[]string{"!*", "main"}, "main", true},
+	} {
+		build := project.Build{SecretsFor: test.patterns}
+		assert.Equal(t, test.given, build.GivesSecrets(test.name), "%v %s", test.patterns, test.name)
+	}
+}
