@@ -100,7 +100,7 @@ func checkGit(ctx context.Context, p *pipeline.Project) []examined {
 		return append(findings, examined{"repository", "bad", "the repository has no commit yet", "git add . && git commit"})
 	}
 	if _, err := p.Repository.Roots(ctx); err != nil {
-		return append(findings, examined{"repository", "bad", "the clone is shallow", "git fetch --unshallow"})
+		return append(findings, examined{"repository", "remark", "the clone is shallow: what a deploy needs of its history is fetched", "git fetch --unshallow, if the remote cannot be reached then"})
 	}
 	branch := p.Repository.Branch(ctx)
 	if branch == "" {

@@ -60,15 +60,15 @@ func (a *app) followCommand() *cobra.Command {
 	flags := cmd.Flags()
 	flags.BoolVar(&o.once, "once", false, "bring what is new live, and end: for CI")
 	flags.StringVar(&o.branch, "branch", "", "in a checkout without a branch: the one that it is of (default: what the CI system says)")
-	flags.DurationVar(&o.every, "every", 0, "how often the repository is asked (default: follow.every in orilla.yaml)")
-	flags.IntVar(&o.builds, "builds", 0, "how many branches are built at once (default: follow.parallel in orilla.yaml)")
+	flags.DurationVar(&o.every, "every", 0, "how often the repository is asked, a `TIME` such as 30s (default: follow.every in orilla.yaml)")
+	flags.IntVar(&o.builds, "parallel", 0, "how many branches are built at once, at most `N` (default: follow.parallel in orilla.yaml)")
 	flags.StringVar(&o.project, "project", "", "the `FOLDER` of the repository that the site's orilla.yaml is in, where there is no working tree")
 	flags.StringVar(&o.wake, "wake", "", "listen at `ADDRESS` for signed calls that say that there is something new; the secret is in "+wakeSecret)
 	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site, wherever they run")
 	flags.BoolVar(&o.resume, "resume", false, "let them go on")
 	flags.StringVarP(&o.why, "message", "m", "", "with --pause: say why")
 	o.ciOptions.flags(cmd)
-	o.transferOptions.flags(cmd)
+	o.rateFlag(cmd)
 	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
@@ -84,6 +84,9 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 	f := &pipeline.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.Standing.Follow.Every)}
 	if o.every > 0 {
 		f.Every = o.every
+	}
+	if o.builds < 0 || o.every < 0 {
+		return fault.New(fault.Usage, "usage", "--parallel and --every take no negative values")
 	}
 	f.Builds = o.builds
 	if err := a.onlyHere(ctx, f, o.branch); err != nil {
@@ -123,7 +126,7 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 		if f.Only != nil && !a.JSON {
 			report = &reporter{app: a}
 		}
-		return &pipeline.Run{Plan: plan, Report: report, Now: time.Now, Parallel: o.parallel, Rate: limit}
+		return &pipeline.Run{Plan: plan, Report: report, Now: time.Now, Rate: limit}
 	}
 	show.begin()
 	err = f.Run(ctx)
@@ -358,7 +361,11 @@ func (r *followReport) tell(event pipeline.Event) {
 	if event.Ref == "" {
 		if event.Error != nil {
 			r.Problem(event.Error)
-			r.Note("%s", console.Faint("it is tried again"))
+			if fault.KindOf(event.Error) == fault.Usage {
+				r.Note("%s", console.Faint("until that is corrected, what was said before counts"))
+			} else {
+				r.Note("%s", console.Faint("it is tried again"))
+			}
 		}
 		return
 	}

@@ -16,6 +16,10 @@ type transferOptions struct {
 
 func (o *transferOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&o.parallel, "parallel", 0, "how many requests at once, at most `N` (default: as many as the store is good for)")
+	o.rateFlag(cmd)
+}
+
+func (o *transferOptions) rateFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most this `AMOUNT` a second, such as 2MB")
 }
 

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -79,6 +80,8 @@ type Follower struct {
 	said     string // in the store, and when
 	saidAt   time.Time
 	worst    fault.Kind
+	fetched  time.Time // when the mirror was
+	wrong    string    // what is wrong with the production branch's configuration
 	Counts   Counts
 }
 
@@ -130,7 +133,7 @@ func (f *Follower) repository() *source.Repository {
 // LockFile is what a follower holds, so that there is one for each repository and store on a machine.
 func (f *Follower) LockFile() string { return f.stateFile() + ".lock" }
 
-// young is how old a branch without a preview may be to get one when a repository is followed for the first time.
+// youngBranch is how old a branch without a preview may be to get one when a repository is followed for the first time.
 const youngBranch = 7 * 24 * time.Hour
 
 // Run follows until the context ends or, with Once, nothing is left to do. The error says why it cannot go on; with Once it is the
@@ -146,8 +149,10 @@ func (f *Follower) Run(ctx context.Context) error {
 	if err := BuryLost(ctx, f.Store, f.Project.Site()); err != nil {
 		f.tell(Event{Kind: "trouble", Error: StoreTrouble(f.Store, err)})
 	}
+	f.forget(ctx)
 	pause, wait := time.Duration(0), time.NewTimer(0)
 	for {
+		woken := false
 		select {
 		case <-ctx.Done():
 			for len(f.cancel) > 0 {
@@ -155,11 +160,12 @@ func (f *Follower) Run(ctx context.Context) error {
 			}
 			return ctx.Err()
 		case <-f.Wake:
+			woken = true
 		case <-wait.C:
 		case done := <-ended:
 			f.settle(ctx, done)
 		}
-		if err := f.look(ctx); err != nil {
+		if err := f.look(ctx, woken); err != nil {
 			if ctx.Err() != nil {
 				continue
 			}
@@ -193,10 +199,12 @@ func (f *Follower) verdict() error {
 	return fault.New(f.worst, "commits-failed", "not every commit could be brought live").Then("what went wrong is said above; orilla builds lists it, orilla log shows it")
 }
 
-// look asks the repository what is new.
-func (f *Follower) look(ctx context.Context) error {
-	if f.Mirror != nil {
+// look asks the repository what is new. A mirror is brought up to date when somebody says so or it is time to.
+func (f *Follower) look(ctx context.Context, woken bool) error {
+	if f.Mirror != nil && (woken || time.Since(f.fetched) >= f.Every) {
+		f.fetched = time.Now()
 		if err := f.Mirror.Fetch(ctx, f.Project.Standing.Previews.Refs); err != nil {
+			f.fetched = time.Time{}
 			return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", f.Mirror.From).Because(err).
 				Then("git ls-remote %s, as the user who runs this, tells whether it can be reached", f.Mirror.From)
 		}
@@ -211,7 +219,7 @@ func (f *Follower) look(ctx context.Context) error {
 	}
 	f.retry = false
 	if now != f.last {
-		if err := f.Project.loadStanding(ctx); err != nil {
+		if err := f.standing(ctx); err != nil {
 			return err
 		}
 		f.last = now
@@ -226,19 +234,39 @@ func (f *Follower) look(ctx context.Context) error {
 			return err
 		}
 	}
-	for ref := range f.state.Seen {
-		if !there[ref] && f.Only == nil {
-			delete(f.state.Seen, ref)
-			delete(f.held, ref)
-			delete(f.pushed, ref)
-			f.queue.Drop(ref)
-			if cancel := f.cancel[ref]; cancel != nil {
-				cancel(Cancelled("ended: its branch was deleted"))
-			}
+	for _, ref := range slices.Concat(slices.Collect(maps.Keys(f.state.Seen)), slices.Collect(maps.Keys(f.pushed)), slices.Collect(maps.Keys(f.held))) {
+		if !there[ref] {
+			f.drop(ref)
 		}
 	}
 	f.fresh = false
 	f.save()
+	return nil
+}
+
+// drop forgets a ref that is no more.
+func (f *Follower) drop(ref string) {
+	delete(f.state.Seen, ref)
+	delete(f.held, ref)
+	delete(f.pushed, ref)
+	f.queue.Drop(ref)
+	if cancel := f.cancel[ref]; cancel != nil {
+		cancel(Cancelled("ended: its branch was deleted"))
+	}
+}
+
+// standing reads again what only the production branch says. If that has become wrong, it is told once, and what it said before
+// counts.
+func (f *Follower) standing(ctx context.Context) error {
+	err := f.Project.loadStanding(ctx)
+	if fault.KindOf(err) != fault.Usage || ctx.Err() != nil {
+		f.wrong = ""
+		return err
+	}
+	if f.wrong != err.Error() {
+		f.wrong = err.Error()
+		f.tell(Event{Kind: "trouble", Error: err})
+	}
 	return nil
 }
 
@@ -590,6 +618,9 @@ func (f *Follower) load() {
 		f.state = followed{Seen: map[string]string{}}
 		f.fresh = true
 	}
+	if f.Only != nil { // whatever an earlier life has dealt with, this one says what becomes of it
+		f.state.Seen, f.fresh = map[string]string{}, false
+	}
 	f.state.Format = 1
 }
 
@@ -630,6 +661,8 @@ type Following struct {
 	Process int       `json:"process"`
 	Since   time.Time `json:"since"`
 	Waiting []Waiting `json:"waiting,omitempty"`
+
+	modified time.Time
 }
 
 // Waiting is a commit that waits for its build.
@@ -646,6 +679,16 @@ func (g Following) Gone() bool {
 
 // followBeat is how often a follower says that it is there.
 const followBeat = time.Minute
+
+// forget takes away what followers of this machine that were killed have said of themselves.
+func (f *Follower) forget(ctx context.Context) {
+	each, err := followers(ctx, f.Store, f.Project.Site())
+	for key, one := range each {
+		if err == nil && one.Gone() {
+			f.Store.Delete(ctx, key) //nolint:errcheck // who reads it sees that it is old
+		}
+	}
+}
 
 // announce says in the store what waits, when that has changed or was said long ago; at the end, nothing.
 func (f *Follower) announce(ctx context.Context, end bool) {
@@ -687,16 +730,26 @@ func (f *Follower) announce(ctx context.Context, end bool) {
 
 // Followers returns who follows a repository for a site, as far as they are there.
 func Followers(ctx context.Context, store storage.Store, site string) (found []Following, err error) {
+	each, err := followers(ctx, store, site)
+	for _, key := range slices.Sorted(maps.Keys(each)) {
+		if one := each[key]; !one.Gone() && time.Since(one.modified) < 5*followBeat {
+			found = append(found, one)
+		}
+	}
+	return found, err
+}
+
+// followers returns what every follower has said of itself, by key.
+func followers(ctx context.Context, store storage.Store, site string) (map[string]Following, error) {
+	found := map[string]Following{}
 	for item, err := range store.List(ctx, storage.FollowersKey(site)) {
 		if err != nil {
-			return nil, err
+			return found, err
 		}
-		data, err := store.Get(ctx, item.Key)
-		var one Following
-		if err != nil || json.Unmarshal(data, &one) != nil || one.Gone() || time.Since(item.Modified) > 5*followBeat {
-			continue
+		one := Following{modified: item.Modified}
+		if data, err := store.Get(ctx, item.Key); err == nil && json.Unmarshal(data, &one) == nil {
+			found[item.Key] = one
 		}
-		found = append(found, one)
 	}
 	return found, nil
 }
