@@ -2,6 +2,7 @@ package pipeline_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
@@ -12,6 +13,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -332,4 +334,51 @@ func TestABuildAsksLittleOfTheStore(t *testing.T) {
 	require.NoError(t, deploy(t.Context(), p, store, ""))
 	t.Logf("%d without a build: %s", len(store.asked), strings.Join(store.asked, "\n"))
 	assert.Less(t, len(store.asked), built-8)
+}
+
+// TestABuilderElsewhereThatFallsSilentIsTakenOver announces the same build from another machine: while that one says that it goes on, a
+// deploy waits; when it falls silent, the deploy takes over and says what became of it.
+func TestABuilderElsewhereThatFallsSilentIsTakenOver(t *testing.T) {
+	folder := pages(t)
+	commitPage(t, folder, "one")
+	p := loadProject(t, folder)
+	plan, err := p.MakePlan(t.Context(), pipeline.Order{})
+	require.NoError(t, err)
+	key, err := plan.Inputs.Key()
+	require.NoError(t, err)
+	synctest.Test(t, func(t *testing.T) {
+		store := &memory.Store{}
+		runs := builds.Runs{Store: store, Site: "corvane"}
+		begun, err := runs.Begin(t.Context(), builds.Begun{Key: key, Branch: "main", Who: "Tobias", Where: "another harbour", When: time.Now()}, 0)
+		require.NoError(t, err)
+		lease := storage.RunningKey("corvane", key) + ".lease"
+		say := func(beat int64) {
+			data, err := json.Marshal(pipeline.Running{Format: 1, Begun: begun, Process: 1, Beat: beat})
+			require.NoError(t, err)
+			require.NoError(t, store.Replace(t.Context(), lease, data))
+		}
+		say(0)
+		require.NoError(t, store.Create(t.Context(), storage.RunningKey("corvane", key)+".log.00000000", []byte("half a log")))
+		last := time.Now()
+		go func() {
+			for beat := range int64(20) {
+				time.Sleep(5 * time.Second)
+				say(beat + 1)
+				last = time.Now()
+			}
+		}()
+		require.NoError(t, deploy(t.Context(), p, store, ""))
+		assert.InDelta(t, 25, time.Since(last).Seconds(), 2, "25 seconds after the last word")
+		run, err := runs.Get(t.Context(), begun.Number)
+		require.NoError(t, err)
+		assert.Equal(t, builds.Abandoned, run.Ended.Outcome)
+		assert.Contains(t, run.Ended.Problem, "another harbour")
+		run, err = runs.Get(t.Context(), begun.Number+1)
+		require.NoError(t, err)
+		assert.Equal(t, builds.Succeeded, run.Ended.Outcome)
+		for item, err := range store.List(t.Context(), storage.RunningKey("corvane", "")) {
+			require.NoError(t, err)
+			t.Errorf("left: %s", item.Key)
+		}
+	})
 }
