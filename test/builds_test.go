@@ -24,7 +24,7 @@ type buildRow struct {
 func (p *place) builds() []buildRow { return document[[]buildRow](p, "builds", "--limit", "0") }
 
 func stepsFile(steps ...string) string {
-	return "site: corvane\nbuild:\n  run: ['" + strings.Join(steps, "', '") + "']\n  output: out\n  time_limit: 5s\n"
+	return "site: corvane\nbuild:\n  run: ['" + strings.Join(steps, "', '") + "']\n  output: out\n  time_limit: 20s\n"
 }
 
 const good = "mkdir out && cp page.html out/index.html"
@@ -38,10 +38,10 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		steps []string
 		says  string
 	}{
-		"never ends":                 {[]string{"sleep 600"}, "longer than 5s"},
-		"prints and prints":          {[]string{"yes the same line | head -c 200000000; exit 3"}, "status 3"},
+		"never ends":                 {[]string{"sleep 600"}, "longer than 2s"},
+		"prints and prints":          {[]string{"yes the same line | head -c 100000000; exit 3"}, "status 3"},
 		"forks into the background":  {[]string{"(sleep 601 & setsid sleep 602 & ) ; exit 4"}, "status 4"},
-		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"}, "longer than 5s"},
+		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"}, "longer than 2s"},
 		"deletes its workspace":      {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "no output folder"},
 		"is not found":               {[]string{"no-such-generator --all"}, "no-such-generator"},
 		"is killed":                  {[]string{"kill -9 $$"}, "ended with status"},
@@ -49,7 +49,11 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		"makes a repository":         {[]string{"git init -q . && git add . && exit 8"}, "status 8"},
 	} {
 		number++
-		p.commit(name, map[string]string{"orilla.yaml": stepsFile(one.steps...), "page.html": name})
+		text := stepsFile(one.steps...)
+		if strings.Contains(one.says, "longer") {
+			text = strings.Replace(text, "time_limit: 20s", "time_limit: 2s", 1)
+		}
+		p.commit(name, map[string]string{"orilla.yaml": text, "page.html": name})
 		_, notes, status := p.run("deploy")
 		assert.Contains(t, []int{2, 5}, status, "%s: %s", name, notes)
 		assert.Contains(t, notes, one.says, name)

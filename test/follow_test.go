@@ -228,6 +228,8 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 	p.ok("thaw")
 	f.seen(t, "waits", "main", "moving house")
 	p.fails(3, "moving house", "deploy")
+	_, notes, _ := p.run("status")
+	assert.Contains(t, notes, "automatic builds are paused by")
 	p.ok("deploy", "HEAD~1", "--to", "staging", "--yes")
 	p.ok("follow", "--resume")
 	f.seen(t, "live", "main", frozen)

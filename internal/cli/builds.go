@@ -114,20 +114,16 @@ func (a *app) builds(ctx context.Context, site, branch string, limit int) error 
 	if a.JSON {
 		return a.Document(rows)
 	}
-	pause, err := pipeline.ReadPause(ctx, s.store, s.site)
-	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
-	}
 	if len(rows) == 0 {
 		a.Note("nothing of %s was built yet; orilla deploy builds a commit, orilla follow every one", s.site)
 	} else {
 		a.printBuilds(rows, runs)
 	}
-	if pause != nil {
-		a.Note("%s by %s, %s; %s lets them go on", console.Warn("automatic builds are paused"), pause.Who, a.Age(pause.When), console.Accent("orilla follow --resume"))
+	if err := a.notePaused(ctx, s); err != nil {
+		return err
 	}
 	for _, follower := range followers {
-		a.Note("%s", console.Faint("followed by "+follower.Who+" on "+follower.Where+": "+follower.From))
+		a.Note("%s", console.Faint("followed by "+personName(follower.Who)+" on "+follower.Where+": "+follower.From))
 	}
 	return nil
 }

@@ -95,8 +95,24 @@ func (a *app) status(ctx context.Context, site string) error {
 			a.Note("%s refuses automatic deploys until %s", row.Environment, console.Accent("orilla thaw "+row.Environment))
 		}
 	}
+	if err := a.notePaused(ctx, s); err != nil {
+		return err
+	}
 	a.hintEdge(nodes)
 	return nil
+}
+
+// notePaused says who paused the automatic builds of a site, if anybody did.
+func (a *app) notePaused(ctx context.Context, s *session) error {
+	pause, err := pipeline.ReadPause(ctx, s.store, s.site)
+	if err == nil && pause != nil {
+		why := ""
+		if pause.Why != "" {
+			why = ": " + pause.Why
+		}
+		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"), personName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
+	}
+	return pipeline.StoreTrouble(s.store, err)
 }
 
 func nodesText(nodes []edge.Presence) string {
