@@ -17,13 +17,14 @@ import (
 
 // Spec is what to run.
 type Spec struct {
-	Folder      string   // where the steps start
-	Steps       []string // shell commands, in order
-	First       int      // how many steps ran before them, for messages
-	Environment []string // NAME=value; nothing else is inherited
-	Secrets     []string // values that neither log nor lines show
-	ID          string   // random: what the steps started can be found by it; see EndStrays
-	TimeLimit   time.Duration
+	Folder      string            // where the steps start
+	Steps       []string          // shell commands, in order
+	First       int               // how many steps of the build ran before them
+	Used        time.Duration     // how much of the time limit those took
+	Environment []string          // NAME=value; nothing else is inherited
+	Secrets     []string          // values that neither log nor lines show
+	ID          string            // random: what the steps started can be found by it; see EndStrays
+	TimeLimit   time.Duration     // for all steps of the build
 	Log         io.Writer         // takes all that the steps print; its errors are its own affair
 	Line        func(line string) // is told each line, without its end; may be nil
 	Begin       func(i int)       // is told before step i begins; may be nil
@@ -36,7 +37,7 @@ const tail = 40
 // Run runs the steps until one fails. When the context ends or the time is up, all processes that the step started end. The
 // error is a fault.Error of kind BuildFailed with the last lines, or the context's.
 func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
-	limited, cancel := context.WithTimeout(ctx, spec.TimeLimit)
+	limited, cancel := context.WithTimeout(ctx, spec.TimeLimit-spec.Used)
 	defer cancel()
 	var steps []builds.Step
 	for i, command := range spec.Steps {
@@ -54,7 +55,7 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		case ctx.Err() != nil:
 			return steps, ctx.Err()
 		case limited.Err() != nil:
-			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s", spec.TimeLimit.Round(time.Second)).
+			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s", spec.TimeLimit).
 				Then("raise build.time_limit in orilla.yaml if it needs longer")
 			problem.Code = "time-limit"
 			return steps, problem

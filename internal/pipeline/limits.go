@@ -26,13 +26,21 @@ func (r *Run) timeLimit() (time.Duration, bool) {
 	return limit, false
 }
 
-// withinMonth refuses a build when the month's build time is used up, and tells when it nearly is. Ready output is no build.
+// nearTimeLimit tells of a build that took nearly as long as the production branch allows.
+func (r *Run) nearTimeLimit(took time.Duration) {
+	limit := time.Duration(r.Plan.Project.Standing.Limits.BuildTime)
+	if publish.NearLimit(int64(took), int64(limit)) {
+		r.Report.Notice(fault.Notice{Code: "near-limit", What: fmt.Sprintf("over 80 %% of limits.build_time: %s of %s", took.Round(time.Second), limit), Next: "at 100 % a build is ended"})
+	}
+}
+
+// withinMonth refuses a build when the month's build time is used up, and tells when it nearly is.
 func (r *Run) withinMonth(ctx context.Context) error {
 	limit := time.Duration(r.Plan.Project.Standing.Limits.BuildTimePerMonth)
-	if limit == 0 || len(r.Plan.Config.Build.Steps()) == 0 || r.Plan.From != "" {
+	if limit == 0 || len(r.Plan.Config.Build.Steps()) == 0 {
 		return nil
 	}
-	used, err := BuildTimeOfMonth(ctx, r.Store, r.Plan.Site, r.Now())
+	used, err := buildTimeOfMonth(ctx, r.Store, r.Plan.Site, r.Now())
 	if err != nil {
 		return err
 	}
@@ -47,8 +55,8 @@ func (r *Run) withinMonth(ctx context.Context) error {
 	return nil
 }
 
-// BuildTimeOfMonth adds up how long the steps of all builds of a site ran that began in the month of now, in UTC.
-func BuildTimeOfMonth(ctx context.Context, store storage.Store, site string, now time.Time) (time.Duration, error) {
+// buildTimeOfMonth adds up how long the steps of all builds of a site ran that began in the month of now, in UTC.
+func buildTimeOfMonth(ctx context.Context, store storage.Store, site string, now time.Time) (time.Duration, error) {
 	now = now.UTC()
 	month := time.Date(now.Year(), now.Month(), 1, 0, 0, 0, 0, time.UTC)
 	runs := builds.Runs{Store: store, Site: site}

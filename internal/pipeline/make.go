@@ -232,11 +232,12 @@ func (r *Run) runSteps(ctx context.Context, spec builder.Spec, todo steps, recor
 		if err != nil {
 			return err
 		}
-		spec.TimeLimit -= time.Since(began)
+		spec.Used += time.Since(began)
 		if part.done != nil {
 			part.done()
 		}
 	}
+	r.nearTimeLimit(spec.Used)
 	return nil
 }
 
