@@ -389,7 +389,7 @@ func TestTheScriptForCI(t *testing.T) {
 // TestLimits warns at 80 % and refuses at 100 %.
 func TestLimits(t *testing.T) {
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 2.5; "+good) + "limits: {file_size: 1kB, files: 1, build_time_per_month: 2s, build_time: 3s}\n", "page.html": "x"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 2.5; "+good) + "limits: {file_size: 1kB, files: 1, build_time_per_month: 4s, build_time: 3s}\n", "page.html": "x"})
 	_, notes, status := p.run("deploy")
 	require.Zero(t, status, notes)
 	assert.Contains(t, notes, "over 80 % of limits.build_time:")
