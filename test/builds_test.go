@@ -344,6 +344,7 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 	p.fails(3, "told its environment", "promote", "HEAD", "--to", "production")
 	p.ok("deploy", "--to", "production")
 	assert.Len(t, p.builds(), 3, "it is built for there")
+	p.ok("promote", "production:1", "--to", "production")
 	p.ok("freeze", "-m", "a holiday")
 	p.fails(3, "a holiday", "promote", "production:1", "--to", "production")
 	p.fails(2, "--to staging", "promote", "production")

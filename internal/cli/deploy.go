@@ -115,6 +115,9 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	}
 	later := a.header(plan)
 	if o.dryRun {
+		if later != nil {
+			later()
+		}
 		return a.dryRun(plan)
 	}
 	limit, err := o.limiter()

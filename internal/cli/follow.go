@@ -170,16 +170,17 @@ func (a *app) followed(ctx context.Context, o *followOptions) (*pipeline.Project
 			return nil, nil, err
 		}
 	}
-	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", pipeline.Sum(from)+".git"), from, p.Repository)
+	folder := o.project
+	if folder == "" {
+		folder = p.Prefix
+	}
+	// One for each site: two followers must not fetch into the same at once.
+	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", pipeline.Sum(from, folder)+".git"), from, p.Repository)
 	if err == nil {
 		err = mirror.Fetch(ctx, p.Standing.Previews.Refs)
 	}
 	if err != nil {
 		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
-	}
-	folder := o.project
-	if folder == "" {
-		folder = p.Prefix
 	}
 	p, err = pipeline.LoadFrom(ctx, mirror.Repository, folder, p)
 	return p, mirror, err

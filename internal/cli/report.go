@@ -208,8 +208,8 @@ func phaseText(result *pipeline.Result) string {
 		name := timing.Phase
 		if name == "step" || name == "prepare" {
 			name = cut(timing.What, 28)
-		} else if name != "checkout" && name != "wait" {
-			continue
+		} else if !slices.Contains([]string{"wait", "checkout", "scan", "upload"}, name) {
+			continue // small, or told elsewhere
 		}
 		text := name + " " + console.Took(timing.Took)
 		for _, phase := range result.Earlier {

@@ -120,6 +120,6 @@ func (plan *Plan) tooShort(live string, err error) error {
 			Then("or, if this one should be live whatever is there: deploy by hand, or add --yes")
 	}
 	return fault.New(fault.Refused, "history-short", "the history here is too short to tell whether %s is newer than what is live, %s, and more could not be fetched",
-		plan.Commit.Short(), source.Short(live)).At("%s", plan.Project.Repository.Top).Because(err).
+		source.Short(plan.Origin.Commit), source.Short(live)).At("%s", plan.Project.Repository.Top).Because(err).
 		Then("before this command: git fetch --unshallow origin").Then("or check out with the whole history: in most CI systems a depth of 0")
 }

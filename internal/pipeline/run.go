@@ -450,7 +450,7 @@ func (r *Run) activate(ctx context.Context) error {
 		return StoreTrouble(r.Store, err)
 	}
 	decide := journal.Activate(cmp.Or(r.kind, journal.Deploy), move, r.Now())
-	if r.Automatic {
+	if r.Automatic && r.kind != journal.Promotion { // a promotion names what it wants
 		decide = r.unlessNewer(ctx, decide)
 	}
 	entry, err := r.journal().Append(ctx, after, decide)
