@@ -319,6 +319,13 @@ func TestWhatABuildSees(t *testing.T) {
 	for _, shown := range []string{"ORILLA_COMMIT=" + commit, "ORILLA_BRANCH=main", "ORILLA_ENVIRONMENT=production", "Boats"} {
 		assert.Contains(t, seen, shown)
 	}
+	p.write(map[string]string{"shared/boats.txt": "Sandling"})
+	require.NoError(t, os.RemoveAll(filepath.Join(at.folder, "out")))
+	at.ok("deploy", "--working-tree", "--yes")
+	assert.Eventually(t, func() bool {
+		_, seen = get(t, address, "corvane.localhost", "/")
+		return strings.Contains(seen, "Sandling") && strings.Contains(seen, "ORILLA_BRANCH=main")
+	}, 10*time.Second, 20*time.Millisecond, "builds of the working tree are told too")
 }
 
 // TestAReleaseThatWasToldWhereItGoesStaysThere promotes what may go elsewhere, and what may not.

@@ -245,12 +245,7 @@ func (r *Run) runSteps(ctx context.Context, spec builder.Spec, todo steps, recor
 func (r *Run) wanted(todo steps, at logPlace, folder string) builder.Wanted {
 	build := r.Plan.Config.Build
 	w := builder.Wanted{Steps: append(slices.Clone(todo.prepare), todo.run...), Variables: build.Variables, Secrets: r.Plan.Secrets(), Needs: build.Needs,
-		Told: map[string]string{}, Temporary: at.temporary()}
-	for name, value := range r.Plan.Told {
-		if name != "history" {
-			w.Told["ORILLA_"+strings.ToUpper(name)] = value
-		}
-	}
+		Told: r.Plan.Variables(), Temporary: at.temporary()}
 	if at.temporary() != "" {
 		w.Ceiling = filepath.Dir(at.temporary())
 	}

@@ -81,6 +81,9 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 			return nil, p.noTarget(order)
 		}
 	}
+	if plan.Origin.Source != journal.FromOutput {
+		plan.tell()
+	}
 	if err == nil && plan.Origin.Source == journal.FromCommit {
 		err = plan.inputs(ctx)
 	}
@@ -110,21 +113,36 @@ func (plan *Plan) inputs(ctx context.Context) error {
 		}
 		plan.Inputs.Also[strings.TrimSuffix(also, "/")] = id
 	}
-	for _, what := range build.Tell {
+	plan.Inputs.Told = plan.Told
+	return nil
+}
+
+// tell finds out what the build is told.
+func (plan *Plan) tell() {
+	for _, what := range plan.Config.Build.Tell {
 		if plan.Told == nil {
 			plan.Told = map[string]string{}
 		}
 		plan.Told[what] = plan.about(what)
 	}
-	plan.Inputs.Told = plan.Told
-	return nil
+}
+
+// Variables returns what the build is told, as the variables that its steps see.
+func (plan *Plan) Variables() map[string]string {
+	variables := map[string]string{}
+	for name, value := range plan.Told {
+		if name != "history" {
+			variables["ORILLA_"+strings.ToUpper(name)] = value
+		}
+	}
+	return variables
 }
 
 // about returns what a build is told of where it goes.
 func (plan *Plan) about(what string) string {
 	switch what {
 	case "commit", "history":
-		return plan.Commit.Hash
+		return plan.Origin.Commit
 	case "branch":
 		return plan.Origin.Branch
 	case "environment":

@@ -408,9 +408,7 @@ func (r *Run) describe(ctx context.Context, record *builds.Record) error {
 	if plan.Commit != nil {
 		record.Tree, record.Author = plan.Commit.Tree, plan.Commit.Author
 	}
-	if plan.Origin.Source == journal.FromCommit {
-		record.Told = plan.Told
-	}
+	record.Told = plan.Told
 	if plan.Origin.Source != journal.FromCommit {
 		inputs = builds.Inputs{Source: plan.Origin.Source, Release: record.Release, Commit: plan.Origin.Commit}
 	}

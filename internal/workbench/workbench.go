@@ -236,7 +236,11 @@ func (b *Bench) make(ctx context.Context, why string) {
 
 func (b *Bench) build(ctx context.Context) error {
 	build := b.Project.Beside.Build
-	ready, err := builder.Prepare(ctx, builder.Wanted{Steps: build.Run, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs})
+	plan, err := b.Project.MakePlan(ctx, pipeline.Order{WorkingTree: true, NoTarget: true})
+	if err != nil {
+		return err
+	}
+	ready, err := builder.Prepare(ctx, builder.Wanted{Steps: build.Run, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs, Told: plan.Variables()})
 	if err != nil {
 		return err
 	}
