@@ -362,8 +362,11 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 func TestTheScriptForCI(t *testing.T) {
 	p := newPlace(t)
 	store := filepath.Join(t.TempDir(), "store")
-	p.commit("First", map[string]string{"orilla.yaml": stepsFile(good) + "store: " + store + "\n", "page.html": "one"})
-	assert.Contains(t, p.ok("init", "--ci"), "ORILLA_VERSION=0")
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile("true\n\n    exit 9", good) + "store: " + store + "\n", "page.html": "one"})
+	shown := p.ok("init", "--ci")
+	assert.Contains(t, shown, "ORILLA_VERSION=0")
+	assert.NotContains(t, shown, "\nexit 9", "a step of several lines stays behind its comment sign")
+	p.commit("In one line", map[string]string{"orilla.yaml": stepsFile(good) + "store: " + store + "\n"})
 	assert.NoFileExists(t, filepath.Join(p.folder, "ci", "publish.sh"))
 	p.ok("init", "--ci", "--yes")
 	p.fails(3, "already", "init", "--ci", "--yes")

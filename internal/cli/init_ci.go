@@ -81,7 +81,7 @@ func ciText(p *pipeline.Project) (string, error) {
 	if len(secrets) > 0 {
 		needed = strings.Join(secrets, ", ")
 	}
-	steps := strings.Join(build.Steps(), "; ")
+	steps := strings.Join(strings.Fields(strings.Join(build.Steps(), "; ")), " ") // on one line, behind a comment sign
 	elsewhere := "#               This script builds nothing by itself: orilla.yaml has no steps.\n"
 	if steps != "" {
 		elsewhere = "# Switch off:   other steps or services that build the site on each push (" + steps + "): this\n" +
@@ -89,7 +89,7 @@ func ciText(p *pipeline.Project) (string, error) {
 	}
 	folder := ""
 	if p.Prefix != "" {
-		folder = "cd " + p.Prefix + "\n"
+		folder = "cd '" + strings.ReplaceAll(p.Prefix, "'", `'\''`) + "'\n"
 	}
 	return fmt.Sprintf(`#!/bin/sh
 # Publishes %[1]s from CI: builds the commit that was checked out and puts it where its branch belongs.

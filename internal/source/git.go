@@ -16,6 +16,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"orilla.example/orilla/internal/core/fault"
 )
@@ -150,7 +151,17 @@ func parseCommit(line string) (Commit, error) {
 	if _, err := fmt.Sscan(fields[4], &seconds); err != nil {
 		return Commit{}, err
 	}
-	return Commit{Hash: fields[0], Tree: fields[1], Subject: fields[2], Author: fields[3], When: time.Unix(seconds, 0).UTC()}, nil
+	return Commit{Hash: fields[0], Tree: fields[1], Subject: printable(fields[2]), Author: printable(fields[3]), When: time.Unix(seconds, 0).UTC()}, nil
+}
+
+// printable takes out what would steer a terminal: whoever proposes a commit writes its message.
+func printable(text string) string {
+	return strings.Map(func(c rune) rune {
+		if unicode.IsControl(c) {
+			return -1
+		}
+		return c
+	}, text)
 }
 
 // Branch returns the branch that is checked out, or "" when HEAD is detached.
