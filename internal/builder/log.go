@@ -216,7 +216,18 @@ func (w *lineWriter) last() []string {
 }
 
 // Readable takes out of a line what would move the cursor or change colours, and what a carriage return has overwritten.
-func Readable(line []byte) string {
+func Readable(line []byte) string { return fit(line, false) }
+
+// Painted is Readable with the colours left in: nothing else that a build prints may steer whoever's terminal shows it.
+func Painted(line []byte) string {
+	text := fit(line, true)
+	if strings.Contains(text, "\x1b") {
+		text += "\x1b[0m"
+	}
+	return text
+}
+
+func fit(line []byte, colours bool) string {
 	line = bytes.TrimRight(line, "\r")
 	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
 		line = line[at+1:]
@@ -226,7 +237,11 @@ func Readable(line []byte) string {
 		c := line[i]
 		switch {
 		case c == 0x1b && i+1 < len(line) && line[i+1] == '[':
+			begin := i
 			for i += 2; i < len(line) && (line[i] < 0x40 || line[i] > 0x7e); i++ {
+			}
+			if colours && i < len(line) && line[i] == 'm' && len(bytes.Trim(line[begin+2:i], "0123456789;:")) == 0 {
+				out.Write(line[begin : i+1])
 			}
 		case c == '\t':
 			out.WriteString("    ")

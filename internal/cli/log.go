@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"os"
 	"slices"
 	"time"
 
@@ -124,7 +123,7 @@ func (a *app) followLog(ctx context.Context, s *session, run builds.Run, out *lo
 	}
 }
 
-// logWriter prints a log: on a terminal as it is, elsewhere line by line without what moves a cursor.
+// logWriter prints a log line by line: on a terminal with its colours, elsewhere without.
 type logWriter struct {
 	app     *app
 	written int // how much of the log has come
@@ -134,17 +133,17 @@ type logWriter struct {
 
 func (w *logWriter) write(data []byte) {
 	w.written += len(data)
-	if w.app.OutTerm {
-		os.Stdout.Write(data) //nolint:errcheck // nobody to tell
-		return
-	}
 	w.partial = append(w.partial, data...)
 	for {
 		line, rest, whole := bytes.Cut(w.partial, []byte("\n"))
 		if !whole {
 			return
 		}
-		w.app.Print("%s", builder.Readable(line))
+		if w.app.OutTerm {
+			w.app.Print("%s", builder.Painted(line))
+		} else {
+			w.app.Print("%s", builder.Readable(line))
+		}
 		w.partial = rest
 	}
 }
