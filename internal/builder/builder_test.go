@@ -213,7 +213,7 @@ func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
 func TestOnlyColoursReachATerminal(t *testing.T) {
 	for line, want := range map[string]string{
 		"plain": "plain", "\x1b[31mred\x1b[0m": "\x1b[31mred\x1b[0m\x1b[0m", "\x1b[1;38:5:4mblue": "\x1b[1;38:5:4mblue\x1b[0m", "\x1b[2Jgone\x1b[H": "gone",
-		"\x1b]0;title\x07x": "]0;titlex", "\x1b[?1049h": "", "10%\r100%": "100%", "\x1b[31": "", "a\x00b": "ab",
+		"\x1b]0;title\x07x": "]0;titlex", "\x1b[?1049h": "", "10%\r100%": "100%", "\x1b[31": "", "a\x00b": "ab", "\u009b2Jx": "2Jx",
 	} {
 		assert.Equal(t, want, builder.Painted([]byte(line)), "%q", line)
 		assert.NotContains(t, builder.Readable([]byte(line)), "\x1b")

@@ -249,5 +249,10 @@ func fit(line []byte, colours bool) string {
 			out.WriteByte(c)
 		}
 	}
-	return strings.ToValidUTF8(out.String(), "?")
+	return strings.Map(func(c rune) rune {
+		if c >= 0x80 && c < 0xa0 { // the other control characters (ECMA-48, 8 bits)
+			return -1
+		}
+		return c
+	}, strings.ToValidUTF8(out.String(), "?"))
 }
