@@ -80,9 +80,10 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 	here := filepath.Join(home, "here")
 	tool(here, "node", "18.2.0")
 	tool(here, "sailor", "2.10.1")
+	tool(here, "buoy", "3")
 	t.Setenv("PATH", here+":"+os.Getenv("PATH"))
 	_, err := builder.Prepare(t.Context(), builder.Wanted{Steps: []string{"cd sub && x", "no-such-program-1 --x", "echo hi", "A=1 b", "./script", "no-such-program-2", "no-such-program-1"},
-		Secrets: []string{"NOT_SET_1"}, Needs: map[string]string{"node": "20", "sailor": ">=2.9", "absent-tool": "1"}})
+		Secrets: []string{"NOT_SET_1"}, Needs: map[string]string{"node": "20", "sailor": ">=2.9", "buoy": ">=3.0", "absent-tool": "1"}})
 	problem, ok := errors.AsType[*fault.Error](err)
 	require.True(t, ok)
 	text := problem.What + strings.Join(problem.Detail, "\n")
@@ -90,6 +91,7 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 		assert.Contains(t, text, part)
 	}
 	assert.NotContains(t, text, "sailor", "2.10 is later than 2.9")
+	assert.NotContains(t, text, "buoy", "3 is 3.0")
 	for manager, folder := range map[string]string{"nvm": ".nvm/versions/node/v20.9.0/bin", "mise": ".local/share/mise/installs/node/20.11.1/bin", "asdf": ".asdf/installs/nodejs/20.3.0/bin"} {
 		tool(filepath.Join(home, folder), "node", manager)
 	}

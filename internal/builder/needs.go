@@ -67,10 +67,13 @@ func versionOf(ctx context.Context, tool string, environment []string) string {
 func satisfies(have, want string) bool {
 	least, atLeast := strings.CutPrefix(want, ">=")
 	h, w := numbers(have), numbers(least)
+	for len(h) < len(w) { // 20 is 20.0
+		h = append(h, 0)
+	}
 	if atLeast {
 		return slices.Compare(h, w) >= 0
 	}
-	return len(h) >= len(w) && slices.Equal(h[:len(w)], w)
+	return slices.Equal(h[:len(w)], w)
 }
 
 func numbers(version string) []int {
