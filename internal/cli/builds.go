@@ -123,7 +123,7 @@ func (a *app) builds(ctx context.Context, site, branch string, limit int) error 
 		return err
 	}
 	for _, follower := range followers {
-		a.Note("%s", console.Faint("followed by "+personName(follower.Who)+" on "+follower.Where+": "+follower.From))
+		a.Note("%s", console.Faint("followed by "+source.PersonName(follower.Who)+" on "+follower.Where+": "+follower.From))
 	}
 	return nil
 }
@@ -185,17 +185,10 @@ func (a *app) printBuilds(rows []buildRow, runs []builds.Run) {
 		if commit == "" {
 			commit = "files"
 		}
-		table = append(table, []string{console.Accent(row.Build), state, cut(row.Branch, 24), commit, cut(row.Subject, 34), took, began, led})
+		table = append(table, []string{console.Accent(row.Build), state, shorten(row.Branch, 24), commit, shorten(row.Subject, 34), took, began, led})
 	}
 	a.Table(table, 5)
 	a.printPhases(runs)
-}
-
-func cut(text string, width int) string {
-	if runes := []rune(text); len(runes) > width {
-		return string(runes[:width-1]) + "…"
-	}
-	return text
 }
 
 // drawnPhases are the phases that bars show, with what they are called; several that are short together.

@@ -370,7 +370,7 @@ func (r *followReport) tell(event pipeline.Event) {
 		}
 		return
 	}
-	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), cut(event.Subject, 34), text)
+	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), shorten(event.Subject, 34), text)
 	switch event.Kind {
 	case "live":
 		r.Print("%s%s", strings.Repeat(" ", 72), console.Accent(event.Address))

@@ -144,7 +144,7 @@ func (a *app) historyRow(entry journal.Entry, report entryReport) []string {
 			commit = console.Faint("output")
 		}
 	}
-	return []string{label, kind, entry.Release.Short(), commit, shorten(about, 42), shorten(personName(entry.Who), 20), a.Age(entry.When)}
+	return []string{label, kind, entry.Release.Short(), commit, shorten(about, 42), shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
 }
 
 func (a *app) rollbackCommand() *cobra.Command {

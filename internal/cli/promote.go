@@ -15,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
 )
 
 // promoteOptions are the flags of promote.
@@ -66,7 +67,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 		return err
 	}
 	plan := &pipeline.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.Beside}
-	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(shortCommit(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
+	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
 	if o.dryRun {
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
@@ -83,8 +84,6 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	}
 	return a.reportLive(ctx, &deployOptions{}, run, result, started, started)
 }
-
-func shortCommit(hash string) string { return hash[:min(7, len(hash))] }
 
 // origin finds the release that was typed, and where it came from: an environment, an entry, a release, or a commit or branch whose
 // release was live somewhere.

@@ -207,7 +207,7 @@ func phaseText(result *pipeline.Result) string {
 	for _, timing := range result.Timings {
 		name := timing.Phase
 		if name == "step" || name == "prepare" {
-			name = cut(timing.What, 28)
+			name = shorten(timing.What, 28)
 		} else if !slices.Contains([]string{"wait", "checkout", "scan", "upload"}, name) {
 			continue // small, or told elsewhere
 		}

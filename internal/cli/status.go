@@ -110,7 +110,7 @@ func (a *app) notePaused(ctx context.Context, s *session) error {
 		if pause.Why != "" {
 			why = ": " + pause.Why
 		}
-		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"), personName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
+		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"), source.PersonName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
 	}
 	return pipeline.StoreTrouble(s.store, err)
 }

@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
 )
 
 func (a *app) storeCopyCommand() *cobra.Command {
@@ -58,7 +59,7 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 	}
 	tell, end := a.working()
 	copied, err := upkeep.Copy(ctx, from, to, sites, upkeep.CopyOptions{Rate: limit, Parallel: o.parallel, Tell: tell, Settle: func(put func(string) bool) (bool, error) {
-		return hold.Settle(ctx, put, func(who string) { a.Note("waiting for %s, who is removing something there", personName(who)) })
+		return hold.Settle(ctx, put, func(who string) { a.Note("waiting for %s, who is removing something there", source.PersonName(who)) })
 	}})
 	end()
 	if errors.Is(err, upkeep.ErrDiverged) {

@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
 )
 
 // pruneOptions are the flags of store prune.
@@ -149,7 +150,7 @@ func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) err
 // waits tells for whom a removal waits.
 func (a *app) waits(list []pins.Waiting) {
 	for _, w := range list {
-		a.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."), w.What, w.Site, personName(w.Who), a.Age(w.Since),
+		a.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."), w.What, w.Site, source.PersonName(w.Who), a.Age(w.Since),
 			w.Modified.Add(pins.Lease).Local().Format("15:04"))
 	}
 }

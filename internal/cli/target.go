@@ -20,11 +20,6 @@ import (
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
-func personName(who string) string {
-	name, _, _ := strings.Cut(who, " <")
-	return name
-}
-
 func nodesOf(ctx context.Context, s *session) []edge.Presence {
 	nodes, _ := edge.Nodes(ctx, s.store)
 	return nodes

@@ -343,58 +343,29 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	event := Event{Ref: ref.Name, Branch: name(ref), Commit: commit.Hash, Subject: commit.Subject}
 	environment := f.Project.target(ref)
 	event.Environment = journal.DisplayName(environment)
-	nothing := func(why string) error {
-		event.Kind, event.Why = "nothing", why
-		f.Counts.Nothing++
-		f.seen(ref.Name, ref.Commit)
-		f.queue.Drop(ref.Name)
-		delete(f.pushed, ref.Name)
-		f.tell(event)
-		return nil
-	}
-	if environment == "" {
-		event.Environment = ""
-		return nothing("no environment follows it, and previews leave it out")
-	}
-	if f.fresh && f.Only == nil && strings.HasPrefix(environment, journal.PreviewPrefix) && f.now().Sub(ref.When) > youngBranch {
-		return nothing("it was there before this repository was followed, and is older than a week; orilla deploy " + event.Branch + " makes its preview")
-	}
-	message, err := repository.Message(ctx, commit.Hash)
-	if err != nil {
-		return err
-	}
-	if words := follow.Skips(message); words != "" {
-		return nothing("the commit asks for it: " + words)
-	}
 	head, err := f.head(ctx, environment)
 	if err != nil {
 		return StoreTrouble(f.Store, err)
 	}
-	if head != nil && !head.Release.IsZero() {
-		if head.Commit == commit.Hash {
-			if f.fresh || f.Only != nil {
-				return nothing("it is live already, as " + head.Label())
-			}
-			f.seen(ref.Name, ref.Commit)
-			return nil
-		}
-		if same, err := f.Project.sameSite(ctx, head.Commit, commit.Hash); err != nil {
-			return err
-		} else if same && head.Kind != journal.Rollback {
-			return nothing("nothing that the site depends on differs from what is live, " + source.Short(head.Commit))
-		}
+	why, err := f.leftAlone(ctx, ref, commit, environment, head)
+	if err != nil {
+		return err
 	}
-	waits := ""
-	if pause, err := ReadPause(ctx, f.Store, f.Project.Site()); err != nil {
+	if why != "" {
+		f.seen(ref.Name, ref.Commit)
+		f.queue.Drop(ref.Name)
+		delete(f.pushed, ref.Name)
+		f.Counts.Nothing++
+		event.Kind, event.Why = "nothing", why
+		f.tell(event)
+		return nil
+	}
+	waits, err := f.waitsFor(ctx, environment, head)
+	if err != nil {
 		return StoreTrouble(f.Store, err)
-	} else if pause != nil {
-		waits = "automatic builds are paused by " + personName(pause.Who) + because(pause.Why) + "; orilla follow --resume"
 	}
-	if head != nil && head.Frozen.At(f.now()) {
-		waits = event.Environment + " is frozen by " + personName(head.Frozen.Who) + because(head.Frozen.Why) + "; orilla thaw " + event.Environment
-	}
-	if waits != "" {
-		if now := (waitingFor{ref.Commit, waits}); f.held[ref.Name] != now {
+	if now := (waitingFor{ref.Commit, waits}); waits != "" {
+		if f.held[ref.Name] != now {
 			f.held[ref.Name] = now
 			event.Kind, event.Why = "waits", waits
 			f.tell(event)
@@ -406,10 +377,45 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	return nil
 }
 
-// personName is a person without the address.
-func personName(who string) string {
-	name, _, _ := strings.Cut(who, " <")
-	return name
+// leftAlone returns why nothing becomes of a ref's commit; "" if something does. head is what its environment serves, nil for nothing.
+func (f *Follower) leftAlone(ctx context.Context, ref source.Ref, commit source.Commit, environment string, head *journal.Entry) (string, error) {
+	if environment == "" {
+		return "no environment follows it, and previews leave it out", nil
+	}
+	if f.fresh && f.Only == nil && strings.HasPrefix(environment, journal.PreviewPrefix) && f.now().Sub(ref.When) > youngBranch {
+		return "it was there before this repository was followed, and is older than a week; orilla deploy " + name(ref) + " makes its preview", nil
+	}
+	message, err := f.repository().Message(ctx, commit.Hash)
+	if err != nil {
+		return "", err
+	}
+	if words := follow.Skips(message); words != "" {
+		return "the commit asks for it: " + words, nil
+	}
+	if head == nil || head.Release.IsZero() {
+		return "", nil
+	}
+	if head.Commit == commit.Hash {
+		return "it is live already, as " + head.Label(), nil
+	}
+	same, err := f.Project.sameSite(ctx, head.Commit, commit.Hash)
+	if same && head.Kind != journal.Rollback {
+		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
+	}
+	return "", err
+}
+
+// waitsFor returns what a commit for an environment has to wait for besides its turn; "" for nothing.
+func (f *Follower) waitsFor(ctx context.Context, environment string, head *journal.Entry) (string, error) {
+	if head != nil && head.Frozen.At(f.now()) {
+		name := journal.DisplayName(environment)
+		return name + " is frozen by " + source.PersonName(head.Frozen.Who) + because(head.Frozen.Why) + "; orilla thaw " + name, nil
+	}
+	pause, err := ReadPause(ctx, f.Store, f.Project.Site())
+	if pause == nil || err != nil {
+		return "", err
+	}
+	return "automatic builds are paused by " + source.PersonName(pause.Who) + because(pause.Why) + "; orilla follow --resume", nil
 }
 
 func because(why string) string {
@@ -572,8 +578,11 @@ func (f *Follower) seen(ref, commit string) {
 
 func (f *Follower) now() time.Time { return time.Now() }
 
-// head returns the last entry of an environment; nil if there is none.
+// head returns the last entry of an environment; nil if there is none, or no environment.
 func (f *Follower) head(ctx context.Context, environment string) (*journal.Entry, error) {
+	if environment == "" {
+		return nil, nil
+	}
 	j := &journal.Journal{Store: f.Store, Site: f.Project.Site(), Environment: environment, Now: f.now}
 	entry, err := j.Head(ctx, journal.ReadHints(ctx, f.Store, f.Project.Site())[environment])
 	if errors.Is(err, journal.ErrEmpty) {

@@ -3,13 +3,12 @@ package pipeline
 import (
 	"context"
 	"errors"
-	"strings"
 
-	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/source"
 )
 
 // Promote points the plan's environment at a release that is in the store: the very same bytes, no build, no upload. The plan's origin
@@ -67,11 +66,7 @@ func (r *Run) unbound(ctx context.Context) error {
 		told = "none"
 	}
 	return fault.New(fault.Refused, "bound", "the build of this release was told its %s, %s, so it does not belong in %s", what, told, journal.DisplayName(r.Plan.Environment)).
-		At("build key %s (orilla.yaml: build.tell)", shortKey(record)).
-		Then("build it for there: orilla deploy %s --to %s", shortCommit(r.Plan.Origin.Commit), journal.DisplayName(r.Plan.Environment)).
+		At("build key %s (orilla.yaml: build.tell)", record.Key[:min(12, len(record.Key))]).
+		Then("build it for there: orilla deploy %s --to %s", source.Short(r.Plan.Origin.Commit), journal.DisplayName(r.Plan.Environment)).
 		Then("or take %s out of build.tell, so that what was reviewed can go live as it is", what)
 }
-
-func shortKey(record *builds.Record) string { return record.Key[:min(12, len(record.Key))] }
-
-func shortCommit(hash string) string { return strings.TrimSpace(hash[:min(7, len(hash))]) }

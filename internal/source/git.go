@@ -361,3 +361,9 @@ func Person(ctx context.Context, folder string) string {
 	}
 	return name + " <" + address + ">"
 }
+
+// PersonName is a person as Person returns one, without the address.
+func PersonName(who string) string {
+	name, _, _ := strings.Cut(who, " <")
+	return name
+}
