@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/address"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
@@ -36,6 +37,7 @@ type Request struct {
 
 	AcceptLanguage string // the header fields of these names
 	Cookie         string
+	Admitted       bool // the visitor sent the password, or came by a shared link; it matters only where Site.Realm is set
 }
 
 // Files finds files in one release.
@@ -49,6 +51,15 @@ type Site struct {
 	Settings release.Settings
 	Rules    *rules.Set
 	Recent   []Files // earlier releases, the newest first, whose fingerprinted assets are still answered
+	Own      *Own    // what the environment says of itself; nil for nothing
+	Realm    string  // what a password is asked for (RFC 7617); "" where everybody may look
+}
+
+// Own is the document with which an environment says of itself where the release runs. It answers as a file at its path would, and
+// before one.
+type Own struct {
+	Path string // escaped, below the base path: /settings.json
+	Data []byte // JSON
 }
 
 // Open returns the site that a release is, without earlier releases. It loads the rules and compiles them.
@@ -83,6 +94,8 @@ const (
 	ByMissing By = "missing"      // no file: 404
 	ByMethod  By = "method"       // the method is not one that files answer
 	ByRequest By = "request"      // the request could not be understood
+	ByAccess  By = "password"     // the visitor may not look
+	BySetting By = "settings"     // what the environment says of itself
 )
 
 // Field is one header field of an answer, with the rule that set it; nil for a field that every such answer has.
@@ -97,6 +110,7 @@ type Answer struct {
 	By       By
 	Rule     *rules.Rule // that decided; nil for none
 	File     *release.File
+	Own      *Own // in the place of a file
 	Text     string
 	Location string // of a redirect; it is among the header fields too
 	Upstream *Upstream
@@ -215,6 +229,9 @@ func (d *decision) answer() (Answer, error) {
 
 // refuse splits the path, and answers what needs no look at rules or files.
 func (d *decision) refuse() (Answer, bool) {
+	if d.site.Realm != "" && !d.req.Admitted {
+		return challenge(d.site.Realm), true
+	}
 	rest, ok := cutBase(d.req.Path, d.req.Base)
 	switch {
 	case len(d.req.Path) > MaxPath:
@@ -240,6 +257,19 @@ func (d *decision) refuse() (Answer, bool) {
 	return Answer{}, false
 }
 
+// challenge asks for the password of a realm.
+func challenge(realm string) Answer {
+	return text(http.StatusUnauthorized, ByAccess, "This is shown to whoever has the password.", Field{Name: "WWW-Authenticate", Value: access.Challenge(realm)})
+}
+
+// Refuse is what Decide answers to a visitor who may not look, whatever is asked for.
+func Refuse(realm string) Answer {
+	d := newDecision(context.Background(), Request{}, Site{Realm: realm})
+	a := challenge(realm)
+	d.finish(&a)
+	return a
+}
+
 // reads reports whether the method only reads.
 func (d *decision) reads() bool {
 	return d.req.Method == http.MethodGet || d.req.Method == http.MethodHead
@@ -255,6 +285,9 @@ func (d *decision) decide() (Answer, error) {
 	}
 	rewritten := a.By == By(rules.Rewrite) // to a file that is not there
 	if !rewritten {
+		if own, is := d.own(); is {
+			return own, nil
+		}
 		if a, done, err = d.files(); err != nil || done {
 			return a, err
 		}

@@ -115,6 +115,18 @@ func (d *decision) files() (Answer, bool, error) {
 	return a, true, nil
 }
 
+// own answers with what the environment says of itself.
+func (d *decision) own() (Answer, bool) {
+	own := d.site.Own
+	if own == nil || d.path.Slash || d.path.String() != own.Path {
+		return Answer{}, false
+	}
+	d.step(nil, true, "the environment's settings")
+	a := Answer{Status: http.StatusOK, By: BySetting, Own: own}
+	a.add("Cache-Control", revalidate)
+	return a, true
+}
+
 // page answers 200 with a file. Only the address of the file itself may be kept for good.
 func (d *decision) page(file release.File, by By) Answer {
 	a := Answer{Status: http.StatusOK, By: by, File: &file}

@@ -24,6 +24,8 @@ var adding = []string{"link", "set-cookie", "vary"}
 func (d *decision) finish(a *Answer) {
 	if a.File != nil {
 		a.add("Content-Type", a.File.Type)
+	} else if a.Own != nil {
+		a.add("Content-Type", "application/json")
 	} else if a.Text != "" {
 		a.add("Content-Type", "text/plain; charset=utf-8")
 	}
@@ -36,7 +38,7 @@ func (d *decision) finish(a *Answer) {
 	if d.known {
 		d.ruleFields(a, a.Status)
 	}
-	if a.Status == http.StatusOK && a.File != nil {
+	if a.Status == http.StatusOK && (a.File != nil || a.Own != nil) {
 		a.ETag = entityTag(a)
 	}
 	if a.Location != "" {
@@ -51,7 +53,7 @@ func (d *decision) finish(a *Answer) {
 
 // ruleFields applies the header rules that match.
 func (d *decision) ruleFields(a *Answer, status int) {
-	content := status == http.StatusOK && a.File != nil && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite))
+	content := status == http.StatusOK && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite) || a.By == BySetting)
 	d.fieldsOf(a, status, content)
 }
 
@@ -160,7 +162,13 @@ func (d *decision) caching(a *Answer) {
 	if slices.Contains(d.vary, "Cookie") {
 		control = control.private()
 	}
+	if d.site.Realm != "" {
+		control = control.guarded()
+	}
 	if value := strings.Join(control, ", "); value != a.get("Cache-Control") {
+		if a.get("Cache-Control") == "" {
+			a.add("Cache-Control", value)
+		}
 		a.replace("Cache-Control", value)
 	}
 }
@@ -250,11 +258,27 @@ func (c cacheControl) private() cacheControl {
 	return list
 }
 
+// guarded keeps an answer that not everybody may see out of shared caches, whatever was said of it.
+func (c cacheControl) guarded() cacheControl {
+	if slices.Contains(c, neverStored) {
+		return c
+	}
+	list := c.private()
+	if !slices.Contains(list, "private") {
+		list = append(list, "private")
+	}
+	return list
+}
+
 // entityTag covers the bytes, the type they are sent with, and the fields that rules set or take away.
 func entityTag(a *Answer) string {
 	sum := sha256.New()
-	sum.Write(a.File.Digest[:]) //nolint:errcheck // a hash takes everything
-	sum.Write([]byte(a.File.Type))
+	if a.Own != nil {
+		sum.Write(a.Own.Data) //nolint:errcheck // a hash takes everything
+	} else {
+		sum.Write(a.File.Digest[:])
+		sum.Write([]byte(a.File.Type))
+	}
 	for _, f := range a.Header {
 		if f.Rule != nil {
 			sum.Write([]byte("\n" + strings.ToLower(f.Name) + ": " + f.Value))

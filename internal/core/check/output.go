@@ -39,7 +39,7 @@ const maxPage = 10 << 20
 // wrong base path, links through a redirect, links that only a client-side route could answer, and what browsers ask for unasked.
 // Each address is told once, with the number of places that name it.
 func Pages(ctx context.Context, out Output) (finding.List, error) {
-	c := &pageCheck{Output: out, answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{}, scripted: map[string][]string{}}
+	c := &pageCheck{Output: out, strays: map[Place]*stray{}, foreign: map[string]*named{}, answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{}, scripted: map[string][]string{}}
 	if err := c.read(ctx); err != nil {
 		return nil, err
 	}
@@ -56,7 +56,9 @@ type pageCheck struct {
 	first    string
 	scripts  map[string]int      // by script: how many pages load it
 	scripted map[string][]string // by the address of a page that ends in a slash: the scripts that it loads
-	shells   []string            // addresses that may be those of applications, in order
+	strays   map[Place]*stray
+	foreign  map[string]*named // by host and path
+	shells   []string          // addresses that may be those of applications, in order
 }
 
 // named is an address that pages name.
@@ -75,7 +77,7 @@ func (c *pageCheck) read(ctx context.Context) error {
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, file := range c.Files {
 		isPage, extension := media.ClassOf(file.Path) == media.Page, media.Extension(file.Path)
-		if !isPage && extension != ".css" && extension != ".webmanifest" || file.Size > maxPage || c.Only != nil && !c.Only(file) {
+		if !isPage && extension != ".css" && extension != ".webmanifest" && (len(c.Places) == 0 || !slices.Contains(written, extension)) || file.Size > maxPage || c.Only != nil && !c.Only(file) {
 			continue
 		}
 		group.Go(func() error {
@@ -83,12 +85,13 @@ func (c *pageCheck) read(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
+			c.addPlaces(file, data)
 			switch {
 			case isPage:
 				c.addPage(file, readPage(data))
 			case extension == ".css":
 				c.add(file, readStyle(data), "")
-			default:
+			case extension == ".webmanifest":
 				c.add(file, readManifest(data), "")
 			}
 			return nil
@@ -138,6 +141,9 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 	seen := map[string]bool{}
 	for _, ref := range references {
 		target, below, ok := c.resolve(from, ref.target)
+		if !ok {
+			c.addForeign(file, from, ref)
+		}
 		if !ok || seen[target] {
 			continue
 		}
@@ -239,7 +245,8 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 				Next: `add favicon.ico, or name an icon in each page: <link rel="icon" href="...">`})
 		}
 	}
-	return found, nil
+	more, err := c.elsewhere(ctx)
+	return append(found, more...), err
 }
 
 // judge says what is wrong with an address that pages name.

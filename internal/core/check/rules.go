@@ -24,6 +24,7 @@ type Input struct {
 	Program *rules.Program
 	Files   []release.File // all that Site finds, in order of path
 	Own     []string       // absolute addresses of the site's environments, ending in a slash
+	Places  []Place        // the hosts of the site's environments; none where the build was told its address
 	Now     time.Time
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,8 @@ var (
 	ErrNothingBefore = errors.New("no earlier release")
 	// ErrNeverThere: what was asked for was never live in the environment.
 	ErrNeverThere = errors.New("never live there")
+	// ErrGone: the environment serves nothing.
+	ErrGone = errors.New("serves nothing")
 	// ErrAlready: the environment is already in the state that was asked for.
 	ErrAlready = errors.New("already so")
 )
@@ -44,26 +47,48 @@ type Move struct {
 	Document       Document
 	KeepDocument   bool
 	DuringFreezeOK bool // a person was shown the freeze and goes on; without it a freeze refuses
+
+	// Expires is when the environment ends; nil for never. An entry before that ends later, because somebody said so, is left its time.
+	Expires *time.Time
 }
 
-// Activate decides a deploy or a promotion. A freeze that was overridden by a person goes on.
+// after begins the entry that follows head: the state goes on as it is, who may look above all. A removal leaves only that.
+func after(head *Entry, kind Kind) Entry {
+	if head == nil {
+		return Entry{Kind: kind}
+	}
+	return Entry{
+		Kind: kind, Release: head.Release, Origin: head.Origin, Document: head.Document, DocumentCommit: head.DocumentCommit,
+		Frozen: head.Frozen, Access: head.Access, Expires: head.Expires,
+	}
+}
+
+// by fills in what wrote an entry.
+func (e Entry) by(cause, who, why string) Entry {
+	e.Cause, e.Who, e.Why = cause, who, why
+	return e
+}
+
+// Activate decides a deploy or a promotion. A freeze that was overridden by a person goes on. now is by the store's clock.
 func Activate(kind Kind, move Move, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
-		entry := Entry{Kind: kind, Release: move.Release, Origin: move.Origin, Cause: move.Cause, Who: move.Who, Why: move.Why}
-		if !move.KeepDocument {
+		entry := after(head, kind).by(move.Cause, move.Who, move.Why)
+		entry.Release, entry.Origin, entry.Expires = move.Release, move.Origin, move.Expires
+		if !move.KeepDocument || head == nil {
 			entry.Document, entry.DocumentCommit = move.Document.Digest, move.Document.Commit
 		}
 		if head == nil {
 			return entry, nil
 		}
+		if head.Expires != nil && entry.Expires != nil && head.Expires.After(*entry.Expires) && !head.Gone(now) {
+			entry.Expires = head.Expires
+		}
+		entry.Frozen = nil
 		if head.Frozen.At(now) {
 			if !move.DuringFreezeOK {
 				return Entry{}, &Refusal{Reason: ErrFrozen, Entry: *head}
 			}
 			entry.Frozen = head.Frozen
-		}
-		if move.KeepDocument {
-			entry.Document, entry.DocumentCommit = head.Document, head.DocumentCommit
 		}
 		return entry, nil
 	}
@@ -87,11 +112,8 @@ func (j *Journal) Return(ctx context.Context, back Back) Decide {
 		if err != nil {
 			return Entry{}, err
 		}
-		entry := Entry{
-			Kind: Rollback, Release: target.Release, Origin: target.Origin, Reactivates: target.origin(),
-			Document: head.Document, DocumentCommit: head.DocumentCommit, Frozen: head.Frozen,
-			Cause: back.Cause, Who: back.Who, Why: back.Why,
-		}
+		entry := after(head, Rollback).by(back.Cause, back.Who, back.Why)
+		entry.Release, entry.Origin, entry.Reactivates = target.Release, target.Origin, target.origin()
 		if !back.KeepFollowing {
 			entry.Frozen = &Frozen{Who: back.Who, When: j.Now().UTC().Truncate(time.Millisecond), Why: back.Why}
 		}
@@ -103,7 +125,10 @@ func (j *Journal) Return(ctx context.Context, back Back) Decide {
 func (j *Journal) target(ctx context.Context, head Entry, wanted func(Entry) bool) (Entry, error) {
 	from, reason := head.Number, ErrNeverThere
 	if wanted == nil {
-		from, reason = j.current(ctx, head).origin()-1, ErrNothingBefore
+		from, reason = head.Number, ErrNothingBefore
+		if !head.Release.IsZero() { // of one that was removed, the last release comes back
+			from = j.Current(ctx, head).origin() - 1
+		}
 		wanted = func(e Entry) bool { return e.Release != head.Release }
 	}
 	for entry, err := range j.Back(ctx, from) {
@@ -121,8 +146,9 @@ func (j *Journal) target(ctx context.Context, head Entry, wanted func(Entry) boo
 	return Entry{}, &Refusal{Reason: reason, Entry: head}
 }
 
-// current returns the newest activation at or before head: a freeze or a thaw names the release, but did not choose it.
-func (j *Journal) current(ctx context.Context, head Entry) Entry {
+// Current returns the newest activation at or before head: a freeze or a thaw names the release, but did not choose it. Without one that
+// can be read, it is head.
+func (j *Journal) Current(ctx context.Context, head Entry) Entry {
 	if head.Kind.Activates() {
 		return head
 	}
@@ -134,34 +160,102 @@ func (j *Journal) current(ctx context.Context, head Entry) Entry {
 	return head
 }
 
-// SetFrozen decides a freeze, or, with nil, a thaw.
-func SetFrozen(frozen *Frozen, cause, who, why string) Decide {
+// SetFrozen decides a freeze, or, with nil, a thaw. now is by the store's clock: a freeze whose time has passed needs no thaw.
+func SetFrozen(frozen *Frozen, cause, who, why string, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
 		if head == nil {
 			return Entry{}, ErrEmpty
 		}
-		if frozen == nil && head.Frozen == nil {
+		if frozen == nil && !head.Frozen.At(now) {
 			return Entry{}, &Refusal{Reason: ErrAlready, Entry: *head}
 		}
-		entry := *head
-		entry.Kind, entry.Frozen, entry.Reactivates = Thaw, frozen, 0
+		kind := Thaw
 		if frozen != nil {
-			entry.Kind = Freeze
+			kind = Freeze
 		}
-		entry.Cause, entry.Who, entry.Why = cause, who, why
+		entry := after(head, kind).by(cause, who, why)
+		entry.Frozen = frozen
 		return entry, nil
 	}
 }
 
-// Remove decides that an environment serves nothing any more.
-func Remove(cause, who string) Decide {
+// Remove decides that an environment serves nothing any more. Its addresses stay, so that they can say so, and its password, in case
+// that it comes back. The error is ErrGone for one that serves nothing anyway.
+func Remove(ended Ended, cause, who, why string) Decide {
 	return func(head *Entry) (Entry, error) {
 		if head == nil {
 			return Entry{}, ErrEmpty
 		}
-		return Entry{Kind: Removal, Cause: cause, Who: who}, nil
+		if head.Release.IsZero() {
+			return Entry{}, &Refusal{Reason: ErrGone, Entry: *head}
+		}
+		entry := after(head, Removal).by(cause, who, why)
+		ended.Commit, ended.Branch = head.Commit, head.Branch
+		entry.Release, entry.Origin, entry.Frozen, entry.Expires, entry.Ended = release.ID{}, Origin{}, nil, nil, &ended
+		if entry.Access != nil {
+			entry.Access = &Looking{Password: head.Access.Password, User: head.Access.User}
+		}
+		return entry, nil
 	}
 }
+
+// SetDocument decides that an environment has another document, and nothing else changes.
+func SetDocument(document Document, automatic bool, cause, who, why string, now time.Time) Decide {
+	return func(head *Entry) (Entry, error) {
+		switch {
+		case head == nil:
+			return Entry{}, ErrEmpty
+		case head.Document == document.Digest:
+			return Entry{}, &Refusal{Reason: ErrAlready, Entry: *head}
+		case automatic && head.Frozen.At(now):
+			return Entry{}, &Refusal{Reason: ErrFrozen, Entry: *head}
+		}
+		entry := after(head, Settings).by(cause, who, why)
+		entry.Document, entry.DocumentCommit = document.Digest, document.Commit
+		return entry, nil
+	}
+}
+
+// SetExpiry decides that an environment ends at another time; nil for never.
+func SetExpiry(expires *time.Time, cause, who, why string, now time.Time) Decide {
+	return func(head *Entry) (Entry, error) {
+		switch {
+		case head == nil:
+			return Entry{}, ErrEmpty
+		case head.Release.IsZero() || head.HasExpired(now) && expires != nil && !expires.After(now):
+			return Entry{}, &Refusal{Reason: ErrGone, Entry: *head}
+		}
+		entry := after(head, Settings).by(cause, who, why)
+		entry.Expires = expires
+		return entry, nil
+	}
+}
+
+// SetAccess decides who may look. change gets what held, never nil, and returns what holds from now on; nil for everybody. It may
+// return an error, such as ErrAlready. A journal may begin with such an entry: the password is there before anything else is.
+func SetAccess(change func(Looking) (*Looking, error), cause, who, why string) Decide {
+	return func(head *Entry) (Entry, error) {
+		entry := after(head, Access).by(cause, who, why)
+		if head != nil {
+			entry.Ended = head.Ended
+		}
+		now := Looking{}
+		if entry.Access != nil {
+			now = *entry.Access
+			now.Shares = slices.Clone(now.Shares)
+		}
+		next, err := change(now)
+		if errors.Is(err, ErrAlready) && head != nil {
+			err = &Refusal{Reason: ErrAlready, Entry: *head}
+		}
+		entry.Access = next
+		return entry, err
+	}
+}
+
+// Previews is the stored name of the journal that holds who may look at previews, all of them. It serves nothing, and no environment
+// has this name.
+const Previews = "previews"
 
 // PreviewPrefix begins the stored name of a preview; no fixed environment has a dot in its name.
 const PreviewPrefix = "preview."

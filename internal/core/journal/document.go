@@ -3,6 +3,10 @@ package journal
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
 
 	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
@@ -25,6 +29,10 @@ type DocumentContent struct {
 	Upstreams map[string]string `json:"upstreams,omitempty"`
 	// Retention says which releases of the environment are kept; nil for the default.
 	Retention *Retention `json:"retention,omitempty"`
+	// Settings is a JSON document that the environment answers with at SettingsPath, so that one and the same release knows where it runs.
+	Settings json.RawMessage `json:"settings,omitempty"`
+	// SettingsPath is an absolute path, escaped; "" without settings.
+	SettingsPath string `json:"settings_path,omitempty"`
 }
 
 // Retention says which releases of an environment a prune keeps besides the one that is live.
@@ -40,12 +48,54 @@ var DefaultRetention = Retention{Releases: 10, Seconds: 30 * 24 * 60 * 60}
 // NewDocument makes the document of an environment of which a commit says content. If that is nothing, there is none: the zero
 // Document.
 func NewDocument(content DocumentContent, commit string) (Document, error) {
-	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 && content.Retention == nil {
+	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 && content.Retention == nil && content.Settings == nil {
 		return Document{Commit: commit}, nil
 	}
 	content.Format = Format
 	data, err := canon.Marshal(content)
 	return Document{Digest: digest.Of(data), Commit: commit, Data: data, DocumentContent: content}, err
+}
+
+// Changes lists, one line each, how a document differs from the one before.
+func (d DocumentContent) Changes(before DocumentContent) []string {
+	var lines []string
+	changed := func(what, old, new string) {
+		if old == "" {
+			old = "none"
+		}
+		if new == "" {
+			new = "none"
+		}
+		if old != new {
+			lines = append(lines, what+": "+old+" -> "+new)
+		}
+	}
+	changed("addresses", strings.Join(before.Addresses, ", "), strings.Join(d.Addresses, ", "))
+	for _, name := range slices.Sorted(maps.Keys(merged(before.Upstreams, d.Upstreams))) {
+		changed("upstream "+name, before.Upstreams[name], d.Upstreams[name])
+	}
+	if changed("settings", string(before.Settings), string(d.Settings)); d.Settings != nil && before.Settings != nil {
+		changed("settings are at", before.SettingsPath, d.SettingsPath)
+	}
+	changed("retention", before.Retention.String(), d.Retention.String())
+	return lines
+}
+
+func merged(a, b map[string]string) map[string]string {
+	all := maps.Clone(a)
+	if all == nil {
+		all = map[string]string{}
+	}
+	maps.Copy(all, b)
+	return all
+}
+
+// String writes what is kept; "" for nil.
+func (r *Retention) String() string {
+	if r == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d releases, and those of the last %s", r.Releases, time.Duration(r.Seconds)*time.Second)
 }
 
 // DecodeDocument reads the object of a document. The caller has verified the bytes.

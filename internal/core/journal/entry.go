@@ -28,7 +28,8 @@ const (
 	Rollback  Kind = "rollback"
 	Freeze    Kind = "freeze"
 	Thaw      Kind = "thaw"
-	Settings  Kind = "settings"
+	Settings  Kind = "settings" // the environment's document, or when it expires
+	Access    Kind = "access"   // who may look
 	Removal   Kind = "removal"
 )
 
@@ -37,7 +38,7 @@ func (k Kind) Activates() bool { return k == Deploy || k == Promotion || k == Ro
 
 func (k Kind) known() bool {
 	switch k {
-	case Deploy, Promotion, Rollback, Freeze, Thaw, Settings, Removal:
+	case Deploy, Promotion, Rollback, Freeze, Thaw, Settings, Access, Removal:
 		return true
 	}
 	return false
@@ -84,6 +85,12 @@ type Entry struct {
 	DocumentCommit string `json:"document_commit,omitempty"`
 	// Frozen is set while automatic activations are refused.
 	Frozen *Frozen `json:"frozen,omitempty"`
+	// Access is set where not everybody may look.
+	Access *Looking `json:"access,omitempty"`
+	// Expires is when a preview ends by itself, by the store's clock.
+	Expires *time.Time `json:"expires,omitempty"`
+	// Ended says, of a removal, why there is nothing any more.
+	Ended *Ended `json:"ended,omitempty"`
 
 	Cause string    `json:"cause"`         // what wrote it: "command", "follow", "hook"
 	Who   string    `json:"who"`           // a name, with an address where Git has one
@@ -109,6 +116,45 @@ type Frozen struct {
 	Why   string     `json:"why,omitempty"`
 	Until *time.Time `json:"until,omitempty"` // unset: until thawed
 }
+
+// Looking says who may look at what an environment serves: whoever knows the password, or has a link that is shared.
+type Looking struct {
+	Password string `json:"password,omitempty"` // its bcrypt hash; "" for none: then everybody may look
+	User     string `json:"user,omitempty"`     // the name that goes with it; "" for any
+	// Shares are the links that open it without the password.
+	Shares []Share `json:"shares,omitempty"`
+}
+
+// Share is a link that opens an environment until it expires. The link itself is not kept, only the digest of its secret part.
+type Share struct {
+	Digest digest.Digest `json:"digest"`
+	Until  time.Time     `json:"until"` // UTC, by the store's clock
+	Who    string        `json:"who"`   // made it
+	Why    string        `json:"why,omitempty"`
+}
+
+// Protects reports whether a password is asked for.
+func (l *Looking) Protects() bool { return l != nil && l.Password != "" }
+
+// Ended says why an environment was removed, and where what it showed is now.
+type Ended struct {
+	Reason Reason `json:"reason"`
+	Into   string `json:"into,omitempty"`   // the stored name of the environment that shows it now
+	Commit string `json:"commit,omitempty"` // what was there
+	Branch string `json:"branch,omitempty"`
+}
+
+// Reason is why an environment was removed.
+type Reason string
+
+// The reasons of a removal.
+const (
+	OnRequest Reason = "request" // somebody removed it
+	Expired   Reason = "expired" // its time had come
+	Merged    Reason = "merged"  // its branch was merged
+	Deleted   Reason = "deleted" // its branch was deleted
+	Room      Reason = "room"    // there were more previews than there may be
+)
 
 // At reports whether the freeze holds at the given time.
 func (f *Frozen) At(now time.Time) bool { return f != nil && (f.Until == nil || now.Before(*f.Until)) }
@@ -137,7 +183,7 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 	if e.Site != site || e.Environment != environment || e.Number != number || !e.Kind.known() {
 		return Entry{}, fmt.Errorf("%s: %w: it says that it is %s: %s:%d (%s)", place, ErrDamaged, e.Site, e.Environment, e.Number, e.Kind)
 	}
-	if e.Kind.Activates() == e.Release.IsZero() && e.Kind != Freeze && e.Kind != Thaw && e.Kind != Settings {
+	if e.Kind.Activates() && e.Release.IsZero() || e.Kind == Removal && !e.Release.IsZero() {
 		return Entry{}, fmt.Errorf("%s: %w: a %s with release %q", place, ErrDamaged, e.Kind, e.Release)
 	}
 	return e, nil
@@ -145,6 +191,12 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 
 // Label is how an entry is written and typed: environment:number.
 func (e Entry) Label() string { return fmt.Sprintf("%s:%d", DisplayName(e.Environment), e.Number) }
+
+// Gone reports whether the environment serves nothing at a time, by the store's clock: it was removed, or has expired.
+func (e Entry) Gone(now time.Time) bool { return e.Release.IsZero() || e.HasExpired(now) }
+
+// HasExpired reports whether the entry's time had come at a time, by the store's clock.
+func (e Entry) HasExpired(now time.Time) bool { return e.Expires != nil && !now.Before(*e.Expires) }
 
 // origin returns the number of the entry that first put this state live.
 func (e Entry) origin() int64 {

@@ -47,10 +47,10 @@ func TestAHintSavesProbesAndIsNeverReliedOn(t *testing.T) {
 		assert.LessOrEqual(t, len(store.asked), most, "hint %d: %v", hint, store.asked)
 	}
 	store.asked = nil
-	_, err := j.Append(t.Context(), last, journal.SetFrozen(&journal.Frozen{Who: "x"}, "command", "x", ""))
+	_, err := j.Append(t.Context(), last, journal.SetFrozen(&journal.Frozen{Who: "x"}, "command", "x", "", noon))
 	require.NoError(t, err)
 	assert.Empty(t, store.asked, "an entry that was written is known")
-	stale, err := j.Append(t.Context(), last, journal.SetFrozen(nil, "command", "x", ""))
+	stale, err := j.Append(t.Context(), last, journal.SetFrozen(nil, "command", "x", "", noon))
 	require.NoError(t, err)
 	assert.EqualValues(t, 42, stale.Number, "who knows an older one reads the newer")
 	require.NoError(t, store.Replace(t.Context(), storage.JournalKey("corvane", "production", 20), []byte("damaged")))
@@ -84,11 +84,11 @@ func TestHintsAreKeptForEachEnvironment(t *testing.T) {
 
 func TestARemovalServesNothing(t *testing.T) {
 	j := of(&memory.Store{})
-	_, err := j.Append(t.Context(), journal.Entry{}, journal.Remove("command", "x"))
+	_, err := j.Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{}, "command", "x", ""))
 	require.ErrorIs(t, err, journal.ErrEmpty)
 	_, err = j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
 	require.NoError(t, err)
-	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Remove("command", "Ines Marrow"))
+	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.Merged, Into: "production"}, "command", "Ines Marrow", ""))
 	require.NoError(t, err)
 	read, err := j.Get(t.Context(), entry.Number)
 	require.NoError(t, err)

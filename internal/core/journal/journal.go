@@ -105,6 +105,24 @@ func (j *Journal) Back(ctx context.Context, n int64) iter.Seq2[Entry, error] {
 	}
 }
 
+// LeftBy returns the rollback by which what is live came to be, and tells of an entry, by left, whether that rollback left it behind. It
+// returns false if what is live was not chosen by a rollback.
+func (j *Journal) LeftBy(ctx context.Context, head Entry, left func(Entry) bool) (rollback, entry Entry, found bool) {
+	rollback = j.Current(ctx, head)
+	if rollback.Kind != Rollback {
+		return Entry{}, Entry{}, false
+	}
+	for entry, err := range j.Back(ctx, rollback.Number-1) {
+		if entry.Number <= rollback.Reactivates {
+			break
+		}
+		if err == nil && entry.Kind.Activates() && left(entry) {
+			return rollback, entry, true
+		}
+	}
+	return rollback, Entry{}, false
+}
+
 // Decide makes the entry that should follow head, which is nil in an empty journal. Append fills in the fields that say where
 // and when. It may be called several times, each time with a newer head.
 type Decide func(head *Entry) (Entry, error)

@@ -271,11 +271,11 @@ func TestFreeze(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotNil(t, entry.Frozen, "a deploy that a person insisted on does not thaw")
 
-	entry, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", ""))
+	entry, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", "", noon))
 	require.NoError(t, err)
 	assert.Nil(t, entry.Frozen)
 	assert.Equal(t, id("c"), entry.Release, "a thaw moves nothing")
-	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", ""))
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", "", noon))
 	require.ErrorIs(t, err, journal.ErrAlready)
 	entry, err = back(t, j, nil)
 	require.NoError(t, err)

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -15,7 +16,9 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/spelling"
 )
 
@@ -114,12 +117,63 @@ func (p *parse) top(c *Config) keys {
 		"store":        p.text(&c.Store),
 		"retention":    p.retention(&c.Retention),
 		"environments": p.environments(c),
-		"previews": p.inner(func() keys {
-			return keys{"follows": p.texts(&c.Previews.Follows), "refs": p.list(&c.Previews.Refs, p.isRefs), "upstreams": p.upstreams(&c.Previews.Upstreams), "retention": p.retention(&c.Previews.Retention)}
-		}),
+		"settings_path": func(node ast.Node) {
+			p.text(&c.SettingsPath)(node)
+			if path.Clean(c.SettingsPath) != c.SettingsPath || !strings.HasPrefix(c.SettingsPath, "/") || c.SettingsPath == "/" || url.PathEscape(strings.ReplaceAll(c.SettingsPath, "/", "")) != strings.ReplaceAll(c.SettingsPath, "/", "") {
+				p.at(node, "%q is not the path of a file; write /settings.json", c.SettingsPath)
+			}
+		},
+		"commit_address": func(node ast.Node) {
+			p.text(&c.CommitAddress)(node)
+			if at, err := url.Parse(c.CommitAddress); err != nil || at.Host == "" || !strings.Contains(c.CommitAddress, CommitPlace) {
+				p.at(node, "%q should be an address with %s in it: https://code.corvane.example/site/commit/%s", c.CommitAddress, CommitPlace, CommitPlace)
+			}
+		},
+		"previews": p.inner(func() keys { return p.previews(&c.Previews) }),
 		"follow": p.inner(func() keys {
 			return keys{"superseded": p.oneOf(&c.Follow.Superseded, Finish, Cancel), "parallel": p.count(&c.Follow.Parallel), "every": p.duration(&c.Follow.Every)}
 		}),
+	}
+}
+
+func (p *parse) previews(v *Previews) keys {
+	return keys{
+		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs, p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "retention": p.retention(&v.Retention),
+		"addresses": p.previewAddresses(&v.Addresses), "settings": p.json(&v.Settings), "wait_for": p.list(&v.WaitFor, p.isWaitFor),
+		"expire_after": p.duration(&v.Expire), "most": p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
+	}
+}
+
+// previewAddresses reads addresses of which each stands for one of every preview.
+func (p *parse) previewAddresses(to *[]string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.addressesWith(to, func(value string) string {
+			if !strings.Contains(value, LabelPlace) {
+				return "has no " + LabelPlace + ", so all previews would share it"
+			}
+			return checkAddress(strings.ReplaceAll(value, LabelPlace, "label"))
+		}, "https://"+LabelPlace+".preview.corvane.example/")(node)
+	}
+}
+
+// json reads any value, as JSON in canonical form.
+func (p *parse) json(to *json.RawMessage) func(ast.Node) {
+	return func(node ast.Node) {
+		var value any
+		err := yaml.NodeToValue(node, &value)
+		if err == nil {
+			*to, err = canon.Marshal(value)
+		}
+		if err != nil {
+			p.at(node, "this cannot be written as JSON: %s", plain(err.Error()))
+		}
+	}
+}
+
+// isWaitFor refuses what is plainly neither an address nor a command.
+func (p *parse) isWaitFor(node ast.Node, value string) {
+	if strings.TrimSpace(value) == "" {
+		p.at(node, "write an address, such as /fares/, or a command")
 	}
 }
 
@@ -249,19 +303,22 @@ func (p *parse) environments(c *Config) func(ast.Node) {
 		c.Environments = map[string]Environment{}
 		for _, pair := range p.pairs(node) {
 			name := pair.Key.String()
-			if !IsLabel(name) || name == "preview" || name == "release" {
-				p.at(pair.Key, "%q cannot name an environment: small letters, digits and dashes, and neither preview nor release", name)
+			if !IsLabel(name) || slices.Contains(reserved, name) {
+				p.at(pair.Key, "%q cannot name an environment: small letters, digits and dashes, and not preview, previews or release", name)
 				continue
 			}
 			var e Environment
 			if pair.Value.Type() != ast.NullType {
 				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams),
-					"retention": p.retention(&e.Retention)})
+					"retention": p.retention(&e.Retention), "settings": p.json(&e.Settings), "wait_for": p.list(&e.WaitFor, p.isWaitFor)})
 			}
 			c.Environments[name] = e
 		}
 	}
 }
+
+// reserved are names that no environment can have.
+var reserved = []string{"preview", journal.Previews, "release"}
 
 // scalar reads a value that is one word or one line.
 func (p *parse) scalar(node ast.Node) (string, bool) {
@@ -468,10 +525,14 @@ func (p *parse) count(to *int64) func(ast.Node) {
 }
 
 func (p *parse) addresses(to *[]string) func(ast.Node) {
+	return p.addressesWith(to, checkAddress, "https://www.corvane.example/")
+}
+
+func (p *parse) addressesWith(to *[]string, check func(string) string, example string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.list(to, func(item ast.Node, value string) {
-			if why := checkAddress(value); why != "" {
-				p.at(item, "%q %s; write https://www.corvane.example/", value, why)
+			if why := check(value); why != "" {
+				p.at(item, "%q %s; write %s", value, why, example)
 			}
 		})(node)
 		for i, address := range *to {

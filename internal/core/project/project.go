@@ -3,6 +3,7 @@ package project
 
 import (
 	"cmp"
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
@@ -33,6 +34,10 @@ type Config struct {
 	Environments map[string]Environment `yaml:"environments"`
 	Previews     Previews               `yaml:"previews"`
 	Follow       Follow                 `yaml:"follow"`
+	// SettingsPath is the address at which each environment answers with its settings; DefaultSettingsPath unless said.
+	SettingsPath string `yaml:"settings_path"`
+	// CommitAddress is where a code host shows a commit: an address with {commit} in it.
+	CommitAddress string `yaml:"commit_address"`
 }
 
 // Build says how the site is made from a commit.
@@ -107,11 +112,19 @@ const (
 
 // Environment is a fixed environment.
 type Environment struct {
-	Follows   string            `yaml:"follows"`   // the branch whose commits go there
+	Follows   string            `yaml:"follows"`   // the branch whose commits go there; Nothing for none
 	Addresses []string          `yaml:"addresses"` // absolute URLs; the first is canonical, its path is the base path
 	Upstreams map[string]string `yaml:"upstreams"` // where proxy rules lead, by name
 	Retention *Retention        `yaml:"retention"`
+	Settings  json.RawMessage   `yaml:"settings"` // any JSON value; nil for none
+	WaitFor   []string          `yaml:"wait_for"` // what is looked at after an activation: addresses and commands
 }
+
+// Nothing is what an environment follows that is only promoted to.
+const Nothing = "nothing"
+
+// DefaultSettingsPath is where settings are answered.
+const DefaultSettingsPath = "/settings.json"
 
 // Retention says which releases of an environment a prune keeps.
 type Retention struct {
@@ -126,7 +139,17 @@ type Previews struct {
 	Refs      []string          `yaml:"refs"`      // patterns of refs besides branches: proposed changes
 	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for all previews
 	Retention *Retention        `yaml:"retention"`
+	Addresses []string          `yaml:"addresses"`    // as of an environment, with {preview} in the host or path
+	Settings  json.RawMessage   `yaml:"settings"`     // as of an environment, for all previews
+	WaitFor   []string          `yaml:"wait_for"`     // as of an environment
+	Expire    Duration          `yaml:"expire_after"` // how long after its last activation a preview ends; 0 for never
+	Most      int64             `yaml:"most"`         // how many there may be; 0 for any number
+	// Unguessable gives each label a part that nobody can guess who cannot read the store.
+	Unguessable bool `yaml:"unguessable"`
 }
+
+// LabelPlace stands, in an address of previews, for the label of one.
+const LabelPlace = "{preview}"
 
 // Production is the environment that every site has.
 const Production = "production"
@@ -235,12 +258,38 @@ func (c Config) RulesInOutput() []string {
 
 // Document returns what the configuration says of an environment, by its stored name.
 func (c Config) Document(environment string) journal.DocumentContent {
-	if strings.HasPrefix(environment, journal.PreviewPrefix) {
-		return journal.DocumentContent{Upstreams: c.Previews.Upstreams, Retention: cmp.Or(c.Previews.Retention, c.Retention).record()}
-	}
 	e := c.Environments[environment]
-	return journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams, Retention: cmp.Or(e.Retention, c.Retention).record()}
+	if label, ok := strings.CutPrefix(environment, journal.PreviewPrefix); ok {
+		e = Environment{Upstreams: c.Previews.Upstreams, Retention: c.Previews.Retention, Settings: c.Previews.Settings}
+		for _, address := range c.Previews.Addresses {
+			e.Addresses = append(e.Addresses, strings.ReplaceAll(address, LabelPlace, label))
+		}
+	}
+	content := journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams, Retention: cmp.Or(e.Retention, c.Retention).record(), Settings: e.Settings}
+	if content.Settings != nil {
+		content.SettingsPath = cmp.Or(c.SettingsPath, DefaultSettingsPath)
+	}
+	return content
 }
+
+// WaitFor returns what is looked at after an activation of an environment, by its stored name.
+func (c Config) WaitFor(environment string) []string {
+	if strings.HasPrefix(environment, journal.PreviewPrefix) {
+		return c.Previews.WaitFor
+	}
+	return c.Environments[environment].WaitFor
+}
+
+// CommitLink returns where a code host shows a commit, "" if the configuration does not say.
+func (c Config) CommitLink(commit string) string {
+	if commit == "" {
+		return ""
+	}
+	return strings.ReplaceAll(c.CommitAddress, CommitPlace, commit)
+}
+
+// CommitPlace stands for a commit's hash in Config.CommitAddress.
+const CommitPlace = "{commit}"
 
 // record returns what goes into an environment's document; nil where nothing was said.
 func (r *Retention) record() *journal.Retention {
@@ -272,9 +321,18 @@ func (c Config) Upstreams() []string {
 	return sortedKeys(names)
 }
 
+// MainBranch returns the branch whose configuration says what environments there are: that which production follows, or main where it
+// follows nothing.
+func (c Config) MainBranch(main string) string {
+	if follows := c.Environments[Production].Follows; follows != "" && follows != Nothing {
+		return follows
+	}
+	return main
+}
+
 // Following returns the fixed environment that follows a branch, or "".
 func (c Config) Following(branch string) string {
-	if branch == "" {
+	if branch == "" || branch == Nothing {
 		return ""
 	}
 	if c.Environments[Production].Follows == branch {

@@ -1,7 +1,9 @@
 package project
 
 import (
+	"crypto/hmac"
 	"crypto/sha256"
+	"encoding/base32"
 	"encoding/hex"
 	"fmt"
 	"regexp"
@@ -38,6 +40,29 @@ func ParseDuration(text string) (Duration, error) {
 		return 0, fmt.Errorf("%q is not a length of time; write 90s, 10m, 24h or 7d", text)
 	}
 	return Duration(days + d), nil
+}
+
+// ParseMoment reads a time that is to come: a length of time from now on, or a day or a time in RFC 3339's order (2026-12-27,
+// 2026-12-27T08:00, 2026-12-27T08:00:00+01:00). Without an offset it is in the zone, nil for the machine's own. A day is its beginning.
+func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, error) {
+	if length, err := ParseDuration(text); err == nil {
+		if length == 0 {
+			return time.Time{}, fmt.Errorf("%q is now", text)
+		}
+		return now.Add(time.Duration(length)).UTC().Truncate(time.Second), nil
+	}
+	if zone == nil {
+		zone = time.Local
+	}
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly} {
+		if at, err := time.ParseInLocation(form, text, zone); err == nil {
+			if !at.After(now) {
+				return time.Time{}, fmt.Errorf("%s is past: it is %s", at.Format("2006-01-02 15:04 MST"), now.In(zone).Format("2006-01-02 15:04 MST"))
+			}
+			return at.UTC(), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no time; write 2h, 3d, 2026-12-27 or 2026-12-27T08:00", text)
 }
 
 // Size is a number of bytes, written with decimal units: "500kB", "25MB", "10GB".
@@ -102,6 +127,18 @@ func BranchLabel(branch string) string {
 		label = strings.TrimRight(label[:40], "-")
 	}
 	return label + "-" + hex.EncodeToString(sum[:4])
+}
+
+// PreviewLabel returns the label of a branch's preview. With a secret, it has a part that nobody can guess who does not know that: fifty
+// bits of an HMAC of the branch's name.
+func PreviewLabel(branch, secret string) string {
+	label := BranchLabel(branch)
+	if secret == "" {
+		return label
+	}
+	mac := hmac.New(sha256.New, []byte(secret))
+	mac.Write([]byte("orilla preview\n" + branch)) //nolint:errcheck // a hash takes everything
+	return label + "-" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))[:10]
 }
 
 // hashedForm is the form of labels with a hash; a branch that happens to have it gets one too, so as not to meet another's.

@@ -42,6 +42,16 @@ func JournalKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/journal/%0*d", EnvironmentsKey(site), environment, numberSize, n)
 }
 
+// WaitingKey is the folder of the releases that wait for an environment to be thawed, by their ids.
+func WaitingKey(site, environment string) string {
+	return EnvironmentsKey(site) + "/" + environment + "/waiting"
+}
+
+// OutcomeKey is where it is kept what came of what was looked at after entry n of an environment's journal.
+func OutcomeKey(site, environment string, n int64) string {
+	return fmt.Sprintf("%s/%s/outcomes/%0*d", EnvironmentsKey(site), environment, numberSize, n)
+}
+
 // RunsKey is the folder of a site's runs: the builds that were begun, in their order.
 func RunsKey(site string) string { return "sites/" + site + "/runs" }
 

@@ -63,8 +63,8 @@ func (k *keeper) goDark(ctx context.Context, site, who string) error {
 	for _, environment := range environments {
 		j := k.journal(site, environment)
 		j.Attempt = func() string { return strings.ToLower(rand.Text()) }
-		entry, err := j.Append(ctx, journal.Entry{}, journal.Remove("command", who))
-		if errors.Is(err, journal.ErrEmpty) || errors.Is(err, journal.ErrDamaged) {
+		entry, err := j.Append(ctx, journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.OnRequest}, "command", who, ""))
+		if errors.Is(err, journal.ErrEmpty) || errors.Is(err, journal.ErrGone) || errors.Is(err, journal.ErrDamaged) {
 			continue // it goes anyway
 		}
 		if err != nil {

@@ -1,0 +1,194 @@
+// Package access decides who may look at what an environment serves: whoever sends its password (RFC 7617), or has a link that was
+// shared. Passwords are kept as bcrypt hashes, links as digests, so that who reads a store learns neither.
+package access
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/text/unicode/norm"
+
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+)
+
+// Cookie is the name of the cookie that a shared link leaves behind.
+const Cookie = "orilla_look"
+
+// LinkPath begins the path, below an environment's address, of links that open it: LinkPath + SECRET.
+const LinkPath = "/.orilla/look/"
+
+// What keeps a text from being a password.
+var (
+	ErrShort   = errors.New("is shorter than 8 characters")
+	ErrLong    = errors.New("is longer than 72 bytes")
+	ErrControl = errors.New("has control characters")
+)
+
+// Hash returns the bcrypt hash of a password in Unicode normal form C. The error is ErrShort, ErrLong or ErrControl.
+func Hash(password string) (string, error) {
+	password = norm.NFC.String(password)
+	switch {
+	case strings.ContainsFunc(password, func(c rune) bool { return c < ' ' || c == 0x7f }):
+		return "", ErrControl
+	case len([]rune(password)) < 8:
+		return "", ErrShort
+	case len(password) > 72: // bcrypt looks no further
+		return "", ErrLong
+	}
+	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.DefaultCost)
+	return string(hash), err
+}
+
+// Secret makes the secret part of a link: 26 letters and digits, 128 bits or more.
+func Secret() string { return strings.ToLower(rand.Text()) }
+
+// DigestOf returns what is kept of the secret part of a link.
+func DigestOf(secret string) digest.Digest { return digest.Of([]byte("orilla look\n" + secret)) }
+
+// passFor is how long a pass is good.
+const passFor = 10 * time.Minute
+
+// Pass makes a secret that opens an environment for ten minutes to whoever can read the store, such as a deploy that asks the edge
+// whether a page is there. key is the random incarnation in the site's claim; now is by the store's clock.
+func Pass(key, environment string, now time.Time) string {
+	until := strconv.FormatInt(now.Add(passFor).Unix(), 10)
+	return "p" + until + "." + sign(key, environment, until)
+}
+
+func sign(key, environment, until string) string {
+	mac := hmac.New(sha256.New, []byte(key))
+	fmt.Fprintf(mac, "orilla pass\n%s\n%s", environment, until) //nolint:errcheck // a hash takes everything
+	return hex.EncodeToString(mac.Sum(nil))
+}
+
+// passes reports whether a secret is a pass that is still good, and until when.
+func passes(secret, key, environment string, now time.Time) (time.Time, bool) {
+	rest, ok := strings.CutPrefix(secret, "p")
+	until, signature, both := strings.Cut(rest, ".")
+	if !ok || !both || key == "" || !hmac.Equal([]byte(signature), []byte(sign(key, environment, until))) {
+		return time.Time{}, false
+	}
+	seconds, err := strconv.ParseInt(until, 10, 64)
+	end := time.Unix(seconds, 0)
+	return end, err == nil && now.Before(end)
+}
+
+// Gate says who may look at one environment. It remembers which passwords were right, since looking takes long by intent. It is safe
+// for concurrent use.
+type Gate struct {
+	lookings    []journal.Looking
+	environment string // the stored name
+	known       *sync.Map
+	slots       chan struct{} // bounds how many passwords are looked at at once, so that guessing does not take all of a machine
+}
+
+// NewGate returns the gate of an environment, by its stored name; nil where everybody may look. Of several lookings, each one opens it.
+func NewGate(environment string, lookings ...*journal.Looking) *Gate {
+	g := &Gate{environment: environment, known: &sync.Map{}, slots: make(chan struct{}, 2)}
+	protects := false
+	for _, looking := range lookings {
+		if looking != nil {
+			g.lookings = append(g.lookings, *looking)
+			protects = protects || looking.Protects()
+		}
+	}
+	if !protects {
+		return nil
+	}
+	return g
+}
+
+// Remember takes over what another gate has found to be right. Passwords are remembered with their hashes, so that none opens what it
+// does not belong to.
+func (g *Gate) Remember(other *Gate) {
+	if g != nil && other != nil {
+		g.known = other.known
+	}
+}
+
+// Admits reports whether a request with these header fields may look. key is as Pass takes it; now is by the store's clock. A nil gate
+// admits everybody.
+func (g *Gate) Admits(authorization string, cookies []*http.Cookie, key string, now time.Time) bool {
+	if g == nil {
+		return true
+	}
+	for _, cookie := range cookies {
+		if cookie.Name == Cookie {
+			if _, ok := g.Opens(cookie.Value, key, now); ok {
+				return true
+			}
+		}
+	}
+	user, password, ok := credentials(authorization)
+	return ok && g.right(user, password)
+}
+
+// Opens reports whether the secret part of a link opens the environment, and until when.
+func (g *Gate) Opens(secret, key string, now time.Time) (time.Time, bool) {
+	if until, ok := passes(secret, key, g.environment, now); ok {
+		return until, true
+	}
+	d := DigestOf(secret)
+	for _, looking := range g.lookings {
+		for _, share := range looking.Shares {
+			if share.Digest == d {
+				return share.Until, now.Before(share.Until)
+			}
+		}
+	}
+	return time.Time{}, false
+}
+
+// right reports whether a password is one of those that open.
+func (g *Gate) right(user, password string) bool {
+	password = norm.NFC.String(password)
+	for _, looking := range g.lookings {
+		if looking.Protects() && (looking.User == "" || looking.User == user) && g.matches(looking.Password, password) {
+			return true
+		}
+	}
+	return false
+}
+
+// matches compares a password with a hash. What was right once is not looked at again.
+func (g *Gate) matches(hash, password string) bool {
+	sum := sha256.Sum256([]byte(hash + "\n" + password))
+	if _, ok := g.known.Load(sum); ok {
+		return true
+	}
+	g.slots <- struct{}{}
+	defer func() { <-g.slots }()
+	if bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) != nil {
+		return false
+	}
+	g.known.Store(sum, true)
+	return true
+}
+
+// credentials reads the value of an Authorization field (RFC 7617).
+func credentials(authorization string) (user, password string, ok bool) {
+	scheme, rest, ok := strings.Cut(authorization, " ")
+	if !ok || !strings.EqualFold(scheme, "Basic") {
+		return "", "", false
+	}
+	data, err := base64.StdEncoding.DecodeString(strings.TrimSpace(rest))
+	if err != nil {
+		return "", "", false
+	}
+	return strings.Cut(string(data), ":")
+}
+
+// Challenge is the value of WWW-Authenticate (RFC 7617, section 2.1) for a realm of letters, digits, blanks and slashes.
+func Challenge(realm string) string { return fmt.Sprintf("Basic realm=%q, charset=\"UTF-8\"", realm) }
