@@ -114,7 +114,7 @@ func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	_, err = second.Release(t.Context())
 	require.NoError(t, err)
 	j := journal.Journal{Store: store, Site: "corvane", Environment: "production", Attempt: func() string { return "x" }, Now: time.Now}
-	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill"}, "command", "Tobias Quill", ""))
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill"}, "command", "Tobias Quill", "", time.Now()))
 	require.NoError(t, err)
 	assert.Equal(t, "frozen", fault.Code(second.Activate(t.Context())))
 

@@ -18,9 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
-	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
-	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/demo"
@@ -33,8 +31,8 @@ func (a *app) demoCommand() *cobra.Command {
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open", Args: cobra.NoArgs,
-		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys five of its commits, goes back from the last, follows\n" +
-			"what is committed then, and leaves an edge node running until Ctrl-C.",
+		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys its commits, shows a branch in a preview and promotes\n" +
+			"it, goes back from a mistake, follows what is committed then, and leaves an edge node running until Ctrl-C.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), into, once) },
 	}
 	cmd.Flags().StringVar(&into, "into", "", "make it in `DIR` and leave it there (default: a temporary folder that goes away)")
@@ -106,7 +104,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	}})
 	var owned sync.WaitGroup
 	owned.Go(func() { node.Follow(edgeContext, func() {}) })
-	owned.Go(func() { edge.Announce(edgeContext, t.store, nodeName(t.address), t.address) })
+	owned.Go(func() { edge.Announce(edgeContext, t.store, nodeName(t.address), t.address, node.SetAhead) })
 	owned.Go(func() { edge.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
 	defer owned.Wait()
 	defer stop()
@@ -155,27 +153,12 @@ func (t *tale) tellAll(ctx context.Context) error {
 	if err := t.tellRules(ctx); err != nil {
 		return err
 	}
-	t.say("The next one carries a mistake: a car to Lindmouth for 4.30 instead of 43.00.")
-	if err := t.run(ctx, "deploy"); err != nil {
+	if err := t.tellPreview(ctx); err != nil {
 		return err
 	}
-	t.check(ctx, "the wrong fare is live", "/fares.html", 200, ">4.30<")
-	t.say("It must be gone now.")
-	t.objects = t.countObjects(ctx)
-	if err := t.run(ctx, "rollback", "-m", "a car to Lindmouth for 4.30"); err != nil {
+	if err := t.tellMistake(ctx); err != nil {
 		return err
 	}
-	t.check(ctx, "the right fare is back", "/fares.html", 200, ">42.00<")
-	t.check(ctx, "the notice is still there", "/notices/", 200, "two days early")
-	t.asks(ctx, "so are the rules", "/timetable/winter", "", "301 /sailings/winter")
-	t.claim(ctx, "a rollback uploads nothing", t.countObjects(ctx) == t.objects)
-	t.say("Automatic deploys are refused until somebody thaws production, so the next commit does not bring the mistake back.")
-	if err := t.run(ctx, "history"); err != nil {
-		return err
-	}
-	s := &session{store: t.store, site: "corvane"}
-	number, err := s.journal("production").HeadNumber(ctx, 0)
-	t.claim(ctx, "the journal has six entries", err == nil && number == 6)
 	if err := t.tellFollow(ctx); err != nil {
 		return err
 	}
@@ -183,39 +166,6 @@ func (t *tale) tellAll(ctx context.Context) error {
 		return err
 	}
 	return ctx.Err()
-}
-
-// tellFollow is the part of the story in which commits are built by themselves.
-func (t *tale) tellFollow(ctx context.Context) error {
-	t.say("Tobias corrects the fare on a branch of its own. orilla follow builds every new commit: here once, as in CI. Production is frozen\nand waits; the branch gets a preview.")
-	if err := demo.Correct(ctx, t.project); err != nil {
-		return err
-	}
-	if err := t.run(ctx, "follow", "--once"); err != nil {
-		return err
-	}
-	preview := project.BranchLabel(demo.Correction) + ".preview.corvane.localhost"
-	_, body, err := t.getFrom(ctx, preview, "/fares")
-	t.claim(ctx, "the preview shows the right fare ("+preview+")", err == nil && strings.Contains(body, ">43.00<"))
-	t.check(ctx, "production is as it was", "/fares.html", 200, ">42.00<")
-	t.say("It was looked at, so it is merged, and production is thawed. The merge has the content of the preview: the very release that was\nlooked at goes live, and nothing is built.")
-	if err := demo.Merge(ctx, t.project); err != nil {
-		return err
-	}
-	if err := t.run(ctx, "thaw"); err != nil {
-		return err
-	}
-	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
-	if err != nil {
-		return err
-	}
-	if err := t.run(ctx, "follow", "--once"); err != nil {
-		return err
-	}
-	again, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
-	t.check(ctx, "the right fare is live", "/fares.html", 200, ">43.00<")
-	t.claim(ctx, fmt.Sprintf("the merge built nothing (%d builds)", again), err == nil && built == again)
-	return t.run(ctx, "builds")
 }
 
 // tellRules is the part of the story in which old addresses lead on.
@@ -311,14 +261,7 @@ func (t *tale) say(format string, args ...any) { t.Note("\n%s", fmt.Sprintf(form
 
 // run shows a command and runs this very program with it, in the project.
 func (t *tale) run(ctx context.Context, args ...string) error {
-	shown := make([]string, len(args))
-	for i, arg := range args {
-		shown[i] = arg
-		if strings.Contains(arg, " ") {
-			shown[i] = `"` + arg + `"`
-		}
-	}
-	t.Note("\n%s %s\n", console.Faint("corvane $"), console.Accent("orilla "+strings.Join(shown, " ")))
+	t.announce(args)
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -331,6 +274,28 @@ func (t *tale) run(ctx context.Context, args ...string) error {
 		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s", strings.Join(args, " ")).Because(err).Then("orilla doctor")
 	}
 	return nil
+}
+
+// announce shows a command as it would be typed.
+func (t *tale) announce(args []string) {
+	shown := make([]string, len(args))
+	for i, arg := range args {
+		shown[i] = arg
+		if strings.Contains(arg, " ") {
+			shown[i] = `"` + arg + `"`
+		}
+	}
+	t.Note("\n%s %s\n", console.Faint("corvane $"), console.Accent("orilla "+strings.Join(shown, " ")))
+}
+
+// within reports whether something becomes so within a few moments.
+func (t *tale) within(holds func() bool) bool {
+	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+		if holds() {
+			return true
+		}
+	}
+	return false
 }
 
 // check asks the edge node for a page and looks for a text in it.

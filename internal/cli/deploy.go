@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -30,6 +31,9 @@ type deployOptions struct {
 	pipeline.Order
 	transferOptions
 	ciOptions
+	waitOptions
+	expires                                               string
+	watch                                                 bool
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open bool
 }
 
@@ -60,7 +64,9 @@ func (a *app) deployCommand() *cobra.Command {
 		Example: "  orilla deploy                        the last commit of this branch\n" +
 			"  orilla deploy --working-tree         what is here now, committed or not\n" +
 			"  orilla deploy --from dist            a folder that is already built\n" +
-			"  orilla deploy v1.4 --to staging      a tag, to the environment staging",
+			"  orilla deploy v1.4 --to staging      a tag, to the environment staging\n" +
+			"  orilla deploy --working-tree --to preview/strike --expires 2d      a preview of what is here, for two days\n" +
+			"  orilla deploy --working-tree --to preview/ines --watch             and again at each save",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -74,6 +80,9 @@ func (a *app) deployCommand() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
 	o.flags(cmd)
 	o.ciOptions.flags(cmd)
+	cmd.Flags().StringVar(&o.expires, "expires", "", "with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d (default: previews.expire_after)")
+	o.waitOptions.flags(cmd)
+	cmd.Flags().BoolVar(&o.watch, "watch", false, "with --working-tree: publish again at each save, until Ctrl-C")
 	cmd.Flags().BoolVar(&o.open, "open", false, "open the address in the browser afterwards")
 	return a.jsonFlag(cmd)
 }
@@ -109,7 +118,22 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 		return err
 	}
 	a.branchOfCI(ctx, p, o)
+	if o.watch {
+		return a.watch(ctx, p, o)
+	}
+	return a.deployOnce(ctx, p, o)
+}
+
+// deployOnce carries out one deploy or build of a project.
+func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+	if err := a.learnSecret(ctx, p, o); err != nil {
+		return err
+	}
 	plan, err := a.plan(ctx, p, o)
+	if err != nil {
+		return err
+	}
+	expires, err := o.expireAfter(plan)
 	if err != nil {
 		return err
 	}
@@ -137,7 +161,10 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 		Plan: plan, Store: store, Report: report, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, Stdin: os.Stdin,
 		Automatic: !a.Asks && !o.yes, Cause: "command", TakeOver: o.takeOver, Now: time.Now, Parallel: o.parallel, Rate: limit,
 		Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
+		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) }, ExpireAfter: expires,
+	}
+	if err := a.waitFor(run, o.waitOptions); err != nil {
+		return err
 	}
 	defer run.Close(ctx)
 	started := time.Now()
@@ -157,7 +184,54 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if err := run.Activate(ctx); err != nil {
 		return err
 	}
+	if _, err := a.wait(ctx, run, report); err != nil {
+		return err
+	}
 	return a.reportLive(ctx, o, run, result, flip, started)
+}
+
+// learnSecret reads what labels of previews are made with, where they are to be unguessable; the site's name is claimed first.
+func (a *app) learnSecret(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+	if !p.Standing.Previews.Unguessable || o.NoTarget {
+		return nil
+	}
+	site := cmp.Or(o.Site, p.Site())
+	store, err := a.openStore(ctx, p, !o.dryRun)
+	if fault.Code(err) == "no-store" && o.dryRun {
+		return nil // the label will have its unguessable part once there is a store
+	}
+	if err != nil {
+		return err
+	}
+	claim := func() error {
+		return p.EnsureClaim(ctx, store, site, o.takeOver, func() error { return a.askClaim(ctx, &pipeline.Plan{Project: p, Site: site}, o.yes) })
+	}
+	if o.dryRun {
+		claim = func() error { return nil }
+	}
+	err = p.LearnSecret(ctx, store, site, claim)
+	if errors.Is(err, storage.ErrNotFound) && o.dryRun {
+		err = nil
+	}
+	return pipeline.StoreTrouble(store, err)
+}
+
+// expireAfter reads --expires; 0 if it was not given.
+func (o *deployOptions) expireAfter(plan *pipeline.Plan) (time.Duration, error) {
+	if o.expires == "" {
+		return 0, nil
+	}
+	if !pipeline.IsPreview(plan.Environment) {
+		return 0, fault.New(fault.Usage, "usage", "only previews expire, and %s is none", cmp.Or(journal.DisplayName(plan.Environment), "a release of its own")).Then("--to preview/NAME")
+	}
+	after, err := project.ParseDuration(o.expires)
+	if err == nil && after < project.Duration(time.Minute) {
+		err = fmt.Errorf("%q is too short; a minute is the least", o.expires)
+	}
+	if err != nil {
+		return 0, fault.New(fault.Usage, "bad-time", "--expires: %s", err)
+	}
+	return time.Duration(after), nil
 }
 
 // branchOfCI takes the branch of a detached checkout from what the CI system says.
@@ -355,7 +429,7 @@ func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int,
 	deadline := time.Now().Add(edgeWait)
 	for _, node := range nodes {
 		for {
-			_, label, err := node.Serves(ctx, host(s.site, entry.Environment))
+			_, label, err := node.Serves(ctx, edge.LocalName(s.site, entry.Environment))
 			if err == nil && label == entry.Label() {
 				serving++
 				break

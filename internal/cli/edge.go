@@ -117,7 +117,7 @@ func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Lis
 		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+"/ and at their configured addresses; Ctrl-C ends it"))
 	}
 	owned.Go(func() { node.Follow(ctx, func() {}) })
-	owned.Go(func() { edge.Announce(ctx, store, nodeName(address), address) })
+	owned.Go(func() { edge.Announce(ctx, store, nodeName(address), address, node.SetAhead) })
 	err := edge.Serve(ctx, listener, node)
 	cancel()
 	return err
@@ -146,6 +146,10 @@ func (a *app) tell(event edge.Event) {
 	}
 	switch event.Kind {
 	case "flip":
+		if event.Environment == journal.Previews {
+			a.Print("%s  %s  %s", when, place, console.Faint("who may look was set"))
+			return
+		}
 		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),
 			console.Faint(fmt.Sprintf("(%s %s)", event.Text, source.Short(event.Commit))))
 	case "trouble":

@@ -48,7 +48,7 @@ func (a *app) askLive(ctx context.Context, s *session, req answer.Request, repor
 		return nil, fault.New(fault.Usage, "usage", "%s cannot be asked for", path).Because(err)
 	}
 	if request.Host = req.Host; request.Host == "" {
-		request.Host = host(s.site, journal.StoredName(req.Environment))
+		request.Host = edge.LocalName(s.site, journal.StoredName(req.Environment))
 	}
 	for name, value := range map[string]string{"Accept-Language": req.AcceptLanguage, "Cookie": req.Cookie} {
 		if value != "" {

@@ -30,6 +30,7 @@ import (
 type followOptions struct {
 	transferOptions
 	ciOptions
+	waitOptions
 	repository, branch, project, wake, why string
 	every                                  time.Duration
 	builds                                 int
@@ -67,6 +68,7 @@ func (a *app) followCommand() *cobra.Command {
 	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site, wherever they run")
 	flags.BoolVar(&o.resume, "resume", false, "let them go on")
 	flags.StringVarP(&o.why, "message", "m", "", "with --pause: say why")
+	o.waitOptions.flags(cmd)
 	o.ciOptions.flags(cmd)
 	o.rateFlag(cmd)
 	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
@@ -89,6 +91,9 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 		return fault.New(fault.Usage, "usage", "--parallel and --every take no negative values")
 	}
 	f.Builds = o.builds
+	if f.WaitFor, err = o.list(a); err != nil {
+		return err
+	}
 	if err := a.onlyHere(ctx, f, o.branch); err != nil {
 		return err
 	}
@@ -359,7 +364,7 @@ func (r *followReport) tell(event pipeline.Event) {
 		return
 	}
 	text := r.words(event)
-	if event.Ref == "" {
+	if event.Ref == "" && event.Kind != "ended" {
 		if event.Error != nil {
 			r.Problem(event.Error)
 			if fault.KindOf(event.Error) == fault.Usage {
@@ -397,6 +402,8 @@ func (r *followReport) words(event pipeline.Event) string {
 		return console.Faint("nothing: " + event.Why)
 	case "unchanged":
 		return console.Faint("nothing: " + event.Why)
+	case "ended":
+		return event.Environment + console.Faint(" ended: "+event.Why)
 	case "waits":
 		return console.Warn("waits: ") + event.Why
 	case "superseded":

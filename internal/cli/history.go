@@ -2,7 +2,11 @@ package cli
 
 import (
 	"context"
-	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -10,43 +14,52 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/pins"
-	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
 )
 
 // entryReport is one entry of history with --json.
 type entryReport struct {
-	Entry       string     `json:"entry"`
-	Kind        string     `json:"kind"`
-	Live        bool       `json:"live"`
-	Release     string     `json:"release,omitempty"`
-	Source      string     `json:"source,omitempty"`
-	Commit      string     `json:"commit,omitempty"`
-	Branch      string     `json:"branch,omitempty"`
-	Subject     string     `json:"subject,omitempty"`
-	Reactivates int64      `json:"reactivates,omitempty"`
-	Frozen      bool       `json:"frozen"`
-	Who         string     `json:"who"`
-	When        time.Time  `json:"when"`
-	Why         string     `json:"why,omitempty"`
-	Until       *time.Time `json:"frozen_until,omitempty"`
-	Damage      string     `json:"damage,omitempty"`
+	Entry         string            `json:"entry"`
+	Kind          string            `json:"kind"`
+	Live          bool              `json:"live"`
+	Release       string            `json:"release,omitempty"`
+	Source        string            `json:"source,omitempty"`
+	Commit        string            `json:"commit,omitempty"`
+	CommitAddress string            `json:"commit_address,omitempty"`
+	Tags          []string          `json:"tags,omitempty"`
+	Branch        string            `json:"branch,omitempty"`
+	Subject       string            `json:"subject,omitempty"`
+	Reactivates   int64             `json:"reactivates,omitempty"`
+	Frozen        bool              `json:"frozen"`
+	Who           string            `json:"who"`
+	When          time.Time         `json:"when"`
+	Cause         string            `json:"cause,omitempty"` // "command", "follow", "watch"
+	Why           string            `json:"why,omitempty"`
+	Until         *time.Time        `json:"frozen_until,omitempty"`
+	Expires       *time.Time        `json:"expires,omitempty"`
+	Ended         string            `json:"ended,omitempty"` // of a removal: "request", "expired", "merged", "deleted", "room"
+	Outcome       *pipeline.Outcome `json:"outcome,omitempty"`
+	Damage        string            `json:"damage,omitempty"`
+}
+
+// historyOptions are the flags of history.
+type historyOptions struct {
+	site  string
+	limit int
+	all   bool
 }
 
 func (a *app) historyCommand() *cobra.Command {
-	var site string
-	var limit int
+	var o historyOptions
 	cmd := &cobra.Command{
 		Use: "history [ENVIRONMENT]", Short: "What was live when, who put it there, and why", Args: cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeEnvironments,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.history(cmd.Context(), site, argument(args, 0), limit)
-		},
+		RunE:              func(cmd *cobra.Command, args []string) error { return a.history(cmd.Context(), o, argument(args, 0)) },
 	}
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
-	cmd.Flags().IntVarP(&limit, "limit", "n", 20, "show the last `N` entries; 0 for all")
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().BoolVar(&o.all, "all", false, "of all environments together, in the order of time")
+	cmd.Flags().IntVarP(&o.limit, "limit", "n", 20, "show the last `N` entries; 0 for all")
 	return a.jsonFlag(cmd)
 }
 
@@ -57,59 +70,129 @@ func argument(args []string, i int) string {
 	return ""
 }
 
-func (a *app) history(ctx context.Context, site, typed string, limit int) error {
-	s, err := a.session(ctx, site)
+func (a *app) history(ctx context.Context, o historyOptions, typed string) error {
+	if o.all && typed != "" {
+		return fault.New(fault.Usage, "usage", "--all shows every environment, so %s cannot be named too", typed).Then("orilla history %s", typed)
+	}
+	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
-	environment, err := s.named(ctx, typed)
-	if err != nil {
-		return err
-	}
-	j := s.journal(environment)
-	number, err := j.HeadNumber(ctx, 0)
-	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+	environment, entries := "", s.allEntries(ctx)
+	if !o.all {
+		if environment, err = s.named(ctx, typed); err != nil {
+			return err
+		}
+		number, err := s.journal(environment).HeadNumber(ctx, 0)
+		if err != nil {
+			return pipeline.StoreTrouble(s.store, err)
+		}
+		entries = s.journal(environment).Back(ctx, number)
 	}
 	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
-	reports := []entryReport{}
-	for entry, err := range j.Back(ctx, number) {
-		if limit > 0 && len(reports) == limit {
-			break
-		}
+	reports, tags, heads, more := []entryReport{}, s.tags(ctx), map[string]bool{}, false
+	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		entry.Environment = environment
-		report := describeEntry(entry, err, number)
+		if more = o.limit > 0 && len(reports) == o.limit; more {
+			break
+		}
+		if entry.Environment == "" {
+			entry.Environment = environment
+		}
+		report := describeEntry(entry, err, map[bool]int64{false: entry.Number}[heads[entry.Environment]])
+		heads[entry.Environment] = true
+		report.Live = report.Live && stateOf(&entry, a.Now()) != isExpired
+		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.Standing.CommitLink(entry.Commit)
+		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
+			if report.Outcome, err = pipeline.ReadOutcome(ctx, s.store, entry); err != nil {
+				return pipeline.StoreTrouble(s.store, err)
+			}
+		}
 		reports = append(reports, report)
 		rows = append(rows, a.historyRow(entry, report))
 	}
 	if a.JSON {
 		return a.Document(reports)
 	}
-	if number == 0 {
-		a.Note("nothing was ever deployed to %s of %s; orilla deploy does", journal.DisplayName(environment), s.site)
+	if len(reports) == 0 {
+		what := "production"
+		if environment != "" {
+			what = journal.DisplayName(environment)
+		}
+		a.Note("nothing was ever deployed to %s of %s; orilla deploy does", what, s.site)
 		return nil
 	}
 	a.Table(rows)
-	if more := number - int64(len(reports)); more > 0 {
-		a.Note("%s", console.Faint(console.Count(more, "older entry", "older entries")+"; --limit 0 shows all"))
+	switch {
+	case more && !o.all:
+		number, _, _ := strings.Cut(strings.TrimPrefix(reports[len(reports)-1].Entry, journal.DisplayName(environment)+":"), " ")
+		if n, err := strconv.ParseInt(number, 10, 64); err == nil {
+			a.Note("%s", console.Faint(console.Count(n-1, "older entry", "older entries")+"; --limit 0 shows all"))
+		}
+	case more:
+		a.Note("%s", console.Faint("older entries were left out; --limit 0 shows all"))
 	}
 	return nil
 }
 
+// allEntries yields the entries of all environments of a site, the newest first, each journal from its end to its beginning.
+func (s *session) allEntries(ctx context.Context) iter.Seq2[journal.Entry, error] {
+	return func(yield func(journal.Entry, error) bool) {
+		states, err := pipeline.States(ctx, s.store, s.site, []string{journal.Previews}, nil)
+		if err != nil {
+			yield(journal.Entry{}, err)
+			return
+		}
+		var next []journal.Entry
+		for _, state := range states {
+			if state.Head != nil {
+				next = append(next, *state.Head)
+			}
+		}
+		for len(next) > 0 && ctx.Err() == nil {
+			newest := 0
+			for i := range next {
+				if next[i].When.After(next[newest].When) {
+					newest = i
+				}
+			}
+			entry := next[newest]
+			if !yield(entry, nil) {
+				return
+			}
+			if entry.Number == 1 {
+				next = slices.Delete(next, newest, newest+1)
+				continue
+			}
+			before, err := s.journal(entry.Environment).Get(ctx, entry.Number-1)
+			if err != nil { // the walk goes on below it
+				before = journal.Entry{Environment: entry.Environment, Number: entry.Number - 1, When: entry.When}
+				if !yield(before, err) {
+					return
+				}
+			}
+			next[newest] = before
+		}
+	}
+}
+
+// describeEntry tells of an entry; head is the number of its journal's last one.
 func describeEntry(entry journal.Entry, err error, head int64) entryReport {
 	report := entryReport{
 		Entry: entry.Label(), Kind: string(entry.Kind), Live: entry.Number == head && !entry.Release.IsZero(), Source: string(entry.Source),
 		Commit: entry.Commit, Branch: entry.Branch, Subject: entry.Subject, Reactivates: entry.Reactivates, Frozen: entry.Frozen != nil,
-		Who: entry.Who, When: entry.When, Why: entry.Why,
+		Who: entry.Who, When: entry.When, Cause: entry.Cause, Why: entry.Why, Expires: entry.Expires,
 	}
 	if !entry.Release.IsZero() {
 		report.Release = "r-" + entry.Release.String()
 	}
 	if entry.Frozen != nil {
 		report.Until = entry.Frozen.Until
+	}
+	if entry.Ended != nil {
+		report.Ended = string(entry.Ended.Reason)
 	}
 	if err != nil {
 		report.Damage = err.Error()
@@ -121,30 +204,42 @@ func (a *app) historyRow(entry journal.Entry, report entryReport) []string {
 	if report.Damage != "" {
 		return []string{report.Entry, console.Bad("unreadable"), "", "", report.Damage, "", ""}
 	}
-	label, kind := report.Entry, report.Kind
+	label := report.Entry
 	if report.Live {
 		label = console.Good(label + " live")
 	}
+	about := subjectText(entry.Subject, report.Tags, 42)
+	if entry.Why != "" {
+		about = shorten(entry.Why, 42)
+	}
+	return []string{label, kindText(entry, report.Outcome), entry.Release.Short(), a.commitText(entry.Commit, report.CommitAddress, string(entry.Source)), about,
+		shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
+}
+
+// kindText says what an entry did, and what came of it.
+func kindText(entry journal.Entry, outcome *pipeline.Outcome) string {
+	kind := string(entry.Kind)
 	switch {
 	case entry.Kind == journal.Rollback:
 		kind = console.Warn("rollback to :" + itoa(entry.Reactivates))
+	case entry.Kind == journal.Removal && entry.Ended != nil:
+		kind += console.Faint(" (" + string(entry.Ended.Reason) + ")")
+	case entry.Kind == journal.Access && !entry.Access.Protects():
+		kind += console.Faint(" (open)")
+	case entry.Kind == journal.Access && len(entry.Access.Shares) > 0:
+		kind += console.Faint(" (password, " + console.Count(int64(len(entry.Access.Shares)), "link", "links") + ")")
+	case entry.Kind == journal.Access:
+		kind += console.Faint(" (password)")
 	case entry.Frozen != nil:
 		kind += console.Warn(" (frozen)")
 	}
-	about := entry.Subject
-	if entry.Why != "" {
-		about = entry.Why
+	switch {
+	case outcome != nil && outcome.Passed:
+		kind += console.Good(fmt.Sprintf(", passed %d", len(outcome.Looks)))
+	case outcome != nil:
+		kind += console.Bad(", failed: " + shorten(outcome.Looks[len(outcome.Looks)-1].What, 20))
 	}
-	commit := console.Accent(source.Short(entry.Commit))
-	switch entry.Source {
-	case journal.FromWorkingTree:
-		commit += "+ working tree"
-	case journal.FromOutput:
-		if entry.Commit == "" {
-			commit = console.Faint("output")
-		}
-	}
-	return []string{label, kind, entry.Release.Short(), commit, shorten(about, 42), shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
+	return kind
 }
 
 func (a *app) rollbackCommand() *cobra.Command {
@@ -186,9 +281,6 @@ type rollbackReport struct {
 	DryRun      bool     `json:"dry_run,omitempty"`
 }
 
-// errDryRun ends a decision before anything is written.
-var errDryRun = errors.New("dry run")
-
 func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -199,51 +291,19 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 		return err
 	}
 	started := time.Now()
-	left, entry, err := s.moveBack(ctx, environment, wanted, o)
+	steward, err := s.steward(ctx, "rollback")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	back, err := steward.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Why: o.why}, o.dryRun)
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}
-	return a.reportRollback(ctx, s, o, environment, left, entry, started)
-}
-
-// moveBack writes the entry of a rollback, or with a dry run only decides it, and returns the head that was left besides. What it
-// asks of the store does not depend on the size of the site, and no object is read.
-func (s *session) moveBack(ctx context.Context, environment string, wanted func(journal.Entry) bool, o rollbackOptions) (left, entry journal.Entry, err error) {
-	var hold *pins.Hold
-	if !o.dryRun {
-		if hold, err = s.project.Pin(ctx, s.store, s.site, "rollback"); err != nil {
-			return left, entry, err
-		}
-		defer hold.Drop(ctx)
+	if back.Sound.Looked < back.Sound.Objects {
+		a.Note("%s", console.Faint(fmt.Sprintf("of %d objects that differ, %d were looked at before; orilla store verify looks at all", back.Sound.Objects, back.Sound.Looked)))
 	}
-	j := s.journal(environment)
-	decide := j.Return(ctx, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Cause: "command", Who: s.project.Person(ctx), Why: o.why})
-	var planned journal.Entry
-	entry, err = j.Append(ctx, journal.Entry{Number: s.hints(ctx)[environment]}, func(head *journal.Entry) (journal.Entry, error) {
-		next, err := decide(head)
-		if err != nil {
-			return next, err
-		}
-		left, planned = *head, next
-		if hold != nil && hold.Doomed(storage.ReleaseKey(s.site, next.Release.String())) {
-			return next, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", next.Release.Short()).
-				Then("name a later one: orilla history lists them")
-		}
-		if err := s.whole(ctx, next); err != nil {
-			return next, err
-		}
-		if o.dryRun {
-			return next, errDryRun
-		}
-		return next, nil
-	})
-	if errors.Is(err, errDryRun) {
-		return left, planned, nil
-	}
-	if err == nil {
-		s.hints(ctx).Pulse(ctx, s.store, entry)
-	}
-	return left, entry, err
+	return a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started)
 }
 
 func (a *app) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string, left, entry journal.Entry, started time.Time) error {

@@ -20,6 +20,7 @@ import (
 
 // promoteOptions are the flags of promote.
 type promoteOptions struct {
+	waitOptions
 	site, to, why string
 	yes, dryRun   bool
 }
@@ -29,10 +30,12 @@ func (a *app) promoteCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "promote FROM --to ENVIRONMENT",
 		Short: "Put live elsewhere what an environment serves: the same release, without a build",
-		Long: "Promote points an environment at the very release that another one serves, or that is named: nothing is built or uploaded. A release\n" +
-			"whose build was told where it goes (build.tell) is refused elsewhere.",
+		Long: "Promote points an environment at the very release that another one serves, or that is named: nothing is built or uploaded. What is\n" +
+			"expected of the release's rules and pages is looked at first, as it would be there. A release whose build was told where it goes\n" +
+			"(build.tell) is refused elsewhere.",
 		Example: "  orilla promote staging --to production\n" +
-			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"",
+			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"\n" +
+			"  orilla promote staging --to production --wait-for /fares/ --wait-for \"npm run audit\"",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeEnvironments,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.promote(cmd.Context(), o, args[0]) },
 	}
@@ -41,6 +44,7 @@ func (a *app) promoteCommand() *cobra.Command {
 	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	o.waitOptions.flags(cmd)
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
 	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
@@ -68,13 +72,13 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	}
 	plan := &pipeline.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.Beside}
 	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
-	if o.dryRun {
-		a.Note("%s", console.Faint("nothing was done: --dry-run"))
-		return nil
-	}
+	report := &reporter{app: a}
 	run := &pipeline.Run{
-		Plan: plan, Store: s.store, Report: &reporter{app: a}, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now,
+		Plan: plan, Store: s.store, Report: report, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now, DryRun: o.dryRun,
 		Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+	}
+	if err := a.waitFor(run, o.waitOptions); err != nil {
+		return err
 	}
 	defer run.Close(ctx)
 	started := time.Now()
@@ -82,7 +86,32 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	if err != nil {
 		return err
 	}
+	a.reportPromoted(result)
+	if o.dryRun {
+		a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		return nil
+	}
+	if _, err := a.wait(ctx, run, report); err != nil {
+		return err
+	}
 	return a.reportLive(ctx, &deployOptions{}, run, result, started, started)
+}
+
+// reportPromoted tells how what is promoted differs from what was live, and what was looked at.
+func (a *app) reportPromoted(result *pipeline.Result) {
+	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
+	switch changes := result.Changes; {
+	case changes.First:
+	case changes.Added+changes.Changed+changes.Removed == 0:
+		text += "; the same as those that are live"
+	default:
+		text += "; " + changed(changes)
+	}
+	a.Row(a.Err, "files", text+"; nothing built, nothing sent")
+	if n := result.Rules.Expectations; n > 0 {
+		a.Row(a.Err, "rules", console.Good(console.Count(int64(n), "expectation holds", "expectations hold")))
+	}
+	a.reportFindings(result)
 }
 
 // origin finds the release that was typed, and where it came from: an environment, an entry, a release, or a commit or branch whose

@@ -123,6 +123,7 @@ type deployReport struct {
 	Findings     []finding.Finding `json:"findings,omitempty"` // in what changes
 	Expectations int               `json:"expectations,omitempty"`
 	Addresses    []string          `json:"addresses,omitempty"`
+	Expires      *time.Time        `json:"expires,omitempty"`
 	ReleaseURL   string            `json:"release_address,omitempty"`
 	EdgeNodes    int               `json:"edge_nodes"`
 	EdgeServing  int               `json:"edge_serving"`
@@ -365,7 +366,7 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 		report := a.report(run.Plan, result, run.Number())
 		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
 		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.Release.String(), nearbyPort(nodes))
-		report.EdgeNodes, report.EdgeServing = len(nodes), serving
+		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, result.Entry.Expires
 		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(started).Milliseconds()
 		if err := a.Document(report); err != nil {
 			return err
@@ -376,6 +377,9 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 			a.Print("%s", console.Accent(address))
 		}
 		a.Note("%s %s", console.Faint("this release:"), releaseAddress(s.site, result.Release.String(), nearbyPort(nodes)))
+		if ends := result.Entry.Expires; ends != nil {
+			a.Note("%s %s, %s; %s", console.Faint("ends"), a.Until(*ends), moment(*ends), console.Accent("orilla preview extend "+strings.TrimPrefix(journal.DisplayName(result.Entry.Environment), "preview/")))
+		}
 		if result.Entry.Frozen != nil {
 			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+journal.DisplayName(result.Entry.Environment)))
 		}
@@ -428,7 +432,7 @@ func (a *app) hintEdge(nodes []edge.Presence) {
 func (a *app) addresses(ctx context.Context, s *session, environment string, document digest.Digest, nodes []edge.Presence) []string {
 	var planned []string
 	if s.site == s.project.Site() {
-		planned = s.project.Standing.Environments[environment].Addresses
+		planned = s.project.Standing.Document(environment).Addresses
 	}
 	if !document.IsZero() {
 		if data, err := pipeline.LoadObject(ctx, s.store, document); err == nil {
@@ -443,5 +447,5 @@ func (a *app) addresses(ctx context.Context, s *session, environment string, doc
 		addresses = append(addresses, planned[0])
 		base = basePath(planned[0])
 	}
-	return append(addresses, "http://"+host(s.site, environment)+":"+nearbyPort(nodes)+base)
+	return append(addresses, "http://"+edge.LocalName(s.site, environment)+":"+nearbyPort(nodes)+base)
 }

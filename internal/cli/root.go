@@ -90,7 +90,8 @@ func (a *app) root() *cobra.Command {
 	}{
 		{"Look, and put it up", []*cobra.Command{a.initCommand(), a.serveCommand(), a.checkCommand(), a.explainCommand(), a.rulesCommand(), a.filesCommand(), a.buildCommand(), a.deployCommand(), a.openCommand()}},
 		{"Every commit by itself", []*cobra.Command{a.followCommand(), a.hookCommand(), a.buildsCommand(), a.logCommand(), a.cancelCommand(), a.usageCommand()}},
-		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.promoteCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
+		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.diffCommand(), a.promoteCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
+		{"Show it to some", []*cobra.Command{a.previewCommand(), a.passwordCommand()}},
 		{"Run it", []*cobra.Command{a.edgeCommand(), a.storeCommand(), a.removeSiteCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
 	}
 	for i, group := range groups {
@@ -104,8 +105,8 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(command)
 		}
 	}
-	root.SetHelpCommandGroupID("3")
-	root.SetCompletionCommandGroupID("3")
+	root.SetHelpCommandGroupID("4")
+	root.SetCompletionCommandGroupID("4")
 	wrapUsage(root)
 	return root
 }
@@ -234,17 +235,6 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 // journal returns the journal of an environment, by its stored name.
 func (s *session) journal(environment string) *journal.Journal {
 	return &journal.Journal{Store: s.store, Site: s.site, Environment: environment, Attempt: attempt, Now: time.Now}
-}
-
-// host returns the name below .localhost at which every edge node answers for an environment.
-func host(site, environment string) string {
-	switch label, preview := strings.CutPrefix(environment, journal.PreviewPrefix); {
-	case preview:
-		return label + ".preview." + site + ".localhost"
-	case environment == "production":
-		return site + ".localhost"
-	}
-	return environment + "." + site + ".localhost"
 }
 
 // DefaultEdge is where an edge node listens unless told otherwise.

@@ -2,14 +2,17 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"net/url"
+	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -20,21 +23,53 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
+// The states of an environment, as status and preview tell and filter them.
+const (
+	isLive    = "live"
+	isFrozen  = "frozen"
+	isUnused  = "waiting" // for its first deploy
+	isRemoved = "removed"
+	isExpired = "expired"
+)
+
 // environmentReport is one row of status.
 type environmentReport struct {
-	Environment string     `json:"environment"`
-	Entry       string     `json:"entry,omitempty"`
-	Kind        string     `json:"kind,omitempty"`
-	Release     string     `json:"release,omitempty"`
-	Source      string     `json:"source,omitempty"`
-	Commit      string     `json:"commit,omitempty"`
-	Branch      string     `json:"branch,omitempty"`
-	Subject     string     `json:"subject,omitempty"`
-	Who         string     `json:"who,omitempty"`
-	When        *time.Time `json:"when,omitempty"`
-	State       string     `json:"state"` // "live", "frozen", "waiting", "removed"
-	Address     string     `json:"address"`
-	EdgeServing int        `json:"edge_serving"`
+	Environment   string          `json:"environment"`
+	Entry         string          `json:"entry,omitempty"`
+	Kind          string          `json:"kind,omitempty"`
+	Release       string          `json:"release,omitempty"`
+	Source        string          `json:"source,omitempty"`
+	Commit        string          `json:"commit,omitempty"`
+	CommitAddress string          `json:"commit_address,omitempty"`
+	Tags          []string        `json:"tags,omitempty"`
+	Branch        string          `json:"branch,omitempty"`
+	Subject       string          `json:"subject,omitempty"`
+	Who           string          `json:"who,omitempty"`
+	When          *time.Time      `json:"when,omitempty"`
+	State         string          `json:"state"` // "live", "frozen", "waiting", "removed", "expired"
+	Frozen        *frozenReport   `json:"frozen,omitempty"`
+	Waiting       []waitingReport `json:"waiting,omitempty"` // releases that wait for a thaw, the newest first
+	Expires       *time.Time      `json:"expires,omitempty"`
+	Protected     bool            `json:"protected"` // a password is asked for
+	Address       string          `json:"address"`
+	EdgeServing   int             `json:"edge_serving"`
+}
+
+// frozenReport says who froze an environment.
+type frozenReport struct {
+	Who   string     `json:"who"`
+	When  time.Time  `json:"when"`
+	Why   string     `json:"why,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// waitingReport is a release that waits for a thaw.
+type waitingReport struct {
+	Release string    `json:"release"`
+	Commit  string    `json:"commit,omitempty"`
+	Subject string    `json:"subject,omitempty"`
+	Who     string    `json:"who"`
+	When    time.Time `json:"when"`
 }
 
 type statusReport struct {
@@ -42,64 +77,238 @@ type statusReport struct {
 	Store        string              `json:"store"`
 	EdgeNodes    []edge.Presence     `json:"edge_nodes"`
 	Environments []environmentReport `json:"environments"`
+	Previews     int                 `json:"previews"` // that serve something, shown or not
 }
 
+// statusOptions are the flags of status and preview.
+type statusOptions struct {
+	site   string
+	states []string
+	limit  int
+}
+
+func (o *statusOptions) flags(cmd *cobra.Command, what string) {
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().StringSliceVar(&o.states, "state", nil, "only those that are live, frozen, waiting, expired or removed")
+	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews, "show at most `N` previews, those that moved last; 0 for "+what)
+}
+
+// shownPreviews is how many previews fit on a screen with the rest.
+const shownPreviews = 12
+
 func (a *app) statusCommand() *cobra.Command {
-	var site string
+	var o statusOptions
 	cmd := &cobra.Command{
-		Use: "status", Short: "What is live in each environment, since when, and which edge nodes serve it", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.status(cmd.Context(), site) },
+		Use: "status [ENVIRONMENT...]", Short: "What is live where, since when, by whom, what waits and what expires",
+		Long: "Status shows each environment of the site, or those that are named, by patterns too: \"preview/winter-*\". Of many previews it shows those that\n" +
+			"moved last; orilla preview has its filters too, and lists them alone.",
+		ValidArgsFunction: a.completeEnvironments,
+		RunE:              func(cmd *cobra.Command, args []string) error { return a.status(cmd.Context(), o, args) },
 	}
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	o.flags(cmd, "all")
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) status(ctx context.Context, site string) error {
-	s, err := a.session(ctx, site)
+func (a *app) status(ctx context.Context, o statusOptions, patterns []string) error {
+	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
-	nodes, err := edge.Nodes(ctx, s.store)
-	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
-	}
-	report := statusReport{Site: s.site, Store: s.store.Address(), EdgeNodes: nodes}
-	names, err := s.environments(ctx)
+	report, err := a.surveyed(ctx, s, o, s.fixed(), func(name string) bool { return matchesAny(patterns, journal.DisplayName(name)) })
 	if err != nil {
 		return err
 	}
-	for _, name := range names {
-		row, err := a.environmentStatus(ctx, s, name, nodes)
-		if err != nil {
-			return pipeline.StoreTrouble(s.store, err)
-		}
-		report.Environments = append(report.Environments, row)
+	if len(report.Environments) == 0 && len(patterns) > 0 && len(o.states) == 0 {
+		_, err := s.named(ctx, patterns[0])
+		return err
 	}
 	if a.JSON {
 		return a.Document(report)
 	}
-	a.Print("%s  %s", console.Strong(s.site), console.Faint(nodesText(nodes)))
-	rows := [][]string{{"ENVIRONMENT", "RELEASE", "COMMIT", "", "SINCE", "STATE"}}
-	for _, row := range report.Environments {
-		rows = append(rows, a.statusRow(row, len(nodes)))
-	}
-	a.Table(rows)
-	a.Print("")
-	addresses := [][]string{{"ADDRESSES", ""}}
-	for _, row := range report.Environments {
-		addresses = append(addresses, []string{row.Environment, console.Accent(row.Address)})
-	}
-	a.Table(addresses)
-	for _, row := range report.Environments {
-		if row.State == "frozen" {
-			a.Note("%s refuses automatic deploys until %s", row.Environment, console.Accent("orilla thaw "+row.Environment))
-		}
-	}
+	a.Print("%s  %s", console.Strong(s.site), console.Faint(nodesText(report.EdgeNodes)))
+	a.showEnvironments(report)
 	if err := a.notePaused(ctx, s); err != nil {
 		return err
 	}
-	a.hintEdge(nodes)
+	a.hintEdge(report.EdgeNodes)
 	return nil
+}
+
+// showEnvironments prints the table of environments, where they answer, and what there is to say of some.
+func (a *app) showEnvironments(report statusReport) {
+	rows := [][]string{{"ENVIRONMENT", "RELEASE", "COMMIT", "", "SINCE", "BY", "STATE"}}
+	previews := 0
+	for _, row := range report.Environments {
+		rows = append(rows, a.statusRow(row, len(report.EdgeNodes)))
+		if strings.HasPrefix(row.Environment, "preview/") && (row.State == isLive || row.State == isFrozen) {
+			previews++
+		}
+	}
+	a.Table(rows)
+	if more := report.Previews - previews; more > 0 {
+		a.Note("%s", console.Faint(console.Count(int64(more), "preview more", "previews more")+"; orilla preview \"PATTERN\" narrows them, --limit 0 shows all"))
+	}
+	a.Print("")
+	addresses := [][]string{{"ADDRESSES", ""}}
+	for _, row := range report.Environments {
+		if row.State != isRemoved && row.State != isExpired {
+			addresses = append(addresses, []string{row.Environment, console.Accent(row.Address)})
+		}
+	}
+	if len(addresses) > 1 {
+		a.Table(addresses)
+	}
+	for _, row := range report.Environments {
+		a.noteFrozen(row)
+	}
+}
+
+// noteFrozen says who froze an environment, when and why, and what waits for its thaw.
+func (a *app) noteFrozen(row environmentReport) {
+	if row.Frozen == nil {
+		return
+	}
+	text := console.Warn(row.Environment+" is frozen") + " by " + source.PersonName(row.Frozen.Who) + ", " + a.Age(row.Frozen.When)
+	if row.Frozen.Until != nil {
+		text += ", until " + moment(*row.Frozen.Until)
+	}
+	if row.Frozen.Why != "" {
+		text += ": " + row.Frozen.Why
+	}
+	a.Note("%s", text)
+	for i, waits := range row.Waiting {
+		label := "  waits  "
+		if i > 0 {
+			label = "         "
+		}
+		a.Note("%s%s  %s  %s  %s", console.Faint(label), waits.Release[:12], console.Accent(source.Short(waits.Commit)), shorten(waits.Subject, 50), console.Faint("built "+a.Age(waits.When)))
+	}
+	if len(row.Waiting) > 0 {
+		a.Note("  %s shows what would go live, and asks", console.Accent("orilla thaw "+row.Environment))
+	} else {
+		a.Note("  %s accepts automatic deploys again", console.Accent("orilla thaw "+row.Environment))
+	}
+}
+
+// moment writes a time that is to come.
+func moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
+
+// fixed returns the environments that a site has by its configuration.
+func (s *session) fixed() []string {
+	if s.site != s.project.Site() {
+		return []string{project.Production}
+	}
+	return s.project.EnvironmentNames()
+}
+
+// matchesAny reports whether a name is one of the patterns, in which * stands for anything but a slash; no patterns match everything.
+func matchesAny(patterns []string, name string) bool {
+	return len(patterns) == 0 || slices.ContainsFunc(patterns, func(pattern string) bool {
+		matched, err := path.Match(pattern, name)
+		return err == nil && matched || pattern == name
+	})
+}
+
+// surveyed looks at environments: at each journal once, and at what else is to be said of those that are shown.
+func (a *app) surveyed(ctx context.Context, s *session, o statusOptions, named []string, only func(string) bool) (statusReport, error) {
+	report := statusReport{Site: s.site, Store: s.store.Address(), Environments: []environmentReport{}}
+	var err error
+	if report.EdgeNodes, err = edge.Nodes(ctx, s.store); err != nil {
+		return report, pipeline.StoreTrouble(s.store, err)
+	}
+	states, err := pipeline.States(ctx, s.store, s.site, named, only)
+	if err != nil {
+		return report, pipeline.StoreTrouble(s.store, err)
+	}
+	for _, state := range o.states {
+		if known := []string{isLive, isFrozen, isUnused, isExpired, isRemoved}; !slices.Contains(known, state) {
+			return report, fault.New(fault.Usage, "usage", "--state takes %s%s", strings.Join(known, ", "), spelling.DidYouMean(state, known))
+		}
+	}
+	now := a.Now()
+	for _, state := range states {
+		if pipeline.IsPreview(state.Name) && state.Head != nil && !state.Head.Gone(now) {
+			report.Previews++
+		}
+	}
+	tags, all := s.tags(ctx), s.previewsProtected(ctx)
+	shown := chosen(states, o, now)
+	report.Environments = make([]environmentReport, len(shown))
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(storage.Parallel(s.store))
+	for i, state := range shown {
+		group.Go(func() (err error) {
+			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes)
+			report.Environments[i].Tags = tags[report.Environments[i].Commit]
+			if all && pipeline.IsPreview(state.Name) {
+				report.Environments[i].Protected = true
+			}
+			return err
+		})
+	}
+	return report, pipeline.StoreTrouble(s.store, group.Wait())
+}
+
+// chosen leaves out what the options do: of previews, those that are gone unless asked for, and all but the last that moved.
+func chosen(states []pipeline.State, o statusOptions, now time.Time) []pipeline.State {
+	var fixed, previews []pipeline.State
+	for _, state := range states {
+		is := stateOf(state.Head, now)
+		switch {
+		case len(o.states) > 0 && !slices.Contains(o.states, is):
+		case !pipeline.IsPreview(state.Name):
+			fixed = append(fixed, state)
+		case is != isRemoved || len(o.states) > 0:
+			previews = append(previews, state)
+		}
+	}
+	slices.SortStableFunc(previews, func(a, b pipeline.State) int {
+		if a.Head == nil || b.Head == nil {
+			return strings.Compare(a.Name, b.Name)
+		}
+		return b.Head.When.Compare(a.Head.When)
+	})
+	if o.limit > 0 && len(previews) > o.limit {
+		previews = previews[:o.limit]
+	}
+	return append(fixed, previews...)
+}
+
+// stateOf says in one word what an environment is.
+func stateOf(head *journal.Entry, now time.Time) string {
+	switch {
+	case head == nil, head.Release.IsZero() && head.Ended == nil && head.Kind == journal.Access:
+		return isUnused
+	case head.Release.IsZero():
+		return isRemoved
+	case head.HasExpired(now):
+		return isExpired
+	case head.Frozen.At(now):
+		return isFrozen
+	}
+	return isLive
+}
+
+// tags returns the names of tags by commit.
+func (s *session) tags(ctx context.Context) map[string][]string {
+	if s.project.Repository == nil {
+		return nil
+	}
+	refs, err := s.project.Repository.Refs(ctx, "refs/tags/")
+	if err != nil {
+		return nil
+	}
+	tags := map[string][]string{}
+	for _, ref := range refs {
+		tags[ref.Commit] = append(tags[ref.Commit], strings.TrimPrefix(ref.Name, "refs/tags/"))
+	}
+	return tags
+}
+
+// previewsProtected reports whether there is a password for all previews.
+func (s *session) previewsProtected(ctx context.Context) bool {
+	head, err := s.head(ctx, journal.Previews)
+	return err == nil && head.Access.Protects()
 }
 
 // notePaused says who paused the automatic builds of a site, if anybody did.
@@ -127,27 +336,58 @@ func nodesText(nodes []edge.Presence) string {
 }
 
 func (a *app) statusRow(row environmentReport, nodes int) []string {
-	if row.When == nil {
-		return []string{row.Environment, "", "", "", "", console.Faint("waits for its first deploy")}
+	if row.State == isUnused {
+		return []string{row.Environment, "", "", "", "", "", console.Faint("waits for its first deploy")}
 	}
-	state := console.Good(row.State)
-	switch {
-	case row.State == "frozen":
-		state = console.Good("live") + ", " + console.Warn("frozen")
-	case row.State != "live":
-		state = console.Faint(row.State)
-	case nodes > row.EdgeServing:
-		state = console.Warn("not yet at every edge node")
+	var about []string
+	switch row.State {
+	case isLive, isFrozen:
+		about = append(about, console.Good("live"))
+	default:
+		about = append(about, console.Faint(row.State))
+	}
+	if row.State == isFrozen {
+		about = append(about, console.Warn("frozen"))
+	}
+	if n := len(row.Waiting); n > 0 {
+		about = append(about, console.Warn(console.Count(int64(n), "build waits", "builds wait")))
+	}
+	if row.Protected {
+		about = append(about, "password")
+	}
+	if (row.State == isLive || row.State == isFrozen) && nodes > row.EdgeServing {
+		about = append(about, console.Warn("not yet at every edge node"))
+	}
+	if row.Expires != nil && row.State != isExpired {
+		about = append(about, console.Faint("ends "+a.Until(*row.Expires)))
 	}
 	release := row.Release
 	if release != "" {
 		release = release[:12]
 	}
-	commit := console.Accent(source.Short(row.Commit))
-	if row.Source == string(journal.FromWorkingTree) {
-		commit += "+"
+	return []string{row.Environment, release, a.commitText(row.Commit, row.CommitAddress, row.Source), subjectText(row.Subject, row.Tags, 40), a.Age(*row.When),
+		shorten(source.PersonName(row.Who), 18), strings.Join(about, ", ")}
+}
+
+// commitText is a commit's short hash, which leads to where a code host shows it.
+func (a *app) commitText(commit, address, from string) string {
+	text := a.Link(console.Accent(source.Short(commit)), address)
+	switch {
+	case from == string(journal.FromWorkingTree):
+		text += "+"
+	case from == string(journal.FromOutput) && commit == "":
+		text = console.Faint("output")
 	}
-	return []string{row.Environment, release, commit, shorten(row.Subject, 44), a.Age(*row.When), state}
+	return text
+}
+
+// subjectText is what a commit is about, after its tags.
+func subjectText(subject string, tags []string, width int) string {
+	if len(tags) == 0 {
+		return shorten(subject, width)
+	}
+	text := strings.Join(tags, " ")
+	return console.Strong(text) + " " + shorten(subject, max(10, width-len([]rune(text))-1))
 }
 
 func shorten(text string, width int) string {
@@ -159,44 +399,52 @@ func shorten(text string, width int) string {
 
 // environments returns the stored names of those that are configured or have a journal, production first.
 func (s *session) environments(ctx context.Context) ([]string, error) {
-	names := s.project.EnvironmentNames()
-	if s.site != s.project.Site() {
-		names = []string{project.Production}
-	}
+	names := s.fixed()
 	for item, err := range s.store.List(ctx, storage.EnvironmentsKey(s.site)) {
 		if err != nil {
 			return nil, pipeline.StoreTrouble(s.store, err)
 		}
-		if !slices.Contains(names, item.Name()) {
+		if !slices.Contains(names, item.Name()) && item.Name() != journal.Previews {
 			names = append(names, item.Name())
 		}
 	}
 	return names, nil
 }
 
-func (a *app) environmentStatus(ctx context.Context, s *session, name string, nodes []edge.Presence) (environmentReport, error) {
-	head, err := s.head(ctx, name)
-	row := environmentReport{Environment: journal.DisplayName(name), State: "waiting", Address: a.addresses(ctx, s, name, head.Document, nodes)[0]}
-	if errors.Is(err, journal.ErrEmpty) {
+func (a *app) environmentStatus(ctx context.Context, s *session, state pipeline.State, nodes []edge.Presence) (environmentReport, error) {
+	head := state.Head
+	row := environmentReport{Environment: journal.DisplayName(state.Name), State: stateOf(head, a.Now())}
+	if head == nil {
+		row.Address = a.addresses(ctx, s, state.Name, digest.Digest{}, nodes)[0]
 		return row, nil
 	}
+	row.Address = a.addresses(ctx, s, state.Name, head.Document, nodes)[0]
+	chosen := s.journal(state.Name).Current(ctx, *head) // since when, and by whom: a freeze or a password changes neither
+	if head.Release.IsZero() {
+		chosen = *head
+	}
+	row.Entry, row.Kind, row.Who, row.When = head.Label(), string(head.Kind), chosen.Who, &chosen.When
+	row.Source, row.Commit, row.Branch, row.Subject = string(head.Source), head.Commit, head.Branch, head.Subject
+	row.CommitAddress, row.Expires, row.Protected = s.project.Standing.CommitLink(head.Commit), head.Expires, head.Access.Protects()
+	if head.Release.IsZero() {
+		return row, nil
+	}
+	row.Release = "r-" + head.Release.String()
+	if f := head.Frozen; f != nil && row.State == isFrozen {
+		row.Frozen = &frozenReport{f.Who, f.When, f.Why, f.Until}
+	}
+	waiting, err := pipeline.WaitingFor(ctx, s.store, s.site, *head)
 	if err != nil {
 		return row, err
 	}
-	row.Entry, row.Kind, row.Who, row.When = head.Label(), string(head.Kind), head.Who, &head.When
-	row.Source, row.Commit, row.Branch, row.Subject = string(head.Source), head.Commit, head.Branch, head.Subject
-	switch {
-	case head.Release.IsZero():
-		row.State = "removed"
-		return row, nil
-	case head.Frozen.At(a.Now()):
-		row.State = "frozen"
-	default:
-		row.State = "live"
+	for _, waits := range waiting {
+		row.Waiting = append(row.Waiting, waitingReport{"r-" + waits.Release.String(), waits.Commit, waits.Subject, waits.Who, waits.When})
 	}
-	row.Release = "r-" + head.Release.String()
+	if row.State == isExpired {
+		return row, nil
+	}
 	for _, node := range nodes {
-		if _, label, err := node.Serves(ctx, host(s.site, name)); err == nil && label == head.Label() {
+		if _, label, err := node.Serves(ctx, edge.LocalName(s.site, state.Name)); err == nil && label == head.Label() {
 			row.EdgeServing++
 		}
 	}
@@ -210,88 +458,6 @@ func basePath(address string) string {
 		return "/"
 	}
 	return parsed.EscapedPath()
-}
-
-func (a *app) sitesCommand() *cobra.Command {
-	cmd := &cobra.Command{
-		Use: "sites", Short: "All sites of the store", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.sites(cmd.Context()) },
-	}
-	return a.jsonFlag(cmd)
-}
-
-type siteReport struct {
-	Site    string     `json:"site"`
-	Owner   []string   `json:"owner"` // the first commits of the repository, or one folder
-	Who     string     `json:"claimed_by"`
-	When    time.Time  `json:"claimed"`
-	Entry   string     `json:"production,omitempty"`
-	Release string     `json:"release,omitempty"`
-	Commit  string     `json:"commit,omitempty"`
-	Subject string     `json:"subject,omitempty"`
-	Since   *time.Time `json:"since,omitempty"`
-	Damage  string     `json:"damage,omitempty"`
-}
-
-func (a *app) sites(ctx context.Context) error {
-	p, err := a.load(ctx)
-	if err != nil && a.store == "" {
-		return err
-	}
-	store, err := a.openStore(ctx, p, false)
-	if err != nil {
-		return err
-	}
-	report := []siteReport{}
-	for item, err := range store.List(ctx, storage.SitesKey) {
-		if err != nil {
-			return pipeline.StoreTrouble(store, err)
-		}
-		report = append(report, describeSite(ctx, store, item.Name()))
-	}
-	if a.JSON {
-		return a.Document(report)
-	}
-	if len(report) == 0 {
-		a.Note("the store %s has no sites yet; orilla deploy makes the first", store.Address())
-		return nil
-	}
-	rows := [][]string{{"SITE", "PRODUCTION", "COMMIT", "", "SINCE"}}
-	for _, site := range report {
-		row := []string{console.Strong(site.Site), console.Faint("waits for its first deploy"), "", "", ""}
-		switch {
-		case site.Damage != "":
-			row[1] = console.Bad("unreadable") + " " + site.Damage
-		case site.Since != nil:
-			row = []string{console.Strong(site.Site), site.Release[:12], console.Accent(source.Short(site.Commit)), shorten(site.Subject, 50), a.Age(*site.Since)}
-		}
-		rows = append(rows, row)
-	}
-	a.Table(rows)
-	return nil
-}
-
-func describeSite(ctx context.Context, store storage.Store, name string) siteReport {
-	report := siteReport{Site: name}
-	claim, err := pipeline.ReadClaim(ctx, store, name)
-	if err != nil {
-		report.Damage = err.Error()
-		return report
-	}
-	report.Owner, report.Who, report.When = claim.Roots, claim.Who, claim.When
-	if claim.Folder != "" {
-		report.Owner = []string{claim.Folder}
-	}
-	production := journal.Journal{Store: store, Site: name, Environment: project.Production}
-	head, err := production.Head(ctx, 0)
-	switch {
-	case errors.Is(err, journal.ErrEmpty):
-	case err != nil:
-		report.Damage = err.Error()
-	case !head.Release.IsZero():
-		report.Entry, report.Release, report.Commit, report.Subject, report.Since = head.Label(), "r-"+head.Release.String(), head.Commit, head.Subject, &head.When
-	}
-	return report
 }
 
 // named returns the stored name of an environment that a user typed, checking that the site has it.

@@ -39,6 +39,19 @@ func (c *Console) Input(ctx context.Context, question, about, preset string, che
 	return answer, err
 }
 
+// Secret asks for one line that is not shown. check says what is wrong with an answer.
+func (c *Console) Secret(ctx context.Context, question, about string, check func(string) error) (string, error) {
+	if !c.Asks {
+		return "", ErrNobody
+	}
+	answer := ""
+	field := huh.NewInput().Title(question).Description(about).EchoMode(huh.EchoModePassword).Value(&answer)
+	if check != nil {
+		field = field.Validate(check)
+	}
+	return answer, c.form(ctx, field)
+}
+
 // answered leaves the answer to a question on the screen, where the question was.
 func (c *Console) answered(answer string, err error) {
 	if err == nil {

@@ -103,7 +103,12 @@ func (c *Console) Row(w io.Writer, label, text string) {
 // Table writes rows in columns, the first row as a heading. On a terminal each column is as wide as it needs; the last is cut at
 // the terminal's edge. Elsewhere columns are separated the same way, so that a line stays a line. The columns named in right are
 // numbers, set to the right.
-func (c *Console) Table(rows [][]string, right ...int) {
+func (c *Console) Table(rows [][]string, right ...int) { c.table(rows, true, right) }
+
+// Columns writes rows as Table does, without a heading.
+func (c *Console) Columns(rows [][]string, right ...int) { c.table(rows, false, right) }
+
+func (c *Console) table(rows [][]string, heading bool, right []int) {
 	if len(rows) == 0 {
 		return
 	}
@@ -120,7 +125,7 @@ func (c *Console) Table(rows [][]string, right ...int) {
 	for i, row := range rows {
 		var line strings.Builder
 		for j, cell := range row {
-			if i == 0 {
+			if i == 0 && heading {
 				cell = Faint(cell)
 			}
 			room := strings.Repeat(" ", widths[j]-lipgloss.Width(cell))
@@ -209,4 +214,26 @@ func Count(n int64, one, many string) string {
 		return "1 " + one
 	}
 	return humanize.Comma(n) + " " + many
+}
+
+// Until says how long it is to a time.
+func (c *Console) Until(t time.Time) string {
+	d := t.Sub(c.Now())
+	switch {
+	case d < time.Minute:
+		return "within a minute"
+	case d < time.Hour:
+		return fmt.Sprintf("in %d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("in %d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("in %d days", int(d.Hours()/24))
+}
+
+// Link gives text an address that terminals open (OSC 8); elsewhere, or without an address, it stays as it is.
+func (c *Console) Link(text, address string) string {
+	if !c.OutTerm || address == "" {
+		return text
+	}
+	return "\x1b]8;;" + address + "\x1b\\" + text + "\x1b]8;;\x1b\\"
 }

@@ -95,6 +95,78 @@ func (c commit) make(ctx context.Context, folder string) error {
 	}, "commit", "--quiet", "--no-verify", "--message", c.message)
 }
 
+// Winter is the branch with the times of next winter.
+const Winter = "winter-times"
+
+// Ahead is how many commits of the main branch the branch Winter does not have.
+const Ahead = 1
+
+// PlanWinter commits new winter times, now, on a branch of its own that starts before the last commit of the main branch, and leaves the
+// main branch checked out.
+func PlanWinter(ctx context.Context, folder string) error {
+	if err := git(ctx, folder, nil, "checkout", "--quiet", "-b", Winter, fmt.Sprintf("main~%d", Ahead)); err != nil {
+		return err
+	}
+	pages := filepath.Join(folder, "pages")
+	times := strings.NewReplacer("<td>09:00</td><td>Velley</td><td>09:40</td>", "<td>08:40</td><td>Velley</td><td>09:20</td>")
+	if err := edit(filepath.Join(pages, "sailings", "winter.html"), times.Replace); err != nil {
+		return err
+	}
+	if err := edit(filepath.Join(pages, "notices", "index.html"), func(text string) string {
+		return strings.Replace(text, "<article", winterNotice+"<article", 1)
+	}); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(pages, "sailings", "holidays.html"), []byte(holidayPage), 0o644); err != nil {
+		return err
+	}
+	if err := git(ctx, folder, nil, "add", "--all"); err != nil {
+		return err
+	}
+	if err := git(ctx, folder, tobias, "commit", "--quiet", "--no-verify", "--message", "Winter times: the Sandling leaves earlier"); err != nil {
+		return err
+	}
+	return git(ctx, folder, nil, "checkout", "--quiet", "main")
+}
+
+// MergeWinter merges the winter times into the main branch.
+func MergeWinter(ctx context.Context, folder string) error {
+	return git(ctx, folder, nil, "merge", "--quiet", "--no-ff", "--no-verify", "--message", "Merge the winter times", Winter)
+}
+
+// DropWinter deletes the branch with the winter times.
+func DropWinter(ctx context.Context, folder string) error {
+	return git(ctx, folder, nil, "branch", "--quiet", "--delete", "--force", Winter)
+}
+
+const winterNotice = `<article class="notice"><time datetime="2026-10-23">23 October 2026</time><h3>The morning boat to Velley leaves at 08:40</h3><p>Twenty minutes earlier than last winter, so that the school is reached before its bell. <a href="/sailings/holidays">Over the holidays she sleeps in.</a></p></article>
+`
+
+const holidayPage = `title: Sailings over the holidays
+description: Departures from Corvane between 24 December and 6 January.
+section: sailings
+
+<h1>Sailings over the holidays</h1>
+<p class="lead">24 December to 6 January. The cook is aboard on the second day only.</p>
+<table><thead><tr><th>From Corvane</th><th>To</th><th>Arrives</th><th>Boat</th><th>Days</th></tr></thead><tbody>
+<tr><td>09:30</td><td>Velley</td><td>10:10</td><td>Sandling</td><td>every day</td></tr>
+<tr><td>11:30</td><td>Oskra and Tamsel</td><td>12:15, 13:00</td><td>Turnstone</td><td>every day</td></tr>
+<tr><td>14:15</td><td>Lindmouth</td><td>15:50</td><td>Dunlin</td><td>not on 25 December</td></tr>
+</tbody></table>
+`
+
+// tobias is who commits on branches.
+var tobias = []string{"GIT_AUTHOR_NAME=Tobias Quill", "GIT_AUTHOR_EMAIL=tobias@corvane.example", "GIT_COMMITTER_NAME=Tobias Quill", "GIT_COMMITTER_EMAIL=tobias@corvane.example"}
+
+// edit changes the text of a file.
+func edit(path string, change func(string) string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, []byte(change(string(text))), 0o644)
+}
+
 // Correction is the branch on which the mistake of the last commit is corrected.
 const Correction = "right-fare"
 
@@ -103,16 +175,11 @@ func Correct(ctx context.Context, folder string) error {
 	if err := git(ctx, folder, nil, "checkout", "--quiet", "-b", Correction); err != nil {
 		return err
 	}
-	page := filepath.Join(folder, "pages", "fares.html")
-	text, err := os.ReadFile(page)
-	if err != nil {
+	right := func(text string) string { return strings.ReplaceAll(text, ">4.30<", ">43.00<") }
+	if err := edit(filepath.Join(folder, "pages", "fares.html"), right); err != nil {
 		return err
 	}
-	if err := os.WriteFile(page, []byte(strings.ReplaceAll(string(text), ">4.30<", ">43.00<")), 0o644); err != nil {
-		return err
-	}
-	who := []string{"GIT_AUTHOR_NAME=Tobias Quill", "GIT_AUTHOR_EMAIL=tobias@corvane.example", "GIT_COMMITTER_NAME=Tobias Quill", "GIT_COMMITTER_EMAIL=tobias@corvane.example"}
-	if err := git(ctx, folder, who, "commit", "--quiet", "--no-verify", "--all", "--message", "A car to Lindmouth costs 43.00"); err != nil {
+	if err := git(ctx, folder, tobias, "commit", "--quiet", "--no-verify", "--all", "--message", "A car to Lindmouth costs 43.00"); err != nil {
 		return err
 	}
 	return git(ctx, folder, nil, "checkout", "--quiet", "main")

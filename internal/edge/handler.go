@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"reflect"
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -44,12 +46,16 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 		return n.serveRelease(w, r, meant)
 	}
 	e := n.known(meant.site, meant.environment)
-	if e == nil || e.current.Load() == nil {
+	if e == nil || e.current.Load() == nil || meant.environment == journal.Previews || e.current.Load().neverLive() {
 		return n.serveWaiting(w, r, meant)
 	}
 	s := e.current.Load()
 	if base := s.base(); base != "" && r.URL.Path == "/" {
-		s.mark(w)
+		if guard, err := n.guard(e); err == nil && guard == nil {
+			s.mark(w)
+		} else {
+			s.hide(w)
+		}
 		return toBase(w, base)
 	}
 	return n.serveEnvironment(w, r, e, s.base())
@@ -58,15 +64,35 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 // serveEnvironment answers from what the environment serves now.
 func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *environment, base string) string {
 	s := e.current.Load()
-	if s.reader == nil {
-		return say(w, r, http.StatusGone, "This environment was removed.")
+	if s.entry.Gone(n.clock.now()) {
+		return n.serveGone(w, r, e, s)
+	}
+	guard, err := n.guard(e)
+	if err != nil {
+		return n.finish(w, r, answer.Answer{}, err, nil)
+	}
+	if path, ok := strings.CutPrefix(r.URL.EscapedPath(), base+access.LinkPath); ok {
+		return n.followLink(w, r, e, guard, path, base)
 	}
 	req := n.request(r, base, journal.DisplayName(e.journal.Environment))
-	a, err := answer.Decide(r.Context(), req, s.site(req.Now))
+	realm := ""
+	if guard != nil {
+		realm, req.Admitted = e.label(), guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), e.journal.Site), req.Now)
+		if r = withoutKeys(r); !req.Admitted {
+			s.hide(w)
+			return n.finish(w, r, answer.Refuse(realm), nil, nil)
+		}
+	}
+	decide := func() (answer.Answer, error) {
+		site := s.site(req.Now)
+		site.Realm = realm
+		return answer.Decide(r.Context(), req, site)
+	}
+	a, err := decide()
 	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
-		s = e.current.Load()
-		if s.reader != nil {
-			a, err = answer.Decide(r.Context(), req, s.site(req.Now))
+		if newer := e.current.Load(); newer.reader != nil && reflect.DeepEqual(newer.entry.Access, s.entry.Access) {
+			s = newer
+			a, err = decide()
 		}
 	}
 	s.mark(w)
@@ -80,6 +106,16 @@ func (s *serving) mark(w http.ResponseWriter) {
 		field += fmt.Sprintf(";commit=%q", s.entry.Commit)
 	}
 	w.Header().Set(ReleaseField, field)
+}
+
+// hide says in the header which entry an answer would come from, and nothing of what it holds: the visitor may not look.
+func (s *serving) hide(w http.ResponseWriter) {
+	w.Header().Set(ReleaseField, "hidden;entry="+s.entry.Label())
+}
+
+// neverLive reports whether nothing was ever live: there is only a word on who may look.
+func (s *serving) neverLive() bool {
+	return s.entry.Release.IsZero() && s.entry.Kind == journal.Access && s.entry.Ended == nil
 }
 
 // newer looks at the journal when a fingerprinted asset is missing: the page that names it may come from another node, which
@@ -102,8 +138,20 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	if err == nil && id.IsZero() {
 		return say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
 	}
+	var open openness
+	if err == nil {
+		open, err = n.openTo(r, meant.site, id)
+	}
 	if err != nil {
 		return n.finish(w, r, answer.Answer{}, err, nil)
+	}
+	switch open {
+	case closed:
+		return say(w, r, http.StatusNotFound, "This release of "+meant.site+" was never live; its address answers on the edge node's own machine only.")
+	case locked:
+		return n.finish(w, r, answer.Refuse(meant.site+" "+ReleaseEnvironment), nil, nil)
+	case unlocked:
+		site.Realm, r = meant.site+" "+ReleaseEnvironment, withoutKeys(r)
 	}
 	base, upstreams := "", map[string]string{}
 	if e := n.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
@@ -112,7 +160,9 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	if base != "" && r.URL.Path == "/" {
 		return toBase(w, base)
 	}
-	a, err := answer.Decide(r.Context(), n.request(r, base, ReleaseEnvironment), site)
+	req := n.request(r, base, ReleaseEnvironment)
+	req.Admitted = true
+	a, err := answer.Decide(r.Context(), req, site)
 	w.Header().Set(ReleaseField, id.Short())
 	return n.finish(w, r, a, err, upstreams)
 }
@@ -158,7 +208,7 @@ func describe(a answer.Answer) string {
 const ReleaseEnvironment = "release"
 
 func (n *Node) request(r *http.Request, base, environment string) answer.Request {
-	return request(r, base, environment, n.options.Now())
+	return request(r, base, environment, n.clock.now())
 }
 
 func request(r *http.Request, base, environment string, now time.Time) answer.Request {

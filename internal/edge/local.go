@@ -154,7 +154,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	case a.Upstream != nil:
 		l.pass(w, r, a, shown.Upstreams)
 	case l.options.Reload && a.File != nil && isPage(a.File):
-		err = l.page(w, r, a, shown)
+		err = sendPage(w, r, a, shown, reloadLine)
 	default:
 		err = respond(w, r, a, shown)
 	}
@@ -193,33 +193,4 @@ func (l *Local) nothing(w http.ResponseWriter, r *http.Request) string {
 		io.WriteString(w, page) //nolint:errcheck // the browser has gone
 	}
 	return "nothing"
-}
-
-// page sends a page with the line that makes it reload. It has no entity tag, since these are not the bytes of the release.
-func (l *Local) page(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
-	content, err := from.open(r.Context(), *a.File)
-	if err != nil {
-		fail(w, r)
-		return err
-	}
-	data, err := io.ReadAll(content)
-	if err != nil {
-		fail(w, r)
-		return err
-	}
-	if at := bytes.LastIndex(bytes.ToLower(data), []byte("</body>")); at >= 0 {
-		data = slices.Concat(data[:at], []byte(reloadLine), data[at:])
-	} else {
-		data = append(data, reloadLine...)
-	}
-	for _, field := range a.Header {
-		w.Header().Add(field.Name, field.Value)
-	}
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Length", strconv.Itoa(len(data)))
-	w.WriteHeader(a.Status)
-	if r.Method != http.MethodHead {
-		w.Write(data) //nolint:errcheck // the browser has gone
-	}
-	return nil
 }

@@ -50,7 +50,7 @@ type Options struct {
 	Reach    Reach         // which upstreams inside the node's own network may be asked
 	Wait     time.Duration // how long an upstream may take to begin its answer; 0: 30 s
 
-	Now func() time.Time // by which time conditions turn; nil: time.Now
+	Now func() time.Time // by which time conditions turn and previews expire; nil: the store's clock, as far as SetAhead told it
 }
 
 // Node answers visitors from one store. Make it with New, then Follow the store for as long as it serves.
@@ -65,6 +65,8 @@ type Node struct {
 	pulses       map[string]time.Time    // when the hint of each site last changed
 	hosts        atomic.Pointer[table]
 	single       sync.Map // openRelease by site/digits, for addresses of releases
+	keys         sync.Map // the random part of each site's claim
+	clock        clock
 	proxies      *proxies
 }
 
@@ -82,11 +84,8 @@ func New(store storage.Store, options Options) *Node {
 	if options.Memory == 0 {
 		options.Memory = 128 << 20
 	}
-	if options.Now == nil {
-		options.Now = time.Now
-	}
 	n := &Node{
-		store: store, options: options,
+		store: store, options: options, clock: clock{fixed: options.Now},
 		objects: newObjects(store, options.Memory), index: newObjects(store, 64<<20),
 		environments: map[string]*environment{}, pulses: map[string]time.Time{}, proxies: newProxies(options.Reach, options.Wait),
 	}
@@ -161,6 +160,9 @@ func (n *Node) look(ctx context.Context, all bool) {
 	}
 	flipped, there := false, map[string]bool{}
 	for site := range sites {
+		if e := n.environment(site, journal.Previews); n.refresh(ctx, e) { // who may look at previews is known before they are
+			there[site+"/"+journal.Previews] = true
+		}
 		for item, err := range n.store.List(ctx, storage.EnvironmentsKey(site)) {
 			if err != nil {
 				n.trouble(nil, site+": its environments cannot be read: "+err.Error())
@@ -192,6 +194,7 @@ func (n *Node) forget(there map[string]bool) (any bool) {
 	}
 	if any {
 		n.single.Clear() // addresses of releases of sites that are gone
+		n.keys.Clear()
 	}
 	return any
 }
@@ -332,5 +335,5 @@ func Serve(ctx context.Context, listener net.Listener, handler http.Handler) err
 
 // isFixed reports whether a name is one that configuration could give an environment.
 func isFixed(name string) bool {
-	return project.IsLabel(name) && !slices.Contains([]string{"preview", "release"}, name)
+	return project.IsLabel(name) && !slices.Contains([]string{"preview", journal.Previews, "release"}, name)
 }

@@ -27,15 +27,18 @@ const (
 )
 
 // Announce keeps a node's presence in the store until the context ends, and then takes it away. A store that cannot be written
-// is no reason not to serve.
-func Announce(ctx context.Context, store storage.Store, node, address string) {
+// is no reason not to serve. read is told each time how far the store's clock is before this machine's; nil for nobody.
+func Announce(ctx context.Context, store storage.Store, node, address string, read func(ahead time.Duration)) {
 	presence := Presence{Format: 1, Node: node, Address: address, Started: time.Now().UTC()}
 	ticker := time.NewTicker(heartbeat)
 	defer ticker.Stop()
 	for {
 		presence.Seen = time.Now().UTC()
-		if data, err := json.Marshal(presence); err == nil {
-			store.Replace(ctx, storage.EdgeKey(node), data) //nolint:errcheck // see above
+		written := time.Now()
+		if data, err := json.Marshal(presence); err == nil && store.Replace(ctx, storage.EdgeKey(node), data) == nil && read != nil {
+			if ahead, err := storage.Ahead(ctx, store, storage.EdgeKey(node), written); err == nil {
+				read(ahead)
+			}
 		}
 		select {
 		case <-ctx.Done():

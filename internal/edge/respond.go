@@ -25,6 +25,11 @@ func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	for _, field := range a.Header {
 		header.Add(field.Name, field.Value)
 	}
+	if a.Own != nil {
+		header.Set("ETag", a.ETag)
+		http.ServeContent(w, r, "", noTime, bytes.NewReader(a.Own.Data))
+		return nil
+	}
 	if a.File == nil {
 		respondText(w, r, a)
 		return nil

@@ -29,6 +29,7 @@ type serving struct {
 	rules     *rules.Set
 	addresses []*url.URL
 	upstreams map[string]string
+	own       *answer.Own
 	recent    []recent       // newest first
 	earlier   []answer.Files // the readers of recent
 }
@@ -46,7 +47,7 @@ func (s *serving) site(now time.Time) answer.Site {
 	for n < len(s.recent) && now.Sub(s.recent[n].ended) <= keep {
 		n++
 	}
-	return answer.Site{Files: s.reader, Settings: s.settings, Rules: s.rules, Recent: s.earlier[:n]}
+	return answer.Site{Files: s.reader, Settings: s.settings, Rules: s.rules, Recent: s.earlier[:n], Own: s.own}
 }
 
 // base is the path of the canonical address, without its final slash.
@@ -64,6 +65,8 @@ type environment struct {
 	current atomic.Pointer[serving]
 	looks   looks        // that missing assets cause
 	failed  atomic.Value // string: the last trouble that was told, so that it is told once
+	gate    atomic.Pointer[gate]
+	history history
 }
 
 func (e *environment) label() string {
@@ -95,7 +98,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 	}
 	next := &serving{entry: head}
 	if !head.Document.IsZero() {
-		if next.addresses, next.upstreams, err = loadDocument(ctx, objects, head.Document); err != nil {
+		if err := next.load(ctx, objects, head.Document); err != nil {
 			return false, err
 		}
 	}
@@ -185,24 +188,28 @@ func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 	}
 }
 
-// loadDocument reads what an environment is, apart from the release that it serves.
-func loadDocument(ctx context.Context, objects *objects, document digest.Digest) (addresses []*url.URL, upstreams map[string]string, err error) {
+// load reads what an environment is, apart from the release that it serves.
+func (s *serving) load(ctx context.Context, objects *objects, document digest.Digest) error {
 	data, err := objects.get(ctx, document)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	content, err := journal.DecodeDocument(data)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	for _, text := range content.Addresses {
 		address, err := url.Parse(text)
 		if err != nil {
-			return nil, nil, fmt.Errorf("environment document: %w", err)
+			return fmt.Errorf("environment document: %w", err)
 		}
-		addresses = append(addresses, address)
+		s.addresses = append(s.addresses, address)
 	}
-	return addresses, content.Upstreams, nil
+	s.upstreams = content.Upstreams
+	if content.Settings != nil {
+		s.own = &answer.Own{Path: content.SettingsPath, Data: content.Settings}
+	}
+	return nil
 }
 
 // table is where each configured host leads. It is made anew when something flips.
@@ -263,6 +270,17 @@ type local struct {
 	site        string
 	environment string // the stored name
 	release     string // the first digits of a release's id; environment is then unset
+}
+
+// LocalName returns the name below .localhost at which every edge node answers for an environment, by its stored name.
+func LocalName(site, environment string) string {
+	switch label, preview := strings.CutPrefix(environment, journal.PreviewPrefix); {
+	case preview:
+		return label + ".preview." + site + ".localhost"
+	case environment == project.Production:
+		return site + ".localhost"
+	}
+	return environment + "." + site + ".localhost"
 }
 
 // parseLocal reads SITE.localhost, ENV.SITE.localhost, LABEL.preview.SITE.localhost and DIGITS.release.SITE.localhost.

@@ -14,18 +14,9 @@ var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <meta http-equiv="refresh" content="3">
 <title>{{.Site}} waits for its first deploy</title>
-<style>
-  body { margin: 0; min-height: 100vh; display: grid; place-items: center; background: #eef3f2; color: #17323a;
-    font: 17px/1.6 ui-sans-serif, system-ui, sans-serif; }
-  main { max-width: 34rem; padding: 2rem; }
-  h1 { font-size: 1.7rem; line-height: 1.2; margin: 0 0 .6rem; }
-  code { background: #17323a; color: #e8f3ef; padding: .35rem .7rem; border-radius: .3rem; font-size: .95em; }
-  svg { display: block; width: 100%; height: 34px; margin-bottom: 1.4rem; }
-  path { fill: none; stroke: #2b8a86; stroke-width: 3; stroke-linecap: round; }
-  path + path { stroke: #9cc9c3; }
-</style>
+<style>` + pageStyle + `</style>
 <main>
-  <svg viewBox="0 0 400 34" aria-hidden="true" preserveAspectRatio="none"><path d="M4 12c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/><path d="M4 26c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/></svg>
+  ` + waves + `
   <h1>{{if .Known}}{{.Environment}} of {{.Site}} waits for its first deploy{{else}}No site is called {{.Site}} here yet{{end}}</h1>
   <p>Deploy to it, and this page becomes the site by itself:</p>
   <p><code>{{.Command}}</code></p>
@@ -34,11 +25,18 @@ var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 `))
 
 func waiting(w http.ResponseWriter, r *http.Request, status int, site, environment, command string) string {
-	var page bytes.Buffer
-	err := waitingPage.Execute(&page, map[string]any{
+	if status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", "3")
+	}
+	return page(w, r, status, waitingPage, "waiting", map[string]any{
 		"Site": site, "Environment": environment, "Command": command, "Known": status == http.StatusServiceUnavailable,
 	})
-	if err != nil {
+}
+
+// page answers with a page of the edge node's own, which nobody keeps.
+func page(w http.ResponseWriter, r *http.Request, status int, template *template.Template, by string, about any) string {
+	var page bytes.Buffer
+	if err := template.Execute(&page, about); err != nil {
 		fail(w, r)
 		return "trouble"
 	}
@@ -48,12 +46,25 @@ func waiting(w http.ResponseWriter, r *http.Request, status int, site, environme
 	header.Set("Cache-Control", "no-store")
 	header.Set("X-Robots-Tag", "noindex")
 	header.Set("X-Content-Type-Options", "nosniff")
-	if status == http.StatusServiceUnavailable {
-		header.Set("Retry-After", "3")
-	}
 	w.WriteHeader(status)
 	if r.Method != http.MethodHead {
 		w.Write(page.Bytes()) //nolint:errcheck // the visitor has gone
 	}
-	return "waiting"
+	return by
 }
+
+// pageStyle is how the edge node's own pages look.
+const pageStyle = `
+  body { margin: 0; min-height: 100vh; display: grid; place-items: center; background: #eef3f2; color: #17323a;
+    font: 17px/1.6 ui-sans-serif, system-ui, sans-serif; }
+  main { max-width: 34rem; padding: 2rem; }
+  h1 { font-size: 1.7rem; line-height: 1.2; margin: 0 0 .6rem; }
+  code { background: #17323a; color: #e8f3ef; padding: .35rem .7rem; border-radius: .3rem; font-size: .95em; }
+  svg { display: block; width: 100%; height: 34px; margin-bottom: 1.4rem; }
+  path { fill: none; stroke: #2b8a86; stroke-width: 3; stroke-linecap: round; }
+  path + path { stroke: #9cc9c3; }
+  a { color: #1c6f6b; }
+  .faint { color: #5b7479; margin-bottom: -.4rem; }
+`
+
+const waves = `<svg viewBox="0 0 400 34" aria-hidden="true" preserveAspectRatio="none"><path d="M4 12c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/><path d="M4 26c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/></svg>`

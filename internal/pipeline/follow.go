@@ -29,7 +29,7 @@ import (
 )
 
 // Event is something that following a repository led to. Kinds: "builds" (it begins), "nothing" (and why), "waits" (for a thaw or a
-// resume, and why), "superseded", "live", "unchanged" (it is live already), "failed", "cancelled", "trouble" (it is tried again).
+// resume, and why), "ended" (a preview, and why), "superseded", "live", "unchanged" (it is live already), "failed", "cancelled", "trouble" (it is tried again).
 type Event struct {
 	Kind        string        `json:"kind"`
 	When        time.Time     `json:"when"`
@@ -62,6 +62,7 @@ type Follower struct {
 	Builds  int           // how many at once; 0: as the configuration says
 	Tell    func(Event)   // called from one goroutine at a time
 	NewRun  func(*Plan) *Run
+	WaitFor []string // what is looked at after each activation; nil: as the configuration says
 
 	queue    follow.Queue
 	state    followed
@@ -80,8 +81,12 @@ type Follower struct {
 	said     string // in the store, and when
 	saidAt   time.Time
 	worst    fault.Kind
-	fetched  time.Time // when the mirror was
-	wrong    string    // what is wrong with the production branch's configuration
+	fetched  time.Time         // when the mirror was
+	wrong    string            // what is wrong with the production branch's configuration
+	waited   map[string]string // the commit of each ref that was built and waits for a thaw
+	landed   [][2]string       // what the production branch was before, and is now
+	deleted  []string          // refs whose previews are to end
+	swept    time.Time         // when previews were last looked at for their expiry
 	Counts   Counts
 }
 
@@ -110,6 +115,7 @@ type finishedJob struct {
 	event Event
 	retry bool
 	held  bool
+	waits bool // it is built, and waits for a thaw
 }
 
 func (f *Follower) stateFile() string {
@@ -140,7 +146,7 @@ const youngBranch = 7 * 24 * time.Hour
 // worst that happened to a commit.
 func (f *Follower) Run(ctx context.Context) error {
 	f.load()
-	f.held, f.pushed = map[string]waitingFor{}, map[string]string{}
+	f.held, f.pushed, f.waited = map[string]waitingFor{}, map[string]string{}, map[string]string{}
 	f.cancel, f.id = map[string]context.CancelCauseFunc{}, strings.ToLower(rand.Text())
 	ended := make(chan finishedJob)
 	var building sync.WaitGroup
@@ -150,6 +156,9 @@ func (f *Follower) Run(ctx context.Context) error {
 		f.tell(Event{Kind: "trouble", Error: StoreTrouble(f.Store, err)})
 	}
 	f.forget(ctx)
+	if err := f.learn(ctx); err != nil {
+		return StoreTrouble(f.Store, err)
+	}
 	pause, wait := time.Duration(0), time.NewTimer(0)
 	for {
 		woken := false
@@ -176,6 +185,9 @@ func (f *Follower) Run(ctx context.Context) error {
 			pause = min(max(2*pause, 5*time.Second), 5*time.Minute)
 		} else {
 			pause = 0
+		}
+		if err := f.endPreviews(ctx); err != nil && ctx.Err() == nil {
+			f.tell(Event{Kind: "trouble", Error: err})
 		}
 		f.Counts.Waiting = len(f.held)
 		f.begin(ctx, &building, ended)
@@ -249,6 +261,8 @@ func (f *Follower) drop(ref string) {
 	delete(f.state.Seen, ref)
 	delete(f.held, ref)
 	delete(f.pushed, ref)
+	delete(f.waited, ref)
+	f.deleted = append(f.deleted, ref)
 	f.queue.Drop(ref)
 	if cancel := f.cancel[ref]; cancel != nil {
 		cancel(Cancelled("ended: its branch was deleted"))
@@ -308,7 +322,7 @@ func (p *Project) target(ref source.Ref) string {
 	branch, isBranch := ref.Branch()
 	if !isBranch {
 		if p.Standing.Previews.FollowsRef(ref.Name) {
-			return journal.PreviewPrefix + project.BranchLabel(name(ref))
+			return p.preview(name(ref))
 		}
 		return ""
 	}
@@ -316,7 +330,7 @@ func (p *Project) target(ref source.Ref) string {
 		return environment
 	}
 	if p.Standing.Previews.FollowsBranch(branch) {
-		return journal.PreviewPrefix + project.BranchLabel(branch)
+		return p.preview(branch)
 	}
 	return ""
 }
@@ -326,7 +340,7 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	repository := f.repository()
 	before := cmp.Or(f.pushed[ref.Name], f.state.Seen[ref.Name])
 	if before == "" && !f.fresh { // of a new branch, what production does not have
-		before = f.state.Seen["refs/heads/"+f.Project.Standing.Environments[project.Production].Follows]
+		before = f.state.Seen["refs/heads/"+f.Project.Standing.MainBranch(f.Project.Main)]
 	}
 	commits, count, err := repository.Since(ctx, ref.Commit, before, 20)
 	if err != nil {
@@ -360,7 +374,7 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 		f.tell(event)
 		return nil
 	}
-	waits, err := f.waitsFor(ctx, environment, head)
+	waits, err := f.waitsFor(ctx, ref, environment, head)
 	if err != nil {
 		return StoreTrouble(f.Store, err)
 	}
@@ -398,6 +412,10 @@ func (f *Follower) leftAlone(ctx context.Context, ref source.Ref, commit source.
 	if head.Commit == commit.Hash {
 		return "it is live already, as " + head.Label(), nil
 	}
+	j := JournalOf(f.Store, f.Project.Site(), environment, f.now)
+	if rollback, was, found := j.LeftBy(ctx, *head, func(e journal.Entry) bool { return e.Commit == commit.Hash }); found {
+		return "it was live as " + was.Label() + ", until " + source.PersonName(rollback.Who) + " rolled it back; orilla deploy " + source.Short(commit.Hash) + " puts it live again", nil
+	}
 	same, err := f.Project.sameSite(ctx, head.Commit, commit.Hash)
 	if same && head.Kind != journal.Rollback {
 		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
@@ -405,11 +423,12 @@ func (f *Follower) leftAlone(ctx context.Context, ref source.Ref, commit source.
 	return "", err
 }
 
-// waitsFor returns what a commit for an environment has to wait for besides its turn; "" for nothing.
-func (f *Follower) waitsFor(ctx context.Context, environment string, head *journal.Entry) (string, error) {
-	if head != nil && head.Frozen.At(f.now()) {
+// waitsFor returns what a commit for an environment has to wait for besides its turn; "" for nothing. A freeze does not keep it from being
+// built, only from going live then.
+func (f *Follower) waitsFor(ctx context.Context, ref source.Ref, environment string, head *journal.Entry) (string, error) {
+	if head != nil && head.Frozen.At(f.now()) && f.waited[ref.Name] == ref.Commit {
 		name := journal.DisplayName(environment)
-		return name + " is frozen by " + source.PersonName(head.Frozen.Who) + because(head.Frozen.Why) + "; orilla thaw " + name, nil
+		return "it is built; " + name + " is frozen by " + source.PersonName(head.Frozen.Who) + because(head.Frozen.Why) + "; orilla thaw " + name, nil
 	}
 	pause, err := ReadPause(ctx, f.Store, f.Project.Site())
 	if pause == nil || err != nil {
@@ -500,7 +519,10 @@ func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) fin
 		result, err = run.Release(ctx)
 		event.Build = run.Number()
 		if err == nil {
-			err = run.Activate(ctx)
+			if err = run.Activate(ctx); err == nil {
+				run.WaitFor = f.waitFor(plan)
+				_, err = run.Wait(ctx, func(Look) {})
+			}
 			event.Reused, event.Release, event.Head = result.Reused, result.Release.Short(), result.Entry
 		}
 		run.Close(ctx)
@@ -519,7 +541,7 @@ func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) fin
 	case fault.Code(event.Error) == "cancelled", errors.Is(event.Error, context.Canceled):
 		event.Kind, event.Why = "cancelled", problemLine(event.Error)
 	case fault.Code(event.Error) == "frozen", fault.Code(event.Error) == "paused":
-		done.held = true
+		done.held, done.waits = true, fault.Code(event.Error) == "frozen"
 	case kind == fault.Failed:
 		event.Kind, done.retry = "trouble", true
 	default:
@@ -564,6 +586,8 @@ func (f *Follower) settle(ctx context.Context, done finishedJob) {
 	case done.retry:
 		f.held[done.job.Ref] = waitingFor{done.job.Commit, "to be tried again: " + problemLine(done.event.Error)}
 		f.retry = true
+	case done.waits:
+		f.waited[done.job.Ref] = done.job.Commit
 	case done.held:
 	default:
 		f.seen(done.job.Ref, done.job.Commit)
@@ -573,6 +597,10 @@ func (f *Follower) settle(ctx context.Context, done finishedJob) {
 
 func (f *Follower) seen(ref, commit string) {
 	delete(f.held, ref)
+	delete(f.waited, ref)
+	if before := f.state.Seen[ref]; before != "" && before != commit && ref == f.mainRef() {
+		f.landed = append(f.landed, [2]string{before, commit})
+	}
 	f.state.Seen[ref] = commit
 }
 

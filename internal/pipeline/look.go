@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
@@ -33,7 +34,7 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 		}
 	}
 	if open != nil && (len(changed) <= fewPages || len(r.Plan.Config.Check.StopOn) > 0) {
-		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.Standing, project.Production), Open: open}
+		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.Standing, cmp.Or(r.Plan.Environment, project.Production)), Open: open}
 		if len(r.Plan.Config.Check.StopOn) == 0 && live != nil {
 			out.Only = func(file release.File) bool { return changed[file.Path] }
 		}

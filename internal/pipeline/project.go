@@ -15,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/spelling"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -30,6 +31,7 @@ type Project struct {
 	StandingAt string             // the commit that Standing comes from; "" if from the file at Root
 	Places     Places
 
+	secret  string // that labels of previews are made with; "" for none
 	person  *remembered[string]
 	configs *remembered[map[string]parsedConfig]
 }
@@ -72,7 +74,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 			return nil, err
 		}
 	}
-	if p.Main = p.Beside.Environments[project.Production].Follows; p.Main == "" && p.Repository != nil {
+	if p.Main = p.Beside.MainBranch(""); p.Main == "" && p.Repository != nil {
 		p.Main = p.Repository.MainBranch(ctx)
 	}
 	p.Beside = p.Beside.WithDefaults(p.Main)
@@ -166,7 +168,7 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 
 // loadStanding reads what only the production branch may say.
 func (p *Project) loadStanding(ctx context.Context) error {
-	branch := p.Beside.Environments[project.Production].Follows
+	branch := p.Beside.MainBranch(p.Main)
 	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
 	if err != nil {
 		return ctx.Err() // no such branch yet: the file at hand counts
@@ -261,7 +263,28 @@ func (p *Project) Target(to, branch string) (string, error) {
 		return "", fault.New(fault.Refused, "not-followed", "no environment follows the branch %s, and previews.follows leaves it out", branch).
 			Then("say where it should go: --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
 	}
-	return journal.PreviewPrefix + project.BranchLabel(branch), nil
+	return p.preview(branch), nil
+}
+
+// preview returns the stored name of a branch's preview, or of another ref by its name for people.
+func (p *Project) preview(branch string) string {
+	return journal.PreviewPrefix + project.PreviewLabel(branch, p.secret)
+}
+
+// LearnSecret reads what labels of previews are made with, where the configuration wants them unguessable. It is random, and in the
+// site's claim; without one yet, claim makes it.
+func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site string, claim func() error) error {
+	if !p.Standing.Previews.Unguessable {
+		return nil
+	}
+	found, err := ReadClaim(ctx, store, site)
+	if errors.Is(err, storage.ErrNotFound) && claim != nil {
+		if err = claim(); err == nil {
+			found, err = ReadClaim(ctx, store, site)
+		}
+	}
+	p.secret = found.Incarnation
+	return err
 }
 
 func (p *Project) namedTarget(to string) (string, error) {
@@ -280,7 +303,7 @@ func (p *Project) namedTarget(to string) (string, error) {
 	}
 	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s", project.Label(to))
 	if p.StandingAt != "" {
-		problem = problem.With("environments are read from the branch " + p.Beside.Environments[project.Production].Follows)
+		problem = problem.With("environments are read from the branch " + p.Beside.MainBranch(p.Main))
 	}
 	return "", problem
 }

@@ -7,6 +7,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
 )
@@ -18,7 +19,11 @@ func (r *Run) Promote(ctx context.Context, id release.ID) (*Result, error) {
 	if r.hold, err = r.Plan.Project.Pin(ctx, r.Store, r.Plan.Site, "promote"); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
-	if err := r.checkFrozen(ctx); err != nil {
+	r.kind = journal.Promotion
+	if err := errors.Join(r.checkFrozen(ctx), r.ready(ctx)); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	if err := r.announceRoom(ctx); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	if err := r.unbound(ctx); err != nil {
@@ -33,13 +38,53 @@ func (r *Run) Promote(ctx context.Context, id release.ID) (*Result, error) {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	r.result.Release, r.result.Files, r.result.Bytes, r.result.Reused = id, reader.Root.Files, reader.Root.Bytes, true
+	if err := r.suits(ctx, reader); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	if r.DryRun {
+		return &r.result, nil
+	}
 	started := r.Now()
-	r.kind = journal.Promotion
 	if err := r.activate(ctx); err != nil {
 		return nil, err
 	}
 	r.result.Timings = append(r.result.Timings, Timing{"activate", "", r.Now().Sub(started)})
 	return &r.result, nil
+}
+
+// suits runs what is expected of the plan's environment on a release: the expectations that were written with its rules, the checks of
+// its pages as far as they differ from what is live there, under the base path that it will have, and whether all upstreams that its
+// rules name have an address there.
+func (r *Run) suits(ctx context.Context, reader *release.Reader) error {
+	p := r.Plan.Project
+	r.Plan.Config = p.Standing
+	subject, err := p.ReleaseSubject(ctx, r.Store, r.Plan.Site, reader.ID, r.Plan.Origin.Build)
+	if err != nil {
+		return err
+	}
+	subject.Input.Now = r.now()
+	found, err := CheckRules(ctx, subject.Input)
+	if err != nil {
+		return err
+	}
+	if err := Accepted(found, p.Standing).Problem(); err != nil {
+		return err
+	}
+	r.result.Rules.Expectations = len(subject.Program.Expectations)
+	if subject.Reworded {
+		r.Report.Notice(fault.Notice{Code: "expectations-unknown", What: "the release's expectations were not run: its rules mean something else under the configuration here",
+			Next: "run it from the production branch, with the languages and time zone that the release was made with"})
+	}
+	upstreams := p.Standing.Document(r.Plan.Environment).Upstreams
+	for _, rule := range subject.Program.Rules {
+		name := rule.Target.Upstream
+		if _, there := upstreams[name]; rule.Verb == rules.Proxy && name != "" && !there {
+			where := journal.DisplayName(r.Plan.Environment)
+			return fault.New(fault.Refused, "no-upstream", "a rule passes requests on to %s:, and %s has no such upstream", name, where).At("%s", rule.At).
+				Then("give its address in orilla.yaml: environments.%s.upstreams.%s", where, name)
+		}
+	}
+	return r.compare(ctx, reader, subject.Input, subject.Open)
 }
 
 // unbound refuses a release whose build was told of another place than the plan's environment.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -183,7 +185,39 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 		in.Own = append(in.Own, environment.Addresses...)
 	}
 	slices.Sort(in.Own)
+	if !slices.Contains(config.Build.Tell, "address") && !slices.Contains(config.Build.Tell, "environment") {
+		in.Places = placesOf(standing)
+	}
 	return in, nil
+}
+
+// placesOf returns the hosts of a site's environments, as they are configured and as they are on developers' machines.
+func placesOf(standing project.Config) []check.Place {
+	var places []check.Place
+	add := func(host, environment string) {
+		if place := (check.Place{Host: host, Environment: environment}); host != "" && !slices.Contains(places, place) {
+			places = append(places, place)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(standing.Environments)) {
+		for _, address := range standing.Environments[name].Addresses {
+			if at, err := url.Parse(address); err == nil {
+				add(at.Hostname(), name)
+			}
+		}
+	}
+	for _, address := range standing.Previews.Addresses {
+		_, rest, _ := strings.Cut(address, project.LabelPlace)
+		if host, _, _ := strings.Cut(rest, "/"); strings.HasPrefix(host, ".") {
+			host, _, _ = strings.Cut(host, ":")
+			add(host, "previews")
+		}
+	}
+	if standing.Site != "" {
+		add(standing.Site+".localhost", "a developer's machine")
+		add("."+standing.Site+".localhost", "a developer's machine")
+	}
+	return places
 }
 
 // CheckRules finds mistakes in rules, and expectations that fail.

@@ -3,11 +3,9 @@ package pipeline
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
 	"errors"
 	"io"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -58,6 +56,10 @@ type Run struct {
 	// SkipSame leaves an environment alone that serves the same release of the same commit already: the error is ErrSame.
 	SkipSame bool
 	Began    func(number int64) // is told the number of a build that begins; may be nil
+	// ExpireAfter is how long after the activation the environment ends; 0: as the configuration says of previews.
+	ExpireAfter time.Duration
+	WaitFor     []string // what Wait looks at after the activation: addresses and commands
+	DryRun      bool     // Promote looks at everything and moves nothing
 
 	result     Result
 	readBeside func(file string) ([]byte, error) // reads rules files that the build does not make
@@ -65,6 +67,7 @@ type Run struct {
 	kind       journal.Kind                      // of the entry; a deploy unless it says otherwise
 	hints      journal.Hints
 	hold       *pins.Hold
+	room       []State  // the previews that make room
 	loaded     sync.Map // []byte by digest.Digest
 	loads      atomic.Int32
 	lookedFor  string // the build key whose records were looked at
@@ -92,6 +95,8 @@ type Result struct {
 	Kept     bool         // the output of an earlier try was used
 	KeptDeps bool         // dependencies were carried over from an earlier build
 	Entry    *journal.Entry
+	Back     *journal.Entry // that went back, since what was waited for failed
+	Waits    *Waits         // the release waits for a thaw
 	Before   *journal.Entry // the head that the entry follows
 	Timings  []Timing
 	Log      []digest.Digest // of what was built
@@ -122,7 +127,10 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
-	if err := errors.Join(r.checkPaused(ctx), r.checkFrozen(ctx)); err != nil {
+	if err := errors.Join(r.checkPaused(ctx), r.checkFrozen(ctx), r.ready(ctx)); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	if err := r.announceRoom(ctx); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	if err := r.readRules(ctx); err != nil {
@@ -187,7 +195,8 @@ func (r *Run) Number() int64 {
 	return 0
 }
 
-// checkFrozen stops before the build what a freeze would refuse after it.
+// checkFrozen asks whoever is there whether to go on although the environment is frozen. What is automatic goes on, and waits once it is
+// made; a promotion, which makes nothing, is refused.
 func (r *Run) checkFrozen(ctx context.Context) error {
 	if r.Plan.Environment == "" {
 		return nil
@@ -202,11 +211,14 @@ func (r *Run) checkFrozen(ctx context.Context) error {
 		return err
 	}
 	r.result.Before = &head
-	if !head.Frozen.At(r.Now()) {
+	if !head.Frozen.At(r.now()) {
 		return nil
 	}
 	if r.Automatic || r.Frozen == nil {
-		return FrozenRefusal(head)
+		if r.kind == journal.Promotion {
+			return FrozenRefusal(head)
+		}
+		return nil
 	}
 	err = r.Frozen(head)
 	r.overFreeze = err == nil
@@ -221,14 +233,14 @@ func FrozenRefusal(head journal.Entry) error {
 	if head.Frozen.Why != "" {
 		problem = problem.With("because: " + head.Frozen.Why)
 	}
+	if head.Frozen.Until != nil {
+		problem = problem.With("until " + head.Frozen.Until.Local().Format("2006-01-02 15:04 MST"))
+	}
 	return problem.Then("orilla thaw %s, then deploy again", name)
 }
 
 func (r *Run) journal() *journal.Journal {
-	return &journal.Journal{
-		Store: r.Store, Site: r.Plan.Site, Environment: r.Plan.Environment,
-		Attempt: func() string { return strings.ToLower(rand.Text()) }, Now: r.Now,
-	}
+	return JournalOf(r.Store, r.Plan.Site, r.Plan.Environment, r.now)
 }
 
 // reuse finds a release that was already built from the same inputs.
@@ -275,7 +287,7 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 		return err
 	}
 	r.result.Release, r.result.Files, r.result.Bytes, r.result.Build = id, root.Files, root.Bytes, record
-	if err := r.compare(ctx, release.NewReader(id, root, r.load), next.in); err != nil {
+	if err := r.compare(ctx, release.NewReader(id, root, r.load), next.in, nil); err != nil {
 		return err
 	}
 	if id == reader.ID && sameRules(next.record, record.Rules) {
@@ -377,7 +389,7 @@ func (r *Run) live(ctx context.Context) (*release.Reader, error) {
 }
 
 // compare counts the differences to what is live.
-func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input) error {
+func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input, open func(context.Context, release.File) ([]byte, error)) error {
 	live, err := r.live(ctx)
 	if err != nil {
 		return err
@@ -390,7 +402,7 @@ func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input)
 	if err != nil {
 		return err
 	}
-	r.count(changes)
+	r.result.Changes = CountChanges(changes)
 	r.result.Ruled = !sameSet(live.Root.Rules, next.Root.Rules)
 	if err := unchanging(changes, next.Root.Settings); err != nil {
 		return err
@@ -400,7 +412,7 @@ func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input)
 			return err
 		}
 	}
-	return r.look(ctx, in, changes, live, nil)
+	return r.look(ctx, in, changes, live, open)
 }
 
 // sameSet reports whether two releases have the same rules.
@@ -440,7 +452,7 @@ func (r *Run) activate(ctx context.Context) error {
 	}
 	move := journal.Move{
 		Release: r.result.Release, Origin: origin, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Why: r.Plan.Message,
-		Document: document, KeepDocument: keep, DuringFreezeOK: r.overFreeze,
+		Document: document, KeepDocument: keep, DuringFreezeOK: r.overFreeze, Expires: r.expires(),
 	}
 	after := journal.Entry{}
 	if r.result.Before != nil {
@@ -449,20 +461,31 @@ func (r *Run) activate(ctx context.Context) error {
 	if err := r.hold.Check(); err != nil {
 		return StoreTrouble(r.Store, err)
 	}
-	decide := journal.Activate(cmp.Or(r.kind, journal.Deploy), move, r.Now())
+	automatic := r.Automatic || r.Frozen == nil
+	if !keep && !after.Release.IsZero() && after.Document != document.Digest && !(automatic && after.Frozen.At(r.now())) {
+		if after, err = r.changeDocument(ctx, after, document); err != nil && !errors.Is(err, journal.ErrFrozen) {
+			return StoreTrouble(r.Store, err)
+		}
+		move.KeepDocument = true
+	}
+	activate := journal.Activate(cmp.Or(r.kind, journal.Deploy), move, r.now())
+	decide := func(head *journal.Entry) (journal.Entry, error) {
+		r.result.Before = head
+		return activate(head)
+	}
 	if r.Automatic && r.kind != journal.Promotion { // a promotion names what it wants
 		decide = r.unlessNewer(ctx, decide)
 	}
 	entry, err := r.journal().Append(ctx, after, decide)
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
-		return FrozenRefusal(refusal.Entry)
+		return r.frozenWhileBuilt(ctx, refusal.Entry)
 	}
 	if err != nil {
 		return StoreTrouble(r.Store, err)
 	}
 	r.result.Entry = &entry
 	r.hints.Pulse(ctx, r.Store, entry)
-	return nil
+	return StoreTrouble(r.Store, r.makeRoom(ctx))
 }
 
 // document makes the environment's document from what the production branch says. keep tells to leave the one that is there:

@@ -79,7 +79,7 @@ func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader,
 	if err != nil {
 		return false, err
 	}
-	r.count(changes)
+	r.result.Changes = CountChanges(changes)
 	record := output.record
 	record.Outcome, record.Rules = builds.Succeeded, ruled.record
 	if record.Log, err = addLog(ctx, put, output.log); err != nil {
@@ -308,17 +308,19 @@ func unchanging(changes []release.Change, settings release.Settings) error {
 	return problem.Then("give them other names, or, if the names are not fingerprints, list them in orilla.yaml: assets: {plain: [%q]}", paths[0])
 }
 
-func (r *Run) count(changes []release.Change) {
+// CountChanges counts how two releases differ.
+func CountChanges(changes []release.Change) (c Changes) {
 	for _, change := range changes {
 		switch {
 		case change.Before == nil:
-			r.result.Changes.Added++
+			c.Added++
 		case change.After == nil:
-			r.result.Changes.Removed++
+			c.Removed++
 		default:
-			r.result.Changes.Changed++
+			c.Changed++
 		}
 	}
+	return c
 }
 
 // addLog adds the log of a build to a batch.

@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/check"
+	"orilla.example/orilla/internal/core/difference"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
@@ -29,6 +30,7 @@ type Subject struct {
 	Name     string         // "the working tree", "4be21c7", "r-3f9a2c1b7e"
 	Mistakes finding.List   // of the rules' text: rules with mistakes are not part of the site
 	Config   project.Config // that the site goes with
+	Reworded bool           // the text of the rules means something else than the rules that are kept, so its expectations are left out
 }
 
 // WorkingTree returns what the working tree would publish. It builds nothing: the output is what the last build left.
@@ -100,6 +102,7 @@ func (p *Project) ReleaseSubject(ctx context.Context, store storage.Store, site 
 	// The rules are those of the release; the text tells where they were written, and what was expected of them.
 	if kept := opened.Rules; kept != nil {
 		if !slices.Equal(rules.Encode(s.Program.Rules), rules.Encode(kept.Rules)) {
+			s.Reworded = len(s.Program.Rules) > 0
 			s.Program = &rules.Program{Rules: kept.Rules}
 		}
 	}
@@ -252,7 +255,7 @@ func Accepted(found finding.List, config project.Config) finding.List {
 
 // BaseOf returns the base path of an environment: that of its first address.
 func BaseOf(config project.Config, environment string) string {
-	addresses := config.Environments[environment].Addresses
+	addresses := config.Document(environment).Addresses
 	if len(addresses) == 0 {
 		return ""
 	}
@@ -261,4 +264,9 @@ func BaseOf(config project.Config, environment string) string {
 		return ""
 	}
 	return strings.TrimSuffix(at.EscapedPath(), "/")
+}
+
+// Side is the subject as one side of a comparison.
+func (s *Subject) Side() difference.Side {
+	return difference.Side{Files: s.Files, Site: s.Site, Rules: s.Program.Rules, Base: s.Base, Open: s.Open, Now: s.Now}
 }

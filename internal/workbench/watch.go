@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/fsnotify/fsnotify"
+
+	"orilla.example/orilla/internal/pipeline"
 )
 
 // quietTime is how long nothing may change before a change is told: editors and builds write in several steps.
@@ -168,4 +170,27 @@ func Changes(ctx context.Context, root string, skip func(folder string) bool) <-
 	w := newWatch(root, skip)
 	context.AfterFunc(ctx, w.close)
 	return w.changes(ctx)
+}
+
+// Saves tells when something changed in a project's folder that a deploy of its working tree could show: not what Git ignores, what tools
+// keep there, or, where there are steps to run, the output that they make. The channel is closed when the context ends.
+func Saves(ctx context.Context, p *pipeline.Project) <-chan []string {
+	b := &Bench{Options: Options{Project: p, Build: true}, ignored: map[string]bool{}}
+	changes, saves := Changes(ctx, p.Root, skip(p)), make(chan []string)
+	go func() {
+		defer close(saves)
+		for paths := range changes {
+			if b.builds() {
+				paths = slices.DeleteFunc(paths, b.inside)
+			}
+			if paths = b.sources(ctx, paths); len(paths) == 0 {
+				continue
+			}
+			select {
+			case saves <- paths:
+			case <-ctx.Done():
+			}
+		}
+	}()
+	return saves
 }

@@ -1,0 +1,235 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+)
+
+// freezeOptions are the flags of freeze and thaw.
+type freezeOptions struct {
+	site, why, until       string
+	dryRun, yes, leaveLive bool
+}
+
+func (o *freezeOptions) flags(cmd *cobra.Command, why string) {
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", why)
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+}
+
+func (a *app) freezeCommand() *cobra.Command {
+	var o freezeOptions
+	cmd := &cobra.Command{
+		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeEnvironments,
+		Long: "Freeze keeps what is live where it is: for holidays, or while an incident is looked into. New commits are still built; they wait, and\n" +
+			"thaw shows them. A person at a terminal can deploy all the same, after being told.",
+		Example: "  orilla freeze -m \"the queue at the ticket office\"\n  orilla freeze --until 2026-12-27T08:00 -m \"nobody is here over Christmas\"\n  orilla freeze staging --until 2h",
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.freeze(cmd.Context(), o, argument(args, 0)) },
+	}
+	o.flags(cmd, "say why; it is shown to whoever is refused")
+	cmd.Flags().StringVar(&o.until, "until", "", "until a `TIME`: 2h, 3d, 2026-12-27 or 2026-12-27T08:00, with an offset or in the site's time zone")
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) thawCommand() *cobra.Command {
+	var o freezeOptions
+	cmd := &cobra.Command{
+		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeEnvironments,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.thaw(cmd.Context(), o, argument(args, 0)) },
+	}
+	o.flags(cmd, "say why")
+	cmd.Flags().BoolVar(&o.yes, "yes", false, "put live what waits, without asking")
+	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false, "leave live what is, until the next commit")
+	return a.jsonFlag(cmd)
+}
+
+// steward returns who changes environments for a command.
+func (s *session) steward(ctx context.Context, what string) (*pipeline.Steward, error) {
+	return s.project.NewSteward(ctx, s.store, s.site, "command", what)
+}
+
+func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	environment, err := s.named(ctx, typed)
+	if err != nil {
+		return err
+	}
+	steward, err := s.steward(ctx, "freeze")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	frozen := &journal.Frozen{Who: steward.Who, When: steward.Now().UTC().Truncate(time.Millisecond), Why: o.why}
+	until := ""
+	if o.until != "" {
+		zone := s.project.Standing.Zone()
+		end, err := project.ParseMoment(o.until, steward.Now(), zone)
+		if err != nil {
+			return fault.New(fault.Usage, "bad-time", "--until: %s", err)
+		}
+		frozen.Until, until = &end, " until "+moment(end)
+	}
+	name := journal.DisplayName(environment)
+	if o.dryRun {
+		a.Note("%s would be frozen%s; nothing was done: --dry-run", name, until)
+		return nil
+	}
+	entry, err := steward.Append(ctx, environment, journal.SetFrozen(frozen, "command", steward.Who, o.why, steward.Now()))
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	if a.JSON {
+		return a.Document(describeEntry(entry, nil, entry.Number))
+	}
+	a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until, console.Accent("orilla thaw "+name))
+	return nil
+}
+
+// thawReport is what thaw prints with --json.
+type thawReport struct {
+	entryReport
+	Deployed *entryReport `json:"deployed,omitempty"` // what waited, and is live now
+}
+
+func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	environment, err := s.named(ctx, typed)
+	if err != nil {
+		return err
+	}
+	steward, err := s.steward(ctx, "thaw")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	head, err := s.head(ctx, environment)
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	waiting, err := pipeline.WaitingFor(ctx, s.store, s.site, head)
+	if err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	waits := pipeline.Thawing(waiting)
+	if err := a.showWaiting(ctx, s, head, waiting); err != nil {
+		return err
+	}
+	name := journal.DisplayName(environment)
+	if o.dryRun {
+		a.Note("%s would be thawed; nothing was done: --dry-run", name)
+		return nil
+	}
+	if o.leaveLive {
+		waits = nil
+	}
+	if waits != nil && !o.yes {
+		about := "It replaces " + head.Release.Short() + "; no leaves things as they are. --leave-live thaws and leaves that live."
+		sure, err := a.Confirm(ctx, "Thaw "+name+" and put "+source.Short(waits.Commit)+" live?", about, true)
+		if errors.Is(err, console.ErrNobody) {
+			return fault.New(fault.Refused, "build-waits", "a thaw would put %s live", waits.Release.Short()).At("%s", name).
+				Then("orilla thaw %s --yes puts it live", name).Then("orilla thaw %s --leave-live leaves live what is, until the next commit", name)
+		}
+		if err != nil || !sure {
+			return err
+		}
+	}
+	began := time.Now()
+	entry, live, err := s.project.Thaw(ctx, steward, environment, o.why, waits)
+	if errors.Is(err, journal.ErrAlready) {
+		a.Note("%s is not frozen", name)
+		return nil
+	}
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	return a.reportThaw(ctx, s, environment, head, entry, live, began)
+}
+
+func (a *app) reportThaw(ctx context.Context, s *session, environment string, head, entry journal.Entry, live *journal.Entry, began time.Time) error {
+	name := journal.DisplayName(environment)
+	if entry.Number == 0 {
+		entry = head // the freeze had ended by itself
+	}
+	last := entry
+	if live != nil {
+		last = *live
+	}
+	serving, nodes := flipped(ctx, s, last)
+	if a.JSON {
+		report := thawReport{entryReport: describeEntry(entry, nil, last.Number)}
+		if live != nil {
+			deployed := describeEntry(*live, nil, live.Number)
+			report.Deployed = &deployed
+		}
+		return a.Document(report)
+	}
+	if live == nil {
+		a.Print("%s accepts automatic deploys again; live is %s", name, entry.Release.Short())
+		return nil
+	}
+	a.Row(a.Err, "live", console.Good(live.Label())+a.where(serving, nodes, time.Since(began)))
+	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, live.Release.Short(), source.Short(live.Commit), live.Subject)
+	a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(environment))
+	return nil
+}
+
+// showWaiting tells what waits for a thaw, and how the newest differs from what is live.
+func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []pipeline.Waits) error {
+	if len(waiting) == 0 {
+		return nil
+	}
+	a.Row(a.Err, "now", head.Release.Short()+"  "+console.Accent(source.Short(head.Commit))+"  "+head.Subject)
+	for i, waits := range waiting {
+		text := waits.Release.Short() + "  " + console.Accent(source.Short(waits.Commit)) + "  " + waits.Subject + console.Faint("  built "+a.Age(waits.When)+" by "+source.PersonName(waits.Who))
+		a.Row(a.Err, []string{"next", ""}[min(i, 1)], text)
+		if i == 0 {
+			changes, err := compared(ctx, s, head.Release, waits.Release)
+			if err != nil {
+				return err
+			}
+			a.Row(a.Err, "", console.Faint(changes))
+		}
+	}
+	if n := len(waiting) - 1; n > 0 {
+		a.Note("  %s", console.Faint(fmt.Sprintf("the %d below were made before it, and will not go live", n)))
+	}
+	return nil
+}
+
+// compared counts how the files of two releases differ.
+func compared(ctx context.Context, s *session, before, after release.ID) (string, error) {
+	old, err := pipeline.OpenRelease(ctx, s.store, s.site, before)
+	if err != nil {
+		return "", pipeline.StoreTrouble(s.store, err)
+	}
+	next, err := pipeline.OpenRelease(ctx, s.store, s.site, after)
+	if err != nil {
+		return "", pipeline.StoreTrouble(s.store, err)
+	}
+	changes, err := release.Compare(ctx, old, next)
+	if err != nil {
+		return "", pipeline.StoreTrouble(s.store, err)
+	}
+	if len(changes) == 0 {
+		return "the same files; rules or settings differ", nil
+	}
+	return changed(pipeline.CountChanges(changes)) + "; orilla diff " + before.Short() + " " + after.Short(), nil
+}

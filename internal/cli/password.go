@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/access"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+)
+
+// passwordOptions are the flags of password.
+type passwordOptions struct {
+	site, user, why                      string
+	generate, remove, stdin, dryRun, yes bool
+}
+
+func (a *app) passwordCommand() *cobra.Command {
+	var o passwordOptions
+	cmd := &cobra.Command{
+		Use: "password ENVIRONMENT", Short: "Say who may look: whoever knows a password", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeEnvironments,
+		Long: "Password lets only those look at an environment who know it. \"previews\" stands for all previews, those to come too. The store keeps a hash\n" +
+			"of it, edge nodes ask for it by the usual means of browsers (RFC 7617), and the addresses of releases that only protected environments\n" +
+			"have served ask for it too. Behind plain http it travels readable: see to it that something in front ends TLS.",
+		Example: "  orilla password previews              asks for it, twice\n  orilla password staging --generate    makes one, and shows it once\n" +
+			"  orilla password staging --stdin < password.txt\n  orilla password staging --remove      everybody may look again",
+		RunE: func(cmd *cobra.Command, args []string) error { return a.password(cmd.Context(), o, args[0]) },
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&o.user, "user", "", "the `NAME` that goes with it (default: any)")
+	flags.BoolVar(&o.generate, "generate", false, "make one, and show it once")
+	flags.BoolVar(&o.stdin, "stdin", false, "read it from the first line of standard input")
+	flags.BoolVar(&o.remove, "remove", false, "ask for none any more: everybody may look; asks")
+	flags.StringVarP(&o.why, "message", "m", "", "say why")
+	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+	return a.jsonFlag(cmd)
+}
+
+// passwordReport is what password prints with --json.
+type passwordReport struct {
+	Environment string `json:"environment"`
+	Entry       string `json:"entry"`
+	Protected   bool   `json:"protected"`
+	User        string `json:"user,omitempty"`
+	Password    string `json:"password,omitempty"` // only if it was generated
+}
+
+func (a *app) password(ctx context.Context, o passwordOptions, typed string) error {
+	if o.generate && o.stdin || o.remove && (o.generate || o.stdin || o.user != "") {
+		return fault.New(fault.Usage, "usage", "--generate, --stdin and --remove exclude each other")
+	}
+	if strings.ContainsAny(o.user, ":\r\n") {
+		return fault.New(fault.Usage, "usage", "--user: a name has no colon (RFC 7617)")
+	}
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	environment := journal.Previews
+	if typed != journal.Previews {
+		if environment, err = s.named(ctx, typed); err != nil {
+			return err
+		}
+	}
+	name := journal.DisplayName(environment)
+	if environment == journal.Previews {
+		name = "all previews"
+	}
+	if o.remove {
+		if err := a.confirmOpen(ctx, o, name); err != nil {
+			return err
+		}
+	}
+	password, err := a.newPassword(ctx, o, name)
+	if err != nil {
+		return err
+	}
+	if o.dryRun {
+		a.Note("%s would %s; nothing was done: --dry-run", name, map[bool]string{true: "be open to everybody", false: "ask for a password"}[o.remove])
+		return nil
+	}
+	return a.setPassword(ctx, s, o, environment, name, password)
+}
+
+func (a *app) setPassword(ctx context.Context, s *session, o passwordOptions, environment, name, password string) error {
+	hash := ""
+	if !o.remove {
+		var err error
+		if hash, err = access.Hash(password); err != nil {
+			return fault.New(fault.Usage, "bad-password", "the password %s", err)
+		}
+	}
+	steward, err := s.steward(ctx, "password")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	change := func(looking journal.Looking) (*journal.Looking, error) {
+		if o.remove {
+			if looking.Password == "" {
+				return nil, journal.ErrAlready
+			}
+			return nil, nil
+		}
+		return &journal.Looking{Password: hash, User: o.user}, nil // a new password takes back the links that went around the old one
+	}
+	entry, err := steward.Append(ctx, environment, journal.SetAccess(change, "command", steward.Who, o.why))
+	if errors.Is(err, journal.ErrAlready) {
+		a.Note("%s asks for no password already", name)
+		return nil
+	}
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	serving, nodes := 0, nodesOf(ctx, s)
+	if !entry.Release.IsZero() {
+		serving, nodes = flipped(ctx, s, entry)
+	}
+	if a.JSON {
+		report := passwordReport{Environment: journal.DisplayName(environment), Entry: entry.Label(), Protected: !o.remove, User: o.user}
+		if o.generate {
+			report.Password = password
+		}
+		return a.Document(report)
+	}
+	switch {
+	case o.remove:
+		a.Print("everybody may look at %s again", name)
+	case o.generate:
+		a.Print("%s", password)
+		a.Note("%s: whoever looks is asked for it from now on; it is shown this once", name)
+	default:
+		a.Print("%s: whoever looks is asked for the password from now on", name)
+	}
+	if len(nodes) > serving && !entry.Release.IsZero() {
+		a.Note("%s", console.Warn("not yet at every edge node; orilla status shows when"))
+	}
+	if !o.remove {
+		a.Note("%s orilla preview share NAME opens one for somebody without it", console.Faint("next:"))
+	}
+	return nil
+}
+
+// confirmOpen asks before what was shown to some is shown to everybody.
+func (a *app) confirmOpen(ctx context.Context, o passwordOptions, name string) error {
+	if o.yes || o.dryRun {
+		return nil
+	}
+	sure, err := a.Confirm(ctx, "Show "+name+" to everybody?", "Search engines are still told not to list anything but production.", false)
+	if errors.Is(err, console.ErrNobody) || err == nil && !sure {
+		return fault.New(fault.Refused, "not-confirmed", "%s stays behind its password", name).Then("add --yes to show it to everybody")
+	}
+	return err
+}
+
+// newPassword asks for a password, reads it, or makes one.
+func (a *app) newPassword(ctx context.Context, o passwordOptions, name string) (string, error) {
+	switch {
+	case o.remove:
+		return "", nil
+	case o.generate:
+		return access.Secret()[:20], nil
+	case o.stdin:
+		line, err := bufio.NewReader(io.LimitReader(os.Stdin, 1<<10)).ReadString('\n')
+		if line = strings.TrimRight(line, "\r\n"); line == "" {
+			return "", fault.New(fault.Usage, "no-password", "standard input has no password").Because(err)
+		}
+		return line, nil
+	}
+	password, err := a.Secret(ctx, "A password for "+name, "8 characters or more; whoever looks is asked for it", func(text string) error {
+		_, err := access.Hash(text)
+		return err
+	})
+	if errors.Is(err, console.ErrNobody) {
+		return "", fault.New(fault.Usage, "no-password", "nobody is there to type a password").Then("--stdin reads it, --generate makes one")
+	}
+	if err != nil {
+		return "", err
+	}
+	again, err := a.Secret(ctx, "Once more", "", nil)
+	if err == nil && again != password {
+		err = fault.New(fault.Usage, "no-password", "the two are not the same; nothing was changed")
+	}
+	return password, err
+}

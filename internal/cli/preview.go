@@ -1,0 +1,385 @@
+package cli
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/access"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+)
+
+// previewOptions are the flags of the commands below preview.
+type previewOptions struct {
+	site, length, why    string
+	yes, dryRun, expired bool
+	revoke               bool
+}
+
+func (a *app) previewCommand() *cobra.Command {
+	var o statusOptions
+	cmd := &cobra.Command{
+		Use: "preview", Short: "The previews of branches: list, share, extend, remove",
+		Long: "Preview lists the previews of a site, those that moved last first, with what they show, since when and until when. Each branch's first\n" +
+			"build makes one; orilla deploy --to preview/NAME makes one by hand.",
+	}
+	list := &cobra.Command{
+		Use: "list [PATTERN...]", Short: "List previews, all or those whose names match: \"winter-*\"",
+		ValidArgsFunction: a.completePreviews,
+		RunE:              func(cmd *cobra.Command, args []string) error { return a.listPreviews(cmd.Context(), o, args) },
+	}
+	for _, one := range []*cobra.Command{cmd, list} {
+		o.flags(one, "all")
+		a.jsonFlag(one)
+	}
+	cmd.RunE = func(cmd *cobra.Command, args []string) error { return a.listPreviews(cmd.Context(), o, args) }
+	cmd.AddCommand(list, a.previewShareCommand(), a.previewExtendCommand(), a.previewRemoveCommand())
+	return cmd
+}
+
+func (a *app) listPreviews(ctx context.Context, o statusOptions, patterns []string) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	report, err := a.surveyed(ctx, s, o, nil, func(name string) bool { return pipeline.IsPreview(name) && matchesPreview(patterns, name) })
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	if len(report.Environments) == 0 {
+		a.Note("%s has no such previews; orilla deploy on a branch makes one, orilla status --state removed shows those that were", s.site)
+		return nil
+	}
+	a.showEnvironments(report)
+	a.hintEdge(report.EdgeNodes)
+	return nil
+}
+
+// matchesPreview reports whether a preview is one of the patterns, written with or without "preview/".
+func matchesPreview(patterns []string, name string) bool {
+	label := strings.TrimPrefix(journal.DisplayName(name), "preview/")
+	var short []string
+	for _, pattern := range patterns {
+		short = append(short, strings.TrimPrefix(pattern, "preview/"))
+	}
+	return matchesAny(short, label)
+}
+
+func (a *app) completePreviews(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+	names, directive := a.completeEnvironments(cmd, args, "preview/"+strings.TrimPrefix(start, "preview/"))
+	for i := range names {
+		if !strings.HasPrefix(start, "preview/") {
+			names[i] = strings.TrimPrefix(names[i], "preview/")
+		}
+	}
+	return names, directive
+}
+
+func (a *app) previewExtendCommand() *cobra.Command {
+	var o previewOptions
+	cmd := &cobra.Command{
+		Use: "extend NAME", Short: "Let a preview last longer, from now on", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePreviews,
+		Example: "  orilla preview extend winter-times --for 7d\n  orilla preview extend winter-times --for ever",
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.extendPreview(cmd.Context(), o, args[0]) },
+	}
+	cmd.Flags().StringVar(&o.length, "for", "7d", "how long from now, a `TIME` such as 12h or 7d; \"ever\" for no end")
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+	return a.jsonFlag(cmd)
+}
+
+func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	environment, err := s.preview(ctx, typed)
+	if err != nil {
+		return err
+	}
+	steward, err := s.steward(ctx, "extend")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	var expires *time.Time
+	if o.length != "ever" {
+		end, err := project.ParseMoment(o.length, steward.Now(), s.project.Standing.Zone())
+		if err != nil {
+			return fault.New(fault.Usage, "bad-time", "--for: %s", err)
+		}
+		expires = &end
+	}
+	name := journal.DisplayName(environment)
+	text := "lasts until somebody removes it, or its branch goes"
+	if expires != nil {
+		text = "ends " + a.Until(*expires) + ", " + moment(*expires)
+	}
+	if o.dryRun {
+		a.Note("%s: it would be so that it %s; nothing was done: --dry-run", name, text)
+		return nil
+	}
+	entry, err := steward.Append(ctx, environment, journal.SetExpiry(expires, "command", steward.Who, o.why, steward.Now()))
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	if a.JSON {
+		return a.Document(describeEntry(entry, nil, entry.Number))
+	}
+	a.Print("%s %s", name, text)
+	return nil
+}
+
+// preview returns the stored name of a preview that was typed, with or without "preview/", checking that the site has it.
+func (s *session) preview(ctx context.Context, typed string) (string, error) {
+	return s.named(ctx, "preview/"+strings.TrimPrefix(typed, "preview/"))
+}
+
+func (a *app) previewRemoveCommand() *cobra.Command {
+	var o previewOptions
+	cmd := &cobra.Command{
+		Use: "remove [NAME|PATTERN]...", Short: "End previews: their addresses say that they are gone", ValidArgsFunction: a.completePreviews,
+		Long: "Remove ends previews, named or by patterns. Their addresses answer 410 from then on, with a page that says so; what they showed stays in\n" +
+			"the store as long as the retention says. What is gone already is no error, so that a CI job can run it for every branch that closes.",
+		Example: "  orilla preview remove winter-times\n  orilla preview remove \"bot-*\" --yes\n  orilla preview remove --expired",
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.removePreviews(cmd.Context(), o, args) },
+	}
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
+	cmd.Flags().BoolVar(&o.expired, "expired", false, "those whose time is over; they answer 410 already")
+	cmd.Flags().BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would be removed, and stop")
+	return a.jsonFlag(cmd)
+}
+
+// removedReport is what preview remove prints with --json.
+type removedReport struct {
+	Removed []entryReport `json:"removed"`
+}
+
+func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []string) error {
+	if len(patterns) == 0 && !o.expired {
+		return fault.New(fault.Usage, "usage", "say which previews should end").Then("orilla preview remove NAME").Then("orilla preview remove --expired").Then("orilla preview lists them")
+	}
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	for i, pattern := range patterns {
+		if label := project.BranchLabel(pattern); s.project.Repository != nil && strings.Contains(strings.TrimPrefix(pattern, "preview/"), "/") && !strings.ContainsAny(pattern, "*?[") {
+			patterns[i] = label // the name of a branch
+		}
+	}
+	now := a.Now()
+	states, err := pipeline.States(ctx, s.store, s.site, nil, func(name string) bool { return pipeline.IsPreview(name) && matchesPreview(patterns, name) })
+	if err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	states = slices.DeleteFunc(states, func(state pipeline.State) bool {
+		return state.Head == nil || state.Head.Release.IsZero() || o.expired && !state.Head.HasExpired(now)
+	})
+	if len(states) == 0 {
+		a.Note("nothing to remove: no such preview serves anything")
+		if a.JSON {
+			return a.Document(removedReport{Removed: []entryReport{}})
+		}
+		return nil
+	}
+	if goes, err := a.confirmRemoval(ctx, o, states); err != nil || !goes {
+		return err
+	}
+	steward, err := s.steward(ctx, "remove")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	report := removedReport{Removed: []entryReport{}}
+	for _, state := range states {
+		ended := journal.Ended{Reason: journal.OnRequest}
+		if state.Head.HasExpired(steward.Now()) {
+			ended.Reason = journal.Expired
+		}
+		entry, removed, err := steward.Remove(ctx, state.Name, ended, o.why, nil)
+		if err != nil {
+			return err
+		}
+		if removed {
+			report.Removed = append(report.Removed, describeEntry(entry, nil, entry.Number))
+			if !a.JSON {
+				a.Print("%s ended  %s", journal.DisplayName(state.Name), console.Faint(entry.Label()))
+			}
+		}
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	return nil
+}
+
+// confirmRemoval shows which previews would end, and asks. It reports whether to go on.
+func (a *app) confirmRemoval(ctx context.Context, o previewOptions, states []pipeline.State) (bool, error) {
+	for i, state := range states {
+		if i == 20 {
+			a.Note("  and %d more", len(states)-i)
+			break
+		}
+		a.Note("  %s  %s  %s  %s", journal.DisplayName(state.Name), console.Accent(source.Short(state.Head.Commit)), shorten(state.Head.Subject, 44), console.Faint(a.Age(state.Head.When)))
+	}
+	if o.dryRun {
+		a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		return false, nil
+	}
+	if o.yes || o.expired {
+		return true, nil
+	}
+	sure, err := a.Confirm(ctx, "Remove "+console.Count(int64(len(states)), "this preview", "of these previews")+"?", "Their addresses will say that they are gone; orilla deploy brings one back.", false)
+	if errors.Is(err, console.ErrNobody) {
+		return false, fault.New(fault.Refused, "not-confirmed", "removing previews is asked about, and nobody is there to answer").Then("add --yes")
+	}
+	return sure, err
+}
+
+func (a *app) previewShareCommand() *cobra.Command {
+	var o previewOptions
+	cmd := &cobra.Command{
+		Use: "share NAME", Short: "Make a link that opens a preview without its password, for a while", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePreviews,
+		Long: "Share makes a link for somebody who has no password. Whoever has the link can look until it expires or is taken back; it is shown once\n" +
+			"and not kept. It works for any environment that has a password.",
+		Example: "  orilla preview share winter-times --for 3d\n  orilla preview share winter-times --revoke      takes back all links of it",
+		RunE:    func(cmd *cobra.Command, args []string) error { return a.share(cmd.Context(), o, args[0]) },
+	}
+	cmd.Flags().StringVar(&o.length, "for", "3d", "how long it opens, a `TIME` such as 12h or 3d, 90d at most")
+	cmd.Flags().BoolVar(&o.revoke, "revoke", false, "take back all links that were shared")
+	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say for whom; it is kept")
+	return a.jsonFlag(cmd)
+}
+
+// shareReport is what preview share prints with --json.
+type shareReport struct {
+	Environment string    `json:"environment"`
+	Entry       string    `json:"entry"`
+	Links       []string  `json:"links,omitempty"` // shown once
+	Until       time.Time `json:"until,omitzero"`
+	Revoked     int       `json:"revoked,omitempty"`
+	Share       string    `json:"share,omitempty"` // the first digits of what is kept of the link
+}
+
+// longestShare bounds how long a link opens anything.
+const longestShare = 90 * 24 * time.Hour
+
+func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	environment, err := s.preview(ctx, typed)
+	if fixed, e := s.named(ctx, typed); err != nil && e == nil {
+		environment, err = fixed, nil
+	}
+	if err != nil {
+		return err
+	}
+	head, err := s.head(ctx, environment)
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	name := journal.DisplayName(environment)
+	protected := head.Access.Protects() || pipeline.IsPreview(environment) && s.previewsProtected(ctx)
+	if !protected && !o.revoke {
+		addresses := a.addresses(ctx, s, environment, head.Document, nodesOf(ctx, s))
+		return fault.New(fault.Refused, "open-already", "%s has no password, so anybody can look already", name).
+			Then("send its address: %s", addresses[0]).Then("or give it one: orilla password %s", name).Then("or all previews: orilla password previews")
+	}
+	length, err := project.ParseDuration(o.length)
+	if err == nil && (time.Duration(length) > longestShare || length < project.Duration(time.Minute)) {
+		err = fmt.Errorf("%q is not between a minute and 90 days", o.length)
+	}
+	if err != nil {
+		return fault.New(fault.Usage, "bad-time", "--for: %s", err)
+	}
+	steward, err := s.steward(ctx, "share")
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	if o.revoke {
+		return a.revoke(ctx, s, steward, environment, o.why)
+	}
+	secret, until := access.Secret(), steward.Now().Add(time.Duration(length)).UTC().Truncate(time.Second)
+	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: steward.Who, Why: o.why}
+	change := func(looking journal.Looking) (*journal.Looking, error) {
+		looking.Shares = slices.DeleteFunc(looking.Shares, func(old journal.Share) bool { return !steward.Now().Before(old.Until) })
+		looking.Shares = append(looking.Shares, share)
+		return &looking, nil
+	}
+	entry, err := steward.Append(ctx, environment, journal.SetAccess(change, "command", steward.Who, o.why))
+	if err != nil {
+		return s.rollbackRefused(environment, err)
+	}
+	_, nodes := flipped(ctx, s, entry)
+	report := shareReport{Environment: name, Entry: entry.Label(), Until: until, Share: hex.EncodeToString(share.Digest[:5])}
+	for _, address := range a.addresses(ctx, s, environment, entry.Document, nodes) {
+		report.Links = append(report.Links, strings.TrimSuffix(address, "/")+access.LinkPath+secret+"/")
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	for _, link := range report.Links {
+		a.Print("%s", console.Accent(link))
+	}
+	a.Note("it opens %s until %s; it is shown this once", name, moment(until))
+	a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"), strings.TrimPrefix(name, "preview/"))
+	a.hintEdge(nodes)
+	return nil
+}
+
+func (a *app) revoke(ctx context.Context, s *session, steward *pipeline.Steward, environment, why string) error {
+	revoked := 0
+	change := func(looking journal.Looking) (*journal.Looking, error) {
+		if revoked = len(looking.Shares); revoked == 0 {
+			return nil, journal.ErrAlready
+		}
+		looking.Shares = nil
+		if looking.Password == "" {
+			return nil, nil
+		}
+		return &looking, nil
+	}
+	entry, err := steward.Append(ctx, environment, journal.SetAccess(change, "command", steward.Who, why))
+	name := journal.DisplayName(environment)
+	if err != nil && !errors.Is(err, journal.ErrAlready) {
+		return s.rollbackRefused(environment, err)
+	}
+	if err == nil {
+		flipped(ctx, s, entry)
+	}
+	if a.JSON {
+		report := shareReport{Environment: name, Revoked: revoked}
+		if err == nil {
+			report.Entry = entry.Label()
+		}
+		return a.Document(report)
+	}
+	if revoked == 0 {
+		a.Note("no link of %s was shared, or all were taken back", name)
+		return nil
+	}
+	a.Print("%s of %s taken back; whoever has them is asked for the password", console.Count(int64(revoked), "link", "links"), name)
+	return nil
+}

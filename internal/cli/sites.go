@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/source"
+)
+
+func (a *app) sitesCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "sites", Short: "All sites of the store", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.sites(cmd.Context()) },
+	}
+	return a.jsonFlag(cmd)
+}
+
+type siteReport struct {
+	Site    string     `json:"site"`
+	Owner   []string   `json:"owner"` // the first commits of the repository, or one folder
+	Who     string     `json:"claimed_by"`
+	When    time.Time  `json:"claimed"`
+	Entry   string     `json:"production,omitempty"`
+	Release string     `json:"release,omitempty"`
+	Commit  string     `json:"commit,omitempty"`
+	Subject string     `json:"subject,omitempty"`
+	Since   *time.Time `json:"since,omitempty"`
+	Damage  string     `json:"damage,omitempty"`
+}
+
+func (a *app) sites(ctx context.Context) error {
+	p, err := a.load(ctx)
+	if err != nil && a.store == "" {
+		return err
+	}
+	store, err := a.openStore(ctx, p, false)
+	if err != nil {
+		return err
+	}
+	report := []siteReport{}
+	for item, err := range store.List(ctx, storage.SitesKey) {
+		if err != nil {
+			return pipeline.StoreTrouble(store, err)
+		}
+		report = append(report, describeSite(ctx, store, item.Name()))
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	if len(report) == 0 {
+		a.Note("the store %s has no sites yet; orilla deploy makes the first", store.Address())
+		return nil
+	}
+	rows := [][]string{{"SITE", "PRODUCTION", "COMMIT", "", "SINCE"}}
+	for _, site := range report {
+		row := []string{console.Strong(site.Site), console.Faint("waits for its first deploy"), "", "", ""}
+		switch {
+		case site.Damage != "":
+			row[1] = console.Bad("unreadable") + " " + site.Damage
+		case site.Since != nil:
+			row = []string{console.Strong(site.Site), site.Release[:12], console.Accent(source.Short(site.Commit)), shorten(site.Subject, 50), a.Age(*site.Since)}
+		}
+		rows = append(rows, row)
+	}
+	a.Table(rows)
+	return nil
+}
+
+func describeSite(ctx context.Context, store storage.Store, name string) siteReport {
+	report := siteReport{Site: name}
+	claim, err := pipeline.ReadClaim(ctx, store, name)
+	if err != nil {
+		report.Damage = err.Error()
+		return report
+	}
+	report.Owner, report.Who, report.When = claim.Roots, claim.Who, claim.When
+	if claim.Folder != "" {
+		report.Owner = []string{claim.Folder}
+	}
+	production := journal.Journal{Store: store, Site: name, Environment: project.Production}
+	head, err := production.Head(ctx, 0)
+	switch {
+	case errors.Is(err, journal.ErrEmpty):
+	case err != nil:
+		report.Damage = err.Error()
+	case !head.Release.IsZero():
+		report.Entry, report.Release, report.Commit, report.Subject, report.Since = head.Label(), "r-"+head.Release.String(), head.Commit, head.Subject, &head.When
+	}
+	return report
+}

@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"context"
+	"path/filepath"
+	"time"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/workbench"
+)
+
+// watch publishes the working tree now, and again at each save, until the context ends. A build that fails is told, and what is live
+// stays until the next save.
+func (a *app) watch(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+	if !o.WorkingTree || o.To == "" || o.dryRun {
+		return fault.New(fault.Usage, "usage", "--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
+			Then("orilla deploy --working-tree --watch --to preview/NAME")
+	}
+	saves := workbench.Saves(ctx, p)
+	if err := a.deployOnce(ctx, p, o); err != nil && fault.KindOf(err) != fault.BuildFailed && fault.KindOf(err) != fault.Findings {
+		return err
+	} else if err != nil {
+		a.Problem(err)
+	}
+	a.Note("%s", console.Faint("each save is published; Ctrl-C ends it"))
+	var live release.ID
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case paths, ok := <-saves:
+			if !ok {
+				return nil
+			}
+			name := paths[0]
+			if relative, err := filepath.Rel(p.Root, name); err == nil {
+				name = filepath.ToSlash(relative)
+			}
+			now, err := a.republish(ctx, o, name, live)
+			if err != nil && ctx.Err() == nil {
+				a.Problem(err)
+			}
+			live = now
+		}
+	}
+}
+
+// republish publishes the working tree once more, and says so in one line. It returns the release that is live then.
+func (a *app) republish(ctx context.Context, o *deployOptions, saved string, live release.ID) (release.ID, error) {
+	began := time.Now()
+	p, err := a.load(ctx)
+	if err != nil {
+		return live, err
+	}
+	if err := a.learnSecret(ctx, p, o); err != nil {
+		return live, err
+	}
+	plan, err := p.MakePlan(ctx, o.Order)
+	if err != nil {
+		return live, err
+	}
+	store, err := a.openStore(ctx, p, false)
+	if err != nil {
+		return live, err
+	}
+	expires, err := o.expireAfter(plan)
+	if err != nil {
+		return live, err
+	}
+	run := &pipeline.Run{Plan: plan, Store: store, Report: quietReporter{a, o.To}, Automatic: true, Cause: "watch", Now: time.Now, Parallel: o.parallel, ExpireAfter: expires, NoIndex: o.noIndex}
+	defer run.Close(ctx)
+	result, err := run.Release(ctx)
+	if err != nil {
+		return live, err
+	}
+	if result.Release == live || result.Before != nil && result.Before.Release == result.Release {
+		a.Note("%s  %s  %s", console.Faint(time.Now().Format("15:04:05")), saved, console.Faint("nothing that is published changed"))
+		return result.Release, nil
+	}
+	if err := run.Activate(ctx); err != nil {
+		return live, err
+	}
+	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")), console.Good(result.Entry.Label()), saved, changed(result.Changes), console.Faint(console.Took(time.Since(began))))
+	return result.Release, nil
+}

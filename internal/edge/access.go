@@ -1,0 +1,241 @@
+package edge
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net"
+	"net/http"
+	"net/netip"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"orilla.example/orilla/internal/core/access"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// clock tells the time of the store, whatever this machine's clock says meanwhile: from one reading to the next it goes on by what
+// cannot jump.
+type clock struct {
+	fixed   func() time.Time // if set, nothing else counts
+	reading atomic.Pointer[reading]
+}
+
+// reading is what the clock of the store was once, and when, by the part of this machine's clock that does not jump.
+type reading struct{ store, at time.Time }
+
+func (c *clock) now() time.Time {
+	if c.fixed != nil {
+		return c.fixed()
+	}
+	if r := c.reading.Load(); r != nil {
+		return r.store.Add(time.Since(r.at))
+	}
+	return time.Now()
+}
+
+// SetAhead says how far the store's clock is before this machine's right now.
+func (n *Node) SetAhead(ahead time.Duration) {
+	now := time.Now()
+	n.clock.reading.Store(&reading{store: now.Round(0).Add(ahead), at: now})
+}
+
+// gate is who may look at an environment, as long as nothing changes that decides it.
+type gate struct {
+	own, all *serving // the environment's own, and of previews that of all of them
+	*access.Gate
+}
+
+// errUnknownAccess: who may look at previews cannot be read, so nobody may.
+var errUnknownAccess = errors.New("who may look at previews cannot be read")
+
+// guard returns who may look at an environment; nil where everybody may.
+func (n *Node) guard(e *environment) (*access.Gate, error) {
+	own := e.current.Load()
+	var all *serving
+	if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
+		if previews := n.known(e.journal.Site, journal.Previews); previews != nil {
+			if all = previews.current.Load(); all == nil && previews.troubled() {
+				return nil, errUnknownAccess
+			}
+		}
+	}
+	if now := e.gate.Load(); now != nil && now.own == own && now.all == all {
+		return now.Gate, nil
+	}
+	lookings := []*journal.Looking{own.entry.Access}
+	if all != nil {
+		lookings = append(lookings, all.entry.Access)
+	}
+	next := &gate{own: own, all: all, Gate: access.NewGate(e.journal.Environment, lookings...)}
+	if before := e.gate.Load(); before != nil {
+		next.Remember(before.Gate)
+	}
+	e.gate.Store(next)
+	return next.Gate, nil
+}
+
+// troubled reports whether the last look at the journal failed.
+func (e *environment) troubled() bool {
+	text, _ := e.failed.Load().(string)
+	return text != ""
+}
+
+// key returns the random part of a site's claim, by which passes are signed; "" if it cannot be read.
+func (n *Node) key(ctx context.Context, site string) string {
+	if key, ok := n.keys.Load(site); ok {
+		return key.(string)
+	}
+	data, err := n.store.Get(ctx, storage.ClaimKey(site))
+	var claim struct{ Incarnation string }
+	if err != nil || json.Unmarshal(data, &claim) != nil {
+		return ""
+	}
+	n.keys.Store(site, claim.Incarnation)
+	return claim.Incarnation
+}
+
+// followLink answers a link that opens an environment: the secret goes into a cookie, so that addresses stay as they are.
+func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment, guard *access.Gate, path, base string) string {
+	secret, rest, _ := strings.Cut(path, "/")
+	if guard != nil {
+		until, ok := guard.Opens(secret, n.key(r.Context(), e.journal.Site), n.clock.now())
+		if !ok {
+			return say(w, r, http.StatusForbidden, "This link has expired, or was taken back. Ask for a new one.")
+		}
+		http.SetCookie(w, &http.Cookie{
+			Name: access.Cookie, Value: secret, Path: base + "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: scheme(r) == "https",
+			MaxAge: max(1, int(until.Sub(n.clock.now())/time.Second)),
+		})
+	}
+	w.Header().Set("Location", base+"/"+strings.TrimLeft(rest, "/"))
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Referrer-Policy", "no-referrer")
+	w.Header().Set("X-Robots-Tag", "noindex")
+	w.Header().Set("Content-Length", "0")
+	w.WriteHeader(http.StatusSeeOther)
+	return "link"
+}
+
+// withoutKeys takes out of a request what opened the environment, so that no upstream learns it.
+func withoutKeys(r *http.Request) *http.Request {
+	r = r.Clone(r.Context())
+	if authorization := r.Header.Get("Authorization"); len(authorization) > 6 && strings.EqualFold(authorization[:6], "Basic ") {
+		r.Header.Del("Authorization")
+	}
+	cookies := r.Cookies()
+	r.Header.Del("Cookie")
+	for _, cookie := range cookies {
+		if cookie.Name != access.Cookie {
+			r.AddCookie(cookie)
+		}
+	}
+	return r
+}
+
+// openness says to whom the address of a release answers.
+type openness int
+
+const (
+	closed   openness = iota // not to this visitor, since nobody was ever shown it
+	locked                   // to whoever has the password of an environment that serves it, or has
+	unlocked                 // it does: this visitor has
+	open                     // to everybody: an environment without a password serves it, or has
+)
+
+// openTo reports whether a release answers at its own address. One that was never live is shown on the machine of the edge node only.
+func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, error) {
+	found := closed
+	for _, e := range n.of(site) {
+		openly, guarded, err := e.served(r.Context(), id)
+		if err != nil {
+			return closed, err
+		}
+		if !openly && !guarded {
+			continue
+		}
+		guard, err := n.guard(e)
+		if err != nil {
+			return closed, err
+		}
+		preview := strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)
+		switch {
+		case openly && (!preview || guard == nil):
+			return open, nil // also where it has a password by now: this was shown to everybody
+		case guard == nil:
+			found = max(found, locked) // it has no password any more, but had one when it served this
+		case guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), site), n.clock.now()):
+			found = unlocked
+		default:
+			found = max(found, locked)
+		}
+	}
+	if found == closed && here(r) {
+		found = open
+	}
+	return found, nil
+}
+
+// here reports whether a request comes from this machine, and from nobody behind it.
+func here(r *http.Request) bool {
+	for _, field := range []string{"Forwarded", "X-Forwarded-For", "X-Real-Ip", "Via"} {
+		if r.Header.Get(field) != "" {
+			return false
+		}
+	}
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return false
+	}
+	address, err := netip.ParseAddr(host)
+	return err == nil && address.IsLoopback()
+}
+
+// of returns the followers of a site's journals.
+func (n *Node) of(site string) []*environment {
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	var list []*environment
+	for key, e := range n.environments {
+		if strings.HasPrefix(key, site+"/") && e.current.Load() != nil {
+			list = append(list, e)
+		}
+	}
+	return list
+}
+
+// history is what an environment has served, as far as anybody has asked.
+type history struct {
+	mutex    sync.Mutex
+	upTo     int64
+	releases map[release.ID]bool // true: when everybody could look
+}
+
+// served reports whether an environment serves a release, or has, when everybody could look, or behind a password. Of a preview, a
+// password for all of them does not count here.
+func (e *environment) served(ctx context.Context, id release.ID) (openly, guarded bool, err error) {
+	h := &e.history
+	h.mutex.Lock()
+	defer h.mutex.Unlock()
+	if h.releases == nil {
+		h.releases = map[release.ID]bool{}
+	}
+	for last := e.current.Load().entry.Number; h.upTo < last; h.upTo++ {
+		entry, err := e.journal.Get(ctx, h.upTo+1)
+		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, journal.ErrUnknown) {
+			continue // it opens nothing
+		}
+		if err != nil {
+			return false, false, err
+		}
+		if !entry.Release.IsZero() {
+			h.releases[entry.Release] = h.releases[entry.Release] || !entry.Access.Protects()
+		}
+	}
+	openly, found := h.releases[id]
+	return openly, found && !openly, nil
+}

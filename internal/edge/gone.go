@@ -1,0 +1,76 @@
+package edge
+
+import (
+	"html/template"
+	"net"
+	"net/http"
+
+	"orilla.example/orilla/internal/core/journal"
+)
+
+// gonePage is what a visitor sees where an environment was removed, or has expired.
+var gonePage = template.Must(template.New("gone").Parse(`<!doctype html>
+<html lang="en">
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{.Environment}} of {{.Site}} has ended</title>
+<style>` + pageStyle + `</style>
+<main>
+  ` + waves + `
+  <h1>{{.Environment}} of {{.Site}} has ended</h1>
+  <p>{{.Why}}</p>
+  {{if .Address}}<p>What it showed is at <a href="{{.Address}}">{{.Address}}</a></p>{{end}}
+  {{if .Next}}<p class="faint">To see it again:</p><p><code>{{.Next}}</code></p>{{end}}
+</main>
+</html>
+`))
+
+// serveGone answers 410 for an environment that serves nothing any more, and says where what it showed has gone.
+func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment, s *serving) string {
+	ended := s.entry.Ended
+	if ended == nil {
+		ended = &journal.Ended{Reason: journal.OnRequest}
+		if !s.entry.Release.IsZero() {
+			ended = &journal.Ended{Reason: journal.Expired, Commit: s.entry.Commit, Branch: s.entry.Branch}
+		}
+	}
+	branch := "Its branch"
+	if ended.Branch != "" {
+		branch = "The branch " + ended.Branch
+	}
+	why := map[journal.Reason]string{
+		journal.OnRequest: "It was removed.",
+		journal.Expired:   "Its time was over.",
+		journal.Merged:    branch + " was merged.",
+		journal.Deleted:   branch + " was deleted.",
+		journal.Room:      "It made room for newer previews.",
+	}[ended.Reason]
+	next := ""
+	if ended.Branch != "" && (ended.Reason == journal.Expired || ended.Reason == journal.Room || ended.Reason == journal.OnRequest) {
+		next = "orilla deploy " + ended.Branch
+	}
+	w.Header().Set(ReleaseField, "none;entry="+s.entry.Label())
+	return page(w, r, http.StatusGone, gonePage, "gone", map[string]any{
+		"Site": e.journal.Site, "Environment": journal.DisplayName(e.journal.Environment), "Why": why, "Next": next,
+		"Address": n.addressOf(r, e.journal.Site, ended.Into),
+	})
+}
+
+// addressOf returns where an environment answers: its canonical address, or its name on this machine; "" for none.
+func (n *Node) addressOf(r *http.Request, site, environment string) string {
+	e := n.known(site, environment)
+	if environment == "" || e == nil || e.current.Load() == nil {
+		return ""
+	}
+	if s := e.current.Load(); len(s.addresses) > 0 {
+		return s.addresses[0].String()
+	}
+	if _, ok := parseLocal(hostName(r.Host)); !ok {
+		return ""
+	}
+	host := LocalName(site, environment)
+	if _, port, err := net.SplitHostPort(r.Host); err == nil {
+		host = net.JoinHostPort(host, port)
+	}
+	return "http://" + host + "/"
+}

@@ -1,0 +1,233 @@
+package pipeline
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
+)
+
+// JournalOf returns the journal of an environment, by its stored name, for whoever writes there. now is by the store's clock.
+func JournalOf(store storage.Store, site, environment string, now func() time.Time) *journal.Journal {
+	return &journal.Journal{Store: store, Site: site, Environment: environment, Attempt: func() string { return strings.ToLower(rand.Text()) }, Now: now}
+}
+
+// State is what an environment is at one moment.
+type State struct {
+	Name string         // as it is stored
+	Head *journal.Entry // nil if nothing was ever said of it
+}
+
+// IsPreview reports whether an environment, by its stored name, is a preview.
+func IsPreview(name string) bool { return strings.HasPrefix(name, journal.PreviewPrefix) }
+
+// States returns the environments that have a journal, and those that are named, whether or not they have one: first those that are
+// named, in that order, then the others in order of name. only leaves out what it refuses; nil takes all.
+func States(ctx context.Context, store storage.Store, site string, named []string, only func(name string) bool) ([]State, error) {
+	names := slices.Clone(named)
+	for item, err := range store.List(ctx, storage.EnvironmentsKey(site)) {
+		if err != nil {
+			return nil, err
+		}
+		if name := item.Name(); !slices.Contains(named, name) && name != journal.Previews {
+			names = append(names, name)
+		}
+	}
+	if only != nil {
+		names = slices.DeleteFunc(names, func(name string) bool { return !only(name) })
+	}
+	states, hints := make([]State, len(names)), journal.ReadHints(ctx, store, site)
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(storage.Parallel(store))
+	for i, name := range names {
+		group.Go(func() error {
+			states[i].Name = name
+			head, err := JournalOf(store, site, name, nil).Head(inner, hints[name])
+			if errors.Is(err, journal.ErrEmpty) {
+				return nil
+			}
+			states[i].Head = &head
+			return err
+		})
+	}
+	return states, group.Wait()
+}
+
+// Steward changes what environments are besides what they serve. Close is called when it has done its work.
+type Steward struct {
+	Store storage.Store
+	Site  string
+	Who   string
+	Cause string
+
+	hold  *pins.Hold
+	hints journal.Hints
+}
+
+// NewSteward returns one who works for a project. It takes a pin, by which it knows the store's clock.
+func (p *Project) NewSteward(ctx context.Context, store storage.Store, site, cause, what string) (*Steward, error) {
+	hold, err := p.Pin(ctx, store, site, what)
+	if err != nil {
+		return nil, StoreTrouble(store, err)
+	}
+	return &Steward{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, hold: hold, hints: journal.ReadHints(ctx, store, site)}, nil
+}
+
+// Close drops the pin.
+func (s *Steward) Close(ctx context.Context) { s.hold.Drop(ctx) }
+
+// Now is by the store's clock.
+func (s *Steward) Now() time.Time { return time.Now().Add(s.hold.Ahead) }
+
+// Append writes the next entry of an environment's journal and tells edge nodes.
+func (s *Steward) Append(ctx context.Context, environment string, decide journal.Decide) (journal.Entry, error) {
+	entry, err := JournalOf(s.Store, s.Site, environment, s.Now).Append(ctx, journal.Entry{Number: s.hints[environment]}, decide)
+	if err == nil {
+		s.hints.Pulse(ctx, s.Store, entry)
+	}
+	return entry, err
+}
+
+// Remove ends what an environment serves. still, if not nil, is asked with the last entry whether it should, right before. It reports
+// whether there was anything to end.
+func (s *Steward) Remove(ctx context.Context, environment string, ended journal.Ended, why string, still func(journal.Entry) bool) (journal.Entry, bool, error) {
+	remove := journal.Remove(ended, s.Cause, s.Who, why)
+	entry, err := s.Append(ctx, environment, func(head *journal.Entry) (journal.Entry, error) {
+		if head != nil && still != nil && !still(*head) {
+			return journal.Entry{}, journal.ErrGone
+		}
+		return remove(head)
+	})
+	if errors.Is(err, journal.ErrGone) || errors.Is(err, journal.ErrEmpty) {
+		return entry, false, nil
+	}
+	return entry, err == nil, StoreTrouble(s.Store, err)
+}
+
+// Sweep removes the previews of a site whose time is over, and returns their last entries.
+func (s *Steward) Sweep(ctx context.Context) ([]journal.Entry, error) {
+	states, err := States(ctx, s.Store, s.Site, nil, IsPreview)
+	if err != nil {
+		return nil, StoreTrouble(s.Store, err)
+	}
+	var gone []journal.Entry
+	for _, state := range states {
+		if state.Head == nil || state.Head.Release.IsZero() || !state.Head.HasExpired(s.Now()) {
+			continue
+		}
+		entry, removed, err := s.Remove(ctx, state.Name, journal.Ended{Reason: journal.Expired}, "", func(head journal.Entry) bool { return head.HasExpired(s.Now()) })
+		if err != nil {
+			return gone, err
+		}
+		if removed {
+			gone = append(gone, entry)
+		}
+	}
+	return gone, nil
+}
+
+// crowded returns the previews that have to make room for one more, the one that was moved the longest ago first.
+func (r *Run) crowded(ctx context.Context) ([]State, error) {
+	most := r.Plan.Project.Standing.Previews.Most
+	if most == 0 || !IsPreview(r.Plan.Environment) || r.result.Before != nil && !r.result.Before.Gone(r.now()) {
+		return nil, nil
+	}
+	states, err := States(ctx, r.Store, r.Plan.Site, nil, IsPreview)
+	if err != nil {
+		return nil, err
+	}
+	states = slices.DeleteFunc(states, func(s State) bool { return s.Head == nil || s.Head.Gone(r.now()) || s.Name == r.Plan.Environment })
+	slices.SortFunc(states, func(a, b State) int { return a.Head.When.Compare(b.Head.When) })
+	return states[:max(0, len(states)+1-int(most))], nil
+}
+
+// announceRoom says, before anything happens, which previews will make room.
+func (r *Run) announceRoom(ctx context.Context) (err error) {
+	if r.room, err = r.crowded(ctx); err != nil || len(r.room) == 0 {
+		return err
+	}
+	notice := fault.Notice{Code: "previews-full", What: "there may be " + count(r.Plan.Project.Standing.Previews.Most) + " previews; to make room, what was moved the longest ago will be removed:",
+		Next: "previews.most in orilla.yaml says how many; orilla preview remove chooses others"}
+	for _, state := range r.room {
+		notice.Paths = append(notice.Paths, journal.DisplayName(state.Name))
+	}
+	r.Report.Notice(notice)
+	return nil
+}
+
+// makeRoom removes the previews that were announced, unless they have moved since.
+func (r *Run) makeRoom(ctx context.Context) error {
+	s := &Steward{Store: r.Store, Site: r.Plan.Site, Who: r.Plan.Project.Person(ctx), Cause: r.Cause, hold: r.hold, hints: r.hints}
+	for _, state := range r.room {
+		why := "room for " + journal.DisplayName(r.Plan.Environment)
+		if _, _, err := s.Remove(ctx, state.Name, journal.Ended{Reason: journal.Room}, why, func(head journal.Entry) bool { return head.Number == state.Head.Number }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// expires returns when the plan's environment ends if it is activated now; nil for never.
+func (r *Run) expires() *time.Time {
+	after := r.ExpireAfter
+	if after == 0 && IsPreview(r.Plan.Environment) {
+		after = time.Duration(r.Plan.Project.Standing.Previews.Expire)
+	}
+	if after == 0 {
+		return nil
+	}
+	end := r.now().Add(after).UTC().Truncate(time.Second)
+	return &end
+}
+
+// now is by the store's clock.
+func (r *Run) now() time.Time {
+	if r.hold == nil {
+		return r.Now()
+	}
+	return r.Now().Add(r.hold.Ahead)
+}
+
+// changeDocument writes, as an entry of its own, that the environment's document is another one, after it was shown. It returns the
+// entry that was last then.
+func (r *Run) changeDocument(ctx context.Context, before journal.Entry, document journal.Document) (journal.Entry, error) {
+	old := journal.DocumentContent{}
+	if !before.Document.IsZero() {
+		data, err := LoadObject(ctx, r.Store, before.Document)
+		if err == nil {
+			old, err = journal.DecodeDocument(data)
+		}
+		if err != nil {
+			return before, err
+		}
+	}
+	notice := fault.Notice{Code: "environment-changes", What: journal.DisplayName(r.Plan.Environment) + " changes, as orilla.yaml says on " + r.Plan.Project.Standing.MainBranch(r.Plan.Project.Main) + ":",
+		Paths: document.Changes(old)}
+	r.Report.Notice(notice)
+	decide := journal.SetDocument(document, r.Automatic && !r.overFreeze, r.Cause, r.Plan.Project.Person(ctx), "", r.now())
+	entry, err := r.journal().Append(ctx, before, decide)
+	if errors.Is(err, journal.ErrAlready) { // somebody else has just done it
+		refusal, _ := errors.AsType[*journal.Refusal](err)
+		return refusal.Entry, nil
+	}
+	return entry, err
+}
+
+// ParseName reads the name of a preview as people type it, with or without "preview/" before it. It returns the stored name.
+func ParseName(typed string) (string, error) {
+	label := strings.TrimPrefix(typed, "preview/")
+	if !project.IsLabel(label) {
+		return "", fault.New(fault.Usage, "bad-environment", "%q cannot name a preview: it becomes part of an address", typed).Then("preview/%s would do", project.Label(label))
+	}
+	return journal.PreviewPrefix + label, nil
+}

@@ -1,0 +1,338 @@
+package pipeline
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/core/access"
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
+)
+
+// Outcome is what came of what was looked at after an activation. It is kept beside the journal, under the entry's number.
+type Outcome struct {
+	Format  int       `json:"format"`
+	Entry   int64     `json:"entry"`
+	Attempt string    `json:"attempt"` // of the entry
+	Passed  bool      `json:"passed"`
+	Looks   []Look    `json:"looks"`
+	When    time.Time `json:"when"`
+	Back    int64     `json:"back,omitempty"` // the number of the entry that went back
+}
+
+const outcomeFormat = 1
+
+// Look is one thing that was looked at: an address that was requested, or a command that was run.
+type Look struct {
+	What         string `json:"what"`
+	Passed       bool   `json:"passed"`
+	Text         string `json:"text"` // "200 at 2 edge nodes", "status 1"
+	Milliseconds int64  `json:"milliseconds"`
+}
+
+// ReadOutcome returns what came of what was looked at after an entry; nil if nothing was.
+func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) (*Outcome, error) {
+	data, err := store.Get(ctx, storage.OutcomeKey(entry.Site, entry.Environment, entry.Number))
+	if errors.Is(err, storage.ErrNotFound) {
+		return nil, nil
+	}
+	var outcome Outcome
+	if err != nil || json.Unmarshal(data, &outcome) != nil || outcome.Format != outcomeFormat || outcome.Attempt != entry.Attempt {
+		return nil, err
+	}
+	return &outcome, nil
+}
+
+// How long it is waited.
+const (
+	flipWait    = 15 * time.Second // for an edge node to show the entry
+	requestWait = 20 * time.Second
+	commandWait = 10 * time.Minute
+)
+
+// isAddress tells what is requested from what is run.
+func isAddress(what string) bool {
+	return !strings.ContainsAny(what, " \t\n") && (strings.HasPrefix(what, "/") || strings.HasPrefix(what, "http://") || strings.HasPrefix(what, "https://"))
+}
+
+// WaitList turns what was asked for into what is looked at: @FILE stands for the lines of a file, without empty ones and comments.
+func WaitList(asked []string, read func(string) ([]byte, error)) ([]string, error) {
+	var list []string
+	for _, what := range asked {
+		name, isFile := strings.CutPrefix(what, "@")
+		if !isFile {
+			list = append(list, what)
+			continue
+		}
+		data, err := read(name)
+		if err != nil {
+			return nil, fault.New(fault.Usage, "no-list", "the list of what to wait for cannot be read").At("%s", name).Because(err)
+		}
+		for line := range strings.Lines(string(data)) {
+			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
+				list = append(list, line)
+			}
+		}
+	}
+	return list, nil
+}
+
+// ready makes sure, before anything changes, that what is waited for can be looked at.
+func (r *Run) ready(ctx context.Context) error {
+	for _, what := range r.WaitFor {
+		if !strings.HasPrefix(what, "/") || !isAddress(what) {
+			continue
+		}
+		nodes, err := edge.Nodes(ctx, r.Store)
+		if err == nil && len(nodes) == 0 {
+			err = fault.New(fault.Refused, "no-edge", "%s is waited for, and no edge node runs that could be asked", what).Then("orilla edge, then try again")
+		}
+		return err
+	}
+	return nil
+}
+
+// waiter looks at what an activation is waited for.
+type waiter struct {
+	*Run
+	entry   journal.Entry
+	nodes   []edge.Presence
+	pass    string
+	address string
+}
+
+// Wait looks at what the activation is waited for, and goes back if any of it fails. told is called for each look. The error is a
+// fault.Error of kind Findings if it failed; the outcome is returned then too.
+func (r *Run) Wait(ctx context.Context, told func(Look)) (*Outcome, error) {
+	if len(r.WaitFor) == 0 || r.result.Entry == nil {
+		return nil, nil
+	}
+	w := &waiter{Run: r, entry: *r.result.Entry}
+	var err error
+	if w.nodes, err = edge.Nodes(ctx, r.Store); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	claim, err := ReadClaim(ctx, r.Store, r.Plan.Site)
+	if err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	w.pass = access.Pass(claim.Incarnation, r.Plan.Environment, r.now())
+	if w.address, err = w.find(ctx); err != nil {
+		return nil, StoreTrouble(r.Store, err)
+	}
+	outcome := &Outcome{Format: outcomeFormat, Entry: w.entry.Number, Attempt: w.entry.Attempt, Passed: true}
+	var failed []string
+	for _, what := range r.WaitFor {
+		began := time.Now()
+		look := w.look(ctx, what)
+		if ctx.Err() != nil {
+			look.Passed, look.Text = false, "was interrupted"
+		}
+		look.What, look.Milliseconds = what, time.Since(began).Milliseconds()
+		outcome.Looks = append(outcome.Looks, look)
+		told(look)
+		if outcome.Passed = outcome.Passed && look.Passed; !look.Passed {
+			failed = append(failed, what+": "+look.Text)
+			break
+		}
+	}
+	outcome.When = r.now().UTC().Truncate(time.Millisecond)
+	return outcome, w.conclude(context.WithoutCancel(ctx), outcome, failed)
+}
+
+// conclude keeps the outcome, after it went back if anything failed.
+func (w *waiter) conclude(ctx context.Context, outcome *Outcome, failed []string) error {
+	var problem *fault.Error
+	if !outcome.Passed {
+		problem = fault.New(fault.Findings, "wait-failed", "%s did not pass what it was waited for", w.entry.Label()).With(failed...)
+		back, err := w.back(ctx, failed[0])
+		switch {
+		case err != nil:
+			problem = problem.With("going back failed too, so it is still live").Because(err).Then("orilla rollback %s", journal.DisplayName(w.entry.Environment))
+		case back == nil:
+			problem = problem.With("there was nothing live before it to go back to, so it is still live, or somebody has moved it on since")
+		default:
+			outcome.Back = back.Number
+			w.result.Back = back
+			problem = problem.With(back.Label()+" went back to "+back.Release.Short()+", and froze "+journal.DisplayName(back.Environment)).
+				Then("correct it; then orilla thaw %s", journal.DisplayName(back.Environment))
+		}
+	}
+	data, err := canon.Marshal(outcome)
+	if err == nil {
+		err = w.Store.Create(ctx, storage.OutcomeKey(w.Plan.Site, w.entry.Environment, w.entry.Number), data)
+	}
+	if problem != nil {
+		return problem
+	}
+	return StoreTrouble(w.Store, err)
+}
+
+// errMovedOn: somebody has moved the environment since.
+var errMovedOn = errors.New("moved on")
+
+// back returns to what was live before, unless nothing was or somebody has moved the environment since: then it returns nil.
+func (w *waiter) back(ctx context.Context, why string) (*journal.Entry, error) {
+	before := w.result.Before
+	if before == nil || before.Release.IsZero() || before.Release == w.entry.Release {
+		return nil, nil
+	}
+	j := w.journal()
+	decide := j.Return(ctx, journal.Back{Cause: w.Cause, Who: w.Plan.Project.Person(ctx), Why: "did not pass: " + why,
+		To: func(e journal.Entry) bool { return e.Number < w.entry.Number && e.Release == before.Release }})
+	entry, err := j.Append(ctx, w.entry, func(head *journal.Entry) (journal.Entry, error) {
+		if head == nil || head.Attempt != w.entry.Attempt {
+			return journal.Entry{}, errMovedOn
+		}
+		return decide(head)
+	})
+	if errors.Is(err, errMovedOn) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	w.hints.Pulse(ctx, w.Store, entry)
+	return &entry, nil
+}
+
+// find returns the environment's address: its canonical one, or its name at the first edge node.
+func (w *waiter) find(ctx context.Context) (string, error) {
+	if !w.entry.Document.IsZero() {
+		data, err := LoadObject(ctx, w.Store, w.entry.Document)
+		if err != nil {
+			return "", err
+		}
+		content, err := journal.DecodeDocument(data)
+		if err != nil {
+			return "", err
+		}
+		if len(content.Addresses) > 0 {
+			return content.Addresses[0], nil
+		}
+	}
+	host := edge.LocalName(w.Plan.Site, w.entry.Environment)
+	if len(w.nodes) > 0 {
+		host += w.nodes[0].Address[strings.LastIndexByte(w.nodes[0].Address, ':'):]
+	}
+	return "http://" + host + "/", nil
+}
+
+func (w *waiter) look(ctx context.Context, what string) Look {
+	switch {
+	case !isAddress(what):
+		return w.run(ctx, what)
+	case strings.HasPrefix(what, "/"):
+		return w.askNodes(ctx, what)
+	}
+	text, ok := w.request(ctx, what, "", "")
+	return Look{Passed: ok, Text: text}
+}
+
+// askNodes requests a path at each edge node.
+func (w *waiter) askNodes(ctx context.Context, path string) Look {
+	at, err := url.Parse(w.address)
+	if err != nil {
+		return Look{Text: err.Error()}
+	}
+	answered := ""
+	for _, node := range w.nodes {
+		text, ok := w.request(ctx, "http://"+node.Address+strings.TrimSuffix(at.EscapedPath(), "/")+path, edge.LocalName(w.Plan.Site, w.entry.Environment), w.entry.Label())
+		if !ok {
+			return Look{Text: text + " at " + node.Node}
+		}
+		answered = text
+	}
+	if len(w.nodes) > 1 {
+		answered += fmt.Sprintf(" at %d edge nodes", len(w.nodes))
+	}
+	return Look{Passed: true, Text: answered}
+}
+
+// request asks for an address until it is answered from the entry, and reports what the answer was and whether it is one of 200 to 299.
+// Redirects on the same host are followed.
+func (w *waiter) request(ctx context.Context, address, host, label string) (string, bool) {
+	client := http.Client{Timeout: requestWait, CheckRedirect: func(next *http.Request, via []*http.Request) error {
+		if len(via) > 5 || next.URL.Host != via[0].URL.Host && next.URL.Host != host {
+			return http.ErrUseLastResponse
+		}
+		if host != "" {
+			next.URL.Host, next.Host = via[0].URL.Host, host
+		}
+		w.admit(next)
+		return nil
+	}}
+	for deadline := time.Now().Add(flipWait); ; {
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+		if err != nil {
+			return err.Error(), false
+		}
+		request.Host = host
+		w.admit(request)
+		response, err := client.Do(request)
+		if err != nil {
+			return err.Error(), false
+		}
+		_, err = io.Copy(io.Discard, response.Body)
+		response.Body.Close() //nolint:errcheck // it was read
+		switch from := response.Header.Get(edge.ReleaseField); {
+		case err != nil:
+			return "cut short: " + err.Error(), false
+		case label != "" && !strings.Contains(from+";", "entry="+label+";") && time.Now().Before(deadline) && ctx.Err() == nil:
+			time.Sleep(50 * time.Millisecond)
+			continue
+		case label != "" && !strings.Contains(from+";", "entry="+label+";"):
+			return "not answered from " + label + " after " + flipWait.String(), false
+		}
+		return fmt.Sprint(response.StatusCode), response.StatusCode >= 200 && response.StatusCode < 300
+	}
+}
+
+// admit lets a request in where a password is asked for.
+func (w *waiter) admit(request *http.Request) {
+	request.Header.Del("Cookie")
+	request.AddCookie(&http.Cookie{Name: access.Cookie, Value: w.pass})
+}
+
+// run runs a command, which learns from its environment what is live where.
+func (w *waiter) run(ctx context.Context, command string) Look {
+	environment := append(os.Environ(),
+		"ORILLA_ADDRESS="+w.address, "ORILLA_OPEN_ADDRESS="+strings.TrimSuffix(w.address, "/")+access.LinkPath+w.pass+"/", "ORILLA_SITE="+w.Plan.Site,
+		"ORILLA_ENVIRONMENT="+journal.DisplayName(w.entry.Environment), "ORILLA_ENTRY="+w.entry.Label(),
+		"ORILLA_RELEASE="+w.entry.Release.Short(), "ORILLA_COMMIT="+w.entry.Commit)
+	last := ""
+	steps, err := builder.Run(ctx, builder.Spec{
+		Folder: w.Plan.Project.Root, Steps: []string{command}, Environment: environment, TimeLimit: commandWait, Log: io.Discard, ID: w.entry.Attempt,
+		Line: func(line string) {
+			w.Report.Line(line)
+			if strings.TrimSpace(line) != "" {
+				last = line
+			}
+		},
+	})
+	look := Look{Passed: err == nil, Text: "done"}
+	if err != nil {
+		look.Text = "could not be run"
+		if fault.Code(err) == "time-limit" {
+			look.Text = "took longer than " + commandWait.String()
+		} else if len(steps) > 0 {
+			look.Text = fmt.Sprintf("ended with status %d", steps[len(steps)-1].Exit)
+		}
+		if last != "" {
+			look.Text += ": " + last
+		}
+	}
+	return look
+}

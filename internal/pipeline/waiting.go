@@ -1,0 +1,175 @@
+package pipeline
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strconv"
+	"time"
+
+	"orilla.example/orilla/internal/core/canon"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/source"
+)
+
+func count(n int64) string { return strconv.FormatInt(n, 10) }
+
+// Waits is a release that was made for an environment while that was frozen, and waits for its thaw.
+type Waits struct {
+	Format      int        `json:"format"`
+	Environment string     `json:"environment"` // the stored name
+	Release     release.ID `json:"release"`
+	journal.Origin
+	Who  string    `json:"who"`
+	When time.Time `json:"when"` // by the store's clock
+	Why  string    `json:"why,omitempty"`
+}
+
+const waitsFormat = 1
+
+// wait records that the release waits.
+func (r *Run) wait(ctx context.Context) error {
+	origin := r.Plan.Origin
+	origin.Build = r.result.Build.Name()
+	if origin.Subject == "" {
+		origin.Subject = r.result.Build.Subject
+	}
+	waits := Waits{Format: waitsFormat, Environment: r.Plan.Environment, Release: r.result.Release, Origin: origin, Who: r.Plan.Project.Person(ctx),
+		When: r.now().UTC().Truncate(time.Millisecond), Why: r.Plan.Message}
+	if err := r.behindWaiting(ctx, origin.Commit); err != nil {
+		return err
+	}
+	data, err := canon.Marshal(waits)
+	if err != nil {
+		return err
+	}
+	if err := r.Store.Replace(ctx, storage.WaitingKey(r.Plan.Site, r.Plan.Environment)+"/"+waits.Release.String(), data); err != nil {
+		return err
+	}
+	r.result.Waits = &waits
+	return nil
+}
+
+// behindWaiting refuses an older commit than one that waits already.
+func (r *Run) behindWaiting(ctx context.Context, commit string) error {
+	repository := r.Plan.Project.Repository
+	if repository == nil || commit == "" {
+		return nil
+	}
+	head, err := r.journal().Head(ctx, 0)
+	if err != nil {
+		return err
+	}
+	waiting, err := WaitingFor(ctx, r.Store, r.Plan.Site, head)
+	if err != nil {
+		return err
+	}
+	for _, other := range waiting {
+		if newer, err := repository.Contains(ctx, other.Commit, commit); err == nil && newer && other.Commit != commit {
+			return fault.New(fault.Refused, "superseded", "%s is older than what waits for the thaw, %s", source.Short(commit), source.Short(other.Commit)).At("%s", head.Label())
+		}
+	}
+	return nil
+}
+
+// WaitingFor returns the releases that wait for a thaw, the newest first. head is the environment's last entry: what was made before it
+// was frozen, or is live by now, waits no more.
+func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry) ([]Waits, error) {
+	if head.Frozen == nil {
+		return nil, nil
+	}
+	var list []Waits
+	for item, err := range store.List(ctx, storage.WaitingKey(site, head.Environment)) {
+		if err != nil {
+			return nil, err
+		}
+		data, err := store.Get(ctx, item.Key)
+		if errors.Is(err, storage.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		var one Waits
+		if json.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(head.Frozen.When) {
+			continue
+		}
+		if one.Release == head.Release && one.Commit == head.Commit {
+			continue
+		}
+		same := func(e journal.Entry) bool { return e.Release == one.Release && e.Commit == one.Commit }
+		if _, _, left := JournalOf(store, site, head.Environment, nil).LeftBy(ctx, head, same); !left { // a thaw never brings back what a rollback took away
+			list = append(list, one)
+		}
+	}
+	slices.SortFunc(list, func(a, b Waits) int { return b.When.Compare(a.When) })
+	return list, nil
+}
+
+// forgetWaiting takes away what waits for an environment no more.
+func forgetWaiting(ctx context.Context, store storage.Store, site, environment string) {
+	for item, err := range store.List(ctx, storage.WaitingKey(site, environment)) {
+		if err != nil {
+			return
+		}
+		store.Delete(ctx, item.Key) //nolint:errcheck // a thaw leaves it behind, and nothing reads it
+	}
+}
+
+// frozenWhileBuilt is the refusal of a release that waits from now on.
+func (r *Run) frozenWhileBuilt(ctx context.Context, head journal.Entry) error {
+	refusal := FrozenRefusal(head)
+	if r.kind == journal.Promotion {
+		return refusal
+	}
+	if err := r.wait(ctx); err != nil {
+		return StoreTrouble(r.Store, err)
+	}
+	problem, _ := errors.AsType[*fault.Error](refusal)
+	return problem.With("the release " + r.result.Release.Short() + " is made, and waits for the thaw")
+}
+
+// Thawing says what a thaw of an environment puts live: the newest of what waits, unless nothing does.
+func Thawing(waiting []Waits) *Waits {
+	if len(waiting) == 0 {
+		return nil
+	}
+	return &waiting[0]
+}
+
+// Thaw lets automatic activations of an environment through again, and then puts live what waits, if it is given. The first entry is that
+// of the thaw, the zero entry if the freeze had ended by itself; live is nil if nothing was put live.
+func (p *Project) Thaw(ctx context.Context, s *Steward, environment, why string, waits *Waits) (thaw journal.Entry, live *journal.Entry, err error) {
+	thaw, err = s.Append(ctx, environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
+	if errors.Is(err, journal.ErrAlready) && waits != nil {
+		err = nil
+	}
+	if err != nil || waits == nil {
+		return thaw, nil, err
+	}
+	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: s.Cause, Who: s.Who, Why: why, KeepDocument: true}
+	if s.hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
+		return thaw, nil, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", waits.Release.Short()).Then("orilla deploy makes it again")
+	}
+	if _, err := OpenRelease(ctx, s.Store, s.Site, waits.Release); err != nil {
+		return thaw, nil, err
+	}
+	activate := journal.Activate(journal.Deploy, move, s.Now())
+	entry, err := s.Append(ctx, environment, func(head *journal.Entry) (journal.Entry, error) {
+		if head != nil && head.Release == waits.Release && head.Commit == waits.Commit {
+			return *head, ErrSame // somebody who follows the branch was faster
+		}
+		return activate(head)
+	})
+	if errors.Is(err, ErrSame) {
+		return thaw, nil, nil
+	}
+	if err == nil {
+		forgetWaiting(ctx, s.Store, s.Site, environment)
+	}
+	return thaw, &entry, err
+}
