@@ -228,13 +228,18 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"index.html": "two"})
 	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"}, {"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
-		{"freeze", "-m", "why"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"}, {"builds"}, {"usage"}, {"follow", "--pause"}, {"follow", "--resume"}, {"hook", "install"}, {"hook", "remove"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"}, {"store", "copy", t.TempDir()},
+		{"freeze", "-m", "why"}, {"deploy", "--working-tree", "--to", "preview/x", "--expires", "2d", "--wait-for", "/"}, {"preview"}, {"preview", "extend", "x"}, {"password", "preview/x", "--generate"}, {"preview", "share", "x"}, {"preview", "share", "x", "--revoke"},
+		{"diff", "production:1", "production:2"}, {"diff", "production:1", "production:2", "--addresses"}, {"diff", "production:1", "production:2", "--text", "/"}, {"promote", "preview/x", "--to", "production", "--yes"},
+		{"history", "--all"}, {"status"}, {"preview", "remove", "x", "--yes"}, {"thaw", "--leave-live"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"}, {"builds"}, {"usage"}, {"follow", "--pause"}, {"follow", "--resume"}, {"hook", "install"}, {"hook", "remove"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"}, {"store", "copy", t.TempDir()},
 		{"files", "--export", filepath.Join(t.TempDir(), "plain")}, {"remove-site", "corvane", "--yes"}} {
 		name := args[0]
 		if (name == "store" || name == "hook" || name == "follow") && len(args) > 1 || name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
 			name += " " + args[1]
 		}
-		if name == "thaw" || name == "freeze" {
+		if name == "preview" && len(args) > 1 || name == "diff" && len(args) > 3 {
+			name += " " + args[map[string]int{"preview": 1, "diff": 3}[name]]
+		}
+		if name == "thaw" || name == "freeze" || name == "preview extend" {
 			name = "history"
 		}
 		var v any

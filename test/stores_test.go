@@ -152,7 +152,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		done := document[pruned](p, "store", "prune", "--yes", "--unfinished", "1s")
 		assert.Len(t, done.Releases, 3)
 		assert.Equal(t, dry.Objects, done.Objects)
-		assert.Equal(t, 6, document[verified](p, "store", "verify").Gone, "entries 1 to 6, of three releases")
+		assert.Equal(t, 7, document[verified](p, "store", "verify").Gone, "entries 1 to 6, of three releases, and the change of what is kept")
 		shows("45.00")
 		p.fails(3, "no longer whole", "rollback")
 		assert.Contains(t, p.ok(use("store")...), "1 release in 1 environment")

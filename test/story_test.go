@@ -39,9 +39,9 @@ func TestTheDemoHoldsWhatItClaims(t *testing.T) {
 	p := newPlace(t)
 	into := filepath.Join(p.folder, "here")
 	out := p.ok("demo", "--once", "--into", into)
-	assert.Contains(t, out, "all 29 claims hold")
+	assert.Contains(t, out, "all 38 claims hold")
 	p.folder = filepath.Join(into, "corvane")
-	assert.Equal(t, demo.Head, p.git("rev-parse", "HEAD~1"), "the commits have the same hashes everywhere")
+	assert.Equal(t, demo.Head, p.git("rev-parse", "HEAD~2"), "the commits have the same hashes everywhere")
 	assert.Empty(t, p.git("status", "--porcelain"))
 }
 
@@ -236,7 +236,7 @@ func TestInitDoctorAndTheRest(t *testing.T) {
 	p.fails(2, "did you mean: orilla deploy?", "deplyo")
 	p.fails(2, "did you mean: orilla store verify?", "store", "verfy")
 	p.fails(2, "unknown flag", "deploy", "--nonsense")
-	p.fails(2, "--help", "status", "too", "many")
+	p.fails(2, "--help", "history", "too", "many")
 	p.fails(1, "there is no store yet", "status")
 	assert.Contains(t, p.ok("version"), "semantics 1")
 	assert.Contains(t, p.ok("completion", "bash"), "orilla")

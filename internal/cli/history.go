@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"iter"
@@ -208,11 +209,23 @@ func (a *app) historyRow(entry journal.Entry, report entryReport) []string {
 	if report.Live {
 		label = console.Good(label + " live")
 	}
+	commit := a.commitText(entry.Commit, report.CommitAddress, string(entry.Source))
+	if entry.Source == journal.FromWorkingTree {
+		commit += " working tree"
+	}
 	about := subjectText(entry.Subject, report.Tags, 42)
 	if entry.Why != "" {
 		about = shorten(entry.Why, 42)
 	}
-	return []string{label, kindText(entry, report.Outcome), entry.Release.Short(), a.commitText(entry.Commit, report.CommitAddress, string(entry.Source)), about,
+	release := ""
+	if !entry.Release.IsZero() {
+		release = entry.Release.Short()
+	}
+	if entry.Ended != nil && entry.Kind == journal.Removal {
+		return []string{label, kindText(entry, nil), "", console.Faint(source.Short(entry.Ended.Commit)), shorten(cmp.Or(entry.Why, pipeline.EndedText(*entry.Ended)), 42),
+			shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
+	}
+	return []string{label, kindText(entry, report.Outcome), release, commit, about,
 		shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
 }
 

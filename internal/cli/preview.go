@@ -37,13 +37,17 @@ func (a *app) previewCommand() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list [PATTERN...]", Short: "List previews, all or those whose names match: \"winter-*\"",
 		ValidArgsFunction: a.completePreviews,
-		RunE:              func(cmd *cobra.Command, args []string) error { return a.listPreviews(cmd.Context(), o, args) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
+		},
 	}
 	for _, one := range []*cobra.Command{cmd, list} {
 		o.flags(one, "all")
 		a.jsonFlag(one)
 	}
-	cmd.RunE = func(cmd *cobra.Command, args []string) error { return a.listPreviews(cmd.Context(), o, args) }
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return a.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
+	}
 	cmd.AddCommand(list, a.previewShareCommand(), a.previewExtendCommand(), a.previewRemoveCommand())
 	return cmd
 }

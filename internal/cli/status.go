@@ -90,7 +90,15 @@ type statusOptions struct {
 func (o *statusOptions) flags(cmd *cobra.Command, what string) {
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().StringSliceVar(&o.states, "state", nil, "only those that are live, frozen, waiting, expired or removed")
-	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews, "show at most `N` previews, those that moved last; 0 for "+what)
+	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews, "show at most `N` previews, those that moved last; 0 for "+what+" (default with --json: all)")
+}
+
+// of fills in what depends on the other flags.
+func (o statusOptions) of(cmd *cobra.Command, json bool) statusOptions {
+	if json && !cmd.Flags().Changed("limit") {
+		o.limit = 0
+	}
+	return o
 }
 
 // shownPreviews is how many previews fit on a screen with the rest.
@@ -103,7 +111,7 @@ func (a *app) statusCommand() *cobra.Command {
 		Long: "Status shows each environment of the site, or those that are named, by patterns too: \"preview/winter-*\". Of many previews it shows those that\n" +
 			"moved last; orilla preview has its filters too, and lists them alone.",
 		ValidArgsFunction: a.completeEnvironments,
-		RunE:              func(cmd *cobra.Command, args []string) error { return a.status(cmd.Context(), o, args) },
+		RunE:              func(cmd *cobra.Command, args []string) error { return a.status(cmd.Context(), o.of(cmd, a.JSON), args) },
 	}
 	o.flags(cmd, "all")
 	return a.jsonFlag(cmd)
@@ -136,6 +144,10 @@ func (a *app) status(ctx context.Context, o statusOptions, patterns []string) er
 
 // showEnvironments prints the table of environments, where they answer, and what there is to say of some.
 func (a *app) showEnvironments(report statusReport) {
+	if len(report.Environments) == 0 {
+		a.Note("there are none of these; orilla status shows all")
+		return
+	}
 	rows := [][]string{{"ENVIRONMENT", "RELEASE", "COMMIT", "", "SINCE", "BY", "STATE"}}
 	previews := 0
 	for _, row := range report.Environments {

@@ -37,6 +37,7 @@ type world struct {
 	root   string
 	store  storage.Store
 	server *httptest.Server
+	node   *edge.Node
 	mutex  sync.Mutex
 	events []edge.Event
 }
@@ -59,7 +60,7 @@ func start(t *testing.T, options edge.Options) *world {
 	var follower sync.WaitGroup
 	follower.Go(func() { node.Follow(ctx, func() { close(ready) }) })
 	<-ready
-	w.server = httptest.NewServer(node)
+	w.node, w.server = node, httptest.NewServer(node)
 	t.Cleanup(func() { w.server.Close(); cancel(); follower.Wait() })
 	return w
 }

@@ -396,11 +396,16 @@ func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input,
 	}
 	if live == nil {
 		r.result.Changes = Changes{First: true, Added: int(next.Root.Files)}
-		return nil
+		if open == nil {
+			return nil // its pages were looked at when they were built
+		}
 	}
 	changes, err := release.Compare(ctx, live, next)
 	if err != nil {
 		return err
+	}
+	if live == nil {
+		return r.look(ctx, in, changes, nil, open)
 	}
 	r.result.Changes = CountChanges(changes)
 	r.result.Ruled = !sameSet(live.Root.Rules, next.Root.Rules)

@@ -130,7 +130,9 @@ func (r *Run) frozenWhileBuilt(ctx context.Context, head journal.Entry) error {
 		return StoreTrouble(r.Store, err)
 	}
 	problem, _ := errors.AsType[*fault.Error](refusal)
-	return problem.With("the release " + r.result.Release.Short() + " is made, and waits for the thaw")
+	problem.Next = nil
+	return problem.With("the release "+r.result.Release.Short()+" is made, and waits for the thaw").
+		Then("orilla thaw %s shows what would go live, and asks", journal.DisplayName(head.Environment))
 }
 
 // Thawing says what a thaw of an environment puts live: the newest of what waits, unless nothing does.
