@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
+	"strings"
 	"sync/atomic"
 
 	"golang.org/x/time/rate"
@@ -127,6 +129,9 @@ func (c *copying) site(ctx context.Context, site string) error {
 	}
 	for _, h := range heads {
 		if err := c.entries(ctx, site, h); err != nil {
+			return err
+		}
+		if err := c.beside(ctx, site, h); err != nil {
 			return err
 		}
 	}
@@ -311,6 +316,30 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 		return err
 	}
 	return put.Commit()
+}
+
+// beside brings over what is kept beside a journal: what came of activations that were waited for, and which releases wait for a thaw.
+func (c *copying) beside(ctx context.Context, site string, h head) error {
+	outcomes, _ := path.Split(storage.OutcomeKey(site, h.environment, 1))
+	for _, folder := range []string{strings.TrimSuffix(outcomes, "/"), storage.WaitingKey(site, h.environment)} {
+		items, err := c.list(ctx, folder)
+		if err != nil {
+			return err
+		}
+		for _, item := range items {
+			data, err := c.store.Get(ctx, item.Key)
+			if errors.Is(err, storage.ErrNotFound) {
+				continue // it waits no more
+			}
+			if err == nil {
+				err = c.to.store.Replace(ctx, item.Key, data)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // entries brings over the entries of a journal, in order, and the documents that they name.

@@ -153,6 +153,11 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 			keep[entry.Release] = true
 		}
 	}
+	if head.Frozen != nil {
+		if err := m.waiting(ctx, site, environment, keep); err != nil {
+			return err
+		}
+	}
 	if len(retention.Keep) > 0 {
 		there, err := m.releases(ctx, site)
 		if err != nil {
@@ -160,6 +165,24 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 		}
 		for id := range there {
 			keep[id] = keep[id] || named(id, retention.Keep)
+		}
+	}
+	return nil
+}
+
+// waiting keeps the releases that wait for an environment to be thawed.
+func (m *marker) waiting(ctx context.Context, site, environment string, keep map[release.ID]bool) error {
+	items, err := m.list(ctx, storage.WaitingKey(site, environment))
+	if err != nil {
+		return err
+	}
+	there, err := m.releases(ctx, site)
+	if err != nil {
+		return err
+	}
+	for _, item := range items {
+		if id, err := release.ParseID(item.Name()); err == nil && !there[id].Modified.IsZero() {
+			keep[id] = true
 		}
 	}
 	return nil

@@ -165,6 +165,52 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 	})
 }
 
+// TestPruneLeavesWhatPreviewsShareAndWhatWaits lets a preview expire whose release production serves, and freezes an environment.
+func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
+		one := &journal.Retention{Releases: 1, Seconds: 1}
+		shared := s.publish("preview.winter", day(1), one)
+		own := s.publish("preview.own", day(2), one)
+		require.Equal(t, shared, s.publish("production", day(1), one))
+		waits := s.publish("", day(3), nil)
+		ends := time.Now().Add(time.Hour)
+		for _, name := range []string{"preview.winter", "preview.own"} {
+			_, err := s.journal(name).Append(t.Context(), journal.Entry{}, journal.SetExpiry(&ends, "command", "x", "", time.Now()))
+			require.NoError(t, err)
+		}
+		_, err := s.journal("production").Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "x", When: time.Now()}, "command", "x", "", time.Now()))
+		require.NoError(t, err)
+		require.NoError(t, s.store.Replace(t.Context(), storage.WaitingKey("corvane", "production")+"/"+waits.String(), []byte("{}")))
+		require.NoError(t, s.store.Create(t.Context(), storage.OutcomeKey("corvane", "production", 1), []byte("{}")))
+		time.Sleep(60 * 24 * time.Hour)
+		prune(t, s.store, upkeep.Policy{})
+		assert.True(t, s.has(shared), "a preview takes nothing away that another environment serves")
+		assert.True(t, s.has(own), "the last release of a preview can be brought back")
+		assert.True(t, s.has(waits), "what waits for a thaw stays, however long the freeze")
+		for _, name := range []string{"preview.winter", "preview.own"} {
+			_, err := s.journal(name).Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.Expired}, "follow", "x", ""))
+			require.NoError(t, err)
+			_, err = s.journal(name).Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{}, "follow", "x", ""))
+			require.ErrorIs(t, err, journal.ErrGone)
+		}
+		_, err = s.journal("production").Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "x", "", time.Now()))
+		require.NoError(t, err)
+		to := &memory.Store{}
+		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		require.NoError(t, err)
+		for _, key := range []string{storage.OutcomeKey("corvane", "production", 1), storage.WaitingKey("corvane", "production") + "/" + waits.String()} {
+			_, err := to.Stat(t.Context(), key)
+			assert.NoError(t, err, "a copy brings what is kept beside the journal: %s", key)
+		}
+		time.Sleep(60 * 24 * time.Hour)
+		prune(t, s.store, upkeep.Policy{})
+		assert.True(t, s.has(shared))
+		assert.False(t, s.has(waits), "it waits no more")
+		whole(t, s.store)
+	})
+}
+
 func TestPruneLeavesUnfinishedUploadsAndUnreadableRecords(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
