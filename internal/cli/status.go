@@ -158,7 +158,7 @@ func (a *app) showEnvironments(report statusReport) {
 	}
 	a.Table(rows)
 	if more := report.Previews - previews; more > 0 {
-		a.Note("%s", console.Faint(console.Count(int64(more), "preview more", "previews more")+"; orilla preview \"PATTERN\" narrows them, --limit 0 shows all"))
+		a.Note("%s", console.Faint(console.Count(int64(more), "preview more", "previews more")+"; orilla preview list \"PATTERN\" narrows them, --limit 0 shows all"))
 	}
 	a.Print("")
 	addresses := [][]string{{"ADDRESSES", ""}}

@@ -1,5 +1,5 @@
 // Command bench compares the program with general-purpose tools that move the same bytes, in alternating pairs, and prints the
-// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores|folder|builds]
+// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores|folder|builds|environments]
 //
 // It needs rsync and sha256sum. Each pair works in folders that were never used before; everything is removed at the end, since
 // some file systems are slow to make files for a while after many were removed.
@@ -32,7 +32,7 @@ func main() {
 	log.SetFlags(0)
 	pairs := flag.Int("pairs", 7, "how many pairs of each comparison")
 	in := flag.String("in", "", "the folder to work in (default: the system's temporary one)")
-	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a folder; builds: only the build engine")
+	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a folder; builds: only the build engine; environments: only what looking at many of them costs")
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
 	// Git as it comes: what a machine's own settings add to each of its calls is not measured.
@@ -56,9 +56,14 @@ func main() {
 		b.builds()
 		return
 	}
+	if *only == "environments" {
+		b.environments()
+		return
+	}
 	b.deploys(1.0)
 	b.rollbacks()
 	b.activations()
+	b.environments()
 	if *only != "folder" {
 		b.matching()
 		b.compiling()
@@ -233,27 +238,11 @@ func (b *bench) activations() {
 	if err != nil {
 		log.Fatal(err)
 	}
-	node := exec.Command(b.program, "edge", "--listen", "127.0.0.1:0", "--json")
-	node.Dir, node.Env = b.folder, append(os.Environ(), "ORILLA_HOME="+home)
-	if err := node.Start(); err != nil {
-		log.Fatal(err)
-	}
-	defer func() {
-		node.Process.Signal(os.Interrupt) //nolint:errcheck // it ends with this program
-		node.Wait()                       //nolint:errcheck // see above
-	}()
+	defer b.node(home)()
 	ctx := context.Background()
-	address := ""
-	for address == "" {
-		nodes, err := edge.Nodes(ctx, store)
-		if err != nil {
-			log.Fatal(err)
-		}
-		if len(nodes) > 0 {
-			address = nodes[0].Address
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
+	nodes, err := edge.Nodes(ctx, store)
+	b.check(err)
+	address := nodes[0].Address
 	j := journal.Journal{Store: store, Site: "bench", Environment: "production", Attempt: rand.Text, Now: time.Now}
 	var took []float64
 	for i := range 200 {
