@@ -80,6 +80,10 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 		"site: a\nbuild: {needs: {'no de': 2}}\n", "site: a\nlimits: {file_size: 1MB, build_time: 5m, build_time_per_month: 500m}\n", "site: a\nlimits: {build_time: long}\n",
 		"site: a\npreviews: {refs: ['refs/proposed/*/head']}\n", "site: a\npreviews: {refs: ['refs/heads/*']}\n", "site: a\npreviews: {refs: [proposed]}\n",
 		"site: a\nfollow: {superseded: cancel, parallel: 3, every: 10s}\n", "site: a\nfollow: {superseded: maybe}\n", "site: a\nfollow: {often: 1s}\n", "site: a\npreviews: {retention: {releases: some}}\n", "site: a\nstore: s3://corvane/stores\n",
+		"site: a\nsettings_path: /a/b.json\ncommit_address: 'https://code.example/{commit}'\nenvironments: {x: {follows: nothing, settings: [1, {a: null}], wait_for: /}}\n", "site: a\nsettings_path: a.json\n",
+		"site: a\nsettings_path: /\n", "site: a\nsettings_path: /a/../b\n", "site: a\nsettings_path: '/a b'\n", "site: a\ncommit_address: 'https://code.example/'\n", "site: a\nenvironments: {previews: {}}\n",
+		"site: a\npreviews: {addresses: 'https://{preview}.x.example', expire_after: 0s, most: 3, unguessable: true, wait_for: [a, b]}\n", "site: a\npreviews: {addresses: 'https://x.example'}\n",
+		"site: a\npreviews: {most: many}\n", "site: a\npreviews: {wait_for: ['']}\n", "site: a\npreviews: {unguessable: 1}\n",
 	} {
 		_, parsed := project.Parse([]byte(text), "orilla.yaml")
 		var document any
@@ -113,7 +117,7 @@ func TestThePageOnRulesIsRight(t *testing.T) {
 	for _, verb := range rules.Verbs() {
 		assert.Contains(t, page, "| `"+string(verb)+"` |")
 	}
-	codes := regexp.MustCompile(`"((?:rule|missing|wrong|link|client|no-icon|address-lost|expectation)[a-z-]*)"`)
+	codes := regexp.MustCompile(`"((?:rule|missing|wrong|link|client|no-icon|address-lost|environment-address|foreign-address|expectation)[a-z-]*)"`)
 	told := 0
 	for _, folder := range []string{"../internal/core/rules", "../internal/core/check"} {
 		files, err := filepath.Glob(folder + "/*.go")

@@ -180,8 +180,8 @@ func (r *Run) makeRoom(ctx context.Context) error {
 // expires returns when the plan's environment ends if it is activated now; nil for never.
 func (r *Run) expires() *time.Time {
 	after := r.ExpireAfter
-	if after == 0 && IsPreview(r.Plan.Environment) {
-		after = time.Duration(r.Plan.Project.Standing.Previews.Expire)
+	if configured := r.Plan.Project.Standing.Previews.Expire; after == 0 && configured != nil && IsPreview(r.Plan.Environment) {
+		after = time.Duration(*configured)
 	}
 	if after == 0 {
 		return nil

@@ -140,7 +140,7 @@ func (p *parse) previews(v *Previews) keys {
 	return keys{
 		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs, p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "retention": p.retention(&v.Retention),
 		"addresses": p.previewAddresses(&v.Addresses), "settings": p.json(&v.Settings), "wait_for": p.list(&v.WaitFor, p.isWaitFor),
-		"expire_after": p.duration(&v.Expire), "most": p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
+		"expire_after": func(node ast.Node) { v.Expire = new(Duration); p.duration(v.Expire)(node) }, "most": p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
 	}
 }
 

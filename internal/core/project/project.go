@@ -142,7 +142,7 @@ type Previews struct {
 	Addresses []string          `yaml:"addresses"`    // as of an environment, with {preview} in the host or path
 	Settings  json.RawMessage   `yaml:"settings"`     // as of an environment, for all previews
 	WaitFor   []string          `yaml:"wait_for"`     // as of an environment
-	Expire    Duration          `yaml:"expire_after"` // how long after its last activation a preview ends; 0 for never
+	Expire    *Duration         `yaml:"expire_after"` // how long after its last activation a preview ends; 0 for never
 	Most      int64             `yaml:"most"`         // how many there may be; 0 for any number
 	// Unguessable gives each label a part that nobody can guess who cannot read the store.
 	Unguessable bool `yaml:"unguessable"`
@@ -161,6 +161,7 @@ const (
 	DefaultMaxBytes  = 10_000_000_000
 	DefaultParallel  = 2
 	DefaultEvery     = time.Minute
+	DefaultExpire    = 30 * 24 * time.Hour
 )
 
 // WithDefaults fills in what was left out.
@@ -195,6 +196,10 @@ func (c Config) WithDefaults(mainBranch string) Config {
 		environments[Production] = production
 	}
 	c.Environments = environments
+	if c.Previews.Expire == nil {
+		after := Duration(DefaultExpire)
+		c.Previews.Expire = &after
+	}
 	if c.Previews.Follows == nil {
 		c.Previews.Follows = []string{"*"}
 	}
