@@ -361,6 +361,9 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 	s := &session{project: run.Plan.Project, store: run.Store, site: run.Plan.Site}
 	serving, nodes := flipped(ctx, s, *result.Entry)
 	took := time.Since(flip)
+	if len(run.WaitFor) > 0 {
+		took = 0 // what it was waited for took most of it
+	}
 	addresses := a.addresses(ctx, s, result.Entry.Environment, result.Entry.Document, nodes)
 	if a.JSON {
 		report := a.report(run.Plan, result, run.Number())
@@ -407,15 +410,19 @@ func environmentArgument(environment string) string {
 	return " " + journal.DisplayName(environment)
 }
 
-// where tells which edge nodes serve an entry, and after what time.
+// where tells which edge nodes serve an entry, and after what time; 0 for not.
 func (a *app) where(serving int, nodes []edge.Presence, took time.Duration) string {
+	in := ""
+	if took > 0 {
+		in = " in " + console.Took(took)
+	}
 	switch {
 	case len(nodes) == 0:
-		return " in " + console.Took(took)
+		return in
 	case serving == len(nodes) && serving == 1:
-		return " at the edge node in " + console.Took(took)
+		return " at the edge node" + in
 	case serving == len(nodes):
-		return fmt.Sprintf(" at all %d edge nodes in %s", serving, console.Took(took))
+		return fmt.Sprintf(" at all %d edge nodes%s", serving, in)
 	}
 	return fmt.Sprintf(" at %d of %d edge nodes; the others will follow", serving, len(nodes))
 }

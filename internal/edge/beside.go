@@ -186,7 +186,7 @@ var besidePage = template.Must(template.New("beside").Parse(`<!doctype html>
   header { display: flex; gap: .8rem; align-items: center; padding: .55rem .8rem; background: #17323a; color: #e8f3ef; }
   header form { flex: 1; display: flex; gap: .5rem; }
   input, select { font: inherit; padding: .25rem .5rem; border: 1px solid #4b6b72; border-radius: .3rem; background: #f4f8f7; color: #17323a; }
-  input { flex: 1; min-width: 8rem; font-family: ui-monospace, monospace; font-size: 13px; }
+  form input { flex: 1; min-width: 8rem; font-family: ui-monospace, monospace; font-size: 13px; }
   select { max-width: 22rem; }
   main { display: grid; grid-template-columns: 1fr 1fr; gap: 6px; padding: 6px; min-height: 0; }
   section { display: grid; grid-template-rows: auto 1fr; min-height: 0; background: #fff; border-radius: .3rem; overflow: hidden; }
