@@ -328,6 +328,12 @@ func TestPreviewsByHand(t *testing.T) {
 	assert.Equal(t, 1, list.Previews)
 	assert.Equal(t, "preview/ready", list.Environments[0].Environment)
 	assert.Len(t, document[struct{ Environments []any }](p, "preview", "--state", "removed").Environments, 2)
+	p.fails(3, "serves nothing", "preview", "share", "strike")
+	p.ok("rollback", "preview/strike")
+	assert.Equal(t, "not committed", awaits(t, address, "strike.try.corvane.example", "/", 200), "a rollback brings it back")
+	back := p.history("preview/strike")[0]
+	assert.WithinDuration(t, time.Now().Add(30*24*time.Hour), *back.Expires, time.Minute, "for as long as one that is new")
+	p.fails(2, "did you mean preview/strike?", "history", "strike")
 	p.fails(2, "--state takes", "preview", "--state", "gone")
 }
 
@@ -416,6 +422,20 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 	assert.Equal(t, []string{"deploy", "settings"}, []string{rows[0].Kind, rows[1].Kind}, "the change is an entry of its own")
 	address := p.edge()
 	assert.Equal(t, `{"api":"https://api.corvane.example","beta":true}`, awaits(t, address, "www.corvane.example", "/where.json", 200))
+	type explained struct {
+		Status int
+		By     string
+	}
+	for _, args := range [][]string{{"--on", "production"}, {"--on", "HEAD"}, {"--on", "production", "--live"}} {
+		assert.Equal(t, explained{200, "settings"}, document[explained](p, append([]string{"explain", "/where.json"}, args...)...), "the same answer everywhere: %v", args)
+	}
+	assert.Equal(t, 404, document[explained](p, "explain", "/where.json", "--on", "HEAD", "--environment", "preview/x").Status)
+	p.commit("Expected", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nsettings_path: /where.json\nenvironments:\n  production: {addresses: ['https://www.corvane.example/'], settings: [1]}\n",
+		"site.rules": "expect /where.json 200\nheader /where.json access-control-allow-origin: *\nexpect /where.json 200 header access-control-allow-origin: *\n"})
+	p.ok("deploy")
+	assert.Equal(t, "[1]", awaits(t, address, "www.corvane.example", "/where.json", 200))
+	response, _ := answers(t, address, "www.corvane.example", "/where.json", nil)
+	assert.Equal(t, "*", response.Header.Get("Access-Control-Allow-Origin"), "rules reach it as they do a file")
 }
 
 func TestDifferences(t *testing.T) {

@@ -101,6 +101,9 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 	if err != nil {
 		return err
 	}
+	if o.environment != "" {
+		subject.As(p, o.environment)
+	}
 	if len(subject.Mistakes) > 0 {
 		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)), "rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
 	}

@@ -304,6 +304,9 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 		return s.rollbackRefused(environment, err)
 	}
 	name := journal.DisplayName(environment)
+	if head.Gone(a.Now()) {
+		return fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).At("%s", head.Label()).Then("orilla deploy --to %s", name)
+	}
 	protected := head.Access.Protects() || pipeline.IsPreview(environment) && s.previewsProtected(ctx)
 	if !protected && !o.revoke {
 		addresses := a.addresses(ctx, s, environment, head.Document, nodesOf(ctx, s))

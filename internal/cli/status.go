@@ -489,6 +489,9 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 		shown = append(shown, journal.DisplayName(name))
 	}
 	problem := fault.New(fault.Usage, "unknown-environment", "%s has no environment %q", s.site, typed)
+	if preview := journal.PreviewPrefix + project.BranchLabel(typed); slices.Contains(names, preview) {
+		return "", problem.Then("did you mean %s?", journal.DisplayName(preview))
+	}
 	if nearest := spelling.Nearest(typed, shown); nearest != "" {
 		problem = problem.Then("did you mean %s?", nearest)
 	}

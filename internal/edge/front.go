@@ -94,7 +94,7 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 		err = f.pass(w, r, req, site, 0, rest) // says that the server is not there
 	case a.Upstream != nil:
 		l.pass(w, r, a, upstreams)
-	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest:
+	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest, a.Own != nil:
 		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	case a.File != nil && a.Rule != nil:
 		err = f.pass(w, r, req, site, a.Status, answer.Address(a.File.Path))

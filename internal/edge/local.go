@@ -55,6 +55,8 @@ type Shown struct {
 	Sources  map[string]string // where the content of each file lies on this machine, by its path in the release
 	Settings release.Settings
 	Rules    *rules.Set
+	// Own is what the environment as which it is served answers with of itself; nil for nothing.
+	Own *answer.Own
 	// Upstreams are the addresses of what proxy rules pass requests on to, by name.
 	Upstreams map[string]string
 
@@ -144,7 +146,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 		shown = &Shown{}
 	}
 	req := request(r, l.options.Base, l.options.Environment, l.options.Now())
-	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules}
+	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules, Own: shown.Own}
 	if l.options.Front != nil {
 		return l.options.Front.serve(w, r, l, req, site, shown.Upstreams)
 	}

@@ -206,9 +206,7 @@ func (s *serving) load(ctx context.Context, objects *objects, document digest.Di
 		s.addresses = append(s.addresses, address)
 	}
 	s.upstreams = content.Upstreams
-	if content.Settings != nil {
-		s.own = &answer.Own{Path: content.SettingsPath, Data: content.Settings}
-	}
+	s.own = answer.OwnOf(content.Settings, content.SettingsPath)
 	return nil
 }
 

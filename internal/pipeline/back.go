@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -148,6 +149,10 @@ func (s *Steward) GoBack(ctx context.Context, environment string, back journal.B
 			return next, err
 		}
 		next.Site, next.Environment = s.Site, environment
+		if after := s.project.Standing.Previews.Expire; IsPreview(environment) && head.Gone(s.Now()) && after != nil && *after > 0 {
+			ends := s.Now().Add(time.Duration(*after)).UTC().Truncate(time.Second)
+			next.Expires = &ends // it comes back for as long as one that is new
+		}
 		done.Left, done.Entry = *head, next
 		if s.hold.Doomed(storage.ReleaseKey(s.Site, next.Release.String())) {
 			return next, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", next.Release.Short()).

@@ -70,8 +70,9 @@ type Steward struct {
 	Who   string
 	Cause string
 
-	hold  *pins.Hold
-	hints journal.Hints
+	project *Project
+	hold    *pins.Hold
+	hints   journal.Hints
 }
 
 // NewSteward returns one who works for a project. It takes a pin, by which it knows the store's clock.
@@ -80,7 +81,7 @@ func (p *Project) NewSteward(ctx context.Context, store storage.Store, site, cau
 	if err != nil {
 		return nil, StoreTrouble(store, err)
 	}
-	return &Steward{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, hold: hold, hints: journal.ReadHints(ctx, store, site)}, nil
+	return &Steward{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, project: p, hold: hold, hints: journal.ReadHints(ctx, store, site)}, nil
 }
 
 // Close drops the pin.

@@ -181,6 +181,7 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 		Site:    answer.Site{Files: check.Map(list), Rules: set, Settings: config.Settings()},
 		Program: program, Files: list,
 	}
+	in.Site.Own = ownOf(standing, project.Production)
 	for _, environment := range standing.Environments {
 		in.Own = append(in.Own, environment.Addresses...)
 	}
@@ -189,6 +190,12 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 		in.Places = placesOf(standing)
 	}
 	return in, nil
+}
+
+// ownOf returns what an environment, by its stored name, answers with of itself, as it is configured.
+func ownOf(config project.Config, environment string) *answer.Own {
+	document := config.Document(environment)
+	return answer.OwnOf(document.Settings, document.SettingsPath)
 }
 
 // placesOf returns the hosts of a site's environments, as they are configured and as they are on developers' machines.

@@ -179,7 +179,23 @@ func (p *Project) LiveSubject(ctx context.Context, store storage.Store, j *journ
 		return nil, nil, err
 	}
 	s.Name = head.Label()
+	if s.Site.Own = nil; !head.Document.IsZero() {
+		data, err := LoadObject(ctx, store, head.Document)
+		if err != nil {
+			return nil, nil, err
+		}
+		document, err := journal.DecodeDocument(data)
+		if err != nil {
+			return nil, nil, err
+		}
+		s.Site.Own = answer.OwnOf(document.Settings, document.SettingsPath)
+	}
 	return s, &head, nil
+}
+
+// As has the subject answer with the settings of another environment than its own, as they are configured.
+func (s *Subject) As(p *Project, environment string) {
+	s.Site.Own = ownOf(p.Standing, journal.StoredName(environment))
 }
 
 // CommitSubject returns what a commit would publish: the output of a build of it, with the commit's own rules.

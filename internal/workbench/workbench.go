@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -104,6 +105,17 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 			b.changed(ctx, paths)
 		}
 	}
+}
+
+// own is what the environment answers with of itself: as the file at hand says, else as the production branch does.
+func (b *Bench) own() *answer.Own {
+	environment := journal.StoredName(b.Environment)
+	for _, config := range []project.Config{b.Project.Beside, b.Project.Standing} {
+		if document := config.Document(environment); document.Settings != nil {
+			return answer.OwnOf(document.Settings, document.SettingsPath)
+		}
+	}
+	return nil
 }
 
 // afterBuild is for how long after a build a change may come of it.
@@ -253,7 +265,7 @@ func (b *Bench) build(ctx context.Context) error {
 
 // show reads rules and output, and shows them. Where either has a mistake, the last good one stays.
 func (b *Bench) show(ctx context.Context) {
-	next := edge.Shown{Settings: b.Project.Beside.Settings(), Upstreams: b.upstreams(), Sources: map[string]string{}}
+	next := edge.Shown{Settings: b.Project.Beside.Settings(), Upstreams: b.upstreams(), Own: b.own(), Sources: map[string]string{}}
 	if !b.OnlyRules {
 		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
 			b.fail(b.noOutput())

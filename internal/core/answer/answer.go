@@ -62,6 +62,14 @@ type Own struct {
 	Data []byte // JSON
 }
 
+// OwnOf returns what an environment answers with at a path; nil where it says nothing.
+func OwnOf(settings []byte, path string) *Own {
+	if settings == nil {
+		return nil
+	}
+	return &Own{Path: path, Data: settings}
+}
+
 // Open returns the site that a release is, without earlier releases. It loads the rules and compiles them.
 func Open(ctx context.Context, reader *release.Reader) (Site, error) {
 	site := Site{Files: reader, Settings: reader.Root.Settings}
