@@ -43,7 +43,7 @@ func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
 	holds("addresses follow the production branch")
 	p.ok("deploy", first, "--to", "production")
 	holds("a deploy of an old commit does not bring its addresses back")
-	p.ok("rollback", "production:2", "--keep-following")
+	p.ok("rollback", "production:3", "--keep-following") // 2 is the change of addresses
 	p.ok("rollback", "production:1", "--keep-following")
 	holds("nor does a rollback")
 	p.git("checkout", "-q", "-b", "mine")

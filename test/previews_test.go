@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -511,4 +512,37 @@ func TestEachSaveIsPublished(t *testing.T) {
 	data, err := json.Marshal(p.history("preview/ines"))
 	require.NoError(t, err)
 	assert.LessOrEqual(t, strings.Count(string(data), `"Kind"`), 4, "%s", data)
+}
+
+// TestAThawThatIsKilledLosesNothing ends thaws at random moments: what waits is live, or waits.
+func TestAThawThatIsKilledLosesNothing(t *testing.T) {
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "first"})
+	p.ok("deploy")
+	killed := 0
+	for n := range rounds(12, 120) {
+		p.ok("freeze", "-m", "a holiday")
+		commit := p.commit(fmt.Sprint("Holiday ", n), map[string]string{"index.html": fmt.Sprint(n)})
+		p.fails(3, "waits for the thaw", "deploy")
+		command := p.command(t.Context(), "thaw", "--yes")
+		require.NoError(t, command.Start())
+		time.Sleep(time.Duration(rand.IntN(40)) * time.Millisecond)
+		command.Process.Kill() //nolint:errcheck // it may have ended
+		if command.Wait() != nil {
+			killed++
+		}
+		rows := p.history("production")
+		switch rows[0].Kind {
+		case "freeze": // it had not begun, so it waits
+			assert.True(t, rows[0].Frozen)
+			p.ok("thaw", "--yes")
+		case "deploy":
+			assert.False(t, rows[0].Frozen)
+		default:
+			assert.Fail(t, "neither", "%+v", rows[0])
+		}
+		assert.Equal(t, commit, p.heads()["production"])
+	}
+	t.Logf("%d thaws were killed", killed)
+	p.ok("store", "verify")
 }

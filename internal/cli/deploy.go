@@ -142,7 +142,7 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 		if later != nil {
 			later()
 		}
-		return a.dryRun(plan)
+		return a.dryRun(ctx, plan)
 	}
 	limit, err := o.limiter()
 	if err != nil {
@@ -184,7 +184,7 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 	if err := run.Activate(ctx); err != nil {
 		return err
 	}
-	if _, err := a.wait(ctx, run, report); err != nil {
+	if err := a.wait(ctx, run, report); err != nil {
 		return err
 	}
 	return a.reportLive(ctx, o, run, result, flip, started)
@@ -368,7 +368,8 @@ func (a *app) whatIsPublished(plan *pipeline.Plan) string {
 	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
 }
 
-func (a *app) dryRun(plan *pipeline.Plan) error {
+func (a *app) dryRun(ctx context.Context, plan *pipeline.Plan) error {
+	a.foresee(ctx, plan)
 	if a.JSON {
 		return a.Document(deployReport{Site: plan.Site, Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
 			Commit: plan.Origin.Commit, Branch: plan.Origin.Branch, DryRun: true})
@@ -385,6 +386,27 @@ func (a *app) dryRun(plan *pipeline.Plan) error {
 	}
 	a.Note("%s", console.Faint("nothing was done: --dry-run"))
 	return nil
+}
+
+// foresee says what a deploy would change of the environment itself, and who froze it, as far as there is a store to ask.
+func (a *app) foresee(ctx context.Context, plan *pipeline.Plan) {
+	store, err := a.openStore(ctx, plan.Project, false)
+	if err != nil || plan.Environment == "" {
+		return
+	}
+	s := &session{project: plan.Project, store: store, site: plan.Site}
+	head, err := s.head(ctx, plan.Environment)
+	if err != nil {
+		return
+	}
+	if changes, err := plan.DocumentChanges(ctx, store, head); err == nil {
+		for i, line := range changes {
+			a.Row(a.Err, []string{"changes", ""}[min(i, 1)], line)
+		}
+	}
+	if head.Frozen.At(a.Now()) {
+		a.Row(a.Err, "frozen", console.Warn("by "+source.PersonName(head.Frozen.Who)+", "+a.Age(head.Frozen.When)))
+	}
 }
 
 func (a *app) askFrozen(ctx context.Context, head journal.Entry, yes bool) error {

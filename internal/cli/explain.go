@@ -127,6 +127,11 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 		}
 		return nil
 	}
+	return a.explainList(ctx, p, subject, s, o)
+}
+
+// explainList explains each address of a list on standard input, a line each.
+func (a *app) explainList(ctx context.Context, p *pipeline.Project, subject *pipeline.Subject, s *session, o *explainOptions) error {
 	missing := 0
 	lines := bufio.NewScanner(os.Stdin)
 	for lines.Scan() {

@@ -60,16 +60,19 @@ func (s *session) steward(ctx context.Context, what string) (*pipeline.Steward, 
 	return s.project.NewSteward(ctx, s.store, s.site, "command", what)
 }
 
+// stewardOf opens the site's store for a command that changes the environment that was typed. The caller closes the steward.
+func (a *app) stewardOf(ctx context.Context, site, typed, what string) (s *session, environment string, steward *pipeline.Steward, err error) {
+	if s, err = a.session(ctx, site); err == nil {
+		environment, err = s.named(ctx, typed)
+	}
+	if err == nil {
+		steward, err = s.steward(ctx, what)
+	}
+	return s, environment, steward, err
+}
+
 func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
-	s, err := a.session(ctx, o.site)
-	if err != nil {
-		return err
-	}
-	environment, err := s.named(ctx, typed)
-	if err != nil {
-		return err
-	}
-	steward, err := s.steward(ctx, "freeze")
+	s, environment, steward, err := a.stewardOf(ctx, o.site, typed, "freeze")
 	if err != nil {
 		return err
 	}
@@ -100,22 +103,8 @@ func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
 	return nil
 }
 
-// thawReport is what thaw prints with --json.
-type thawReport struct {
-	entryReport
-	Deployed *entryReport `json:"deployed,omitempty"` // what waited, and is live now
-}
-
 func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
-	s, err := a.session(ctx, o.site)
-	if err != nil {
-		return err
-	}
-	environment, err := s.named(ctx, typed)
-	if err != nil {
-		return err
-	}
-	steward, err := s.steward(ctx, "thaw")
+	s, environment, steward, err := a.stewardOf(ctx, o.site, typed, "thaw")
 	if err != nil {
 		return err
 	}
@@ -152,7 +141,7 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 		}
 	}
 	began := time.Now()
-	entry, live, err := s.project.Thaw(ctx, steward, environment, o.why, waits)
+	entry, err := steward.Thaw(ctx, head, o.why, waits)
 	if errors.Is(err, journal.ErrAlready) {
 		a.Note("%s is not frozen", name)
 		return nil
@@ -160,33 +149,16 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}
-	return a.reportThaw(ctx, s, environment, head, entry, live, began)
-}
-
-func (a *app) reportThaw(ctx context.Context, s *session, environment string, head, entry journal.Entry, live *journal.Entry, began time.Time) error {
-	name := journal.DisplayName(environment)
-	if entry.Number == 0 {
-		entry = head // the freeze had ended by itself
-	}
-	last := entry
-	if live != nil {
-		last = *live
-	}
-	serving, nodes := flipped(ctx, s, last)
+	serving, nodes := flipped(ctx, s, entry)
 	if a.JSON {
-		report := thawReport{entryReport: describeEntry(entry, nil, last.Number)}
-		if live != nil {
-			deployed := describeEntry(*live, nil, live.Number)
-			report.Deployed = &deployed
-		}
-		return a.Document(report)
+		return a.Document(describeEntry(entry, nil, entry.Number))
 	}
-	if live == nil {
+	if waits == nil {
 		a.Print("%s accepts automatic deploys again; live is %s", name, entry.Release.Short())
 		return nil
 	}
-	a.Row(a.Err, "live", console.Good(live.Label())+a.where(serving, nodes, time.Since(began)))
-	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, live.Release.Short(), source.Short(live.Commit), live.Subject)
+	a.Row(a.Err, "live", console.Good(entry.Label())+a.where(serving, nodes, time.Since(began)))
+	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(), source.Short(entry.Commit), entry.Subject)
 	a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(environment))
 	return nil
 }

@@ -91,7 +91,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		entries = s.journal(environment).Back(ctx, number)
 	}
 	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
-	reports, tags, heads, more := []entryReport{}, s.tags(ctx), map[string]bool{}, false
+	reports, tags, heads, more, last := []entryReport{}, s.tags(ctx), map[string]bool{}, false, int64(0)
 	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
 			return ctx.Err()
@@ -102,8 +102,12 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		if entry.Environment == "" {
 			entry.Environment = environment
 		}
-		report := describeEntry(entry, err, map[bool]int64{false: entry.Number}[heads[entry.Environment]])
-		heads[entry.Environment] = true
+		if !heads[entry.Environment] { // the last one of its journal comes first
+			heads[entry.Environment], last = true, entry.Number
+		} else {
+			last = 0
+		}
+		report := describeEntry(entry, err, last)
 		report.Live = report.Live && stateOf(&entry, a.Now()) != isExpired
 		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.Standing.CommitLink(entry.Commit)
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
@@ -243,6 +247,8 @@ func kindText(entry journal.Entry, outcome *pipeline.Outcome) string {
 		kind += console.Faint(" (password, " + console.Count(int64(len(entry.Access.Shares)), "link", "links") + ")")
 	case entry.Kind == journal.Access:
 		kind += console.Faint(" (password)")
+	case entry.Cause == pipeline.ThawCause:
+		kind = "thaw and deploy"
 	case entry.Frozen != nil:
 		kind += console.Warn(" (frozen)")
 	}

@@ -108,15 +108,7 @@ func (a *app) previewExtendCommand() *cobra.Command {
 }
 
 func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string) error {
-	s, err := a.session(ctx, o.site)
-	if err != nil {
-		return err
-	}
-	environment, err := s.preview(ctx, typed)
-	if err != nil {
-		return err
-	}
-	steward, err := s.steward(ctx, "extend")
+	s, environment, steward, err := a.stewardOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed, "preview/"), "extend")
 	if err != nil {
 		return err
 	}
@@ -157,7 +149,7 @@ func (s *session) preview(ctx context.Context, typed string) (string, error) {
 func (a *app) previewRemoveCommand() *cobra.Command {
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "remove [NAME|PATTERN]...", Short: "End previews: their addresses say that they are gone", ValidArgsFunction: a.completePreviews,
+		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "End previews: their addresses say that they are gone", ValidArgsFunction: a.completePreviews,
 		Long: "Remove ends previews, named or by patterns. Their addresses answer 410 from then on, with a page that says so; what they showed stays in\n" +
 			"the store as long as the retention says. What is gone already is no error, so that a CI job can run it for every branch that closes.",
 		Example: "  orilla preview remove winter-times\n  orilla preview remove \"bot-*\" --yes\n  orilla preview remove --expired",
@@ -184,9 +176,12 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 	if err != nil {
 		return err
 	}
-	for i, pattern := range patterns {
-		if label := project.BranchLabel(pattern); s.project.Repository != nil && strings.Contains(strings.TrimPrefix(pattern, "preview/"), "/") && !strings.ContainsAny(pattern, "*?[") {
-			patterns[i] = label // the name of a branch
+	if err := s.project.LearnSecret(ctx, s.store, s.site, nil); err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	for _, pattern := range slices.Clone(patterns) { // each may be the name of a branch
+		if !strings.ContainsAny(pattern, "*?[") {
+			patterns = append(patterns, s.project.PreviewOf(strings.TrimPrefix(pattern, "preview/")))
 		}
 	}
 	now := a.Now()
@@ -251,7 +246,11 @@ func (a *app) confirmRemoval(ctx context.Context, o previewOptions, states []pip
 	if o.yes || o.expired {
 		return true, nil
 	}
-	sure, err := a.Confirm(ctx, "Remove "+console.Count(int64(len(states)), "this preview", "of these previews")+"?", "Their addresses will say that they are gone; orilla deploy brings one back.", false)
+	question, about := "Remove this preview?", "Its address will say that it is gone; a deploy brings it back."
+	if len(states) > 1 {
+		question, about = fmt.Sprintf("Remove these %d previews?", len(states)), "Their addresses will say that they are gone; a deploy brings one back."
+	}
+	sure, err := a.Confirm(ctx, question, about, false)
 	if errors.Is(err, console.ErrNobody) {
 		return false, fault.New(fault.Refused, "not-confirmed", "removing previews is asked about, and nobody is there to answer").Then("add --yes")
 	}

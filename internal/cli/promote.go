@@ -91,7 +91,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
 	}
-	if _, err := a.wait(ctx, run, report); err != nil {
+	if err := a.wait(ctx, run, report); err != nil {
 		return err
 	}
 	return a.reportLive(ctx, &deployOptions{}, run, result, started, started)

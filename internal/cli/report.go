@@ -124,6 +124,7 @@ type deployReport struct {
 	Expectations int               `json:"expectations,omitempty"`
 	Addresses    []string          `json:"addresses,omitempty"`
 	Expires      *time.Time        `json:"expires,omitempty"`
+	Outcome      *pipeline.Outcome `json:"outcome,omitempty"` // of what it was waited for
 	ReleaseURL   string            `json:"release_address,omitempty"`
 	EdgeNodes    int               `json:"edge_nodes"`
 	EdgeServing  int               `json:"edge_serving"`
@@ -370,6 +371,7 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
 		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.Release.String(), nearbyPort(nodes))
 		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, result.Entry.Expires
+		report.Outcome = result.Outcome
 		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(started).Milliseconds()
 		if err := a.Document(report); err != nil {
 			return err

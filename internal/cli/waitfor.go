@@ -37,13 +37,13 @@ func (a *app) waitFor(run *pipeline.Run, o waitOptions) (err error) {
 }
 
 // wait looks at what an activation is waited for, and shows each look.
-func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) (*pipeline.Outcome, error) {
+func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) error {
 	if len(run.WaitFor) == 0 {
-		return nil, nil
+		return nil
 	}
 	label := "wait for"
 	report.Begin("wait for", run.WaitFor[0])
-	outcome, err := run.Wait(ctx, func(look pipeline.Look) {
+	err := run.Wait(ctx, func(look pipeline.Look) {
 		report.end()
 		text := console.Good("passed")
 		if !look.Passed {
@@ -51,10 +51,8 @@ func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) (*p
 		}
 		a.Row(a.Err, label, text+"  "+look.What+console.Faint("  "+look.Text+", "+console.Took(time.Duration(look.Milliseconds)*time.Millisecond)))
 		label = ""
-		if n := len(run.WaitFor); n > 0 {
-			report.Begin("wait for", "")
-		}
+		report.Begin("wait for", "")
 	})
 	report.end()
-	return outcome, err
+	return err
 }

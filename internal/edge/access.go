@@ -142,6 +142,7 @@ type openness int
 
 const (
 	closed   openness = iota // not to this visitor, since nobody was ever shown it
+	shut                     // to nobody: it was shown behind a password that there is no more
 	locked                   // to whoever has the password of an environment that serves it, or has
 	unlocked                 // it does: this visitor has
 	open                     // to everybody: an environment without a password serves it, or has
@@ -167,7 +168,7 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		case openly && (!preview || guard == nil):
 			return open, nil // also where it has a password by now: this was shown to everybody
 		case guard == nil:
-			found = max(found, locked) // it has no password any more, but had one when it served this
+			found = max(found, shut)
 		case guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), site), n.clock.now()):
 			found = unlocked
 		default:

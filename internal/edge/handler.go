@@ -148,6 +148,8 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	switch open {
 	case closed:
 		return say(w, r, http.StatusNotFound, "This release of "+meant.site+" was never live; its address answers on the edge node's own machine only.")
+	case shut:
+		return say(w, r, http.StatusNotFound, "This release of "+meant.site+" was shown behind a password only, which is gone.")
 	case locked:
 		return n.finish(w, r, answer.Refuse(meant.site+" "+ReleaseEnvironment), nil, nil)
 	case unlocked:

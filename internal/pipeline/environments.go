@@ -13,7 +13,6 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
-	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -202,15 +201,9 @@ func (r *Run) now() time.Time {
 // changeDocument writes, as an entry of its own, that the environment's document is another one, after it was shown. It returns the
 // entry that was last then.
 func (r *Run) changeDocument(ctx context.Context, before journal.Entry, document journal.Document) (journal.Entry, error) {
-	old := journal.DocumentContent{}
-	if !before.Document.IsZero() {
-		data, err := LoadObject(ctx, r.Store, before.Document)
-		if err == nil {
-			old, err = journal.DecodeDocument(data)
-		}
-		if err != nil {
-			return before, err
-		}
+	old, err := documentOf(ctx, r.Store, before)
+	if err != nil {
+		return before, err
 	}
 	notice := fault.Notice{Code: "environment-changes", What: journal.DisplayName(r.Plan.Environment) + " changes, as orilla.yaml says on " + r.Plan.Project.Standing.MainBranch(r.Plan.Project.Main) + ":",
 		Paths: document.Changes(old)}
@@ -224,11 +217,24 @@ func (r *Run) changeDocument(ctx context.Context, before journal.Entry, document
 	return entry, err
 }
 
-// ParseName reads the name of a preview as people type it, with or without "preview/" before it. It returns the stored name.
-func ParseName(typed string) (string, error) {
-	label := strings.TrimPrefix(typed, "preview/")
-	if !project.IsLabel(label) {
-		return "", fault.New(fault.Usage, "bad-environment", "%q cannot name a preview: it becomes part of an address", typed).Then("preview/%s would do", project.Label(label))
+// documentOf loads the document that an entry names; the zero content for none.
+func documentOf(ctx context.Context, store storage.Store, entry journal.Entry) (journal.DocumentContent, error) {
+	if entry.Document.IsZero() {
+		return journal.DocumentContent{}, nil
 	}
-	return journal.PreviewPrefix + label, nil
+	data, err := LoadObject(ctx, store, entry.Document)
+	if err != nil {
+		return journal.DocumentContent{}, err
+	}
+	return journal.DecodeDocument(data)
+}
+
+// DocumentChanges lists, one line each, what a deploy would change of the plan's environment besides the release, against its last entry.
+// It does not look whether the entry's document comes from a later commit, which a deploy leaves as it is.
+func (plan *Plan) DocumentChanges(ctx context.Context, store storage.Store, head journal.Entry) ([]string, error) {
+	old, err := documentOf(ctx, store, head)
+	if err != nil || !plan.Project.Configured && plan.Project.StandingAt == "" {
+		return nil, err
+	}
+	return plan.Project.Standing.Document(plan.Environment).Changes(old), nil
 }

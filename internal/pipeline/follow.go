@@ -521,7 +521,7 @@ func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) fin
 		if err == nil {
 			if err = run.Activate(ctx); err == nil {
 				run.WaitFor = f.waitFor(plan)
-				_, err = run.Wait(ctx, func(Look) {})
+				err = run.Wait(ctx, func(Look) {})
 			}
 			event.Reused, event.Release, event.Head = result.Reused, result.Release.Short(), result.Entry
 		}

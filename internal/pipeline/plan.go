@@ -148,7 +148,7 @@ func (plan *Plan) about(what string) string {
 	case "environment":
 		return journal.DisplayName(plan.Environment)
 	}
-	if addresses := plan.Project.Standing.Environments[plan.Environment].Addresses; len(addresses) > 0 {
+	if addresses := plan.Project.Standing.Document(plan.Environment).Addresses; len(addresses) > 0 {
 		return addresses[0]
 	}
 	return ""

@@ -287,6 +287,9 @@ func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site str
 	return err
 }
 
+// PreviewOf returns what people call the preview of a branch: preview/LABEL.
+func (p *Project) PreviewOf(branch string) string { return journal.DisplayName(p.preview(branch)) }
+
 func (p *Project) namedTarget(to string) (string, error) {
 	if label, ok := strings.CutPrefix(to, "preview/"); ok {
 		if !project.IsLabel(label) {

@@ -6,6 +6,7 @@ import (
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
@@ -94,13 +95,12 @@ func (r *Run) unbound(ctx context.Context) error {
 		return err
 	}
 	r.result.Build = *record
-	standing := r.Plan.Project.Standing.Environments[r.Plan.Environment]
 	address := ""
-	if len(standing.Addresses) > 0 {
-		address = standing.Addresses[0]
+	if addresses := r.Plan.Project.Standing.Document(r.Plan.Environment).Addresses; len(addresses) > 0 {
+		address = addresses[0]
 	}
-	branch := standing.Follows
-	if branch == "" {
+	branch := r.Plan.Project.Standing.Environments[r.Plan.Environment].Follows
+	if branch == "" || branch == project.Nothing {
 		branch = r.Plan.Origin.Branch // an environment that follows none takes what any was told
 	}
 	what, told := record.Bound(journal.DisplayName(r.Plan.Environment), branch, address)

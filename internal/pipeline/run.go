@@ -95,7 +95,8 @@ type Result struct {
 	Kept     bool         // the output of an earlier try was used
 	KeptDeps bool         // dependencies were carried over from an earlier build
 	Entry    *journal.Entry
-	Back     *journal.Entry // that went back, since what was waited for failed
+	Outcome  *Outcome       // of what was waited for; nil if nothing was
+	Back     *journal.Entry // that went back, since that failed
 	Waits    *Waits         // the release waits for a thaw
 	Before   *journal.Entry // the head that the entry follows
 	Timings  []Timing

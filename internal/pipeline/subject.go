@@ -179,18 +179,9 @@ func (p *Project) LiveSubject(ctx context.Context, store storage.Store, j *journ
 		return nil, nil, err
 	}
 	s.Name = head.Label()
-	if s.Site.Own = nil; !head.Document.IsZero() {
-		data, err := LoadObject(ctx, store, head.Document)
-		if err != nil {
-			return nil, nil, err
-		}
-		document, err := journal.DecodeDocument(data)
-		if err != nil {
-			return nil, nil, err
-		}
-		s.Site.Own = answer.OwnOf(document.Settings, document.SettingsPath)
-	}
-	return s, &head, nil
+	document, err := documentOf(ctx, store, head)
+	s.Site.Own = answer.OwnOf(document.Settings, document.SettingsPath)
+	return s, &head, err
 }
 
 // As has the subject answer with the settings of another environment than its own, as they are configured.

@@ -114,25 +114,26 @@ type waiter struct {
 }
 
 // Wait looks at what the activation is waited for, and goes back if any of it fails. told is called for each look. The error is a
-// fault.Error of kind Findings if it failed; the outcome is returned then too.
-func (r *Run) Wait(ctx context.Context, told func(Look)) (*Outcome, error) {
+// fault.Error of kind Findings if it failed. What came of it is in the result.
+func (r *Run) Wait(ctx context.Context, told func(Look)) error {
 	if len(r.WaitFor) == 0 || r.result.Entry == nil {
-		return nil, nil
+		return nil
 	}
 	w := &waiter{Run: r, entry: *r.result.Entry}
 	var err error
 	if w.nodes, err = edge.Nodes(ctx, r.Store); err != nil {
-		return nil, StoreTrouble(r.Store, err)
+		return StoreTrouble(r.Store, err)
 	}
 	claim, err := ReadClaim(ctx, r.Store, r.Plan.Site)
 	if err != nil {
-		return nil, StoreTrouble(r.Store, err)
+		return StoreTrouble(r.Store, err)
 	}
 	w.pass = access.Pass(claim.Incarnation, r.Plan.Environment, r.now())
 	if w.address, err = w.find(ctx); err != nil {
-		return nil, StoreTrouble(r.Store, err)
+		return StoreTrouble(r.Store, err)
 	}
 	outcome := &Outcome{Format: outcomeFormat, Entry: w.entry.Number, Attempt: w.entry.Attempt, Passed: true}
+	r.result.Outcome = outcome
 	var failed []string
 	for _, what := range r.WaitFor {
 		began := time.Now()
@@ -149,7 +150,7 @@ func (r *Run) Wait(ctx context.Context, told func(Look)) (*Outcome, error) {
 		}
 	}
 	outcome.When = r.now().UTC().Truncate(time.Millisecond)
-	return outcome, w.conclude(context.WithoutCancel(ctx), outcome, failed)
+	return w.conclude(context.WithoutCancel(ctx), outcome, failed)
 }
 
 // conclude keeps the outcome, after it went back if anything failed.
@@ -210,18 +211,12 @@ func (w *waiter) back(ctx context.Context, why string) (*journal.Entry, error) {
 
 // find returns the environment's address: its canonical one, or its name at the first edge node.
 func (w *waiter) find(ctx context.Context) (string, error) {
-	if !w.entry.Document.IsZero() {
-		data, err := LoadObject(ctx, w.Store, w.entry.Document)
-		if err != nil {
-			return "", err
-		}
-		content, err := journal.DecodeDocument(data)
-		if err != nil {
-			return "", err
-		}
-		if len(content.Addresses) > 0 {
-			return content.Addresses[0], nil
-		}
+	content, err := documentOf(ctx, w.Store, w.entry)
+	if err != nil {
+		return "", err
+	}
+	if len(content.Addresses) > 0 {
+		return content.Addresses[0], nil
 	}
 	host := edge.LocalName(w.Plan.Site, w.entry.Environment)
 	if len(w.nodes) > 0 {

@@ -83,6 +83,7 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 		return nil, nil
 	}
 	var list []Waits
+	chosen := JournalOf(store, site, head.Environment, nil).Current(ctx, head)
 	for item, err := range store.List(ctx, storage.WaitingKey(site, head.Environment)) {
 		if err != nil {
 			return nil, err
@@ -95,8 +96,8 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 			return nil, err
 		}
 		var one Waits
-		if json.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(head.Frozen.When) {
-			continue
+		if json.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(head.Frozen.When) || one.When.Before(chosen.When) {
+			continue // made before the freeze, or before somebody put something else live
 		}
 		if one.Release == head.Release && one.Commit == head.Commit {
 			continue
@@ -143,35 +144,43 @@ func Thawing(waiting []Waits) *Waits {
 	return &waiting[0]
 }
 
-// Thaw lets automatic activations of an environment through again, and then puts live what waits, if it is given. The first entry is that
-// of the thaw, the zero entry if the freeze had ended by itself; live is nil if nothing was put live.
-func (p *Project) Thaw(ctx context.Context, s *Steward, environment, why string, waits *Waits) (thaw journal.Entry, live *journal.Entry, err error) {
-	thaw, err = s.Append(ctx, environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
-	if errors.Is(err, journal.ErrAlready) && waits != nil {
-		err = nil
+// Thaw lets automatic activations of an environment through again and, in the same entry, puts live what waits, if that is given. head is
+// the last entry as it was when somebody looked at what waits: if anything was moved since, nothing is done. If somebody who follows the
+// branch was faster, and what waits is live already, that entry is returned.
+func (s *Steward) Thaw(ctx context.Context, head journal.Entry, why string, waits *Waits) (journal.Entry, error) {
+	if waits == nil {
+		return s.Append(ctx, head.Environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
 	}
-	if err != nil || waits == nil {
-		return thaw, nil, err
-	}
-	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: s.Cause, Who: s.Who, Why: why, KeepDocument: true}
 	if s.hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
-		return thaw, nil, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", waits.Release.Short()).Then("orilla deploy makes it again")
+		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", waits.Release.Short()).Then("orilla deploy makes it again")
 	}
 	if _, err := OpenRelease(ctx, s.Store, s.Site, waits.Release); err != nil {
-		return thaw, nil, err
+		return head, err
 	}
+	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: ThawCause, Who: s.Who, Why: why, KeepDocument: true, Thaws: true}
 	activate := journal.Activate(journal.Deploy, move, s.Now())
-	entry, err := s.Append(ctx, environment, func(head *journal.Entry) (journal.Entry, error) {
-		if head != nil && head.Release == waits.Release && head.Commit == waits.Commit {
-			return *head, ErrSame // somebody who follows the branch was faster
+	faster := journal.Entry{}
+	entry, err := s.Append(ctx, head.Environment, func(now *journal.Entry) (journal.Entry, error) {
+		switch {
+		case now == nil:
+			return journal.Entry{}, journal.ErrEmpty
+		case now.Release == waits.Release && now.Commit == waits.Commit:
+			faster = *now
+			return *now, ErrSame
+		case now.Number != head.Number:
+			return *now, fault.New(fault.Refused, "moved-on", "somebody has moved %s meanwhile", journal.DisplayName(head.Environment)).At("%s", now.Label()).
+				With("by " + now.Who).Then("orilla status shows what is live and what waits")
 		}
-		return activate(head)
+		return activate(now)
 	})
 	if errors.Is(err, ErrSame) {
-		return thaw, nil, nil
+		return faster, nil
 	}
 	if err == nil {
-		forgetWaiting(ctx, s.Store, s.Site, environment)
+		forgetWaiting(ctx, s.Store, s.Site, head.Environment)
 	}
-	return thaw, &entry, err
+	return entry, err
 }
+
+// ThawCause is the cause of an entry that put live what had waited.
+const ThawCause = "thaw"

@@ -2,13 +2,17 @@ package access_test
 
 import (
 	"encoding/base64"
+	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/bcrypt"
+	"golang.org/x/text/unicode/norm"
 
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/journal"
@@ -32,11 +36,16 @@ func TestPasswords(t *testing.T) {
 	}
 }
 
+// hashOf returns a hash that costs little: what hashes cost is not tested here.
+func hashOf(t *testing.T, password string) string {
+	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
+	require.NoError(t, err)
+	return string(hash)
+}
+
 func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
-	hash, err := access.Hash("la crème brûlée") // composed
-	require.NoError(t, err)
-	named, err := access.Hash("kittiwake")
-	require.NoError(t, err)
+	hash := hashOf(t, "la crème brûlée") // composed
+	named := hashOf(t, "kittiwake")
 	assert.NotContains(t, hash, "brûlée")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
 	for authorization, want := range map[string]bool{
@@ -61,8 +70,7 @@ func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
 }
 
 func TestLinksOpenUntilTheyExpire(t *testing.T) {
-	hash, err := access.Hash("kittiwake")
-	require.NoError(t, err)
+	hash := hashOf(t, "kittiwake")
 	secret := access.Secret()
 	assert.Regexp(t, "^[a-z0-9]{26}$", secret)
 	looking := journal.Looking{Password: hash, Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon}}}
@@ -75,8 +83,7 @@ func TestLinksOpenUntilTheyExpire(t *testing.T) {
 }
 
 func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
-	hash, err := access.Hash("kittiwake")
-	require.NoError(t, err)
+	hash := hashOf(t, "kittiwake")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
 	pass := access.Pass("key", "staging", noon)
 	assert.True(t, g.Admits("", cookie(pass), "key", noon.Add(9*time.Minute)))
@@ -86,4 +93,40 @@ func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
 	assert.False(t, g.Admits("", cookie(access.Pass("key", "production", noon)), "key", noon))
 	until, signature, _ := strings.Cut(pass, ".")
 	assert.False(t, g.Admits("", cookie(until+"0."+signature), "key", noon), "it cannot be lengthened")
+}
+
+// TestManyVisitorsAtOnce sends right and wrong passwords together.
+func TestManyVisitorsAtOnce(t *testing.T) {
+	hash := hashOf(t, "kittiwake")
+	g := access.NewGate("staging", &journal.Looking{Password: hash})
+	var visitors sync.WaitGroup
+	for n := range 12 {
+		visitors.Go(func() {
+			right := n%3 != 0
+			assert.Equal(t, right, g.Admits(basic("x", map[bool]string{true: "kittiwake", false: fmt.Sprint("wrong password ", n)}[right]), nil, "key", noon))
+		})
+	}
+	visitors.Wait()
+}
+
+// FuzzAdmits holds that nothing opens but what should, whatever is sent.
+func FuzzAdmits(f *testing.F) {
+	hash, err := bcrypt.GenerateFromPassword([]byte("kittiwake"), bcrypt.MinCost)
+	require.NoError(f, err)
+	secret := access.Secret()
+	g := access.NewGate("staging", &journal.Looking{Password: string(hash), User: "quay", Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon.Add(time.Hour)}}})
+	for _, seed := range []string{basic("quay", "kittiwake"), "Basic ", "basic !!!", "p1.2", access.Pass("key", "staging", noon), access.Pass("key", "production", noon), secret, "p" + secret} {
+		f.Add(seed, seed)
+	}
+	f.Fuzz(func(t *testing.T, authorization, value string) {
+		if !g.Admits(authorization, cookie(value), "key", noon) {
+			return
+		}
+		until, signature, _ := strings.Cut(strings.TrimPrefix(value, "p"), ".")
+		passed := value == secret || len(signature) == 64 && value == "p"+until+"."+signature
+		scheme, rest, _ := strings.Cut(authorization, " ")
+		data, err := base64.StdEncoding.DecodeString(strings.TrimSpace(rest))
+		known := strings.EqualFold(scheme, "basic") && err == nil && norm.NFC.String(string(data)) == "quay:kittiwake"
+		assert.True(t, passed || known, "%q %q", authorization, value)
+	})
 }

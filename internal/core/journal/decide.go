@@ -47,6 +47,7 @@ type Move struct {
 	Document       Document
 	KeepDocument   bool
 	DuringFreezeOK bool // a person was shown the freeze and goes on; without it a freeze refuses
+	Thaws          bool // it ends a freeze: a thaw and what it puts live are one entry
 
 	// Expires is when the environment ends; nil for never. An entry before that ends later, because somebody said so, is left its time.
 	Expires *time.Time
@@ -84,7 +85,7 @@ func Activate(kind Kind, move Move, now time.Time) Decide {
 			entry.Expires = head.Expires
 		}
 		entry.Frozen = nil
-		if head.Frozen.At(now) {
+		if head.Frozen.At(now) && !move.Thaws {
 			if !move.DuringFreezeOK {
 				return Entry{}, &Refusal{Reason: ErrFrozen, Entry: *head}
 			}

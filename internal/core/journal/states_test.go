@@ -2,6 +2,8 @@ package journal_test
 
 import (
 	"errors"
+	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -172,4 +174,33 @@ func TestChangesOfADocumentAreTold(t *testing.T) {
 		"settings are at: /a.json -> /b.json", "retention: none -> 3 releases, and those of the last 1h0m0s",
 	}, after.Changes(before))
 	assert.Empty(t, before.Changes(before))
+}
+
+// TestLinksThatAreSharedAtOnceAreAllKept lets many writers change who may look at the same moment.
+func TestLinksThatAreSharedAtOnceAreAllKept(t *testing.T) {
+	store := &memory.Store{}
+	deploy(t, of(store), "a")
+	var people sync.WaitGroup
+	for n := range 16 {
+		people.Go(func() {
+			share := journal.Share{Digest: digest.Of(fmt.Append(nil, n)), Until: noon, Who: fmt.Sprint(n)}
+			_, err := of(store).Append(t.Context(), journal.Entry{}, journal.SetAccess(func(now journal.Looking) (*journal.Looking, error) {
+				now.Shares = append(now.Shares, share)
+				return &now, nil
+			}, "command", "x", ""))
+			assert.NoError(t, err)
+		})
+	}
+	people.Wait()
+	head, err := of(store).Head(t.Context(), 0)
+	require.NoError(t, err)
+	assert.EqualValues(t, 17, head.Number)
+	kept := map[string]bool{}
+	for _, share := range head.Access.Shares {
+		kept[share.Who] = true
+	}
+	assert.Len(t, kept, 16, "no change is lost")
+	early, err := of(store).Get(t.Context(), 3)
+	require.NoError(t, err)
+	assert.Len(t, early.Access.Shares, 2, "and no entry is changed by a later one")
 }

@@ -241,3 +241,38 @@ func TestRetentionGoesIntoTheDocumentsOfEnvironments(t *testing.T) {
 		require.Error(t, err, wrong)
 	}
 }
+
+func TestEnvironmentsAndPreviews(t *testing.T) {
+	config, err := project.Parse([]byte(`site: corvane
+settings_path: /where.json
+commit_address: https://code.corvane.example/site/commit/{commit}
+environments:
+  production: {follows: nothing, settings: {b: 1.0, a: [true, null, "ü"]}, wait_for: [/, ./audit.sh]}
+  staging: {follows: nothing, addresses: ["https://ferries.example/staging"]}
+previews: {addresses: ["https://{preview}.try.example/", "https://try.example/{preview}"], settings: "plain", most: 3, expire_after: 0s, wait_for: /}
+`), "orilla.yaml")
+	require.NoError(t, err)
+	config = config.WithDefaults("main")
+	assert.Equal(t, "main", config.MainBranch("main"), "a production that follows nothing is configured by the main branch")
+	assert.Empty(t, config.Following("nothing"), "no branch of that name is followed by it")
+	assert.Empty(t, config.Following("main"))
+	production := config.Document("production")
+	assert.Equal(t, `{"a":[true,null,"ü"],"b":1}`, string(production.Settings), "in canonical form")
+	assert.Equal(t, "/where.json", production.SettingsPath)
+	preview := config.Document("preview.winter-times")
+	assert.Equal(t, []string{"https://winter-times.try.example/", "https://try.example/winter-times/"}, preview.Addresses)
+	assert.Equal(t, `"plain"`, string(preview.Settings))
+	staging := config.Document("staging")
+	assert.Nil(t, staging.Settings)
+	assert.Empty(t, staging.SettingsPath, "without settings there is no path")
+	assert.Equal(t, [][]string{{"/", "./audit.sh"}, nil, {"/"}}, [][]string{config.WaitFor("production"), config.WaitFor("staging"), config.WaitFor("preview.x")})
+	assert.Equal(t, "https://code.corvane.example/site/commit/4be21c7", config.CommitLink("4be21c7"))
+	assert.Empty(t, config.CommitLink(""))
+	assert.Zero(t, *config.Previews.Expire, "0s is for never")
+	plain, err := project.Parse([]byte("site: corvane\n"), "orilla.yaml")
+	require.NoError(t, err)
+	plain = plain.WithDefaults("trunk")
+	assert.Equal(t, project.Duration(30*24*time.Hour), *plain.Previews.Expire, "what nobody cleans up ends by itself")
+	assert.Equal(t, "production", plain.Following("trunk"))
+	assert.Equal(t, "trunk", plain.MainBranch("main"))
+}

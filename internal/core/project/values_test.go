@@ -1,6 +1,7 @@
 package project_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -69,4 +70,48 @@ func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
 		build := project.Build{SecretsFor: test.patterns}
 		assert.Equal(t, test.given, build.GivesSecrets(test.name), "%v %s", test.patterns, test.name)
 	}
+}
+
+func TestMomentsToCome(t *testing.T) {
+	now := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
+	azores, err := time.LoadLocation("Atlantic/Azores")
+	require.NoError(t, err)
+	for text, want := range map[string]string{
+		"2h": "2026-11-01T14:00:00Z", "3d": "2026-11-04T12:00:00Z", "90s": "2026-11-01T12:01:30Z", "2026-12-27": "2026-12-27T01:00:00Z", "2026-12-27T08:00": "2026-12-27T09:00:00Z",
+		"2026-12-27 08:00": "2026-12-27T09:00:00Z", "2026-12-27T08:00:05": "2026-12-27T09:00:05Z", "2026-12-27T08:00+02:00": "2026-12-27T06:00:00Z", "2026-12-27T08:00:00Z": "2026-12-27T08:00:00Z",
+		"2027-03-28T00:30": "2027-03-28T02:00:00Z", // an hour that is left out there: the clock goes from midnight to one
+	} {
+		got, err := project.ParseMoment(text, now, azores)
+		require.NoError(t, err, text)
+		if text == "2027-03-28T00:30" {
+			assert.WithinDuration(t, time.Date(2027, 3, 28, 1, 0, 0, 0, time.UTC), got, time.Hour, text)
+			continue
+		}
+		assert.Equal(t, want, got.Format(time.RFC3339), text)
+	}
+	for _, text := range []string{"", "0s", "2026-11-01", "2026-11-01T10:59", "soon", "2026-13-01", "27.12.2026", "2026-12-27T25:00", "-1h"} {
+		_, err := project.ParseMoment(text, now, azores)
+		assert.Error(t, err, "%q", text)
+	}
+	got, err := project.ParseMoment("1h", now.In(azores), nil)
+	require.NoError(t, err)
+	assert.True(t, got.Equal(now.Add(time.Hour)), "a length of time is the same in every zone")
+}
+
+// TestLabelsOfPreviewsAreDistinctNames makes labels of branches that look alike.
+func TestLabelsOfPreviewsAreDistinctNames(t *testing.T) {
+	branches := []string{"a", "A", "a-", "-a", "a/b", "a-b", "a_b", "a.b", "a/b/c", "ä", "ae", "winter-times", "Winter-Times", "winter_times", "refs/x", "日本", "中国", "", strings.Repeat("x", 40), strings.Repeat("x", 41),
+		strings.Repeat("x", 200), strings.Repeat("x", 199) + "y", "a-0a1b2c3d", "preview", "x-" + strings.Repeat("a", 8), "feature/" + strings.Repeat("very-", 30) + "long"}
+	seen := map[string]string{}
+	for _, secret := range []string{"", "one", "another"} {
+		for _, branch := range branches {
+			label := project.PreviewLabel(branch, secret)
+			assert.True(t, project.IsLabel(label), "%q: %q", branch, label)
+			other, taken := seen[label]
+			assert.False(t, taken, "%q and %q have the label %q", branch, other, label)
+			seen[label] = branch
+			assert.Equal(t, label, project.PreviewLabel(branch, secret), "it stays the same")
+		}
+	}
+	assert.NotEqual(t, project.PreviewLabel("a", "one")[2:], project.PreviewLabel("b", "one")[2:])
 }
