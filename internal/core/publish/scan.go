@@ -149,7 +149,7 @@ func (w *walker) take(source, name string) error {
 		return nil
 	}
 	w.scan.Files = append(w.scan.Files, Found{Path: norm.NFC.String(name), Source: source})
-	return w.limits()
+	return w.tooMany()
 }
 
 // other takes what is not plainly a file: the target of a link, or nothing that can be published.
@@ -204,13 +204,18 @@ func (w *walker) measure() error {
 	return w.limits()
 }
 
-// limits refuses what is over a limit, and tells what is near one.
-func (w *walker) limits() error {
-	files, bytes := int64(len(w.scan.Files)), w.scan.Bytes
-	if limit := w.options.MaxFiles; limit > 0 && files > limit {
+// tooMany refuses, as soon as that is known, an output with more files than there may be. It is asked for each file.
+func (w *walker) tooMany() error {
+	if limit := w.options.MaxFiles; limit > 0 && int64(len(w.scan.Files)) > limit {
 		return fault.New(fault.Refused, "too-many-files", "the output has more than %d files", limit).At("%s", w.output.Root).
 			Then("is this the right folder? If so, raise limits.files in orilla.yaml")
 	}
+	return nil
+}
+
+// limits refuses what is over a limit, and tells what is near one, once all files are known.
+func (w *walker) limits() error {
+	files, bytes := int64(len(w.scan.Files)), w.scan.Bytes
 	if limit := w.options.MaxBytes; limit > 0 && bytes > limit {
 		return fault.New(fault.Refused, "too-large", "the output is larger than %s", megabytes(limit)).At("%s", w.output.Root).
 			Then("is this the right folder? If so, raise limits.size in orilla.yaml")
