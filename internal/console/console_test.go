@@ -34,6 +34,22 @@ func TestAges(t *testing.T) {
 	}
 }
 
+func TestTimesToComeAndLinks(t *testing.T) {
+	c, out, _ := plain()
+	for ahead, want := range map[time.Duration]string{
+		-time.Hour: "within a minute", 59 * time.Second: "within a minute", time.Minute: "in 1 min", 59 * time.Minute: "in 59 min", 3 * time.Hour: "in 3 h", 47 * time.Hour: "in 47 h", 72 * time.Hour: "in 3 days",
+	} {
+		assert.Equal(t, want, c.Until(noon.Add(ahead)))
+	}
+	assert.Equal(t, "4be21c7", c.Link("4be21c7", "https://code.corvane.example/4be21c7"), "nothing is hidden in a pipe")
+	c.OutTerm = true
+	assert.Equal(t, "4be21c7", c.Link("4be21c7", ""))
+	assert.Equal(t, "\x1b]8;;https://code.corvane.example/4be21c7\x1b\\4be21c7\x1b]8;;\x1b\\", c.Link("4be21c7", "https://code.corvane.example/4be21c7"))
+	c.OutTerm = false
+	c.Columns([][]string{{"a", "12"}, {"long", "3"}}, 1)
+	assert.Equal(t, "a     12\nlong   3\n", out.String(), "columns without a heading")
+}
+
 func TestSizesAndTimes(t *testing.T) {
 	assert.Equal(t, "212 kB", console.Size(212_000))
 	assert.Equal(t, "1.3 MB", console.Size(1_300_000))
