@@ -33,8 +33,15 @@ type Console struct {
 // New returns a console on the process's own streams. Colours follow NO_COLOR and the like, by colorprofile.
 func New() *Console {
 	isTerm := func(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
+	writer := func(to *os.File) io.Writer {
+		w := colorprofile.NewWriter(to, os.Environ())
+		if os.Getenv("NO_COLOR") != "" {
+			w.Profile = colorprofile.NoTTY // no control characters at all
+		}
+		return w
+	}
 	return &Console{
-		Out: colorprofile.NewWriter(os.Stdout, os.Environ()), Err: colorprofile.NewWriter(os.Stderr, os.Environ()),
+		Out: writer(os.Stdout), Err: writer(os.Stderr),
 		OutTerm: isTerm(os.Stdout), ErrTerm: isTerm(os.Stderr), Asks: isTerm(os.Stdin) && isTerm(os.Stderr), Now: time.Now,
 	}
 }
