@@ -50,22 +50,17 @@ type gate struct {
 	*access.Gate
 }
 
-// errUnknownAccess: who may look at previews cannot be read, so nobody may.
-var errUnknownAccess = errors.New("who may look at previews cannot be read")
-
 // guard returns who may look at an environment; nil where everybody may.
-func (n *Node) guard(e *environment) (*access.Gate, error) {
+func (n *Node) guard(e *environment) *access.Gate {
 	own := e.current.Load()
 	var all *serving
 	if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
 		if previews := n.known(e.journal.Site, journal.Previews); previews != nil {
-			if all = previews.current.Load(); all == nil && previews.troubled() {
-				return nil, errUnknownAccess
-			}
+			all = previews.current.Load()
 		}
 	}
 	if now := e.gate.Load(); now != nil && now.own == own && now.all == all {
-		return now.Gate, nil
+		return now.Gate
 	}
 	lookings := []*journal.Looking{own.entry.Access}
 	if all != nil {
@@ -76,13 +71,7 @@ func (n *Node) guard(e *environment) (*access.Gate, error) {
 		next.Remember(before.Gate)
 	}
 	e.gate.Store(next)
-	return next.Gate, nil
-}
-
-// troubled reports whether the last look at the journal failed.
-func (e *environment) troubled() bool {
-	text, _ := e.failed.Load().(string)
-	return text != ""
+	return next.Gate
 }
 
 // key returns the random part of a site's claim, by which passes are signed; "" if it cannot be read.
@@ -159,10 +148,7 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		if !openly && !guarded {
 			continue
 		}
-		guard, err := n.guard(e)
-		if err != nil {
-			return closed, err
-		}
+		guard := n.guard(e)
 		preview := strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)
 		switch {
 		case openly && (!preview || guard == nil):

@@ -1,11 +1,13 @@
 package edge_test
 
 import (
+	"context"
 	"crypto/rand"
 	"encoding/base64"
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -179,8 +181,49 @@ func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 	<-ready
 	w.server.Config.Handler = fresh
 	r, body := w.ask("GET", "after.preview.corvane.localhost", "/", nil)
-	assert.Equal(t, 500, r.StatusCode, "who may look cannot be read, so nobody may")
+	assert.Equal(t, 503, r.StatusCode, "who may look cannot be read, so nobody may")
 	assert.NotContains(t, body, "kraken")
+}
+
+// lateStore does something right before a key is read for the first time.
+type lateStore struct {
+	storage.Store
+	once   sync.Once
+	key    string
+	before func()
+}
+
+func (s *lateStore) Get(ctx context.Context, key string) ([]byte, error) {
+	if key == s.key {
+		s.once.Do(s.before)
+	}
+	return s.Store.Get(ctx, key)
+}
+
+// TestAPasswordThatCameBeforeARelease counts, also for a node that was just looking: it reads the new entry, and the password after that.
+func TestAPasswordThatCameBeforeARelease(t *testing.T) {
+	w := start(t, edge.Options{})
+	w.activate("preview.winter", w.put(site, release.Settings{}))
+	secret := w.put(secretly, release.Settings{})
+	late := &lateStore{Store: w.store, key: storage.JournalKey("corvane", "preview.winter", 2)}
+	late.before = func() { // the node has listed the environments, and found no password for previews
+		w.decide(journal.Previews, looking(&journal.Looking{Password: password(t, "kittiwake")}))
+		w.activate("preview.winter", secret)
+	}
+	node := edge.New(late, edge.Options{})
+	ready := make(chan struct{})
+	go node.Follow(t.Context(), func() { close(ready) })
+	<-ready
+	w.server.Config.Handler = node
+	require.NoError(t, w.store.Replace(t.Context(), storage.PulseKey("corvane"), []byte("look")))
+	require.Eventually(t, func() bool {
+		r, body := w.ask("GET", "winter.preview.corvane.localhost", "/", nil)
+		require.NotContains(t, body, "kraken")
+		return r.StatusCode == 401
+	}, 10*time.Second, time.Millisecond)
+	r, body := w.ask("GET", "winter.preview.corvane.localhost", "/", with("kittiwake"))
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Equal(t, "kraken", body)
 }
 
 func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {

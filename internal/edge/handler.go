@@ -51,7 +51,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	}
 	s := e.current.Load()
 	if base := s.base(); base != "" && r.URL.Path == "/" {
-		if guard, err := n.guard(e); err == nil && guard == nil {
+		if n.guard(e) == nil {
 			s.mark(w)
 		} else {
 			s.hide(w)
@@ -67,10 +67,7 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	if s.entry.Gone(n.clock.now()) {
 		return n.serveGone(w, r, e, s)
 	}
-	guard, err := n.guard(e)
-	if err != nil {
-		return n.finish(w, r, answer.Answer{}, err, nil)
-	}
+	guard := n.guard(e)
 	if path, ok := strings.CutPrefix(r.URL.EscapedPath(), base+access.LinkPath); ok {
 		return n.followLink(w, r, e, guard, path, base)
 	}

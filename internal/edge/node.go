@@ -160,9 +160,6 @@ func (n *Node) look(ctx context.Context, all bool) {
 	}
 	flipped, there := false, map[string]bool{}
 	for site := range sites {
-		if e := n.environment(site, journal.Previews); n.refresh(ctx, e) { // who may look at previews is known before they are
-			there[site+"/"+journal.Previews] = true
-		}
 		for item, err := range n.store.List(ctx, storage.EnvironmentsKey(site)) {
 			if err != nil {
 				n.trouble(nil, site+": its environments cannot be read: "+err.Error())
@@ -186,8 +183,8 @@ func (n *Node) look(ctx context.Context, all bool) {
 func (n *Node) forget(there map[string]bool) (any bool) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
-	for key := range n.environments {
-		if !there[key] {
+	for key, e := range n.environments {
+		if !there[key] && e.current.Load() != nil {
 			delete(n.environments, key)
 			any = true
 		}
@@ -236,7 +233,7 @@ func (n *Node) known(site, name string) *environment {
 
 // refresh looks at one journal and tells what came of it.
 func (n *Node) refresh(ctx context.Context, e *environment) bool {
-	flipped, err := e.refresh(ctx, n.index)
+	flipped, err := e.refresh(ctx, n.index, func() error { return n.refreshAccess(ctx, e) })
 	if ctx.Err() != nil {
 		return false
 	}
@@ -253,6 +250,16 @@ func (n *Node) refresh(ctx context.Context, e *environment) bool {
 			Commit: entry.Commit, Text: string(entry.Kind)})
 	}
 	return flipped
+}
+
+// refreshAccess looks who may look at previews, after a new entry of one was read and before anything is answered from it: so a password
+// that was there before the entry counts when that does.
+func (n *Node) refreshAccess(ctx context.Context, e *environment) error {
+	if !strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
+		return nil
+	}
+	_, err := n.environment(e.journal.Site, journal.Previews).refresh(ctx, n.index, func() error { return nil })
+	return err
 }
 
 func (n *Node) trouble(e *environment, text string) {

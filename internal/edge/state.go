@@ -76,15 +76,15 @@ func (e *environment) label() string {
 // maxRecent bounds how many earlier releases are looked through for an asset.
 const maxRecent = 256
 
-// refresh looks whether the journal has a newer entry, and flips to it. It reports whether it did. Trouble with the newest
-// entry or its release never means the one before: what is served stays.
-func (e *environment) refresh(ctx context.Context, objects *objects) (bool, error) {
+// refresh looks whether the journal has a newer entry, and flips to it, if before, which is called then, has no objection. It reports
+// whether it did. Trouble with the newest entry or its release never means the one before: what is served stays.
+func (e *environment) refresh(ctx context.Context, objects *objects, before func() error) (bool, error) {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
-	before := e.current.Load()
+	now := e.current.Load()
 	hint := int64(0)
-	if before != nil {
-		hint = before.entry.Number
+	if now != nil {
+		hint = now.entry.Number
 	}
 	head, err := e.journal.Head(ctx, hint)
 	if errors.Is(err, journal.ErrEmpty) {
@@ -93,7 +93,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 	if err != nil {
 		return false, err
 	}
-	if before != nil && before.entry.Number == head.Number && before.entry.Attempt == head.Attempt {
+	if now != nil && now.entry.Number == head.Number && now.entry.Attempt == head.Attempt {
 		return false, nil
 	}
 	next := &serving{entry: head}
@@ -111,10 +111,13 @@ func (e *environment) refresh(ctx context.Context, objects *objects) (bool, erro
 			return false, err
 		}
 		next.settings, next.rules = site.Settings, site.Rules
-		next.recent = e.recent(ctx, objects, before, head, next.settings)
+		next.recent = e.recent(ctx, objects, now, head, next.settings)
 		for _, r := range next.recent {
 			next.earlier = append(next.earlier, r.reader)
 		}
+	}
+	if err := before(); err != nil {
+		return false, err
 	}
 	e.current.Store(next)
 	return true, nil
