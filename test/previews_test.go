@@ -403,6 +403,8 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 			Tags          []string
 		}
 	}
+	rows := document[[]struct{ State, Why string }](p, "builds")
+	assert.Equal(t, "succeeded waited: production was frozen", rows[0].State+" "+rows[0].Why, "a build that waits has not failed")
 	p.git("tag", "v1.4", first)
 	row := document[status](p, "status", "production").Environments[0]
 	assert.Equal(t, "2036-12-27T09:00:00Z", row.Frozen.Until.Format(time.RFC3339), "in the site's time zone")
@@ -419,8 +421,8 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 	require.Zero(t, code, notes)
 	assert.Contains(t, notes, `settings: none -> {"api":"https://api.corvane.example","beta":true}`)
 	assert.Contains(t, notes, "addresses: none -> https://www.corvane.example/")
-	rows := p.history("production")
-	assert.Equal(t, []string{"deploy", "settings"}, []string{rows[0].Kind, rows[1].Kind}, "the change is an entry of its own")
+	entries := p.history("production")
+	assert.Equal(t, []string{"deploy", "settings"}, []string{entries[0].Kind, entries[1].Kind}, "the change is an entry of its own")
 	address := p.edge()
 	assert.Equal(t, `{"api":"https://api.corvane.example","beta":true}`, awaits(t, address, "www.corvane.example", "/where.json", 200))
 	type explained struct {

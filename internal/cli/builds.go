@@ -169,7 +169,10 @@ func (a *app) printBuilds(rows []buildRow, runs []builds.Run) {
 		}
 		led := row.Entry
 		if led == "" && row.Release != "" {
-			led = row.Release + console.Faint(" live nowhere")
+			led = row.Release
+			if row.State != string(builds.Succeeded) || row.Why == "" {
+				led += console.Faint(" live nowhere")
+			}
 		}
 		if row.Why != "" {
 			led = strings.TrimSpace(led + " " + console.Faint(row.Why))

@@ -340,7 +340,10 @@ func (r *Run) finish(ctx context.Context, err error) {
 	for _, timing := range r.result.Timings {
 		ended.Phases = append(ended.Phases, builds.Phase{Name: timing.Phase, What: stepOf(timing), Milliseconds: timing.Took.Milliseconds()})
 	}
-	if err != nil {
+	switch {
+	case r.result.Waits != nil: // it is made, and what it waits for is no fault of its own
+		ended.Problem = "waited: " + journal.DisplayName(r.Plan.Environment) + " was frozen"
+	case err != nil:
 		ended.Outcome, ended.Problem = outcome(err), problemLine(err)
 	}
 	runs := builds.Runs{Store: r.Store, Site: r.Plan.Site}
