@@ -288,6 +288,10 @@ func Draft(site string, guess Guess, mainBranch string) string {
 		line("    follows: " + quote(mainBranch) + "   # commits of this branch go live")
 	}
 	line("    # addresses: [https://www.corvane.example/]   # the first is canonical; its path is the base path")
+	line("    # wait_for: [/, ./audit.sh]   # pages and commands, looked at after each deploy: if one fails, it goes back by itself")
+	line("# previews:   # of all other branches; docs/environments.md")
+	line("#   follows: [\"*\", \"!bot/*\"]")
+	line("#   expire_after: 30d   # counted from a branch's last commit that was built")
 	return out.String()
 }
 
