@@ -130,19 +130,19 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	}
 }
 
-// coarse is how coarse the times of a store elsewhere may be: of two hints in the same second, the second could look like the first.
+// coarse is how coarse the times of a store may be: of two hints in the same second, in a folder in the same few milliseconds, the second
+// could look like the first.
 const coarse = 2 * time.Second
 
 // look refreshes the sites whose hints changed, or all.
 func (n *Node) look(ctx context.Context, all bool) {
 	sites := map[string]bool{}
-	_, far := n.store.(storage.Remote)
 	for item, err := range n.store.List(ctx, storage.PulsesKey) {
 		if err != nil {
 			n.trouble(nil, "the store's hints cannot be read: "+err.Error())
 			break
 		}
-		if !n.pulses[item.Name()].Equal(item.Modified) || far && time.Since(item.Modified) < coarse {
+		if !n.pulses[item.Name()].Equal(item.Modified) || time.Since(item.Modified) < coarse {
 			n.pulses[item.Name()] = item.Modified
 			sites[item.Name()] = true
 		}
