@@ -50,9 +50,8 @@ type gate struct {
 	*access.Gate
 }
 
-// guard returns who may look at an environment; nil where everybody may.
-func (n *Node) guard(e *environment) *access.Gate {
-	own := e.current.Load()
+// guard returns who may look at what an environment serves, as own says; nil where everybody may.
+func (n *Node) guard(e *environment, own *serving) *access.Gate {
 	var all *serving
 	if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
 		if previews := n.known(e.journal.Site, journal.Previews); previews != nil {
@@ -148,7 +147,7 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		if !openly && !guarded {
 			continue
 		}
-		guard := n.guard(e)
+		guard := n.guard(e, e.current.Load())
 		preview := strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)
 		switch {
 		case openly && (!preview || guard == nil):

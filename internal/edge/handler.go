@@ -51,7 +51,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	}
 	s := e.current.Load()
 	if base := s.base(); base != "" && r.URL.Path == "/" {
-		if n.guard(e) == nil {
+		if n.guard(e, s) == nil {
 			s.mark(w)
 		} else {
 			s.hide(w)
@@ -67,7 +67,7 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	if s.entry.Gone(n.clock.now()) {
 		return n.serveGone(w, r, e, s)
 	}
-	guard := n.guard(e)
+	guard := n.guard(e, s)
 	if path, ok := strings.CutPrefix(r.URL.EscapedPath(), base+access.LinkPath); ok {
 		return n.followLink(w, r, e, guard, path, base)
 	}
