@@ -114,28 +114,6 @@ func (s *Steward) Remove(ctx context.Context, environment string, ended journal.
 	return entry, err == nil, StoreTrouble(s.Store, err)
 }
 
-// Sweep removes the previews of a site whose time is over, and returns their last entries.
-func (s *Steward) Sweep(ctx context.Context) ([]journal.Entry, error) {
-	states, err := States(ctx, s.Store, s.Site, nil, IsPreview)
-	if err != nil {
-		return nil, StoreTrouble(s.Store, err)
-	}
-	var gone []journal.Entry
-	for _, state := range states {
-		if state.Head == nil || state.Head.Release.IsZero() || !state.Head.HasExpired(s.Now()) {
-			continue
-		}
-		entry, removed, err := s.Remove(ctx, state.Name, journal.Ended{Reason: journal.Expired}, "", func(head journal.Entry) bool { return head.HasExpired(s.Now()) })
-		if err != nil {
-			return gone, err
-		}
-		if removed {
-			gone = append(gone, entry)
-		}
-	}
-	return gone, nil
-}
-
 // crowded returns the previews that have to make room for one more, the one that was moved the longest ago first.
 func (r *Run) crowded(ctx context.Context) ([]State, error) {
 	most := r.Plan.Project.Standing.Previews.Most

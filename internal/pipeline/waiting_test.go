@@ -123,7 +123,7 @@ func TestAThawPutsLiveWhatWasShown(t *testing.T) {
 	require.ErrorIs(t, err, journal.ErrAlready)
 }
 
-func TestExpiredPreviewsAreSwept(t *testing.T) {
+func TestAPreviewIsRemovedOnlyIfItStillShould(t *testing.T) {
 	f := newFrozen(t)
 	past, future := time.Now().Add(-time.Minute), time.Now().Add(time.Hour)
 	for name, ends := range map[string]*time.Time{"preview.past": &past, "preview.future": &future, "preview.forever": nil, "staging": &past} {
@@ -133,14 +133,18 @@ func TestExpiredPreviewsAreSwept(t *testing.T) {
 	s, err := (&pipeline.Project{}).NewSteward(t.Context(), f.store, "corvane", "follow", "sweep")
 	require.NoError(t, err)
 	defer s.Close(t.Context())
-	gone, err := s.Sweep(t.Context())
-	require.NoError(t, err)
-	require.Len(t, gone, 1)
-	assert.Equal(t, "preview/past:2", gone[0].Label())
-	assert.Equal(t, journal.Expired, gone[0].Ended.Reason)
-	gone, err = s.Sweep(t.Context())
-	require.NoError(t, err)
-	assert.Empty(t, gone, "once is enough")
+	expired := func(head journal.Entry) bool { return head.HasExpired(s.Now()) }
+	for name, want := range map[string]bool{"preview.past": true, "preview.future": false, "preview.forever": false, "preview.never-made": false} {
+		for tries, first := range []bool{true, false} { // once is enough
+			entry, removed, err := s.Remove(t.Context(), name, journal.Ended{Reason: journal.Expired}, "", expired)
+			require.NoError(t, err, name)
+			assert.Equal(t, want && first, removed, "%s %d", name, tries)
+			if removed {
+				assert.Equal(t, "preview/past:2", entry.Label())
+				assert.Equal(t, journal.Expired, entry.Ended.Reason)
+			}
+		}
+	}
 	states, err := pipeline.States(t.Context(), f.store, "corvane", []string{"production", "new"}, nil)
 	require.NoError(t, err)
 	names := []string{}
