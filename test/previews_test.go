@@ -252,7 +252,7 @@ func rounds(usual, soak int) int {
 func TestPreviewsComeAndGoWithTheirBranches(t *testing.T) {
 	p := newPlace(t)
 	address := p.edge()
-	config := quick + "previews: {expire_after: 7d, most: 3}\n"
+	config := quick + "previews: {expire_after: 7d, most: 3, refs: ['refs/proposed/*/head']}\n"
 	p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "first"})
 	f := p.follow("--every", "1s")
 	f.seen(t, "live", "main", "")
@@ -277,6 +277,13 @@ func TestPreviewsComeAndGoWithTheirBranches(t *testing.T) {
 	p.git("branch", "-D", "-q", "boats/dunlin")
 	f.seen(t, "ended", "boats/dunlin", "its branch was deleted")
 	awaits(t, address, project.BranchLabel("boats/dunlin")+".preview.corvane.localhost", "/", 410)
+	p.git("checkout", "-q", "--detach")
+	proposed := p.commit("Proposed", map[string]string{"page.html": "proposed"})
+	p.git("update-ref", "refs/proposed/7/head", proposed)
+	p.git("checkout", "-q", "main")
+	f.seen(t, "live", "proposed/7/head", proposed)
+	p.git("update-ref", "-d", "refs/proposed/7/head")
+	f.seen(t, "ended", "proposed/7/head", "its branch was deleted")
 	p.ok("preview", "remove", "boats/dunlin", "--yes")
 	p.ok("preview", "remove", "no-such", "--yes")
 	for _, name := range []string{"a", "b", "c"} {

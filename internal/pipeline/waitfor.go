@@ -97,7 +97,8 @@ func (r *Run) ready(ctx context.Context) error {
 		}
 		nodes, err := edge.Nodes(ctx, r.Store)
 		if err == nil && len(nodes) == 0 {
-			err = fault.New(fault.Refused, "no-edge", "%s is waited for, and no edge node runs that could be asked", what).Then("orilla edge, then try again")
+			err = fault.New(fault.Refused, "no-edge", "%s is waited for, and no edge node runs that could be asked", what).
+				Then("orilla edge, then try again").Then("or look at nothing this time: --wait-for nothing")
 		}
 		return err
 	}
