@@ -375,6 +375,15 @@ func TestPasswordsAndLinks(t *testing.T) {
 		}
 	}
 	p.ok("deploy", "--to", "preview/winter")
+	type explained struct {
+		Status int
+		Live   struct {
+			Status  int
+			Differs []string
+		}
+	}
+	told := document[explained](p, "explain", "/", "--on", "preview/winter", "--environment", "preview/winter", "--live")
+	assert.Equal(t, []any{200, 200, 0}, []any{told.Status, told.Live.Status, len(told.Live.Differs)}, "whoever can read the store is let in: %v", told.Live.Differs)
 	response, _ = answers(t, address, "winter.preview.corvane.localhost", "/", cookie)
 	assert.Equal(t, 200, response.StatusCode, "a link outlives a deploy")
 	assert.Contains(t, p.ok("preview", "share", "winter", "--revoke"), "1 link")

@@ -132,7 +132,7 @@ func (a *app) diffSide(ctx context.Context, s *session, typed string) (diffSide,
 	}
 	side := diffSide{Name: typed}
 	var subject *pipeline.Subject
-	if err == nil && (entry.Number > 0 || strings.HasPrefix(typed, "r-")) {
+	if err == nil && (entry.Number > 0 || strings.HasPrefix(typed, "r-") || s.project.Repository == nil) {
 		subject, err = s.project.ReleaseSubject(ctx, s.store, s.site, entry.Release, entry.Build)
 		side.Release, side.Commit, side.Subject = "r-"+entry.Release.String(), entry.Commit, entry.Subject
 		if entry.Number > 0 {

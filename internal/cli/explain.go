@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
@@ -103,6 +104,10 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 	}
 	if o.environment != "" {
 		subject.As(p, o.environment)
+	} else if s != nil {
+		if environment, err := s.named(ctx, o.on); err == nil && o.on != "" {
+			o.environment = journal.DisplayName(environment) // what it serves is looked at as what it is
+		}
 	}
 	if len(subject.Mistakes) > 0 {
 		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)), "rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
@@ -206,7 +211,11 @@ func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string)
 		return subject, s, pipeline.StoreTrouble(s.store, err)
 	}
 	if environment, envErr := s.named(ctx, on); envErr == nil {
-		subject, _, err := p.LiveSubject(ctx, s.store, s.journal(environment))
+		subject, head, err := p.LiveSubject(ctx, s.store, s.journal(environment))
+		if err == nil && subject != nil && (head.Access.Protects() || pipeline.IsPreview(environment) && s.previewsProtected(ctx)) {
+			subject.Site.Realm = s.site + " " + journal.DisplayName(environment)
+			a.Note("%s", console.Faint(journal.DisplayName(environment)+" asks for a password; this is what whoever has it gets"))
+		}
 		if err == nil && subject == nil {
 			err = fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", on).Then("orilla deploy --to %s", on)
 		}
@@ -239,7 +248,7 @@ func (s *session) buildOf(ctx context.Context, id fmt.Stringer) string {
 
 // request reads what was typed: a path, or a URL whose host says the environment.
 func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.Request, environment string, err error) {
-	req = answer.Request{Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host, Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
+	req = answer.Request{Admitted: true, Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host, Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
 	environment = o.environment
 	rest := what
 	if scheme, after, ok := strings.Cut(what, "://"); ok {
@@ -290,10 +299,8 @@ func readTime(text string, zone *time.Location) (time.Time, error) {
 	if zone == nil {
 		zone = time.UTC
 	}
-	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04", "2006-01-02T15:04:05", time.DateOnly} {
-		if t, err := time.ParseInLocation(layout, text, zone); err == nil {
-			return t, nil
-		}
+	if t, ok := project.ParseTime(text, zone); ok {
+		return t, nil
 	}
 	return time.Time{}, fault.New(fault.Usage, "usage", "%q is not a time; write 2026-12-24T12:00, with Z or an offset for another zone than %s", text, zone)
 }

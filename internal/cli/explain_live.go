@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -54,6 +55,9 @@ func (a *app) askLive(ctx context.Context, s *session, req answer.Request, repor
 		if value != "" {
 			request.Header.Set(name, value)
 		}
+	}
+	if claim, err := pipeline.ReadClaim(ctx, s.store, s.site); err == nil {
+		request.AddCookie(&http.Cookie{Name: access.Cookie, Value: access.Pass(claim.Incarnation, journal.StoredName(req.Environment), time.Now())})
 	}
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	response, err := client.Do(request)

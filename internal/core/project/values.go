@@ -54,15 +54,25 @@ func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, er
 	if zone == nil {
 		zone = time.Local
 	}
+	at, ok := ParseTime(text, zone)
+	switch {
+	case !ok:
+		return time.Time{}, fmt.Errorf("%q is no time; write 2h, 3d, 2026-12-27 or 2026-12-27T08:00", text)
+	case !at.After(now):
+		return time.Time{}, fmt.Errorf("%s is past: it is %s", at.Format("2006-01-02 15:04 MST"), now.In(zone).Format("2006-01-02 15:04 MST"))
+	}
+	return at.UTC(), nil
+}
+
+// ParseTime reads a day or a time in RFC 3339's order, with or without seconds and offset; without one it is in the zone. A day is its
+// beginning.
+func ParseTime(text string, zone *time.Location) (time.Time, bool) {
 	for _, form := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly} {
 		if at, err := time.ParseInLocation(form, text, zone); err == nil {
-			if !at.After(now) {
-				return time.Time{}, fmt.Errorf("%s is past: it is %s", at.Format("2006-01-02 15:04 MST"), now.In(zone).Format("2006-01-02 15:04 MST"))
-			}
-			return at.UTC(), nil
+			return at, true
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time; write 2h, 3d, 2026-12-27 or 2026-12-27T08:00", text)
+	return time.Time{}, false
 }
 
 // Size is a number of bytes, written with decimal units: "500kB", "25MB", "10GB".
