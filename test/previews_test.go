@@ -159,7 +159,7 @@ func TestWhatIsWaitedForDecides(t *testing.T) {
 	rows := p.history("production")
 	assert.Equal(t, []any{"rollback", true, "did not pass: /fares: 404 at " + nodeOf(t, p)}, []any{rows[0].Kind, rows[0].Frozen, rows[0].Why})
 	assert.Equal(t, []any{false, int64(3)}, []any{rows[1].Outcome.Passed, rows[1].Outcome.Back})
-	p.fails(3, "did not pass", "deploy")
+	assert.Contains(t, p.fails(3, "did not pass", "deploy"), "was rolled back, so it does not wait")
 
 	p.ok("deploy", "--to", "preview/x")
 	p.ok("thaw", "--leave-live")

@@ -51,7 +51,7 @@ func (a *app) thawCommand() *cobra.Command {
 	}
 	o.flags(cmd, "say why")
 	cmd.Flags().BoolVar(&o.yes, "yes", false, "put live what waits, without asking")
-	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false, "leave live what is, until the next commit")
+	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false, "only thaw: put nothing live now (a follower that runs puts the newest commit of the branch live)")
 	return a.jsonFlag(cmd)
 }
 
@@ -134,7 +134,7 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 		sure, err := a.Confirm(ctx, "Thaw "+name+" and put "+source.Short(waits.Commit)+" live?", about, true)
 		if errors.Is(err, console.ErrNobody) {
 			return fault.New(fault.Refused, "build-waits", "a thaw would put %s live", waits.Release.Short()).At("%s", name).
-				Then("orilla thaw %s --yes puts it live", name).Then("orilla thaw %s --leave-live leaves live what is, until the next commit", name)
+				Then("orilla thaw %s --yes puts it live", name).Then("orilla thaw %s --leave-live thaws only, and puts nothing live now", name)
 		}
 		if err != nil || !sure {
 			return err

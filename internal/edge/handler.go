@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"reflect"
 	"strings"
 	"time"
 
@@ -72,23 +71,28 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		return n.followLink(w, r, e, guard, path, base)
 	}
 	req := n.request(r, base, journal.DisplayName(e.journal.Environment))
-	realm := ""
+	asked := r
+	admits := func(guard *access.Gate) bool {
+		return guard == nil || guard.Admits(asked.Header.Get("Authorization"), asked.Cookies(), n.key(asked.Context(), e.journal.Site), req.Now)
+	}
+	if req.Admitted = admits(guard); !req.Admitted {
+		s.hide(w)
+		return n.finish(w, r, answer.Refuse(e.label()), nil, nil)
+	}
 	if guard != nil {
-		realm, req.Admitted = e.label(), guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), e.journal.Site), req.Now)
-		if r = withoutKeys(r); !req.Admitted {
-			s.hide(w)
-			return n.finish(w, r, answer.Refuse(realm), nil, nil)
-		}
+		r = withoutKeys(r)
 	}
 	decide := func() (answer.Answer, error) {
 		site := s.site(req.Now)
-		site.Realm = realm
+		if guard != nil {
+			site.Realm = e.label()
+		}
 		return answer.Decide(r.Context(), req, site)
 	}
 	a, err := decide()
 	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
-		if newer := e.current.Load(); newer.reader != nil && reflect.DeepEqual(newer.entry.Access, s.entry.Access) {
-			s = newer
+		if newer := e.current.Load(); newer.reader != nil && admits(n.guard(e, newer)) {
+			s, guard = newer, n.guard(e, newer)
 			a, err = decide()
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -134,7 +135,7 @@ func (r *Run) announceRoom(ctx context.Context) (err error) {
 	if r.room, err = r.crowded(ctx); err != nil || len(r.room) == 0 {
 		return err
 	}
-	notice := fault.Notice{Code: "previews-full", What: "there may be " + count(r.Plan.Project.Standing.Previews.Most) + " previews; to make room, what was moved the longest ago will be removed:",
+	notice := fault.Notice{Code: "previews-full", What: fmt.Sprintf("there may be %d previews; to make room, what was moved the longest ago will be removed:", r.Plan.Project.Standing.Previews.Most),
 		Next: "previews.most in orilla.yaml says how many; orilla preview remove chooses others"}
 	for _, state := range r.room {
 		notice.Paths = append(notice.Paths, journal.DisplayName(state.Name))

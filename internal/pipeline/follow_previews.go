@@ -39,22 +39,20 @@ func (f *Follower) endPreviews(ctx context.Context) error {
 	if len(f.deleted)+len(f.landed) == 0 && !sweep {
 		return nil
 	}
-	deleted, landed := f.deleted, f.landed
-	f.deleted, f.landed = nil, nil
 	if f.Only != nil {
+		f.deleted, f.landed = nil, nil
 		return nil
 	}
 	states, err := States(ctx, f.Store, f.Project.Site(), nil, IsPreview)
 	if err != nil {
 		return StoreTrouble(f.Store, err)
 	}
-	f.swept = time.Now()
 	ends := map[string]journal.Ended{}
 	for _, state := range states {
 		if state.Head == nil || state.Head.Release.IsZero() {
 			continue
 		}
-		ended, err := f.ends(ctx, *state.Head, deleted, landed)
+		ended, err := f.ends(ctx, *state.Head)
 		if err != nil {
 			return err
 		}
@@ -62,9 +60,17 @@ func (f *Follower) endPreviews(ctx context.Context) error {
 			ends[state.Name] = *ended
 		}
 	}
-	if len(ends) == 0 {
-		return nil
+	if len(ends) > 0 {
+		err = f.end(ctx, ends)
 	}
+	if err == nil { // else it is tried again
+		f.deleted, f.landed, f.swept = nil, nil, time.Now()
+	}
+	return err
+}
+
+// end removes previews, each unless it has moved meanwhile.
+func (f *Follower) end(ctx context.Context, ends map[string]journal.Ended) error {
 	steward, err := f.Project.NewSteward(ctx, f.Store, f.Project.Site(), "follow", "follow")
 	if err != nil {
 		return err
@@ -85,7 +91,7 @@ func (f *Follower) endPreviews(ctx context.Context) error {
 }
 
 // ends returns why a preview ends; nil if it does not.
-func (f *Follower) ends(ctx context.Context, head journal.Entry, deleted []string, landed [][2]string) (*journal.Ended, error) {
+func (f *Follower) ends(ctx context.Context, head journal.Entry) (*journal.Ended, error) {
 	if head.HasExpired(f.now()) {
 		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
 	}
@@ -94,7 +100,7 @@ func (f *Follower) ends(ctx context.Context, head journal.Entry, deleted []strin
 	}
 	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
 	repository := f.repository()
-	for _, move := range landed {
+	for _, move := range f.landed {
 		before, err := repository.Contains(ctx, move[0], head.Commit)
 		if err != nil || before {
 			continue
@@ -103,7 +109,7 @@ func (f *Follower) ends(ctx context.Context, head journal.Entry, deleted []strin
 			return merged, nil
 		}
 	}
-	for _, ref := range deleted {
+	for _, ref := range f.deleted {
 		if name(source.Ref{Name: ref}) != head.Branch {
 			continue
 		}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"strconv"
 	"time"
 
 	"orilla.example/orilla/internal/core/canon"
@@ -15,8 +14,6 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
 )
-
-func count(n int64) string { return strconv.FormatInt(n, 10) }
 
 // Waits is a release that was made for an environment while that was frozen, and waits for its thaw.
 type Waits struct {
@@ -76,8 +73,8 @@ func (r *Run) behindWaiting(ctx context.Context, commit string) error {
 	return nil
 }
 
-// WaitingFor returns the releases that wait for a thaw, the newest first. head is the environment's last entry: what was made before it
-// was frozen, or is live by now, waits no more.
+// WaitingFor returns the releases that wait for a thaw, the newest first. head is the environment's last entry: what was made before the
+// release that is live was chosen waits no more. A freeze on top of another one, to lengthen it say, changes nothing of that.
 func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry) ([]Waits, error) {
 	if head.Frozen == nil {
 		return nil, nil
@@ -96,8 +93,8 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 			return nil, err
 		}
 		var one Waits
-		if json.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(head.Frozen.When) || one.When.Before(chosen.When) {
-			continue // made before the freeze, or before somebody put something else live
+		if json.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(chosen.When) {
+			continue // somebody has put something else live since
 		}
 		if one.Release == head.Release && one.Commit == head.Commit {
 			continue
@@ -127,10 +124,14 @@ func (r *Run) frozenWhileBuilt(ctx context.Context, head journal.Entry) error {
 	if r.kind == journal.Promotion {
 		return refusal
 	}
+	problem, _ := errors.AsType[*fault.Error](refusal)
+	same := func(e journal.Entry) bool { return e.Release == r.result.Release && e.Commit == r.Plan.Origin.Commit }
+	if _, was, left := r.journal().LeftBy(ctx, head, same); left {
+		return problem.With("this was live as " + was.Label() + " and was rolled back, so it does not wait for the thaw")
+	}
 	if err := r.wait(ctx); err != nil {
 		return StoreTrouble(r.Store, err)
 	}
-	problem, _ := errors.AsType[*fault.Error](refusal)
 	problem.Next = nil
 	return problem.With("the release "+r.result.Release.Short()+" is made, and waits for the thaw").
 		Then("orilla thaw %s shows what would go live, and asks", journal.DisplayName(head.Environment))
@@ -149,7 +150,11 @@ func Thawing(waiting []Waits) *Waits {
 // branch was faster, and what waits is live already, that entry is returned.
 func (s *Steward) Thaw(ctx context.Context, head journal.Entry, why string, waits *Waits) (journal.Entry, error) {
 	if waits == nil {
-		return s.Append(ctx, head.Environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
+		entry, err := s.Append(ctx, head.Environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
+		if err == nil {
+			forgetWaiting(ctx, s.Store, s.Site, head.Environment)
+		}
+		return entry, err
 	}
 	if s.hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
 		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", waits.Release.Short()).Then("orilla deploy makes it again")

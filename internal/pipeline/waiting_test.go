@@ -74,11 +74,14 @@ func (f *frozen) waiting() []string {
 
 func TestWhatWaitsForAThaw(t *testing.T) {
 	f := newFrozen(t)
-	f.waits("before the freeze", -1)
+	f.waits("before what is live", -6)
 	f.waits("first", 10)
 	f.waits("second", 20)
 	require.NoError(t, f.store.Replace(t.Context(), storage.WaitingKey("corvane", "production")+"/damaged", []byte("{")))
 	assert.Equal(t, []string{"second", "first"}, f.waiting(), "the newest first")
+	later := f.noon.Add(time.Hour)
+	f.append(journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill", When: f.noon.Add(30 * time.Minute), Until: &later}, "command", "Tobias Quill", "longer", f.noon))
+	assert.Equal(t, []string{"second", "first"}, f.waiting(), "a freeze that is lengthened loses nothing")
 	f.at = f.noon.Add(15 * time.Minute)
 	f.append(journal.Activate(journal.Deploy, journal.Move{Release: f.ids[0], Who: "Tobias Quill", DuringFreezeOK: true}, f.at))
 	assert.Equal(t, []string{"second"}, f.waiting(), "what a person put live meanwhile is newer than the first")
