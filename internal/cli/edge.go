@@ -150,6 +150,10 @@ func (a *app) tell(event edge.Event) {
 			a.Print("%s  %s  %s", when, place, console.Faint("who may look was set"))
 			return
 		}
+		if event.Release.IsZero() {
+			a.Print("%s  %s:%d  %s %s", when, place, event.Entry, console.Warn("serves nothing"), console.Faint("("+event.Text+")"))
+			return
+		}
 		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),
 			console.Faint(fmt.Sprintf("(%s %s)", event.Text, source.Short(event.Commit))))
 	case "trouble":
