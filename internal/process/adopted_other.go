@@ -1,0 +1,6 @@
+//go:build !linux
+
+package process
+
+// ReapAdopted does nothing: here no process adopts what others leave behind.
+func ReapAdopted() {}
