@@ -17,8 +17,8 @@ import (
 )
 
 type buildRow struct {
-	Build, State, Branch, Commit, Key, Release, Entry, Now, Why string
-	Phases                                                      []struct{ Name, What string }
+	Build, State, Branch, Commit, Key, Release, Entry, Now, Why, Trust, Isolation, Network string
+	Phases                                                                                 []struct{ Name, What string }
 }
 
 func (p *place) builds() []buildRow { return document[[]buildRow](p, "builds", "--limit", "0") }
@@ -64,7 +64,7 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 	}
 	assert.Len(t, p.builds(), number)
 	assert.Empty(t, p.objects()["running"])
-	work, err := filepath.Glob(filepath.Join(p.home, "cache", "work", "corvane", "*.lock"))
+	work, err := filepath.Glob(filepath.Join(p.home, "cache", "work", "corvane", "trusted", "*.lock"))
 	require.NoError(t, err)
 	assert.Len(t, work, 1, "one workspace, used again and again")
 	processes, _ := exec.Command("ps", "-A", "-o", "args").Output()
@@ -93,7 +93,7 @@ func TestAFullDisk(t *testing.T) {
 func TestBuiltOnce(t *testing.T) {
 	p := newPlace(t)
 	text := stepsFile("echo built >> " + filepath.Join(p.folder, "..", "ran") + "; " + good)
-	text += "rules: site.rules\nenvironments: {staging: }\n"
+	text = strings.Replace(text, "build:\n", "build:\n  trust: ['*']\n", 1) + "rules: site.rules\nenvironments: {staging: }\n"
 	ran := func() int {
 		data, _ := os.ReadFile(filepath.Join(p.folder, "..", "ran"))
 		return strings.Count(string(data), "built")
@@ -375,13 +375,16 @@ func TestTheScriptForCI(t *testing.T) {
 	require.NoError(t, os.RemoveAll(clone.folder))
 	p.git("clone", "-q", "--depth=1", "file://"+p.folder, clone.folder)
 	clone.git("checkout", "-q", "--detach")
-	run := func(download string) (string, error) {
-		command := clone.command(t.Context())
+	script := func(at *place, name, download string, environment ...string) (string, error) {
+		command := at.command(t.Context())
 		command.Path, _ = exec.LookPath("sh")
-		command.Args = []string{"sh", "ci/publish.sh"}
-		command.Env = append(command.Env, "ORILLA_HOME=", "BRANCH_NAME=main", "ORILLA_DOWNLOAD="+download, "ORILLA_SUMMARY=summary.md")
+		command.Args = []string{"sh", "ci/" + name}
+		command.Env = append(append(command.Env, "ORILLA_HOME=", "BRANCH_NAME=main", "ORILLA_DOWNLOAD="+download, "SSH_AUTH_SOCK=", "AWS_SECRET_ACCESS_KEY="), environment...)
 		out, err := command.CombinedOutput()
 		return string(out), err
+	}
+	run := func(download string) (string, error) {
+		return script(clone, "publish.sh", download, "ORILLA_SUMMARY=summary.md")
 	}
 	other := filepath.Join(t.TempDir(), "other")
 	require.NoError(t, os.WriteFile(other, []byte("something else"), 0o755))
@@ -395,6 +398,23 @@ func TestTheScriptForCI(t *testing.T) {
 	said, err = run("file:///nowhere")
 	require.NoError(t, err, "the program is kept: %s", said)
 	assert.Contains(t, said, "it is live already")
+
+	// A proposed change: one job builds it, another one, in a checkout of main, publishes what came out.
+	change := newPlace(t)
+	require.NoError(t, os.RemoveAll(change.folder))
+	p.git("clone", "-q", "--depth=1", "file://"+p.folder, change.folder)
+	proposed := change.commit("Proposed", map[string]string{"page.html": "proposed"})
+	change.git("checkout", "-q", "--detach")
+	said, err = script(change, "proposed-build.sh", "file://"+program, "AWS_SECRET_ACCESS_KEY=x")
+	assert.Error(t, err)
+	assert.Contains(t, said, "AWS_SECRET_ACCESS_KEY is set")
+	said, err = script(change, "proposed-build.sh", "file://"+program)
+	require.NoError(t, err, said)
+	require.NoError(t, os.Rename(filepath.Join(change.folder, "site.tar.gz"), filepath.Join(clone.folder, "site.tar.gz")))
+	said, err = script(clone, "proposed-publish.sh", "file://"+program, "PROPOSED_REF=refs/proposed/7/head", "PROPOSED_COMMIT="+proposed)
+	require.NoError(t, err, said)
+	assert.Contains(t, said, "preview/proposed-7-head-")
+	assert.Equal(t, head, p.heads()["production"])
 }
 
 // TestLimits warns at 80 % and refuses at 100 %.

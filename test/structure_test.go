@@ -2,6 +2,9 @@ package test
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -21,7 +24,7 @@ import (
 )
 
 // layers are the packages from the top down: each imports only what comes below it.
-var layers = []string{"cmd/", "internal/cli", "internal/console", "internal/demo", "internal/workbench", "internal/pipeline", "internal/edge", "internal/builder", "internal/source", "internal/store", "internal/core"}
+var layers = []string{"cmd/", "internal/cli", "internal/console", "internal/demo", "internal/workbench", "internal/pipeline", "internal/edge", "internal/builder", "internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core"}
 
 func layer(path string) int {
 	for i, prefix := range layers {
@@ -144,4 +147,40 @@ func TestTheDemosRulesAreWellFormed(t *testing.T) {
 	data, err := os.ReadFile("../internal/demo/steps/6/site.rules")
 	require.NoError(t, err)
 	assert.Equal(t, string(rules.Format(data)), string(data))
+}
+
+// TestEveryChildsEnvironmentIsMade finds each place that starts a process, and makes sure that it says what the child is told: one that says
+// nothing would hand on every secret of this process.
+func TestEveryChildsEnvironmentIsMade(t *testing.T) {
+	found := 0
+	err := filepath.WalkDir("../internal", func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "storetest") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		for _, declaration := range file.Decls {
+			starts, told := false, false
+			ast.Inspect(declaration, func(node ast.Node) bool {
+				selector, ok := node.(*ast.SelectorExpr)
+				if !ok {
+					return true
+				}
+				if where, ok := selector.X.(*ast.Ident); ok && where.Name == "exec" && strings.HasPrefix(selector.Sel.Name, "Command") {
+					starts = true
+				}
+				told = told || selector.Sel.Name == "Env"
+				return true
+			})
+			if starts {
+				found++
+				assert.True(t, told, "%s starts a process that inherits this one's environment", path)
+			}
+		}
+		return nil
+	})
+	require.NoError(t, err)
+	assert.Greater(t, found, 5)
 }

@@ -4,7 +4,13 @@ package main
 import (
 	"os"
 
+	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/cli"
+	"orilla.example/orilla/internal/process"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:])) }
+func main() {
+	builder.KeeperIfAsked()
+	process.Harden()
+	os.Exit(cli.Main(os.Args[1:]))
+}

@@ -3,16 +3,20 @@ package builder
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"os/exec"
 	"runtime"
-	"sync"
+	"strings"
 	"time"
+
+	"github.com/dustin/go-humanize"
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/sandbox"
 )
 
 // Spec is what to run.
@@ -23,7 +27,7 @@ type Spec struct {
 	Used        time.Duration     // how much of the time limit those took
 	Environment []string          // NAME=value; nothing else is inherited
 	Secrets     []string          // values that neither log nor lines show
-	ID          string            // random: what the steps started can be found by it; see EndStrays
+	Session     *Session          // in which they run; nil for one of their own, which ends with them
 	TimeLimit   time.Duration     // for all steps of the build
 	Log         io.Writer         // takes all that the steps print; its errors are its own affair
 	Line        func(line string) // is told each line, without its end; may be nil
@@ -37,8 +41,17 @@ const tail = 40
 // Run runs the steps until one fails. When the context ends or the time is up, all processes that the step started end. The
 // error is a fault.Error of kind BuildFailed with the last lines, or the context's.
 func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
+	if spec.Session == nil {
+		session, err := Open(Options{ID: strings.ToLower(rand.Text())})
+		if err != nil {
+			return nil, fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").Because(err)
+		}
+		defer session.Close()
+		spec.Session = session
+	}
 	limited, cancel := context.WithTimeout(ctx, spec.TimeLimit-spec.Used)
 	defer cancel()
+
 	var steps []builds.Step
 	for i, command := range spec.Steps {
 		if spec.Begin != nil {
@@ -60,12 +73,28 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 			problem.Code = "time-limit"
 			return steps, problem
 		case err != nil:
-			return steps, stepFailed(lines, spec.First+i, command, "could not be run: %v", err)
+			return steps, notRun(err, stepFailed(lines, spec.First+i, command, "could not be run: %v", err), spec.Session.options.Bounds)
 		case step.Exit != 0:
 			return steps, stepFailed(lines, spec.First+i, command, "ended with status %d", step.Exit)
 		}
 	}
 	return steps, nil
+}
+
+// notRun says why a step has no status.
+func notRun(err error, problem *fault.Error, bounds sandbox.Bounds) error {
+	over, is := errors.AsType[*OverError](err)
+	if !is {
+		problem.Kind = fault.Failed // this machine's fault, not the commit's
+		return problem
+	}
+	allowed := map[string]string{"memory": humanize.Bytes(uint64(bounds.Memory)) + " of memory", "disk": humanize.Bytes(uint64(bounds.Disk)) + " on the disk, or all that is free",
+		"processes": fmt.Sprint(bounds.Tasks) + " processes and threads"}[over.What]
+	problem.What, _, _ = strings.Cut(problem.What, " could not be run")
+	problem.What += " was ended: it took more than " + allowed
+	problem.Code = "over-limit"
+
+	return problem.Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
 }
 
 func stepFailed(lines *lineWriter, i int, command, format string, args ...any) *fault.Error {
@@ -80,37 +109,12 @@ func stepFailed(lines *lineWriter, i int, command, format string, args ...any) *
 func runStep(ctx context.Context, spec Spec, command string, lines *lineWriter) (builds.Step, error) {
 	started := time.Now()
 	name, args := shell(command)
-	process := exec.Command(name, args...)
-	process.Dir, process.Env = spec.Folder, spec.Environment
 	printed := newMasker(io.MultiWriter(spec.Log, lines), spec.Secrets)
-	process.Stdout, process.Stderr = printed, printed
-	// A process that the step left behind may keep its output open; it is ended once the shell is gone.
-	process.WaitDelay = 500 * time.Millisecond
-	tree := prepare(process, spec.ID)
-	if err := process.Start(); err != nil {
-		return builds.Step{Command: command, Exit: -1}, err
-	}
-	tree.guard(process)
-	done := make(chan struct{})
-	var watch sync.WaitGroup
-	watch.Go(func() {
-		select {
-		case <-ctx.Done():
-			tree.end(process)
-		case <-done:
-		}
-	})
-	err := process.Wait()
-	close(done)
-	watch.Wait()
-	tree.end(process)
-	tree.release()
+
+	exit, err := spec.Session.Run(ctx, append([]string{name}, args...), spec.Folder, spec.Environment, printed)
 	printed.flush() //nolint:errcheck // the log's errors are its own affair
-	step := builds.Step{Command: command, Milliseconds: time.Since(started).Milliseconds(), Exit: process.ProcessState.ExitCode()}
-	if _, exited := errors.AsType[*exec.ExitError](err); exited || errors.Is(err, exec.ErrWaitDelay) {
-		err = nil
-	}
-	return step, err
+
+	return builds.Step{Command: command, Milliseconds: time.Since(started).Milliseconds(), Exit: exit}, err
 }
 
 // shell returns the command line that runs a command in a shell: sh where there is one, as on every Unix and beside Git on

@@ -24,6 +24,11 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 )
 
+func TestMain(m *testing.M) {
+	builder.KeeperIfAsked()
+	os.Exit(m.Run())
+}
+
 func spec(t *testing.T, log *bytes.Buffer, steps ...string) builder.Spec {
 	t.Helper()
 	ready, err := builder.Environment(builder.Wanted{Variables: map[string]string{"SITE_LANG": "gl"}})

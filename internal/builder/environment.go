@@ -1,7 +1,9 @@
 package builder
 
 import (
+	"bytes"
 	"context"
+	"fmt"
 	"maps"
 	"os"
 	"os/exec"
@@ -9,8 +11,10 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/process"
 )
 
 // Wanted is what a build asks for of its surroundings.
@@ -22,6 +26,10 @@ type Wanted struct {
 	Needs     map[string]string // versions of tools, by name
 	Temporary string            // the folder for temporary files; "" for the system's
 	Ceiling   string            // a folder above which Git looks for no repository; "" for none
+	// Home is the home folder of the steps, of which nobody else's files are; "" for the user's own, with the agent of their keys.
+	Home    string
+	Folder  string   // where the steps start
+	Session *Session // where the steps run: programs and versions are looked for there; nil for here
 }
 
 // Ready is what a build gets.
@@ -33,8 +41,17 @@ type Ready struct {
 
 // inherited are the variables that are passed on: where programs and the user's files are, and how the network is reached. All
 // others are made or left out, so that a build does not depend on who runs it.
-var inherited = []string{"PATH", "HOME", "USER", "LOGNAME", "SHELL", "HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "http_proxy", "https_proxy", "no_proxy",
-	"SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS", "SSH_AUTH_SOCK"}
+var inherited = append([]string{"PATH", "USER", "LOGNAME", "SHELL", "SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS"}, process.Network...)
+
+// inheritedByHand are those besides that a step run by hand has: the user's files and keys.
+var inheritedByHand = []string{"HOME", "SSH_AUTH_SOCK"}
+
+// toolPlaces are where version managers keep what they installed, below the home folder: a step with another home is told. Folders that
+// hold credentials too are not among them.
+var toolPlaces = map[string]string{
+	"ASDF_DATA_DIR": ".asdf", "FNM_DIR": ".local/share/fnm", "MISE_DATA_DIR": ".local/share/mise", "NVM_DIR": ".nvm", "PYENV_ROOT": ".pyenv",
+	"RBENV_ROOT": ".rbenv", "RUSTUP_HOME": ".rustup", "SDKMAN_DIR": ".sdkman", "VOLTA_HOME": ".volta",
+}
 
 var inheritedOnWindows = []string{"SystemRoot", "SystemDrive", "ComSpec", "PATHEXT", "TEMP", "TMP", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "ProgramData",
 	"ProgramFiles", "ProgramFiles(x86)", "NUMBER_OF_PROCESSORS", "PROCESSOR_ARCHITECTURE"}
@@ -46,12 +63,18 @@ func Environment(w Wanted) (Ready, error) {
 	if runtime.GOOS == "windows" {
 		names = append(slices.Clone(names), inheritedOnWindows...)
 	}
+	if w.Home == "" {
+		names = append(slices.Clone(names), inheritedByHand...)
+	}
 	var ready Ready
 	set := func(name, value string) { ready.Environment = append(ready.Environment, name+"="+value) }
 	for _, name := range names {
 		if value, ok := os.LookupEnv(name); ok {
 			set(name, value)
 		}
+	}
+	if w.Home != "" {
+		setHome(set, w)
 	}
 	set("LANG", locale())
 	set("LC_ALL", locale())
@@ -88,6 +111,29 @@ func Environment(w Wanted) (Ready, error) {
 	return ready, nil
 }
 
+// setHome gives the steps a home folder of their own.
+func setHome(set func(name, value string), w Wanted) {
+	set("HOME", w.Home)
+	if runtime.GOOS == "windows" {
+		set("USERPROFILE", w.Home)
+	}
+	home, err := os.UserHomeDir()
+	if err != nil || w.isolated() {
+		return // inside, nothing of the user's is there
+	}
+	for _, name := range slices.Sorted(maps.Keys(toolPlaces)) {
+		place, told := os.LookupEnv(name)
+		if !told {
+			place = filepath.Join(home, filepath.FromSlash(toolPlaces[name]))
+		}
+		if info, err := os.Stat(place); err == nil && info.IsDir() {
+			set(name, place)
+		}
+	}
+}
+
+func (w Wanted) isolated() bool { return w.Session != nil && w.Session.options.Cell != nil }
+
 func locale() string {
 	if runtime.GOOS == "darwin" {
 		return "en_US.UTF-8" // C.UTF-8 is not there before macOS 15
@@ -99,11 +145,16 @@ func locale() string {
 // once: the error is a fault.Error.
 func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	ready, trouble := Environment(w)
-	paths, wrong := versions(ctx, w.Needs, ready.Environment)
+	public := w
+	public.Secrets = nil
+	shown, _ := Environment(public) // without secrets nothing can be missing
+	ask := w.asker(shown.Environment)
+	paths, wrong := versions(ctx, w.Needs, ask)
 	if len(paths) > 0 {
 		prependPath(ready.Environment, paths)
+		prependPath(shown.Environment, paths)
 	}
-	missing := Missing(ctx, w.Steps, ready.Environment)
+	missing := missing(ctx, w.Steps, ask)
 	missing = slices.DeleteFunc(missing, func(name string) bool { _, told := w.Needs[name]; return told && len(wrong) > 0 })
 	if len(missing)+len(wrong) == 0 {
 		return ready, trouble
@@ -142,9 +193,32 @@ func prependPath(environment, paths []string) {
 	}
 }
 
-// Missing returns the programs that steps begin with and that are neither in PATH nor known to the shell.
-func Missing(ctx context.Context, steps []string, environment []string) []string {
-	var missing, programs []string
+// asker runs a command, such as the question for a tool's version, with what a step sees but for its secrets, and returns what it
+// prints.
+type asker func(ctx context.Context, command ...string) ([]byte, error)
+
+// asker asks where the steps will run. environment may change between questions.
+func (w Wanted) asker(environment []string) asker {
+	return func(ctx context.Context, command ...string) ([]byte, error) {
+		var out bytes.Buffer
+		if w.Session != nil {
+			exit, err := w.Session.Run(ctx, command, w.Folder, environment, &out)
+			if err == nil && exit != 0 {
+				err = fmt.Errorf("status %d", exit)
+			}
+			return out.Bytes(), err
+		}
+		asked := exec.CommandContext(ctx, command[0], command[1:]...)
+		asked.Env, asked.WaitDelay, asked.Stdout, asked.Stderr = environment, time.Second, &out, &out
+		err := process.Run(asked)
+
+		return out.Bytes(), err
+	}
+}
+
+// missing returns the programs that steps begin with and that are neither in PATH nor known to the shell.
+func missing(ctx context.Context, steps []string, ask asker) []string {
+	var programs []string
 	for _, step := range steps {
 		program := firstWord(step)
 		if program != "" && !slices.Contains(programs, program) {
@@ -155,13 +229,11 @@ func Missing(ctx context.Context, steps []string, environment []string) []string
 	if base := filepath.Base(name); base != "sh" && base != "sh.exe" || len(programs) == 0 {
 		return nil // another shell: its built-in commands are not known
 	}
-	check := exec.CommandContext(ctx, name, append(append(args, "sh"), programs...)...)
-	check.Env = environment
-	out, err := check.Output()
-	if err == nil {
-		missing = strings.Fields(string(out))
+	out, err := ask(ctx, slices.Concat([]string{name}, args, []string{"sh"}, programs)...)
+	if err != nil {
+		return nil
 	}
-	return missing
+	return strings.Fields(string(out))
 }
 
 // firstWord returns the program that a step begins with, if that is plain to see: not a path, an assignment or shell syntax.

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -19,10 +18,10 @@ type unmet struct{ what, next string }
 
 // versions compares the versions of tools with those that a build needs. Where another one is in PATH, the folders of version
 // managers are looked through for one that will do; paths are the folders to put before PATH.
-func versions(ctx context.Context, needs map[string]string, environment []string) (paths []string, wrong []unmet) {
+func versions(ctx context.Context, needs map[string]string, ask asker) (paths []string, wrong []unmet) {
 	for _, tool := range slices.Sorted(maps.Keys(needs)) {
 		want := needs[tool]
-		have := versionOf(ctx, tool, environment)
+		have := versionOf(ctx, tool, ask)
 		if have != "" && satisfies(have, want) {
 			continue
 		}
@@ -42,14 +41,12 @@ func versions(ctx context.Context, needs map[string]string, environment []string
 var versionIn = regexp.MustCompile(`\d+(\.\d+)+|\d+`)
 
 // versionOf asks a tool for its version; "" if it is not there or says none.
-func versionOf(ctx context.Context, tool string, environment []string) string {
+func versionOf(ctx context.Context, tool string, ask asker) string {
 	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	for _, argument := range []string{"--version", "version", "-version"} {
 		name, args := shell(`exec "$0" "$1"`)
-		asked := exec.CommandContext(limited, name, append(args, tool, argument)...)
-		asked.Env, asked.WaitDelay = environment, time.Second
-		out, err := asked.CombinedOutput()
+		out, err := ask(limited, slices.Concat([]string{name}, args, []string{tool, argument})...)
 		if err != nil {
 			continue
 		}
@@ -86,6 +83,17 @@ func numbers(version string) []int {
 		out = append(out, n)
 	}
 	return out
+}
+
+// Managed returns the folders of those tools that version managers hold in a version that will do.
+func Managed(needs map[string]string) []string {
+	var folders []string
+	for _, tool := range slices.Sorted(maps.Keys(needs)) {
+		if folder := managed(tool, needs[tool]); folder != "" {
+			folders = append(folders, folder)
+		}
+	}
+	return folders
 }
 
 // managed returns the folder with the newest installed version of a tool that will do, among those that version managers keep below

@@ -3,6 +3,8 @@ package builder
 import (
 	"os/exec"
 	"strconv"
+
+	"orilla.example/orilla/internal/process"
 )
 
 // processTree ends a step and its children with the system's own command.
@@ -14,8 +16,10 @@ func (*processTree) guard(*exec.Cmd) {}
 
 func (*processTree) release() {}
 
-func (*processTree) end(process *exec.Cmd) {
-	exec.Command("taskkill", "/T", "/F", "/PID", strconv.Itoa(process.Process.Pid)).Run() //nolint:errcheck // gone already is fine
+func (*processTree) end(step *exec.Cmd) {
+	kill := exec.Command("taskkill", "/T", "/F", "/PID", strconv.Itoa(step.Process.Pid))
+	kill.Env = process.Environment()
+	process.Run(kill) //nolint:errcheck // gone already is fine
 }
 
 // EndStrays does nothing: here nothing tells which processes a build has left behind.

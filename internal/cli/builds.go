@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
 )
@@ -38,6 +39,9 @@ type buildRow struct {
 	Now          string         `json:"now,omitempty"` // what a running one does
 	Why          string         `json:"why,omitempty"` // what it waits for, or what went wrong
 	Sent         int64          `json:"sent,omitempty"`
+	Trust        string         `json:"trust,omitempty"`     // of a commit that was built: "trusted", "untrusted"
+	Isolation    string         `json:"isolation,omitempty"` // of an untrusted one: "none", "bubblewrap"
+	Network      string         `json:"network,omitempty"`   // of an isolated one: "none", "outside"
 }
 
 func (a *app) buildsCommand() *cobra.Command {
@@ -141,6 +145,13 @@ func (s *session) subject(ctx context.Context, commit string) string {
 func (a *app) describeRun(run builds.Run) buildRow {
 	row := buildRow{Build: run.Label(), State: "lost", Branch: run.Branch, Commit: run.Commit, Subject: run.Subject, Author: run.Author, Who: run.Who, Where: run.Where,
 		Cause: run.Cause, When: &run.When, Key: run.Key, Milliseconds: a.Now().Sub(run.When).Milliseconds()}
+	if run.Source == journal.FromCommit {
+		row.Trust = "trusted"
+	}
+	if how := run.Untrusted; how != nil {
+		held := trustRow(how)
+		row.Trust, row.Isolation, row.Network = held.Trust, held.Isolation, held.Network
+	}
 	end := run.Ended
 	if end == nil && row.Milliseconds < 5000 {
 		row.State = "running" // it has just begun
@@ -162,6 +173,10 @@ func (a *app) describeRun(run builds.Run) buildRow {
 
 func (a *app) printBuilds(rows []buildRow, runs []builds.Run) {
 	table := [][]string{{"BUILD", "STATE", "BRANCH", "COMMIT", "", "TOOK", "BEGAN", "LED TO"}}
+	held := slices.ContainsFunc(rows, func(row buildRow) bool { return row.Trust == "untrusted" })
+	if held { // where all are trusted there is nothing to say
+		table[0] = slices.Insert(table[0], 2, "TRUST")
+	}
 	for _, row := range rows {
 		state := map[string]string{"succeeded": console.Good(row.State), "failed": console.Bad(row.State), "running": console.Accent(row.State)}[row.State]
 		if state == "" {
@@ -188,10 +203,33 @@ func (a *app) printBuilds(rows []buildRow, runs []builds.Run) {
 		if commit == "" {
 			commit = "files"
 		}
-		table = append(table, []string{console.Accent(row.Build), state, shorten(row.Branch, 24), commit, shorten(row.Subject, 34), took, began, led})
+		line := []string{console.Accent(row.Build), state, shorten(row.Branch, 24), commit, shorten(row.Subject, 34), took, began, led}
+		if held {
+			line = slices.Insert(line, 2, trustText(row))
+		}
+		table = append(table, line)
 	}
-	a.Table(table, 5)
+	took := slices.Index(table[0], "TOOK")
+	a.Table(table, took)
 	a.printPhases(runs)
+}
+
+// trustRow is what a row says of an untrusted build.
+func trustRow(how *builds.Untrusted) buildRow {
+	return buildRow{Trust: "untrusted", Isolation: how.Isolation, Network: how.Network}
+}
+
+// trustText says in few words how a build was held.
+func trustText(row buildRow) string {
+	switch {
+	case row.Trust != "untrusted":
+		return console.Faint(row.Trust)
+	case row.Isolation == builds.IsolationNone:
+		return console.Warn("untrusted, not isolated")
+	case row.Network == project.NetworkNone:
+		return "isolated, no network"
+	}
+	return "isolated"
 }
 
 // drawnPhases are the phases that bars show, with what they are called; several that are short together.

@@ -24,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/demo"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/process"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -268,12 +269,17 @@ func (t *tale) run(ctx context.Context, args ...string) error {
 	}
 	command := exec.CommandContext(ctx, self, args...)
 	command.Dir = t.project
-	command.Env = append(os.Environ(), "ORILLA_HOME="+filepath.Dir(t.project))
+	command.Env = t.environment()
 	command.Stdout, command.Stderr = os.Stdout, os.Stderr
-	if err := command.Run(); err != nil {
+	if err := process.Run(command); err != nil {
 		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s", strings.Join(args, " ")).Because(err).Then("orilla doctor")
 	}
 	return nil
+}
+
+// environment is what this program is told when the demo runs it: its own folder, and how to paint.
+func (t *tale) environment() []string {
+	return append(process.Environment("NO_COLOR", "COLORTERM", "CLICOLOR*"), "ORILLA_HOME="+filepath.Dir(t.project))
 }
 
 // announce shows a command as it would be typed.

@@ -10,7 +10,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 
 	"orilla.example/orilla/internal/core/builds"
@@ -211,7 +210,7 @@ func (t *tale) report(ctx context.Context, into any, args ...string) error {
 		return err
 	}
 	command := exec.CommandContext(ctx, self, append(args, "--json")...)
-	command.Dir, command.Env = t.project, append(os.Environ(), "ORILLA_HOME="+filepath.Dir(t.project))
+	command.Dir, command.Env = t.project, t.environment()
 	command.Stderr = os.Stderr
 	out, err := command.Output()
 	if err == nil {

@@ -32,7 +32,7 @@ type deployOptions struct {
 	transferOptions
 	ciOptions
 	waitOptions
-	expires                                               string
+	expires, archive                                      string
 	watch                                                 bool
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open bool
 }
@@ -82,6 +82,7 @@ func (a *app) deployCommand() *cobra.Command {
 	o.ciOptions.flags(cmd)
 	cmd.Flags().StringVar(&o.expires, "expires", "", "with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d (default: previews.expire_after)")
 	o.waitOptions.flags(cmd)
+	cmd.Flags().StringVar(&o.Ref, "proposed", "", "with --from: the output is of a proposed change, whose full `REF` this is; it goes to a preview of its own")
 	cmd.Flags().BoolVar(&o.watch, "watch", false, "with --working-tree: publish again at each save, until Ctrl-C")
 	cmd.Flags().BoolVar(&o.open, "open", false, "open the address in the browser afterwards")
 	return a.jsonFlag(cmd)
@@ -92,9 +93,13 @@ func (a *app) buildCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "build [COMMIT]",
 		Short: "Build a commit into a release that is live nowhere, with an address of its own",
-		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
+		Long: "Build makes a release in a clean checkout, as deploy does, and puts it nowhere. With --archive it needs no store and no credentials:\n" +
+			"a job that builds a proposed change in CI holds nothing that the change could steal. Another job, which runs none of the change's\n" +
+			"code, publishes the archive: orilla deploy --from FILE --proposed REF.",
+		Example: "  orilla build winter-times\n  orilla build HEAD --archive site.tar.gz",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o.NoTarget = true
+			o.NoTarget, o.Apart = true, o.archive != ""
 			if len(args) > 0 {
 				o.Commit = args[0]
 			}
@@ -102,6 +107,7 @@ func (a *app) buildCommand() *cobra.Command {
 		},
 	}
 	o.flags(cmd)
+	cmd.Flags().StringVar(&o.archive, "archive", "", "write the output to `FILE`, ending in .zip, .tar or .tar.gz, and nothing to a store")
 	return a.jsonFlag(cmd)
 }
 
@@ -110,6 +116,9 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if o.From != "" && o.From != "-" {
 		o.From = a.path(o.From)
 	}
+	if o.Ref != "" && o.From == "" {
+		return fault.New(fault.Usage, "usage", "--proposed goes with --from").Then("orilla build --archive site.tar.gz, then orilla deploy --from site.tar.gz --proposed %s", o.Ref)
+	}
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -117,7 +126,10 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 	if p, err = a.ensureConfigured(ctx, p, o); err != nil {
 		return err
 	}
-	a.branchOfCI(ctx, p, o)
+	if err := a.branchOfCI(ctx, p, o); err != nil {
+		return err
+	}
+	o.ByHand = a.Asks || o.yes
 	if o.watch {
 		return a.watch(ctx, p, o)
 	}
@@ -147,6 +159,9 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 	limit, err := o.limiter()
 	if err != nil {
 		return err
+	}
+	if o.Apart {
+		return a.buildApart(ctx, plan, o)
 	}
 	store, err := a.openStore(ctx, p, true)
 	if err != nil {
@@ -235,15 +250,20 @@ func (o *deployOptions) expireAfter(plan *pipeline.Plan) (time.Duration, error) 
 }
 
 // branchOfCI takes the branch of a detached checkout from what the CI system says.
-func (a *app) branchOfCI(ctx context.Context, p *pipeline.Project, o *deployOptions) {
+func (a *app) branchOfCI(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
 	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" {
-		return
+		return nil
 	}
 	branch, variable := pipeline.CIBranch(os.Getenv)
-	if branch != "" && p.Repository.Branch(ctx) == "" {
-		o.Branch = branch
-		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
+	if branch == "" || p.Repository.Branch(ctx) != "" {
+		return nil
 	}
+	o.Branch = branch
+	a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
+	if o.Apart { // it goes nowhere
+		return nil
+	}
+	return p.RefuseProposal(branch, variable)
 }
 
 // uploadMemory is how much memory an upload may take before the collector works harder.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"slices"
@@ -12,12 +13,15 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/net/publicsuffix"
 
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/process"
 )
 
 // examined is one thing that doctor looked at.
@@ -50,6 +54,7 @@ func (a *app) doctor(ctx context.Context) error {
 		findings = append(findings, checkGit(ctx, p)...)
 		findings = append(findings, checkConfiguration(p))
 		findings = append(findings, checkBuild(ctx, p)...)
+		findings = append(findings, checkTrust(ctx, p)...)
 		findings = append(findings, a.checkStore(ctx, p)...)
 	}
 	findings = append(findings, checkNames(ctx), checkPort(findings, "edge", defaultEdge), checkPort(findings, "serve", defaultServe), checkCache(a.places))
@@ -88,7 +93,9 @@ func (a *app) printFindings(findings []examined, trouble int) {
 }
 
 func checkGit(ctx context.Context, p *pipeline.Project) []examined {
-	out, err := exec.CommandContext(ctx, "git", "--version").Output()
+	asked := exec.CommandContext(ctx, "git", "--version")
+	asked.Env = process.Environment()
+	out, err := asked.Output()
 	if err != nil {
 		return []examined{{"git", "remark", "there is no git command: only folders and archives can be deployed", "install Git"}}
 	}
@@ -136,6 +143,65 @@ func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
 		return []examined{{about, "bad", strings.Join(append([]string{problem.What}, problem.Detail...), "; "), strings.Join(problem.Next, "; ")}}
 	}
 	return []examined{{"build", "good", strings.Join(steps, "; "), ""}}
+}
+
+// checkTrust says how builds of branches that nobody trusts are held here, and what their previews could reach.
+func checkTrust(ctx context.Context, p *pipeline.Project) []examined {
+	if p.Repository == nil {
+		return nil
+	}
+	standing := p.Standing
+	var findings []examined
+	outside := len(standing.Previews.Refs) > 0
+	means := builder.Means{}
+	if outside || !standing.TrustsAll() {
+		means = p.Means(ctx)
+	}
+	switch {
+	case !outside && standing.TrustsAll():
+		findings = append(findings, examined{"trust", "good", "every branch is trusted, and no changes from outside are built", ""})
+	case standing.Build.Isolation == project.IsolateOff:
+		findings = append(findings, examined{"trust", "remark", "builds of untrusted branches are not isolated: build.isolation is off", "build.isolation: auto"})
+	case means.Bubblewrap == "" && (outside || standing.Build.Isolation == project.IsolateRequired):
+		findings = append(findings, examined{"trust", "remark", "untrusted builds are refused here: " + means.Why, means.Hint})
+	case means.Bubblewrap == "":
+		findings = append(findings, examined{"trust", "remark", "untrusted builds can read and change what this user can: " + means.Why, means.Hint})
+	case means.Pasta == "" && standing.Build.Network == project.NetworkOutside:
+		findings = append(findings, examined{"trust", "remark", means.Why, means.Hint})
+	default:
+		findings = append(findings, examined{"trust", "good", "untrusted builds are isolated with bubblewrap; network: " + standing.Build.Network, ""})
+	}
+	return append(findings, checkCookies(standing)...)
+}
+
+// checkCookies finds previews that share the registrable domain of production: a script there can set cookies for all of it (RFC 6265,
+// 5.3; what is registrable, the Public Suffix List says).
+func checkCookies(standing project.Config) []examined {
+	domains := map[string]bool{}
+	for _, address := range standing.Environments[project.Production].Addresses {
+		if domain := registrable(address); domain != "" {
+			domains[domain] = true
+		}
+	}
+	for _, address := range standing.Previews.Addresses {
+		if domain := registrable(strings.ReplaceAll(address, project.LabelPlace, "label")); domains[domain] {
+			return []examined{{"cookies", "remark", "previews and production share " + domain + ": a script in a preview can set cookies for production, and may be sent its",
+				"give previews a domain of their own"}}
+		}
+	}
+	return nil
+}
+
+func registrable(address string) string {
+	at, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	domain, err := publicsuffix.EffectiveTLDPlusOne(at.Hostname())
+	if err != nil {
+		return ""
+	}
+	return domain
 }
 
 func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {

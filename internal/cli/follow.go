@@ -204,6 +204,9 @@ func (a *app) onlyHere(ctx context.Context, f *pipeline.Follower, branch string)
 				Then("orilla follow --once --branch NAME")
 		}
 		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
+		if err := f.Project.RefuseProposal(branch, variable); err != nil {
+			return err
+		}
 	}
 	head, err := repository.Commit(ctx, "HEAD")
 	if err != nil {
@@ -411,7 +414,11 @@ func (r *followReport) words(event pipeline.Event) string {
 	case "cancelled":
 		return console.Warn("cancelled: ") + event.Why + built
 	case "trouble":
-		return console.Warn("is tried again: ")
+		return console.Warn("failed, " + event.Why)
+	case "failed":
+		if event.Build == 0 {
+			return console.Bad("failed: ") + event.Why
+		}
 	}
 	return console.Bad("failed") + built
 }

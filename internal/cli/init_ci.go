@@ -16,22 +16,35 @@ import (
 	"orilla.example/orilla/internal/pipeline"
 )
 
-// ciScript is where the script for CI is written, in the project.
-const ciScript = "ci/publish.sh"
+// The scripts for CI, in the project.
+const (
+	ciScript        = "ci/publish.sh"
+	ciProposedBuild = "ci/proposed-build.sh"
+	ciProposedLive  = "ci/proposed-publish.sh"
+)
 
-// initCI shows a script for CI systems, and writes it if that is agreed to.
+// ciFile is one of them.
+type ciFile struct{ name, text string }
+
+// initCI shows scripts for CI systems, and writes them if that is agreed to.
 func (a *app) initCI(ctx context.Context, p *pipeline.Project, o initOptions) error {
 	if !p.Configured {
 		return fault.New(fault.Usage, "no-site", "there is no orilla.yaml yet, so there is nothing to publish").At("%s", p.Root).Then("orilla init first")
 	}
-	text, err := ciText(p)
+	files, err := ciFiles(p)
 	if err != nil {
 		return err
 	}
-	a.Print("%s", strings.TrimSuffix(text, "\n"))
-	file := filepath.Join(p.Root, filepath.FromSlash(ciScript))
-	if _, err := os.Stat(file); err == nil {
-		return fault.New(fault.Refused, "there-already", "there is a script already; the one above was not written").At("%s", file).Then("compare them, or remove it and run this again")
+	for i, file := range files {
+		if i > 0 {
+			a.Print("\n# ---- %s ----", file.name)
+		}
+		a.Print("%s", strings.TrimSuffix(file.text, "\n"))
+	}
+	for _, file := range files {
+		if there := filepath.Join(p.Root, filepath.FromSlash(file.name)); exists(there) {
+			return fault.New(fault.Refused, "there-already", "there is a script already; those above were not written").At("%s", there).Then("compare them, or remove it and run this again")
+		}
 	}
 	a.Note("")
 	if address, _ := a.storeAddress(p); !strings.Contains(address, "://") || strings.HasPrefix(address, "file:") {
@@ -43,31 +56,48 @@ func (a *app) initCI(ctx context.Context, p *pipeline.Project, o initOptions) er
 	}
 	write := o.yes
 	if !write && a.Asks {
-		if write, err = a.Confirm(ctx, "Write it to "+ciScript+"?", "It is yours to change. In your CI system, one step runs: sh "+ciScript, true); err != nil {
+		about := "They are yours to change. For each push, one step runs: sh " + ciScript + ". For proposed changes, one job without credentials runs " + ciProposedBuild +
+			", and one with them " + ciProposedLive + "."
+		if write, err = a.Confirm(ctx, "Write them to "+filepath.Dir(ciScript)+"/?", about, true); err != nil {
 			return err
 		}
 	}
 	if !write {
-		a.Note("nothing was written; %s writes it to %s", console.Accent("orilla init --ci --yes"), ciScript)
+		a.Note("nothing was written; %s writes %s", console.Accent("orilla init --ci --yes"), ciScript+", "+ciProposedBuild+" and "+ciProposedLive)
 		return nil
 	}
-	err = os.MkdirAll(filepath.Dir(file), 0o755)
-	if err == nil {
-		err = os.WriteFile(file, []byte(text), 0o755)
+	for _, file := range files {
+		if err := a.writeCI(p, file); err != nil {
+			return err
+		}
 	}
-	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "the script cannot be written").At("%s", file).Because(err)
-	}
-	a.Note("%s %s", console.Good("wrote"), file)
-	a.Note("%s put the program where CI can fetch it, set ORILLA_DOWNLOAD and the secrets there, commit the script, and let one step run: sh %s", console.Accent("next:"), ciScript)
+	a.Note("%s put the program where CI can fetch it, set ORILLA_DOWNLOAD and the secrets there, commit the scripts, and let one step run: sh %s", console.Accent("next:"), ciScript)
 	return nil
 }
 
-// ciText makes the script.
-func ciText(p *pipeline.Project) (string, error) {
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+func (a *app) writeCI(p *pipeline.Project, file ciFile) error {
+	path := filepath.Join(p.Root, filepath.FromSlash(file.name))
+	err := os.MkdirAll(filepath.Dir(path), 0o755)
+	if err == nil {
+		err = os.WriteFile(path, []byte(file.text), 0o755)
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "unwritable", "the script cannot be written").At("%s", path).Because(err)
+	}
+	a.Note("%s %s", console.Good("wrote"), path)
+	return nil
+}
+
+// ciFiles makes the scripts.
+func ciFiles(p *pipeline.Project) ([]ciFile, error) {
 	sum, err := ownSum()
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	build, site := p.Standing.Build, p.Site()
 	secrets := append([]string{}, build.Secrets...)
@@ -91,18 +121,20 @@ func ciText(p *pipeline.Project) (string, error) {
 	if p.Prefix != "" {
 		folder = "cd '" + strings.ReplaceAll(p.Prefix, "'", `'\''`) + "'\n"
 	}
-	return fmt.Sprintf(`#!/bin/sh
-# Publishes %[1]s from CI: builds the commit that was checked out and puts it where its branch belongs.
-#
-# Keep:         the folder $ORILLA_HOME between runs: dependencies and downloads lie there.
-# Secrets:      %[2]s
-# Checkout:     a shallow one will do.
-%[3]s#
-# The program is pinned by version and checksum. To change to another version, run "orilla init --ci" with that one.
-set -eu
-ORILLA_VERSION=%[4]s
-ORILLA_SHA256=%[5]s # of %[6]s
-: "${ORILLA_DOWNLOAD:?set it to the address where you keep orilla $ORILLA_VERSION for %[6]s}"
+	fetch := fmt.Sprintf(ciFetch, version, sum, runtime.GOOS+"/"+runtime.GOARCH)
+
+	return []ciFile{
+		{ciScript, fmt.Sprintf(ciPublish, site, needed, elsewhere, fetch, folder)},
+		{ciProposedBuild, fmt.Sprintf(ciBuildProposed, site, fetch, folder)},
+		{ciProposedLive, fmt.Sprintf(ciPublishProposed, site, needed, fetch, folder)},
+	}, nil
+}
+
+// ciFetch is the part of the scripts that gets the program.
+const ciFetch = `set -eu
+ORILLA_VERSION=%[1]s
+ORILLA_SHA256=%[2]s # of %[3]s
+: "${ORILLA_DOWNLOAD:?set it to the address where you keep orilla $ORILLA_VERSION for %[3]s}"
 : "${ORILLA_HOME:=$PWD/.orilla}"
 export ORILLA_HOME
 
@@ -118,11 +150,47 @@ if [ ! -x "$program" ] || [ "$(sum "$program")" != "$ORILLA_SHA256" ]; then
   chmod +x "$program.new"
   mv "$program.new" "$program"
 fi
-# What is kept is no part of the project.
+`
+
+const ciPublish = `#!/bin/sh
+# Publishes %[1]s from CI: builds the commit that was checked out and puts it where its branch belongs.
+#
+# Keep:         the folder $ORILLA_HOME between runs: dependencies and downloads lie there.
+# Secrets:      %[2]s
+# Checkout:     a shallow one will do. Not of proposed changes: those have scripts of their own, proposed-build.sh and proposed-publish.sh.
+%[3]s#
+# The program is pinned by version and checksum. To change to another version, run "orilla init --ci" with that one.
+%[4]s# What is kept is no part of the project.
 if [ -d .git/info ] && ! grep -qsx '/.orilla' .git/info/exclude; then echo '/.orilla' >>.git/info/exclude; fi
-%[7]sexec "$program" follow --once ${ORILLA_OUTPUTS:+--outputs "$ORILLA_OUTPUTS"} ${ORILLA_SUMMARY:+--summary "$ORILLA_SUMMARY"} "$@"
-`, site, needed, elsewhere, version, sum, runtime.GOOS+"/"+runtime.GOARCH, folder), nil
-}
+%[5]sexec "$program" follow --once ${ORILLA_OUTPUTS:+--outputs "$ORILLA_OUTPUTS"} ${ORILLA_SUMMARY:+--summary "$ORILLA_SUMMARY"} "$@"
+`
+
+const ciBuildProposed = `#!/bin/sh
+# Builds a proposed change of %[1]s into site.tar.gz. This job runs the change's code, whoever wrote it, so it must hold no credentials: none
+# of the store, none of other services, no cache that other jobs read. Hand site.tar.gz on to the job that runs proposed-publish.sh.
+#
+# Checkout:     the proposed change.
+%[2]s
+for name in AWS_SECRET_ACCESS_KEY SSH_AUTH_SOCK ORILLA_WAKE_SECRET; do
+  if [ -n "$(printenv "$name")" ]; then
+    echo "$name is set: a job that runs a stranger's code must not hold it" >&2
+    exit 1
+  fi
+done
+%[3]sexec "$program" build HEAD --archive site.tar.gz "$@"
+`
+
+const ciPublishProposed = `#!/bin/sh
+# Publishes site.tar.gz, which proposed-build.sh made of a proposed change of %[1]s, to a preview of its own. This job holds credentials, so it
+# must run none of the change's code: its checkout is the production branch.
+#
+# Secrets:      %[2]s
+# Checkout:     the production branch, never the change.
+%[3]s
+: "${PROPOSED_REF:?set it to the full name of the change, such as refs/proposed/7/head}"
+: "${PROPOSED_COMMIT:?set it to the hash of its commit}"
+%[4]sexec "$program" deploy --from site.tar.gz --proposed "$PROPOSED_REF" --commit "$PROPOSED_COMMIT" "$@"
+`
 
 // ownSum returns the SHA-256 of this program.
 func ownSum() (string, error) {

@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/process"
 )
 
 func (a *app) openCommand() *cobra.Command {
@@ -80,7 +81,9 @@ func openBrowser(ctx context.Context, address string) error {
 	if _, err := exec.LookPath(name); err != nil {
 		return fault.New(fault.Failed, "no-browser", "this machine has no %s to open a browser with", name).Then("open %s yourself", address)
 	}
-	if err := exec.CommandContext(ctx, name, args...).Run(); err != nil {
+	browser := exec.CommandContext(ctx, name, args...)
+	browser.Env = process.Environment("DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "DBUS_SESSION_BUS_ADDRESS", "XDG_*", "DESKTOP_SESSION", "BROWSER", "WSL*")
+	if err := process.Run(browser); err != nil {
 		return fault.New(fault.Failed, "no-browser", "the browser could not be opened").Because(err).Then("open %s yourself", address)
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
@@ -75,7 +76,8 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	report := &reporter{app: a}
 	run := &pipeline.Run{
 		Plan: plan, Store: s.store, Report: report, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now, DryRun: o.dryRun,
-		Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+		Frozen:      func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+		Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, o.yes) },
 	}
 	if err := a.waitFor(run, o.waitOptions); err != nil {
 		return err
@@ -95,6 +97,23 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 		return err
 	}
 	return a.reportLive(ctx, &deployOptions{}, run, result, started, started)
+}
+
+// askUncontained asks whether to put live what an untrusted branch built without isolation.
+func (a *app) askUncontained(ctx context.Context, record builds.Record, environment string, yes bool) error {
+	refusal := pipeline.UncontainedRefusal(record, environment)
+	if yes {
+		a.Note("%s built on the untrusted branch %s, without isolation", console.Warn("note:"), record.Branch)
+		return nil
+	}
+	if !a.Asks {
+		return refusal
+	}
+	agreed, err := a.Confirm(ctx, "Put it live anyway?", "It was built on the untrusted branch "+record.Branch+" without isolation: its files may be something else than its commit makes.", false)
+	if err != nil || agreed {
+		return err
+	}
+	return refusal
 }
 
 // reportPromoted tells how what is promoted differs from what was live, and what was looked at.

@@ -128,6 +128,9 @@ type deployReport struct {
 	ReleaseURL   string            `json:"release_address,omitempty"`
 	EdgeNodes    int               `json:"edge_nodes"`
 	EdgeServing  int               `json:"edge_serving"`
+	Trust        string            `json:"trust,omitempty"` // as in builds, of an untrusted build
+	Isolation    string            `json:"isolation,omitempty"`
+	Network      string            `json:"network,omitempty"`
 
 	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
 }
@@ -152,6 +155,9 @@ func (a *app) report(plan *pipeline.Plan, result *pipeline.Result, number int64)
 		if timing.Phase == "prepare" || timing.Phase == "step" {
 			report.Milliseconds["build"] += timing.Took.Milliseconds()
 		}
+	}
+	if how := result.Build.Untrusted; how != nil {
+		report.Trust, report.Isolation, report.Network = "untrusted", how.Isolation, how.Network
 	}
 	if number > 0 {
 		report.Run = fmt.Sprintf("build:%d", number)
@@ -227,7 +233,11 @@ func phaseText(result *pipeline.Result) string {
 
 // reportRelease tells how the release came to be: in a build with a number, or without one, after another one.
 func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result, number int64) {
-	a.Row(a.Err, "build", a.buildText(plan, result)+buildLabel(number))
+	held := ""
+	if result.Build.Untrusted != nil {
+		held = "  " + trustText(trustRow(result.Build.Untrusted))
+	}
+	a.Row(a.Err, "build", a.buildText(plan, result)+buildLabel(number)+held)
 	if text := phaseText(result); text != "" {
 		a.Row(a.Err, "", console.Faint(text))
 	}

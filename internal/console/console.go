@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -167,22 +168,32 @@ func (c *Console) Notice(n fault.Notice) {
 func (c *Console) Problem(err error) {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
-		c.Note("%s %v", Bad("error:"), err)
+		c.Note("%s %s", Bad("error:"), Safe(err.Error()))
 		return
 	}
-	c.Note("%s %s %s", Bad("error:"), Strong(problem.What), Faint("["+problem.Code+"]"))
+	c.Note("%s %s %s", Bad("error:"), Strong(Safe(problem.What)), Faint("["+problem.Code+"]"))
 	if problem.Where != "" {
-		c.Note("   at: %s", problem.Where)
+		c.Note("   at: %s", Safe(problem.Where))
 	}
 	if problem.Err != nil {
-		c.Note("  why: %v", problem.Err)
+		c.Note("  why: %s", Safe(problem.Err.Error()))
 	}
 	for _, line := range problem.Detail {
-		c.Note("      %s", line)
+		c.Note("      %s", Safe(line))
 	}
 	for _, next := range problem.Next {
-		c.Note(" %s %s", Accent("next:"), next)
+		c.Note(" %s %s", Accent("next:"), Safe(next))
 	}
+}
+
+// Safe takes out of a text what would steer a terminal: files of anybody's commits are quoted in messages.
+func Safe(text string) string {
+	return strings.Map(func(c rune) rune {
+		if unicode.IsControl(c) && c != '\n' && c != '\t' {
+			return -1
+		}
+		return c
+	}, text)
 }
 
 // Age says how long ago a time was.

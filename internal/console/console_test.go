@@ -3,6 +3,7 @@ package console_test
 import (
 	"bytes"
 	"errors"
+	"strings"
 	"testing"
 	"time"
 
@@ -96,4 +97,16 @@ func TestNobodyIsAskedWithoutATerminal(t *testing.T) {
 	p.Text("x")
 	p.At(5)
 	p.End()
+}
+
+// TestMessagesSteerNoTerminal: parts of messages come from files that anybody may commit.
+func TestMessagesSteerNoTerminal(t *testing.T) {
+	c, _, out := plain()
+	hostile := "a\x1b[2Jb\x07c\u009bd\re"
+	c.Problem(fault.New(fault.Usage, "config", "%s", hostile).At("%s", hostile).Because(errors.New(hostile)).With(hostile).Then("%s", hostile))
+	c.Problem(errors.New(hostile))
+	for _, c := range []string{"\x1b[2J", "\x07", "\u009b", "\r"} {
+		assert.NotContains(t, out.String(), c)
+	}
+	assert.Equal(t, 6, strings.Count(out.String(), "a[2Jbcde"))
 }

@@ -11,6 +11,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+
+	"orilla.example/orilla/internal/process"
 )
 
 //go:embed all:steps
@@ -36,7 +38,7 @@ var commits = []commit{
 }
 
 // Head is the hash of the last commit.
-const Head = "eaaa8707051d346f619dbb3a343d86e60e9579c5"
+const Head = "afbc0c6c4b5af64fc03228bd0bc4b1596bf8809d"
 
 // Create makes the repository in a folder that does not exist or is empty.
 func Create(ctx context.Context, folder string) error {
@@ -194,12 +196,7 @@ func Merge(ctx context.Context, folder string) error {
 func git(ctx context.Context, folder string, environment []string, args ...string) error {
 	command := exec.CommandContext(ctx, "git", args...)
 	command.Dir = folder
-	for _, variable := range os.Environ() {
-		if !strings.HasPrefix(variable, "GIT_") {
-			command.Env = append(command.Env, variable)
-		}
-	}
-	command.Env = append(append(command.Env, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1"), environment...)
+	command.Env = append(append(process.Environment(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1"), environment...)
 	if out, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(string(out)))
 	}

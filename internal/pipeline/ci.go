@@ -1,6 +1,12 @@
 package pipeline
 
-import "strings"
+import (
+	"slices"
+	"strings"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+)
 
 // branchVariables are where CI systems say which branch a checkout is of, the more specific ones first. Of a proposed change it is the
 // branch that is proposed.
@@ -30,4 +36,19 @@ func CIBranch(getenv func(string) string) (branch, variable string) {
 		}
 	}
 	return "", ""
+}
+
+// proposalVariables are those of them that are set for a proposed change only.
+var proposalVariables = []string{"GITHUB_HEAD_REF", "CI_MERGE_REQUEST_SOURCE_BRANCH_NAME", "CHANGE_BRANCH", "DRONE_SOURCE_BRANCH", "SYSTEM_PULLREQUEST_SOURCEBRANCH",
+	"TRAVIS_PULL_REQUEST_BRANCH"}
+
+// RefuseProposal refuses a proposed change whose branch is called like one that a fixed environment follows: somebody else's repository may
+// have a branch of any name. variable is where the CI system says the branch.
+func (p *Project) RefuseProposal(branch, variable string) error {
+	environment := p.Standing.Following(branch)
+	if environment == "" || !slices.Contains(proposalVariables, variable) {
+		return nil
+	}
+	return fault.New(fault.Refused, "proposed-change", "this checkout is of a proposed change, and its branch is called %s, as the one that %s follows", branch, journal.DisplayName(environment)).
+		At("%s", variable).Then("let CI run this for pushes to %s only", branch).Then("to show the change in a preview: orilla init --ci writes scripts for proposed changes")
 }

@@ -162,12 +162,18 @@ func (r *Run) expires() *time.Time {
 	if configured := r.Plan.Project.Standing.Previews.Expire; after == 0 && configured != nil && IsPreview(r.Plan.Environment) {
 		after = time.Duration(*configured)
 	}
+	if r.Plan.Outside() && (after == 0 || after > outsideExpires) {
+		after = outsideExpires
+	}
 	if after == 0 {
 		return nil
 	}
 	end := r.now().Add(after).UTC().Truncate(time.Second)
 	return &end
 }
+
+// outsideExpires is how long the preview of a change from outside lasts at most: anybody may propose any number.
+const outsideExpires = 7 * 24 * time.Hour
 
 // now is by the store's clock.
 func (r *Run) now() time.Time {

@@ -65,6 +65,16 @@ func Export(ctx context.Context, store storage.Store, reader *release.Reader, to
 	return done, x.rules(ctx, &done)
 }
 
+// IsArchiveName reports whether Export writes an archive under a name.
+func IsArchiveName(name string) bool {
+	for _, end := range []string{".zip", ".tar", ".tar.gz", ".tgz"} {
+		if strings.HasSuffix(strings.ToLower(name), end) {
+			return true
+		}
+	}
+	return false
+}
+
 // vacant makes sure that nothing is overwritten.
 func vacant(to string) error {
 	info, err := os.Stat(to)

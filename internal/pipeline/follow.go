@@ -25,6 +25,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -73,8 +74,9 @@ type Follower struct {
 	cancel   map[string]context.CancelCauseFunc
 	told     sync.Mutex
 	id       string
-	retry    bool   // something is to be tried again
-	looked   string // what the store said when commits that wait were last looked at, and when
+	failures map[string]failing // of commits that are to be tried again, by ref
+	pace     follow.Pace        // of changes from outside
+	looked   string             // what the store said when commits that wait were last looked at, and when
 	lookedAt time.Time
 	who      string
 	since    time.Time
@@ -92,6 +94,13 @@ type Follower struct {
 
 // waitingFor is a commit that waits for something else than its turn.
 type waitingFor struct{ commit, why string }
+
+// failing is a commit that could not be built for reasons that may pass.
+type failing struct {
+	commit string
+	times  int
+	until  time.Time // when it is tried again
+}
 
 // Counts is what became of commits.
 type Counts struct {
@@ -147,6 +156,7 @@ const youngBranch = 7 * 24 * time.Hour
 func (f *Follower) Run(ctx context.Context) error {
 	f.load()
 	f.held, f.pushed, f.waited = map[string]waitingFor{}, map[string]string{}, map[string]string{}
+	f.failures = map[string]failing{}
 	f.cancel, f.id = map[string]context.CancelCauseFunc{}, strings.ToLower(rand.Text())
 	ended := make(chan finishedJob)
 	var building sync.WaitGroup
@@ -156,6 +166,9 @@ func (f *Follower) Run(ctx context.Context) error {
 		f.tell(Event{Kind: "trouble", Error: StoreTrouble(f.Store, err)})
 	}
 	f.forget(ctx)
+	if p := f.Project; p.Standing.Build.Isolation != project.IsolateOff && !(p.Standing.TrustsAll() && len(p.Standing.Previews.Refs) == 0) {
+		p.Means(ctx) // it takes a moment, in which a build would miss that another one made the same
+	}
 	if err := f.learn(ctx); err != nil {
 		return StoreTrouble(f.Store, err)
 	}
@@ -226,10 +239,9 @@ func (f *Follower) look(ctx context.Context, woken bool) error {
 		return err
 	}
 	now := fmt.Sprint(refs)
-	if now == f.last && (len(f.held) == 0 || !f.retry && !f.moved(ctx)) {
+	if now == f.last && (len(f.held) == 0 || !f.due() && !f.moved(ctx)) {
 		return nil
 	}
-	f.retry = false
 	if now != f.last {
 		if err := f.standing(ctx); err != nil {
 			return err
@@ -240,6 +252,9 @@ func (f *Follower) look(ctx context.Context, woken bool) error {
 	for _, ref := range refs {
 		there[ref.Name] = true
 		if f.state.Seen[ref.Name] == ref.Commit || f.pushed[ref.Name] == ref.Commit {
+			continue
+		}
+		if failed := f.failures[ref.Name]; failed.commit == ref.Commit && f.now().Before(failed.until) {
 			continue
 		}
 		if err := f.decide(ctx, ref); err != nil {
@@ -256,8 +271,19 @@ func (f *Follower) look(ctx context.Context, woken bool) error {
 	return nil
 }
 
+// due reports whether it is time to try something again, or to build what had to wait for its pace.
+func (f *Follower) due() bool {
+	for _, one := range f.failures {
+		if !one.until.IsZero() && !f.now().Before(one.until) {
+			return true
+		}
+	}
+	return false
+}
+
 // drop forgets a ref that is no more.
 func (f *Follower) drop(ref string) {
+	delete(f.failures, ref)
 	delete(f.state.Seen, ref)
 	delete(f.held, ref)
 	delete(f.pushed, ref)
@@ -322,7 +348,7 @@ func (p *Project) target(ref source.Ref) string {
 	branch, isBranch := ref.Branch()
 	if !isBranch {
 		if p.Standing.Previews.FollowsRef(ref.Name) {
-			return p.preview(name(ref))
+			return p.refPreview(ref.Name)
 		}
 		return ""
 	}
@@ -378,17 +404,34 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	if err != nil {
 		return StoreTrouble(f.Store, err)
 	}
-	if now := (waitingFor{ref.Commit, waits}); waits != "" {
-		if f.held[ref.Name] != now {
-			f.held[ref.Name] = now
-			event.Kind, event.Why = "waits", waits
-			f.tell(event)
-		}
+	if waits != "" {
+		f.hold(ref, event, waits)
 		return nil
+	}
+	if _, isBranch := ref.Branch(); !isBranch {
+		if next, why := f.pace.Next(ref.Name, f.now()); !next.IsZero() {
+			f.failures[ref.Name] = failing{ref.Commit, f.failures[ref.Name].times, next}
+			f.hold(ref, event, why+"; again at "+next.Local().Format("15:04"))
+			return nil
+		}
+		f.pace.Begin(ref.Name, f.now())
+	}
+	if failed, there := f.failures[ref.Name]; there {
+		failed.until = time.Time{}
+		f.failures[ref.Name] = failed
 	}
 	delete(f.held, ref.Name)
 	f.push(ref, environment, commits[1:], count)
 	return nil
+}
+
+// hold lets a ref's commit wait, and says so once.
+func (f *Follower) hold(ref source.Ref, event Event, why string) {
+	if now := (waitingFor{ref.Commit, why}); f.held[ref.Name] != now {
+		f.held[ref.Name] = now
+		event.Kind, event.Why = "waits", why
+		f.tell(event)
+	}
 }
 
 // leftAlone returns why nothing becomes of a ref's commit; "" if something does. head is what its environment serves, nil for nothing.
@@ -552,6 +595,7 @@ func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) fin
 
 // settle takes the end of a build into account.
 func (f *Follower) settle(ctx context.Context, done finishedJob) {
+	process.ReapAdopted() // what Git leaves in the background becomes a child, and would stay a zombie
 	f.queue.Done(done.job.Ref)
 	delete(f.cancel, done.job.Ref)
 	if f.pushed[done.job.Ref] == done.job.Commit {
@@ -576,6 +620,9 @@ func (f *Follower) settle(ctx context.Context, done finishedJob) {
 	case "trouble":
 		f.worst = max(f.worst, fault.Failed)
 	}
+	if done.retry && !f.Once {
+		done.retry = f.again(&done)
+	}
 	if done.event.Kind != "" {
 		f.tell(done.event)
 	}
@@ -585,7 +632,6 @@ func (f *Follower) settle(ctx context.Context, done finishedJob) {
 		f.pushed[done.job.Ref] = done.job.Commit
 	case done.retry:
 		f.held[done.job.Ref] = waitingFor{done.job.Commit, "to be tried again: " + problemLine(done.event.Error)}
-		f.retry = true
 	case done.waits:
 		f.waited[done.job.Ref] = done.job.Commit
 	case done.held:
@@ -595,7 +641,33 @@ func (f *Follower) settle(ctx context.Context, done finishedJob) {
 	f.save()
 }
 
+// again decides when a commit is tried again that could not be built, and reports whether it is: each time later, and of a branch that is not
+// trusted not for ever, since each try leaves a record.
+func (f *Follower) again(done *finishedJob) bool {
+	ref := done.job.Ref
+	failed := f.failures[ref]
+	if failed.commit != done.job.Commit {
+		failed = failing{commit: done.job.Commit}
+	}
+	failed.times++
+	if failed.times >= follow.MostTries && !f.Project.Standing.Trusts(ref) {
+		done.event.Kind, done.event.Why = "failed", fmt.Sprintf("given up after %d tries: %s", failed.times, problemLine(done.event.Error))
+		delete(f.failures, ref)
+		delete(f.held, ref)
+		f.Counts.Failed++
+
+		return false
+	}
+	pause := follow.Pause(failed.times)
+	failed.until = f.now().Add(pause)
+	f.failures[ref] = failed
+	done.event.Why = "tried again in " + pause.String()
+
+	return true
+}
+
 func (f *Follower) seen(ref, commit string) {
+	delete(f.failures, ref)
 	delete(f.held, ref)
 	delete(f.waited, ref)
 	if before := f.state.Seen[ref]; before != "" && before != commit && ref == f.mainRef() {

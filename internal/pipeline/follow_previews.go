@@ -2,11 +2,11 @@ package pipeline
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/source"
 )
 
 // sweepEvery is how often a follower removes the previews whose time is over. They answer 410 from that moment on, swept or not.
@@ -95,7 +95,8 @@ func (f *Follower) ends(ctx context.Context, head journal.Entry) (*journal.Ended
 	if head.HasExpired(f.now()) {
 		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
 	}
-	if head.Source != journal.FromCommit || f.Project.preview(head.Branch) != head.Environment {
+	made := head.Environment == f.Project.preview(head.Branch) || head.Environment == f.Project.refPreview("refs/"+head.Branch)
+	if head.Source != journal.FromCommit || !made {
 		return nil, nil // somebody made it by hand
 	}
 	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
@@ -110,7 +111,8 @@ func (f *Follower) ends(ctx context.Context, head journal.Entry) (*journal.Ended
 		}
 	}
 	for _, ref := range f.deleted {
-		if name(source.Ref{Name: ref}) != head.Branch {
+		label, isBranch := strings.CutPrefix(ref, "refs/heads/")
+		if isBranch && f.Project.preview(label) != head.Environment || !isBranch && f.Project.refPreview(ref) != head.Environment {
 			continue
 		}
 		tips, err := repository.Tips(ctx, "", f.mainRef())

@@ -20,6 +20,9 @@ import (
 // timeLimit is how long the steps may take, and whether the production branch's limit is what counts.
 func (r *Run) timeLimit() (time.Duration, bool) {
 	limit := time.Duration(r.Plan.Config.Build.TimeLimit)
+	if standing := time.Duration(r.Plan.Project.Standing.Build.TimeLimit); r.Plan.Untrusted() && !r.Plan.ByHand && standing > 0 && standing < limit {
+		limit = standing // what a branch says of itself is no bound
+	}
 	if most := time.Duration(r.Plan.Project.Standing.Limits.BuildTime); most > 0 && most < limit {
 		return most, true
 	}

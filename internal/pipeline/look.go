@@ -3,8 +3,7 @@ package pipeline
 import (
 	"cmp"
 	"context"
-	"os"
-	"path/filepath"
+	"io/fs"
 	"sync"
 
 	"orilla.example/orilla/internal/core/answer"
@@ -63,7 +62,7 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 }
 
 // content reads the files of an output.
-func content(folder string, scan *publish.Scan) func(context.Context, release.File) ([]byte, error) {
+func content(output publish.Output, scan *publish.Scan) func(context.Context, release.File) ([]byte, error) {
 	sources := sync.OnceValue(func() map[string]string {
 		sources := make(map[string]string, len(scan.Files))
 		for _, found := range scan.Files {
@@ -72,7 +71,7 @@ func content(folder string, scan *publish.Scan) func(context.Context, release.Fi
 		return sources
 	})
 	return func(_ context.Context, file release.File) ([]byte, error) {
-		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(sources()[file.Path])))
+		return fs.ReadFile(output.FS, sources()[file.Path])
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -16,6 +17,8 @@ import (
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/sandbox"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -27,6 +30,35 @@ type ready struct {
 	made      bool // the folder is Orilla's, not the user's
 	record    builds.Record
 	log       string // the file with what the steps printed; "" without steps
+}
+
+// open opens the output to be read. What a build left in a workspace is opened beneath that, whatever links it made.
+func (o ready) open() (publish.Output, func() error, error) {
+	if o.workspace == nil {
+		if info, err := os.Stat(o.folder); err != nil || !info.IsDir() {
+			return publish.Output{}, nil, noOutput(o)
+		}
+		tree := source.Folder(o.folder)
+		tree.Root = filepath.Clean(o.folder)
+		return tree, func() error { return nil }, nil
+	}
+
+	within, err := filepath.Rel(o.workspace.Tree(), o.folder)
+	if err != nil {
+		return publish.Output{}, nil, err
+	}
+	tree, done, err := o.workspace.Beneath(filepath.ToSlash(within))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return tree, nil, noOutput(o)
+	case errors.Is(err, source.ErrOutside):
+		return tree, nil, fault.New(fault.BuildFailed, "output-outside", "the output folder %q leads out of the checkout", o.name).
+			Then("let the build leave a folder there, not a link")
+	case err != nil:
+		return tree, nil, fault.New(fault.Failed, "unreadable", "the output folder cannot be read").At("%s", o.name).Because(err)
+	}
+	tree.Seen = path.Join(sandbox.TreePlace, filepath.ToSlash(within))
+	return tree, done, nil
 }
 
 // make gets an output and uploads it. A finished output outlives a failed upload: the next try begins there.
@@ -45,6 +77,9 @@ func (r *Run) given(ctx context.Context) error {
 	from := r.Plan.From
 	now := r.Now()
 	record := builds.Record{Started: now, Finished: now}
+	if r.Plan.Outside() { // whoever built it, elsewhere, is nobody whom anybody trusts
+		record.Untrusted = &builds.Untrusted{Isolation: builds.IsolationNone}
+	}
 	if from != "-" {
 		info, err := os.Stat(from)
 		if err != nil {
@@ -117,11 +152,23 @@ func (r *Run) commit(ctx context.Context) error {
 			Then("look whether that folder can be written, or set ORILLA_HOME to another one")
 	}
 	defer w.release()
-	output, err := r.buildCommit(ctx, w, key, dependencies)
+	r.noSecrets()
+
+	// The process that runs the steps gets ready while the commit is checked out.
+	session, err := builder.Open(r.options(w))
+	if err != nil {
+		return fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").Because(err)
+	}
+	defer session.Close()
+	output, err := r.buildCommit(ctx, w, session, key, dependencies)
 	if err != nil {
 		return err
 	}
+	session.Close() // nothing of the build is alive while its output is read
 	err = r.store(ctx, output)
+	if w.once {
+		return err
+	}
 	if err == nil || ctx.Err() == nil && fault.KindOf(err) != fault.Failed { // in the store, or of no use
 		w.state.Output = nil
 		w.save()
@@ -132,8 +179,10 @@ func (r *Run) commit(ctx context.Context) error {
 // steps are the commands of a build.
 type steps struct {
 	prepare, run []string
-	prepared     bool   // what prepare fetches is there
-	done         func() // is told when it has been fetched; may be nil
+	prepared     bool             // what prepare fetches is there
+	done         func()           // is told when it has been fetched; may be nil
+	session      *builder.Session // in which they run; nil for one of their own
+	home         string           // their home folder; "" for the user's own
 }
 
 // logPlace says where a log goes.
@@ -149,7 +198,7 @@ func (s scratchLog) temporary() string { return "" }
 
 // build runs steps and records how they went. A failed build is recorded in the store too, as far as that is possible.
 func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace) (record builds.Record, err error) {
-	record = builds.Record{Started: r.Now(), Outcome: builds.Succeeded}
+	record = builds.Record{Started: r.Now(), Outcome: builds.Succeeded, Untrusted: r.untrusted}
 	defer func() { record.Finished = r.Now() }()
 	if todo.prepared {
 		todo.prepare = nil
@@ -170,7 +219,7 @@ func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace)
 	}
 	r.watched.follow(log)
 	limit, limited := r.timeLimit()
-	spec := builder.Spec{Folder: folder, Environment: got.Environment, Secrets: got.Secrets, ID: r.id(), TimeLimit: limit, Log: log, Line: r.Report.Line}
+	spec := builder.Spec{Folder: folder, Environment: got.Environment, Secrets: got.Secrets, Session: todo.session, TimeLimit: limit, Log: log, Line: r.Report.Line}
 	err = r.runSteps(ctx, spec, todo, &record)
 	if problem, ok := errors.AsType[*fault.Error](err); ok && problem.Code == "time-limit" && limited {
 		problem.Next = []string{"the limit is limits.build_time, which the production branch sets"}
@@ -245,9 +294,12 @@ func (r *Run) runSteps(ctx context.Context, spec builder.Spec, todo steps, recor
 func (r *Run) wanted(todo steps, at logPlace, folder string) builder.Wanted {
 	build := r.Plan.Config.Build
 	w := builder.Wanted{Steps: append(slices.Clone(todo.prepare), todo.run...), Variables: build.Variables, Secrets: r.Plan.Secrets(), Needs: build.Needs,
-		Told: r.Plan.Variables(), Temporary: at.temporary()}
+		Told: r.Plan.Variables(), Temporary: at.temporary(), Home: todo.home, Session: todo.session, Folder: folder}
 	if at.temporary() != "" {
 		w.Ceiling = filepath.Dir(at.temporary())
+	}
+	if todo.home == sandbox.HomePlace {
+		w.Temporary, w.Ceiling = sandbox.TemporaryPlace, ""
 	}
 	return w
 }
@@ -269,7 +321,9 @@ func (r *Run) keepLog(err error, log string) error {
 // noOutput says which folders there are instead of the one that was expected.
 func noOutput(output ready) error {
 	problem := fault.New(fault.Usage, "no-output", "there is no output folder %q", output.name)
-	entries, _ := os.ReadDir(filepath.Dir(output.folder))
+	beside, done := output.beside()
+	defer done() //nolint:errcheck // read only
+	entries, _ := fs.ReadDir(beside, ".")
 	var folders []string
 	with := ""
 	for _, entry := range entries {
@@ -277,7 +331,7 @@ func noOutput(output ready) error {
 			continue
 		}
 		folders = append(folders, entry.Name()+"/")
-		if _, err := os.Stat(filepath.Join(filepath.Dir(output.folder), entry.Name(), "index.html")); err == nil {
+		if _, err := fs.Stat(beside, path.Join(entry.Name(), "index.html")); err == nil {
 			with = entry.Name()
 		}
 	}
@@ -290,12 +344,34 @@ func noOutput(output ready) error {
 	return problem.Then("set build.output to the folder that the build leaves, or run the build")
 }
 
+// beside is the folder that the output should lie in.
+func (o ready) beside() (fs.FS, func() error) {
+	nothing := func() error { return nil }
+	if o.workspace == nil {
+		return os.DirFS(filepath.Dir(o.folder)), nothing
+	}
+	within, err := filepath.Rel(o.workspace.Tree(), filepath.Dir(o.folder))
+	if err != nil {
+		return os.DirFS(o.workspace.Folder), nothing
+	}
+	tree, done, err := o.workspace.Beneath(filepath.ToSlash(within))
+	if err != nil {
+		return os.DirFS(o.workspace.Folder), nothing
+	}
+	return tree.FS, done
+}
+
 // logParts reads the log of a build in pieces that fit into objects.
 func logParts(log string, add func(data []byte) error) error {
 	if log == "" {
 		return nil
 	}
-	file, err := os.Open(log)
+	root, err := os.OpenRoot(filepath.Dir(log)) // a step that is not isolated could have put a link there
+	if err != nil {
+		return fmt.Errorf("reading the build's log: %w", err)
+	}
+	defer root.Close() //nolint:errcheck // only a handle
+	file, err := root.Open(filepath.Base(log))
 	if err != nil {
 		return fmt.Errorf("reading the build's log: %w", err)
 	}

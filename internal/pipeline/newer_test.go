@@ -199,7 +199,7 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
 	}
-	config := "site: corvane\nbuild: {run: [make], output: out, also: [shared, tools/make.sh], secrets: [MAP_KEY], secrets_for: [main, '!main-old', 'refs/proposed/1/head'], tell: [branch]}\nenvironments: {production: {follows: main}}\n"
+	config := "site: corvane\nbuild: {run: [make], output: out, also: [shared, tools/make.sh], secrets: [MAP_KEY], secrets_for: [main, '!main-old'], tell: [branch]}\nenvironments: {production: {follows: main}}\n"
 	write("web/orilla.yaml", config)
 	write("web/index.html", "1")
 	write("shared/a", "1")
@@ -234,7 +234,7 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 		order pipeline.Order
 		given bool
 	}{{pipeline.Order{}, true}, {pipeline.Order{Branch: "winter"}, false}, {pipeline.Order{Branch: "main-old"}, false},
-		{pipeline.Order{Branch: "proposed/1/head", Ref: "refs/proposed/1/head"}, true}, {pipeline.Order{Branch: "proposed/2/head", Ref: "refs/proposed/2/head"}, false}} {
+		{pipeline.Order{Branch: "main", Ref: "refs/proposed/1/main"}, false}, {pipeline.Order{Branch: "proposed/2/head", Ref: "refs/proposed/2/head"}, false}} {
 		plan, err := p.MakePlan(t.Context(), test.order)
 		require.NoError(t, err)
 		assert.Equal(t, test.given, len(plan.Secrets()) == 1, "%+v", test.order)

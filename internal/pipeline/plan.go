@@ -28,6 +28,8 @@ type Order struct {
 	Message     string
 	NoTarget    bool   // build only: nothing will be live
 	Ref         string // a followed ref that is no branch, by its full name; Branch is its name for people
+	ByHand      bool   // somebody asks for it, in a clone of their own: it runs with their rights
+	Apart       bool   // nothing goes into a store that others use, and the build is given no secrets
 }
 
 // Plan is what will be done: it is known before anything is built.
@@ -47,11 +49,15 @@ type Plan struct {
 	Inputs      builds.Inputs
 	Told        map[string]string // what the build is told of where it goes
 	Ref         string            // the full name of the ref, where it is no branch
+	ByHand      bool              // somebody asked for it
+	Apart       bool              // it is built for an archive
+
+	trusted bool // the commit is
 }
 
 // MakePlan finds out what an order means.
 func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
-	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside, Ref: order.Ref, Uncommitted: func() int { return 0 }}
+	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart, Uncommitted: func() int { return 0 }}
 	if plan.Site == "" {
 		plan.Site = p.Site()
 	}
@@ -60,6 +66,9 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	}
 	branch := order.Branch
 	var err error
+	if order.From != "" && order.Ref != "" && order.To == "" {
+		order.To, branch = p.PreviewOf(order.Ref), strings.TrimPrefix(order.Ref, "refs/")
+	}
 	switch {
 	case order.From != "":
 		err = plan.fromOutput(ctx, order)
@@ -83,6 +92,9 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	}
 	if plan.Origin.Source != journal.FromOutput {
 		plan.tell()
+	}
+	if err == nil && plan.Origin.Source == journal.FromCommit {
+		err = plan.trust(ctx, order)
 	}
 	if err == nil && plan.Origin.Source == journal.FromCommit {
 		err = plan.inputs(ctx)
@@ -157,15 +169,51 @@ func (plan *Plan) about(what string) string {
 // Secrets returns the names of the secrets that the build is given: none for branches that the production branch's configuration
 // excludes.
 func (plan *Plan) Secrets() []string {
-	branch := plan.Origin.Branch
-	if plan.Ref != "" {
-		branch = plan.Ref
+	if plan.Apart {
+		return nil
 	}
-	if plan.Origin.Source != journal.FromCommit || plan.Project.Standing.Build.GivesSecrets(branch) {
+	given := plan.Origin.Source != journal.FromCommit || plan.Project.Standing.GivesSecrets(plan.ref(), plan.ByHand)
+	if given || plan.ref() == "" && plan.trusted {
 		return plan.Config.Build.Secrets
 	}
 	return nil
 }
+
+// ref returns the full name of what is built: of a commit that no branch is known of, a name that no pattern matches.
+func (plan *Plan) ref() string {
+	if plan.Ref != "" {
+		return plan.Ref
+	}
+	if plan.Origin.Branch == "" {
+		return ""
+	}
+	return "refs/heads/" + plan.Origin.Branch
+}
+
+// Untrusted reports whether the plan builds a commit that is not trusted; see docs/trust.md.
+func (plan *Plan) Untrusted() bool {
+	return plan.Origin.Source == journal.FromCommit && !plan.trusted
+}
+
+// trust finds out whether the plan's commit is trusted. Its branch says so. Of a tag or a hash, of which no branch is known, it is if the
+// production branch has it, or if whoever runs the command names the fixed environment that it is for.
+func (plan *Plan) trust(ctx context.Context, order Order) error {
+	p := plan.Project
+	if ref := plan.ref(); ref != "" {
+		plan.trusted = p.Standing.Trusts(ref)
+		return nil
+	}
+	if plan.trusted = order.To != "" && !IsPreview(plan.Environment); plan.trusted || p.StandingAt == "" {
+		return nil
+	}
+	contained, err := p.Repository.Contains(ctx, p.StandingAt, plan.Commit.Hash)
+	plan.trusted = err == nil && contained
+
+	return ctx.Err()
+}
+
+// Outside reports whether what is built was proposed from outside the repository: strangers may have written it.
+func (plan *Plan) Outside() bool { return plan.Ref != "" }
 
 func (p *Project) checkOrder(order Order, site string) error {
 	switch {
@@ -178,6 +226,8 @@ func (p *Project) checkOrder(order Order, site string) error {
 	case order.SaidCommit != "" && order.From == "":
 		return fault.New(fault.Usage, "one-source", "--commit says where ready output comes from, and goes with --from").
 			Then("to publish that commit: orilla deploy %s", order.SaidCommit)
+	case order.Ref != "" && order.From != "" && (!strings.HasPrefix(order.Ref, "refs/") || strings.HasPrefix(order.Ref, "refs/heads/")):
+		return fault.New(fault.Usage, "bad-ref", "%q is not the full name of a proposed change's ref", order.Ref).Then("write it as your code host does: --proposed refs/proposed/7/head")
 	case site == "":
 		return fault.New(fault.Usage, "no-site", "the site has no name yet").At("%s", p.Root).
 			Then("orilla init writes an orilla.yaml").Then("or name it: --site NAME")
@@ -219,6 +269,9 @@ func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
 		return nil
 	}
 	commit, err := plan.Project.Repository.Commit(ctx, order.SaidCommit)
+	if err != nil && plan.Outside() && isHash(order.SaidCommit) {
+		return nil // it is in somebody else's repository
+	}
 	if err != nil {
 		return noCommit(ctx, plan.Project, order.SaidCommit)
 	}

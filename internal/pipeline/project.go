@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 
+	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -34,6 +35,8 @@ type Project struct {
 	secret  string // that labels of previews are made with; "" for none
 	person  *remembered[string]
 	configs *remembered[map[string]parsedConfig]
+	means   *remembered[builder.Means]
+	noticed *sync.Map // codes of notices about this machine
 }
 
 // remembered is what was found out once. It is shared by copies of a project.
@@ -59,7 +62,8 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
 	}
-	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{}}
+	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{},
+		means: &remembered[builder.Means]{}, noticed: &sync.Map{}}
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
 		return nil, err
@@ -96,6 +100,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project) (*Project, error) {
 	p := *beside
 	p.person, p.configs = &remembered[string]{}, &remembered[map[string]parsedConfig]{}
+	p.means, p.noticed = &remembered[builder.Means]{}, &sync.Map{}
 	p.Repository, p.Main = repository, repository.MainBranch(ctx)
 	if folder != "" {
 		p.Prefix = path.Clean(folder)
@@ -266,7 +271,7 @@ func (p *Project) Target(to, branch string) (string, error) {
 	return p.preview(branch), nil
 }
 
-// preview returns the stored name of a branch's preview, or of another ref by its name for people.
+// preview returns the stored name of a branch's preview.
 func (p *Project) preview(branch string) string {
 	return journal.PreviewPrefix + project.PreviewLabel(branch, p.secret)
 }
@@ -287,8 +292,18 @@ func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site str
 	return err
 }
 
-// PreviewOf returns what people call the preview of a branch: preview/LABEL.
-func (p *Project) PreviewOf(branch string) string { return journal.DisplayName(p.preview(branch)) }
+// PreviewOf returns what people call the preview of a branch, or of another ref by its full name: preview/LABEL.
+func (p *Project) PreviewOf(branch string) string {
+	if strings.HasPrefix(branch, "refs/") {
+		return journal.DisplayName(p.refPreview(branch))
+	}
+	return journal.DisplayName(p.preview(branch))
+}
+
+// refPreview returns the stored name of the preview of a ref that is no branch.
+func (p *Project) refPreview(ref string) string {
+	return journal.PreviewPrefix + project.RefLabel(ref, p.secret)
+}
 
 func (p *Project) namedTarget(to string) (string, error) {
 	if label, ok := strings.CutPrefix(to, "preview/"); ok {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -88,6 +89,25 @@ func (r *Run) suits(ctx context.Context, reader *release.Reader) error {
 	return r.compare(ctx, reader, subject.Input, subject.Open)
 }
 
+// vouched asks whoever promotes something that an untrusted build made without isolation to a place that is no preview.
+func (r *Run) vouched(record builds.Record) error {
+	if record.Untrusted.Contained() || IsPreview(r.Plan.Environment) {
+		return nil
+	}
+	if r.Uncontained != nil {
+		return r.Uncontained(record)
+	}
+	return UncontainedRefusal(record, r.Plan.Environment)
+}
+
+// UncontainedRefusal is the message for a release that belongs in previews only.
+func UncontainedRefusal(record builds.Record, environment string) error {
+	return fault.New(fault.Refused, "uncontained", "the release was built on the untrusted branch %s, without isolation, so its files may be something else than its commit makes", record.Branch).
+		At("build of %s", source.Short(record.Commit)).
+		Then("build it again where it counts: merge it, or orilla deploy %s --to %s", source.Short(record.Commit), journal.DisplayName(environment)).
+		Then("or say that you have looked at it: orilla promote ... --yes")
+}
+
 // unbound refuses a release whose build was told of another place than the plan's environment.
 func (r *Run) unbound(ctx context.Context) error {
 	record, err := buildRecord(ctx, r.Store, r.Plan.Site, r.Plan.Origin.Build)
@@ -95,6 +115,9 @@ func (r *Run) unbound(ctx context.Context) error {
 		return err
 	}
 	r.result.Build = *record
+	if err := r.vouched(*record); err != nil {
+		return err
+	}
 	address := ""
 	if addresses := r.Plan.Project.Standing.Document(r.Plan.Environment).Addresses; len(addresses) > 0 {
 		address = addresses[0]

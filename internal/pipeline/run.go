@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/digest"
@@ -47,6 +48,8 @@ type Run struct {
 	Cause     string
 	// Frozen is asked on the terminal when the environment is frozen; nil error goes on.
 	Frozen func(head journal.Entry) error
+	// Uncontained is asked before Promote puts live what an untrusted build made without isolation; nil refuses.
+	Uncontained func(record builds.Record) error
 	// Unclaimed is asked before a folder without Git takes a free name; nil error goes on.
 	Unclaimed func() error
 	TakeOver  bool
@@ -73,8 +76,10 @@ type Run struct {
 	lookedFor  string // the build key whose records were looked at
 	newest     int    // the highest number among them
 	buildID    string
-	watched    *watched      // while it builds
-	begun      *builds.Begun // while nobody said how it ended
+	watched    *watched          // while it builds
+	untrusted  *builds.Untrusted // how an untrusted build is held; nil for a trusted one
+	means      builder.Means     // with what
+	begun      *builds.Begun     // while nobody said how it ended
 	ended      *builds.Ended
 }
 
@@ -125,8 +130,10 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 	if r.hold, err = r.Plan.Project.Pin(ctx, r.Store, r.Plan.Site, "deploy"); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
-	if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
-		return nil, StoreTrouble(r.Store, err)
+	if !r.Plan.Apart {
+		if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
+			return nil, StoreTrouble(r.Store, err)
+		}
 	}
 	if err := errors.Join(r.checkPaused(ctx), r.checkFrozen(ctx), r.ready(ctx)); err != nil {
 		return nil, StoreTrouble(r.Store, err)
@@ -153,6 +160,9 @@ func (r *Run) run(ctx context.Context) error {
 		return r.make(ctx)
 	}
 	if err := r.withinMonth(ctx); err != nil {
+		return err
+	}
+	if err := r.holding(ctx); err != nil {
 		return err
 	}
 	building, err := r.announce(ctx)
@@ -253,9 +263,20 @@ func (r *Run) reuse(ctx context.Context) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	record, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, key, func(b builds.Record) bool { return b.Outcome == builds.Succeeded })
+	passed := false
+	record, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, key, func(b builds.Record) bool {
+		if b.Outcome != builds.Succeeded {
+			return false
+		}
+		passed = passed || !r.mayReuse(b)
+		return r.mayReuse(b)
+	})
 	r.lookedFor, r.newest = key, newest
 	if err != nil || !found {
+		if passed && err == nil {
+			r.Report.Notice(fault.Notice{Code: "built-again", What: "an untrusted branch built the same, but without isolation, so it is built again",
+				Next: "bubblewrap on the machine that builds, or build.trust in orilla.yaml, spares that"})
+		}
 		return false, err
 	}
 	if !r.sameLeftOut(record) {
@@ -501,7 +522,7 @@ func (r *Run) document(ctx context.Context) (document journal.Document, keep boo
 	if !p.Configured && p.StandingAt == "" && r.result.Before != nil {
 		return document, true, nil // nothing here says anything of environments
 	}
-	document, err = journal.NewDocument(p.Standing.Document(r.Plan.Environment), p.StandingAt)
+	document, err = journal.NewDocument(r.documentContent(), p.StandingAt)
 	if err != nil {
 		return document, false, err
 	}
@@ -519,6 +540,17 @@ func (r *Run) document(ctx context.Context) (document journal.Document, keep boo
 		err = r.keepDocument(ctx, document)
 	}
 	return document, false, err
+}
+
+// documentContent is what the production branch says of the plan's environment. A preview of a change from outside has the upstreams that
+// are named for such: others may lead to what only this network reaches.
+func (r *Run) documentContent() journal.DocumentContent {
+	standing := r.Plan.Project.Standing
+	content := standing.Document(r.Plan.Environment)
+	if r.Plan.Outside() {
+		content.Upstreams = standing.Previews.RefUpstreams
+	}
+	return content
 }
 
 // keepDocument puts a document, unless the entry before names the same.

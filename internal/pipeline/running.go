@@ -97,7 +97,7 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 	where, _ := os.Hostname()
 	origin := r.Plan.Origin
 	begun := builds.Begun{Key: key, Source: origin.Source, Commit: origin.Commit, Branch: origin.Branch, Subject: origin.Subject,
-		Environment: r.Plan.Environment, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Where: where, When: r.Now()}
+		Environment: r.Plan.Environment, Cause: r.Cause, Who: r.Plan.Project.Person(ctx), Where: where, When: r.Now(), Untrusted: r.untrusted}
 	if r.Plan.Commit != nil {
 		begun.Author = r.Plan.Commit.Author
 	}

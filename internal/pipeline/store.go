@@ -6,7 +6,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"sync"
 
@@ -20,7 +22,6 @@ import (
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/source"
 )
 
 // store scans an output, uploads what the store lacks, and records the release and its build. The order makes a root imply a
@@ -50,11 +51,16 @@ func (r *Run) store(ctx context.Context, output ready) error {
 func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader, unfinished bool) (again bool, err error) {
 	put := r.putter(ctx)
 	defer put.Discard()
-	files, scan, err := r.upload(ctx, output, live, put, unfinished)
+	tree, done, err := output.open()
 	if err != nil {
 		return false, err
 	}
-	ruled, err := r.ruleOutput(ctx, output, files)
+	defer done() //nolint:errcheck // read only
+	files, scan, err := r.upload(ctx, output, tree, live, put, unfinished)
+	if err != nil {
+		return false, err
+	}
+	ruled, err := r.ruleOutput(ctx, tree, files)
 	if err != nil {
 		return false, err
 	}
@@ -75,7 +81,7 @@ func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader,
 	if live != nil {
 		r.result.Ruled = !sameSet(live.Root.Rules, ruled.set)
 	}
-	err = r.timed("check", output.name, func() error { return r.look(ctx, ruled.in, changes, live, content(output.folder, scan)) })
+	err = r.timed("check", output.name, func() error { return r.look(ctx, ruled.in, changes, live, content(tree, scan)) })
 	if err != nil {
 		return false, err
 	}
@@ -188,8 +194,8 @@ func (r *Run) isThere(put *putting) func(context.Context, digest.Digest, int) (b
 }
 
 // ruleOutput reads and checks all rules, with those that the build wrote.
-func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File) (*ruled, error) {
-	sources, err := ruleSources(r.Plan.Config, r.readBeside, readIn(output.folder))
+func (r *Run) ruleOutput(ctx context.Context, output publish.Output, files []release.File) (*ruled, error) {
+	sources, err := ruleSources(r.Plan.Config, r.readBeside, func(file string) ([]byte, error) { return fs.ReadFile(output.FS, path.Clean(file)) })
 	if err != nil {
 		return nil, err
 	}
@@ -198,12 +204,7 @@ func (r *Run) ruleOutput(ctx context.Context, output ready, files []release.File
 
 // upload scans and fingerprints the output, and puts what the live release does not have. scan says where in the output each file
 // lies. After an upload that was not finished, what is there already is not sent again.
-func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, put *putting, unfinished bool) (files []release.File, scan *publish.Scan, err error) {
-	if info, err := os.Stat(output.folder); err != nil || !info.IsDir() {
-		return nil, nil, noOutput(output)
-	}
-	tree := source.Folder(output.folder)
-	tree.Root = filepath.Clean(output.folder)
+func (r *Run) upload(ctx context.Context, output ready, tree publish.Output, live *release.Reader, put *putting, unfinished bool) (files []release.File, scan *publish.Scan, err error) {
 	err = r.timed("scan", output.name, func() (err error) {
 		scan, err = publish.Find(tree, r.scanOptions(), r.Now())
 		return err
@@ -234,10 +235,10 @@ func (r *Run) upload(ctx context.Context, output ready, live *release.Reader, pu
 }
 
 func (r *Run) scanOptions() publish.Options {
-	config := r.Plan.Config
+	config, limits := r.Plan.Config, r.limitedBy()
 	return publish.Options{
-		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: config.Limits.Files, MaxBytes: int64(config.Limits.Size),
-		MaxFile: int64(config.Limits.FileSize), WithoutIndex: r.NoIndex,
+		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: limits.Files, MaxBytes: int64(limits.Size),
+		MaxFile: int64(limits.FileSize), WithoutIndex: r.NoIndex,
 	}
 }
 

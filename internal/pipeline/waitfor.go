@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
@@ -19,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/process"
 )
 
 // Outcome is what came of what was looked at after an activation. It is kept beside the journal, under the entry's number.
@@ -304,13 +304,13 @@ func (w *waiter) admit(request *http.Request) {
 
 // run runs a command, which learns from its environment what is live where.
 func (w *waiter) run(ctx context.Context, command string) Look {
-	environment := append(os.Environ(),
+	environment := append(process.Environment(process.Network...),
 		"ORILLA_ADDRESS="+w.address, "ORILLA_OPEN_ADDRESS="+strings.TrimSuffix(w.address, "/")+access.LinkPath+w.pass+"/", "ORILLA_SITE="+w.Plan.Site,
 		"ORILLA_ENVIRONMENT="+journal.DisplayName(w.entry.Environment), "ORILLA_ENTRY="+w.entry.Label(),
 		"ORILLA_RELEASE="+w.entry.Release.Short(), "ORILLA_COMMIT="+w.entry.Commit)
 	last := ""
 	steps, err := builder.Run(ctx, builder.Spec{
-		Folder: w.Plan.Project.Root, Steps: []string{command}, Environment: environment, TimeLimit: commandWait, Log: io.Discard, ID: w.entry.Attempt,
+		Folder: w.Plan.Project.Root, Steps: []string{command}, Environment: environment, TimeLimit: commandWait, Log: io.Discard,
 		Line: func(line string) {
 			w.Report.Line(line)
 			if strings.TrimSpace(line) != "" {

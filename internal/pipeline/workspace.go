@@ -23,12 +23,14 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// workspace is a place to build in that this process holds. Workspaces of a site are numbered; each is a folder in the cache, a file
-// that the system locks for whoever uses it (and unlocks when that process ends, however it ends), and a file with what lies in it.
+// workspace is a place to build in that this process holds. Workspaces of a site's trusted builds are numbered; each is a folder in the
+// cache, a file that the system locks for whoever uses it (and unlocks when that process ends, however it ends), and a file with what lies
+// in it. An untrusted build has one of its own, elsewhere, which goes with it: what it leaves there reaches no other build.
 type workspace struct {
 	source.Workspace
 	lock  *flock.Flock
 	state workspaceState
+	once  bool // it goes when it is released
 }
 
 // workspaceState is what lies in a workspace.
@@ -50,6 +52,9 @@ func (w *workspace) stateFile() string { return w.Folder + ".json" }
 
 // save keeps the state. A state that cannot be kept is removed: an old one would be wrong.
 func (w *workspace) save() {
+	if w.once {
+		return
+	}
 	data, err := json.Marshal(w.state)
 	if err == nil {
 		err = os.WriteFile(w.stateFile()+".new", data, 0o600)
@@ -71,17 +76,26 @@ func readState(file string) (state workspaceState) {
 }
 
 // release lets others use the workspace.
-func (w *workspace) release() { w.lock.Unlock() } //nolint:errcheck // the end of the process does it too
+func (w *workspace) release() {
+	if w.once {
+		w.Clear()                //nolint:errcheck // the next build that is not trusted tries again
+		os.Remove(w.lock.Path()) //nolint:errcheck // as above
+	}
+	w.lock.Unlock() //nolint:errcheck // the end of the process does it too
+}
 
 // takeWorkspace returns a free workspace of the plan's site: the one with the finished output of this very build if there is one, else
 // one with the same dependencies, else any that holds no output somebody may come back for, else a new one. Processes that a killed
 // build left in it are ended.
 func (r *Run) takeWorkspace(key, dependencies string) (*workspace, error) {
-	folder := filepath.Join(r.Plan.Project.Places.Cache, "work", r.Plan.Site)
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	r.clearShared()
+	if err := r.clearUntrusted(); err != nil {
 		return nil, err
 	}
-	folder, err := filepath.EvalSymlinks(folder)
+	if r.untrusted != nil {
+		return r.newWorkspace()
+	}
+	folder, err := r.workspaces("trusted")
 	if err != nil {
 		return nil, err
 	}
@@ -118,6 +132,68 @@ func (r *Run) takeWorkspace(key, dependencies string) (*workspace, error) {
 	for n := last + 1; ; n++ {
 		if w, err := lockWorkspace(filepath.Join(folder, strconv.Itoa(n))); w != nil || err != nil {
 			return w, err
+		}
+	}
+}
+
+// workspaces returns the folder, made and with links resolved, of the workspaces of a class of the site's builds.
+func (r *Run) workspaces(class string) (string, error) {
+	folder := filepath.Join(r.Plan.Project.Places.Cache, "work", r.Plan.Site, class)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", err
+	}
+	return filepath.EvalSymlinks(folder)
+}
+
+// clearUntrusted removes the workspaces of untrusted builds that were killed.
+func (r *Run) clearUntrusted() error {
+	folder, err := r.workspaces("untrusted")
+	if err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return err
+	}
+	for _, entry := range entries {
+		base := strings.TrimSuffix(entry.Name(), ".lock") // a folder without a lock is one that a step has taken away
+		if left, err := lockWorkspace(filepath.Join(folder, base)); left != nil && err == nil {
+			builder.EndStrays(base) // a workspace is named after its build
+			left.once = true
+			left.release()
+		}
+	}
+	return nil
+}
+
+// newWorkspace makes a workspace for one build that is not trusted.
+func (r *Run) newWorkspace() (*workspace, error) {
+	folder, err := r.workspaces("untrusted")
+	if err != nil {
+		return nil, err
+	}
+	for range 10 {
+		w, err := lockWorkspace(filepath.Join(folder, r.id()))
+		if err != nil {
+			return nil, err
+		}
+		if w != nil {
+			w.once = true
+			return w, nil
+		}
+		time.Sleep(20 * time.Millisecond) // somebody who sweeps has just looked at it
+	}
+	return nil, errors.New("somebody else uses the new workspace")
+}
+
+// clearShared removes workspaces as they were before trusted and untrusted builds had their own: anything may lie in their folders.
+func (r *Run) clearShared() {
+	locks, _ := filepath.Glob(filepath.Join(globEscape(filepath.Join(r.Plan.Project.Places.Cache, "work", r.Plan.Site)), "*.lock"))
+	for _, lock := range locks {
+		if left, err := lockWorkspace(strings.TrimSuffix(lock, ".lock")); left != nil && err == nil {
+			os.Remove(left.stateFile()) //nolint:errcheck // tried again by the next build
+			left.once = true
+			left.release()
 		}
 	}
 }
@@ -199,10 +275,15 @@ func (r *Run) dependencies(ctx context.Context) (string, error) {
 	return hex.EncodeToString(sum[:16]), nil
 }
 
-// keepsAll reports whether everything that is kept is there.
-func keepsAll(folder string, keep []string) bool {
+// keepsAll reports whether everything that is kept is there, in a folder of the workspace's tree, with slashes.
+func (w *workspace) keepsAll(folder string, keep []string) bool {
+	root, err := os.OpenRoot(w.Folder)
+	if err != nil {
+		return false
+	}
+	defer root.Close() //nolint:errcheck // only a handle
 	for _, name := range keep {
-		if _, err := os.Stat(filepath.Join(folder, filepath.FromSlash(name))); err != nil {
+		if _, err := root.Stat(filepath.FromSlash(path.Join("tree", folder, name))); err != nil {
 			return false
 		}
 	}
@@ -210,7 +291,7 @@ func keepsAll(folder string, keep []string) bool {
 }
 
 // buildCommit checks the commit out into a workspace and runs the steps there.
-func (r *Run) buildCommit(ctx context.Context, w *workspace, key, dependencies string) (ready, error) {
+func (r *Run) buildCommit(ctx context.Context, w *workspace, session *builder.Session, key, dependencies string) (ready, error) {
 	build := r.Plan.Config.Build
 	below := path.Join(r.Plan.Project.Prefix, build.Folder)
 	folder := filepath.Join(w.Tree(), filepath.FromSlash(below))
@@ -220,6 +301,7 @@ func (r *Run) buildCommit(ctx context.Context, w *workspace, key, dependencies s
 		output.record = w.state.Output.Record
 		return output, nil
 	}
+
 	keep := build.Keep
 	known := dependencies != "" && w.state.Dependencies == dependencies
 	if !known {
@@ -227,32 +309,24 @@ func (r *Run) buildCommit(ctx context.Context, w *workspace, key, dependencies s
 	}
 	w.state = workspaceState{Building: r.id()}
 	w.save()
-	view := source.View{History: slices.Contains(build.Tell, "history")}
-	if below != "." && below != "" {
-		view.Paths = append([]string{below}, build.Also...)
+	if err := r.checkout(ctx, w, below, keep); err != nil {
+		return output, err
 	}
-	for _, name := range keep {
-		view.Keep = append(view.Keep, path.Join(below, name))
-	}
-	err := r.timed("checkout", r.Plan.Commit.Short(), func() error {
-		if err := r.Plan.Project.Repository.Checkout(ctx, r.Plan.Commit.Hash, w.Workspace, view); err != nil {
-			return err
-		}
-		return w.emptyTemporary()
-	})
+	home, err := r.home(w)
 	if err != nil {
 		return output, err
 	}
-	prepared := known && keepsAll(folder, build.Keep)
+
+	prepared := known && w.keepsAll(below, build.Keep)
 	r.result.KeptDeps = prepared && len(build.Prepare) > 0
-	output.record, err = r.build(ctx, folder, steps{prepare: build.Prepare, run: build.Run, prepared: prepared, done: func() {
+	output.record, err = r.build(ctx, folder, steps{prepare: build.Prepare, run: build.Run, prepared: prepared, session: session, home: home, done: func() {
 		w.state.Dependencies = dependencies
 		w.save()
 	}}, w)
 	w.state.Building = ""
 	if err == nil {
 		w.state.Output = &finished{Key: key, Record: output.record}
-	} else if ctx.Err() != nil || !keepsAll(folder, build.Keep) {
+	} else if ctx.Err() != nil || !w.keepsAll(below, build.Keep) {
 		w.state.Dependencies = "" // ended in the middle of something
 	}
 	if err != nil && r.diskFull(w.Folder) != "" {
@@ -260,8 +334,34 @@ func (r *Run) buildCommit(ctx context.Context, w *workspace, key, dependencies s
 		w.state = workspaceState{} // nothing is left
 	}
 	w.save()
-	os.RemoveAll(w.temporary()) //nolint:errcheck // the next build tries again
+	if !w.once {
+		os.RemoveAll(w.temporary()) //nolint:errcheck // the next build tries again
+	}
 	return output, err
+}
+
+// checkout makes a workspace ready for the steps. below is the site's folder in the repository; of it keep stays.
+func (r *Run) checkout(ctx context.Context, w *workspace, below string, keep []string) error {
+	build := r.Plan.Config.Build
+	view := source.View{History: slices.Contains(build.Tell, "history"), Untrusted: w.once}
+	if below != "." && below != "" {
+		view.Paths = append([]string{below}, build.Also...)
+	}
+	for _, name := range keep {
+		view.Keep = append(view.Keep, path.Join(below, name))
+	}
+	return r.timed("checkout", r.Plan.Commit.Short(), func() error {
+		if err := r.Plan.Project.Repository.Checkout(ctx, r.Plan.Commit.Hash, w.Workspace, view); err != nil {
+			return err
+		}
+		if err := w.emptyTemporary(); err != nil {
+			return err
+		}
+		if cell := r.options(w).Cell; cell != nil {
+			return builder.Furnish(*cell)
+		}
+		return nil
+	})
 }
 
 // id is random, and known to every process that the run starts.

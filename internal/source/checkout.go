@@ -5,12 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
+	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/publish"
 )
 
 // Workspace is a folder that commits are checked out into, one after the other; only what differs is touched. One at a time uses it.
@@ -24,20 +26,35 @@ type Workspace struct {
 // Tree is where the files of the commit lie.
 func (w Workspace) Tree() string { return filepath.Join(w.Folder, "tree") }
 
+// Beneath is Beneath for a folder of the tree, which a step may have replaced as a whole.
+func (w Workspace) Beneath(name string) (publish.Output, func() error, error) {
+	return Beneath(w.Folder, path.Join("tree", name))
+}
+
 func (w Workspace) git() string { return filepath.Join(w.Folder, "git") }
 
 // View is what of a commit a build sees.
 type View struct {
 	Paths   []string // folders and files, from the top, with slashes; none: everything
 	Keep    []string // folders, from the top, that are not Git's and stay as they are
-	History bool     // the tree is a repository, with all branches and tags
+	History bool     // the tree is a repository, with all branches and tags; of an untrusted build, with what led to the commit
+	// Untrusted: the workspace is new, and goes after the build. Git is told nothing of the user's, submodules come only from public places,
+	// and Git's own files are gone before a step runs.
+	Untrusted bool
+}
+
+func (v View) manner() manner {
+	if v.Untrusted {
+		return foreign
+	}
+	return reading
 }
 
 // Checkout makes the workspace's tree what a commit holds, submodules included, and nothing else but what is kept. Whatever an
 // earlier build left there, or destroyed, does not matter.
 func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, view View) error {
 	err := r.checkout(ctx, commit, w, view)
-	if err != nil && ctx.Err() == nil {
+	if err != nil && ctx.Err() == nil && !view.Untrusted {
 		// An earlier build may have left what Git cannot take up: begin anew.
 		if err := w.Clear(); err != nil {
 			return err
@@ -54,104 +71,197 @@ func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, v
 	return nil
 }
 
-// Clear removes everything from the workspace, also what a build has made unwritable.
+// Clear removes everything from the workspace, also what a build has made unwritable. It follows no links.
 func (w Workspace) Clear() error {
 	if os.RemoveAll(w.Folder) == nil {
 		return nil
 	}
-	filepath.WalkDir(w.Folder, func(path string, entry fs.DirEntry, err error) error { //nolint:errcheck // removing tells
+	root, err := os.OpenRoot(w.Folder)
+	if err != nil {
+		return err
+	}
+	fs.WalkDir(root.FS(), ".", func(path string, entry fs.DirEntry, err error) error { //nolint:errcheck // removing tells
 		if entry != nil && entry.IsDir() {
-			os.Chmod(path, 0o700) //nolint:errcheck // removing tells
+			root.Chmod(path, 0o700) //nolint:errcheck // removing tells
 		}
 		return nil
 	})
+	root.Close() //nolint:errcheck // only a handle
+
 	return os.RemoveAll(w.Folder)
 }
 
 func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, view View) error {
-	tree := w.Tree()
+	tree, how := w.Tree(), view.manner()
 	if err := r.prepare(ctx, w, view); err != nil {
 		return err
 	}
-	if _, err := run(ctx, tree, "update-ref", "--no-deref", "HEAD", commit); err != nil {
+	if _, err := runAs(ctx, how, tree, "update-ref", "--no-deref", "HEAD", commit); err != nil {
 		return err
 	}
-	if _, err := run(ctx, tree, "read-tree", "--reset", "-u", commit); err != nil {
+	if _, err := runAs(ctx, how, tree, "read-tree", "--reset", "-u", commit); err != nil {
 		return err
 	}
-	clean := []string{"clean", "-ffdxq"}
-	for _, kept := range view.Keep {
-		clean = append(clean, "-e", "/"+escapePattern(kept))
+	if !view.Untrusted { // there is nothing else in a new one
+		clean := []string{"clean", "-ffdxq"}
+		for _, kept := range view.Keep {
+			clean = append(clean, "-e", "/"+escapePattern(kept))
+		}
+		if _, err := runAs(ctx, how, tree, clean...); err != nil {
+			return err
+		}
 	}
-	if _, err := run(ctx, tree, clean...); err != nil {
+	modules := submodules{repository: r, how: how, origin: r.origin(ctx, how)}
+	if err := modules.fill(ctx, tree, r.Dir, modules.origin); err != nil {
 		return err
 	}
-	if err := r.submodules(ctx, tree, r.Dir); err != nil {
-		return err
-	}
-	if view.History {
+	switch {
+	case view.Untrusted:
+		return r.leaveAlone(ctx, commit, w, view)
+	case view.History:
 		_, err := run(ctx, tree, "fetch", "--quiet", "--no-tags", "--update-head-ok", "--prune", "--", r.Dir, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
 		return err
 	}
 	return os.Remove(filepath.Join(tree, ".git"))
 }
 
-// prepare makes the repository beside the tree, and lets it see what is asked for.
-func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error {
+// leaveAlone makes a checkout stand on its own: of Git's files only those stay, inside the tree, that a build which wants the history
+// needs. They hold copies, not borrowed objects, and nobody but the build uses them.
+func (r *Repository) leaveAlone(ctx context.Context, commit string, w Workspace, view View) error {
 	tree, dir := w.Tree(), w.git()
-	if err := os.MkdirAll(tree, 0o755); err != nil {
+	root, err := os.OpenRoot(tree)
+	if err != nil {
 		return err
 	}
+	defer root.Close() //nolint:errcheck // only a handle
+	if err := root.RemoveAll(".git"); err != nil {
+		return err
+	}
+	if !view.History {
+		return os.RemoveAll(dir)
+	}
+
+	tags, err := run(ctx, r.Top, "for-each-ref", "--merged="+commit, "--format=create %(refname) %(objectname)", "refs/tags/")
+	if err != nil {
+		return err
+	}
+	if _, err := runWith(ctx, foreign, dir, strings.NewReader(tags+"\n"), "update-ref", "--stdin"); err != nil {
+		return err
+	}
+	for _, step := range [][]string{{"repack", "-a", "-d", "-q"}, {"config", "--unset", "core.worktree"}, {"config", "--unset", "remote.origin.url"}} {
+		if _, err := runAs(ctx, foreign, dir, step...); err != nil && step[0] != "config" {
+			return err
+		}
+	}
+	if err := os.Remove(filepath.Join(dir, "objects", "info", "alternates")); err != nil {
+		return err
+	}
+	return os.Rename(dir, filepath.Join(tree, ".git"))
+}
+
+// prepare makes the repository beside the tree, and lets it see what is asked for. What it writes is written beneath the workspace, whatever
+// links a build has left there.
+func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error {
 	objects, err := filepath.Abs(filepath.Join(r.Dir, "objects"))
 	if err != nil {
 		return err
 	}
-	if _, err := os.Stat(filepath.Join(dir, "HEAD")); err != nil {
-		if _, err := run(ctx, w.Folder, "init", "--quiet", "--bare", "--object-format="+r.objectFormat(ctx), "--", dir); err != nil {
-			return err
+	root, err := os.OpenRoot(w.Folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = os.MkdirAll(w.Folder, 0o700); err == nil {
+			root, err = os.OpenRoot(w.Folder)
 		}
-		// Line ends as they are in the commit: the same bytes on every machine.
-		settings := [][2]string{{"core.autocrlf", "false"}, {"core.bare", "false"}, {"core.worktree", tree}, {"core.sparseCheckout", "true"}, {"gc.auto", "0"}}
-		if origin, err := run(ctx, r.Top, "config", "--get", "remote.origin.url"); err == nil && origin != "" {
-			settings = append(settings, [2]string{"remote.origin.url", origin})
-		}
-		for _, setting := range settings {
-			if _, err := run(ctx, dir, "config", setting[0], setting[1]); err != nil {
+	}
+	if err != nil {
+		return err
+	}
+	defer root.Close() //nolint:errcheck // only a handle
+	for _, name := range []string{"tree", "git"} {
+		if info, err := root.Lstat(name); err == nil && !info.IsDir() { // a link that a build has put there
+			if err := root.Remove(name); err != nil {
 				return err
 			}
 		}
 	}
+	if err := root.MkdirAll("tree", 0o755); err != nil {
+		return err
+	}
+	if _, err := root.Stat("git/HEAD"); err != nil {
+		if err := r.initialise(ctx, w, view.manner()); err != nil {
+			return err
+		}
+	}
+
 	patterns := []string{"/*"}
 	if len(view.Paths) > 0 {
 		patterns = nil
-		for _, path := range view.Paths {
-			patterns = append(patterns, "/"+escapePattern(path))
+		for _, shown := range view.Paths {
+			patterns = append(patterns, "/"+escapePattern(shown))
 		}
 		patterns = append(patterns, "/.gitmodules", "/.gitattributes")
 	}
 	for name, text := range map[string]string{
-		"objects/info/alternates": objects, "info/sparse-checkout": strings.Join(patterns, "\n"),
-		"../tree/.git": "gitdir: " + dir, "shallow": r.shallow(),
+		"git/objects/info/alternates": objects, "git/info/sparse-checkout": strings.Join(patterns, "\n"),
+		"tree/.git": "gitdir: " + w.git(), "git/shallow": r.shallow(),
 	} {
-		path := filepath.Join(dir, filepath.FromSlash(name))
-		if text == "" {
-			os.Remove(path) //nolint:errcheck // usually not there
-			continue
-		}
-		if info, err := os.Lstat(path); err == nil && info.IsDir() { // a build may have made a repository of its own
-			if err := os.RemoveAll(path); err != nil {
-				return err
-			}
-		}
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return err
-		}
-		if err := os.WriteFile(path, []byte(text+"\n"), 0o644); err != nil {
+		if err := replaceFile(root, name, text); err != nil {
 			return err
 		}
 	}
-	os.Remove(filepath.Join(dir, "index.lock")) //nolint:errcheck // of a checkout that was killed; the workspace is ours alone
+	root.Remove("git/index.lock") //nolint:errcheck // of a checkout that was killed; the workspace is ours alone
 	return nil
+}
+
+// initialise makes Git's folder of a workspace.
+func (r *Repository) initialise(ctx context.Context, w Workspace, how manner) error {
+	dir := w.git()
+	if _, err := runAs(ctx, how, w.Folder, "init", "--quiet", "--bare", "--template=", "--object-format="+r.objectFormat(ctx), "--", dir); err != nil {
+		return err
+	}
+	// Line ends as they are in the commit: the same bytes on every machine.
+	settings := [][2]string{{"core.autocrlf", "false"}, {"core.bare", "false"}, {"core.worktree", w.Tree()}, {"core.sparseCheckout", "true"}, {"gc.auto", "0"}}
+	if origin := r.origin(ctx, how); origin != "" {
+		settings = append(settings, [2]string{"remote.origin.url", origin})
+	}
+	for _, setting := range settings {
+		if _, err := runAs(ctx, how, dir, "config", setting[0], setting[1]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// origin returns where the repository comes from, "" if it does not say: submodules may be written relative to it. For a checkout that is
+// not trusted it has no user and password in it.
+func (r *Repository) origin(ctx context.Context, how manner) string {
+	origin, err := run(ctx, r.Top, "config", "--get", "remote.origin.url")
+	if err != nil {
+		return ""
+	}
+	if at, err := url.Parse(origin); how == foreign && err == nil {
+		at.User = nil
+		return at.String()
+	}
+	return origin
+}
+
+// replaceFile writes a file beneath a root, in place of whatever has its name; "" removes it. Links in the way are replaced, not followed.
+func replaceFile(root *os.Root, name, text string) error {
+	if err := root.RemoveAll(name); err != nil {
+		return err
+	}
+	if text == "" {
+		return nil
+	}
+	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	file, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(text + "\n")
+	return errors.Join(err, file.Close())
 }
 
 // shallow returns the commits at which the user's history is cut off; "" in a whole clone.
@@ -173,56 +283,6 @@ func escapePattern(path string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, " ", `\ `).Replace(strings.TrimSuffix(path, "/"))
 }
 
-// submodules fills in the submodules of a checkout. Those that the user's repository has are taken from there, without
-// network; the others from where .gitmodules says.
-func (r *Repository) submodules(ctx context.Context, folder, gitDir string) error {
-	if _, err := os.Stat(filepath.Join(folder, ".gitmodules")); err != nil {
-		return nil
-	}
-	out, err := run(ctx, folder, "config", "--file", ".gitmodules", "--get-regexp", `^submodule\..*\.path$`)
-	if err != nil {
-		return nil
-	}
-	present, err := run(ctx, folder, "ls-files", "--stage", "-t")
-	if err != nil {
-		return err
-	}
-	if _, err := run(ctx, folder, "submodule", "--quiet", "init"); err != nil {
-		return submoduleFailed(err)
-	}
-	for line := range strings.SplitSeq(out, "\n") {
-		key, path, _ := strings.Cut(line, " ")
-		if !slices.ContainsFunc(strings.Split(present, "\n"), func(entry string) bool {
-			return strings.HasPrefix(entry, "H 160000 ") && strings.HasSuffix(entry, "\t"+path)
-		}) {
-			continue // outside of what the build sees
-		}
-		name := strings.TrimSuffix(strings.TrimPrefix(key, "submodule."), ".path")
-		local := filepath.Join(gitDir, "modules", filepath.FromSlash(name))
-		if _, err := os.Stat(local); err == nil {
-			if _, err := run(ctx, folder, "config", "submodule."+name+".url", local); err != nil {
-				return submoduleFailed(err)
-			}
-		}
-		if _, err := run(ctx, folder, "-c", "protocol.file.allow=always", "submodule", "--quiet", "update", "--force", "--", path); err != nil {
-			return submoduleFailed(err)
-		}
-		below := filepath.Join(folder, filepath.FromSlash(path))
-		if _, err := run(ctx, below, "clean", "-ffdxq"); err != nil {
-			return submoduleFailed(err)
-		}
-		if err := r.submodules(ctx, below, local); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func submoduleFailed(err error) error {
-	return fault.New(fault.Failed, "submodule", "a submodule could not be checked out").Because(err).
-		Then("git submodule update --init --recursive here, then deploy again: what is here needs no network")
-}
-
 // Object returns Git's id of a folder or file of a commit, or ErrNoFile.
 func (r *Repository) Object(ctx context.Context, commit, path string) (string, error) {
 	id, err := run(ctx, r.Top, "rev-parse", "--verify", "--quiet", commit+":"+strings.TrimSuffix(path, "/"))
@@ -237,7 +297,7 @@ func (r *Repository) Entries(ctx context.Context, commit, folder string) (map[st
 	if folder == "." {
 		folder = ""
 	}
-	out, err := runRaw(ctx, r.Top, "ls-tree", "-z", commit+":"+folder)
+	out, err := runRaw(ctx, reading, r.Top, "ls-tree", "-z", commit+":"+folder)
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path"
@@ -19,6 +20,7 @@ import (
 	"unicode"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/process"
 )
 
 // Repository is a Git repository, used through the git command. Nothing here changes its working tree, index, HEAD or stash.
@@ -72,45 +74,106 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 	return &Repository{Top: filepath.FromSlash(lines[2]), Dir: dir}, nil
 }
 
+// manner is on whose behalf git is called: that decides what it is told.
+type manner int
+
+const (
+	// reading: of what is on this machine. It needs no keys.
+	reading manner = iota
+	// fetching: from where the user may fetch, with the user's keys and helpers.
+	fetching
+	// foreign: a checkout that is not trusted. No settings of the user or the machine, no keys, no helpers, no filters.
+	foreign
+)
+
 // run calls git in a folder and returns its output without the final newline.
 func run(ctx context.Context, folder string, args ...string) (string, error) {
-	out, err := runRaw(ctx, folder, args...)
+	return runAs(ctx, reading, folder, args...)
+}
+
+func runAs(ctx context.Context, how manner, folder string, args ...string) (string, error) {
+	out, err := runRaw(ctx, how, folder, args...)
 	return strings.TrimRight(string(out), "\r\n"), err
 }
 
-func runRaw(ctx context.Context, folder string, args ...string) ([]byte, error) {
+func runRaw(ctx context.Context, how manner, folder string, args ...string) ([]byte, error) {
+	return runWith(ctx, how, folder, nil, args...)
+}
+
+// runWith is runRaw for a command that reads.
+func runWith(ctx context.Context, how manner, folder string, in io.Reader, args ...string) ([]byte, error) {
 	command := exec.CommandContext(ctx, "git", args...)
 	command.Dir = folder
-	command.Env = gitEnvironment()
+	command.Env = how.environment()
 	command.WaitDelay = 5 * time.Second
-	var out, complaint bytes.Buffer
-	command.Stdout, command.Stderr = &out, &complaint
-	if err := command.Run(); err != nil {
+	out, complaint := bounded{most: mostOutput}, bounded{most: 1 << 20}
+	command.Stdin, command.Stdout, command.Stderr = in, &out, &complaint
+	if err := process.Run(command); err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return nil, fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(complaint.String()))
+		return out.taken.Bytes(), fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(complaint.taken.String()))
 	}
-	return out.Bytes(), nil
+	return out.taken.Bytes(), nil
 }
 
-// gitEnvironment is this process's, without what would point git at another repository (as in a hook), without questions on the
-// terminal, and without hooks: reading a repository runs nothing of it.
-func gitEnvironment() []string {
-	settings, _ := strconv.Atoi(os.Getenv("GIT_CONFIG_COUNT"))
-	environment := []string{
-		fmt.Sprintf("GIT_CONFIG_COUNT=%d", settings+1),
-		fmt.Sprintf("GIT_CONFIG_KEY_%d=core.hooksPath", settings), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", settings, os.DevNull),
+// mostOutput is how much git may answer, in bytes: lists of a repository's files are long, but what anybody commits must not fill the memory.
+const mostOutput = 512 << 20
+
+var errTooMuch = errors.New("git answers too much")
+
+// bounded is a buffer that takes no more than so many bytes.
+type bounded struct {
+	taken bytes.Buffer // no embedded one: its other methods would know no bound
+	most  int
+}
+
+// Write implements io.Writer.
+func (b *bounded) Write(data []byte) (int, error) {
+	if b.taken.Len()+len(data) > b.most {
+		return 0, errTooMuch
 	}
-	for _, variable := range os.Environ() {
-		name, _, _ := strings.Cut(variable, "=")
-		switch name {
-		case "GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX", "GIT_QUARANTINE_PATH", "GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_CONFIG_COUNT":
-			continue
+	return b.taken.Write(data)
+}
+
+// redirecting are variables that would point git at another repository, as in a hook.
+var redirecting = []string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX", "GIT_QUARANTINE_PATH",
+	"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_COMMON_DIR", "GIT_NAMESPACE"}
+
+// environment is what git is told: little of this process's, no questions on the terminal, and no hooks, for reading a repository runs
+// nothing of it.
+func (how manner) environment() []string {
+	var told []string
+	switch how {
+	case reading:
+		told = process.Environment("GIT_CONFIG*", "GIT_EXEC_PATH", "GIT_CEILING_DIRECTORIES", "EMAIL")
+	case fetching: // whatever a credential helper needs can be given in a variable that begins with GIT_
+		told = process.Environment(append([]string{"GIT_*", "SSH_*", "DISPLAY", "WAYLAND_DISPLAY", "XDG_RUNTIME_DIR", "DBUS_SESSION_BUS_ADDRESS", "EMAIL"}, process.Network...)...)
+	case foreign:
+		told = append(process.Environment(process.Network...), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_ATTR_NOSYSTEM=1",
+			"GIT_ALLOW_PROTOCOL=https", "GIT_LFS_SKIP_SMUDGE=1", "HOME="+os.DevNull, "XDG_CONFIG_HOME="+os.DevNull)
+	}
+
+	settings := 0
+	environment := make([]string, 0, len(told)+8)
+	for _, variable := range told {
+		name, value, _ := strings.Cut(variable, "=")
+		if name == "GIT_CONFIG_COUNT" {
+			settings, _ = strconv.Atoi(value)
 		}
-		environment = append(environment, variable)
+		if name != "GIT_CONFIG_COUNT" && !slices.Contains(redirecting, name) {
+			environment = append(environment, variable)
+		}
 	}
-	return append(environment, "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C")
+	more := [][2]string{{"core.hooksPath", os.DevNull}}
+	if how == foreign {
+		more = append(more, [2]string{"http.followRedirects", "false"}, [2]string{"core.protectHFS", "true"}, [2]string{"core.protectNTFS", "true"},
+			[2]string{"core.fsmonitor", "false"}, [2]string{"credential.helper", ""})
+	}
+	for i, one := range more {
+		environment = append(environment, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", settings+i, one[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", settings+i, one[1]))
+	}
+	return append(environment, fmt.Sprintf("GIT_CONFIG_COUNT=%d", settings+len(more)), "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C")
 }
 
 // Commit is what is known of a commit.
@@ -257,12 +320,18 @@ var ErrNoFile = errors.New("no such file in the commit")
 
 // File returns the content of a file in a commit. name is relative to the top, with slashes.
 func (r *Repository) File(ctx context.Context, commit, name string) ([]byte, error) {
-	out, err := runRaw(ctx, r.Top, "cat-file", "blob", commit+":"+name)
+	out, err := runRaw(ctx, reading, r.Top, "cat-file", "blob", commit+":"+name)
+	if errors.Is(err, errTooMuch) || len(out) > largestFile {
+		return nil, fault.New(fault.Usage, "file-too-large", "the file is larger than %d MB", largestFile>>20).At("%s:%s", Short(commit), name)
+	}
 	if err != nil && ctx.Err() == nil {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoFile)
 	}
 	return out, err
 }
+
+// largestFile is how large a file may be that is read whole from a commit, in bytes: configurations and rules are.
+const largestFile = 32 << 20
 
 // Tree returns an id of what a folder of a commit holds, but for the files that without names, relative to the folder: Git's own id
 // of the tree where there is none of them, else the SHA-256 of what its trees list without them.
@@ -281,7 +350,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 	if len(without) == 0 {
 		return tree, nil
 	}
-	listing, err := runRaw(ctx, r.Top, "ls-tree", "-z", tree)
+	listing, err := runRaw(ctx, reading, r.Top, "ls-tree", "-z", tree)
 	if err != nil {
 		return "", err
 	}
@@ -317,10 +386,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 
 // Ignored returns those of some absolute paths that Git ignores.
 func (r *Repository) Ignored(ctx context.Context, paths []string) map[string]bool {
-	command := exec.CommandContext(ctx, "git", "check-ignore", "-z", "--stdin")
-	command.Dir, command.Env = r.Top, gitEnvironment()
-	command.Stdin = strings.NewReader(strings.Join(paths, "\x00"))
-	out, _ := command.Output() // status 1 says that none is
+	out, _ := runWith(ctx, reading, r.Top, strings.NewReader(strings.Join(paths, "\x00")), "check-ignore", "-z", "--stdin") // status 1 says that none is
 	ignored := map[string]bool{}
 	for path := range strings.SplitSeq(string(out), "\x00") {
 		ignored[path] = true

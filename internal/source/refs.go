@@ -174,7 +174,7 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 	case branch != "":
 		args = append(args, "+refs/heads/"+branch+":refs/remotes/"+remote+"/"+branch)
 	}
-	_, err := run(ctx, r.Top, args...)
+	_, err := runAs(ctx, fetching, r.Top, args...)
 	return err
 }
 
@@ -184,7 +184,7 @@ func (r *Repository) FetchCommit(ctx context.Context, branch, commit string) (bo
 	if remote == "" {
 		return false, ErrNoRemote
 	}
-	_, err := run(ctx, r.Top, "fetch", "--quiet", "--no-tags", "--no-recurse-submodules", "--no-write-fetch-head", "--depth=1", "--", remote, commit)
+	_, err := runAs(ctx, fetching, r.Top, "fetch", "--quiet", "--no-tags", "--no-recurse-submodules", "--no-write-fetch-head", "--depth=1", "--", remote, commit)
 	if err != nil && (strings.Contains(err.Error(), "not our ref") || strings.Contains(err.Error(), "no such remote ref")) {
 		return false, nil
 	}
@@ -235,11 +235,11 @@ func (m *Mirror) Fetch(ctx context.Context, patterns []string) error {
 			args = append(args, "+"+pattern+":"+pattern)
 		}
 	}
-	if _, err := run(ctx, m.Top, args...); err != nil {
+	if _, err := runAs(ctx, fetching, m.Top, args...); err != nil {
 		return err
 	}
 	// Which branch is the main one.
-	out, err := run(ctx, m.Top, "ls-remote", "--symref", "origin", "HEAD")
+	out, err := runAs(ctx, fetching, m.Top, "ls-remote", "--symref", "origin", "HEAD")
 	if err != nil {
 		return err
 	}

@@ -16,8 +16,12 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Format is the version of the record layout.
-const Format = 1
+// The versions of the layout of records and runs. What trusted builds made is written in the first, which says nothing of trust: earlier
+// programs read it. The second says who made it, and earlier programs pass it over instead of reusing it.
+const (
+	Format          = 1
+	FormatUntrusted = 2
+)
 
 // KeyFormat is the version of what a key is made of. Since 2 a build sees no more than its key names: no other folders of the
 // repository, no history unless it is told.
@@ -86,6 +90,32 @@ type Record struct {
 	Who      string          `json:"who"`
 	// Told is what the build was told of where it goes: its release belongs there.
 	Told map[string]string `json:"told,omitempty"`
+	// Untrusted says how a build that is not trusted ran; nil for one that is.
+	Untrusted *Untrusted `json:"untrusted,omitempty"`
+}
+
+// Untrusted is how an untrusted build ran.
+type Untrusted struct {
+	Isolation string `json:"isolation"`         // what held it: IsolationNone or IsolationBubblewrap
+	Network   string `json:"network,omitempty"` // what an isolated one could reach: "none" or "outside"
+}
+
+// The values of Untrusted.Isolation.
+const (
+	IsolationNone       = "none"
+	IsolationBubblewrap = "bubblewrap"
+)
+
+// Contained reports whether what a build made depends on nothing but what its key names: the build was trusted, or isolated. What is not
+// contained belongs in previews only.
+func (u *Untrusted) Contained() bool { return u == nil || u.Isolation == IsolationBubblewrap }
+
+// formatOf returns the lowest version that can say it.
+func formatOf(u *Untrusted) int {
+	if u == nil {
+		return Format
+	}
+	return FormatUntrusted
 }
 
 // Bound returns why a release that a build made cannot be live somewhere else than where it was told to go: the first of
@@ -130,7 +160,7 @@ func (r Record) Name() string { return fmt.Sprintf("%s/%d", r.Key, r.Number) }
 
 // Encode returns the record's bytes.
 func (r Record) Encode() ([]byte, error) {
-	r.Format = Format
+	r.Format = formatOf(r.Untrusted)
 	r.Started, r.Finished = r.Started.UTC().Truncate(time.Millisecond), r.Finished.UTC().Truncate(time.Millisecond)
 	return canon.Marshal(r)
 }
@@ -141,7 +171,7 @@ var ErrUnreadable = errors.New("unreadable build record")
 // Decode reads a record.
 func Decode(data []byte) (Record, error) {
 	var record Record
-	if err := json.Unmarshal(data, &record); err != nil || record.Format != Format {
+	if err := json.Unmarshal(data, &record); err != nil || record.Format != formatOf(record.Untrusted) {
 		return Record{}, fmt.Errorf("%w (format %d): %w", ErrUnreadable, record.Format, errors.Join(err))
 	}
 	return record, nil

@@ -32,6 +32,7 @@ type Begun struct {
 	Who         string         `json:"who"`
 	Where       string         `json:"where"` // the machine
 	When        time.Time      `json:"when"`  // UTC, milliseconds
+	Untrusted   *Untrusted     `json:"untrusted,omitempty"`
 }
 
 // Label is how a run is written and typed: build:number.
@@ -111,7 +112,7 @@ func (r Runs) Last(ctx context.Context, hint int64) (int64, error) {
 
 // Begin takes the next number for a run.
 func (r Runs) Begin(ctx context.Context, begun Begun, hint int64) (Begun, error) {
-	begun.Format, begun.When = Format, begun.When.UTC().Truncate(time.Millisecond)
+	begun.Format, begun.When = formatOf(begun.Untrusted), begun.When.UTC().Truncate(time.Millisecond)
 	last, err := r.Last(ctx, hint)
 	if err != nil {
 		return begun, err
@@ -162,18 +163,18 @@ func (r Runs) Get(ctx context.Context, n int64) (Run, error) {
 
 // DecodeBegun reads the first half of run n.
 func DecodeBegun(data []byte, n int64) (Begun, error) {
-	return decodeRun(data, n, func(b Begun) (int, int64) { return b.Format, b.Number })
+	return decodeRun(data, n, func(b Begun) (format, want int, number int64) { return b.Format, formatOf(b.Untrusted), b.Number })
 }
 
 // DecodeEnded reads the second half of run n.
 func DecodeEnded(data []byte, n int64) (Ended, error) {
-	return decodeRun(data, n, func(e Ended) (int, int64) { return e.Format, e.Number })
+	return decodeRun(data, n, func(e Ended) (format, want int, number int64) { return e.Format, Format, e.Number })
 }
 
-func decodeRun[T any](data []byte, n int64, about func(T) (format int, number int64)) (T, error) {
+func decodeRun[T any](data []byte, n int64, about func(T) (format, want int, number int64)) (T, error) {
 	var record T
 	err := canon.Unmarshal(data, &record)
-	if format, number := about(record); err != nil || format != Format || number != n {
+	if format, want, number := about(record); err != nil || format != want || number != n {
 		return record, fmt.Errorf("%w: run %d (format %d, number %d): %w", ErrUnreadable, n, format, number, errors.Join(err))
 	}
 	return record, nil

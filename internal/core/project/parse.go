@@ -25,6 +25,9 @@ import (
 // Parse reads a configuration. name is what messages call the file. All mistakes are told at once, each with line, column and
 // the line itself: the error is a fault.Error of kind Usage.
 func Parse(data []byte, name string) (Config, error) {
+	if err := checkText(data, name); err != nil {
+		return Config{}, err
+	}
 	p := &parse{name: name, lines: strings.Split(string(data), "\n")}
 	file, err := parser.ParseBytes(data, 0)
 	if err != nil {
@@ -39,6 +42,9 @@ func Parse(data []byte, name string) (Config, error) {
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
 		return Config{}, fault.New(fault.Usage, "config", "the configuration is empty").At("%s", name).
 			Then("write at least: site: NAME, or run: orilla init")
+	}
+	if (sizes{map[string]int{}}).of(file.Docs[0].Body, 0) > mostNodes {
+		return Config{}, tooLarge(name, fmt.Sprintf("over %d values, or over %d levels", mostNodes, deepestConfig))
 	}
 	var config Config
 	p.mapping(file.Docs[0].Body, p.top(&config))
@@ -138,7 +144,7 @@ func (p *parse) top(c *Config) keys {
 
 func (p *parse) previews(v *Previews) keys {
 	return keys{
-		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs, p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "retention": p.retention(&v.Retention),
+		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs, p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "ref_upstreams": p.upstreams(&v.RefUpstreams), "retention": p.retention(&v.Retention),
 		"addresses": p.previewAddresses(&v.Addresses), "settings": p.json(&v.Settings), "wait_for": p.list(&v.WaitFor, p.isWaitFor),
 		"expire_after": func(node ast.Node) { v.Expire = new(Duration); p.duration(v.Expire)(node) }, "most": p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
 	}
@@ -179,7 +185,8 @@ func (p *parse) isWaitFor(node ast.Node, value string) {
 
 func (p *parse) limits(l *Limits) keys {
 	return keys{"files": p.count(&l.Files), "size": p.size(&l.Size), "file_size": p.size(&l.FileSize), "build_time": p.duration(&l.BuildTime),
-		"build_time_per_month": p.duration(&l.BuildTimePerMonth)}
+		"build_time_per_month": p.duration(&l.BuildTimePerMonth), "build_memory": p.size(&l.BuildMemory), "build_processes": p.count(&l.BuildProcesses),
+		"build_disk": p.size(&l.BuildDisk)}
 }
 
 // oneOf reads one of some words.
@@ -195,6 +202,13 @@ func (p *parse) oneOf(to *string, words ...string) func(ast.Node) {
 func (p *parse) isRefs(node ast.Node, value string) {
 	if !strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") || strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/heads/") {
 		p.at(node, "%q should be a pattern of refs that are no branches, such as refs/proposed/*/head; branches are listed under previews.follows", value)
+	}
+}
+
+// isBranches refuses patterns of refs that are no branches: changes from outside the repository are never trusted.
+func (p *parse) isBranches(node ast.Node, value string) {
+	if strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") {
+		p.at(node, "%q should be a pattern of branches, such as main or release/*: changes from outside the repository are never trusted", value)
 	}
 }
 
@@ -237,8 +251,10 @@ func (p *parse) build(b *Build) keys {
 	return keys{
 		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": p.folder(&b.Output), "folder": p.folder(&b.Folder),
 		"keep": p.folders(&b.Keep), "variables": p.variables(&b.Variables), "secrets": p.names(&b.Secrets),
-		"time_limit": p.duration(&b.TimeLimit), "also": p.list(&b.Also, p.isPath), "secrets_for": p.texts(&b.SecretsFor),
-		"tell": p.list(&b.Tell, p.isTellable), "needs": p.needs(&b.Needs),
+		"time_limit": p.duration(&b.TimeLimit), "also": p.list(&b.Also, p.isPath), "secrets_for": p.list(&b.SecretsFor, p.isBranches),
+		"trust": p.list(&b.Trust, p.isBranches), "isolation": p.oneOf(&b.Isolation, IsolateAuto, IsolateRequired, IsolateOff),
+		"network": p.oneOf(&b.Network, NetworkNone, NetworkOutside),
+		"tell":    p.list(&b.Tell, p.isTellable), "needs": p.needs(&b.Needs),
 	}
 }
 

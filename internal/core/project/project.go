@@ -50,13 +50,28 @@ type Build struct {
 	Keep      []string          `yaml:"keep"`      // folders carried from build to build
 	Variables map[string]string `yaml:"variables"` // told to the steps
 	Secrets   []string          `yaml:"secrets"`   // told to the steps from the environment of whoever builds
-	// SecretsFor says which branches' builds are given the secrets, in patterns as of Previews.Follows; refs of other kinds match only
-	// patterns that begin with refs/.
+	// SecretsFor says which branches' builds are given the secrets, in patterns as of Previews.Follows; nil: those that are trusted.
 	SecretsFor []string          `yaml:"secrets_for"`
+	Trust      []string          `yaml:"trust"`      // which branches are as trusted as the production branch; see Config.Trusts
+	Isolation  string            `yaml:"isolation"`  // of untrusted builds: IsolateAuto, IsolateRequired, IsolateOff
+	Network    string            `yaml:"network"`    // of isolated builds: NetworkNone, NetworkOutside
 	Tell       []string          `yaml:"tell"`       // what the steps are told of where the release goes; see Tellable
 	Needs      map[string]string `yaml:"needs"`      // versions of tools
 	TimeLimit  Duration          `yaml:"time_limit"` // for all steps together
 }
+
+// The values of Build.Isolation.
+const (
+	IsolateAuto     = "auto"     // isolated where the machine can do it; changes from outside the repository only then
+	IsolateRequired = "required" // isolated, or not built
+	IsolateOff      = "off"      // never isolated; changes from outside the repository are not built
+)
+
+// The values of Build.Network.
+const (
+	NetworkNone    = "none"    // an isolated build reaches nothing
+	NetworkOutside = "outside" // it reaches public addresses, and none of this machine or its networks
+)
 
 // Tellable is what a build can be told, besides variables: each becomes a part of its key.
 var Tellable = []string{"commit", "branch", "environment", "address", "history"}
@@ -95,6 +110,11 @@ type Limits struct {
 	FileSize          Size     `yaml:"file_size"`            // of one file; 0 for no limit
 	BuildTime         Duration `yaml:"build_time"`           // of one build, whatever build.time_limit says; 0 for no limit
 	BuildTimePerMonth Duration `yaml:"build_time_per_month"` // of all builds of a calendar month (UTC); 0 for no limit
+
+	// Of one untrusted build.
+	BuildMemory    Size  `yaml:"build_memory"`    // all its processes together; 0: three quarters of the machine's
+	BuildProcesses int64 `yaml:"build_processes"` // processes and threads at once
+	BuildDisk      Size  `yaml:"build_disk"`      // its checkout, what it makes and its temporary files
 }
 
 // Follow says how new commits are built by themselves.
@@ -137,13 +157,15 @@ type Retention struct {
 type Previews struct {
 	Follows   []string          `yaml:"follows"`
 	Refs      []string          `yaml:"refs"`      // patterns of refs besides branches: proposed changes
-	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for all previews
-	Retention *Retention        `yaml:"retention"`
-	Addresses []string          `yaml:"addresses"`    // as of an environment, with {preview} in the host or path
-	Settings  json.RawMessage   `yaml:"settings"`     // as of an environment, for all previews
-	WaitFor   []string          `yaml:"wait_for"`     // as of an environment
-	Expire    *Duration         `yaml:"expire_after"` // how long after its last activation a preview ends; 0 for never
-	Most      int64             `yaml:"most"`         // how many there may be; 0 for any number
+	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for the previews of all branches
+	// RefUpstreams are those of the previews of Refs: whoever may propose a change could reach them.
+	RefUpstreams map[string]string `yaml:"ref_upstreams"`
+	Retention    *Retention        `yaml:"retention"`
+	Addresses    []string          `yaml:"addresses"`    // as of an environment, with {preview} in the host or path
+	Settings     json.RawMessage   `yaml:"settings"`     // as of an environment, for all previews
+	WaitFor      []string          `yaml:"wait_for"`     // as of an environment
+	Expire       *Duration         `yaml:"expire_after"` // how long after its last activation a preview ends; 0 for never
+	Most         int64             `yaml:"most"`         // how many there may be; 0 for any number
 	// Unguessable gives each label a part that nobody can guess who cannot read the store.
 	Unguessable bool `yaml:"unguessable"`
 }
@@ -162,6 +184,9 @@ const (
 	DefaultParallel  = 2
 	DefaultEvery     = time.Minute
 	DefaultExpire    = 30 * 24 * time.Hour
+
+	DefaultBuildProcesses = 2048
+	DefaultBuildDisk      = 10_000_000_000
 )
 
 // WithDefaults fills in what was left out.
@@ -181,9 +206,10 @@ func (c Config) WithDefaults(mainBranch string) Config {
 	if c.Limits.Size == 0 {
 		c.Limits.Size = DefaultMaxBytes
 	}
-	if c.Build.SecretsFor == nil {
-		c.Build.SecretsFor = []string{"*"}
-	}
+	c.Build.Isolation = cmp.Or(c.Build.Isolation, IsolateAuto)
+	c.Build.Network = cmp.Or(c.Build.Network, NetworkOutside)
+	c.Limits.BuildProcesses = cmp.Or(c.Limits.BuildProcesses, DefaultBuildProcesses)
+	c.Limits.BuildDisk = cmp.Or(c.Limits.BuildDisk, DefaultBuildDisk)
 	c.Follow.Superseded = cmp.Or(c.Follow.Superseded, Finish)
 	c.Follow.Parallel = cmp.Or(c.Follow.Parallel, DefaultParallel)
 	c.Follow.Every = cmp.Or(c.Follow.Every, Duration(DefaultEvery))
@@ -320,8 +346,10 @@ func (c Config) Upstreams() []string {
 			names[name] = true
 		}
 	}
-	for name := range c.Previews.Upstreams {
-		names[name] = true
+	for _, previews := range []map[string]string{c.Previews.Upstreams, c.Previews.RefUpstreams} {
+		for name := range previews {
+			names[name] = true
+		}
 	}
 	return sortedKeys(names)
 }

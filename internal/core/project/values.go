@@ -142,13 +142,26 @@ func BranchLabel(branch string) string {
 // PreviewLabel returns the label of a branch's preview. With a secret, it has a part that nobody can guess who does not know that: fifty
 // bits of an HMAC of the branch's name.
 func PreviewLabel(branch, secret string) string {
-	label := BranchLabel(branch)
+	return withSecret(BranchLabel(branch), branch, secret)
+}
+
+func withSecret(label, name, secret string) string {
 	if secret == "" {
 		return label
 	}
 	mac := hmac.New(sha256.New, []byte(secret))
-	mac.Write([]byte("orilla preview\n" + branch)) //nolint:errcheck // a hash takes everything
+	mac.Write([]byte("orilla preview\n" + name)) //nolint:errcheck // a hash takes everything
 	return label + "-" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))[:10]
+}
+
+// RefLabel is PreviewLabel for a ref that is no branch, by its full name: it always has a part of its hash, so that no branch, whatever
+// its name, has the same.
+func RefLabel(ref, secret string) string {
+	sum := sha256.Sum256([]byte(ref))
+	label := Label(strings.TrimPrefix(ref, "refs/"))
+	label = strings.TrimRight(label[:min(len(label), 40)], "-") + "-" + hex.EncodeToString(sum[:4])
+
+	return withSecret(label, ref, secret)
 }
 
 // hashedForm is the form of labels with a hash; a branch that happens to have it gets one too, so as not to meet another's.
@@ -170,13 +183,28 @@ func (p Previews) FollowsBranch(branch string) bool { return matches(p.Follows, 
 // FollowsRef reports whether previews are made for a ref that is no branch, such as a proposed change.
 func (p Previews) FollowsRef(ref string) bool { return matches(p.Refs, ref) }
 
-// GivesSecrets reports whether builds of a branch, or of another ref by its full name, are given the secrets.
-func (b Build) GivesSecrets(branch string) bool {
-	patterns := slices.Clone(b.SecretsFor)
-	if strings.HasPrefix(branch, "refs/") {
-		patterns = slices.DeleteFunc(patterns, func(p string) bool { return !strings.HasPrefix(strings.TrimPrefix(p, "!"), "refs/") })
+// Trusts reports whether builds of a ref, by its full name, are trusted: a branch that a fixed environment follows, that is given
+// secrets, or that is listed. A ref that is no branch, such as a proposed change, never is. c is what the production branch says.
+func (c Config) Trusts(ref string) bool {
+	branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
+
+	return isBranch && (c.Following(branch) != "" || matches(c.Build.Trust, branch) || matches(c.Build.SecretsFor, branch))
+}
+
+// TrustsAll reports whether every branch of the repository is trusted.
+func (c Config) TrustsAll() bool {
+	return slices.Equal(c.Build.Trust, []string{"*"}) || slices.Equal(c.Build.SecretsFor, []string{"*"})
+}
+
+// GivesSecrets reports whether builds of a ref, by its full name, are given the secrets that its configuration names. c is what the
+// production branch says. Only trusted builds are, and those that somebody runs by hand, whose own the secrets are.
+func (c Config) GivesSecrets(ref string, byHand bool) bool {
+	if c.Build.SecretsFor == nil {
+		return byHand || c.Trusts(ref)
 	}
-	return matches(patterns, branch)
+	branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
+
+	return isBranch && matches(c.Build.SecretsFor, branch)
 }
 
 // matches reports what the last of the patterns that matches decides.

@@ -59,17 +59,46 @@ func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
 	for ref, follows := range map[string]bool{"refs/proposed/7/head": true, "refs/proposed/a/b/head": true, "refs/proposed/draft-7/head": false, "refs/proposed/7/merge": false, "refs/heads/main": false} {
 		assert.Equal(t, follows, previews.FollowsRef(ref), ref)
 	}
-	for _, test := range []struct {
-		patterns []string
-		name     string
-		given    bool
+}
+
+func TestWhoIsTrusted(t *testing.T) {
+	for name, test := range map[string]struct {
+		build   project.Build
+		ref     string
+		trusted bool
+		secrets bool
 	}{
-		{[]string{"*"}, "main", true}, {[]string{"*"}, "refs/proposed/7/head", false}, {[]string{"*", "refs/proposed/7/*"}, "refs/proposed/7/head", true},
-		{[]string{"*", "!bot/*"}, "bot/updates", false}, {[]string{"main"}, "main-2", false}, {[]string{}, "main", false}, {[]string{"!*", "main"}, "main", true},
+		"a branch that an environment follows": {project.Build{}, "refs/heads/main", true, true},
+		"another one":                          {project.Build{}, "refs/heads/winter", false, false},
+		"one that is listed":                   {project.Build{Trust: []string{"winter"}}, "refs/heads/winter", true, true},
+		"all but some":                         {project.Build{Trust: []string{"*", "!bot/*"}}, "refs/heads/bot/updates", false, false},
+		"one that gets secrets":                {project.Build{SecretsFor: []string{"winter"}}, "refs/heads/winter", true, true},
+		"a name that only begins so":           {project.Build{SecretsFor: []string{"main"}}, "refs/heads/main-2", false, false},
+		"listed, but not for secrets":          {project.Build{Trust: []string{"*"}, SecretsFor: []string{"main"}}, "refs/heads/winter", true, false},
+		"a proposed change, whatever is said":  {project.Build{Trust: []string{"*"}, SecretsFor: []string{"*"}}, "refs/proposed/7/head", false, false},
+		"a commit of no branch":                {project.Build{Trust: []string{"*"}}, "", false, false},
 	} {
-		build := project.Build{SecretsFor: test.patterns}
-		assert.Equal(t, test.given, build.GivesSecrets(test.name), "%v %s", test.patterns, test.name)
+		t.Run(name, func(t *testing.T) {
+			config := project.Config{Build: test.build}.WithDefaults("main")
+			assert.Equal(t, test.trusted, config.Trusts(test.ref))
+			assert.Equal(t, test.secrets, config.GivesSecrets(test.ref, false))
+		})
 	}
+	byHand := project.Config{}.WithDefaults("main")
+	assert.True(t, byHand.GivesSecrets("refs/heads/winter", true), "what somebody runs by hand has that person's secrets")
+	byHand.Build.SecretsFor = []string{"main"}
+	assert.False(t, byHand.GivesSecrets("refs/heads/winter", true), "unless it is said")
+}
+
+// TestRefsAndBranchesShareNoPreview compares labels of refs with those of branches that are named to meet them.
+func TestRefsAndBranchesShareNoPreview(t *testing.T) {
+	label := project.RefLabel("refs/proposed/7/head", "")
+	assert.True(t, project.IsLabel(label))
+	for _, branch := range []string{"proposed/7/head", "refs/proposed/7/head", label, "proposed-7-head"} {
+		assert.NotEqual(t, label, project.PreviewLabel(branch, ""), branch)
+		assert.NotEqual(t, project.RefLabel("refs/proposed/7/head", "s"), project.PreviewLabel(branch, "s"), branch)
+	}
+	assert.NotEqual(t, label, project.RefLabel("refs/proposed/7-head", ""))
 }
 
 func TestMomentsToCome(t *testing.T) {

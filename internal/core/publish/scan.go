@@ -24,6 +24,7 @@ import (
 type Output struct {
 	FS   fs.FS  // should implement fs.ReadLinkFS, else symbolic links are unknown to it
 	Root string // where it lies, for messages and for links with an absolute target
+	Seen string // where those who made it saw it, if elsewhere: links with an absolute target may lead there too
 	// Identify tells a file from any other and from itself at another time; nil, or false, where that is not possible.
 	Identify func(fs.FileInfo) (Identity, bool)
 }
@@ -263,8 +264,7 @@ func (w *walker) resolve(source string, depth int) (target string, inside bool) 
 	}
 	target = filepath.ToSlash(target)
 	if path.IsAbs(target) || filepath.IsAbs(target) {
-		root := strings.TrimSuffix(filepath.ToSlash(w.output.Root), "/")
-		if target, ok = strings.CutPrefix(path.Clean(target), root+"/"); !ok || root == "" {
+		if target, inside = w.below(path.Clean(target)); !inside {
 			return "", false
 		}
 	} else {
@@ -278,6 +278,17 @@ func (w *walker) resolve(source string, depth int) (target string, inside bool) 
 		return w.resolve(target, depth+1)
 	}
 	return target, true
+}
+
+// below returns where an absolute path is in the output.
+func (w *walker) below(target string) (within string, inside bool) {
+	for _, root := range []string{w.output.Root, w.output.Seen} {
+		root = strings.TrimSuffix(filepath.ToSlash(root), "/")
+		if within, inside = strings.CutPrefix(target, root+"/"); inside && root != "" {
+			return within, true
+		}
+	}
+	return "", false
 }
 
 func (w *walker) leaveOut(name, why string) {
