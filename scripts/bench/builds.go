@@ -15,6 +15,7 @@ import (
 // builds measures what the engine costs: over the steps alone, for content that is known, and while nothing happens.
 func (b *bench) builds() {
 	b.overhead()
+	b.isolation()
 	for _, n := range []int{100, 10_000, 100_000} {
 		b.known(n)
 	}
@@ -65,7 +66,7 @@ func (b *bench) overhead() {
 	step := "mkdir out && cp -r pages/1 pages/2 out/ && find pages -type f -print0 | sort -z | xargs -0 cat | gzip -9 > out/all.gz && echo x > out/index.html"
 	folder, home := b.repository(10_000, step), b.unused()
 	b.in(folder, home, "build")
-	tree := filepath.Join(home, "cache", "work", "bench", "1", "tree")
+	tree := filepath.Join(home, "cache", "work", "bench", "trusted", "1", "tree")
 	var over []time.Duration
 	var ratios []float64
 	for i := range b.pairs {
@@ -83,6 +84,41 @@ func (b *bench) overhead() {
 	slices.Sort(ratios)
 	fmt.Printf("\na warm build over its steps by hand, 10,000 files: %d ms more (%d to %d), ratio %.2f (%.2f to %.2f); limit 200 ms or 1.10, whichever is more\n",
 		over[len(over)/2].Milliseconds(), over[0].Milliseconds(), over[len(over)-1].Milliseconds(), ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
+}
+
+// isolation compares builds of a branch that nobody trusts, isolated and not, in turn. Both check everything out anew.
+func (b *bench) isolation() {
+	if _, err := exec.LookPath("bwrap"); err != nil {
+		fmt.Println("isolation is not measured: bubblewrap is not here")
+		return
+	}
+	step := "mkdir out && cp -r pages/. out/ && echo x > out/index.html"
+	folders, homes := map[string]string{}, map[string]string{}
+	for _, isolation := range []string{"required", "off"} {
+		folder := b.repository(200, step)
+		file := filepath.Join(folder, "orilla.yaml")
+		text, err := os.ReadFile(file)
+		b.check(err)
+		b.check(os.WriteFile(file, []byte(strings.Replace(string(text), "build:\n", "build:\n  isolation: "+isolation+"\n", 1)), 0o644))
+		b.commit(folder, "How it is held")
+		folders[isolation], homes[isolation] = folder, b.unused()
+		b.in(folder, homes[isolation], "deploy")
+		b.git(folder, "checkout", "-q", "-b", "winter")
+	}
+	var more []time.Duration
+	for i := range b.pairs + 1 {
+		took := map[string]time.Duration{}
+		for isolation, folder := range folders {
+			b.check(os.WriteFile(filepath.Join(folder, "pages", "1", "page-1.html"), fmt.Appendf(nil, "changed %d", i), 0o644))
+			b.commit(folder, "A page")
+			took[isolation] = b.in(folder, homes[isolation], "deploy")
+		}
+		if i > 0 { // the first one finds out what the machine can do
+			more = append(more, took["required"]-took["off"])
+		}
+	}
+	slices.Sort(more)
+	fmt.Printf("an isolated build over one that is not: %d ms more (%d to %d); limit 150 ms\n", more[len(more)/2].Milliseconds(), more[0].Milliseconds(), more[len(more)-1].Milliseconds())
 }
 
 // known compares a deploy of content that was built before, and of other rules alone, with the build of that content. The step copies
