@@ -3,7 +3,6 @@ package pipeline
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"os"
 	"os/user"
@@ -82,7 +81,7 @@ func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, er
 		return Claim{}, err
 	}
 	var claim Claim
-	if err := json.Unmarshal(data, &claim); err != nil || claim.Format != claimFormat || claim.Site != site || len(claim.Roots) == 0 && claim.Folder == "" {
+	if err := canon.Unmarshal(data, &claim); err != nil || claim.Format != claimFormat || claim.Site != site || len(claim.Roots) == 0 && claim.Folder == "" {
 		return Claim{}, fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read", site).At("%s", storage.ClaimKey(site)).
 			Because(err).Then("look at it; --take-over writes it anew")
 	}

@@ -2,7 +2,6 @@ package pipeline
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -49,7 +48,7 @@ func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) 
 		return nil, nil
 	}
 	var outcome Outcome
-	if err != nil || json.Unmarshal(data, &outcome) != nil || outcome.Format != outcomeFormat || outcome.Attempt != entry.Attempt {
+	if err != nil || canon.Unmarshal(data, &outcome) != nil || outcome.Format != outcomeFormat || outcome.Attempt != entry.Attempt {
 		return nil, err
 	}
 	return &outcome, nil

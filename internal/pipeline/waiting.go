@@ -2,7 +2,6 @@ package pipeline
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
 	"time"
@@ -93,7 +92,7 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 			return nil, err
 		}
 		var one Waits
-		if json.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(chosen.When) {
+		if canon.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(chosen.When) {
 			continue // somebody has put something else live since
 		}
 		if one.Release == head.Release && one.Commit == head.Commit {

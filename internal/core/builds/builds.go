@@ -3,7 +3,6 @@ package builds
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -171,7 +170,7 @@ var ErrUnreadable = errors.New("unreadable build record")
 // Decode reads a record.
 func Decode(data []byte) (Record, error) {
 	var record Record
-	if err := json.Unmarshal(data, &record); err != nil || record.Format != formatOf(record.Untrusted) {
+	if err := canon.Unmarshal(data, &record); err != nil || record.Format != formatOf(record.Untrusted) {
 		return Record{}, fmt.Errorf("%w (format %d): %w", ErrUnreadable, record.Format, errors.Join(err))
 	}
 	return record, nil

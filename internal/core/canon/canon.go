@@ -13,7 +13,8 @@ import (
 	"github.com/gowebpki/jcs"
 )
 
-// ErrNotCanonical is returned for bytes that are valid JSON in another spelling than the canonical one.
+// ErrNotCanonical is returned for bytes that are not just what Marshal writes for what they say: another spelling, names in other
+// letters, a name twice, a value that is left out when it is written.
 var ErrNotCanonical = errors.New("not in canonical form (RFC 8785)")
 
 // Marshal encodes v, by the rules of encoding/json for field names, in canonical form.
@@ -25,8 +26,8 @@ func Marshal(v any) ([]byte, error) {
 	return jcs.Transform(data)
 }
 
-// Unmarshal decodes data into v. It refuses unknown fields, anything after the value, and any spelling but the canonical
-// one (ErrNotCanonical).
+// Unmarshal decodes data into v. It refuses unknown fields, anything after the value, and all bytes but those that Marshal writes for the
+// same value (ErrNotCanonical): a record has one form, so whoever reads one knows what its hash is the hash of.
 func Unmarshal(data []byte, v any) error {
 	decoder := json.NewDecoder(bytes.NewReader(data))
 	decoder.DisallowUnknownFields()
@@ -36,7 +37,7 @@ func Unmarshal(data []byte, v any) error {
 	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
 		return fmt.Errorf("something follows the record")
 	}
-	again, err := jcs.Transform(data)
+	again, err := Marshal(v)
 	if err != nil {
 		return err
 	}

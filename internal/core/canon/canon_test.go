@@ -16,14 +16,16 @@ func TestUnmarshalTakesOneSpelling(t *testing.T) {
 	type record struct {
 		A int    `json:"a"`
 		B string `json:"b"`
+		C string `json:"c,omitempty"`
 	}
 	var r record
 	require.NoError(t, canon.Unmarshal([]byte(`{"a":1,"b":"é"}`), &r))
-	assert.Equal(t, record{1, "é"}, r)
-	for _, other := range []string{`{"b":"é","a":1}`, `{"a": 1,"b":"é"}`, `{"a":1,"b":"\u00e9"}`} {
+	assert.Equal(t, record{1, "é", ""}, r)
+	for _, other := range []string{`{"b":"é","a":1}`, `{"a": 1,"b":"é"}`, `{"a":1,"b":"\u00e9"}`, `{"A":1,"b":"é"}`, `{"a":1,"a":1,"b":"é"}`, `{"a":1}`, `{"a":1,"b":"é","c":""}`} {
+		r = record{}
 		assert.ErrorIs(t, canon.Unmarshal([]byte(other), &r), canon.ErrNotCanonical, other)
 	}
-	for _, other := range []string{`{"a":1,"b":"","c":0}`, `{"a":1,"b":""}{}`, `{"a":1`, ``} {
+	for _, other := range []string{`{"a":1,"b":"","d":0}`, `{"a":1,"b":""}{}`, `{"a":1`, ``} {
 		assert.Error(t, canon.Unmarshal([]byte(other), &r), other)
 	}
 }
