@@ -84,6 +84,9 @@ func Activate(kind Kind, move Move, now time.Time) Decide {
 		if head.Expires != nil && entry.Expires != nil && head.Expires.After(*entry.Expires) && !head.Gone(now) {
 			entry.Expires = head.Expires
 		}
+		if move.Thaws && entry.Expires == nil { // what waited was to last no longer than what it replaces
+			entry.Expires = head.Expires
+		}
 		entry.Frozen = nil
 		if head.Frozen.At(now) && !move.Thaws {
 			if !move.DuringFreezeOK {
