@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -530,6 +531,28 @@ func TestEachSaveIsPublished(t *testing.T) {
 	data, err := json.Marshal(p.history("preview/ines"))
 	require.NoError(t, err)
 	assert.LessOrEqual(t, strings.Count(string(data), `"Kind"`), 4, "%s", data)
+}
+
+// TestWatchingDoesNotPublishItself has the store in the tree that is watched, and saves files that no build reads.
+func TestWatchingDoesNotPublishItself(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	config := "site: corvane\nstore: store\nbuild: {folder: web, run: ['mkdir -p out && cp page.html out/index.html'], output: out}\n"
+	p.write(map[string]string{"orilla.yaml": config, "web/page.html": "first", "notes/a.txt": "x"})
+	command := p.command(t.Context(), "deploy", "--working-tree", "--to", "preview/ines", "--watch", "--yes")
+	var said bytes.Buffer
+	command.Stdout, command.Stderr = &said, &said
+	require.NoError(t, command.Start())
+	time.Sleep(1500 * time.Millisecond)
+	p.write(map[string]string{"web/page.html": "second"})
+	time.Sleep(1500 * time.Millisecond)
+	p.write(map[string]string{"notes/a.txt": "y", "notes/b.txt": "z"})
+	time.Sleep(1500 * time.Millisecond)
+	require.NoError(t, command.Process.Signal(os.Interrupt))
+	require.NoError(t, command.Wait(), said.String())
+	assert.Equal(t, 1, strings.Count(said.String(), "preview/ines:2"), said.String())
+	assert.NotContains(t, said.String(), "nothing that is published changed", said.String())
+	assert.NotContains(t, said.String(), "preview/ines:3")
 }
 
 // TestAThawThatIsKilledLosesNothing ends thaws at random moments: what waits is live, or waits.

@@ -10,6 +10,7 @@ import (
 
 	"github.com/fsnotify/fsnotify"
 
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/pipeline"
 )
 
@@ -172,17 +173,18 @@ func Changes(ctx context.Context, root string, skip func(folder string) bool) <-
 	return w.changes(ctx)
 }
 
-// Saves tells when something changed in a project's folder that a deploy of its working tree could show: not what Git ignores, what tools
-// keep there, or, where there are steps to run, the output that they make. The channel is closed when the context ends.
-func Saves(ctx context.Context, p *pipeline.Project) <-chan []string {
+// Saves tells of what a build of the working tree could read and somebody changed: files of the site's folder, what else its steps need, and
+// the configuration; not what Git ignores, what the build makes, and what lies in Orilla's own folders, of which own are some.
+func Saves(ctx context.Context, p *pipeline.Project, own ...string) <-chan []string {
 	b := &Bench{Options: Options{Project: p, Build: true}, ignored: map[string]bool{}}
-	changes, saves := Changes(ctx, p.Root, skip(p)), make(chan []string)
+	changes, saves := Changes(ctx, p.Root, skip(p, own...)), make(chan []string)
 	go func() {
 		defer close(saves)
 		for paths := range changes {
 			if b.builds() {
 				paths = slices.DeleteFunc(paths, b.inside)
 			}
+			paths = slices.DeleteFunc(paths, func(path string) bool { return !matters(p, path) })
 			if paths = b.sources(ctx, paths); len(paths) == 0 {
 				continue
 			}
@@ -193,4 +195,21 @@ func Saves(ctx context.Context, p *pipeline.Project) <-chan []string {
 		}
 	}()
 	return saves
+}
+
+// matters reports whether a path is one that a build of the project reads.
+func matters(p *pipeline.Project, path string) bool {
+	places := []string{p.SiteFolder(), filepath.Join(p.Root, project.FileName)}
+	for _, also := range p.Beside.Build.Also {
+		if p.Repository != nil {
+			places = append(places, filepath.Join(p.Repository.Top, filepath.FromSlash(also)))
+		}
+	}
+	if path == p.Root { // events were lost: anything may have changed
+		return true
+	}
+	return slices.ContainsFunc(places, func(place string) bool {
+		within, err := filepath.Rel(place, path)
+		return err == nil && filepath.IsLocal(within)
+	})
 }

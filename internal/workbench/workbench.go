@@ -194,9 +194,9 @@ func (b *Bench) inside(path string) bool {
 	return !b.OnlyRules && (path == b.output() || strings.HasPrefix(path, b.output()+string(filepath.Separator)))
 }
 
-// skip returns what tells the folders that are not watched: what tools keep there is not the user's work.
-func skip(p *pipeline.Project) func(folder string) bool {
-	var kept []string
+// skip says which folders are not looked into: what packages bring, what is kept from build to build, hidden ones, and Orilla's own.
+func skip(p *pipeline.Project, own ...string) func(folder string) bool {
+	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
 	for _, folder := range p.Beside.Build.Keep {
 		kept = append(kept, filepath.Join(p.SiteFolder(), filepath.FromSlash(folder)))
 	}
