@@ -18,6 +18,7 @@ type lease struct {
 
 	mutex sync.Mutex
 	until time.Time // by this machine's clock
+	over  bool      // it has lapsed; nothing makes it count again
 }
 
 // hold renews a record that was written at a time by this machine's clock.
@@ -38,8 +39,11 @@ func (l *lease) renew(ctx context.Context) {
 			return
 		case <-ticker.C:
 		}
+		if !l.holds() {
+			return // others may have acted on its end: it does not come back to life
+		}
 		now := time.Now()
-		if l.store.Replace(ctx, l.key, l.data) == nil {
+		if l.store.Replace(ctx, l.key, l.data) == nil && l.holds() {
 			l.mutex.Lock()
 			l.until = now.Add(Lease)
 			l.mutex.Unlock()
@@ -53,12 +57,23 @@ func (l *lease) end() {
 	<-l.ended
 }
 
-// holds reports whether others still count it, with a margin. It goes by the wall clock: the other one stands still while a machine
-// sleeps.
+// holds reports whether others still count it, with a margin. Once it does not, it never does again. It goes by the wall clock: the other
+// one stands still while a machine sleeps.
 func (l *lease) holds() bool {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
-	return time.Now().Round(0).Before(l.until.Round(0).Add(-margin))
+	l.over = l.over || !time.Now().Round(0).Before(l.until.Round(0).Add(-margin))
+
+	return !l.over
+}
+
+// within returns a context that ends before the lease does, for what must not happen after it. A request that is given up then may still
+// arrive; the margin is for that.
+func (l *lease) within(ctx context.Context) (context.Context, context.CancelFunc) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+
+	return context.WithDeadline(ctx, l.until.Add(-margin))
 }
 
 // lapsed reports whether a record that was last written at a time by the store's clock counts no longer for anybody. ahead is how

@@ -162,6 +162,72 @@ func (s *stuck) Replace(ctx context.Context, key string, data []byte) error {
 	return s.Store.Replace(ctx, key, data)
 }
 
+// slept is a store whose writer does not come back from a renewal for a while, as on a machine that sleeps.
+type slept struct {
+	memory.Store
+	once sync.Once
+	time time.Duration
+}
+
+func (s *slept) Replace(ctx context.Context, key string, data []byte) error {
+	s.once.Do(func() { time.Sleep(s.time) })
+	return s.Store.Replace(ctx, key, data)
+}
+
+// TestWhatHasLapsedStaysLapsed: renewals that come after the end of a lease make nothing count again.
+func TestWhatHasLapsedStaysLapsed(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &slept{time: 12 * time.Minute}
+		require.NoError(t, store.Create(t.Context(), "objects/aa/x", []byte("x")))
+		removal := condemn(t, store, "p", "objects/aa/x")
+		require.NoError(t, removal.Wait(t.Context(), nobody))
+		time.Sleep(20 * time.Minute) // the first renewal took twelve; those after it went well
+		require.ErrorIs(t, removal.Delete(t.Context(), []string{"objects/aa/x"}, func(int) {}), pins.ErrLate)
+		_, err := store.Get(t.Context(), "objects/aa/x")
+		require.NoError(t, err)
+		require.NoError(t, removal.End(t.Context()))
+
+		asleep := &slept{time: 12 * time.Minute}
+		hold := take(t, asleep, "w")
+		time.Sleep(20 * time.Minute)
+		require.ErrorIs(t, hold.Check(), pins.ErrLapsed)
+		hold.Drop(t.Context())
+	})
+}
+
+// hanging is a store whose deletions do not come back before their time is over.
+type hanging struct{ memory.Store }
+
+func (*hanging) Delete(ctx context.Context, _ string) error {
+	<-ctx.Done()
+	return ctx.Err()
+}
+
+// TestADeletionEndsWithItsLease, and nobody is told that the removal is over: what was asked may still be done.
+func TestADeletionEndsWithItsLease(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		store := &hanging{}
+		removal := condemn(t, store, "p", "objects/aa/x")
+		require.NoError(t, removal.Wait(t.Context(), nobody))
+		began := time.Now()
+		err := removal.Delete(t.Context(), []string{"objects/aa/x"}, func(int) { t.Error("it was not deleted") })
+		require.ErrorIs(t, err, pins.ErrLate)
+		assert.LessOrEqual(t, time.Since(began), 10*time.Minute)
+		require.NoError(t, removal.End(t.Context()))
+		_, err = store.Get(t.Context(), "prune/p.end")
+		require.ErrorIs(t, err, storage.ErrNotFound, "it counts until it lapses")
+
+		ctx, cancel := context.WithCancel(t.Context())
+		other := condemn(t, store, "q", "objects/aa/y")
+		require.NoError(t, other.Wait(t.Context(), nobody))
+		time.AfterFunc(time.Second, cancel) // Ctrl-C
+		require.ErrorIs(t, other.Delete(ctx, []string{"objects/aa/y"}, func(int) {}), context.Canceled)
+		require.NoError(t, other.End(t.Context()))
+		_, err = store.Get(t.Context(), "prune/q.end")
+		require.ErrorIs(t, err, storage.ErrNotFound)
+	})
+}
+
 func TestAPinThatLapsedIsNotReliedOn(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &stuck{}

@@ -22,6 +22,8 @@ type Removal struct {
 	lease *lease
 	ahead time.Duration
 	waits map[string]bool
+
+	unclear bool // something may still be deleted, by a request whose end nobody knows
 }
 
 // Waiting is a pin that a removal waits for.
@@ -146,7 +148,8 @@ func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) e
 		if !r.lease.holds() {
 			return ErrLate
 		}
-		if err := storage.Remove(ctx, r.store, some); err != nil {
+		if err := r.remove(ctx, some); err != nil {
+			r.unclear = true
 			return err
 		}
 		done(len(some))
@@ -154,9 +157,24 @@ func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) e
 	return nil
 }
 
-// End says that nothing more will be deleted. Without it, the removal counts until it lapses.
+// remove deletes some keys, if that can be done while the removal counts.
+func (r *Removal) remove(ctx context.Context, keys []string) error {
+	within, cancel := r.lease.within(ctx)
+	defer cancel()
+	err := storage.Remove(within, r.store, keys)
+	if err != nil && ctx.Err() == nil && within.Err() != nil {
+		return errors.Join(ErrLate, err)
+	}
+	return err
+}
+
+// End says that nothing more will be deleted, if that is known: after an error, requests may be on their way, so the removal counts until
+// it lapses, as it does without End.
 func (r *Removal) End(ctx context.Context) error {
 	r.lease.end()
+	if r.unclear {
+		return nil
+	}
 	return r.store.Replace(context.WithoutCancel(ctx), r.key("end"), []byte(`{"format":1}`))
 }
 
