@@ -533,6 +533,23 @@ func TestEachSaveIsPublished(t *testing.T) {
 	assert.LessOrEqual(t, strings.Count(string(data), `"Kind"`), 4, "%s", data)
 }
 
+// TestReadyOutputOfAnOlderCommitReplacesNoNewer publishes what CI built, the older one last.
+func TestReadyOutputOfAnOlderCommitReplacesNoNewer(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	older := p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\n", "dist/index.html": "first"})
+	newer := p.commit("Second", map[string]string{"dist/index.html": "second"})
+	p.ok("deploy", "--from", "dist", "--commit", newer, "--to", "production")
+	p.write(map[string]string{"dist/index.html": "first"})
+	notes := p.fails(3, "is older than what is live", "deploy", "--from", "dist", "--commit", older, "--to", "production")
+	assert.Contains(t, notes, "superseded")
+	p.fails(3, "is older than what is live", "deploy", older, "--to", "production")
+	p.ok("deploy", "--from", "dist", "--commit", newer, "--to", "production")
+	p.ok("deploy", "--from", "dist", "--commit", older, "--to", "production", "--yes")
+	assert.Equal(t, older, p.heads()["production"], "somebody who says so may")
+	p.ok("deploy", "--from", "dist", "--to", "production") // of no commit: nothing tells
+}
+
 // TestWatchingDoesNotPublishItself has the store in the tree that is watched, and saves files that no build reads.
 func TestWatchingDoesNotPublishItself(t *testing.T) {
 	t.Parallel()

@@ -16,7 +16,7 @@ var ErrSame = errors.New("live already")
 // commit live that its branch no longer has: a force-push took it away. Ancestry decides, never a clock.
 func (r *Run) unlessNewer(ctx context.Context, decide journal.Decide) journal.Decide {
 	return func(head *journal.Entry) (journal.Entry, error) {
-		if head != nil && r.Plan.Origin.Source == journal.FromCommit {
+		if head != nil && r.Plan.Commit != nil && r.Plan.Origin.Source != journal.FromWorkingTree { // built here or elsewhere
 			if err := r.Plan.wanted(ctx, *head); err != nil {
 				return journal.Entry{}, err
 			}
@@ -32,7 +32,7 @@ func (r *Run) unlessNewer(ctx context.Context, decide journal.Decide) journal.De
 // wanted returns why a plan's commit should not follow an entry; nil if it should.
 func (plan *Plan) wanted(ctx context.Context, head journal.Entry) error {
 	mine, live := plan.Origin.Commit, head.Commit
-	if live == mine || live == "" || head.Source != journal.FromCommit || head.Release.IsZero() {
+	if live == mine || live == "" || head.Source == journal.FromWorkingTree || head.Release.IsZero() {
 		return nil
 	}
 	onBranch, tips, err := plan.onBranch(ctx, mine)
@@ -90,6 +90,9 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 			newer, err := repository.Contains(ctx, live, mine)
 			if err != nil {
 				return false, err
+			}
+			if newer && plan.Origin.Branch == "" {
+				return true, nil // nothing says that it was taken away
 			}
 			if newer {
 				again, err := repository.Tips(ctx, plan.Origin.Branch, plan.Ref)
