@@ -1,13 +1,13 @@
 package pipeline_test
 
 import (
-	"encoding/json"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -55,7 +55,7 @@ func (f *frozen) head() journal.Entry {
 // waits records a release that waits, made some minutes after noon.
 func (f *frozen) waits(name string, minutes int) release.ID {
 	id := release.ID(digest.Of([]byte(name)))
-	data, err := json.Marshal(pipeline.Waits{Format: 1, Environment: "production", Release: id, Origin: journal.Origin{Commit: name}, Who: "x", When: f.noon.Add(time.Duration(minutes) * time.Minute)})
+	data, err := canon.Marshal(pipeline.Waits{Format: 1, Environment: "production", Release: id, Origin: journal.Origin{Commit: name}, Who: "x", When: f.noon.Add(time.Duration(minutes) * time.Minute)})
 	require.NoError(f.t, err)
 	require.NoError(f.t, f.store.Replace(f.t.Context(), storage.WaitingKey("corvane", "production")+"/"+id.String(), data))
 	require.NoError(f.t, f.store.Replace(f.t.Context(), storage.ReleaseKey("corvane", id.String()), []byte("{}")))
