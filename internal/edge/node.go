@@ -68,6 +68,10 @@ type Node struct {
 	keys         sync.Map // the random part of each site's claim
 	clock        clock
 	proxies      *proxies
+
+	// Of the goroutine that follows the store.
+	mark    string // what made it a store when the node began; "" for one without a mark
+	missing string // why it is not that store now; "" if it is
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.
@@ -107,6 +111,9 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	if watcher, ok := n.store.(storage.Watcher); ok {
 		changed, _ = watcher.Watch(ctx, storage.PulsesKey) // without it, polling does
 	}
+	if data, err := n.store.Get(ctx, storage.MarkKey); err == nil {
+		n.mark = string(data)
+	}
 	n.look(ctx, true)
 	ready()
 	poll, sweep := time.NewTicker(n.options.Poll), time.NewTicker(n.options.Sweep)
@@ -134,8 +141,36 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 // could look like the first.
 const coarse = 2 * time.Second
 
+// isThere reports whether the store is the one that the node began with. A folder that is unmounted looks like a store in which everything
+// was removed; so does another store at the same address. From neither anything is learned.
+func (n *Node) isThere(ctx context.Context) bool {
+	if n.mark == "" {
+		return true
+	}
+	why := ""
+	switch data, err := n.store.Get(ctx, storage.MarkKey); {
+	case ctx.Err() != nil:
+		return false
+	case errors.Is(err, storage.ErrNotFound):
+		why = "the store is not there: its mark is missing; everything stays as it is (is it mounted?)"
+	case err != nil:
+		why = "the store does not answer; everything stays as it is: " + err.Error()
+	case string(data) != n.mark:
+		why = "another store is there now; everything stays as it is (if that is meant, start this node anew)"
+	}
+	if why != n.missing && why != "" {
+		n.trouble(nil, why)
+	}
+	n.missing = why
+
+	return why == ""
+}
+
 // look refreshes the sites whose hints changed, or all.
 func (n *Node) look(ctx context.Context, all bool) {
+	if (all || n.missing != "") && !n.isThere(ctx) {
+		return
+	}
 	sites := map[string]bool{}
 	for item, err := range n.store.List(ctx, storage.PulsesKey) {
 		if err != nil {
@@ -171,7 +206,7 @@ func (n *Node) look(ctx context.Context, all bool) {
 		}
 	}
 	if complete {
-		flipped = n.forget(there) || flipped
+		flipped = n.forget(ctx, there) || flipped
 	}
 	if flipped {
 		n.route()
@@ -180,20 +215,28 @@ func (n *Node) look(ctx context.Context, all bool) {
 
 // forget drops the environments that are no longer in the store: a site that is made anew under the name of one that was removed
 // begins at its own first entry.
-func (n *Node) forget(there map[string]bool) (any bool) {
+func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 	n.mutex.Lock()
-	defer n.mutex.Unlock()
+	var gone []string
 	for key, e := range n.environments {
 		if !there[key] && e.current.Load() != nil {
-			delete(n.environments, key)
-			any = true
+			gone = append(gone, key)
 		}
 	}
-	if any {
-		n.single.Clear() // addresses of releases of sites that are gone
-		n.keys.Clear()
+	n.mutex.Unlock()
+	if len(gone) == 0 || !n.isThere(ctx) { // it may have vanished while it was listed
+		return false
 	}
-	return any
+
+	n.mutex.Lock()
+	defer n.mutex.Unlock()
+	for _, key := range gone {
+		delete(n.environments, key)
+	}
+	n.single.Clear() // addresses of releases of sites that are gone
+	n.keys.Clear()
+
+	return true
 }
 
 // route makes the table of hosts anew.
