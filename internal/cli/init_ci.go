@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/console"
@@ -100,17 +102,15 @@ func ciFiles(p *pipeline.Project) ([]ciFile, error) {
 		return nil, err
 	}
 	build, site := p.Standing.Build, p.Site()
-	secrets := append([]string{}, build.Secrets...)
+	var keys []string // of the store
 	switch scheme, _, _ := strings.Cut(p.Standing.Store, "://"); scheme {
 	case "s3":
-		secrets = append(secrets, "AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY")
+		keys = append(keys, "AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY")
 	case "sftp":
-		secrets = append(secrets, "a key for the SSH agent, or ?key=FILE in the store's address")
+		keys = append(keys, "a key for the SSH agent, or ?key=FILE in the store's address")
 	}
-	needed := "none"
-	if len(secrets) > 0 {
-		needed = strings.Join(secrets, ", ")
-	}
+	list := func(names ...string) string { return cmp.Or(strings.Join(names, ", "), "none") }
+	needed, storeOnly := list(slices.Concat(build.Secrets, keys)...), list(keys...)
 	steps := strings.Join(strings.Fields(strings.Join(build.Steps(), "; ")), " ") // on one line, behind a comment sign
 	elsewhere := "#               This script builds nothing by itself: orilla.yaml has no steps.\n"
 	if steps != "" {
@@ -126,7 +126,7 @@ func ciFiles(p *pipeline.Project) ([]ciFile, error) {
 	return []ciFile{
 		{ciScript, fmt.Sprintf(ciPublish, site, needed, elsewhere, fetch, folder)},
 		{ciProposedBuild, fmt.Sprintf(ciBuildProposed, site, fetch, folder)},
-		{ciProposedLive, fmt.Sprintf(ciPublishProposed, site, needed, fetch, folder)},
+		{ciProposedLive, fmt.Sprintf(ciPublishProposed, site, storeOnly, fetch, folder)},
 	}, nil
 }
 
