@@ -298,6 +298,23 @@ func TestWhatIsolationDecides(t *testing.T) {
 	}
 }
 
+// TestABranchWithoutStepsRunsNothing, so its release is what its tree is, isolated or not.
+func TestABranchWithoutStepsRunsNothing(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {isolation: required}\n", "index.html": "first"})
+	p.ok("follow", "--once")
+	p.git("checkout", "-q", "-b", "winter")
+	p.commit("Winter", map[string]string{"index.html": "winter"})
+	p.ok("follow", "--once")
+	for _, run := range p.builds() {
+		if run.Branch == "winter" {
+			assert.Equal(t, []string{"untrusted", "no-steps"}, []string{run.Trust, run.Isolation})
+		}
+	}
+	p.ok("promote", "preview/winter", "--to", "production")
+}
+
 // TestChangesFromOutside follows a proposed change where it can be isolated, and where it cannot.
 func TestChangesFromOutside(t *testing.T) {
 	t.Parallel()

@@ -226,6 +226,8 @@ func trustText(row buildRow) string {
 		return console.Faint(row.Trust)
 	case row.Isolation == builds.IsolationNone:
 		return console.Warn("untrusted, not isolated")
+	case row.Isolation == builds.IsolationNoSteps:
+		return "untrusted, no steps"
 	case row.Network == project.NetworkNone:
 		return "isolated, no network"
 	}

@@ -39,6 +39,10 @@ func (r *Run) holding(ctx context.Context) error {
 		return nil
 	}
 	r.untrusted = &builds.Untrusted{Isolation: builds.IsolationNone}
+	if len(plan.Config.Build.Steps()) == 0 && !plan.Outside() {
+		r.untrusted.Isolation = builds.IsolationNoSteps
+		return nil
+	}
 	if plan.ByHand {
 		return nil // it runs with that person's rights, as a build of their own would
 	}

@@ -95,7 +95,7 @@ type Record struct {
 
 // Untrusted is how an untrusted build ran.
 type Untrusted struct {
-	Isolation string `json:"isolation"`         // what held it: IsolationNone or IsolationBubblewrap
+	Isolation string `json:"isolation"`         // what held it: one of the values below
 	Network   string `json:"network,omitempty"` // what an isolated one could reach: "none" or "outside"
 }
 
@@ -103,11 +103,14 @@ type Untrusted struct {
 const (
 	IsolationNone       = "none"
 	IsolationBubblewrap = "bubblewrap"
+	IsolationNoSteps    = "no-steps" // there was nothing to hold: the files are published as they are
 )
 
 // Contained reports whether what a build made depends on nothing but what its key names: the build was trusted, or isolated. What is not
 // contained belongs in previews only.
-func (u *Untrusted) Contained() bool { return u == nil || u.Isolation == IsolationBubblewrap }
+func (u *Untrusted) Contained() bool {
+	return u == nil || u.Isolation == IsolationBubblewrap || u.Isolation == IsolationNoSteps
+}
 
 // formatOf returns the lowest version that can say it.
 func formatOf(u *Untrusted) int {

@@ -35,5 +35,6 @@ func TestRecordsSayWhoMadeThem(t *testing.T) {
 	assert.True(t, (*builds.Untrusted)(nil).Contained())
 	assert.False(t, how.Contained())
 	assert.True(t, (&builds.Untrusted{Isolation: builds.IsolationBubblewrap, Network: "none"}).Contained())
+	assert.True(t, (&builds.Untrusted{Isolation: builds.IsolationNoSteps}).Contained())
 	assert.False(t, (&builds.Untrusted{Isolation: "something new"}).Contained(), "what is not known holds nothing")
 }
