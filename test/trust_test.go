@@ -22,8 +22,7 @@ import (
 	"orilla.example/orilla/internal/builder"
 )
 
-// isolates says how this machine isolates builds. Where the environment says that its servers are needed, so
-// is this.
+// isolates says how this machine isolates builds. Where it cannot, the test is skipped, and scripts/test says so.
 func isolates(t *testing.T) builder.Means {
 	t.Helper()
 	var means builder.Means
@@ -87,7 +86,7 @@ func newStage(t *testing.T) *stage {
 	return s
 }
 
-// page is what the scripts begin with: all that they say is their page.
+// The scripts begin and end so: all that they say is their page.
 const pageOfAll = "mkdir -p out; { echo '<title>Tides</title>'; "
 
 const endOfPage = "; } >out/index.html 2>&1; exit 0"

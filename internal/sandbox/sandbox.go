@@ -32,7 +32,7 @@ type Bounds struct {
 type Cell struct {
 	Tree      string   // the checkout, absolute: it can be written
 	Temporary string   // an empty folder, absolute: it can be written
-	Files     string   // a folder with what WriteFiles made
+	Files     string   // a folder with the files of FileTexts
 	Hidden    []string // absolute paths that are never shown, even below what is: stores, state, other checkouts
 	Path      []string // the folders of programs, as in PATH
 	Home      string   // of the user: nothing of it is shown but folders of Path
@@ -149,10 +149,10 @@ func below(path, folder string) bool {
 	return folder != "" && (path == folder || strings.HasPrefix(path, strings.TrimSuffix(folder, "/")+"/"))
 }
 
-// fileNames are the files that WriteFiles makes, of /etc.
+// fileNames are the files of FileTexts.
 var fileNames = []string{"passwd", "group", "hosts", "nsswitch.conf", "resolv.conf"}
 
-// Files returns what the files of the cell's /etc hold, by name. They say nothing of this machine.
+// FileTexts returns what the files of the cell's /etc hold, by name. They say nothing of this machine.
 func (c Cell) FileTexts() map[string]string {
 	resolver := ""
 	if c.Outside {
