@@ -91,9 +91,6 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 			if err != nil {
 				return false, err
 			}
-			if newer && plan.Origin.Branch == "" {
-				return true, nil // nothing says that it was taken away
-			}
 			if newer {
 				again, err := repository.Tips(ctx, plan.Origin.Branch, plan.Ref)
 				if err != nil {

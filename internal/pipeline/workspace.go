@@ -156,7 +156,10 @@ func (r *Run) clearUntrusted() error {
 		return err
 	}
 	for _, entry := range entries {
-		base := strings.TrimSuffix(entry.Name(), ".lock") // a folder without a lock is one that a step has taken away
+		base, isLock := strings.CutSuffix(entry.Name(), ".lock")
+		if !isLock && r.young(filepath.Join(folder, base)) {
+			continue // its lock tells; if a step has taken that away, its build may go on
+		}
 		if left, err := lockWorkspace(filepath.Join(folder, base)); left != nil && err == nil {
 			builder.EndStrays(base) // a workspace is named after its build
 			left.once = true
