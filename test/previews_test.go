@@ -546,7 +546,11 @@ func TestReadyOutputOfAnOlderCommitReplacesNoNewer(t *testing.T) {
 	p.ok("deploy", "--from", "dist", "--commit", newer, "--to", "production")
 	p.ok("deploy", "--from", "dist", "--commit", older, "--to", "production", "--yes")
 	assert.Equal(t, older, p.heads()["production"], "somebody who says so may")
-	p.ok("deploy", "--from", "dist", "--to", "production") // of no commit: nothing tells
+	p.git("checkout", "-q", "-b", "winter", newer)
+	winter := p.commit("Winter", map[string]string{"dist/index.html": "winter"})
+	p.git("checkout", "-q", "main")
+	p.ok("deploy", "--from", "dist", "--commit", winter, "--to", "production") // of another branch than the one that is checked out
+	p.ok("deploy", "--from", "dist", "--to", "production")                     // of no commit: nothing tells
 }
 
 // TestWatchingDoesNotPublishItself has the store in the tree that is watched, and saves files that no build reads.

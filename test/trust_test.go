@@ -332,8 +332,9 @@ func TestChangesFromOutside(t *testing.T) {
 	out, _, status := p.run("follow", "--once")
 	assert.Equal(t, 3, status)
 	assert.Contains(t, out, "in isolation only")
-	_, notes, _ := p.run("follow", "--once")
-	assert.NotContains(t, notes, "build:3", "it is not tried again for nothing")
+	began := len(p.builds())
+	p.run("follow", "--once") // it says so again
+	assert.Len(t, p.builds(), began, "it is not begun for nothing")
 	for _, run := range p.builds() {
 		assert.NotContains(t, run.Commit, p.git("rev-parse", "refs/proposed/7/head"), "not even begun")
 	}
@@ -353,7 +354,14 @@ func TestChangesFromOutside(t *testing.T) {
 		}
 	}
 	require.NotEmpty(t, label)
-	assert.NotEqual(t, "preview/"+strings.TrimPrefix(label, "preview/"), "preview/proposed-7-head", "no branch can have its preview")
+	own := 0
+	for name, commit := range p.heads() {
+		if commit == p.git("rev-parse", "refs/heads/proposed/7/head") {
+			own++
+			assert.NotEqual(t, label, name, "no branch can have its preview")
+		}
+	}
+	assert.Equal(t, 1, own, "the branch of the same name keeps its own")
 	rows := document[[]entryRow](p, "history", label)
 	require.NotEmpty(t, rows)
 	address := p.edge()
@@ -478,9 +486,12 @@ func TestAnArchiveInsteadOfCredentials(t *testing.T) {
 	p.git("reset", "-q", "--hard", "HEAD~1")
 	p.fails(2, "full name", "deploy", "--from", archive, "--proposed", "7")
 	p.fails(2, "goes with --from", "deploy", "--proposed", "refs/proposed/7/head")
+	p.fails(2, "leave out --to", "deploy", "--from", archive, "--proposed", "refs/proposed/7/head", "--to", "production")
 	result := document[struct{ Environment, Release string }](p, "deploy", "--from", archive, "--proposed", "refs/proposed/7/head", "--commit", commit)
 	assert.Regexp(t, `^preview/proposed-7-head-[0-9a-f]{8}$`, result.Environment)
-	p.fails(3, "without isolation", "promote", result.Environment, "--to", "production")
+	notes = p.fails(3, "without isolation", "promote", result.Environment, "--to", "production")
+	assert.Contains(t, notes, "orilla promote "+result.Environment+" --to production --yes")
+	p.ok("promote", result.Environment, "--to", "production", "--yes") // as printed
 }
 
 // TestWhatAnIsolatedBuildReaches builds on a machine of its own, in a network namespace, beside another one
@@ -614,4 +625,70 @@ func TestNothingIsolatedOutlivesAKilledBuilder(t *testing.T) {
 	folders, err := filepath.Glob(filepath.Join(p.home, "cache", "work", "corvane", "untrusted", "*"))
 	require.NoError(t, err)
 	assert.Empty(t, folders, "what killed builds left is gone")
+}
+
+// TestPartnersThatDoNotWork puts programs in the place of bubblewrap and pasta that fail, or never come to an end.
+func TestPartnersThatDoNotWork(t *testing.T) {
+	t.Parallel()
+	isolates(t)
+	for name, test := range map[string]struct {
+		program, text string
+		check         func(t *testing.T, p *place, out, notes string, status int)
+	}{
+		"bubblewrap fails": {"bwrap", "#!/bin/sh\necho 'bwrap: no namespaces for you' >&2\nexit 1\n", func(t *testing.T, p *place, out, notes string, status int) {
+			assert.Equal(t, 3, status)
+			assert.Contains(t, out+notes, "no namespaces for you")
+			assert.Len(t, p.builds(), 1, "it was not begun")
+		}},
+		"pasta never comes to an end": {"pasta", "#!/bin/sh\nexec sleep 4713\n", func(t *testing.T, p *place, _, notes string, status int) {
+			assert.Zero(t, status)
+			assert.Contains(t, notes, "isolated builds have no network")
+			for _, run := range p.builds() {
+				if run.Branch == "winter" {
+					assert.Equal(t, []string{"bubblewrap", "none"}, []string{run.Isolation, run.Network})
+				}
+			}
+			out, _ := exec.Command("pgrep", "-f", "sleep 4713").Output()
+			assert.Empty(t, string(out), "it is ended")
+		}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := newPlace(t)
+			p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: [sh build.sh], output: out, isolation: required}\n", "build.sh": shown})
+			p.ok("deploy")
+			p.git("checkout", "-q", "-b", "winter")
+			p.commit("Winter", map[string]string{"page": "2"})
+			programs := t.TempDir()
+			require.NoError(t, os.WriteFile(filepath.Join(programs, test.program), []byte(test.text), 0o755))
+			p.env = append(p.env, "PATH="+programs+":"+os.Getenv("PATH"))
+			out, notes, status := p.run("deploy")
+			test.check(t, p, out, notes, status)
+		})
+	}
+}
+
+// TestIsolationThatStopsWorkingIsNotTheCommitsFault remembers that isolation works, where it does not.
+func TestIsolationThatStopsWorkingIsNotTheCommitsFault(t *testing.T) {
+	t.Parallel()
+	isolates(t)
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: [sh build.sh], output: out, isolation: required}\n", "build.sh": shown})
+	p.git("checkout", "-q", "-b", "winter")
+	programs := t.TempDir()
+	real, err := exec.LookPath("bwrap")
+	require.NoError(t, err)
+	broken := filepath.Join(programs, "broken")
+	wrapper := "#!/bin/sh\n[ ! -e " + broken + " ] || { echo 'bwrap: not any more' >&2; exit 1; }\nexec " + real + ` "$@"` + "\n"
+	require.NoError(t, os.WriteFile(filepath.Join(programs, "bwrap"), []byte(wrapper), 0o755))
+	p.env = append(p.env, "PATH="+programs+":"+os.Getenv("PATH"))
+	p.ok("deploy")
+
+	require.NoError(t, os.WriteFile(broken, nil, 0o644))
+	p.commit("Winter", map[string]string{"page": "2"})
+	notes := p.fails(1, "do not work on this machine any more", "deploy")
+	assert.Contains(t, notes, "not any more")
+	p.fails(3, "must be isolated", "deploy") // it looks again, and knows
+	require.NoError(t, os.Remove(broken))
+	p.ok("deploy")
 }

@@ -73,7 +73,7 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 			problem.Code = "time-limit"
 			return steps, problem
 		case err != nil:
-			return steps, notRun(err, stepFailed(lines, spec.First+i, command, "could not be run: %v", err), spec.Session.options.Bounds)
+			return steps, notRun(err, lines, spec.First+i, command, spec.Session.options.Bounds)
 		case step.Exit != 0:
 			return steps, stepFailed(lines, spec.First+i, command, "ended with status %d", step.Exit)
 		}
@@ -81,17 +81,24 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 	return steps, nil
 }
 
-// notRun says why a step has no status.
-func notRun(err error, problem *fault.Error, bounds sandbox.Bounds) error {
+// notRun says why a step has no status: this machine could not run it, or it took more than it may.
+func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.Bounds) error {
 	over, is := errors.AsType[*OverError](err)
 	if !is {
-		problem.Kind = fault.Failed // this machine's fault, not the commit's
+		problem := stepFailed(lines, i, command, "could not be run: %v", err)
+		problem.Kind = fault.Failed // not the commit's fault
+
 		return problem
 	}
-	allowed := map[string]string{"memory": humanize.Bytes(uint64(bounds.Memory)) + " of memory", "disk": humanize.Bytes(uint64(bounds.Disk)) + " on the disk, or all that is free",
-		"processes": fmt.Sprint(bounds.Tasks) + " processes and threads"}[over.What]
-	problem.What, _, _ = strings.Cut(problem.What, " could not be run")
-	problem.What += " was ended: it took more than " + allowed
+
+	allowed := fmt.Sprintf("%d processes and threads", bounds.Tasks)
+	switch over.What {
+	case "memory":
+		allowed = humanize.Bytes(uint64(bounds.Memory)) + " of memory"
+	case "disk":
+		allowed = humanize.Bytes(uint64(bounds.Disk)) + " on the disk, or all that is free"
+	}
+	problem := stepFailed(lines, i, command, "was ended: it took more than %s", allowed)
 	problem.Code = "over-limit"
 
 	return problem.Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)

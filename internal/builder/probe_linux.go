@@ -1,7 +1,6 @@
 package builder
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -112,14 +111,8 @@ func tryCell(ctx context.Context, means Means, outside bool) string {
 		return err.Error()
 	}
 	defer session.Close()
-	var out bytes.Buffer
-	exit, err := session.Run(ctx, []string{"/bin/sh", "-c", "true"}, cell.Tree, []string{"PATH=/usr/bin:/bin"}, &out)
-	switch {
-	case err != nil:
+	if err := session.Check(ctx); err != nil {
 		return err.Error()
-	case exit != 0:
-		lines := strings.Split(strings.TrimSpace(out.String()), "\n")
-		return Readable([]byte(lines[len(lines)-1]))
 	}
 	return ""
 }

@@ -1,6 +1,9 @@
 package builder
 
 import (
+	"bytes"
+	"context"
+	"errors"
 	"os"
 	"path/filepath"
 
@@ -44,4 +47,20 @@ func Furnish(cell sandbox.Cell) error {
 		}
 	}
 	return nil
+}
+
+// Check makes sure that steps can run: that their keeper is there and, where they are isolated, that nothing runs well in the cell. What
+// worked a while ago may no longer: somebody has changed what users may do. Without this look, the commit would be blamed.
+func (s *Session) Check(ctx context.Context) error {
+	if err := s.Wait(ctx); err != nil || s.options.Cell == nil {
+		return err
+	}
+	var out bytes.Buffer
+	exit, err := s.Run(ctx, []string{"/bin/sh", "-c", "true"}, s.options.Cell.Tree, []string{"PATH=/usr/bin:/bin"}, &out)
+	if err != nil || exit == 0 {
+		return err
+	}
+	lines := bytes.Split(bytes.TrimSpace(out.Bytes()), []byte("\n"))
+
+	return errors.New(Readable(lines[len(lines)-1]))
 }

@@ -77,7 +77,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	run := &pipeline.Run{
 		Plan: plan, Store: s.store, Report: report, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now, DryRun: o.dryRun,
 		Frozen:      func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-		Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, o.yes) },
+		Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, typed, o) },
 	}
 	if err := a.waitFor(run, o.waitOptions); err != nil {
 		return err
@@ -100,9 +100,9 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 }
 
 // askUncontained asks whether to put live what an untrusted branch built without isolation.
-func (a *app) askUncontained(ctx context.Context, record builds.Record, environment string, yes bool) error {
-	refusal := pipeline.UncontainedRefusal(record, environment)
-	if yes {
+func (a *app) askUncontained(ctx context.Context, record builds.Record, environment, typed string, o promoteOptions) error {
+	refusal := pipeline.UncontainedRefusal(record, environment).Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
+	if o.yes {
 		a.Note("%s built on the untrusted branch %s, without isolation", console.Warn("note:"), record.Branch)
 		return nil
 	}

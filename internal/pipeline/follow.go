@@ -650,7 +650,8 @@ func (f *Follower) again(done *finishedJob) bool {
 		failed = failing{commit: done.job.Commit}
 	}
 	failed.times++
-	if failed.times >= follow.MostTries && !f.Project.Standing.Trusts(ref) {
+	trusted := f.Project.Standing.Trusts(ref)
+	if failed.times >= follow.MostTries && !trusted {
 		done.event.Kind, done.event.Why = "failed", fmt.Sprintf("given up after %d tries: %s", failed.times, problemLine(done.event.Error))
 		delete(f.failures, ref)
 		delete(f.held, ref)
@@ -658,7 +659,7 @@ func (f *Follower) again(done *finishedJob) bool {
 
 		return false
 	}
-	pause := follow.Pause(failed.times)
+	pause := follow.Pause(failed.times, trusted)
 	failed.until = f.now().Add(pause)
 	f.failures[ref] = failed
 	done.event.Why = "tried again in " + pause.String()

@@ -206,6 +206,9 @@ func (r *Run) build(ctx context.Context, folder string, todo steps, at logPlace)
 	if len(todo.prepare)+len(todo.run) == 0 {
 		return record, os.WriteFile(at.log(), nil, 0o600)
 	}
+	if err := r.checkSession(ctx, todo.session); err != nil {
+		return record, err
+	}
 	got, err := builder.Prepare(ctx, r.wanted(todo, at, folder))
 	if err != nil {
 		return record, err

@@ -39,7 +39,7 @@ func (plan *Plan) wanted(ctx context.Context, head journal.Entry) error {
 	if err != nil {
 		return err
 	}
-	if !onBranch {
+	if !onBranch && plan.Origin.Source == journal.FromCommit { // of ready output, the branch is only the one that is checked out
 		return fault.New(fault.Refused, "superseded", "%s is no longer on %s: it was replaced there", source.Short(mine), plan.Origin.Branch).At("%s", head.Label()).
 			Then("to put it live all the same, deploy it by hand: orilla deploy %s --to %s --yes", source.Short(mine), journal.DisplayName(plan.Environment))
 	}

@@ -66,7 +66,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	}
 	branch := order.Branch
 	var err error
-	if order.From != "" && order.Ref != "" && order.To == "" {
+	if order.From != "" && order.Ref != "" {
 		order.To, branch = p.PreviewOf(order.Ref), strings.TrimPrefix(order.Ref, "refs/")
 	}
 	switch {
@@ -226,6 +226,9 @@ func (p *Project) checkOrder(order Order, site string) error {
 	case order.SaidCommit != "" && order.From == "":
 		return fault.New(fault.Usage, "one-source", "--commit says where ready output comes from, and goes with --from").
 			Then("to publish that commit: orilla deploy %s", order.SaidCommit)
+	case order.Ref != "" && order.From != "" && order.To != "":
+		return fault.New(fault.Usage, "one-target", "--proposed says where the output goes: to the preview of that change").
+			Then("leave out --to; to put it elsewhere once it was looked at: orilla promote %s --to %s", p.PreviewOf(order.Ref), order.To)
 	case order.Ref != "" && order.From != "" && (!strings.HasPrefix(order.Ref, "refs/") || strings.HasPrefix(order.Ref, "refs/heads/")):
 		return fault.New(fault.Usage, "bad-ref", "%q is not the full name of a proposed change's ref", order.Ref).Then("write it as your code host does: --proposed refs/proposed/7/head")
 	case site == "":

@@ -101,11 +101,13 @@ func (r *Run) vouched(record builds.Record) error {
 }
 
 // UncontainedRefusal is the message for a release that belongs in previews only.
-func UncontainedRefusal(record builds.Record, environment string) error {
-	return fault.New(fault.Refused, "uncontained", "the release was built on the untrusted branch %s, without isolation, so its files may be something else than its commit makes", record.Branch).
-		At("build of %s", source.Short(record.Commit)).
-		Then("build it again where it counts: merge it, or orilla deploy %s --to %s", source.Short(record.Commit), journal.DisplayName(environment)).
-		Then("or say that you have looked at it: orilla promote ... --yes")
+func UncontainedRefusal(record builds.Record, environment string) *fault.Error {
+	problem := fault.New(fault.Refused, "uncontained", "the release was built on the untrusted branch %s, without isolation, so its files may be something else than its commit makes", record.Branch)
+	if record.Commit != "" && record.Source == journal.FromCommit {
+		problem = problem.At("build of %s", source.Short(record.Commit)).
+			Then("build it again where it counts: merge it, or orilla deploy %s --to %s", source.Short(record.Commit), journal.DisplayName(environment))
+	}
+	return problem
 }
 
 // unbound refuses a release whose build was told of another place than the plan's environment.

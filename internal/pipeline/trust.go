@@ -31,6 +31,17 @@ func (p *Project) Means(ctx context.Context) builder.Means {
 	return p.means.value
 }
 
+// forgetMeans lets the next build find out again how this machine can isolate builds.
+func (p *Project) forgetMeans() {
+	os.Remove(filepath.Join(p.Places.Cache, "isolation")) //nolint:errcheck // it lasts a day at most
+	if p.means == nil {
+		return
+	}
+	p.means.mutex.Lock()
+	defer p.means.mutex.Unlock()
+	p.means.known = false
+}
+
 // holding decides how the plan's build is held. r.untrusted is nil afterwards if it is trusted. A change from
 // outside the repository is built in isolation or not at all.
 func (r *Run) holding(ctx context.Context) error {
@@ -127,6 +138,25 @@ func (r *Run) options(w *workspace) builder.Options {
 	o.Cell = &sandbox.Cell{Tree: w.Tree(), Temporary: w.temporary(), Files: filepath.Join(w.Folder, "etc"), Hidden: r.hidden(), Path: path, Home: home,
 		Outside: r.untrusted.Network == project.NetworkOutside, Tasks: o.Bounds.Tasks, Strict: r.means.Strict}
 	return o
+}
+
+// checkSession makes sure that steps can run. If isolation stopped working, the next build finds out anew what this machine can do.
+func (r *Run) checkSession(ctx context.Context, session *builder.Session) error {
+	if session == nil {
+		return nil
+	}
+	err := session.Check(ctx)
+	if err == nil || ctx.Err() != nil {
+		return ctx.Err()
+	}
+	problem := fault.New(fault.Failed, "keeper", "the process that runs the steps does not work").Because(err)
+	if r.untrusted == nil || r.untrusted.Isolation != builds.IsolationBubblewrap {
+		return problem
+	}
+	r.Plan.Project.forgetMeans()
+
+	return fault.New(fault.Failed, "isolation", "isolated builds do not work on this machine any more").Because(err).
+		Then("orilla doctor says what is missing")
 }
 
 // hidden are the places that no isolated build sees, wherever they lie.

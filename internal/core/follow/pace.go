@@ -8,7 +8,8 @@ import (
 // Bounds on what one ref can cost. Anybody may push to some.
 const (
 	firstPause = 5 * time.Second
-	longest    = 30 * time.Minute
+	longest    = 30 * time.Minute // between tries of a commit that is not trusted
+	mostly     = 5 * time.Minute  // of one that is: whoever waits for it should not wait long once the store answers again
 	// MostTries is how often a commit that is not trusted is tried before it is given up.
 	MostTries = 8
 	// PerHour is how many builds one ref from outside may begin within an hour.
@@ -19,11 +20,15 @@ const (
 
 // Pause returns how long a commit waits that could not be built, for reasons that may pass, so many times in
 // a row: twice as long each time.
-func Pause(failures int) time.Duration {
+func Pause(failures int, trusted bool) time.Duration {
+	most := longest
+	if trusted {
+		most = mostly
+	}
 	pause := firstPause
 	for range failures - 1 {
-		if pause *= 2; pause >= longest {
-			return longest
+		if pause *= 2; pause >= most {
+			return most
 		}
 	}
 	return pause

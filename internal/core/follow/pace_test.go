@@ -12,14 +12,15 @@ import (
 func TestPausesGrowUpToABound(t *testing.T) {
 	total := time.Duration(0)
 	for i, want := range []time.Duration{5 * time.Second, 10 * time.Second, 20 * time.Second, 40 * time.Second} {
-		assert.Equal(t, want, follow.Pause(i+1))
+		assert.Equal(t, want, follow.Pause(i+1, false))
 	}
 	for i := 1; i < 1000; i++ {
-		assert.LessOrEqual(t, follow.Pause(i), 30*time.Minute)
-		assert.GreaterOrEqual(t, follow.Pause(i+1), follow.Pause(i))
+		assert.LessOrEqual(t, follow.Pause(i, false), 30*time.Minute)
+		assert.LessOrEqual(t, follow.Pause(i, true), 5*time.Minute)
+		assert.GreaterOrEqual(t, follow.Pause(i+1, false), follow.Pause(i, false))
 	}
 	for i := range follow.MostTries {
-		total += follow.Pause(i + 1)
+		total += follow.Pause(i+1, false)
 	}
 	assert.Less(t, total, time.Hour)
 }
