@@ -692,3 +692,30 @@ func TestIsolationThatStopsWorkingIsNotTheCommitsFault(t *testing.T) {
 	require.NoError(t, os.Remove(broken))
 	p.ok("deploy")
 }
+
+// TestDoctorSaysWhatUntrustedBuildsCanDo, and what their previews share with production.
+func TestDoctorSaysWhatUntrustedBuildsCanDo(t *testing.T) {
+	t.Parallel()
+	programs := t.TempDir() // no bubblewrap that works
+	require.NoError(t, os.WriteFile(filepath.Join(programs, "bwrap"), []byte("#!/bin/sh\necho 'not here' >&2; exit 1\n"), 0o755))
+	const shares = "production: {addresses: ['https://www.corvane.example/']}}\npreviews: {addresses: ['https://{preview}.preview.corvane.example/']"
+	for name, test := range map[string]struct{ config, says, not string }{
+		"every branch is trusted":      {"build: {trust: ['*']}\n", "every branch is trusted", "cookies"},
+		"branches are not isolated":    {"build: {run: ['true']}\n", "untrusted builds can read and change what this user can: bubblewrap does not work here: not here", "refused"},
+		"they must be":                 {"build: {isolation: required}\n", "untrusted builds are refused here", "can read"},
+		"isolation is off":             {"build: {isolation: 'off'}\n", "build.isolation is off", "refused"},
+		"changes from outside":         {"build: {trust: ['*']}\npreviews: {refs: ['refs/proposed/*/head']}\n", "changes from outside are refused here", "can read"},
+		"previews share a domain":      {"environments: {" + shares + "}\n", "previews and production share corvane.example", "refused"},
+		"previews have one of theirs":  {strings.Replace("environments: {"+shares+"}\n", "preview.corvane", "corvane-previews", 1), "untrusted builds", "cookies"},
+		"changes from outside as well": {"previews: {refs: ['refs/proposed/*/head']}\n", "changes from outside are refused here, and untrusted builds can read", "cookies"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t)
+			p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n" + test.config, "index.html": "x"})
+			p.env = append(p.env, "PATH="+programs+":"+os.Getenv("PATH"))
+			out, _, _ := p.run("doctor")
+			assert.Contains(t, out, test.says)
+			assert.NotContains(t, out, test.not)
+		})
+	}
+}

@@ -162,8 +162,12 @@ func checkTrust(ctx context.Context, p *pipeline.Project) []examined {
 		findings = append(findings, examined{"trust", "good", "every branch is trusted, and no changes from outside are built", ""})
 	case standing.Build.Isolation == project.IsolateOff:
 		findings = append(findings, examined{"trust", "remark", "builds of untrusted branches are not isolated: build.isolation is off", "build.isolation: auto"})
-	case means.Bubblewrap == "" && (outside || standing.Build.Isolation == project.IsolateRequired):
+	case means.Bubblewrap == "" && standing.Build.Isolation == project.IsolateRequired:
 		findings = append(findings, examined{"trust", "remark", "untrusted builds are refused here: " + means.Why, means.Hint})
+	case means.Bubblewrap == "" && outside && standing.TrustsAll():
+		findings = append(findings, examined{"trust", "remark", "changes from outside are refused here: " + means.Why, means.Hint})
+	case means.Bubblewrap == "" && outside:
+		findings = append(findings, examined{"trust", "remark", "changes from outside are refused here, and untrusted builds can read and change what this user can: " + means.Why, means.Hint})
 	case means.Bubblewrap == "":
 		findings = append(findings, examined{"trust", "remark", "untrusted builds can read and change what this user can: " + means.Why, means.Hint})
 	case means.Pasta == "" && standing.Build.Network == project.NetworkOutside:

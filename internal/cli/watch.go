@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"orilla.example/orilla/internal/console"
@@ -20,7 +19,12 @@ func (a *app) watch(ctx context.Context, p *pipeline.Project, o *deployOptions) 
 		return fault.New(fault.Usage, "usage", "--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
 			Then("orilla deploy --working-tree --watch --to preview/NAME")
 	}
-	saves := workbench.Saves(ctx, p, a.ownFolder(p))
+	address, root := a.storeAddress(p)
+	own, err := pipeline.StoreFolder(address, root, a.places)
+	if err != nil {
+		return err
+	}
+	saves := workbench.Saves(ctx, p, own)
 	if err := a.deployOnce(ctx, p, o); err != nil && fault.KindOf(err) != fault.BuildFailed && fault.KindOf(err) != fault.Findings {
 		return err
 	} else if err != nil {
@@ -47,18 +51,6 @@ func (a *app) watch(ctx context.Context, p *pipeline.Project, o *deployOptions) 
 			live = now
 		}
 	}
-}
-
-// ownFolder is the folder that the store is, absolute; "" for a store elsewhere.
-func (a *app) ownFolder(p *pipeline.Project) string {
-	address, root := a.storeAddress(p)
-	if address == "" || strings.Contains(address, "://") {
-		return ""
-	}
-	if !filepath.IsAbs(address) {
-		address = filepath.Join(root, filepath.FromSlash(address))
-	}
-	return filepath.Clean(address)
 }
 
 // republish publishes the working tree once more, and says so in one line. It returns the release that is live then.

@@ -104,6 +104,14 @@ func NotOpen(place string, err error) error {
 	return troubleAt(place, err)
 }
 
+// StoreFolder returns the folder of this machine that a store's address means, as OpenStore takes it; "" for one that is elsewhere.
+func StoreFolder(address, root string, places Places) (string, error) {
+	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
+		return "", nil
+	}
+	return storeFolder(address, root, places)
+}
+
 func storeFolder(address, root string, places Places) (string, error) {
 	if address == "" {
 		return filepath.Join(places.Data, "store"), nil
