@@ -60,13 +60,17 @@ type stage struct {
 	outside string // a folder beside everything, with a canary
 	home    string // of the person who follows
 	served  string // a service of this machine
+
+	// Each stage has secrets of its own: those of programs that another one just starts can be read for a moment.
+	buildSecret, storeSecret string
 }
 
 const canary = "canary-of-the-harbour-master"
 
-func newStage(t *testing.T) *stage {
+func newStage(t *testing.T, name string) *stage {
 	p := newPlace(t)
-	s := &stage{place: p, outside: filepath.Join(t.TempDir(), "outside"), home: filepath.Join(t.TempDir(), "person")}
+	s := &stage{place: p, outside: filepath.Join(t.TempDir(), "outside"), home: filepath.Join(t.TempDir(), "person"),
+		buildSecret: buildSecret + name, storeSecret: storeSecret + name}
 	for _, folder := range []string{s.outside, s.home} {
 		require.NoError(t, os.MkdirAll(folder, 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, "canary"), []byte(canary), 0o644))
@@ -82,7 +86,7 @@ func newStage(t *testing.T) *stage {
 	listener, err := net.Listen("unix", agent)
 	require.NoError(t, err)
 	t.Cleanup(func() { listener.Close() }) //nolint:errcheck // a test
-	p.env = append(p.env, "HOME="+s.home, "SSH_AUTH_SOCK="+agent, "MAP_KEY="+buildSecret, "AWS_SECRET_ACCESS_KEY="+storeSecret, "ORILLA_WAKE_SECRET="+storeSecret)
+	p.env = append(p.env, "HOME="+s.home, "SSH_AUTH_SOCK="+agent, "MAP_KEY="+s.buildSecret, "AWS_SECRET_ACCESS_KEY="+s.storeSecret, "ORILLA_WAKE_SECRET="+s.storeSecret)
 	return s
 }
 
@@ -115,7 +119,7 @@ func (s *stage) attacks() map[string]attack {
 	}
 	return map[string]attack{
 		"environment-of-others": {script: pageOfAll + `cat /proc/*/environ /proc/*/task/*/environ | tr '\0' '\n' | grep -a -e tide -e store-key; env; echo looked` + endOfPage,
-			check: nothing(buildSecret, storeSecret)},
+			check: nothing(s.buildSecret, s.storeSecret)},
 		"memory-of-the-follower": {open: true, script: pageOfAll + `for p in /proc/[0-9]*; do grep -qa internal:keeper $p/cmdline && echo "sees a keeper"; grep -qa follow $p/cmdline && echo "sees the follower"; done; echo looked` + endOfPage,
 			check: nothing("sees")},
 		"agent": {script: pageOfAll + `echo "agent ${SSH_AUTH_SOCK:-none}"; echo looked` + endOfPage, check: func(t *testing.T, run buildRow, page string) {
@@ -158,8 +162,8 @@ func (s *stage) attacks() map[string]attack {
 			assert.NotEqual(t, "running", run.State)
 		}},
 		"secret-in-base64": {script: pageOfAll + `printf %s "$MAP_KEY$AWS_SECRET_ACCESS_KEY$ORILLA_WAKE_SECRET" | base64; echo looked` + endOfPage,
-			check: nothing(base64.StdEncoding.EncodeToString([]byte(buildSecret)), base64.StdEncoding.EncodeToString([]byte(storeSecret))[:16])},
-		"settings-of-its-own": {script: pageOfAll + `echo looked` + endOfPage, check: nothing(buildSecret)},
+			check: nothing(base64.StdEncoding.EncodeToString([]byte(s.buildSecret)), base64.StdEncoding.EncodeToString([]byte(s.storeSecret))[:16])},
+		"settings-of-its-own": {script: pageOfAll + `echo looked` + endOfPage, check: nothing(s.buildSecret)},
 	}
 }
 
@@ -174,7 +178,7 @@ func TestHostileBranches(t *testing.T) {
 			if isolation == "required" {
 				isolates(t)
 			}
-			s := newStage(t)
+			s := newStage(t, isolation)
 			config := "site: corvane\nbuild: {prepare: ['mkdir -p deps; echo clean >deps/a'], run: [sh build.sh], output: out, keep: [deps], secrets: [MAP_KEY], isolation: %s, secrets_for: [main]%s}\n" +
 				"limits: {build_disk: 50MB, build_processes: 150, build_memory: 200MB, files: 5000}\ncheck: {ignore: [no-icon]}\n"
 			good := "mkdir -p out; echo \"<title>Tides</title>$(cat deps/*) ${#MAP_KEY}\" >out/index.html\n"
@@ -195,9 +199,14 @@ func TestHostileBranches(t *testing.T) {
 			}
 			s.git("checkout", "-q", "main")
 			began := time.Now()
-			s.run("follow", "--once") // some of the branches fail
+			said, notes, _ := s.run("follow", "--once") // some of the branches fail
 			t.Logf("%s: %d branches in %s", isolation, len(attacks), time.Since(began).Round(time.Millisecond))
 
+			t.Cleanup(func() {
+				if t.Failed() {
+					t.Logf("%s\n%s", said, notes)
+				}
+			})
 			runs := map[string]buildRow{}
 			for _, run := range s.builds() {
 				runs[run.Branch] = run
@@ -222,7 +231,7 @@ func TestHostileBranches(t *testing.T) {
 					attack.check(t, run, page)
 					log, _, _ := s.run("log", run.Build)
 					assert.NotContains(t, log, canary)
-					assert.NotContains(t, log, storeSecret)
+					assert.NotContains(t, log, s.storeSecret)
 				})
 			}
 
@@ -232,7 +241,7 @@ func TestHostileBranches(t *testing.T) {
 			s.ok("files", "production", "--export", folder)
 			data, err := os.ReadFile(filepath.Join(folder, "index.html"))
 			require.NoError(t, err)
-			assert.Equal(t, fmt.Sprintf("<title>Tides</title>clean %d\n", len(buildSecret)), string(data), "production's bytes are what they should be")
+			assert.Equal(t, fmt.Sprintf("<title>Tides</title>clean %d\n", len(s.buildSecret)), string(data), "production's bytes are what they should be")
 			s.ok("store", "verify")
 			for _, trace := range []string{"fsmonitor", "hook"} {
 				assert.NoFileExists(t, filepath.Join(s.outside, trace))

@@ -157,10 +157,14 @@ func (r *Run) clearUntrusted() error {
 	}
 	for _, entry := range entries {
 		base, isLock := strings.CutSuffix(entry.Name(), ".lock")
-		if !isLock && r.young(filepath.Join(folder, base)) {
+		var options []flock.Option
+		switch {
+		case isLock: // one that a step takes away just now is not made anew: whoever holds it would not be noticed
+			options = append(options, flock.SetFlag(os.O_RDWR))
+		case r.young(filepath.Join(folder, base)):
 			continue // its lock tells; if a step has taken that away, its build may go on
 		}
-		if left, err := lockWorkspace(filepath.Join(folder, base)); left != nil && err == nil {
+		if left, err := lockWorkspace(filepath.Join(folder, base), options...); left != nil && err == nil {
 			builder.EndStrays(base) // a workspace is named after its build
 			left.once = true
 			left.release()
@@ -214,8 +218,8 @@ func globEscape(path string) string {
 }
 
 // lockWorkspace returns a workspace, or nil if another process uses it.
-func lockWorkspace(folder string) (*workspace, error) {
-	w := &workspace{Workspace: source.Workspace{Folder: folder}, lock: flock.New(folder + ".lock")}
+func lockWorkspace(folder string, options ...flock.Option) (*workspace, error) {
+	w := &workspace{Workspace: source.Workspace{Folder: folder}, lock: flock.New(folder+".lock", options...)}
 	locked, err := w.lock.TryLock()
 	if err != nil || !locked {
 		return nil, err
