@@ -58,7 +58,7 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 		defer hold.Drop(ctx)
 	}
 	tell, end := a.working()
-	copied, err := upkeep.Copy(ctx, from, to, sites, upkeep.CopyOptions{Rate: limit, Parallel: o.parallel, Tell: tell, Settle: func(put func(string) bool) (bool, error) {
+	copied, err := upkeep.Copy(ctx, from, to, sites, upkeep.CopyOptions{Rate: limit, Parallel: o.parallel, Tell: tell, Writer: hold.Writer(), Settle: func(put func(string) bool) (bool, error) {
 		return hold.Settle(ctx, put, func(who string) { a.Note("waiting for %s, who is removing something there", source.PersonName(who)) })
 	}})
 	end()

@@ -92,7 +92,7 @@ func (s *Steward) Now() time.Time { return time.Now().Add(s.hold.Ahead) }
 
 // Append writes the next entry of an environment's journal and tells edge nodes.
 func (s *Steward) Append(ctx context.Context, environment string, decide journal.Decide) (journal.Entry, error) {
-	entry, err := JournalOf(s.Store, s.Site, environment, s.Now).Append(ctx, journal.Entry{Number: s.hints[environment]}, decide)
+	entry, err := JournalOf(s.hold.Writer(), s.Site, environment, s.Now).Append(ctx, journal.Entry{Number: s.hints[environment]}, decide)
 	if err == nil {
 		s.hints.Pulse(ctx, s.Store, entry)
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/store/file"
@@ -164,6 +165,9 @@ func troubleAt(address string, err error) error {
 		return trouble(fault.Refused, "host-key-unknown", "the server is not known, so it could be another one").
 			With("the line to add to "+host.File+", once you know that it is right:", host.Line).
 			Then("compare the key with what the server's owner says, and add the line")
+	case errors.Is(err, journal.ErrInDoubt):
+		return trouble(fault.Failed, "in-doubt", "the store stopped answering while the entry was written: whether it counts is not known").
+			Then("orilla status, once the store answers again, shows what is live; run the command again only if this did not arrive")
 	case errors.Is(err, storage.ErrUntrusted):
 		return trouble(fault.Refused, "untrusted", "the server cannot prove who it is").Then("look at its certificate, or at the file of known hosts")
 	case errors.Is(err, storage.ErrClock):

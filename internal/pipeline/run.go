@@ -251,7 +251,15 @@ func FrozenRefusal(head journal.Entry) error {
 }
 
 func (r *Run) journal() *journal.Journal {
-	return JournalOf(r.Store, r.Plan.Site, r.Plan.Environment, r.now)
+	return JournalOf(r.writer(), r.Plan.Site, r.Plan.Environment, r.now)
+}
+
+// writer is the store for what counts: it writes nothing once the run's pin has lapsed.
+func (r *Run) writer() storage.Store {
+	if r.hold == nil {
+		return r.Store
+	}
+	return r.hold.Writer()
 }
 
 // reuse finds a release that was already built from the same inputs.
@@ -282,7 +290,7 @@ func (r *Run) reuse(ctx context.Context) (bool, error) {
 	if !r.sameLeftOut(record) {
 		return false, nil // the output has other files then
 	}
-	if r.hold.Doomed(storage.ReleaseKey(r.Plan.Site, record.Release.String())) {
+	if r.hold.Doomed(storage.ReleaseKey(r.Plan.Site, record.Release.String())) || r.hold.Doomed(r.keyOf(record)) {
 		return false, nil
 	}
 	reader, err := r.open(ctx, record.Release)
@@ -319,6 +327,7 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 		put := r.putter(ctx)
 		defer put.Discard()
 		err := keep(ctx, put, next.objects)
+		put.rely(storage.ReleaseKey(r.Plan.Site, id.String()))
 		if err == nil {
 			again, err = put.settle(ctx, r)
 		}

@@ -92,6 +92,7 @@ func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader,
 		return false, err
 	}
 	r.result.Log = record.Log
+	put.rely(storage.ReleaseKey(r.Plan.Site, index.ID.String()))
 	err = r.timed("commit", "", func() error {
 		if again, err = put.settle(ctx, r); again || err != nil {
 			return err
@@ -107,7 +108,8 @@ func (r *Run) storeOnce(ctx context.Context, output ready, live *release.Reader,
 type putting struct {
 	*publish.Rolling
 	mutex sync.Mutex
-	keys  map[digest.Digest]struct{}
+	keys  map[digest.Digest]struct{} // of objects
+	root  string                     // the key of the root that will be written
 }
 
 // Bytes after which what was uploaded is committed, so that an upload that is interrupted goes on from there. A store far away takes
@@ -139,6 +141,9 @@ func (p *putting) note(d digest.Digest) {
 	p.keys[d] = struct{}{}
 }
 
+// rely says which root will be written: should it be there, and be on its way out, then it must be gone before it is made again.
+func (p *putting) rely(root string) { p.root = root }
+
 // settle commits, and makes sure that nobody removes or has removed what was put.
 func (p *putting) settle(ctx context.Context, r *Run) (again bool, err error) {
 	if err := p.Commit(); err != nil {
@@ -147,7 +152,7 @@ func (p *putting) settle(ctx context.Context, r *Run) (again bool, err error) {
 	return r.hold.Settle(ctx, func(key string) bool {
 		d, isObject := digest.FromKey(key)
 		_, put := p.keys[d]
-		return isObject && put
+		return isObject && put || key == p.root
 	}, r.waiting)
 }
 
@@ -349,14 +354,14 @@ func (r *Run) record(ctx context.Context, record builds.Record, root []byte) err
 		}
 	}
 	last, newest, found, err := builds.Last(ctx, r.Store, r.Plan.Site, record.Key, func(b builds.Record) bool {
-		return b.Outcome == builds.Succeeded && b.Release == record.Release && sameRules(b.Rules, record.Rules) && r.Plan.Origin.Source == journal.FromOutput
+		return !r.hold.Doomed(r.keyOf(b)) && b.Outcome == builds.Succeeded && b.Release == record.Release && sameRules(b.Rules, record.Rules) && r.Plan.Origin.Source == journal.FromOutput
 	})
 	if err != nil {
 		return err
 	}
 	if found && root != nil { // the same output again: how it came to be is recorded already
 		r.result.Build = last
-		err := r.Store.Create(ctx, storage.ReleaseKey(r.Plan.Site, record.Release.String()), root)
+		err := r.writer().Create(ctx, storage.ReleaseKey(r.Plan.Site, record.Release.String()), root)
 		if errors.Is(err, storage.ErrExists) {
 			return nil
 		}
@@ -374,9 +379,18 @@ func (r *Run) record(ctx context.Context, record builds.Record, root []byte) err
 	}
 }
 
-// commitRecord reports whether another build of the same key took the number meanwhile.
+// keyOf is where a build of the plan's site is recorded.
+func (r *Run) keyOf(record builds.Record) string {
+	return storage.BuildKey(r.Plan.Site, record.Key, record.Number)
+}
+
+// commitRecord reports whether the number is taken: by another build of the same key meanwhile, or by one whose record is on its way out
+// and may be removed again.
 func (r *Run) commitRecord(ctx context.Context, record builds.Record, root []byte) (taken bool, err error) {
-	batch, err := r.Store.Begin(ctx)
+	if r.hold.Doomed(r.keyOf(record)) {
+		return true, nil
+	}
+	batch, err := r.writer().Begin(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -385,7 +399,7 @@ func (r *Run) commitRecord(ctx context.Context, record builds.Record, root []byt
 	if err != nil {
 		return false, err
 	}
-	key := storage.BuildKey(r.Plan.Site, record.Key, record.Number)
+	key := r.keyOf(record)
 	added, err := batch.Add(ctx, key, data)
 	if err != nil {
 		return false, err

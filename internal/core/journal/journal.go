@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"slices"
 	"time"
 
 	"orilla.example/orilla/internal/core/digest"
@@ -133,9 +134,13 @@ const tries = 5
 // Append writes the next entry. after is the last one as far as the caller knows: an entry that was read, one of which only the
 // number is set as a hint, or none. Whoever loses a race reads the winner and decides again; after an unclear answer the number
 // is read back: the writer's own attempt is success, another's a lost race, nothing means try again. The error is what decide
-// returned, or what the store did; ErrInDoubt only if the store answers neither the write nor the reading back.
+// returned, or what the store did; ErrInDoubt if the store answers neither the write nor the reading back, or none of the tries, so that
+// one may still arrive.
+//
+// All tries of one call are one attempt: a request of which nothing is known may arrive long after another was made, and then the
+// decision has been carried out, once.
 func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry, error) {
-	failures := 0
+	failures, attempt, unclear := 0, j.Attempt(), []int64(nil)
 	for {
 		head := &after
 		if after.sum.IsZero() {
@@ -145,35 +150,68 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 				head = &last
 			case errors.Is(err, ErrEmpty):
 				head = nil
+			case len(unclear) > 0:
+				return Entry{}, inDoubt(Entry{Environment: j.Environment, Number: slices.Max(unclear)}, err)
 			default:
 				return Entry{}, err
 			}
+		}
+		if own, err := j.landed(ctx, unclear, attempt, head); own.Attempt == attempt || err != nil {
+			return own, err
 		}
 		entry, err := decide(head)
 		if err != nil && !after.sum.IsZero() {
 			after = Entry{Number: after.Number} // what refuses may be over since that was read
 			continue
 		}
+		j.place(&entry, head)
+		if err != nil && slices.Contains(unclear, entry.Number) {
+			err = inDoubt(entry, err) // the number is free, and the earlier try may still take it
+		}
 		if err != nil {
 			return Entry{}, err
 		}
-		j.place(&entry, head)
+		entry.Attempt = attempt
 		written, err := j.write(ctx, &entry)
 		if written {
 			return entry, nil
 		}
 		after = Entry{Number: entry.Number - 1} // somebody was faster
 		if err != nil {
-			if failures++; failures == tries || ctx.Err() != nil || errors.Is(err, ErrInDoubt) || errors.Is(err, storage.ErrReadOnly) {
+			refused := errors.Is(err, storage.ErrReadOnly) || errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrCredentials)
+			if !refused && !slices.Contains(unclear, entry.Number) {
+				unclear = append(unclear, entry.Number)
+			}
+			if failures++; refused || errors.Is(err, ErrInDoubt) {
 				return Entry{}, err
+			}
+			if failures == tries || ctx.Err() != nil {
+				return Entry{}, inDoubt(entry, err)
 			}
 		}
 	}
 }
 
+// landed finds the entry that an earlier try of an attempt has written after all, among the numbers of which nothing was known.
+func (j *Journal) landed(ctx context.Context, unclear []int64, attempt string, head *Entry) (Entry, error) {
+	for _, number := range unclear {
+		if head == nil || head.Number < number {
+			continue // should it land now, then the next try finds it
+		}
+		own, err := j.Get(ctx, number)
+		if err != nil {
+			return Entry{}, inDoubt(Entry{Environment: j.Environment, Number: number}, err)
+		}
+		if own.Attempt == attempt {
+			return own, nil
+		}
+	}
+	return Entry{}, nil
+}
+
 func (j *Journal) place(entry *Entry, head *Entry) {
 	entry.Format, entry.Site, entry.Environment = Format, j.Site, j.Environment
-	entry.Number, entry.Attempt, entry.When = 1, j.Attempt(), j.Now().UTC().Truncate(time.Millisecond)
+	entry.Number, entry.When = 1, j.Now().UTC().Truncate(time.Millisecond)
 	if head != nil {
 		entry.Number, entry.Previous = head.Number+1, head.sum
 	}
@@ -195,12 +233,19 @@ func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 	defer cancel()
 	there, err := j.Get(check, entry.Number)
 	switch {
+	case err == nil && there.Attempt == entry.Attempt:
+		*entry = there // an earlier try may have been the one that arrived
+		return true, nil
 	case err == nil:
-		return there.Attempt == entry.Attempt, nil
+		return false, nil
 	case errors.Is(err, storage.ErrNotFound):
 		return false, failed
 	case errors.Is(err, ErrDamaged), errors.Is(err, ErrUnknown):
 		return false, err
 	}
-	return false, fmt.Errorf("%w: %s: %w", ErrInDoubt, entry.Label(), failed)
+	return false, inDoubt(*entry, failed)
+}
+
+func inDoubt(entry Entry, failed error) error {
+	return fmt.Errorf("%w: %s: %w", ErrInDoubt, entry.Label(), failed)
 }

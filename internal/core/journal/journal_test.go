@@ -200,6 +200,73 @@ func TestAnUnclearAnswerIsSettledByReadingBack(t *testing.T) {
 	assert.Less(t, gaveUp, 10)
 }
 
+// late is a store in which the first request to create an entry fails, and arrives all the same, after a number of further calls.
+type late struct {
+	*memory.Store
+	after int
+	key   string
+	data  []byte
+	calls int
+}
+
+func (l *late) call(ctx context.Context) {
+	if l.calls++; l.key != "" && l.calls == l.after {
+		l.Store.Create(ctx, l.key, l.data) //nolint:errcheck // somebody may have been faster
+	}
+}
+
+func (l *late) Create(ctx context.Context, key string, data []byte) error {
+	if l.call(ctx); l.key == "" {
+		l.key, l.data, l.calls = key, data, 0
+		return errUnclear
+	}
+	return l.Store.Create(ctx, key, data)
+}
+
+func (l *late) Get(ctx context.Context, key string) ([]byte, error) {
+	l.call(ctx)
+	return l.Store.Get(ctx, key)
+}
+
+func (l *late) Stat(ctx context.Context, key string) (storage.Item, error) {
+	l.call(ctx)
+	return l.Store.Stat(ctx, key)
+}
+
+// TestADecisionIsCarriedOutOnce whenever a request arrives whose answer was an error: a rollback goes back one release, not two.
+func TestADecisionIsCarriedOutOnce(t *testing.T) {
+	for after := range 30 {
+		store := &memory.Store{}
+		for _, name := range []string{"a", "b", "c"} {
+			deploy(t, of(store), name)
+		}
+		entry, err := back(t, of(&late{Store: store, after: after}), nil)
+		require.NoError(t, err, "after %d calls", after)
+		assert.Equal(t, id("b"), entry.Release, "after %d calls", after)
+		head, err := of(store).Head(t.Context(), 0)
+		require.NoError(t, err)
+		assert.Equal(t, id("b"), head.Release, "after %d calls", after)
+		assert.EqualValues(t, 4, head.Number, "after %d calls", after)
+		assert.Equal(t, entry, head, "what is told is what is there")
+	}
+}
+
+// refusing answers nothing but errors to those who create.
+type refusing struct {
+	*memory.Store
+	err error
+}
+
+func (r *refusing) Create(context.Context, string, []byte) error { return r.err }
+
+func TestDoubtIsSaidOnlyWhereThereIsDoubt(t *testing.T) {
+	_, err := of(&refusing{&memory.Store{}, errUnclear}).Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
+	require.ErrorIs(t, err, journal.ErrInDoubt, "any of the tries may still arrive")
+	_, err = of(&refusing{&memory.Store{}, storage.ErrDenied}).Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
+	require.ErrorIs(t, err, storage.ErrDenied)
+	require.NotErrorIs(t, err, journal.ErrInDoubt)
+}
+
 func TestDoubtIsSaid(t *testing.T) {
 	store := &unclear{Store: &memory.Store{}, random: rand.New(rand.NewPCG(1, 1))}
 	j := of(store)

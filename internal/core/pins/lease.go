@@ -2,7 +2,9 @@ package pins
 
 import (
 	"context"
+	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"orilla.example/orilla/internal/core/storage"
@@ -15,6 +17,8 @@ type lease struct {
 	data  []byte
 	stop  context.CancelFunc
 	ended chan struct{} // closed when nothing is written any more
+
+	unclear atomic.Bool // something was done of which it is not known whether it took effect, or still will
 
 	mutex sync.Mutex
 	until time.Time // by this machine's clock
@@ -74,6 +78,71 @@ func (l *lease) within(ctx context.Context) (context.Context, context.CancelFunc
 	defer l.mutex.Unlock()
 
 	return context.WithDeadline(ctx, l.until.Add(-margin))
+}
+
+// during does something that must not happen after the lease's end. late is the error if it would have. An error says that it may still
+// happen, but for those of which certain says that it will not.
+func (l *lease) during(ctx context.Context, late error, do func(context.Context) error, certain func(error) bool) error {
+	if !l.holds() {
+		return late
+	}
+	within, cancel := l.within(ctx)
+	defer cancel()
+	err := do(within)
+	if err != nil && !certain(err) {
+		l.unclear.Store(true)
+	}
+	if err != nil && ctx.Err() == nil && within.Err() != nil {
+		return errors.Join(late, err)
+	}
+	return err
+}
+
+// never is for what consists of several requests: the error is of one of them.
+func never(error) bool { return false }
+
+// refused reports whether an error of a store says that one request did nothing, and will not.
+func refused(err error) bool {
+	for _, reason := range []error{storage.ErrExists, storage.ErrReadOnly, storage.ErrDenied, storage.ErrCredentials, storage.ErrBadKey} {
+		if errors.Is(err, reason) {
+			return true
+		}
+	}
+	return false
+}
+
+// writer is a store whose writes end before a lease does: none that counts is begun after its end, or waited for beyond it.
+type writer struct {
+	storage.Store
+	lease *lease
+	late  error
+}
+
+func (w *writer) Create(ctx context.Context, key string, data []byte) error {
+	return w.lease.during(ctx, w.late, func(ctx context.Context) error { return w.Store.Create(ctx, key, data) }, refused)
+}
+
+func (w *writer) Replace(ctx context.Context, key string, data []byte) error {
+	return w.lease.during(ctx, w.late, func(ctx context.Context) error { return w.Store.Replace(ctx, key, data) }, refused)
+}
+
+func (w *writer) Begin(ctx context.Context) (storage.Batch, error) {
+	batch, err := w.Store.Begin(ctx)
+	return &writerBatch{batch, w}, err
+}
+
+// writerBatch is a batch of a writer. What is added is visible, if at all, only where it leads to nothing.
+type writerBatch struct {
+	storage.Batch
+	writer *writer
+}
+
+func (b *writerBatch) Commit(ctx context.Context) (taken []string, err error) {
+	err = b.writer.lease.during(ctx, b.writer.late, func(ctx context.Context) (err error) {
+		taken, err = b.Batch.Commit(ctx)
+		return err
+	}, never)
+	return taken, err
 }
 
 // lapsed reports whether a record that was last written at a time by the store's clock counts no longer for anybody. ahead is how

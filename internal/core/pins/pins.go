@@ -35,6 +35,10 @@ const (
 	keep   = 24 * time.Hour   // how long ended removals and lapsed pins are kept
 )
 
+// Landing is how long after a request was given up it may still take effect. Longer is assumed not to happen (docs/trust.md): a lease's
+// holder gives up its requests that long before the lease ends.
+const Landing = margin
+
 // Errors that callers decide on.
 var (
 	// ErrLapsed: the pin could not be renewed in time, so what it protected may be gone.
@@ -100,12 +104,15 @@ func (h *Hold) checkClock(ctx context.Context, written time.Time) (err error) {
 	return nil
 }
 
-// Drop ends the hold. Without it, the pin lapses.
+// Drop ends the hold. Without it, the pin lapses; so it does if something was written of which nothing is known: it may still arrive, and
+// then it relies on what is there.
 func (h *Hold) Drop(ctx context.Context) {
 	if h == nil {
 		return
 	}
-	h.lease.end()
+	if h.lease.end(); h.lease.unclear.Load() {
+		return
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	h.store.Delete(ctx, h.key) //nolint:errcheck // it lapses
@@ -119,8 +126,13 @@ func (h *Hold) Check() error {
 	return nil
 }
 
+// Writer returns the store for what counts: roots, build records and entries. It refuses to write once the pin has lapsed (ErrLapsed), and
+// waits for no write beyond that. Writers of such records use no other.
+func (h *Hold) Writer() storage.Store { return &writer{h.store, h.lease, ErrLapsed} }
+
 // first reads which removals are going on, and whether they know of this pin.
 func (h *Hold) first(ctx context.Context) error {
+	var wait patient
 	for deadline := time.Now().Add(patience); ; {
 		unsure := false
 		if err := h.look(ctx); err != nil {
@@ -136,7 +148,7 @@ func (h *Hold) first(ctx context.Context) error {
 		if !unsure || time.Now().After(deadline) {
 			return nil
 		}
-		if err := pause(ctx); err != nil {
+		if err := wait.pause(ctx); err != nil {
 			return err
 		}
 	}
@@ -146,11 +158,15 @@ func (h *Hold) first(ctx context.Context) error {
 // never does; it counts as one that does not.
 const patience = 3 * time.Second
 
-func pause(ctx context.Context) error {
+// patient waits between looks, first for a tenth of a second, then longer and longer, up to two seconds: each look asks the store.
+type patient time.Duration
+
+func (p *patient) pause(ctx context.Context) error {
+	*p = min(max(*p*5/4, patient(100*time.Millisecond)), patient(2*time.Second))
 	select {
 	case <-ctx.Done():
 		return ctx.Err()
-	case <-time.After(100 * time.Millisecond):
+	case <-time.After(time.Duration(*p)):
 		return nil
 	}
 }
@@ -176,10 +192,10 @@ func (h *Hold) Doomed(key string) bool {
 }
 
 // Settle is called when everything that a release consists of has been put, before its root is written. put says whether a key
-// was put, or was found to be there, since the pin was taken. It waits for removals that touch those, telling of each; again says
+// was put, or was found to be there, since the pin was taken, or is about to be: the root's own key too. It waits for removals that touch those, telling of each; again says
 // that some may have been deleted since, so that they must be put once more, and Settle be called again.
 func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting func(who string)) (again bool, err error) {
-	told := map[string]bool{}
+	told, pauses := map[string]bool{}, patient(0)
 	for {
 		if err := h.look(ctx); err != nil {
 			return false, err
@@ -202,7 +218,7 @@ func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting fu
 		if !wait {
 			return again, h.Check()
 		}
-		if err := pause(ctx); err != nil {
+		if err := pauses.pause(ctx); err != nil {
 			return false, err
 		}
 	}

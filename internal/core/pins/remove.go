@@ -22,8 +22,6 @@ type Removal struct {
 	lease *lease
 	ahead time.Duration
 	waits map[string]bool
-
-	unclear bool // something may still be deleted, by a request whose end nobody knows
 }
 
 // Waiting is a pin that a removal waits for.
@@ -81,6 +79,7 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 	if err == nil {
 		err = r.store.Create(ctx, r.key("pins"), data)
 	}
+	var pauses patient
 	for left := len(waits) + 1; err == nil && len(waits) > 0; waits, err = r.fresh(ctx) {
 		for key := range waits {
 			if !r.waits[key] {
@@ -94,7 +93,7 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 		if left == 0 {
 			return nil
 		}
-		if err := pause(ctx); err != nil {
+		if err := pauses.pause(ctx); err != nil {
 			return err
 		}
 	}
@@ -141,38 +140,45 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 // ErrLate: the removal could not be renewed in time, so others no longer reckon with it.
 var ErrLate = errors.New("the removal was held up for too long")
 
-// Delete deletes keys that are on the list, some at a time, in their order. done is told how many. The error is ErrLate when
-// the removal has lapsed: what is left is for another one.
+// Delete deletes keys that are on the list, some at a time: those of one storage.Rank after those of another, each in calls of their own,
+// since a call that fails may have removed any of its keys. done is told how many. The error is ErrLate when the removal has lapsed: what
+// is left is for another one.
 func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) error {
-	for some := range slices.Chunk(keys, 1000) {
+	keys = slices.Clone(keys)
+	slices.SortStableFunc(keys, func(a, b string) int { return storage.Rank(a) - storage.Rank(b) })
+	for len(keys) > 0 {
+		n := 1
+		for n < min(len(keys), maxCall) && storage.Rank(keys[n]) == storage.Rank(keys[0]) {
+			n++
+		}
 		if !r.lease.holds() {
 			return ErrLate
 		}
-		if err := r.remove(ctx, some); err != nil {
-			r.unclear = true
+		if err := r.remove(ctx, keys[:n]); err != nil {
 			return err
 		}
-		done(len(some))
+		done(n)
+		keys = keys[n:]
 	}
 	return nil
 }
 
+// maxCall is how many keys are removed in one call, between two looks at the lease.
+const maxCall = 1000
+
+// Writer returns the removal's store for records that it writes; see Hold.Writer.
+func (r *Removal) Writer() storage.Store { return &writer{r.store, r.lease, ErrLate} }
+
 // remove deletes some keys, if that can be done while the removal counts.
 func (r *Removal) remove(ctx context.Context, keys []string) error {
-	within, cancel := r.lease.within(ctx)
-	defer cancel()
-	err := storage.Remove(within, r.store, keys)
-	if err != nil && ctx.Err() == nil && within.Err() != nil {
-		return errors.Join(ErrLate, err)
-	}
-	return err
+	return r.lease.during(ctx, ErrLate, func(ctx context.Context) error { return storage.Remove(ctx, r.store, keys) }, never)
 }
 
 // End says that nothing more will be deleted, if that is known: after an error, requests may be on their way, so the removal counts until
 // it lapses, as it does without End.
 func (r *Removal) End(ctx context.Context) error {
 	r.lease.end()
-	if r.unclear {
+	if r.lease.unclear.Load() {
 		return nil
 	}
 	return r.store.Replace(context.WithoutCancel(ctx), r.key("end"), []byte(`{"format":1}`))

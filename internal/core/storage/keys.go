@@ -3,6 +3,7 @@ package storage
 import (
 	"fmt"
 	"strconv"
+	"strings"
 )
 
 // The keys of a store, as docs/store-format.md describes them.
@@ -50,6 +51,19 @@ func WaitingKey(site, environment string) string {
 // OutcomeKey is where it is kept what came of what was looked at after entry n of an environment's journal.
 func OutcomeKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/outcomes/%0*d", EnvironmentsKey(site), environment, numberSize, n)
+}
+
+// Rank tells in which order keys of a store may be removed: roots of releases (0) before records (1), records before objects (2), which
+// both lead to. Those of one rank may go in any order.
+func Rank(key string) int {
+	parts := strings.Split(key, "/")
+	switch {
+	case parts[0] == ObjectsKey:
+		return 2
+	case len(parts) == 4 && parts[0] == SitesKey && parts[2] == "releases":
+		return 0
+	}
+	return 1
 }
 
 // RunsKey is the folder of a site's runs: the builds that were begun, in their order.

@@ -130,11 +130,12 @@ type Watcher interface {
 
 // Remover is a Store that removes many keys at the cost of one.
 type Remover interface {
-	// Remove removes keys, in any order. Removing what is not there is no error.
+	// Remove removes keys, in any order. Removing what is not there is no error. When it returns nil, they do not come back with a loss of
+	// power: what is removed afterwards may rely on their being gone.
 	Remove(ctx context.Context, keys []string) error
 }
 
-// Remove removes keys from a store, several at a time.
+// Remove removes keys from a store, several at a time, in any order; see Remover.
 func Remove(ctx context.Context, store Store, keys []string) error {
 	if remover, ok := store.(Remover); ok {
 		return remover.Remove(ctx, keys)

@@ -54,6 +54,7 @@ type CopyOptions struct {
 	Rate     *rate.Limiter // bytes a second; nil for no limit
 	Parallel int           // objects at once; 0: as many as the target is good for
 	Settle   Settle        // of the pin that the caller holds in the target
+	Writer   storage.Store // of that pin, for roots and entries; nil: the target
 	Tell     Tell
 }
 
@@ -64,6 +65,9 @@ func Copy(ctx context.Context, from, to storage.Store, sites []string, options C
 	c := &copying{
 		CopyOptions: options, keeper: keeper{store: from, tell: options.Tell}, to: keeper{store: to, tell: options.Tell, parallel: options.Parallel},
 		done: map[digest.Digest]bool{}, listed: map[digest.Digest]bool{},
+	}
+	if c.Writer == nil {
+		c.Writer = to
 	}
 	err := c.look(ctx)
 	for _, site := range sites {
@@ -174,7 +178,7 @@ func (c *copying) same(ctx context.Context, site string, heads []head) error {
 }
 
 func (c *copying) create(ctx context.Context, key string, data []byte) error {
-	err := c.to.store.Create(ctx, key, data)
+	err := c.Writer.Create(ctx, key, data)
 	if !errors.Is(err, storage.ErrExists) {
 		return err
 	}
@@ -187,6 +191,12 @@ func (c *copying) create(ctx context.Context, key string, data []byte) error {
 
 // allReleases brings every release over that the target lacks, and how they were built.
 func (c *copying) allReleases(ctx context.Context, site string) error {
+	for again := true; again; { // a root of the target that is on its way out is not there
+		var err error
+		if again, err = c.settle(ctx, func(key string) bool { return strings.HasPrefix(key, storage.SiteKey(site)+"/") }); err != nil {
+			return err
+		}
+	}
 	ours, err := c.releases(ctx, site)
 	if err != nil {
 		return err
@@ -266,18 +276,23 @@ func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 		if err := c.send(ctx, objects); err != nil {
 			return err
 		}
-		again, err := c.Settle(func(key string) bool {
+		again, err := c.settle(ctx, func(key string) bool {
 			d, isObject := digest.FromKey(key)
 			return isObject && c.done[d]
 		})
 		if err != nil || !again {
 			return err
 		}
-		clear(c.done)
-		if err := c.look(ctx); err != nil {
-			return err
-		}
 	}
+}
+
+// settle is Settle, and looks anew what is there if something was removed.
+func (c *copying) settle(ctx context.Context, put func(key string) bool) (again bool, err error) {
+	if again, err = c.Settle(put); err == nil && again {
+		clear(c.done)
+		err = c.look(ctx)
+	}
+	return again, err
 }
 
 func (c *copying) send(ctx context.Context, objects []digest.Digest) error {

@@ -107,7 +107,7 @@ func (p *Pruning) candidates(ctx context.Context) error {
 		}
 	}
 	slices.SortFunc(p.result.Releases, func(a, b GoneRelease) int { return a.Made.Compare(b.Made) })
-	slices.SortStableFunc(p.keys, func(a, b doomed) int { return rank(a.key) - rank(b.key) })
+	slices.SortStableFunc(p.keys, func(a, b doomed) int { return storage.Rank(a.key) - storage.Rank(b.key) })
 	objects, err := p.objects(ctx)
 	if err != nil {
 		return err
@@ -122,13 +122,6 @@ func (p *Pruning) candidates(ctx context.Context) error {
 		p.result.Bytes += key.size
 	}
 	return nil
-}
-
-func rank(key string) int {
-	if strings.Contains(key, "/releases/") {
-		return 0
-	}
-	return 1
 }
 
 // Result tells what would go, and after Carry out what went.
@@ -204,7 +197,7 @@ func (p *Pruning) count(one doomed) {
 	switch {
 	case parts[0] == storage.ObjectsKey:
 		p.result.Objects++
-	case rank(one.key) == 0:
+	case storage.Rank(one.key) == 0:
 		if id, err := release.ParseID(parts[3]); err == nil {
 			p.result.Releases = append(p.result.Releases, GoneRelease{parts[1], id, one.modified})
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"slices"
 	"strings"
 	"time"
 
@@ -27,7 +26,7 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err := removal.Wait(ctx, waiting); err != nil {
 		return 0, err
 	}
-	if err := k.goDark(ctx, site, who); err != nil {
+	if err := (&keeper{store: removal.Writer(), tell: tell}).goDark(ctx, site, who); err != nil {
 		return 0, err
 	}
 	items, err := k.deep(ctx, storage.SiteKey(site))
@@ -40,13 +39,12 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 			keys = append(keys, item.Key)
 		}
 	}
-	slices.SortStableFunc(keys, func(a, b string) int { return rank(a) - rank(b) }) // roots first
 	done := int64(0)
 	err = removal.Delete(ctx, keys, func(n int) { done += int64(n); tell("removing", done, int64(len(keys))) })
 	if err != nil || keepName {
 		return int(done), err
 	}
-	err = storage.Remove(ctx, store, []string{storage.ClaimKey(site), storage.PulseKey(site)})
+	err = removal.Delete(ctx, []string{storage.ClaimKey(site), storage.PulseKey(site)}, func(int) {})
 	if tidier, ok := store.(storage.Tidier); ok && err == nil {
 		err = tidier.Tidy(ctx, storage.SiteKey(site))
 	}

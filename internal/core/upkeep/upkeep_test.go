@@ -441,10 +441,16 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
+		s.publish("staging", day(2), nil)
+		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Tell: quiet, Settle: settled})
+		require.NoError(t, err)
+		there := listed(t, to, storage.ReleasesKey("corvane"))
+		require.Len(t, there, 1)
 		s.publish("production", day(1), nil)
 		home := digest.Of([]byte("home")).Key()
-		require.NoError(t, to.Create(t.Context(), home, []byte("home")))
-		removal, err := pins.Condemn(t.Context(), to, "p", pins.Record{Who: "x", Keys: []string{home}})
+		require.NoError(t, to.Replace(t.Context(), home, []byte("home")))
+		doomed := []string{home, storage.ReleasesKey("corvane") + "/" + there[0]}
+		removal, err := pins.Condemn(t.Context(), to, "p", pins.Record{Who: "x", Keys: doomed})
 		require.NoError(t, err)
 		require.NoError(t, removal.Wait(t.Context(), nobody))
 		hold, err := pins.Take(t.Context(), to, "c", pins.Pin{Site: "corvane", What: "copy"})
@@ -452,7 +458,7 @@ func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 		defer hold.Drop(t.Context())
 		go func() {
 			time.Sleep(time.Minute)
-			assert.NoError(t, removal.Delete(t.Context(), []string{home}, func(int) {}))
+			assert.NoError(t, removal.Delete(t.Context(), doomed, func(int) {}))
 			assert.NoError(t, removal.End(t.Context()))
 		}()
 		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Parallel: 1, Tell: quiet, Settle: func(put func(string) bool) (bool, error) {
@@ -460,6 +466,7 @@ func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 		}})
 		require.NoError(t, err)
 		whole(t, to)
+		assert.Len(t, listed(t, to, storage.ReleasesKey("corvane")), 2, "also what was there, and was on its way out")
 	})
 }
 

@@ -42,7 +42,7 @@ type batch struct {
 	mutex   sync.Mutex
 	folder  string // below tmp, made when the first thing is added
 	held    *os.File
-	present map[string]bool    // folders of what was found in the store
+	present map[string]bool    // folders above what was found in the store
 	added   map[string]pending // by key
 	ended   bool
 }
@@ -59,7 +59,11 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) 
 		if over = strings.HasPrefix(key, "objects/") && info.Size() != int64(len(data)); !over {
 			b.mutex.Lock()
 			defer b.mutex.Unlock()
-			b.present[filepath.Dir(path)] = true
+			if !b.present[filepath.Dir(path)] {
+				for _, folder := range b.store.above(path) {
+					b.present[folder] = true
+				}
+			}
 			return false, nil
 		}
 	} else if !errors.Is(err, fs.ErrNotExist) {
@@ -129,7 +133,7 @@ func (b *batch) Commit(ctx context.Context) ([]string, error) {
 	for folder := range b.present {
 		flush[folder] = true
 	}
-	return taken, b.syncNames(flush)
+	return taken, b.store.syncNames(flush)
 }
 
 func (b *batch) syncContents() error {
@@ -182,9 +186,10 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 	return flush, taken, err
 }
 
-func (b *batch) syncNames(folders map[string]bool) error {
+// syncNames makes the names in folders durable.
+func (s *Store) syncNames(folders map[string]bool) error {
 	if len(folders) > manySyncs {
-		if done, err := b.store.disk.SyncAll(); done || err != nil {
+		if done, err := s.disk.SyncAll(); done || err != nil {
 			return err
 		}
 	}
@@ -192,7 +197,7 @@ func (b *batch) syncNames(folders map[string]bool) error {
 	for folder := range folders {
 		paths = append(paths, folder)
 	}
-	return each(paths, b.store.disk.SyncFolder)
+	return each(paths, s.disk.SyncFolder)
 }
 
 // Discard implements storage.Batch.

@@ -31,6 +31,7 @@ var (
 	_ storage.Store   = (*Store)(nil)
 	_ storage.Watcher = (*Store)(nil)
 	_ storage.Tidier  = (*Store)(nil)
+	_ storage.Remover = (*Store)(nil)
 )
 
 // Open opens the store in a folder. The error is storage.ErrNone, ErrOther or ErrFormat, or what the system said.
@@ -171,6 +172,9 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) error {
 	if err != nil {
 		return explain(key, err)
 	}
+	if err := ctx.Err(); err != nil { // it may have taken long
+		return err
+	}
 	if err := s.disk.RenameNew(temporary, s.path(key)); err != nil {
 		return explain(key, err)
 	}
@@ -204,6 +208,33 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 		return err
 	}
 	return explain(key, s.disk.Remove(s.path(key)))
+}
+
+// Remove implements storage.Remover: the names are gone for certain when it returns.
+func (s *Store) Remove(ctx context.Context, keys []string) error {
+	folders := map[string]bool{}
+	for _, key := range keys {
+		if err := storage.CheckKey(key); err != nil {
+			return err
+		}
+		folders[filepath.Dir(s.path(key))] = true
+	}
+	err := each(keys, func(key string) error {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		return explain(key, s.disk.Remove(s.path(key)))
+	})
+	if err != nil {
+		return err
+	}
+	for folder := range folders {
+		if _, err := os.Lstat(folder); errors.Is(err, fs.ErrNotExist) {
+			delete(folders, folder)
+		}
+	}
+
+	return explain(storage.SitesKey, s.syncNames(folders))
 }
 
 // Tidy implements storage.Tidier.
@@ -242,11 +273,8 @@ func (s *Store) temporary(key string, data []byte) (string, error) {
 // folders makes the folders above a file. It returns them all: each must be flushed for the file to be durable, also those
 // that were there, since whoever made them may not have come to flush them yet.
 func (s *Store) folders(path string) ([]string, error) {
-	var above []string
-	for folder := filepath.Dir(path); len(folder) > len(s.root); folder = filepath.Dir(folder) {
-		above = append(above, folder)
-	}
-	for i := len(above) - 1; i >= 0; i-- {
+	above := s.above(path)
+	for i := len(above) - 2; i >= 0; i-- {
 		if _, err := os.Lstat(above[i]); err == nil {
 			continue
 		}
@@ -254,7 +282,16 @@ func (s *Store) folders(path string) ([]string, error) {
 			return nil, err
 		}
 	}
-	return append(above, s.root), nil
+	return above, nil
+}
+
+// above lists the folders above a file, the nearest first, the store's own last.
+func (s *Store) above(path string) []string {
+	var above []string
+	for folder := filepath.Dir(path); len(folder) > len(s.root); folder = filepath.Dir(folder) {
+		above = append(above, folder)
+	}
+	return append(above, s.root)
 }
 
 func (s *Store) syncFolders(folders []string) error {

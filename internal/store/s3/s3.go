@@ -227,7 +227,11 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 					return
 				}
 			}
-			if token = page.NextContinuationToken; !page.IsTruncated || token == "" {
+			if !page.IsTruncated {
+				return
+			}
+			if token = page.NextContinuationToken; token == "" {
+				yield(storage.Item{}, fmt.Errorf("%s: %w: it says that its listing goes on, and not how", folder, storage.ErrUnable))
 				return
 			}
 		}

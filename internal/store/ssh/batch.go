@@ -33,7 +33,7 @@ type batch struct {
 
 	mutex   sync.Mutex
 	added   map[string]pending
-	present map[string]bool // folders of what was found in the store
+	present map[string]bool // folders above what was found in the store
 	ended   bool
 }
 
@@ -50,7 +50,9 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) 
 		b.mutex.Lock()
 		defer b.mutex.Unlock()
 		delete(b.added, key)
-		b.present[above(key)[0]] = true
+		for _, folder := range above(key) {
+			b.present[folder] = true
+		}
 		return false, nil
 	case err != nil && !errors.Is(err, storage.ErrNotFound):
 		return false, err

@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/core/storage"
 )
@@ -38,9 +39,10 @@ type Store struct {
 }
 
 var (
-	_ storage.Remote = (*Store)(nil)
-	_ storage.Wide   = (*Store)(nil)
-	_ storage.Tidier = (*Store)(nil)
+	_ storage.Remote  = (*Store)(nil)
+	_ storage.Wide    = (*Store)(nil)
+	_ storage.Tidier  = (*Store)(nil)
+	_ storage.Remover = (*Store)(nil)
 )
 
 // Open returns the store at an address. Nothing is asked of the server yet.
@@ -306,6 +308,32 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 		return nil
 	}
 	return err
+}
+
+// Remove implements storage.Remover: the names are gone for certain when it returns.
+func (s *Store) Remove(ctx context.Context, keys []string) error {
+	group, each := errgroup.WithContext(ctx)
+	group.SetLimit(s.Parallel())
+	folders := map[string]bool{}
+	for _, key := range keys {
+		folders[above(key)[0]] = true
+		group.Go(func() error { return s.Delete(each, key) })
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	group, each = errgroup.WithContext(ctx)
+	group.SetLimit(s.Parallel())
+	for folder := range folders {
+		group.Go(func() error {
+			err := s.syncFolders(each, folder, []string{folder})
+			if errors.Is(err, storage.ErrNotFound) {
+				return nil // nothing was there
+			}
+			return err
+		})
+	}
+	return group.Wait()
 }
 
 // Tidy implements storage.Tidier.
