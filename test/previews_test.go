@@ -30,7 +30,10 @@ type entryRow struct {
 	Outcome                                       *struct {
 		Passed bool
 		Back   int64
-		Looks  []struct{ What, Text string }
+		Looks  []struct {
+			What, Text string
+			Unchecked  bool
+		}
 	}
 }
 

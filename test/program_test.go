@@ -145,14 +145,14 @@ func (p *place) commit(message string, files map[string]string) string {
 func (p *place) edge() string { return p.edgeOn("") }
 
 // edgeOn starts an edge node on a store.
-func (p *place) edgeOn(store string) string {
+func (p *place) edgeOn(store string, options ...string) string {
 	p.t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(p.t, err)
 	address := listener.Addr().String()
 	require.NoError(p.t, listener.Close())
 	ctx, cancel := context.WithCancel(context.Background())
-	command := p.command(ctx, "edge", "--listen", address, "--json", "--store", store)
+	command := p.command(ctx, append([]string{"edge", "--listen", address, "--json", "--store", store}, options...)...)
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	require.NoError(p.t, command.Start())
 	p.t.Cleanup(func() {

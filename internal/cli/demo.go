@@ -105,7 +105,9 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	}})
 	var owned sync.WaitGroup
 	owned.Go(func() { node.Follow(edgeContext, func() {}) })
-	owned.Go(func() { edge.Announce(edgeContext, t.store, nodeName(t.address), t.address, node.SetAhead) })
+	owned.Go(func() {
+		edge.Announce(edgeContext, t.store, edge.Presence{Node: edge.NodeName(t.address[strings.LastIndexByte(t.address, ':')+1:]), Address: t.address, Version: version}, node.SetAhead)
+	})
 	owned.Go(func() { edge.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
 	defer owned.Wait()
 	defer stop()

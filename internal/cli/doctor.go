@@ -19,6 +19,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/process"
@@ -225,7 +226,7 @@ func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
 		return []examined{{"store", "bad", err.Error(), mend}}
 	}
 	findings := []examined{{"store", "good", store.Address() + " can be read and written", ""}}
-	nodes, err := edge.Nodes(ctx, store)
+	nodes, err := edge.Nodes(ctx, store, storage.KnownAhead(store))
 	if err != nil || len(nodes) == 0 {
 		return append(findings, examined{"edge nodes", "remark", "none runs on this store", "orilla edge"})
 	}

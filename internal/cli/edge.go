@@ -1,12 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
-	"os"
 	"sync"
 	"syscall"
 
@@ -22,7 +22,7 @@ import (
 )
 
 func (a *app) edgeCommand() *cobra.Command {
-	var listen string
+	var listen, announce string
 	var requests bool
 	var memory string
 	var networks []string
@@ -39,14 +39,32 @@ func (a *app) edgeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.edge(cmd.Context(), listen, edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
+			if announce != "" {
+				if announce, err = announced(announce); err != nil {
+					return err
+				}
+			}
+			return a.edge(cmd.Context(), listen, announce, edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
 		},
 	}
 	cmd.Flags().StringVar(&listen, "listen", defaultEdge, "the `ADDRESS` to answer on")
+	cmd.Flags().StringVar(&announce, "announce", "", "the `ADDRESS`, HOST:PORT, at which deployers and other machines reach the node (default: the machine's own)")
 	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
 	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
 	cmd.Flags().StringArrayVar(&networks, "reach", nil, "let proxy rules reach this `NETWORK` inside the node's own, such as 10.1.0.0/16 or 127.0.0.1; all for any")
 	return a.jsonFlag(cmd)
+}
+
+// announced reads an address that a node is to announce.
+func announced(text string) (string, error) {
+	host, port, err := net.SplitHostPort(text)
+	if err != nil {
+		return "", fault.New(fault.Usage, "usage", "--announce %s: write HOST:PORT, such as 10.1.2.3:7420", text)
+	}
+	if ip := net.ParseIP(host); host == "" || port == "" || ip != nil && ip.IsUnspecified() {
+		return "", fault.New(fault.Usage, "usage", "--announce %s: nobody can call that; name one address of this machine and the port", text)
+	}
+	return text, nil
 }
 
 // reachOf reads the networks that upstreams may be in.
@@ -69,7 +87,7 @@ func reachOf(networks []string) (edge.Reach, error) {
 	return reach, nil
 }
 
-func (a *app) edge(ctx context.Context, listen string, options edge.Options) error {
+func (a *app) edge(ctx context.Context, listen, announce string, options edge.Options) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
 		return err
@@ -82,7 +100,7 @@ func (a *app) edge(ctx context.Context, listen string, options edge.Options) err
 	if err != nil {
 		return err
 	}
-	return a.runEdge(ctx, store, listener, options)
+	return a.runEdge(ctx, store, listener, announce, options)
 }
 
 // listen takes an address, and says who has it if it is taken.
@@ -102,35 +120,26 @@ func (a *app) listen(address string) (net.Listener, error) {
 	return nil, problem
 }
 
-// runEdge serves until the context ends.
-func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Listener, options edge.Options) error {
+// runEdge serves until the context ends. announce is the address that others call it at; "" for the one it listens on.
+func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Listener, announce string, options edge.Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	options.Tell = a.tell
 	node := edge.New(store, options)
 	address := edge.Reachable(listener.Addr())
+	_, port, _ := net.SplitHostPort(address)
+	presence := edge.Presence{Node: edge.NodeName(port), Address: cmp.Or(announce, edge.Announced(listener.Addr())), Version: version}
 	var owned sync.WaitGroup
 	defer owned.Wait()
 	if !a.JSON {
-		_, port, _ := net.SplitHostPort(address)
 		a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address), console.Faint("store "+store.Address()))
 		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+"/ and at their configured addresses; Ctrl-C ends it"))
 	}
 	owned.Go(func() { node.Follow(ctx, func() {}) })
-	owned.Go(func() { edge.Announce(ctx, store, nodeName(address), address, node.SetAhead) })
+	owned.Go(func() { edge.Announce(ctx, store, presence, node.SetAhead) })
 	err := edge.Serve(ctx, listener, node)
 	cancel()
 	return err
-}
-
-// nodeName tells one node from another in a store: by machine and port.
-func nodeName(address string) string {
-	name, err := os.Hostname()
-	if err != nil {
-		name = "node"
-	}
-	_, port, _ := net.SplitHostPort(address)
-	return project.Label(name) + "-" + port
 }
 
 // tell prints what an edge node tells.

@@ -255,6 +255,8 @@ func kindText(entry journal.Entry, outcome *pipeline.Outcome) string {
 	switch {
 	case outcome != nil && outcome.Passed:
 		kind += console.Good(fmt.Sprintf(", passed %d", len(outcome.Looks)))
+	case outcome != nil && outcome.Looks[len(outcome.Looks)-1].Unchecked:
+		kind += console.Warn(", not checked")
 	case outcome != nil:
 		kind += console.Bad(", failed: " + shorten(outcome.Looks[len(outcome.Looks)-1].What, 20))
 	}

@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
@@ -350,7 +351,7 @@ func phases(result *pipeline.Result, names ...string) time.Duration {
 
 // reportBuilt tells the address of a release that is live nowhere.
 func (a *app) reportBuilt(ctx context.Context, run *pipeline.Run, result *pipeline.Result) error {
-	nodes, _ := edge.Nodes(ctx, run.Store)
+	nodes, _ := edge.Nodes(ctx, run.Store, storage.KnownAhead(run.Store))
 	address := releaseAddress(run.Plan.Site, result.Release.String(), nearbyPort(nodes))
 	if a.JSON {
 		report := a.report(run.Plan, result, run.Number())

@@ -46,10 +46,14 @@ func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) err
 	err := run.Wait(ctx, func(look pipeline.Look) {
 		report.end()
 		text := console.Good("passed")
-		if !look.Passed {
+		said := look.Text + ", "
+		switch {
+		case look.Unchecked:
+			text, said = console.Warn("not checked"), "no edge node is left that could be asked, "
+		case !look.Passed:
 			text = console.Bad("failed")
 		}
-		a.Row(a.Err, label, text+"  "+look.What+console.Faint("  "+look.Text+", "+console.Took(time.Duration(look.Milliseconds)*time.Millisecond)))
+		a.Row(a.Err, label, text+"  "+look.What+console.Faint("  "+said+console.Took(time.Duration(look.Milliseconds)*time.Millisecond)))
 		label = ""
 		report.Begin("wait for", "")
 	})

@@ -505,11 +505,11 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	var owner sync.WaitGroup
-	owner.Go(func() { edge.Announce(ctx, store, "quay-7420", "127.0.0.1:7420", nil) })
-	require.Eventually(t, func() bool { nodes, err := edge.Nodes(t.Context(), store); return err == nil && len(nodes) == 1 }, 5*time.Second, time.Millisecond)
+	owner.Go(func() { edge.Announce(ctx, store, edge.Presence{Node: "quay-7420", Address: "10.1.2.3:7420"}, nil) })
+	require.Eventually(t, func() bool { nodes, err := edge.Nodes(t.Context(), store, 0); return err == nil && len(nodes) == 1 }, 5*time.Second, time.Millisecond)
 	cancel()
 	owner.Wait()
-	nodes, err := edge.Nodes(t.Context(), store)
+	nodes, err := edge.Nodes(t.Context(), store, 0)
 	require.NoError(t, err)
 	assert.Empty(t, nodes)
 }

@@ -5,67 +5,99 @@ import (
 	"encoding/json"
 	"net"
 	"net/http"
+	"os"
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Presence is how an edge node says in its store that it is there.
+// Presence is how an edge node says in its store that it is there. It is read leniently: what a later program says besides is passed over.
 type Presence struct {
 	Format  int       `json:"format"`
-	Node    string    `json:"node"`
+	Node    string    `json:"node"`    // the machine's name and the port
 	Address string    `json:"address"` // host:port on which it answers plain HTTP
 	Started time.Time `json:"started"`
-	Seen    time.Time `json:"seen"`
+	Seen    time.Time `json:"seen"` // by the node's clock; whether it is there is judged by the store's
+	Version string    `json:"version,omitempty"`
+	// Knows are the highest formats that the node reads; one that does not say knows the first ones.
+	Knows storage.Formats `json:"knows,omitzero"`
+	// Region and PublicKey are for what nodes will say of themselves.
+	Region    string `json:"region,omitempty"`
+	PublicKey string `json:"public_key,omitempty"`
 }
 
-// A node says every heartbeat that it is there; one that has not for longer than gone is taken to be gone.
+// A node says every heartbeat that it is there; one that has not for longer than Gone is taken to be gone.
 const (
 	heartbeat = 5 * time.Second
-	gone      = 20 * time.Second
+	Gone      = 20 * time.Second
 )
 
 // Announce keeps a node's presence in the store until the context ends, and then takes it away. A store that cannot be written
 // is no reason not to serve. read is told each time how far the store's clock is before this machine's; nil for nobody.
-func Announce(ctx context.Context, store storage.Store, node, address string, read func(ahead time.Duration)) {
-	presence := Presence{Format: 1, Node: node, Address: address, Started: time.Now().UTC()}
+func Announce(ctx context.Context, store storage.Store, presence Presence, read func(ahead time.Duration)) {
+	presence.Format, presence.Started, presence.Knows = 1, time.Now().UTC(), storage.Known
+	key := storage.EdgeKey(presence.Node)
 	ticker := time.NewTicker(heartbeat)
 	defer ticker.Stop()
 	for {
 		presence.Seen = time.Now().UTC()
 		written := time.Now()
-		if data, err := json.Marshal(presence); err == nil && store.Replace(ctx, storage.EdgeKey(node), data) == nil && read != nil {
-			if ahead, err := storage.Ahead(ctx, store, storage.EdgeKey(node), written); err == nil {
+		if data, err := json.Marshal(presence); err == nil && store.Replace(ctx, key, data) == nil && read != nil {
+			if ahead, err := storage.Ahead(ctx, store, key, written); err == nil {
 				read(ahead)
 			}
 		}
 		select {
 		case <-ctx.Done():
-			store.Delete(context.WithoutCancel(ctx), storage.EdgeKey(node)) //nolint:errcheck // it will be taken to be gone
+			store.Delete(context.WithoutCancel(ctx), key) //nolint:errcheck // it will be taken to be gone
 			return
 		case <-ticker.C:
 		}
 	}
 }
 
-// Nodes returns the edge nodes that said lately that they are there.
-func Nodes(ctx context.Context, store storage.Store) ([]Presence, error) {
+// Nodes returns the edge nodes that said lately that they are there, by the store's clock, which is ahead of this machine's by so much.
+func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
 	var nodes []Presence
 	for item, err := range store.List(ctx, storage.EdgesKey) {
 		if err != nil {
 			return nil, err
+		}
+		if time.Now().Add(ahead).Sub(item.Modified) > Gone {
+			continue
 		}
 		data, err := store.Get(ctx, item.Key)
 		if err != nil {
 			continue // gone since
 		}
 		var presence Presence
-		if json.Unmarshal(data, &presence) == nil && presence.Format == 1 && time.Since(presence.Seen) < gone {
+		if json.Unmarshal(data, &presence) == nil && presence.Format == 1 {
 			nodes = append(nodes, presence)
 		}
 	}
 	return nodes, nil
+}
+
+// FromHere reports whether the node's address means the node on this machine: one that answers on a loopback address can be asked on its own
+// machine only.
+func (p Presence) FromHere() bool {
+	host, port, err := net.SplitHostPort(p.Address)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(host)
+	return host != "localhost" && (ip == nil || !ip.IsLoopback()) || p.Node == NodeName(port)
+}
+
+// NodeName tells one node from another in a store: by machine and port.
+func NodeName(port string) string {
+	name, err := os.Hostname()
+	if err != nil {
+		name = "node"
+	}
+	return project.Label(name) + "-" + port
 }
 
 // Serves asks a node over HTTP, as a visitor would, what it answers for a host, and returns the release and the entry that the
@@ -101,8 +133,37 @@ func Reachable(listener net.Addr) string {
 	if err != nil {
 		return listener.String()
 	}
-	if ip := net.ParseIP(host); ip != nil && ip.IsUnspecified() {
+	if isUnspecified(host) {
 		host = "127.0.0.1"
 	}
 	return net.JoinHostPort(host, port)
+}
+
+func isUnspecified(host string) bool {
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsUnspecified()
+}
+
+// Announced turns the address that a node listens on into one that other machines can call: of a node that listens on all, the machine's
+// first address that is not for itself alone. Only a machine without any announces a loopback address.
+func Announced(listener net.Addr) string {
+	host, port, err := net.SplitHostPort(listener.String())
+	if err != nil || !isUnspecified(host) {
+		return listener.String()
+	}
+	addresses, _ := net.InterfaceAddrs()
+	best := ""
+	for _, address := range addresses {
+		network, ok := address.(*net.IPNet)
+		if !ok || !network.IP.IsGlobalUnicast() {
+			continue
+		}
+		if best == "" || net.ParseIP(best).To4() == nil && network.IP.To4() != nil {
+			best = network.IP.String()
+		}
+	}
+	if best == "" {
+		return Reachable(listener)
+	}
+	return net.JoinHostPort(best, port)
 }

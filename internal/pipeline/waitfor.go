@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,13 +32,18 @@ type Outcome struct {
 	Back    int64     `json:"back,omitempty"` // the number of the entry that went back
 }
 
-const outcomeFormat = 1
+// Formats of outcomes: the second one is for those that hold a look that could not be had.
+const (
+	outcomeFormat          = 1
+	outcomeFormatUnchecked = 2
+)
 
 // Look is one thing that was looked at: an address that was requested, or a command that was run.
 type Look struct {
 	What         string `json:"what"`
 	Passed       bool   `json:"passed"`
-	Text         string `json:"text"` // "200 at 2 edge nodes", "status 1"
+	Unchecked    bool   `json:"unchecked,omitempty"` // there was nobody left who could have been asked; it did not pass, and did not fail
+	Text         string `json:"text"`                // "200 at 2 edge nodes", "status 1"
 	Milliseconds int64  `json:"milliseconds"`
 }
 
@@ -48,7 +54,7 @@ func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) 
 		return nil, nil
 	}
 	var outcome Outcome
-	if err != nil || canon.Unmarshal(data, &outcome) != nil || outcome.Format != outcomeFormat || outcome.Attempt != entry.Attempt {
+	if err != nil || canon.Unmarshal(data, &outcome) != nil || outcome.Format < outcomeFormat || outcome.Format > outcomeFormatUnchecked || outcome.Attempt != entry.Attempt {
 		return nil, err
 	}
 	return &outcome, nil
@@ -56,8 +62,11 @@ func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) 
 
 // How long it is waited.
 const (
-	flipWait    = 15 * time.Second // for an edge node to show the entry
-	requestWait = 20 * time.Second
+	lookWait    = 40 * time.Second // for nodes and addresses to answer well: longer than a node that was killed counts as there (edge.Gone)
+	cacheWait   = 10 * time.Second // for what stands in front of an address to forget
+	requestWait = 20 * time.Second // for one answer
+	lookPause   = 50 * time.Millisecond
+	lookPauses  = 1 * time.Second // the longest
 	commandWait = 10 * time.Minute
 )
 
@@ -94,7 +103,7 @@ func (r *Run) ready(ctx context.Context) error {
 		if !strings.HasPrefix(what, "/") || !isAddress(what) {
 			continue
 		}
-		nodes, err := edge.Nodes(ctx, r.Store)
+		nodes, err := r.nodes(ctx)
 		if err == nil && len(nodes) == 0 {
 			err = fault.New(fault.Refused, "no-edge", "%s is waited for, and no edge node runs that could be asked", what).
 				Then("orilla edge, then try again").Then("or look at nothing this time: --wait-for nothing")
@@ -104,11 +113,20 @@ func (r *Run) ready(ctx context.Context) error {
 	return nil
 }
 
+// nodes returns the edge nodes that are there by the store's clock, and can be asked from here.
+func (r *Run) nodes(ctx context.Context) ([]edge.Presence, error) {
+	ahead := storage.KnownAhead(r.Store)
+	if r.hold != nil {
+		ahead = r.hold.Ahead
+	}
+	nodes, err := edge.Nodes(ctx, r.Store, ahead)
+	return slices.DeleteFunc(nodes, func(p edge.Presence) bool { return !p.FromHere() }), err
+}
+
 // waiter looks at what an activation is waited for.
 type waiter struct {
 	*Run
 	entry   journal.Entry
-	nodes   []edge.Presence
 	pass    string
 	address string
 }
@@ -121,9 +139,6 @@ func (r *Run) Wait(ctx context.Context, told func(Look)) error {
 	}
 	w := &waiter{Run: r, entry: *r.result.Entry}
 	var err error
-	if w.nodes, err = edge.Nodes(ctx, r.Store); err != nil {
-		return StoreTrouble(r.Store, err)
-	}
 	claim, err := ReadClaim(ctx, r.Store, r.Plan.Site)
 	if err != nil {
 		return StoreTrouble(r.Store, err)
@@ -144,7 +159,10 @@ func (r *Run) Wait(ctx context.Context, told func(Look)) error {
 		look.What, look.Milliseconds = what, time.Since(began).Milliseconds()
 		outcome.Looks = append(outcome.Looks, look)
 		told(look)
-		if outcome.Passed = outcome.Passed && look.Passed; !look.Passed {
+		outcome.Passed = outcome.Passed && look.Passed
+		if look.Unchecked {
+			outcome.Format = outcomeFormatUnchecked
+		} else if !look.Passed {
 			failed = append(failed, what+": "+look.Text)
 			break
 		}
@@ -156,7 +174,11 @@ func (r *Run) Wait(ctx context.Context, told func(Look)) error {
 // conclude keeps the outcome, after it went back if anything failed.
 func (w *waiter) conclude(ctx context.Context, outcome *Outcome, failed []string) error {
 	var problem *fault.Error
-	if !outcome.Passed {
+	if !outcome.Passed && len(failed) == 0 {
+		w.Report.Notice(fault.Notice{Code: "not-checked", What: w.entry.Label() + " is live, and was not checked: no edge node was left that could be asked",
+			Next: "orilla edge, then look at it; nothing went back"})
+	}
+	if len(failed) > 0 {
 		problem = fault.New(fault.Findings, "wait-failed", "%s did not pass what it was waited for", w.entry.Label()).With(failed...)
 		back, err := w.back(ctx, failed[0])
 		switch {
@@ -219,8 +241,12 @@ func (w *waiter) find(ctx context.Context) (string, error) {
 		return content.Addresses[0], nil
 	}
 	host := edge.LocalName(w.Plan.Site, w.entry.Environment)
-	if len(w.nodes) > 0 {
-		host += w.nodes[0].Address[strings.LastIndexByte(w.nodes[0].Address, ':'):]
+	nodes, err := w.Run.nodes(ctx)
+	if err != nil {
+		return "", err
+	}
+	if len(nodes) > 0 {
+		host += nodes[0].Address[strings.LastIndexByte(nodes[0].Address, ':'):]
 	}
 	return "http://" + host + "/", nil
 }
@@ -232,33 +258,86 @@ func (w *waiter) look(ctx context.Context, what string) Look {
 	case strings.HasPrefix(what, "/"):
 		return w.askNodes(ctx, what)
 	}
-	text, ok := w.request(ctx, what, "", "")
-	return Look{Passed: ok, Text: text}
+	var last answered
+	began := time.Now()
+	w.until(ctx, func() bool {
+		last = w.request(ctx, what, "", "")
+		return last.passed || last.final && time.Since(began) > cacheWait
+	})
+	return Look{Passed: last.passed, Text: last.text}
 }
 
-// askNodes requests a path at each edge node.
+// until repeats something until it is done, or the time for one look is over.
+func (w *waiter) until(ctx context.Context, done func() bool) {
+	deadline := time.Now().Add(lookWait)
+	for pause := lookPause; !done() && ctx.Err() == nil && time.Now().Before(deadline); pause = min(2*pause, lookPauses) {
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+// askNodes requests a path at each edge node, again and again, until all that are there answer well. A node that is not there any more drops
+// out; what answers badly from the entry itself has answered.
 func (w *waiter) askNodes(ctx context.Context, path string) Look {
 	at, err := url.Parse(w.address)
 	if err != nil {
 		return Look{Text: err.Error()}
 	}
-	answered := ""
-	for _, node := range w.nodes {
-		text, ok := w.request(ctx, "http://"+node.Address+strings.TrimSuffix(at.EscapedPath(), "/")+path, edge.LocalName(w.Plan.Site, w.entry.Environment), w.entry.Label())
-		if !ok {
-			return Look{Text: text + " at " + node.Node}
+	path = strings.TrimSuffix(at.EscapedPath(), "/") + path
+	passed := map[string]string{} // what nodes answered that need not be asked again
+	var failed string             // the last answer that was not good
+	left, final := 0, false
+	w.until(ctx, func() bool {
+		nodes, err := w.Run.nodes(ctx)
+		if err != nil {
+			failed = err.Error()
+			return false
 		}
-		answered = text
+		failed, left = "", len(nodes)
+		for _, node := range nodes {
+			if passed[node.Node] != "" {
+				continue
+			}
+			answer := w.request(ctx, "http://"+node.Address+path, edge.LocalName(w.Plan.Site, w.entry.Environment), w.entry.Label())
+			if answer.passed {
+				passed[node.Node] = answer.text
+				continue
+			}
+			failed, final = answer.text+" at "+node.Node, answer.final
+			if final {
+				return true
+			}
+		}
+		return failed == ""
+	})
+	switch {
+	case failed != "":
+		return Look{Text: failed}
+	case left == 0 && len(passed) == 0:
+		return Look{Unchecked: true, Text: "no edge node is left"}
 	}
-	if len(w.nodes) > 1 {
-		answered += fmt.Sprintf(" at %d edge nodes", len(w.nodes))
+	text := ""
+	for _, one := range passed {
+		text = one
 	}
-	return Look{Passed: true, Text: answered}
+	if len(passed) > 1 {
+		text += fmt.Sprintf(" at %d edge nodes", len(passed))
+	}
+	return Look{Passed: true, Text: text}
 }
 
-// request asks for an address until it is answered from the entry, and reports what the answer was and whether it is one of 200 to 299.
-// Redirects on the same host are followed.
-func (w *waiter) request(ctx context.Context, address, host, label string) (string, bool) {
+// answered is what came of one request.
+type answered struct {
+	text   string
+	passed bool
+	final  bool // asking again would not change it
+}
+
+// request asks for an address and reports what the answer was: it passes if it is one of 200 to 299 and, where an entry is given, comes from
+// that. Redirects on the same host are followed.
+func (w *waiter) request(ctx context.Context, address, host, label string) answered {
 	client := http.Client{Timeout: requestWait, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) > 5 || next.URL.Host != via[0].URL.Host && next.URL.Host != host {
 			return http.ErrUseLastResponse
@@ -269,30 +348,26 @@ func (w *waiter) request(ctx context.Context, address, host, label string) (stri
 		w.admit(next)
 		return nil
 	}}
-	for deadline := time.Now().Add(flipWait); ; {
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-		if err != nil {
-			return err.Error(), false
-		}
-		request.Host = host
-		w.admit(request)
-		response, err := client.Do(request)
-		if err != nil {
-			return err.Error(), false
-		}
-		_, err = io.Copy(io.Discard, response.Body)
-		response.Body.Close() //nolint:errcheck // it was read
-		switch from := response.Header.Get(edge.ReleaseField); {
-		case err != nil:
-			return "cut short: " + err.Error(), false
-		case label != "" && !strings.Contains(from+";", "entry="+label+";") && time.Now().Before(deadline) && ctx.Err() == nil:
-			time.Sleep(50 * time.Millisecond)
-			continue
-		case label != "" && !strings.Contains(from+";", "entry="+label+";"):
-			return "not answered from " + label + " after " + flipWait.String(), false
-		}
-		return fmt.Sprint(response.StatusCode), response.StatusCode >= 200 && response.StatusCode < 300
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return answered{text: err.Error(), final: true}
 	}
+	request.Host = host
+	w.admit(request)
+	response, err := client.Do(request)
+	if err != nil {
+		return answered{text: err.Error()}
+	}
+	_, err = io.Copy(io.Discard, response.Body)
+	response.Body.Close() //nolint:errcheck // it was read
+	if err != nil {
+		return answered{text: "cut short: " + err.Error()}
+	}
+	if from := response.Header.Get(edge.ReleaseField); label != "" && !strings.Contains(from+";", "entry="+label+";") {
+		return answered{text: "not answered from " + label + " after " + lookWait.String()}
+	}
+	status := response.StatusCode
+	return answered{text: fmt.Sprint(status), passed: status >= 200 && status < 300, final: status < 500}
 }
 
 // admit lets a request in where a password is asked for.

@@ -83,7 +83,7 @@ func (b *bench) node(home string) (stop func()) {
 	store, err := file.Open(filepath.Join(home, "store"))
 	b.check(err)
 	for {
-		nodes, err := edge.Nodes(context.Background(), store)
+		nodes, err := edge.Nodes(context.Background(), store, 0)
 		b.check(err)
 		if len(nodes) > 0 {
 			break

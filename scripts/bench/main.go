@@ -240,7 +240,7 @@ func (b *bench) activations() {
 	}
 	defer b.node(home)()
 	ctx := context.Background()
-	nodes, err := edge.Nodes(ctx, store)
+	nodes, err := edge.Nodes(ctx, store, 0)
 	b.check(err)
 	address := nodes[0].Address
 	j := journal.Journal{Store: store, Site: "bench", Environment: "production", Attempt: rand.Text, Now: time.Now}

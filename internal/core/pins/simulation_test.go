@@ -106,12 +106,15 @@ func (m *machine) call(ctx context.Context, do func() error) error {
 		time.Sleep(m.some(2 * time.Second))
 		return err
 	}
+	patience, arrives := m.some(20*time.Minute), m.some(m.bound)
+	if m.chance(2) == 0 { // the worst: as late as can be
+		patience, arrives = time.Hour, m.bound-m.some(time.Second)
+	}
 	select { // it is given up
 	case <-ctx.Done():
-	case <-time.After(m.some(20 * time.Minute)):
+	case <-time.After(patience):
 	}
 	if m.chance(3) != 0 {
-		arrives := m.some(m.bound)
 		m.late.Go(func() {
 			time.Sleep(arrives)
 			do() //nolint:errcheck // nobody is there any more

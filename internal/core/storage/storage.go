@@ -172,6 +172,15 @@ func Ahead(ctx context.Context, store Store, key string, written time.Time) (tim
 	return item.Modified.Sub(written), err
 }
 
+// KnownAhead returns how far the store's clock is before this machine's as far as that is known without asking; else 0.
+func KnownAhead(store Store) time.Duration {
+	if clock, ok := store.(Clock); ok {
+		ahead, _ := clock.Ahead()
+		return ahead
+	}
+	return 0
+}
+
 // Wide is a Store that is far away, so that many calls at once are worth while.
 type Wide interface {
 	// Parallel returns how many calls at once the store is asked for at most, unless somebody says otherwise.

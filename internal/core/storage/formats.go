@@ -1,0 +1,25 @@
+package storage
+
+// Formats are the highest versions of records that a program reads. It reads the lower ones too, and writes the lowest that can say what is
+// to be said (docs/store-format.md).
+type Formats struct {
+	Document  int `json:"document"`
+	Entry     int `json:"entry"`
+	Semantics int `json:"semantics"`
+}
+
+// Known are those of this program.
+var Known = Formats{Document: 1, Entry: 1, Semantics: 1}
+
+// Lacks names what is needed and not known; "" for nothing. A program that says nothing knows the first ones.
+func (f Formats) Lacks(needed Formats) string {
+	switch {
+	case max(f.Document, 1) < needed.Document:
+		return "environment documents of format 2"
+	case max(f.Entry, 1) < needed.Entry:
+		return "journal entries of format 2"
+	case max(f.Semantics, 1) < needed.Semantics:
+		return "releases of semantics 2"
+	}
+	return ""
+}

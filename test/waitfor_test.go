@@ -1,0 +1,71 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// presence leaves what an edge node leaves that was killed some time ago. Nothing answers at its address.
+func (p *place) presence(node string, ago time.Duration) {
+	p.t.Helper()
+	name := filepath.Join(p.home, "store", "edges", node)
+	require.NoError(p.t, os.MkdirAll(filepath.Dir(name), 0o755))
+	seen := time.Now().Add(-ago)
+	text := fmt.Sprintf(`{"format":1,"node":%q,"address":"nowhere.invalid:7420","started":%q,"seen":%q,"later":"says more"}`, node, seen.Format(time.RFC3339), time.Now().Format(time.RFC3339))
+	require.NoError(p.t, os.WriteFile(name, []byte(text), 0o644))
+	require.NoError(p.t, os.Chtimes(name, seen, seen))
+}
+
+// TestANodeThatIsGoneTakesNoReleaseBack waits for nodes of which one was killed a moment ago, and of which none is left.
+func TestANodeThatIsGoneTakesNoReleaseBack(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"index.html": "two"})
+	p.presence("pier-7420", 16*time.Second)
+	_, notes, status := p.run("deploy", "--wait-for", "/")
+	assert.Zero(t, status, notes)
+	assert.Contains(t, notes, "not checked")
+	assert.Contains(t, notes, "production:2 is live, and was not checked")
+	rows := p.history("production")
+	require.Len(t, rows, 2, "nothing went back")
+	assert.False(t, rows[0].Frozen)
+	assert.Equal(t, []bool{false, true}, []bool{rows[0].Outcome.Passed, rows[0].Outcome.Looks[0].Unchecked})
+
+	p.edge()
+	p.presence("pier-7420", 16*time.Second)
+	p.commit("Third", map[string]string{"index.html": "three"})
+	p.ok("deploy", "--wait-for", "/")
+	rows = p.history("production")
+	require.Len(t, rows, 3, "nothing went back")
+	assert.True(t, rows[0].Outcome.Passed, "the node that is left has answered")
+	assert.Equal(t, "200", rows[0].Outcome.Looks[0].Text)
+}
+
+// TestWhatANodeAnnounces is an address that others can call.
+func TestWhatANodeAnnounces(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
+	p.ok("deploy")
+	p.fails(2, "nobody can call that", "edge", "--announce", "0.0.0.0:7420")
+	p.fails(2, "HOST:PORT", "edge", "--announce", "pier")
+	address := p.edgeOn("", "--announce", "pier.corvane.test:8080")
+	_, port, _ := strings.Cut(address, ":")
+	found, err := filepath.Glob(filepath.Join(p.home, "store", "edges", "*-"+port))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	said, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(said), `"address":"pier.corvane.test:8080"`)
+	assert.Contains(t, string(said), `"version":"`)
+	assert.Contains(t, string(said), `"knows":{"document":`)
+}
