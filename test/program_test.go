@@ -19,6 +19,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/core/storage"
 )
 
 // program is the path of the built program.
@@ -47,13 +49,44 @@ type place struct {
 	folder string // where commands run
 	home   string
 	env    []string // besides the test's own
+	// as are variables besides, by what the command does with the store; nil for none.
+	as map[storage.Role][]string
+}
+
+// roleOf is what a command does with a store.
+func roleOf(args []string) storage.Role {
+	switch all := strings.Join(args, " "); {
+	case strings.HasPrefix(all, "edge"):
+		return storage.Edge
+	case strings.HasPrefix(all, "store init"):
+		return storage.Owner
+	case strings.HasPrefix(all, "store prune"), strings.HasPrefix(all, "store verify"), strings.HasPrefix(all, "remove-site"):
+		return storage.Pruner
+	}
+	return storage.Deployer
 }
 
 func newPlace(t *testing.T) *place {
 	t.Helper()
 	p := &place{t: t, folder: filepath.Join(t.TempDir(), "corvane"), home: filepath.Join(t.TempDir(), "home")}
 	require.NoError(t, os.MkdirAll(p.folder, 0o755))
+	t.Cleanup(func() { onlyKnownKeys(t, filepath.Join(p.home, "store")) })
 	return p
+}
+
+// onlyKnownKeys makes sure that a store in a folder holds no key that the table of rights does not know.
+func onlyKnownKeys(t *testing.T, root string) {
+	t.Helper()
+	filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error { //nolint:errcheck // it may not be there, or be damaged
+		if err != nil || entry.IsDir() {
+			return nil
+		}
+		key, _ := filepath.Rel(root, path)
+		key = filepath.ToSlash(key)
+		_, known := storage.KindOf(key)
+		assert.True(t, known || strings.HasPrefix(key, "tmp/"), "no right is given for %s", key)
+		return nil
+	})
 }
 
 func (p *place) command(ctx context.Context, args ...string) *exec.Cmd {
@@ -61,7 +94,7 @@ func (p *place) command(ctx context.Context, args ...string) *exec.Cmd {
 	command.Dir = p.folder
 	command.Env = append(os.Environ(), "ORILLA_HOME="+p.home, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
 		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example", "GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
-	command.Env = append(command.Env, p.env...)
+	command.Env = append(append(command.Env, p.env...), p.as[roleOf(args)]...)
 	return command
 }
 

@@ -21,6 +21,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/store/s3"
 	"orilla.example/orilla/internal/store/storetest"
 )
 
@@ -30,17 +32,26 @@ type elsewhere struct {
 	folder  string // where its keys lie as files all the same
 	stop    func()
 	start   func() error
+	as      map[storage.Role][]string // variables by which somebody of a role is known; nil where all are one
 }
 
 // servers are the kinds of store elsewhere, each on a real server.
 var servers = map[string]func(t *testing.T) elsewhere{
 	"ssh": func(t *testing.T) elsewhere {
 		s := storetest.SSH(t, "")
-		return elsewhere{s.Store("corvane"), filepath.Join(s.Folder, "corvane"), s.Stop, s.Start}
+		return elsewhere{s.Store("corvane"), filepath.Join(s.Folder, "corvane"), s.Stop, s.Start, nil}
 	},
 	"s3": func(t *testing.T) elsewhere {
 		s := storetest.S3(t)
-		return elsewhere{s.Store("corvane", ""), filepath.Join(s.Folder, "corvane", "stores"), s.Stop, s.Start}
+		address := s.Store("corvane", "")
+		config, err := s3.Parse(address, func(string) string { return "" })
+		require.NoError(t, err)
+		require.NoError(t, s.Users("corvane", func(who map[storage.Role][]string) string { return config.BucketPolicy(who, "") }))
+		as := map[storage.Role][]string{storage.Owner: storetest.Env(nil)}
+		for _, role := range storage.Roles {
+			as[role] = storetest.EnvOf(role)
+		}
+		return elsewhere{address, filepath.Join(s.Folder, "corvane", "stores"), s.Stop, s.Start, as}
 	},
 }
 
@@ -49,7 +60,7 @@ func onServers(t *testing.T, run func(t *testing.T, p *place, store elsewhere)) 
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			store, p := start(t), newPlace(t)
-			p.env = storetest.Env(nil)
+			p.env, p.as = storetest.Env(nil), store.as
 			run(t, p, store)
 		})
 	}
@@ -155,7 +166,13 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		assert.Equal(t, 7, document[verified](p, "store", "verify").Gone, "entries 1 to 6, of three releases, and the change of what is kept")
 		shows("45.00")
 		p.fails(3, "no longer whole", "rollback")
-		assert.Contains(t, p.ok(use("store")...), "1 release in 1 environment")
+		shown := p.ok(use("store")...)
+		assert.Contains(t, shown, "1 release in 1 environment")
+		if store.as != nil {
+			assert.Contains(t, shown, "may deploy")
+			assert.Contains(t, shown, "may not serve: lacks the right to delete edges/*")
+			assert.Regexp(t, `may not prune: lacks the right to delete objects/\*\*, delete sites/SITE/releases`, shown)
+		}
 
 		p.fails(3, "--yes", "remove-site", "corvane")
 		p.ok("remove-site", "corvane", "--yes", "--keep-name")
@@ -165,6 +182,42 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		_, notes, _ = p.run("sites")
 		assert.Contains(t, notes, "has no sites yet")
 	})
+}
+
+// TestADeployerOfOneSite has the rights that are printed for one: it deploys, fails, deploys again, freezes and goes back, and has nothing of
+// another site.
+func TestADeployerOfOneSite(t *testing.T) {
+	t.Parallel()
+	s, p := storetest.S3(t), newPlace(t)
+	address := s.Store("corvane", "")
+	p.env = storetest.Env(nil)
+	p.ok("store", "init", address)
+	other := newPlace(t)
+	other.env = p.env
+	other.commit("First", map[string]string{"orilla.yaml": "site: velley\nstore: " + address + "\n", "index.html": "velley"})
+	other.ok("deploy")
+	require.NoError(t, s.Users("corvane", func(map[storage.Role][]string) string {
+		return document[struct{ Policies map[string]string }](p, "store", "init", address, "--policy", "--site", "corvane", "--principal", "deployer=deployer").Policies["bucket"]
+	}))
+	p.env = append(p.env, storetest.EnvOf(storage.Deployer)...)
+	p.commit("Broken", map[string]string{"orilla.yaml": "site: corvane\nstore: " + address + "\nbuild: {run: [test -e fine && mkdir out && cp index.html out], output: out}\n", "index.html": "one"})
+	p.fails(5, "ended with status 1", "deploy")
+	p.fails(5, "ended with status 1", "deploy", "HEAD")
+	p.commit("Mended", map[string]string{"fine": ""})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"index.html": "two"})
+	p.ok("deploy")
+	p.ok("rollback")
+	p.commit("Third", map[string]string{"index.html": "three"})
+	p.fails(3, "waits for the thaw", "deploy")
+	p.ok("thaw", "--yes")
+	p.ok("follow", "--pause")
+	p.ok("follow", "--resume")
+	assert.Contains(t, p.ok("status"), "Third")
+	assert.Contains(t, p.ok("store"), "may deploy")
+	p.fails(1, "does not let you", "history", "--site", "velley")
+	p.fails(1, "does not let you", "deploy", "--site", "velley", "--take-over")
+	p.fails(1, "does not let you", "store", "prune", "--yes")
 }
 
 // findObject returns the file of the object that has a content.

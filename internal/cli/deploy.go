@@ -32,9 +32,9 @@ type deployOptions struct {
 	transferOptions
 	ciOptions
 	waitOptions
-	expires, archive                                      string
-	watch                                                 bool
-	dryRun, rebuild, rehash, noIndex, takeOver, yes, open bool
+	expires, archive                                             string
+	watch                                                        bool
+	dryRun, rebuild, rehash, noIndex, takeOver, yes, open, again bool
 }
 
 func (o *deployOptions) flags(cmd *cobra.Command) {
@@ -45,6 +45,7 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.StringVarP(&o.Message, "message", "m", "", "say why")
 	flags.StringVar(&o.Branch, "branch", "", "the branch, where Git does not say it")
 	flags.StringVar(&o.Site, "site", "", "the site's name (default: as orilla.yaml says)")
+	flags.BoolVar(&o.again, "again", false, "put it live anew, as another entry, although it is live already")
 	flags.BoolVar(&o.rebuild, "rebuild", false, "build although the same was built before")
 	flags.BoolVar(&o.rehash, "rehash", false, "read every file, whatever is remembered of it")
 	flags.BoolVar(&o.noIndex, "without-index", false, "allow an output that has no index.html at the top")
@@ -176,7 +177,7 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 		Plan: plan, Store: store, Report: report, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, Stdin: os.Stdin,
 		Automatic: !a.Asks && !o.yes, Cause: "command", TakeOver: o.takeOver, Now: time.Now, Parallel: o.parallel, Rate: limit,
 		Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) }, ExpireAfter: expires,
+		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) }, ExpireAfter: expires, SkipSame: !o.again,
 	}
 	if err := a.waitFor(run, o.waitOptions); err != nil {
 		return err
@@ -196,7 +197,7 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 		return a.reportBuilt(ctx, run, result)
 	}
 	flip := time.Now()
-	if err := run.Activate(ctx); err != nil {
+	if err := run.Activate(ctx); err != nil && !errors.Is(err, pipeline.ErrSame) {
 		return err
 	}
 	if err := a.wait(ctx, run, report); err != nil {
@@ -219,7 +220,12 @@ func (a *app) learnSecret(ctx context.Context, p *pipeline.Project, o *deployOpt
 		return err
 	}
 	claim := func() error {
-		return p.EnsureClaim(ctx, store, site, o.takeOver, func() error { return a.askClaim(ctx, &pipeline.Plan{Project: p, Site: site}, o.yes) })
+		ask := func() error { return a.askClaim(ctx, &pipeline.Plan{Project: p, Site: site}, o.yes) }
+		mine, err := p.CheckClaim(ctx, store, site, o.takeOver, ask)
+		if err != nil {
+			return err
+		}
+		return mine.Take(ctx, store, o.takeOver)
 	}
 	if o.dryRun {
 		claim = func() error { return nil }

@@ -24,6 +24,7 @@ type promoteOptions struct {
 	waitOptions
 	site, to, why string
 	yes, dryRun   bool
+	again         bool
 }
 
 func (a *app) promoteCommand() *cobra.Command {
@@ -46,6 +47,7 @@ func (a *app) promoteCommand() *cobra.Command {
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
 	o.waitOptions.flags(cmd)
+	flags.BoolVar(&o.again, "again", false, "put it live anew, as another entry, although it is live there already")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
 	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
@@ -75,7 +77,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
 	report := &reporter{app: a}
 	run := &pipeline.Run{
-		Plan: plan, Store: s.store, Report: report, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now, DryRun: o.dryRun,
+		Plan: plan, Store: s.store, Report: report, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now, DryRun: o.dryRun, SkipSame: !o.again,
 		Frozen:      func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
 		Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, typed, o) },
 	}
@@ -85,7 +87,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	defer run.Close(ctx)
 	started := time.Now()
 	result, err := run.Promote(ctx, from.Release)
-	if err != nil {
+	if err != nil && !errors.Is(err, pipeline.ErrSame) {
 		return err
 	}
 	a.reportPromoted(result)

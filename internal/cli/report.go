@@ -110,6 +110,7 @@ type deployReport struct {
 	DryRun       bool              `json:"dry_run,omitempty"`
 	Release      string            `json:"release,omitempty"`
 	Entry        string            `json:"entry,omitempty"`
+	Same         bool              `json:"same,omitempty"`  // it was live already, so nothing was written
 	Build        string            `json:"build,omitempty"` // the name of its record
 	Run          string            `json:"run,omitempty"`   // its number, if anything was built
 	Reused       bool              `json:"reused,omitempty"`
@@ -379,6 +380,7 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 	addresses := a.addresses(ctx, s, result.Entry.Environment, result.Entry.Document, nodes)
 	if a.JSON {
 		report := a.report(run.Plan, result, run.Number())
+		report.Same = result.Same
 		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
 		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.Release.String(), nearbyPort(nodes))
 		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, result.Entry.Expires
@@ -388,7 +390,11 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 			return err
 		}
 	} else {
-		a.Row(a.Err, "live", console.Good(result.Entry.Label())+a.where(serving, nodes, took))
+		if result.Same {
+			a.Row(a.Err, "live", console.Good(result.Entry.Label())+" already, "+a.Age(result.Entry.When)+"; nothing was written"+console.Faint("  (--again puts it live anew)"))
+		} else {
+			a.Row(a.Err, "live", console.Good(result.Entry.Label())+a.where(serving, nodes, took))
+		}
 		for _, address := range addresses {
 			a.Print("%s", console.Accent(address))
 		}
@@ -399,14 +405,14 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 		if result.Entry.Frozen != nil {
 			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+journal.DisplayName(result.Entry.Environment)))
 		}
-		if result.Before != nil && !result.Before.Release.IsZero() && result.Before.Release != result.Release {
+		if !result.Same && result.Before != nil && !result.Before.Release.IsZero() && result.Before.Release != result.Release {
 			a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(result.Entry.Environment))
 		}
 		a.hintEdge(nodes)
 	}
 	values := outputValues{URL: addresses[0], ReleaseURL: releaseAddress(s.site, result.Release.String(), nearbyPort(nodes)), Release: result.Release.Short(),
 		Environment: journal.DisplayName(result.Entry.Environment), Entry: result.Entry.Label(), Commit: result.Entry.Commit, Subject: result.Entry.Subject,
-		Changed: result.Before == nil || result.Before.Release != result.Release, Reused: result.Reused, Took: time.Since(started)}
+		Changed: !result.Same && (result.Before == nil || result.Before.Release != result.Release), Reused: result.Reused, Took: time.Since(started)}
 	if err := o.ciOptions.write(values); err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
 )
@@ -223,7 +224,7 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := store.Stat(ctx, storage.ClaimKey(site)); errors.Is(err, storage.ErrNotFound) {
+	if there, err := upkeep.HasSite(ctx, store, site); err == nil && !there {
 		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).At("%s", store.Address()).
 			Then("orilla deploy makes it").Then("orilla sites lists those that are there")
 	} else if err != nil {

@@ -26,8 +26,8 @@ func (a *app) sitesCommand() *cobra.Command {
 type siteReport struct {
 	Site    string     `json:"site"`
 	Owner   []string   `json:"owner"` // the first commits of the repository, or one folder
-	Who     string     `json:"claimed_by"`
-	When    time.Time  `json:"claimed"`
+	Who     string     `json:"claimed_by,omitempty"`
+	When    time.Time  `json:"claimed,omitzero"`
 	Entry   string     `json:"production,omitempty"`
 	Release string     `json:"release,omitempty"`
 	Commit  string     `json:"commit,omitempty"`
@@ -77,6 +77,9 @@ func (a *app) sites(ctx context.Context) error {
 func describeSite(ctx context.Context, store storage.Store, name string) siteReport {
 	report := siteReport{Site: name}
 	claim, err := pipeline.ReadClaim(ctx, store, name)
+	if errors.Is(err, storage.ErrNotFound) {
+		return report // no deploy has succeeded yet: the name is free
+	}
 	if err != nil {
 		report.Damage = err.Error()
 		return report

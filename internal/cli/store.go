@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -50,6 +51,7 @@ type storeReport struct {
 	ID        string          `json:"id,omitempty"`
 	Answers   int64           `json:"answers_in"` // milliseconds
 	Rights    []upkeep.Right  `json:"rights"`
+	Roles     []upkeep.Duty   `json:"roles,omitempty"`              // of a store that tells for each key who may write it
 	Strangers *bool           `json:"strangers_can_read,omitempty"` // unset where that means nothing
 	Advice    []string        `json:"advice,omitempty"`
 	Holdings  upkeep.Holdings `json:"holdings"`
@@ -78,7 +80,11 @@ func (a *app) showStore(ctx context.Context) error {
 		report.Place, report.Account = remote.Place(), remote.Account()
 	}
 	tell, end := a.working()
-	err = a.examine(ctx, store, &report, tell)
+	site := ""
+	if p != nil {
+		site = p.Site()
+	}
+	err = a.examine(ctx, store, site, &report, tell)
 	end()
 	if err != nil {
 		return pipeline.StoreTrouble(store, err)
@@ -95,7 +101,7 @@ func (a *app) showStore(ctx context.Context) error {
 }
 
 // examine fills in what the store says of itself.
-func (a *app) examine(ctx context.Context, store storage.Store, report *storeReport, tell upkeep.Tell) (err error) {
+func (a *app) examine(ctx context.Context, store storage.Store, site string, report *storeReport, tell upkeep.Tell) (err error) {
 	data, err := store.Get(ctx, storage.MarkKey)
 	if err != nil {
 		return err
@@ -110,11 +116,17 @@ func (a *app) examine(ctx context.Context, store storage.Store, report *storeRep
 			return err
 		}
 		report.Strangers, report.Advice = &readable, bucket.Advise(ctx)
+		if report.Roles, err = upkeep.Duties(ctx, store, site); err != nil {
+			return err
+		}
 	}
 	if report.Holdings, err = upkeep.Measure(ctx, store, tell); err != nil {
 		return err
 	}
 	sites, err := upkeep.Sites(ctx, store)
+	if errors.Is(err, storage.ErrDenied) && site != "" { // whoever deploys one site sees no other
+		sites, err = []string{site}, nil
+	}
 	for _, site := range sites {
 		row := storeSite{Site: site}
 		for folder, count := range map[string]*int{storage.ReleasesKey(site): &row.Releases, storage.EnvironmentsKey(site): &row.Environments} {
@@ -152,6 +164,14 @@ func (a *app) printStore(report storeReport) {
 				a.Row(a.Out, "", console.Faint(right.Name+": "+right.Why))
 			}
 		}
+	}
+	for _, duty := range report.Roles {
+		does := map[storage.Role]string{storage.Deployer: "deploy", storage.Edge: "serve", storage.Pruner: "prune"}[duty.Role]
+		if duty.Can {
+			a.Row(a.Out, "", console.Good("may "+does))
+			continue
+		}
+		a.Row(a.Out, "", console.Faint("may not "+does+": lacks the right to "+strings.Join(duty.Lacks, ", ")))
 	}
 	if report.Strangers != nil {
 		text := console.Good("strangers without credentials cannot read it")

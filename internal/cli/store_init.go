@@ -5,12 +5,14 @@ import (
 	"crypto/rand"
 	"errors"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/pipeline"
@@ -19,6 +21,7 @@ import (
 
 func (a *app) storeInitCommand() *cobra.Command {
 	var policy, yes bool
+	var o policyOptions
 	cmd := &cobra.Command{
 		Use: "init [STORE]", Short: "Make a store, once its server has shown that it can hold one", Args: cobra.MaximumNArgs(1),
 		Long: "Init lets sixteen writers race for the same record, twenty times, and makes the store only if each time exactly one won. It then\n" +
@@ -29,10 +32,12 @@ func (a *app) storeInitCommand() *cobra.Command {
 			if len(args) > 0 {
 				a.store = args[0]
 			}
-			return a.storeInit(cmd.Context(), policy, yes)
+			return a.storeInit(cmd.Context(), policy, yes, o)
 		},
 	}
 	cmd.Flags().BoolVar(&policy, "policy", false, "only print the rights that are needed")
+	cmd.Flags().StringVar(&o.site, "site", "", "with --policy: the rights of whoever deploys one `SITE` and no other")
+	cmd.Flags().StringArrayVar(&o.principals, "principal", nil, "with --policy: print one policy for the bucket, for who has a role, `ROLE=WHO`: deployer, edge or pruner (repeatable)")
 	cmd.Flags().BoolVar(&yes, "yes", false, "make the bucket too, if there is none")
 	return a.jsonFlag(cmd)
 }
@@ -47,7 +52,7 @@ type storeInitReport struct {
 	Policies map[string]string `json:"policies,omitempty"` // by role
 }
 
-func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
+func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) error {
 	var p *pipeline.Project
 	if a.store == "" {
 		var err error
@@ -56,8 +61,11 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 		}
 	}
 	address, root := a.storeAddress(p)
+	if !policy && (o.site != "" || len(o.principals) > 0) {
+		return fault.New(fault.Usage, "usage", "--site and --principal go with --policy")
+	}
 	if policy {
-		return a.printPolicies(address)
+		return a.printPolicies(address, o)
 	}
 	store, made, err := pipeline.StoreAt(ctx, address, root, a.places)
 	if err != nil {
@@ -68,7 +76,7 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 	if isRemote {
 		report.Place, report.Account = remote.Place(), remote.Account()
 	}
-	if report.Policies, err = policies(address); err != nil {
+	if report.Policies, err = policies(address, ""); err != nil {
 		return err
 	}
 	a.Note("%s", console.Strong(report.Place))
@@ -89,11 +97,44 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool) error {
 	return nil
 }
 
+// policyOptions say for whom rights are printed.
+type policyOptions struct {
+	site       string
+	principals []string
+}
+
+// who reads ROLE=WHO.
+func (o policyOptions) who() (map[storage.Role][]string, error) {
+	who := map[storage.Role][]string{}
+	for _, text := range o.principals {
+		role, name, ok := strings.Cut(text, "=")
+		if !ok || name == "" || !slices.Contains(storage.Roles, storage.Role(role)) {
+			return nil, fault.New(fault.Usage, "usage", "--principal %s: write ROLE=WHO, the role being deployer, edge or pruner", text)
+		}
+		who[storage.Role(role)] = append(who[storage.Role(role)], name)
+	}
+	return who, nil
+}
+
 // printPolicies prints the rights that are needed, without asking or making anything.
-func (a *app) printPolicies(address string) error {
-	all, err := policies(address)
+func (a *app) printPolicies(address string, o policyOptions) error {
+	if o.site != "" && !project.IsLabel(o.site) {
+		return fault.New(fault.Usage, "bad-site", "%q cannot be the name of a site", o.site)
+	}
+	who, err := o.who()
 	if err != nil {
 		return err
+	}
+	all, err := policies(address, o.site)
+	if err != nil {
+		return err
+	}
+	if len(who) > 0 {
+		config, err := s3.Parse(address, os.Getenv)
+		if err != nil || !strings.HasPrefix(address, "s3://") {
+			return fault.New(fault.Usage, "usage", "--principal is for buckets, and this store is none").At("%s", address).Because(err)
+		}
+		all = map[string]string{"bucket": config.BucketPolicy(who, o.site)}
 	}
 	if a.JSON {
 		return a.Document(storeInitReport{Store: address, Place: address, Policies: all})
@@ -103,9 +144,14 @@ func (a *app) printPolicies(address string) error {
 }
 
 func (a *app) listPolicies(all map[string]string) {
-	for _, role := range []string{"deployer", "edge", "pruner"} {
-		who := map[string]string{"deployer": "whoever deploys", "edge": "an edge node", "pruner": "whoever prunes"}[role]
-		a.Print("%s\n%s", console.Faint("# what "+who+" needs"), all[role])
+	for _, role := range append(storage.Roles, "bucket") {
+		if all[string(role)] == "" {
+			continue
+		}
+		heading := map[storage.Role]string{
+			storage.Deployer: "what whoever deploys needs", storage.Edge: "what an edge node needs", storage.Pruner: "what whoever prunes needs", "bucket": "the bucket's policy",
+		}[role]
+		a.Print("%s\n%s", console.Faint("# "+heading), all[string(role)])
 	}
 }
 
@@ -169,22 +215,46 @@ func (a *app) ensureBucket(ctx context.Context, bucket *s3.Store, yes bool) erro
 	return nil
 }
 
-// policies returns, by role, the narrowest rights that do.
-func policies(address string) (map[string]string, error) {
+// policies returns, by role, the narrowest rights that do; for a site, those of whoever deploys that one only.
+func policies(address, site string) (map[string]string, error) {
+	roles := storage.Roles
+	if site != "" {
+		roles = []storage.Role{storage.Deployer} // nodes and prunes have to do with all sites
+	}
+	all := map[string]string{}
 	if !strings.HasPrefix(address, "s3://") {
-		return map[string]string{
-			"deployer": "read and write in the whole folder, as a user of its own; over SSH: Match User, ForceCommand internal-sftp, and no forwarding",
-			"edge":     "read in the whole folder; write in edges/ and tmp/",
-			"pruner":   "as whoever deploys",
-		}, nil
+		for _, role := range roles {
+			all[string(role)] = folderRights(role, site)
+		}
+		return all, nil
 	}
 	config, err := s3.Parse(address, os.Getenv)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "store-address", "the store's address is not written as it should be").At("%s", address).Because(err)
 	}
-	all := map[string]string{}
-	for _, role := range []string{"deployer", "edge", "pruner"} {
-		all[role] = config.Policy(role)
+	for _, role := range roles {
+		all[string(role)] = config.Policy(role, site)
 	}
 	return all, nil
+}
+
+// folderRights says what a role needs in a folder, where rights are given for folders.
+func folderRights(role storage.Role, site string) string {
+	var writes []string
+	for _, kind := range storage.Kinds {
+		folder, _, _ := strings.Cut(kind.Pattern, "/")
+		if site != "" && kind.OfSite() {
+			folder, _, _ = strings.Cut(strings.ReplaceAll(kind.Pattern, "SITE", site), "/*")
+			if strings.HasPrefix(kind.Pattern, storage.SitesKey) {
+				folder = storage.SiteKey(site)
+			}
+		}
+		if folder != kind.Pattern {
+			folder += "/"
+		}
+		if (kind.Writes(role) || kind.Deletes(role)) && !slices.Contains(writes, folder) {
+			writes = append(writes, folder)
+		}
+	}
+	return "read in the whole folder, as a user of its own (over SSH: Match User, ForceCommand internal-sftp, no forwarding);\nwrite in tmp/ " + strings.Join(writes, " ")
 }

@@ -38,7 +38,7 @@ func (a *app) waitFor(run *pipeline.Run, o waitOptions) (err error) {
 
 // wait looks at what an activation is waited for, and shows each look.
 func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) error {
-	if len(run.WaitFor) == 0 {
+	if len(run.WaitFor) == 0 || run.Same() {
 		return nil
 	}
 	label := "wait for"

@@ -88,44 +88,57 @@ func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, er
 	return claim, nil
 }
 
-// EnsureClaim makes sure that the site's name belongs to this project. ask is called before a folder without Git takes a free
-// name; it returns nil to go on. takeOver takes the name from whoever has it.
-func (p *Project) EnsureClaim(ctx context.Context, store storage.Store, site string, takeOver bool, ask func() error) error {
+// CheckClaim makes sure that the site's name belongs to this project, or is free, and changes nothing. It returns the claim that Take makes.
+// ask is called before a folder without Git takes a free name; it returns nil to go on. With takeOver the name may be anybody's.
+func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site string, takeOver bool, ask func() error) (Claim, error) {
 	roots, folder, err := p.owner(ctx, store, site)
 	if err != nil {
-		return err
+		return Claim{}, err
 	}
 	mine := Claim{Format: claimFormat, Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
 		Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}
+	if takeOver {
+		return mine, nil
+	}
+	claim, err := ReadClaim(ctx, store, site)
+	switch {
+	case errors.Is(err, storage.ErrNotFound) && folder != "":
+		return mine, ask()
+	case errors.Is(err, storage.ErrNotFound):
+		return mine, nil
+	case err == nil && !claim.owns(mine):
+		return mine, notYours(claim, mine)
+	}
+	return mine, err
+}
+
+// Take takes the site's name for whoever CheckClaim found, unless it has it. It is called just before the first record that counts, so that
+// what is refused before keeps no name. takeOver takes the name from whoever has it.
+func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) error {
 	for range 3 {
-		claim, err := ReadClaim(ctx, store, site)
+		claim, err := ReadClaim(ctx, store, c.Site)
 		switch {
-		case err == nil && claim.owns(mine):
+		case err == nil && claim.owns(c):
 			return nil
 		case err == nil && !takeOver:
-			return p.notYours(claim, mine)
+			return notYours(claim, c)
 		case takeOver && !errors.Is(err, storage.ErrNotFound):
 			if err == nil {
-				mine.Incarnation = claim.Incarnation
+				c.Incarnation = claim.Incarnation
 			}
-			data, err := canon.Marshal(mine)
+			data, err := canon.Marshal(c)
 			if err != nil {
 				return err
 			}
-			return store.Replace(ctx, storage.ClaimKey(site), data)
+			return store.Replace(ctx, storage.ClaimKey(c.Site), data)
 		case !errors.Is(err, storage.ErrNotFound):
 			return err
 		}
-		if folder != "" && !takeOver {
-			if err := ask(); err != nil {
-				return err
-			}
-		}
-		data, err := canon.Marshal(mine)
+		data, err := canon.Marshal(c)
 		if err != nil {
 			return err
 		}
-		if err := store.Create(ctx, storage.ClaimKey(site), data); !errors.Is(err, storage.ErrExists) {
+		if err := store.Create(ctx, storage.ClaimKey(c.Site), data); !errors.Is(err, storage.ErrExists) {
 			return err
 		}
 	}
@@ -139,7 +152,7 @@ func (c Claim) owns(other Claim) bool {
 	return slices.ContainsFunc(c.Roots, func(root string) bool { return slices.Contains(other.Roots, root) })
 }
 
-func (p *Project) notYours(claim, mine Claim) error {
+func notYours(claim, mine Claim) error {
 	owner, self := claim.Folder, mine.Folder
 	if owner == "" {
 		owner = "the repository that began with commit " + claim.Roots[0][:min(7, len(claim.Roots[0]))]

@@ -7,6 +7,7 @@ import (
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
 )
 
 // sweepEvery is how often a follower removes the previews whose time is over. They answer 410 from that moment on, swept or not.
@@ -21,8 +22,17 @@ func (f *Follower) mainRef() string {
 func (f *Follower) learn(ctx context.Context) error {
 	p := f.Project
 	return p.LearnSecret(ctx, f.Store, p.Site(), func() error {
-		return p.EnsureClaim(ctx, f.Store, p.Site(), false, func() error { return nil })
+		return p.takeName(ctx, f.Store, p.Site())
 	})
+}
+
+// takeName takes the site's name for a project that runs by itself.
+func (p *Project) takeName(ctx context.Context, store storage.Store, site string) error {
+	claim, err := p.CheckClaim(ctx, store, site, false, func() error { return nil })
+	if err != nil {
+		return err
+	}
+	return claim.Take(ctx, store, false)
 }
 
 // waitFor returns what is looked at after an activation of a plan's environment.

@@ -21,11 +21,19 @@ func (r *Run) unlessNewer(ctx context.Context, decide journal.Decide) journal.De
 				return journal.Entry{}, err
 			}
 		}
-		entry, err := decide(head)
-		if err == nil && r.SkipSame && head != nil && head.Commit == entry.Commit && head.Release == entry.Release && head.Document == entry.Document {
-			err = ErrSame
+		return decide(head)
+	}
+}
+
+// unlessSame leaves an environment alone that serves just what is to go live, of the same commit and under the same document.
+func (r *Run) unlessSame(move journal.Move, decide journal.Decide) journal.Decide {
+	return func(head *journal.Entry) (journal.Entry, error) {
+		if head == nil || head.Gone(r.now()) || head.Release != move.Release || head.Commit != move.Commit || head.Source != move.Source ||
+			!move.KeepDocument && head.Document != move.Document.Digest || r.ExpireAfter != 0 {
+			return decide(head)
 		}
-		return entry, err
+		r.result.Entry, r.result.Same = head, true
+		return journal.Entry{}, ErrSame
 	}
 }
 

@@ -151,6 +151,16 @@ func TestTroubleWithAStoreIsNamed(t *testing.T) {
 	assert.Equal(t, own, pipeline.StoreTrouble(&memory.Store{}, own))
 }
 
+// claimName takes a name as a deploy does that succeeds.
+func claimName(t *testing.T, p *pipeline.Project, store storage.Store, site string, takeOver bool, ask func() error) error {
+	t.Helper()
+	claim, err := p.CheckClaim(t.Context(), store, site, takeOver, ask)
+	if err != nil {
+		return err
+	}
+	return claim.Take(t.Context(), store, takeOver)
+}
+
 func TestAClaimBelongsToARepositoryWhereverItIsCloned(t *testing.T) {
 	folder, clone := project(t), filepath.Join(t.TempDir(), "clone")
 	git(t, folder, "clone", "-q", folder, clone)
@@ -162,8 +172,8 @@ func TestAClaimBelongsToARepositoryWhereverItIsCloned(t *testing.T) {
 		require.NoError(t, err)
 		return p
 	}
-	require.NoError(t, load(folder).EnsureClaim(t.Context(), store, "corvane", false, ask))
-	require.NoError(t, load(clone).EnsureClaim(t.Context(), store, "corvane", false, ask))
+	require.NoError(t, claimName(t, load(folder), store, "corvane", false, ask))
+	require.NoError(t, claimName(t, load(clone), store, "corvane", false, ask))
 	assert.Zero(t, asked, "a repository is not asked")
 	before, err := pipeline.ReadClaim(t.Context(), store, "corvane")
 	require.NoError(t, err)
@@ -171,18 +181,18 @@ func TestAClaimBelongsToARepositoryWhereverItIsCloned(t *testing.T) {
 	other := load(project(t)) // the same content, another first commit only if the time differs
 	git(t, other.Root, "commit", "-q", "--amend", "-m", "Another first sailing")
 	other = load(other.Root)
-	err = other.EnsureClaim(t.Context(), store, "corvane", false, ask)
+	err = claimName(t, other, store, "corvane", false, ask)
 	require.Equal(t, "name-taken", fault.Code(err))
-	require.NoError(t, other.EnsureClaim(t.Context(), store, "corvane", true, ask))
+	require.NoError(t, claimName(t, other, store, "corvane", true, ask))
 	after, err := pipeline.ReadClaim(t.Context(), store, "corvane")
 	require.NoError(t, err)
 	assert.Equal(t, before.Incarnation, after.Incarnation, "who takes a name over takes its history")
-	assert.Equal(t, "name-taken", fault.Code(load(folder).EnsureClaim(t.Context(), store, "corvane", false, ask)))
+	assert.Equal(t, "name-taken", fault.Code(claimName(t, load(folder), store, "corvane", false, ask)))
 
 	plain := load(t.TempDir())
 	refusal := errors.New("no")
-	require.ErrorIs(t, plain.EnsureClaim(t.Context(), store, "velley", false, func() error { return refusal }), refusal)
-	require.NoError(t, plain.EnsureClaim(t.Context(), store, "velley", false, ask))
-	require.NoError(t, plain.EnsureClaim(t.Context(), store, "velley", false, ask))
+	require.ErrorIs(t, claimName(t, plain, store, "velley", false, func() error { return refusal }), refusal)
+	require.NoError(t, claimName(t, plain, store, "velley", false, ask))
+	require.NoError(t, claimName(t, plain, store, "velley", false, ask))
 	assert.Equal(t, 1, asked, "a folder without Git is asked once")
 }

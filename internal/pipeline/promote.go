@@ -48,7 +48,7 @@ func (r *Run) Promote(ctx context.Context, id release.ID) (*Result, error) {
 	}
 	started := r.Now()
 	if err := r.activate(ctx); err != nil {
-		return nil, err
+		return &r.result, err
 	}
 	r.result.Timings = append(r.result.Timings, Timing{"activate", "", r.Now().Sub(started)})
 	return &r.result, nil

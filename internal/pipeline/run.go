@@ -73,6 +73,8 @@ type Run struct {
 	room       []State  // the previews that make room
 	loaded     sync.Map // []byte by digest.Digest
 	loads      atomic.Int32
+	mine       Claim  // of the site's name, as the project would make it
+	claimed    bool   // the name is the project's
 	lookedFor  string // the build key whose records were looked at
 	newest     int    // the highest number among them
 	buildID    string
@@ -100,6 +102,7 @@ type Result struct {
 	Kept     bool         // the output of an earlier try was used
 	KeptDeps bool         // dependencies were carried over from an earlier build
 	Entry    *journal.Entry
+	Same     bool           // Entry was there before: it was live already
 	Outcome  *Outcome       // of what was waited for; nil if nothing was
 	Back     *journal.Entry // that went back, since that failed
 	Waits    *Waits         // the release waits for a thaw
@@ -131,7 +134,7 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	if !r.Plan.Apart {
-		if err := r.Plan.Project.EnsureClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
+		if r.mine, err = r.Plan.Project.CheckClaim(ctx, r.Store, r.Plan.Site, r.TakeOver, r.Unclaimed); err != nil {
 			return nil, StoreTrouble(r.Store, err)
 		}
 	}
@@ -194,6 +197,9 @@ func (r *Run) Close(ctx context.Context) {
 	r.finish(ctx, nil)
 	r.hold.Drop(ctx)
 }
+
+// Same reports whether what should go live was live already, so that nothing was written.
+func (r *Run) Same() bool { return r.result.Same }
 
 // Number returns the number of the build that was run, 0 if there was none.
 func (r *Run) Number() int64 {
@@ -494,6 +500,11 @@ func (r *Run) activate(ctx context.Context) error {
 	if r.result.Before != nil {
 		after = *r.result.Before
 	}
+	if r.kind != journal.Promotion {
+		if err := r.claim(ctx); err != nil {
+			return StoreTrouble(r.Store, err)
+		}
+	}
 	if err := r.hold.Check(); err != nil {
 		return StoreTrouble(r.Store, err)
 	}
@@ -509,12 +520,18 @@ func (r *Run) activate(ctx context.Context) error {
 		r.result.Before = head
 		return activate(head)
 	}
+	if r.SkipSame {
+		decide = r.unlessSame(move, decide)
+	}
 	if r.Automatic && r.kind != journal.Promotion { // a promotion names what it wants
 		decide = r.unlessNewer(ctx, decide)
 	}
 	entry, err := r.journal().Append(ctx, after, decide)
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
 		return r.frozenWhileBuilt(ctx, refusal.Entry)
+	}
+	if errors.Is(err, ErrSame) {
+		return err
 	}
 	if err != nil {
 		return StoreTrouble(r.Store, err)

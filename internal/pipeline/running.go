@@ -343,7 +343,7 @@ func (r *Run) finish(ctx context.Context, err error) {
 	switch {
 	case r.result.Waits != nil: // it is made, and what it waits for is no fault of its own
 		ended.Problem = "waited: " + journal.DisplayName(r.Plan.Environment) + " was frozen"
-	case err != nil:
+	case err != nil && !errors.Is(err, ErrSame):
 		ended.Outcome, ended.Problem = outcome(err), problemLine(err)
 	}
 	runs := builds.Runs{Store: r.Store, Site: r.Plan.Site}

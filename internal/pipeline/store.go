@@ -341,10 +341,25 @@ func addLog(ctx context.Context, put publish.Putter, log string) ([]digest.Diges
 	return parts, err
 }
 
+// claim takes the site's name, if nobody has it, before the first record that counts is written.
+func (r *Run) claim(ctx context.Context) error {
+	if r.Plan.Apart || r.claimed {
+		return nil
+	}
+	err := r.mine.Take(ctx, r.writer(), r.TakeOver)
+	r.claimed = err == nil
+	return err
+}
+
 // record keeps a build record and, of a build that succeeded, the root of its release.
 func (r *Run) record(ctx context.Context, record builds.Record, root []byte) error {
 	if err := r.describe(ctx, &record); err != nil {
 		return err
+	}
+	if root != nil {
+		if err := r.claim(ctx); err != nil {
+			return err
+		}
 	}
 	if root != nil && record.Key == r.lookedFor || r.Plan.Origin.Source == journal.FromOutput {
 		record.Number = r.newest + 1 // the next one is free, unless somebody was faster or the same output is published again

@@ -134,7 +134,7 @@ type waiter struct {
 // Wait looks at what the activation is waited for, and goes back if any of it fails. told is called for each look. The error is a
 // fault.Error of kind Findings if it failed. What came of it is in the result.
 func (r *Run) Wait(ctx context.Context, told func(Look)) error {
-	if len(r.WaitFor) == 0 || r.result.Entry == nil {
+	if len(r.WaitFor) == 0 || r.result.Entry == nil || r.result.Same {
 		return nil
 	}
 	w := &waiter{Run: r, entry: *r.result.Entry}

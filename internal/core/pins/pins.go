@@ -84,7 +84,7 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 		return nil, err
 	}
 	h.lease = hold(ctx, store, h.key, data, now)
-	if err = h.checkClock(ctx, now); err == nil {
+	if h.Ahead, err = storage.Ahead(ctx, store, h.key, now); err == nil {
 		err = h.first(ctx)
 	}
 	if err != nil {
@@ -92,16 +92,6 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 		return nil, err
 	}
 	return h, nil
-}
-
-func (h *Hold) checkClock(ctx context.Context, written time.Time) (err error) {
-	if h.Ahead, err = storage.Ahead(ctx, h.store, h.key, written); err != nil {
-		return err
-	}
-	if h.Ahead.Abs() > storage.ClockLimit {
-		return fmt.Errorf("%w: this machine's is %s %s the store's", storage.ErrClock, h.Ahead.Abs().Round(time.Second), map[bool]string{true: "behind", false: "ahead of"}[h.Ahead > 0])
-	}
-	return nil
 }
 
 // Drop ends the hold. Without it, the pin lapses; so it does if something was written of which nothing is known: it may still arrive, and

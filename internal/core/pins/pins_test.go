@@ -262,6 +262,32 @@ func TestNobodyWritesToASiteThatIsBeingRemoved(t *testing.T) {
 	})
 }
 
+// sleepy is a store in which a machine sleeps while it takes a pin.
+type sleepy struct {
+	memory.Store
+	sleeps time.Duration
+}
+
+func (s *sleepy) Create(ctx context.Context, key string, data []byte) error {
+	time.Sleep(s.sleeps)
+	err := s.Store.Create(ctx, key, data)
+	time.Sleep(s.sleeps / 2)
+	return err
+}
+
+// TestAClockIsNotMisjudgedByAMachineThatSleeps: who believed the store's clock to be ahead would take another's lease for lapsed too soon.
+func TestAClockIsNotMisjudgedByAMachineThatSleeps(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for _, sleeps := range []time.Duration{0, time.Second, 4 * time.Minute, 8 * time.Minute} {
+			hold, err := pins.Take(t.Context(), &sleepy{sleeps: sleeps}, "w", pins.Pin{})
+			require.NoError(t, err, "the clocks are the same")
+			assert.LessOrEqual(t, hold.Ahead, time.Duration(0))
+			assert.GreaterOrEqual(t, hold.Ahead, -sleeps/2)
+			hold.Drop(t.Context())
+		}
+	})
+}
+
 // skewed is a store whose clock differs.
 type skewed struct {
 	memory.Store

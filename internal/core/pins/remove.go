@@ -50,10 +50,7 @@ func Condemn(ctx context.Context, store storage.Store, id string, record Record)
 	if err := store.Create(ctx, r.key("list"), data); err != nil {
 		return nil, errors.Join(err, r.End(ctx))
 	}
-	if r.ahead, err = storage.Ahead(ctx, store, run, now); err == nil && r.ahead.Abs() > storage.ClockLimit {
-		err = storage.ErrClock
-	}
-	if err != nil {
+	if r.ahead, err = storage.Ahead(ctx, store, run, now); err != nil {
 		return nil, errors.Join(err, r.End(ctx))
 	}
 	return r, nil

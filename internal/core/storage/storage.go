@@ -160,16 +160,32 @@ type Clock interface {
 	Ahead() (time.Duration, bool)
 }
 
-// Ahead returns how far the store's clock is before this machine's. key was written a moment ago, at the time written by this
-// machine's clock.
+// Ahead returns how far the store's clock is before this machine's, at least: whoever waits by it for another's lease to lapse waits rather
+// too long. key was written just now, and not before the time written by this machine's clock: between the two, the machine may have slept.
+// The error is ErrClock if the clocks are more than ClockLimit apart for certain.
 func Ahead(ctx context.Context, store Store, key string, written time.Time) (time.Duration, error) {
-	if clock, ok := store.(Clock); ok {
-		if ahead, known := clock.Ahead(); known {
-			return ahead, nil
-		}
+	done := time.Now()
+	least, most := time.Duration(0), time.Duration(0)
+	clock, ok := store.(Clock)
+	known := false
+	if ok {
+		least, known = clock.Ahead()
+		most = least
 	}
-	item, err := store.Stat(ctx, key)
-	return item.Modified.Sub(written), err
+	if !known {
+		item, err := store.Stat(ctx, key)
+		if err != nil {
+			return 0, err
+		}
+		least, most = item.Modified.Sub(done), item.Modified.Sub(written)
+	}
+	switch {
+	case least > ClockLimit:
+		return least, fmt.Errorf("%w: this machine's is %s behind the store's", ErrClock, least.Round(time.Second))
+	case most < -ClockLimit:
+		return least, fmt.Errorf("%w: this machine's is %s ahead of the store's", ErrClock, most.Abs().Round(time.Second))
+	}
+	return least, nil
 }
 
 // KnownAhead returns how far the store's clock is before this machine's as far as that is known without asking; else 0.

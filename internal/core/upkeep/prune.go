@@ -70,9 +70,6 @@ func Plan(ctx context.Context, store storage.Store, who string, policy Policy, t
 	if err = errors.Join(err, store.Delete(ctx, probe)); err != nil {
 		return nil, err
 	}
-	if p.ahead.Abs() > storage.ClockLimit {
-		return nil, storage.ErrClock
-	}
 	p.marker = &marker{keeper: &p.keeper, reach: newReach(), policy: policy, now: time.Now().Add(p.ahead)}
 	if err := p.marker.mark(ctx); err != nil {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -40,7 +41,7 @@ func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 	if err := try("read", err); err != nil {
 		return rights, err
 	}
-	_, err = (&keeper{store: store}).list(ctx, storage.SitesKey)
+	_, err = (&keeper{store: store}).list(ctx, storage.PruneKey) // what every role lists
 	if err := try("list", err); err != nil {
 		return rights, err
 	}
@@ -60,6 +61,62 @@ func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 		return rights, err
 	}
 	return rights, try("delete", store.Delete(ctx, key))
+}
+
+// Duty says whether somebody may do what a role does, as far as that can be tried.
+type Duty struct {
+	Role  storage.Role `json:"role"`
+	Can   bool         `json:"can"`
+	Lacks []string     `json:"lacks,omitempty"` // "delete objects/**"
+}
+
+// Duties tries, in a store that tells who may do what for each key, what the table of kinds says of each role: deleting what is not there, and
+// writing content. site is one whose keys are tried; "" for none. What may be read was tried before.
+func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, error) {
+	denied := func(err error) (bool, error) {
+		if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrReadOnly) {
+			return true, nil
+		}
+		return false, err
+	}
+	duties := make([]Duty, len(storage.Roles))
+	for i, role := range storage.Roles {
+		duties[i] = Duty{Role: role, Can: true}
+	}
+	lacks := func(what string, has func(storage.Role) bool) {
+		for i := range duties {
+			if has(duties[i].Role) {
+				duties[i].Can = false
+				duties[i].Lacks = append(duties[i].Lacks, what)
+			}
+		}
+	}
+	content := []byte("orilla may write here")
+	no, err := denied(store.Create(ctx, digest.Of(content).Key(), content)) // a prune takes it away
+	if err != nil && !errors.Is(err, storage.ErrExists) {
+		return nil, err
+	}
+	for _, kind := range storage.Kinds {
+		if kind.Folder() == "" && !kind.OfSite() || kind.OfSite() && site == "" {
+			continue
+		}
+		if kind.Pattern == storage.ObjectsKey+"/**" && no {
+			lacks("write "+kind.Pattern, kind.Writes)
+		}
+		absent := strings.ToLower(rand.Text())
+		key := strings.NewReplacer("SITE", site, "**", "absent/"+absent, "*", absent).Replace(kind.Pattern)
+		if kind.Folder() == "" {
+			continue // a key of the site's own, which is there
+		}
+		no, err := denied(store.Delete(ctx, key))
+		if err != nil {
+			return nil, err
+		}
+		if no {
+			lacks("delete "+kind.Pattern, kind.Deletes)
+		}
+	}
+	return duties, nil
 }
 
 // errBroken: the store does not do what it must.

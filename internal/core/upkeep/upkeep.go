@@ -138,6 +138,18 @@ func Sites(ctx context.Context, store storage.Store) (names []string, err error)
 	return names, nil
 }
 
+// HasSite reports whether a store holds anything of a site: its name is taken, or a first build was begun.
+func HasSite(ctx context.Context, store storage.Store, site string) (bool, error) {
+	_, err := store.Stat(ctx, storage.ClaimKey(site))
+	if !errors.Is(err, storage.ErrNotFound) {
+		return err == nil, err
+	}
+	for _, err := range store.List(ctx, storage.SiteKey(site)) {
+		return err == nil, err
+	}
+	return false, nil
+}
+
 // environments returns the stored names of a site's environments.
 func (k *keeper) environments(ctx context.Context, site string) (names []string, err error) {
 	items, err := k.list(ctx, storage.EnvironmentsKey(site))

@@ -1,7 +1,6 @@
 package s3
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/url"
@@ -146,47 +145,4 @@ func (c Config) Place() string {
 		place += " (" + c.Region + ")"
 	}
 	return place
-}
-
-// statement is one permission of a policy.
-type statement struct {
-	Effect    string
-	Action    []string
-	Resource  []string
-	Condition map[string]map[string]string `json:",omitempty"`
-}
-
-// Policy returns a policy that allows a role what it needs and nothing else, in the JSON that S3 servers take. Roles are
-// "deployer", "edge" and "pruner".
-func (c Config) Policy(role string) string {
-	bucket, prefix := "arn:aws:s3:::"+c.Bucket, ""
-	list := statement{Effect: "Allow", Action: []string{"s3:ListBucket"}, Resource: []string{bucket}}
-	if c.Prefix != "" {
-		prefix = c.Prefix + "/"
-		list.Condition = map[string]map[string]string{"StringLike": {"s3:prefix": prefix + "*"}}
-	}
-	allow := func(actions string, folders ...string) statement {
-		s := statement{Effect: "Allow", Action: strings.Fields(actions)}
-		for _, folder := range folders {
-			s.Resource = append(s.Resource, bucket+"/"+prefix+folder)
-		}
-		return s
-	}
-	statements := []statement{list, allow("s3:GetObject", "*")}
-	switch role {
-	case "deployer":
-		statements = append(statements, allow("s3:PutObject", "objects/*", "sites/*", "pins/*", "pulse/*", "probe/*"), allow("s3:DeleteObject", "pins/*", "probe/*"))
-	case "edge":
-		statements = append(statements, allow("s3:PutObject s3:DeleteObject", "edges/*"))
-	case "pruner":
-		statements = append(statements, allow("s3:PutObject s3:DeleteObject", "objects/*", "sites/*", "pins/*", "prune/*", "pulse/*", "probe/*"))
-	}
-	text, err := json.MarshalIndent(struct {
-		Version   string
-		Statement []statement
-	}{"2012-10-17", statements}, "", "  ")
-	if err != nil {
-		panic(err) // texts only
-	}
-	return string(text)
 }

@@ -4,12 +4,14 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/store/s3"
 )
 
@@ -42,30 +44,70 @@ func TestSettingsThatWorkAgainstAStoreAreTold(t *testing.T) {
 	assert.NotContains(t, strings.Join(store.Advise(t.Context()), "\n"), "old versions")
 }
 
-func TestPoliciesAllowWhatEachRoleNeeds(t *testing.T) {
-	config, err := s3.Parse("s3://corvane/stores?endpoint=http://127.0.0.1:9&region=north", env(nil))
-	require.NoError(t, err)
-	for role, may := range map[string][]string{
-		"deployer": {"s3:PutObject stores/objects/*", "s3:PutObject stores/sites/*", "s3:PutObject stores/pins/*", "s3:DeleteObject stores/pins/*"},
-		"edge":     {"s3:PutObject stores/edges/*", "s3:DeleteObject stores/edges/*"},
-		"pruner":   {"s3:DeleteObject stores/objects/*", "s3:DeleteObject stores/sites/*", "s3:PutObject stores/prune/*"},
-	} {
-		var policy struct {
-			Statement []struct{ Action, Resource []string }
+// allowed reads a policy: "ACTION PATTERN" of what may be done below the store, and for whom; "" in a policy for a user.
+func allowed(t *testing.T, text string) map[string]map[string]bool {
+	t.Helper()
+	var policy struct {
+		Statement []struct {
+			Principal        struct{ AWS []string }
+			Action, Resource []string
 		}
-		require.NoError(t, json.Unmarshal([]byte(config.Policy(role)), &policy))
-		allowed := map[string]bool{}
-		for _, statement := range policy.Statement {
-			for _, action := range statement.Action {
-				for _, resource := range statement.Resource {
-					allowed[action+" "+strings.TrimPrefix(resource, "arn:aws:s3:::corvane/")] = true
-				}
+	}
+	require.NoError(t, json.Unmarshal([]byte(text), &policy))
+	may := map[string]map[string]bool{}
+	for _, statement := range policy.Statement {
+		for _, who := range append(statement.Principal.AWS, "")[:max(1, len(statement.Principal.AWS))] {
+			if may[who] == nil {
+				may[who] = map[string]bool{}
+			}
+			for _, resource := range statement.Resource {
+				may[who][statement.Action[0]+" "+strings.TrimPrefix(resource, "arn:aws:s3:::corvane/stores/")] = true
 			}
 		}
-		for _, one := range append(may, "s3:GetObject stores/*") {
-			assert.True(t, allowed[one], "%s may %s", role, one)
+	}
+	return may
+}
+
+// covers reports whether any pattern of an action covers a key.
+func covers(may map[string]bool, action, key string) bool {
+	for one := range may {
+		if pattern, ok := strings.CutPrefix(one, action+" "); ok {
+			expression := strings.ReplaceAll(regexp.QuoteMeta(pattern), `\*`, ".*")
+			if regexp.MustCompile("^" + expression + "$").MatchString(key) {
+				return true
+			}
 		}
-		assert.Equal(t, role == "pruner", allowed["s3:DeleteObject stores/objects/*"], role)
-		assert.False(t, allowed["s3:PutObject stores/*"], role)
+	}
+	return false
+}
+
+// TestPoliciesSayWhatTheTableOfRightsSays asks policies of both forms, for all sites and for one, about a key of each kind.
+func TestPoliciesSayWhatTheTableOfRightsSays(t *testing.T) {
+	config, err := s3.Parse("s3://corvane/stores?endpoint=http://127.0.0.1:9&region=north", env(nil))
+	require.NoError(t, err)
+	who := map[storage.Role][]string{storage.Deployer: {"arn:aws:iam::1:user/ci"}, storage.Edge: {"arn:aws:iam::1:user/pier", "arn:aws:iam::1:user/quay"}, storage.Pruner: {"arn:aws:iam::1:user/night"}}
+	whole, ofSite := allowed(t, config.BucketPolicy(who, "")), allowed(t, config.BucketPolicy(who, "corvane"))
+	for _, role := range storage.Roles {
+		user := allowed(t, config.Policy(role, ""))[""]
+		for _, name := range who[role] {
+			assert.Equal(t, user, whole[name], "both forms allow the same")
+		}
+		for _, kind := range storage.Kinds {
+			key := strings.NewReplacer("SITE", "corvane", "**", "aa/ab", "*", "ab").Replace(kind.Pattern)
+			got, known := storage.KindOf(key)
+			require.True(t, known && got.Pattern == kind.Pattern, key)
+			assert.True(t, covers(user, "s3:GetObject", key), "%s reads %s", role, key)
+			assert.Equal(t, kind.Writes(role), covers(user, "s3:PutObject", key), "%s writes %s", role, key)
+			assert.Equal(t, kind.Deletes(role), covers(user, "s3:DeleteObject", key), "%s deletes %s", role, key)
+			if role != storage.Deployer {
+				continue
+			}
+			own, other := ofSite[who[role][0]], strings.ReplaceAll(key, "corvane", "velley")
+			assert.Equal(t, kind.Writes(role), covers(own, "s3:PutObject", key), "of its site, a deployer writes %s", key)
+			assert.Equal(t, kind.Deletes(role), covers(own, "s3:DeleteObject", key), "of its site, a deployer deletes %s", key)
+			if kind.OfSite() {
+				assert.False(t, covers(own, "s3:PutObject", other) || covers(own, "s3:DeleteObject", other) || covers(own, "s3:GetObject", other), "of another site, it has nothing: %s", other)
+			}
+		}
 	}
 }

@@ -2,8 +2,10 @@ package storetest
 
 import (
 	"bytes"
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -17,9 +19,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"orilla.example/orilla/internal/core/storage"
 )
 
 // Needed is the variable that makes a missing server fail a test instead of leaving it out. scripts/test sets it.
@@ -230,6 +236,38 @@ func (s *S3Server) Store(bucket, through string) string {
 	}
 	os.MkdirAll(filepath.Join(s.Folder, bucket), 0o755) //nolint:errcheck // whoever uses it sees that it is missing
 	return "s3://" + bucket + "/stores?endpoint=http://" + through + "&region=us-east-1&timeout=5s"
+}
+
+// Users makes accounts at the gateway, one for each role, named after it, which may do in the bucket of a store just what a policy for the
+// bucket says. policy is told who has which role.
+func (s *S3Server) Users(bucket string, policy func(who map[storage.Role][]string) string) error {
+	gateway, err := program("versitygw")
+	if err != nil {
+		return err
+	}
+	who := map[storage.Role][]string{}
+	for _, role := range storage.Roles {
+		who[role] = []string{string(role)}
+		out, err := exec.Command(gateway, "admin", "--access", AccessKey, "--secret", SecretKey, "--endpoint-url", "http://"+s.Listen, "create-user",
+			"--access", string(role), "--secret", SecretKey, "--role", "user").CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%s: %w", out, err)
+		}
+	}
+	client, err := minio.New(s.Listen, &minio.Options{Creds: credentials.NewStaticV4(AccessKey, SecretKey, ""), Region: "us-east-1", BucketLookup: minio.BucketLookupPath})
+	if err != nil {
+		return err
+	}
+	var compact bytes.Buffer // the gateway keeps policies where there is room for 4 kB
+	if err := json.Compact(&compact, []byte(policy(who))); err != nil {
+		return err
+	}
+	return client.SetBucketPolicy(context.Background(), bucket, compact.String())
+}
+
+// EnvOf returns an environment with the keys of the account of a role.
+func EnvOf(role storage.Role) []string {
+	return []string{"AWS_ACCESS_KEY_ID=" + string(role), "AWS_SECRET_ACCESS_KEY=" + SecretKey}
 }
 
 // Env returns an environment with the keys of an S3Server and without others, for processes that are started.
