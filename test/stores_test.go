@@ -348,7 +348,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 			group.Go(func() {
 				for ctx.Err() == nil {
 					to := []string{"production", fmt.Sprint("preview/branch-", w%3)}[rand.IntN(2)]
-					command := p.command(t.Context(), "deploy", "--from", fmt.Sprint("out-", rand.IntN(120)), "--to", to, "--yes")
+					command := p.command(t.Context(), "deploy", "--from", fmt.Sprint("out-", rand.IntN(120)), "--to", to, "--yes", "--again")
 					command.Env = append(command.Env, "ORILLA_HOME="+home)
 					out, err := command.CombinedOutput()
 					if !assert.NoError(t, err, "%s", out) {

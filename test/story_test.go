@@ -58,7 +58,7 @@ func TestFromACommitToALiveSiteAndBack(t *testing.T) {
 	assert.Equal(t, "Hello one", strings.TrimSpace(body))
 
 	p.write(map[string]string{"page.txt": "not committed", "new.txt": ""})
-	_, notes, code := p.run("deploy")
+	_, notes, code := p.run("deploy", "--again")
 	assert.Zero(t, code)
 	assert.Contains(t, notes, "2 uncommitted changes are not in this deploy")
 	assert.Contains(t, notes, "the same content was built", "an equal build is not repeated")

@@ -453,20 +453,38 @@ func (a *app) hintEdge(nodes []edge.Presence) {
 	}
 }
 
-// addresses returns where an environment answers: as its document says, and on this machine. An environment without a document
-// has the addresses that the configuration plans for it.
-func (a *app) addresses(ctx context.Context, s *session, environment string, document digest.Digest, nodes []edge.Presence) []string {
-	var planned []string
-	if s.site == s.project.Site() {
-		planned = s.project.Standing.Document(environment).Addresses
+// live returns the addresses that an environment's document says; none without one.
+func (s *session) live(ctx context.Context, document digest.Digest) []string {
+	if document.IsZero() {
+		return nil
 	}
-	if !document.IsZero() {
-		if data, err := pipeline.LoadObject(ctx, s.store, document); err == nil {
-			if content, err := journal.DecodeDocument(data); err == nil {
-				planned = content.Addresses
-			}
+	data, err := pipeline.LoadObject(ctx, s.store, document)
+	if err != nil {
+		return nil
+	}
+	content, err := journal.DecodeDocument(data)
+	if err != nil {
+		return nil
+	}
+	return content.Addresses
+}
+
+// later returns the addresses that orilla.yaml gives an environment and that are not live yet: the next deploy brings them.
+func (s *session) later(environment string, live []string) (addresses []string) {
+	if s.site != s.project.Site() {
+		return nil
+	}
+	for _, address := range s.project.Standing.Document(environment).Addresses {
+		if !slices.Contains(live, address) {
+			addresses = append(addresses, address)
 		}
 	}
+	return addresses
+}
+
+// addresses returns where an environment answers: as its document says, and on this machine.
+func (a *app) addresses(ctx context.Context, s *session, environment string, document digest.Digest, nodes []edge.Presence) []string {
+	planned := s.live(ctx, document)
 	var addresses []string
 	base := "/"
 	if len(planned) > 0 {

@@ -93,7 +93,7 @@ func (a *app) root() *cobra.Command {
 		{"Every commit by itself", []*cobra.Command{a.followCommand(), a.hookCommand(), a.buildsCommand(), a.logCommand(), a.cancelCommand(), a.usageCommand()}},
 		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.diffCommand(), a.promoteCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
 		{"Show it to some", []*cobra.Command{a.previewCommand(), a.passwordCommand()}},
-		{"Run it", []*cobra.Command{a.edgeCommand(), a.storeCommand(), a.removeSiteCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
+		{"Run it", []*cobra.Command{a.edgeCommand(), a.domainsCommand(), a.storeCommand(), a.removeSiteCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
 	}
 	for i, group := range groups {
 		id := fmt.Sprint(i)

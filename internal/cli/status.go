@@ -52,6 +52,7 @@ type environmentReport struct {
 	Expires       *time.Time      `json:"expires,omitempty"`
 	Protected     bool            `json:"protected"` // a password is asked for
 	Address       string          `json:"address"`
+	Later         []string        `json:"addresses_later,omitempty"` // of orilla.yaml, that the next deploy brings
 	EdgeServing   int             `json:"edge_serving"`
 }
 
@@ -165,6 +166,9 @@ func (a *app) showEnvironments(report statusReport) {
 	for _, row := range report.Environments {
 		if row.State != isRemoved && row.State != isExpired {
 			addresses = append(addresses, []string{row.Environment, console.Accent(row.Address)})
+			for _, later := range row.Later {
+				addresses = append(addresses, []string{"", console.Faint(later + "  waits for the next deploy")})
+			}
 		}
 	}
 	if len(addresses) > 1 {
@@ -427,10 +431,13 @@ func (a *app) environmentStatus(ctx context.Context, s *session, state pipeline.
 	head := state.Head
 	row := environmentReport{Environment: journal.DisplayName(state.Name), State: stateOf(head, a.Now())}
 	if head == nil {
-		row.Address = a.addresses(ctx, s, state.Name, digest.Digest{}, nodes)[0]
+		row.Address, row.Later = a.addresses(ctx, s, state.Name, digest.Digest{}, nodes)[0], s.later(state.Name, nil)
 		return row, nil
 	}
 	row.Address = a.addresses(ctx, s, state.Name, head.Document, nodes)[0]
+	if row.State == isLive || row.State == isFrozen {
+		row.Later = s.later(state.Name, s.live(ctx, head.Document))
+	}
 	chosen := s.journal(state.Name).Current(ctx, *head) // since when, and by whom: a freeze or a password changes neither
 	if head.Release.IsZero() {
 		chosen = *head

@@ -24,7 +24,7 @@ func (a *app) storeCommand() *cobra.Command {
 			"It writes a small record to try that, and takes it away again.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.showStore(cmd.Context()) },
 	}
-	cmd.AddCommand(a.storeInitCommand(), a.storeCopyCommand(), a.storeVerifyCommand(), a.storePruneCommand())
+	cmd.AddCommand(a.storeInitCommand(), a.storeCopyCommand(), a.storeVerifyCommand(), a.storePruneCommand(), a.storeRestoredCommand())
 	return a.jsonFlag(cmd)
 }
 

@@ -2,7 +2,6 @@ package edge
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"net"
 	"net/http"
@@ -14,8 +13,8 @@ import (
 
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/storage"
 )
 
 // clock tells the time of the store, whatever this machine's clock says meanwhile: from one reading to the next it goes on by what
@@ -78,9 +77,8 @@ func (n *Node) key(ctx context.Context, site string) string {
 	if key, ok := n.keys.Load(site); ok {
 		return key.(string)
 	}
-	data, err := n.store.Get(ctx, storage.ClaimKey(site))
-	var claim struct{ Incarnation string }
-	if err != nil || json.Unmarshal(data, &claim) != nil {
+	claim, err := record.ReadClaim(ctx, n.store, site)
+	if err != nil {
 		return ""
 	}
 	n.keys.Store(site, claim.Incarnation)

@@ -23,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
@@ -40,6 +41,7 @@ type world struct {
 	node   *edge.Node
 	mutex  sync.Mutex
 	events []edge.Event
+	claims int
 }
 
 func start(t *testing.T, options edge.Options) *world {
@@ -48,7 +50,7 @@ func start(t *testing.T, options edge.Options) *world {
 	var err error
 	w.store, err = file.Make(w.root)
 	require.NoError(t, err)
-	require.NoError(t, w.store.Create(t.Context(), storage.ClaimKey("corvane"), []byte("{}")))
+	w.claim()
 	options.Tell = func(event edge.Event) {
 		w.mutex.Lock()
 		defer w.mutex.Unlock()
@@ -63,6 +65,15 @@ func start(t *testing.T, options edge.Options) *world {
 	w.node, w.server = node, httptest.NewServer(node)
 	t.Cleanup(func() { w.server.Close(); cancel(); follower.Wait() })
 	return w
+}
+
+// claim takes the name of the site.
+func (w *world) claim() {
+	w.t.Helper()
+	w.claims++
+	data, err := record.Claim{Site: "corvane", Incarnation: fmt.Sprint("incarnation", w.claims), Roots: []string{"c0"}, Who: "Ines Marrow"}.Encode()
+	require.NoError(w.t, err)
+	require.NoError(w.t, w.store.Create(w.t.Context(), storage.ClaimKey("corvane"), data))
 }
 
 func (w *world) troubles() string {
@@ -259,7 +270,7 @@ func TestHosts(t *testing.T) {
 		}
 	}
 	w.await("staging.corvane.localhost", w.activate("staging", id, "https://www.corvane.example/"))
-	assert.Contains(t, w.troubles(), "https://www.corvane.example/ is already an address of corvane production")
+	assert.Contains(t, w.troubles(), "https://www.corvane.example/ is not answered from here: it belongs to corvane production")
 }
 
 // TestActivationsAreAtomic flips back and forth a hundred times while clients ask for a page and then for the assets it names.
@@ -528,6 +539,7 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 	for _, host := range []string{"corvane.localhost", address} {
 		require.Eventually(t, func() bool { r, _ := w.ask("GET", host, "/fares", nil); return r.StatusCode != 200 }, 5*time.Second, 5*time.Millisecond, host)
 	}
+	w.claim()
 	w.activate("production", w.put(map[string]string{"index.html": "another site"}, release.Settings{}))
 	entry := w.activate("production", w.put(map[string]string{"index.html": "another site's second"}, release.Settings{}))
 	assert.EqualValues(t, 2, entry.Number)

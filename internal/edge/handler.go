@@ -127,7 +127,7 @@ func (n *Node) newer(ctx context.Context, e *environment, s *serving, path strin
 	}
 	e.looks.wait(ctx, func(ctx context.Context) {
 		if n.refresh(ctx, e) {
-			n.route()
+			n.route(ctx)
 		}
 	})
 	return e.current.Load() != s

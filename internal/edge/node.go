@@ -3,6 +3,7 @@ package edge
 import (
 	"context"
 	"errors"
+	"maps"
 	"net"
 	"net/http"
 	"slices"
@@ -12,8 +13,10 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 )
@@ -64,14 +67,17 @@ type Node struct {
 	environments map[string]*environment // by site/stored name
 	pulses       map[string]time.Time    // when the hint of each site last changed
 	hosts        atomic.Pointer[table]
+	owners       owners   // of the hosts that more than one site claims
 	single       sync.Map // openRelease by site/digits, for addresses of releases
 	keys         sync.Map // the random part of each site's claim
 	clock        clock
+	restored     atomic.Int64 // how many times the store was brought back from a copy, as it was last seen
 	proxies      *proxies
 
 	// Of the goroutine that follows the store.
-	mark    string // what made it a store when the node began; "" for one without a mark
-	missing string // why it is not that store now; "" if it is
+	mark    string   // what made it a store when the node began; "" for one without a mark
+	amiss   sync.Map // what was told of sites that cannot be found, by site/stored name, so that it is told once
+	missing string   // why it is not that store now; "" if it is
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.
@@ -114,6 +120,7 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	if data, err := n.store.Get(ctx, storage.MarkKey); err == nil {
 		n.mark = string(data)
 	}
+	n.timesRestored(ctx) //nolint:errcheck // what cannot be read now is looked at again
 	n.look(ctx, true)
 	ready()
 	poll, sweep := time.NewTicker(n.options.Poll), time.NewTicker(n.options.Sweep)
@@ -208,50 +215,128 @@ func (n *Node) look(ctx context.Context, all bool) {
 	if complete {
 		flipped = n.forget(ctx, there) || flipped
 	}
-	if flipped {
-		n.route()
+	if flipped || complete && n.ownersChanged(ctx) {
+		n.route(ctx)
 	}
 }
 
-// forget drops the environments that are no longer in the store: a site that is made anew under the name of one that was removed
-// begins at its own first entry.
+// forget drops the environments that are no longer in the store, if it says that they are gone: that their site was removed, or that the store
+// was brought back from a copy. That they are not listed proves nothing.
 func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 	n.mutex.Lock()
-	var gone []string
+	var missing []*environment
 	for key, e := range n.environments {
 		if !there[key] && e.current.Load() != nil {
-			gone = append(gone, key)
+			missing = append(missing, e)
 		}
 	}
 	n.mutex.Unlock()
-	if len(gone) == 0 || !n.isThere(ctx) { // it may have vanished while it was listed
+	if len(missing) == 0 || !n.isThere(ctx) { // it may have vanished while it was listed
 		return false
 	}
-
-	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	for _, key := range gone {
+	for _, e := range missing {
+		key := e.journal.Site + "/" + e.journal.Environment
+		e.mutex.Lock()
+		may, err := n.mayGoBack(ctx, e)
+		e.mutex.Unlock()
+		if err == nil && !may {
+			err = errors.New("it is not in the store any more, and nothing says that it was removed; it stays as it is (an older copy? If that is meant: orilla store restored)")
+		}
+		if err != nil {
+			if told, _ := n.amiss.Swap(key, err.Error()); told != err.Error() && ctx.Err() == nil {
+				n.trouble(e, err.Error())
+			}
+			continue
+		}
+		n.mutex.Lock()
 		delete(n.environments, key)
+		n.mutex.Unlock()
+		n.amiss.Delete(key)
+		n.single.Clear() // addresses of releases of sites that are gone
+		n.keys.Delete(e.journal.Site)
+		any = true
 	}
-	n.single.Clear() // addresses of releases of sites that are gone
-	n.keys.Clear()
+	return any
+}
 
-	return true
+// follower is what an environment asks the node.
+func (n *Node) follower(ctx context.Context, e *environment, before func() error) follower {
+	return follower{
+		begin: func() (string, int) {
+			return n.key(ctx, e.journal.Site), int(n.restored.Load())
+		},
+		back: func() (bool, error) {
+			may, err := n.mayGoBack(ctx, e)
+			if may {
+				n.keys.Delete(e.journal.Site)
+			}
+			return may, err
+		},
+		before: before,
+	}
+}
+
+// mayGoBack reports whether an environment may be forgotten, or answered from an earlier entry than it was: the site was removed as the node
+// knew it, or the store was brought back from a copy since.
+func (n *Node) mayGoBack(ctx context.Context, e *environment) (bool, error) {
+	if e.incarnation != "" {
+		removed, err := record.IsRemoved(ctx, n.store, e.journal.Site, e.incarnation)
+		if removed || err != nil {
+			return removed, err
+		}
+	}
+	restored, err := n.timesRestored(ctx)
+	return err == nil && restored > e.restored, err
+}
+
+// timesRestored counts how often the store was brought back from a copy, as people said.
+func (n *Node) timesRestored(ctx context.Context) (times int, err error) {
+	for _, err := range n.store.List(ctx, storage.RestoredKey) {
+		if err != nil {
+			return 0, err
+		}
+		times++
+	}
+	n.restored.Store(int64(times))
+	return times, nil
 }
 
 // route makes the table of hosts anew.
-func (n *Node) route() {
+func (n *Node) route(ctx context.Context) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
 	list := make([]*environment, 0, len(n.environments))
 	for _, e := range n.environments {
 		list = append(list, e)
 	}
-	hosts := newTable(list, func(address string, has, wants *environment) {
+	whose := owners{}
+	for _, host := range contested(list) {
+		owner, err := hosts.Owner(ctx, n.store, host)
+		if err != nil {
+			owner = n.owners[host] // as it was
+			n.trouble(nil, host+": whom it belongs to cannot be read: "+err.Error())
+		}
+		whose[host] = owner
+	}
+	n.owners = whose
+	table := newTable(list, whose, func(address, has string, wants *environment) {
 		n.tell(Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
-			Text: address + " is already an address of " + has.label()})
+			Text: address + " is not answered from here: it belongs to " + has})
 	})
-	n.hosts.Store(&hosts)
+	n.hosts.Store(&table)
+}
+
+// ownersChanged reports whether any host that more than one site claims belongs to another one now.
+func (n *Node) ownersChanged(ctx context.Context) bool {
+	n.mutex.Lock()
+	known := maps.Clone(n.owners)
+	n.mutex.Unlock()
+	for host, before := range known {
+		if now, err := hosts.Owner(ctx, n.store, host); err == nil && (now.Host != before.Host || now.Number != before.Number) {
+			return true
+		}
+	}
+	return false
 }
 
 // environment returns the follower of a journal, which it makes the first time.
@@ -276,7 +361,7 @@ func (n *Node) known(site, name string) *environment {
 
 // refresh looks at one journal and tells what came of it.
 func (n *Node) refresh(ctx context.Context, e *environment) bool {
-	flipped, err := e.refresh(ctx, n.index, func() error { return n.refreshAccess(ctx, e) })
+	flipped, err := e.refresh(ctx, n.index, n.follower(ctx, e, func() error { return n.refreshAccess(ctx, e) }))
 	if ctx.Err() != nil {
 		return false
 	}
@@ -301,7 +386,8 @@ func (n *Node) refreshAccess(ctx context.Context, e *environment) error {
 	if !strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
 		return nil
 	}
-	_, err := n.environment(e.journal.Site, journal.Previews).refresh(ctx, n.index, func() error { return nil })
+	all := n.environment(e.journal.Site, journal.Previews)
+	_, err := all.refresh(ctx, n.index, n.follower(ctx, all, func() error { return nil }))
 	return err
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
@@ -67,6 +68,17 @@ type environment struct {
 	failed  atomic.Value // string: the last trouble that was told, so that it is told once
 	gate    atomic.Pointer[gate]
 	history history
+
+	// Of when the journal was last read from its end, not from an entry that was served:
+	incarnation string // the site's, "" if its claim could not be read
+	restored    int    // how many times the store had been brought back from a copy
+}
+
+// follower is what an environment asks whoever looks at its journal.
+type follower struct {
+	begin  func() (incarnation string, restored int) // what the journal is read under when it is read from its end
+	back   func() (bool, error)                      // whether it may begin elsewhere than where it was
+	before func() error                              // called before it flips
 }
 
 func (e *environment) label() string {
@@ -76,17 +88,33 @@ func (e *environment) label() string {
 // maxRecent bounds how many earlier releases are looked through for an asset.
 const maxRecent = 256
 
-// refresh looks whether the journal has a newer entry, and flips to it, if before, which is called then, has no objection. It reports
-// whether it did. Trouble with the newest entry or its release never means the one before: what is served stays.
-func (e *environment) refresh(ctx context.Context, objects *objects, before func() error) (bool, error) {
+// read returns the last entry. If the journal does not go on from what is served, it is read anew only if it may begin elsewhere; then now is
+// nil.
+func (e *environment) read(ctx context.Context, follow follower) (head journal.Entry, now *serving, err error) {
+	if now = e.current.Load(); now != nil {
+		head, err = e.journal.From(ctx, now.entry)
+		if !errors.Is(err, journal.ErrBehind) {
+			return head, now, err
+		}
+		may, err := follow.back()
+		if err == nil && !may {
+			err = fmt.Errorf("%w: is the store an older copy? If that is meant: orilla store restored", journal.ErrBehind)
+		}
+		if err != nil {
+			return journal.Entry{}, now, err
+		}
+	}
+	e.incarnation, e.restored = follow.begin()
+	head, err = e.journal.Head(ctx, 0)
+	return head, nil, err
+}
+
+// refresh looks whether the journal has a newer entry, and flips to it, if nothing is said against it. It reports whether it did. Trouble with
+// the newest entry or its release never means the one before: what is served stays.
+func (e *environment) refresh(ctx context.Context, objects *objects, follow follower) (bool, error) {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
-	now := e.current.Load()
-	hint := int64(0)
-	if now != nil {
-		hint = now.entry.Number
-	}
-	head, err := e.journal.Head(ctx, hint)
+	head, now, err := e.read(ctx, follow)
 	if errors.Is(err, journal.ErrEmpty) {
 		return false, nil
 	}
@@ -116,7 +144,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects, before func
 			next.earlier = append(next.earlier, r.reader)
 		}
 	}
-	if err := before(); err != nil {
+	if err := follow.before(); err != nil {
 		return false, err
 	}
 	e.current.Store(next)
@@ -223,27 +251,61 @@ type place struct {
 	canonical *url.URL // set for an address that is not the canonical one
 }
 
-// newTable lists the addresses of environments. Of two that claim the same address, the one that comes first in alphabetical
-// order has it; conflict is told of the other.
-func newTable(environments []*environment, conflict func(address string, has, wants *environment)) table {
-	sort.Slice(environments, func(i, j int) bool { return environments[i].label() < environments[j].label() })
-	hosts := table{}
+// owners says whom hosts belong to, of those that more than one site claims.
+type owners map[string]hosts.Entry
+
+// contested lists the hosts that more than one site claims.
+func contested(environments []*environment) []string {
+	sites := map[string]string{}
+	var list []string
 	for _, e := range environments {
 		s := e.current.Load()
 		if s == nil {
 			continue
 		}
-		for i, address := range s.addresses {
-			p := place{base: strings.TrimSuffix(address.EscapedPath(), "/"), serves: e}
-			if i > 0 {
-				p.canonical = s.addresses[0]
+		for _, address := range s.addresses {
+			host := strings.ToLower(address.Hostname())
+			if first, seen := sites[host]; !seen {
+				sites[host] = e.journal.Site
+			} else if first != e.journal.Site && !slices.Contains(list, host) {
+				list = append(list, host)
 			}
-			host := address.Hostname()
-			if at := slices.IndexFunc(hosts[host], func(other place) bool { return other.base == p.base }); at >= 0 {
-				conflict(address.String(), hosts[host][at].serves, e)
+		}
+	}
+	return list
+}
+
+// newTable lists the addresses of environments. A host belongs to a site; what others claim on it counts only where that site lets them. Of two
+// that claim the same address, the owner has it, else the one that comes first in alphabetical order; conflict is told of the other.
+func newTable(environments []*environment, whose owners, conflict func(address, has string, wants *environment)) table {
+	sort.Slice(environments, func(i, j int) bool { return environments[i].label() < environments[j].label() })
+	hosts := table{}
+	for _, owned := range []bool{true, false} {
+		for _, e := range environments {
+			s := e.current.Load()
+			if s == nil {
 				continue
 			}
-			hosts[host] = append(hosts[host], p)
+			for i, address := range s.addresses {
+				host, site := strings.ToLower(address.Hostname()), e.journal.Site
+				owner := whose[host]
+				if (owner.Site == site || owner.Site == "") != owned {
+					continue
+				}
+				p := place{base: strings.TrimSuffix(address.EscapedPath(), "/"), serves: e}
+				if i > 0 {
+					p.canonical = s.addresses[0]
+				}
+				if owner.Site != "" && !owner.Allows(site, p.base) {
+					conflict(address.String(), owner.Site, e)
+					continue
+				}
+				if at := slices.IndexFunc(hosts[host], func(other place) bool { return other.base == p.base }); at >= 0 {
+					conflict(address.String(), hosts[host][at].serves.label(), e)
+					continue
+				}
+				hosts[host] = append(hosts[host], p)
+			}
 		}
 	}
 	for _, places := range hosts {

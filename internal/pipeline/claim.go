@@ -10,23 +10,13 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Claim says whose the name of a site is. The first deploy makes it.
-type Claim struct {
-	Format      int       `json:"format"`
-	Site        string    `json:"site"`
-	Incarnation string    `json:"incarnation"`      // random; a name that was given up and taken again has another
-	Roots       []string  `json:"roots,omitempty"`  // the first commits of the repository that owns the name
-	Folder      string    `json:"folder,omitempty"` // user@host:path of the folder without Git that owns it
-	Who         string    `json:"who"`
-	When        time.Time `json:"when"`
-}
-
-const claimFormat = 1
+// Claim says whose the name of a site is.
+type Claim struct{ record.Claim }
 
 // Owner tells a repository from another by its first commits, and a folder without Git by where it lies.
 func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err error) {
@@ -76,16 +66,12 @@ func (p *Project) owner(ctx context.Context, store storage.Store, site string) (
 
 // ReadClaim returns the claim of a site's name, or storage.ErrNotFound.
 func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, error) {
-	data, err := store.Get(ctx, storage.ClaimKey(site))
-	if err != nil {
-		return Claim{}, err
-	}
-	var claim Claim
-	if err := canon.Unmarshal(data, &claim); err != nil || claim.Format != claimFormat || claim.Site != site || len(claim.Roots) == 0 && claim.Folder == "" {
-		return Claim{}, fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read", site).At("%s", storage.ClaimKey(site)).
+	claim, err := record.ReadClaim(ctx, store, site)
+	if errors.Is(err, record.ErrUnreadable) {
+		err = fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read", site).At("%s", storage.ClaimKey(site)).
 			Because(err).Then("look at it; --take-over writes it anew")
 	}
-	return claim, nil
+	return Claim{claim}, err
 }
 
 // CheckClaim makes sure that the site's name belongs to this project, or is free, and changes nothing. It returns the claim that Take makes.
@@ -95,8 +81,8 @@ func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site stri
 	if err != nil {
 		return Claim{}, err
 	}
-	mine := Claim{Format: claimFormat, Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
-		Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}
+	mine := Claim{record.Claim{Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
+		Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}}
 	if takeOver {
 		return mine, nil
 	}
@@ -126,7 +112,7 @@ func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) err
 			if err == nil {
 				c.Incarnation = claim.Incarnation
 			}
-			data, err := canon.Marshal(c)
+			data, err := c.Encode()
 			if err != nil {
 				return err
 			}
@@ -134,7 +120,7 @@ func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) err
 		case !errors.Is(err, storage.ErrNotFound):
 			return err
 		}
-		data, err := canon.Marshal(c)
+		data, err := c.Encode()
 		if err != nil {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
@@ -97,6 +98,18 @@ func (s *Steward) Append(ctx context.Context, environment string, decide journal
 		s.hints.Pulse(ctx, s.Store, entry)
 	}
 	return entry, err
+}
+
+// AppendHost writes the next entry of a host's journal. The error is a refusal where the site does not own it.
+func (s *Steward) AppendHost(ctx context.Context, host string, decide func(hosts.Entry) (hosts.Entry, error)) (hosts.Entry, error) {
+	entry, err := hosts.Append(ctx, s.hold.Writer(), strings.ToLower(host), strings.ToLower(rand.Text()), decide)
+	if taken, ok := errors.AsType[*hosts.Taken](err); ok {
+		if taken.Owner.Site == "" {
+			return entry, fault.New(fault.Refused, "host-free", "%s belongs to nobody", host).Then("the first site that is deployed to it has it").Then("orilla domains lists those that this site uses")
+		}
+		return entry, HostTaken(taken, "")
+	}
+	return entry, StoreTrouble(s.Store, err)
 }
 
 // Remove ends what an environment serves. still, if not nil, is asked with the last entry whether it should, right before. It reports

@@ -22,7 +22,7 @@ func (r *Run) Promote(ctx context.Context, id release.ID) (*Result, error) {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	r.kind = journal.Promotion
-	if err := errors.Join(r.checkFrozen(ctx), r.ready(ctx)); err != nil {
+	if err := errors.Join(r.checkFrozen(ctx), r.ready(ctx), r.checkHosts(ctx)); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	if err := r.announceRoom(ctx); err != nil {

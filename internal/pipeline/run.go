@@ -138,7 +138,7 @@ func (r *Run) Release(ctx context.Context) (*Result, error) {
 			return nil, StoreTrouble(r.Store, err)
 		}
 	}
-	if err := errors.Join(r.checkPaused(ctx), r.checkFrozen(ctx), r.ready(ctx)); err != nil {
+	if err := errors.Join(r.checkPaused(ctx), r.checkFrozen(ctx), r.ready(ctx), r.checkHosts(ctx)); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	if err := r.announceRoom(ctx); err != nil {
@@ -502,6 +502,11 @@ func (r *Run) activate(ctx context.Context) error {
 	}
 	if r.kind != journal.Promotion {
 		if err := r.claim(ctx); err != nil {
+			return StoreTrouble(r.Store, err)
+		}
+	}
+	if !keep {
+		if err := r.takeHosts(ctx, document); err != nil {
 			return StoreTrouble(r.Store, err)
 		}
 	}

@@ -71,6 +71,21 @@ func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
 	return j.Get(ctx, n)
 }
 
+// ErrBehind: the journal does not go on from an entry that was there: it ends before, or another one has its place.
+var ErrBehind = errors.New("the journal does not go on from what it was")
+
+// From returns the last entry of a journal that goes on from an entry that was there, or ErrBehind. It costs what Head costs with a hint.
+func (j *Journal) From(ctx context.Context, known Entry) (Entry, error) {
+	entry, err := j.Get(ctx, known.Number)
+	if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Attempt != known.Attempt {
+		return Entry{}, fmt.Errorf("%w: %s", ErrBehind, known.Label())
+	}
+	if err != nil {
+		return Entry{}, err
+	}
+	return j.following(ctx, entry)
+}
+
 // following walks on from an entry to the last one.
 func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
 	for range 4 {

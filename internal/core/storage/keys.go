@@ -15,7 +15,9 @@ const (
 	PinsKey    = "pins"  // who relies on what right now
 	PruneKey   = "prune" // what is being removed
 	ObjectsKey = "objects"
-	numberSize = 10
+	// RestoredKey is the folder of what says that the store was brought back from a copy.
+	RestoredKey = "restored"
+	numberSize  = 10
 )
 
 // ClaimKey is where it is kept whose the name of a site is.
@@ -92,6 +94,17 @@ func PausedKey(site string) string { return "sites/" + site + "/paused" }
 
 // FollowersKey is the folder in which those who follow a repository for a site say what waits.
 func FollowersKey(site string) string { return "sites/" + site + "/followers" }
+
+// HostsKey is the folder of the journals of hosts, by the SHA-256 of their names.
+const HostsKey = "hosts"
+
+// HostKey is where entry n of the journal of a host is kept; hash is the hexadecimal SHA-256 of its name.
+func HostKey(hash string, n int64) string {
+	return fmt.Sprintf("%s/%s/%0*d", HostsKey, hash, numberSize, n)
+}
+
+// RemovedKey is where it is kept that a site was removed, as it was under an incarnation.
+func RemovedKey(site, incarnation string) string { return "removed/" + site + "/" + incarnation }
 
 // PulseKey is where the last writer of a site leaves a hint that something moved.
 func PulseKey(site string) string { return "pulse/" + site }

@@ -40,8 +40,8 @@ var (
 // other key is ever written.
 var Kinds = []Kind{
 	{MarkKey, "that it is a store", []Role{Owner}, nil, nil},
-	{"objects/**", "content", both, both, prunes}, // one that is damaged is replaced
-	{"sites/SITE/claim", "whose the name is", deploys, deploys, prunes},
+	{"objects/**", "content", both, both, prunes},                        // one that is damaged is replaced
+	{"sites/SITE/claim", "whose the name is", deploys, both, prunes},     // a removal that keeps the name begins it anew
 	{"sites/SITE/releases/*", "roots of releases", both, prunes, prunes}, // a prune repairs
 	{"sites/SITE/builds/**", "how releases came to be", both, prunes, prunes},
 	{"sites/SITE/environments/*/journal/*", "what was live when", both, prunes, prunes},
@@ -51,6 +51,9 @@ var Kinds = []Kind{
 	{"sites/SITE/running/*", "builds that go on", deploys, deploys, both},
 	{"sites/SITE/followers/*", "who follows the repository", deploys, deploys, both},
 	{"sites/SITE/paused", "that builds are paused", deploys, deploys, both},
+	{"hosts/*/*", "whom a host belongs to", both, nil, nil},
+	{"removed/SITE/*", "sites that were removed", prunes, nil, nil},
+	{"restored/*", "copies that were brought back", prunes, nil, nil},
 	{"pulse/SITE", "that something moved", both, both, prunes},
 	{"pins/*", "who relies on what", both, both, both},
 	{"prune/*", "what is being removed", prunes, prunes, prunes},

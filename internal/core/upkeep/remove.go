@@ -7,8 +7,10 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -29,6 +31,16 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err := (&keeper{store: removal.Writer(), tell: tell}).goDark(ctx, site, who); err != nil {
 		return 0, err
 	}
+	claim, err := record.ReadClaim(ctx, store, site)
+	if err == nil {
+		err = bury(ctx, removal.Writer(), claim, who)
+	}
+	if err != nil && !errors.Is(err, storage.ErrNotFound) && !errors.Is(err, record.ErrUnreadable) {
+		return 0, err
+	}
+	if err := k.giveUp(ctx, removal.Writer(), site, who); err != nil {
+		return 0, err
+	}
 	items, err := k.deep(ctx, storage.SiteKey(site))
 	if err != nil {
 		return 0, err
@@ -41,6 +53,13 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	}
 	done := int64(0)
 	err = removal.Delete(ctx, keys, func(n int) { done += int64(n); tell("removing", done, int64(len(keys))) })
+	if err == nil && keepName && claim.Incarnation != "" {
+		claim.Incarnation = strings.ToLower(rand.Text()) // what comes is not what was removed
+		var data []byte
+		if data, err = claim.Encode(); err == nil {
+			err = removal.Writer().Replace(ctx, storage.ClaimKey(site), data)
+		}
+	}
 	if err != nil || keepName {
 		return int(done), err
 	}
@@ -49,6 +68,46 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 		err = tidier.Tidy(ctx, storage.SiteKey(site))
 	}
 	return int(done) + 1, err
+}
+
+// bury leaves what says that a site was removed. Edge nodes forget nothing without it.
+func bury(ctx context.Context, store storage.Store, claim record.Claim, who string) error {
+	data, err := record.Removed{Site: claim.Site, Incarnation: claim.Incarnation, Who: who, When: time.Now().UTC().Truncate(time.Second)}.Encode()
+	if err != nil {
+		return err
+	}
+	err = store.Create(ctx, storage.RemovedKey(claim.Site, claim.Incarnation), data)
+	if errors.Is(err, storage.ErrExists) {
+		return nil // a removal that was interrupted
+	}
+	return err
+}
+
+// giveUp gives up the hosts that belong to a site.
+func (k *keeper) giveUp(ctx context.Context, writer storage.Store, site, who string) error {
+	folders, err := k.list(ctx, storage.HostsKey)
+	if err != nil {
+		return err
+	}
+	for _, folder := range folders {
+		items, err := k.list(ctx, folder.Key)
+		if err != nil || len(items) == 0 {
+			return err
+		}
+		data, err := k.store.Get(ctx, items[len(items)-1].Key)
+		if err != nil {
+			return err
+		}
+		head, err := hosts.Read(data)
+		if err != nil || head.Site != site {
+			continue // one that cannot be read is verify's matter
+		}
+		_, err = hosts.Append(ctx, writer, head.Host, strings.ToLower(rand.Text()), hosts.HandOver(site, "", who, "the site was removed", time.Now()))
+		if _, taken := errors.AsType[*hosts.Taken](err); err != nil && !taken {
+			return err
+		}
+	}
+	return nil
 }
 
 // goDark ends what the environments of a site serve.

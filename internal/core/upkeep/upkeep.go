@@ -175,14 +175,14 @@ func (k *keeper) releases(ctx context.Context, site string) (map[release.ID]stor
 	return found, err
 }
 
-// record is a build record and where it was found.
-type record struct {
+// built is a build record and where it was found.
+type built struct {
 	builds.Record
 	item storage.Item
 }
 
 // builds reads the build records of a site. What cannot be read is told to bad, or else is the error.
-func (k *keeper) builds(ctx context.Context, site string, bad func(key string, err error)) (found []record, err error) {
+func (k *keeper) builds(ctx context.Context, site string, bad func(key string, err error)) (found []built, err error) {
 	items, err := k.deep(ctx, storage.SiteKey(site)+"/builds")
 	if err != nil {
 		return nil, err
@@ -198,7 +198,7 @@ func (k *keeper) builds(ctx context.Context, site string, bad func(key string, e
 		defer mutex.Unlock()
 		switch {
 		case err == nil:
-			found = append(found, record{one, item})
+			found = append(found, built{one, item})
 		case errors.Is(err, storage.ErrNotFound): // removed since
 		case bad != nil && (errors.Is(err, builds.ErrUnreadable)):
 			bad(item.Key, err)
@@ -211,7 +211,7 @@ func (k *keeper) builds(ctx context.Context, site string, bad func(key string, e
 }
 
 // objectsOf lists what a build record leads to.
-func (r record) objects() []digest.Digest {
+func (r built) objects() []digest.Digest {
 	objects := slices.Clone(r.Log)
 	for _, rules := range r.Rules {
 		objects = append(objects, rules.Objects...)

@@ -1,0 +1,253 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/hosts"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/pipeline"
+)
+
+func (a *app) domainsCommand() *cobra.Command {
+	var site string
+	cmd := &cobra.Command{
+		Use: "domains", Short: "Whom the hosts of addresses belong to; give them to another site, or let it have a path", Args: cobra.NoArgs,
+		Long: "A host belongs to the first site that was live on it, or took it since. Another site of the same store is refused there, unless the\n" +
+			"owner lets it have a path. *.NAME stands for all names one label below NAME, but for those that have an owner of their own.",
+		Example: "  orilla domains\n" +
+			"  orilla domains give www.corvane.example --to harbour\n" +
+			"  orilla domains allow www.corvane.example/news/ --to harbour",
+		RunE: func(cmd *cobra.Command, _ []string) error { return a.domains(cmd.Context(), site) },
+	}
+	cmd.PersistentFlags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	var o domainOptions
+	give := &cobra.Command{
+		Use: "give HOST", Short: "Give a host to another site", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.moveHost(cmd.Context(), site, args[0], o, true)
+		},
+	}
+	release := &cobra.Command{
+		Use: "release HOST", Short: "Give a host up: the next site that wants it has it", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.moveHost(cmd.Context(), site, args[0], o, false)
+		},
+	}
+	allow := &cobra.Command{
+		Use: "allow HOST/PATH", Short: "Let another site have a path on a host, or take that back", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error { return a.allowPath(cmd.Context(), site, args[0], o) },
+	}
+	for _, sub := range []*cobra.Command{give, release, allow} {
+		sub.Flags().StringVarP(&o.why, "message", "m", "", "say why")
+		if sub != release {
+			sub.Flags().StringVar(&o.to, "to", "", "the `SITE` that is to have it")
+		}
+		if sub != allow {
+			sub.Flags().BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+		}
+		cmd.AddCommand(a.jsonFlag(sub))
+	}
+	allow.Flags().BoolVar(&o.revoke, "revoke", false, "take it back")
+	return a.jsonFlag(cmd)
+}
+
+type domainOptions struct {
+	to, why     string
+	yes, revoke bool
+}
+
+// domainReport is a host with whom it belongs to.
+type domainReport struct {
+	Host         string        `json:"host"`
+	Owner        string        `json:"owner,omitempty"`
+	Entry        int64         `json:"number,omitempty"`
+	Who          string        `json:"who,omitempty"`
+	When         *time.Time    `json:"when,omitempty"`
+	Why          string        `json:"why,omitempty"`
+	Grants       []hosts.Grant `json:"grants,omitempty"`
+	Environments []string      `json:"environments,omitempty"` // of the site, that have an address there
+}
+
+func reportHost(entry hosts.Entry) domainReport {
+	report := domainReport{Host: entry.Host, Owner: entry.Site, Entry: entry.Number, Who: entry.Who, Why: entry.Why, Grants: entry.Grants}
+	if entry.Number > 0 {
+		report.When = &entry.When
+	}
+	return report
+}
+
+// domains lists the hosts of a site's addresses: of what is live, and of orilla.yaml.
+func (a *app) domains(ctx context.Context, site string) error {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return err
+	}
+	on := map[string][]string{}
+	add := func(address, environment string) {
+		if host, _, err := hosts.Of(address); err == nil && !slices.Contains(on[host], environment) {
+			on[host] = append(on[host], environment)
+		}
+	}
+	states, err := pipeline.States(ctx, s.store, s.site, nil, nil)
+	if err != nil {
+		return pipeline.StoreTrouble(s.store, err)
+	}
+	for _, state := range states {
+		if state.Head == nil {
+			continue
+		}
+		for _, address := range s.live(ctx, state.Head.Document) {
+			add(address, journal.DisplayName(state.Name))
+		}
+	}
+	reports := []domainReport{}
+	var names []string
+	for host := range on {
+		names = append(names, host)
+	}
+	slices.Sort(names)
+	for _, host := range names {
+		owner, err := hosts.Owner(ctx, s.store, host)
+		if err != nil {
+			return pipeline.StoreTrouble(s.store, err)
+		}
+		report := reportHost(owner)
+		report.Host, report.Environments = host, on[host]
+		reports = append(reports, report)
+	}
+	if a.JSON {
+		return a.Document(reports)
+	}
+	if len(reports) == 0 {
+		a.Note("%s has no addresses of its own yet: environments.production.addresses in orilla.yaml, then %s", s.site, console.Accent("orilla deploy"))
+		return nil
+	}
+	rows := [][]string{{"HOST", "BELONGS TO", "SINCE", "USED BY", "PATHS OF OTHERS"}}
+	for _, report := range reports {
+		owner, since := console.Faint("nobody yet"), ""
+		switch {
+		case report.Owner == s.site:
+			owner = console.Good(report.Owner)
+		case report.Owner != "":
+			owner = console.Warn(report.Owner)
+		}
+		if report.When != nil {
+			since = a.Age(*report.When)
+		}
+		var grants []string
+		for _, grant := range report.Grants {
+			grants = append(grants, grant.Path+" "+grant.Site)
+		}
+		rows = append(rows, []string{console.Strong(report.Host), owner, since, strings.Join(report.Environments, ", "), strings.Join(grants, ", ")})
+	}
+	a.Table(rows)
+	return nil
+}
+
+// mine opens the store for whoever owns the site.
+func (a *app) mine(ctx context.Context, site string) (*session, *pipeline.Steward, error) {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := s.project.CheckClaim(ctx, s.store, s.site, false, func() error { return nil }); err != nil {
+		return nil, nil, pipeline.StoreTrouble(s.store, err)
+	}
+	steward, err := s.project.NewSteward(ctx, s.store, s.site, "command", "domains")
+	return s, steward, err
+}
+
+// otherSite makes sure that a site that is to have something is one.
+func (s *session) otherSite(ctx context.Context, to string) error {
+	switch {
+	case to == "":
+		return fault.New(fault.Usage, "usage", "say which site is to have it").Then("--to SITE; orilla sites lists them")
+	case !project.IsLabel(to) || to == s.site:
+		return fault.New(fault.Usage, "bad-site", "%q is not another site", to).Then("orilla sites lists them")
+	}
+	_, err := s.store.Stat(ctx, storage.ClaimKey(to))
+	if errors.Is(err, storage.ErrNotFound) {
+		return fault.New(fault.Usage, "unknown-site", "the store has no site %q", to).At("%s", s.store.Address()).Then("orilla sites lists those that are there")
+	}
+	return pipeline.StoreTrouble(s.store, err)
+}
+
+func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, give bool) error {
+	s, steward, err := a.mine(ctx, site)
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	if give {
+		if err := s.otherSite(ctx, o.to); err != nil {
+			return err
+		}
+	}
+	if !o.yes {
+		question, consequence := "Give "+host+" to "+o.to+"?", "What "+s.site+" answers there is answered by "+o.to+" as soon as that is live on it."
+		if !give {
+			question, consequence = "Give "+host+" up?", "The next site that is deployed to it has it."
+		}
+		ok, err := a.Confirm(ctx, question, consequence, false)
+		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
+			return fault.New(fault.Refused, "not-confirmed", "a host changes its owner only after somebody said so").At("%s", host).Then("run it on a terminal, or add --yes")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	entry, err := steward.AppendHost(ctx, host, hosts.HandOver(s.site, o.to, steward.Who, o.why, steward.Now()))
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(reportHost(entry))
+	}
+	if give {
+		a.Print("%s: %s belongs to %s", console.Good("given"), console.Strong(host), o.to)
+		a.Note("%s the addresses in orilla.yaml of %s, then orilla deploy there; what %s serves stays until then", console.Accent("next:"), o.to, s.site)
+		return nil
+	}
+	a.Print("%s: %s belongs to nobody", console.Good("given up"), console.Strong(host))
+	return nil
+}
+
+func (a *app) allowPath(ctx context.Context, site, where string, o domainOptions) error {
+	host, path, ok := strings.Cut(where, "/")
+	if !ok || strings.Trim(path, "/") == "" {
+		return fault.New(fault.Usage, "usage", "%s: write HOST/PATH, such as www.corvane.example/news/", where).Then("orilla domains give HOST --to SITE gives the whole host")
+	}
+	s, steward, err := a.mine(ctx, site)
+	if err != nil {
+		return err
+	}
+	defer steward.Close(ctx)
+	if !o.revoke {
+		if err := s.otherSite(ctx, o.to); err != nil {
+			return err
+		}
+	}
+	entry, err := steward.AppendHost(ctx, host, hosts.Allow(s.site, hosts.Grant{Site: o.to, Path: path}, o.revoke, steward.Who, o.why, steward.Now()))
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(reportHost(entry))
+	}
+	if o.revoke {
+		a.Print("%s: %s may not have %s any more", console.Good("taken back"), o.to, where)
+		return nil
+	}
+	a.Print("%s: %s may have %s", console.Good("allowed"), o.to, console.Strong(where))
+	return nil
+}
