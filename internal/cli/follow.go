@@ -382,6 +382,15 @@ func (r *followReport) tell(event pipeline.Event) {
 	switch event.Kind {
 	case "live":
 		r.Print("%s%s", strings.Repeat(" ", 72), console.Accent(event.Address))
+		if len(event.Findings) > 0 {
+			r.Print("%s%s", strings.Repeat(" ", 72), countFindings(event.Findings))
+			for i, f := range event.Findings {
+				if i == 5 {
+					break
+				}
+				r.Print("%s%s", strings.Repeat(" ", 72), console.Faint(f.Position.String()+": "+f.What))
+			}
+		}
 	case "failed", "trouble":
 		r.Problem(event.Error)
 	}

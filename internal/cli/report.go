@@ -286,17 +286,7 @@ func (a *app) reportFindings(result *pipeline.Result) {
 	if len(result.Findings) == 0 {
 		return
 	}
-	var codes []string
-	counts := map[string]int{}
-	for _, f := range result.Findings {
-		if counts[f.Code]++; counts[f.Code] == 1 {
-			codes = append(codes, f.Code)
-		}
-	}
-	for i, code := range codes {
-		codes[i] = fmt.Sprintf("%d %s", counts[code], code)
-	}
-	a.Row(a.Err, "check", console.Warn(console.Count(int64(len(result.Findings)), "warning", "warnings"))+": "+strings.Join(codes, ", ")+console.Faint(" (orilla check shows them)"))
+	a.Row(a.Err, "check", countFindings(result.Findings)+console.Faint(" (orilla check shows them)"))
 	shown := 0
 	for _, f := range result.Findings {
 		if f.Code != "address-lost" {
@@ -307,6 +297,21 @@ func (a *app) reportFindings(result *pipeline.Result) {
 		}
 		a.Row(a.Err, "", f.What+console.Faint("; to lead visitors on: ")+f.Next)
 	}
+}
+
+// countFindings counts findings by their codes.
+func countFindings(found finding.List) string {
+	var codes []string
+	counts := map[string]int{}
+	for _, f := range found {
+		if counts[f.Code]++; counts[f.Code] == 1 {
+			codes = append(codes, f.Code)
+		}
+	}
+	for i, code := range codes {
+		codes[i] = fmt.Sprintf("%d %s", counts[code], code)
+	}
+	return console.Warn(console.Count(int64(len(found)), "warning", "warnings")) + ": " + strings.Join(codes, ", ")
 }
 
 func changed(c pipeline.Changes) string {

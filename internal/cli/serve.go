@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
@@ -329,6 +330,28 @@ func (r *benchReport) Shown(changed []string, ruled bool) {
 		return
 	}
 	r.app.Note("%s %s", console.Accent("changed"), strings.Join(parts, ", "))
+}
+
+// Refused implements workbench.Reporter.
+func (r *benchReport) Refused(found finding.List) {
+	if r.app.JSON {
+		if found == nil {
+			found = finding.List{}
+		}
+		r.say("refused", map[string]any{"findings": found})
+		return
+	}
+	if len(found) == 0 {
+		r.app.Note("%s", console.Good("a deploy would take it again"))
+		return
+	}
+	r.app.Note("%s", console.Warn("a deploy would refuse this:"))
+	for _, f := range found {
+		r.app.Note("  %s: %s %s", f.Position, f.What, console.Faint("["+f.Code+"]"))
+		if f.Next != "" {
+			r.app.Note("  %s %s", console.Accent("next:"), f.Next)
+		}
+	}
 }
 
 // Failed implements workbench.Reporter.

@@ -21,6 +21,7 @@ import (
 	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/follow"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -48,7 +49,8 @@ type Event struct {
 	Took        time.Duration `json:"-"`
 	Error       error         `json:"-"`
 
-	Head *journal.Entry `json:"-"`
+	Findings finding.List   `json:"findings,omitempty"` // in what changes
+	Head     *journal.Entry `json:"-"`
 }
 
 // Follower watches a repository and brings every new commit of what is followed to where it belongs.
@@ -566,7 +568,7 @@ func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) fin
 				run.WaitFor = f.waitFor(plan)
 				err = run.Wait(ctx, func(Look) {})
 			}
-			event.Reused, event.Release, event.Head = result.Reused, result.Release.Short(), result.Entry
+			event.Reused, event.Release, event.Head, event.Findings = result.Reused, result.Release.Short(), result.Entry, result.Findings
 		}
 		run.Close(ctx)
 	}

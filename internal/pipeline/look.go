@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"io/fs"
+	"slices"
 	"sync"
 
 	"orilla.example/orilla/internal/core/answer"
@@ -32,11 +33,20 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 			changed[change.Path] = true
 		}
 	}
-	if open != nil && (len(changed) <= fewPages || len(r.Plan.Config.Check.StopOn) > 0) {
-		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.Standing, cmp.Or(r.Plan.Environment, project.Production)), Open: open}
-		if len(r.Plan.Config.Check.StopOn) == 0 && live != nil {
-			out.Only = func(file release.File) bool { return changed[file.Path] }
+	only, err := r.pagesToRead(ctx, changed, live)
+	if err != nil {
+		return err
+	}
+	if open == nil && (only == nil || r.result.Ruled) { // what was built before is looked at as it will be answered now
+		open = opener(r.load)
+	}
+	if open != nil && (len(changed) <= fewPages || len(r.Plan.Config.Check.StopOn) > 0 || only == nil) {
+		if in.Files == nil {
+			if in.Files, err = filesOf(ctx, in.Site.Files.(*release.Reader)); err != nil {
+				return err
+			}
 		}
+		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.Standing, cmp.Or(r.Plan.Environment, project.Production)), Open: open, Only: only}
 		more, err := check.Pages(ctx, out)
 		if err != nil {
 			return err
@@ -59,6 +69,26 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 	}
 	r.result.Findings = Accepted(found, r.Plan.Config)
 	return r.result.Findings.Problem()
+}
+
+// pagesToRead tells which pages are read: those that changed and the home page, if what is live answers for the others. All are, and then it
+// is nil, if other addresses or rules may break any of them; for rules not those of a large site.
+func (r *Run) pagesToRead(ctx context.Context, changed map[string]bool, live *release.Reader) (func(release.File) bool, error) {
+	moved, err := r.moves(ctx)
+	if err != nil || live == nil || moved || len(r.Plan.Config.Check.StopOn) > 0 || r.result.Ruled && live.Root.Files <= fewPages {
+		return nil, err
+	}
+	return func(file release.File) bool { return changed[file.Path] || file.Path == "index.html" }, nil
+}
+
+// moves reports whether the plan's environment gets other addresses than it has.
+func (r *Run) moves(ctx context.Context) (bool, error) {
+	before := r.result.Before
+	if before == nil || before.Release.IsZero() || !r.Plan.Project.Configured && r.Plan.Project.StandingAt == "" {
+		return false, nil
+	}
+	content, err := documentOf(ctx, r.Store, *before)
+	return err == nil && !slices.Equal(content.Addresses, r.documentContent().Addresses), err
 }
 
 // content reads the files of an output.

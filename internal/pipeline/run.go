@@ -433,7 +433,7 @@ func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input,
 	}
 	if live == nil {
 		r.result.Changes = Changes{First: true, Added: int(next.Root.Files)}
-		if open == nil {
+		if open == nil && BaseOf(r.Plan.Project.Standing, cmp.Or(r.Plan.Environment, project.Production)) == "" {
 			return nil // its pages were looked at when they were built
 		}
 	}

@@ -65,6 +65,26 @@ func (p *Project) WorkingTree(ctx context.Context) (*Subject, error) {
 	return s, nil
 }
 
+// Refused finds what a deploy of files and the rules beside them would refuse. sources says where on this machine the content of each file lies.
+// Of a large site only the home page is read.
+func (p *Project) Refused(ctx context.Context, folder string, list []release.File, sources map[string]string) (finding.List, error) {
+	texts, err := p.RulesBeside(folder)
+	if err != nil {
+		return nil, err
+	}
+	s, err := p.subject(texts, list, p.Beside, "the working tree")
+	if err != nil {
+		return nil, err
+	}
+	s.Base = BaseOf(p.Standing, project.Production)
+	s.Open = func(_ context.Context, file release.File) ([]byte, error) { return os.ReadFile(sources[file.Path]) }
+	if len(list) > fewPages && len(p.Beside.Check.StopOn) == 0 {
+		s.Only = func(file release.File) bool { return file.Path == "index.html" }
+	}
+	found, err := Check(ctx, s, nil, nil)
+	return slices.DeleteFunc(found, func(f finding.Finding) bool { return f.Level != finding.Error }), err
+}
+
 // subject puts files and the text of rules together.
 func (p *Project) subject(texts []rules.Source, list []release.File, config project.Config, name string) (*Subject, error) {
 	program, found := rules.Parse(texts, config.RuleOptions(p.Standing))
@@ -116,10 +136,15 @@ func (p *Project) ReleaseSubject(ctx context.Context, store storage.Store, site 
 }
 
 func (s *Subject) opener(store storage.Store) func(context.Context, release.File) ([]byte, error) {
+	return opener(release.LoadFrom(store))
+}
+
+// opener reads files of releases, as load reads objects.
+func opener(load func(context.Context, digest.Digest) ([]byte, error)) func(context.Context, release.File) ([]byte, error) {
 	return func(ctx context.Context, file release.File) ([]byte, error) {
 		var all []byte
 		for _, object := range file.Objects() {
-			data, err := LoadObject(ctx, store, object)
+			data, err := load(ctx, object)
 			if err != nil {
 				return nil, err
 			}
@@ -249,6 +274,9 @@ func Check(ctx context.Context, s, live *Subject, done func(pages int)) (finding
 	return Accepted(found, s.Config), nil
 }
 
+// alwaysStop are the warnings that stop a deploy unless they are ignored: visitors would see nothing that works.
+var alwaysStop = []string{"home-broken", "hidden-asset"}
+
 // Accepted leaves out what the configuration accepts, and makes errors of what it stops on.
 func Accepted(found finding.List, config project.Config) finding.List {
 	var accepted []check.Accepted
@@ -257,6 +285,7 @@ func Accepted(found finding.List, config project.Config) finding.List {
 	}
 	found = check.Without(found, accepted)
 	check.Stop(found, config.Check.StopOn)
+	check.Stop(found, alwaysStop)
 	return found
 }
 

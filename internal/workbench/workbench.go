@@ -16,7 +16,9 @@ import (
 
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
@@ -30,6 +32,7 @@ type Reporter interface {
 	Line(text string)                   // of what a step prints
 	Built(took time.Duration)           // it ended well
 	Shown(changed []string, ruled bool) // what is served is new: files that changed, and whether rules did
+	Refused(found finding.List)         // a deploy of what is shown would refuse this; none: it would not any more
 	Failed(err error)                   // something went wrong, and the last good state goes on being served
 	Notice(fault.Notice)
 }
@@ -50,6 +53,7 @@ type Bench struct {
 	Options
 	local   *edge.Local
 	last    edge.Shown
+	refused string    // what a deploy of what is shown would refuse
 	failed  bool      // what is shown is not the newest, or there is nothing yet
 	broken  bool      // the last build failed: what lies in the output is not to be shown
 	ended   time.Time // of the last build
@@ -300,6 +304,26 @@ func (b *Bench) show(ctx context.Context) {
 	b.last, b.failed = next, false
 	if changed, ruled := b.local.Show(next); len(changed) > 0 || ruled || again {
 		b.Report.Shown(changed, ruled)
+		b.judge(ctx)
+	}
+}
+
+// judge tells what a deploy of what is shown would refuse, if that has changed.
+func (b *Bench) judge(ctx context.Context) {
+	if b.OnlyRules {
+		return
+	}
+	found, err := b.Project.Refused(ctx, b.output(), b.last.Files, b.last.Sources)
+	if err != nil {
+		return // what cannot be read is told by whoever reads it
+	}
+	var keys []string
+	for _, f := range found {
+		keys = append(keys, check.Key(f))
+	}
+	if now := strings.Join(keys, "\n"); now != b.refused {
+		b.refused = now
+		b.Report.Refused(found)
 	}
 }
 

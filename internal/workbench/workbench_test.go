@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/workbench"
@@ -42,11 +43,18 @@ func (b *bench) tell(format string, args ...any) {
 	b.pages <- event
 }
 
-func (b *bench) Building(why string)        { b.tell("building %s", why) }
-func (b *bench) Line(string)                {}
-func (b *bench) Built(time.Duration)        { b.tell("built") }
-func (b *bench) Shown(c []string, r bool)   { b.tell("shown %s %v", strings.Join(c, ","), r) }
-func (b *bench) Failed(err error)           { b.tell("failed %s", fault.Code(err)) }
+func (b *bench) Building(why string)      { b.tell("building %s", why) }
+func (b *bench) Line(string)              {}
+func (b *bench) Built(time.Duration)      { b.tell("built") }
+func (b *bench) Shown(c []string, r bool) { b.tell("shown %s %v", strings.Join(c, ","), r) }
+func (b *bench) Failed(err error)         { b.tell("failed %s", fault.Code(err)) }
+func (b *bench) Refused(found finding.List) {
+	var codes []string
+	for _, f := range found {
+		codes = append(codes, f.Code)
+	}
+	b.tell("refused %s", strings.Join(codes, " "))
+}
 func (b *bench) Notice(notice fault.Notice) { b.tell("notice %s", notice.Code) }
 
 // count returns how often something was told.
@@ -274,4 +282,16 @@ func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
 	assert.Equal(t, "200 tides", b.get("/tides/today"))
 	assert.Equal(t, "200 fares", b.get("/fares/adult"))
 	assert.Equal(t, []string{"tides/today", "fares/v2/adult"}, asked)
+}
+
+// TestWhatADeployWouldRefuseIsToldAtOnce and once, and that it would not any more.
+func TestWhatADeployWouldRefuseIsToldAtOnce(t *testing.T) {
+	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n", "site.rules": "", "index.html": "<link rel=icon href=data:,><script src=/app.js></script>", "app.js": "1"}, nil)
+	b.write(map[string]string{"site.rules": "rewrite /{rest:all} -> /\n"})
+	require.Eventually(t, func() bool { return b.count("refused hidden-asset home-broken") == 1 }, 10*time.Second, 5*time.Millisecond)
+	b.write(map[string]string{"fares.html": "<link rel=icon href=data:,>"})
+	require.Eventually(t, func() bool { return b.count("shown fares.html") == 1 }, 10*time.Second, 5*time.Millisecond)
+	assert.Equal(t, 1, b.count("refused hidden-asset"), "it is told once")
+	b.write(map[string]string{"site.rules": "fallback /{rest:all} -> /\n"})
+	require.Eventually(t, func() bool { return b.count("refused ") == 2 }, 10*time.Second, 5*time.Millisecond)
 }

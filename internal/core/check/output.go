@@ -59,7 +59,19 @@ type pageCheck struct {
 	strays   map[Place]*stray
 	foreign  map[string]*named // by host and path
 	shells   []string          // addresses that may be those of applications, in order
+	home     []loaded          // what the home page loads
 }
+
+// loaded is a script or a style sheet that the home page loads.
+type loaded struct {
+	reference
+	target string // path and query, below the base path
+	below  bool   // the path lies below the base path
+	own    bool   // it is of this site, not of another one
+}
+
+// homePage is the page at the site's address.
+const homePage = "index.html"
 
 // named is an address that pages name.
 type named struct {
@@ -141,6 +153,11 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 	seen := map[string]bool{}
 	for _, ref := range references {
 		target, below, ok := c.resolve(from, ref.target)
+		if file.Path == homePage && ref.kind.works() {
+			c.mutex.Lock()
+			c.home = append(c.home, loaded{ref, target, below, ok})
+			c.mutex.Unlock()
+		}
 		if !ok {
 			c.addForeign(file, from, ref)
 		}
@@ -236,6 +253,9 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 			found.Add(f)
 		}
 	}
+	if err := c.blank(ctx, &found); err != nil {
+		return nil, err
+	}
 	if c.pages > 0 && c.icons < c.pages && c.Only == nil {
 		if a, err := c.ask(ctx, "/favicon.ico"); err != nil {
 			return nil, err
@@ -247,6 +267,46 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	}
 	more, err := c.elsewhere(ctx)
 	return append(found, more...), err
+}
+
+// works reports whether a page does not look or work as it should without what it names.
+func (k kind) works() bool { return k == aScript || k == aStyle }
+
+// blank finds a home page that loads scripts or style sheets, none of which would answer: visitors would see it without style, or wait for ever.
+func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
+	if len(c.home) == 0 {
+		return nil
+	}
+	next := ""
+	for _, one := range c.home {
+		if !one.own {
+			return nil // what another site answers cannot be known
+		}
+		a, err := c.ask(ctx, one.target)
+		if err != nil {
+			return err
+		}
+		if one.below == (a.Status == http.StatusOK && !c.isPage(a)) {
+			return nil // it answers; or it lies outside, and what is there is not ours
+		}
+		if f, err := c.judge(ctx, &named{target: one.target, raw: one.reference.target, kind: one.kind, below: one.below}); err != nil {
+			return err
+		} else if next == "" {
+			next = f.Next
+		}
+	}
+	f := finding.Finding{Level: finding.Warning, Code: "home-broken", Position: finding.Position{File: homePage, Line: c.home[0].line}, Next: next,
+		What: fmt.Sprintf("none of the scripts and style sheets that the home page loads would answer, %s first", c.home[0].reference.target)}
+	if len(c.home) == 1 {
+		f.What = fmt.Sprintf("the only %s that the home page loads would not answer: %s", c.home[0].kind, c.home[0].reference.target)
+	}
+	found.Add(f)
+	return nil
+}
+
+// isPage reports whether an answer is a page, whatever was asked for.
+func (c *pageCheck) isPage(a answer.Answer) bool {
+	return a.Status == http.StatusOK && media.ClassOf(a.File.Path) == media.Page
 }
 
 // judge says what is wrong with an address that pages name.
@@ -265,6 +325,12 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 		return f, err
 	}
 	switch {
+	case n.kind.works() && c.isPage(a) && a.By == answer.By(rules.Fallback):
+		return c.missing(ctx, n, a)
+	case n.kind.works() && c.isPage(a) && a.Rule != nil:
+		f.Code, f.What = "hidden-asset", fmt.Sprintf("the %s %s is answered with a page, /%s, so what loads it does not work", n.kind, n.raw, a.File.Path)
+		f.More = []string{"by " + place(a.Rule)}
+		f.Next = fmt.Sprintf("a fallback answers only where there is no file: fallback  %s  -> %s", a.Rule.Pattern.String(), a.Rule.Target.String())
 	case a.Location != "" && a.Status != http.StatusFound && a.Status != http.StatusTemporaryRedirect && a.Status != http.StatusSeeOther:
 		f.Code, f.What = "link-redirected", fmt.Sprintf("%s passes through a redirect to %s", n.raw, a.Location)
 		f.Next = "name " + c.Base + a.Location
