@@ -8,6 +8,7 @@ import (
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -22,6 +23,8 @@ type versionReport struct {
 	Releases  int    `json:"release_format"`
 	Semantics int    `json:"semantics"`
 	Journals  int    `json:"journal_format"`
+	// Reads are the highest formats that are read.
+	Reads storage.Formats `json:"reads"`
 }
 
 func (a *app) versionCommand() *cobra.Command {
@@ -29,7 +32,7 @@ func (a *app) versionCommand() *cobra.Command {
 		Use: "version", Short: "The version of the program, and of the formats it writes", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			report := versionReport{Version: version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH,
-				Releases: release.Format, Semantics: release.Semantics, Journals: journal.Format}
+				Releases: release.Format, Semantics: release.Semantics, Journals: journal.Format, Reads: storage.Known}
 			if info, ok := debug.ReadBuildInfo(); ok {
 				for _, setting := range info.Settings {
 					if setting.Key == "vcs.revision" {

@@ -395,11 +395,11 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	assert.Contains(t, r.Header.Get(edge.ReleaseField), "production:1")
 
 	// A release of later semantics: the node refuses to flip, and says so.
-	root := []byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":2}`)
+	root := []byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":3}`)
 	later := release.ID(digest.Of(root))
 	require.NoError(t, w.store.Create(t.Context(), storage.ReleaseKey("corvane", later.String()), root))
 	w.activate("staging", later)
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 2") }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 3") }, 5*time.Second, 5*time.Millisecond)
 }
 
 func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {

@@ -122,7 +122,7 @@ func (s *serving) neverLive() bool {
 // newer looks at the journal when a fingerprinted asset is missing: the page that names it may come from another node, which
 // has seen a newer entry. It reports whether the environment serves another entry now.
 func (n *Node) newer(ctx context.Context, e *environment, s *serving, path string) bool {
-	if !answer.Immutable(strings.TrimPrefix(path, "/"), s.settings) {
+	if !s.answers.Carries(strings.TrimPrefix(path, "/")) {
 		return false
 	}
 	e.looks.wait(ctx, func(ctx context.Context) {

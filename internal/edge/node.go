@@ -273,6 +273,7 @@ func (n *Node) follower(ctx context.Context, e *environment, before func() error
 			return may, err
 		},
 		before: before,
+		now:    n.clock.now,
 	}
 }
 

@@ -18,7 +18,6 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/rules"
 )
 
 // serving is what an environment answers from one flip to the next. It never changes: a request that has begun keeps the one
@@ -26,8 +25,7 @@ import (
 type serving struct {
 	entry     journal.Entry
 	reader    *release.Reader // nil after a removal
-	settings  release.Settings
-	rules     *rules.Set
+	answers   answer.Site     // the release, without what the environment adds
 	addresses []*url.URL
 	upstreams map[string]string
 	own       *answer.Own
@@ -43,12 +41,14 @@ type recent struct {
 
 // site returns what the pure function needs at a moment.
 func (s *serving) site(now time.Time) answer.Site {
-	keep := time.Duration(s.settings.AssetSeconds()) * time.Second
+	keep := time.Duration(s.answers.Settings.AssetSeconds()) * time.Second
 	n := 0
 	for n < len(s.recent) && now.Sub(s.recent[n].ended) <= keep {
 		n++
 	}
-	return answer.Site{Files: s.reader, Settings: s.settings, Rules: s.rules, Recent: s.earlier[:n], Own: s.own}
+	site := s.answers
+	site.Recent, site.Own = s.earlier[:n], s.own
+	return site
 }
 
 // base is the path of the canonical address, without its final slash.
@@ -79,6 +79,7 @@ type follower struct {
 	begin  func() (incarnation string, restored int) // what the journal is read under when it is read from its end
 	back   func() (bool, error)                      // whether it may begin elsewhere than where it was
 	before func() error                              // called before it flips
+	now    func() time.Time                          // by the store's clock
 }
 
 func (e *environment) label() string {
@@ -94,6 +95,9 @@ func (e *environment) read(ctx context.Context, follow follower) (head journal.E
 	if now = e.current.Load(); now != nil {
 		head, err = e.journal.From(ctx, now.entry)
 		if !errors.Is(err, journal.ErrBehind) {
+			if err == nil {
+				head, err = e.journal.Counting(ctx, head, follow.now())
+			}
 			return head, now, err
 		}
 		may, err := follow.back()
@@ -105,7 +109,9 @@ func (e *environment) read(ctx context.Context, follow follower) (head journal.E
 		}
 	}
 	e.incarnation, e.restored = follow.begin()
-	head, err = e.journal.Head(ctx, 0)
+	if head, err = e.journal.Head(ctx, 0); err == nil {
+		head, err = e.journal.Counting(ctx, head, follow.now())
+	}
 	return head, nil, err
 }
 
@@ -134,12 +140,10 @@ func (e *environment) refresh(ctx context.Context, objects *objects, follow foll
 		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release, objects.get); err != nil {
 			return false, err
 		}
-		site, err := answer.Open(ctx, next.reader)
-		if err != nil {
+		if next.answers, err = answer.Open(ctx, next.reader); err != nil {
 			return false, err
 		}
-		next.settings, next.rules = site.Settings, site.Rules
-		next.recent = e.recent(ctx, objects, now, head, next.settings)
+		next.recent = e.recent(ctx, objects, now, head, next.answers.Settings)
 		for _, r := range next.recent {
 			next.earlier = append(next.earlier, r.reader)
 		}

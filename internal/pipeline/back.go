@@ -53,8 +53,8 @@ func CheckSound(ctx context.Context, store storage.Store, site string, id, live 
 			wanted = append(wanted, d)
 		}
 	}
-	if against == nil || !sameSet(against.Root.Rules, reader.Root.Rules) {
-		for _, object := range reader.Root.Rules.Objects() {
+	if against == nil || !sameSet(against.Root.Rules, reader.Root.Rules) || !sameSet(against.Root.Immutable, reader.Root.Immutable) {
+		for _, object := range reader.Root.Objects() {
 			add(object, -1)
 		}
 	}

@@ -16,7 +16,10 @@ import (
 )
 
 // Claim says whose the name of a site is.
-type Claim struct{ record.Claim }
+type Claim struct {
+	record.Claim
+	held bool // it is in the store
+}
 
 // Owner tells a repository from another by its first commits, and a folder without Git by where it lies.
 func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err error) {
@@ -71,7 +74,7 @@ func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, er
 		err = fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read", site).At("%s", storage.ClaimKey(site)).
 			Because(err).Then("look at it; --take-over writes it anew")
 	}
-	return Claim{claim}, err
+	return Claim{Claim: claim}, err
 }
 
 // CheckClaim makes sure that the site's name belongs to this project, or is free, and changes nothing. It returns the claim that Take makes.
@@ -81,7 +84,7 @@ func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site stri
 	if err != nil {
 		return Claim{}, err
 	}
-	mine := Claim{record.Claim{Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
+	mine := Claim{Claim: record.Claim{Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
 		Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}}
 	if takeOver {
 		return mine, nil
@@ -95,12 +98,16 @@ func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site stri
 	case err == nil && !claim.owns(mine):
 		return mine, notYours(claim, mine)
 	}
+	mine.held = err == nil
 	return mine, err
 }
 
 // Take takes the site's name for whoever CheckClaim found, unless it has it. It is called just before the first record that counts, so that
 // what is refused before keeps no name. takeOver takes the name from whoever has it.
 func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) error {
+	if c.held {
+		return nil
+	}
 	for range 3 {
 		claim, err := ReadClaim(ctx, store, c.Site)
 		switch {

@@ -40,6 +40,7 @@ func (r *Run) Promote(ctx context.Context, id release.ID) (*Result, error) {
 		return nil, StoreTrouble(r.Store, err)
 	}
 	r.result.Release, r.result.Files, r.result.Bytes, r.result.Reused = id, reader.Root.Files, reader.Root.Bytes, true
+	r.semantics = reader.Root.Semantics
 	if err := r.suits(ctx, reader); err != nil {
 		return nil, StoreTrouble(r.Store, err)
 	}

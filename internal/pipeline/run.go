@@ -73,6 +73,7 @@ type Run struct {
 	room       []State  // the previews that make room
 	loaded     sync.Map // []byte by digest.Digest
 	loads      atomic.Int32
+	semantics  int    // of the release, where it is known to be another than those that are made
 	mine       Claim  // of the site's name, as the project would make it
 	claimed    bool   // the name is the project's
 	lookedFor  string // the build key whose records were looked at
@@ -317,6 +318,7 @@ func (r *Run) resettle(ctx context.Context, record builds.Record, reader *releas
 		return err
 	}
 	root, settings := reader.Root, r.Plan.Config.Settings()
+	r.semantics = root.Semantics
 	root.Settings, root.Rules = settings, next.set
 	data, id, err := root.Encode()
 	if err != nil {
@@ -504,6 +506,9 @@ func (r *Run) activate(ctx context.Context) error {
 		if err := r.claim(ctx); err != nil {
 			return StoreTrouble(r.Store, err)
 		}
+	}
+	if err := r.nodesKnow(ctx, storage.Formats{Document: document.Format, Entry: journal.Format, Semantics: r.semantics}); err != nil {
+		return StoreTrouble(r.Store, err)
 	}
 	if !keep {
 		if err := r.takeHosts(ctx, document); err != nil {

@@ -1,6 +1,7 @@
 package pipeline
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -121,6 +122,24 @@ func (r *Run) nodes(ctx context.Context) ([]edge.Presence, error) {
 	}
 	nodes, err := edge.Nodes(ctx, r.Store, ahead)
 	return slices.DeleteFunc(nodes, func(p edge.Presence) bool { return !p.FromHere() }), err
+}
+
+// nodesKnow refuses what an edge node could not read: it would stay where it is.
+func (r *Run) nodesKnow(ctx context.Context, needed storage.Formats) error {
+	if (storage.Formats{Document: 1, Entry: 1, Semantics: 1}).Lacks(needed) == "" {
+		return nil // every version does
+	}
+	nodes, err := edge.Nodes(ctx, r.Store, r.now().Sub(r.Now()))
+	if err != nil {
+		return err
+	}
+	for _, node := range nodes {
+		if lacks := node.Knows.Lacks(needed); lacks != "" {
+			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s, so it would not show this", node.Node, lacks).At("%s", node.Address).
+				With("it runs version " + cmp.Or(node.Version, "of before versions were announced")).Then("put this version of orilla there, and start the node again; then try again")
+		}
+	}
+	return nil
 }
 
 // waiter looks at what an activation is waited for.

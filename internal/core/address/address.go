@@ -79,10 +79,17 @@ func Decode(segment string) (string, error) {
 		}
 		name = norm.NFC.String(name)
 	}
-	if name == "." || name == ".." {
+	if isDot(name) {
 		return "", ErrDot
 	}
 	return name, nil
+}
+
+// isDot reports whether a decoded segment is a dot segment, also with parameters (RFC 3986, section 3.3): some servers that requests are passed
+// on to take "..;x" for "..".
+func isDot(name string) bool {
+	name, _, _ = strings.Cut(name, ";")
+	return name == "." || name == ".."
 }
 
 // HasControl reports whether a text has a control character of ASCII.
@@ -98,7 +105,7 @@ func Climbs(value string) bool {
 		return false
 	}
 	for segment := range strings.FieldsFuncSeq(value, func(c rune) bool { return c == '/' || c == '\\' }) {
-		if segment == "." || segment == ".." {
+		if isDot(segment) {
 			return true
 		}
 	}

@@ -33,6 +33,11 @@ func TestSplit(t *testing.T) {
 		"/a+b":            {[]string{"a+b"}, false, false, nil},
 		"/...":            {[]string{"..."}, false, false, nil},
 		"/..":             {err: address.ErrDot},
+		"/..;/admin":      {err: address.ErrDot},
+		"/a/%2e%2e%3bx/b": {err: address.ErrDot},
+		"/.;":             {err: address.ErrDot},
+		"/a;b/..;c.d":     {err: address.ErrDot},
+		"/...;":           {[]string{"...;"}, false, false, nil},
 		"/a/./b":          {err: address.ErrDot},
 		"/%2e%2E/b":       {err: address.ErrDot},
 		"/%":              {err: address.ErrEscape},
@@ -94,7 +99,7 @@ func TestOfFile(t *testing.T) {
 func TestClimbs(t *testing.T) {
 	for value, want := range map[string]bool{
 		"..": true, ".": true, "a/..": true, "../a": true, "a/../b": true, `..\a`: true, `a\..\b`: true, "./a": true, "a/.": true, "/..": true,
-		"": false, "...": false, "a..b": false, "..a": false, "a/b": false, "a/...": false, ".a/b.": false, ".well-known": false,
+		"a/..;/b": true, "..;x": true, "...;": false, "a;..": false, "": false, "...": false, "a..b": false, "..a": false, "a/b": false, "a/...": false, ".a/b.": false, ".well-known": false,
 	} {
 		assert.Equal(t, want, address.Climbs(value), "%q", value)
 	}

@@ -52,7 +52,10 @@ type Site struct {
 	Rules    *rules.Set
 	Recent   []Files // earlier releases, the newest first, whose fingerprinted assets are still answered
 	Own      *Own    // what the environment says of itself; nil for nothing
-	Realm    string  // what a password is asked for (RFC 7617); "" where everybody may look
+	// Semantics is how the release is answered; 0 is 1. Of semantics 2, Unchanging are the files that never change.
+	Semantics  int
+	Unchanging map[string]bool
+	Realm      string // what a password is asked for (RFC 7617); "" where everybody may look
 }
 
 // Own is the document with which an environment says of itself where the release runs. It answers as a file at its path would, and
@@ -72,7 +75,12 @@ func OwnOf(settings []byte, path string) *Own {
 
 // Open returns the site that a release is, without earlier releases. It loads the rules and compiles them.
 func Open(ctx context.Context, reader *release.Reader) (Site, error) {
-	site := Site{Files: reader, Settings: reader.Root.Settings}
+	site := Site{Files: reader, Settings: reader.Root.Settings, Semantics: reader.Root.Semantics}
+	unchanging, err := reader.Immutable(ctx)
+	if err != nil {
+		return Site{}, err
+	}
+	site.Unchanging = unchanging
 	if reader.Root.Rules == nil {
 		return site, nil
 	}

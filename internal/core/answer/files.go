@@ -130,7 +130,7 @@ func (d *decision) own() (Answer, bool) {
 // page answers 200 with a file. Only the address of the file itself may be kept for good.
 func (d *decision) page(file release.File, by By) Answer {
 	a := Answer{Status: http.StatusOK, By: by, File: &file}
-	if (by == ByFile || by == ByRecent) && Immutable(file.Path, d.site.Settings) {
+	if by == ByFile && d.site.Immutable(file.Path) || by == ByRecent && d.site.Semantics < release.Semantics2 {
 		a.add("Cache-Control", forever)
 	} else {
 		a.add("Cache-Control", revalidate)
@@ -141,7 +141,7 @@ func (d *decision) page(file release.File, by By) Answer {
 // recent answers with a fingerprinted asset of an earlier release: a page that was opened before a flip goes on working.
 func (d *decision) recent() (Answer, bool, error) {
 	name := d.path.Name()
-	if d.path.Slash || len(d.site.Recent) == 0 || !findable(d.path) || !Immutable(name, d.site.Settings) {
+	if d.path.Slash || len(d.site.Recent) == 0 || !findable(d.path) || !d.site.Carries(name) {
 		return Answer{}, false, nil
 	}
 	for _, files := range d.site.Recent {
@@ -159,7 +159,7 @@ func (d *decision) recent() (Answer, bool, error) {
 
 // missing answers 404, or 410: with the page that a rule names, with the site's own, or with a line.
 func (d *decision) missing(status int) (Answer, error) {
-	if isAsset(d.path) {
+	if d.site.isAsset(d.path) {
 		d.step(nil, true, "an address with this extension gets a line of text, no page")
 		return text(status, ByMissing, "There is no such file on this site."), nil
 	}

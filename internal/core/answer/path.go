@@ -34,6 +34,27 @@ func Address(name string) string {
 	return path.String()
 }
 
+// Immutable reports whether the file at name never changes at its address, by the semantics of the release.
+func (s Site) Immutable(name string) bool {
+	if s.Semantics >= release.Semantics2 {
+		return s.Unchanging[name]
+	}
+	return Immutable(name, s.Settings)
+}
+
+// Carries reports whether a file of an earlier release is still answered where this one has none: of semantics 1 those that never change, of
+// semantics 2 whatever a page loads, whatever its name.
+func (s Site) Carries(name string) bool {
+	if s.Semantics < release.Semantics2 {
+		return Immutable(name, s.Settings)
+	}
+	switch class := media.ClassOf(name); class {
+	case media.Style, media.Script, media.Font, media.Image:
+		return true
+	}
+	return media.Extension(name) == ".webmanifest"
+}
+
 // Immutable reports whether the file at name is sent as one that never changes: its name tells its content, by the rule of
 // media.Fingerprinted or by the site's own globs, of which plain has the last word.
 func Immutable(name string, settings release.Settings) bool {
@@ -57,7 +78,10 @@ func matches(globs []string, name string) bool {
 
 // isAsset reports whether an address is that of a file which is no page, so that a page would only confuse what asked for a picture
 // or a script.
-func isAsset(p address.Path) bool {
+func (s Site) isAsset(p address.Path) bool {
 	name := p.Name()
+	if s.Semantics >= release.Semantics2 && media.KnownSince2(name) {
+		return !p.Slash
+	}
 	return !p.Slash && media.Known(name) && media.ClassOf(name) != media.Page
 }

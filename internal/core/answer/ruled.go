@@ -148,7 +148,7 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 
 // fallback answers with the page of a client-side application. A missing script is never answered with a page.
 func (d *decision) fallback() (a Answer, done bool, err error) {
-	asset := isAsset(d.path)
+	asset := d.site.isAsset(d.path)
 	err = d.consider(rules.OnNoFile, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
 		if asset && !r.NamesExtension() {
 			return "an address with this extension is no page", false, nil

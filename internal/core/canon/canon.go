@@ -47,6 +47,18 @@ func Unmarshal(data []byte, v any) error {
 	return nil
 }
 
+// Check returns ErrNotCanonical unless data is one JSON value in canonical form, whatever it says.
+func Check(data []byte) error {
+	again, err := jcs.Transform(data)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(again, data) {
+		return ErrNotCanonical
+	}
+	return nil
+}
+
 const hexDigits = "0123456789abcdef"
 
 // AppendString appends the canonical form of a string of valid UTF-8, with its quotes, to out. It exists beside Marshal

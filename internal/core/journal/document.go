@@ -2,6 +2,7 @@ package journal
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -23,7 +24,10 @@ type Document struct {
 
 // DocumentContent is the record.
 type DocumentContent struct {
-	Format    int      `json:"format"`
+	Format int `json:"format"`
+	// Needs names what whoever answers must know of to answer as the document says: from format 2 on, in which it may say more than this
+	// program knows.
+	Needs     []string `json:"needs,omitempty"`
 	Addresses []string `json:"addresses,omitempty"` // absolute URLs ending in "/"; the first is canonical
 	// Upstreams are the addresses, by name, of what proxy rules pass requests on to.
 	Upstreams map[string]string `json:"upstreams,omitempty"`
@@ -104,12 +108,38 @@ func DecodeDocument(data []byte) (DocumentContent, error) {
 	if err := json.Unmarshal(data, &version); err != nil {
 		return DocumentContent{}, fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
 	}
-	if version.Format != Format {
+	if version.Format != Format && version.Format != Format2 {
 		return DocumentContent{}, fmt.Errorf("environment document: %w (format %d)", ErrUnknown, version.Format)
 	}
 	var content DocumentContent
-	if err := canon.Unmarshal(data, &content); err != nil {
+	if version.Format == Format2 {
+		return content, content.lenient(data)
+	}
+	err := canon.Unmarshal(data, &content)
+	if err == nil && content.Needs != nil {
+		err = errors.New("format 1 needs nothing")
+	}
+	if err != nil {
 		return DocumentContent{}, fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
 	}
 	return content, nil
+}
+
+// knownNeeds are what documents of format 2 may need of this program.
+var knownNeeds = []string{}
+
+// lenient reads a document of format 2: what it says besides is passed over, unless it needs it.
+func (d *DocumentContent) lenient(data []byte) error {
+	if err := canon.Check(data); err != nil {
+		return fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
+	}
+	if err := json.Unmarshal(data, d); err != nil {
+		return fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
+	}
+	for _, need := range d.Needs {
+		if !slices.Contains(knownNeeds, need) {
+			return fmt.Errorf("environment document: %w: it needs %q", ErrUnknown, need)
+		}
+	}
+	return nil
 }

@@ -15,8 +15,11 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// Format is the version of the record layout.
-const Format = 1
+// Versions of the record layout. Entries and documents are written in the lowest that can say what is to be said.
+const (
+	Format  = 1
+	Format2 = 2 // entries that count from a moment on, or are signed; documents that need something of whoever reads them
+)
 
 // Kind says what an entry did.
 type Kind string
@@ -92,6 +95,11 @@ type Entry struct {
 	// Ended says, of a removal, why there is nothing any more.
 	Ended *Ended `json:"ended,omitempty"`
 
+	// From is the moment from which the entry counts, by the store's clock; until then the one before does. Unset: at once. Format 2.
+	From *time.Time `json:"from,omitempty"`
+	// Signature is over the entry without it. Whoever has no key to compare it with passes it over. Format 2.
+	Signature string `json:"signature,omitempty"`
+
 	Cause string    `json:"cause"`         // what wrote it: "command", "follow", "hook"
 	Who   string    `json:"who"`           // a name, with an address where Git has one
 	When  time.Time `json:"when"`          // UTC, by the writer's clock
@@ -159,6 +167,17 @@ const (
 // At reports whether the freeze holds at the given time.
 func (f *Frozen) At(now time.Time) bool { return f != nil && (f.Until == nil || now.Before(*f.Until)) }
 
+// formatOf is the lowest version that can say what an entry says.
+func (e Entry) formatOf() int {
+	if e.From != nil || e.Signature != "" {
+		return Format2
+	}
+	return Format
+}
+
+// Counts reports whether the entry counts at a time, by the store's clock.
+func (e Entry) Counts(now time.Time) bool { return e.From == nil || !now.Before(*e.From) }
+
 // Encode returns the record's bytes.
 func (e Entry) Encode() ([]byte, error) {
 	e.When = e.When.UTC().Truncate(time.Millisecond)
@@ -173,12 +192,15 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 	if err := json.Unmarshal(data, &version); err != nil {
 		return Entry{}, fmt.Errorf("%s: %w: %w", place, ErrDamaged, err)
 	}
-	if version.Format != Format {
+	if version.Format != Format && version.Format != Format2 {
 		return Entry{}, fmt.Errorf("%s: %w (format %d)", place, ErrUnknown, version.Format)
 	}
 	var e Entry
 	if err := canon.Unmarshal(data, &e); err != nil {
 		return Entry{}, fmt.Errorf("%s: %w: %w", place, ErrDamaged, err)
+	}
+	if e.Format != e.formatOf() {
+		return Entry{}, fmt.Errorf("%s: %w: it says what format %d says, under format %d", place, ErrDamaged, e.formatOf(), e.Format)
 	}
 	if e.Site != site || e.Environment != environment || e.Number != number || !e.Kind.known() {
 		return Entry{}, fmt.Errorf("%s: %w: it says that it is %s: %s:%d (%s)", place, ErrDamaged, e.Site, e.Environment, e.Number, e.Kind)

@@ -105,6 +105,22 @@ func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
 	return j.Get(ctx, n)
 }
 
+// Counting returns the newest entry at or before head that counts at a time; ErrEmpty if none does.
+func (j *Journal) Counting(ctx context.Context, head Entry, now time.Time) (Entry, error) {
+	if head.Counts(now) {
+		return head, nil
+	}
+	for entry, err := range j.Back(ctx, head.Number-1) {
+		if err != nil {
+			return Entry{}, err
+		}
+		if entry.Counts(now) {
+			return entry, nil
+		}
+	}
+	return Entry{}, ErrEmpty
+}
+
 // Back yields the entries from number n down to 1. An entry that cannot be read is yielded with its error, and the walk goes
 // on below it.
 func (j *Journal) Back(ctx context.Context, n int64) iter.Seq2[Entry, error] {
@@ -225,7 +241,7 @@ func (j *Journal) landed(ctx context.Context, unclear []int64, attempt string, h
 }
 
 func (j *Journal) place(entry *Entry, head *Entry) {
-	entry.Format, entry.Site, entry.Environment = Format, j.Site, j.Environment
+	entry.Format, entry.Site, entry.Environment = entry.formatOf(), j.Site, j.Environment
 	entry.Number, entry.When = 1, j.Now().UTC().Truncate(time.Millisecond)
 	if head != nil {
 		entry.Number, entry.Previous = head.Number+1, head.sum

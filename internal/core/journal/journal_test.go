@@ -76,7 +76,7 @@ func TestDecodeRefuses(t *testing.T) {
 	}
 	_, err = journal.Decode(data[:len(data)/2], "corvane", "production", 1)
 	assert.ErrorIs(t, err, journal.ErrDamaged, "torn")
-	_, err = journal.Decode([]byte(`{"format":2}`), "corvane", "production", 1)
+	_, err = journal.Decode([]byte(`{"format":3}`), "corvane", "production", 1)
 	assert.ErrorIs(t, err, journal.ErrUnknown)
 }
 

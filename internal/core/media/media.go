@@ -118,6 +118,16 @@ func Extension(name string) string {
 // ClassOf returns the class of the file at name, by its extension.
 func ClassOf(name string) Class { return table[Extension(name)].class }
 
+// since2 are extensions that semantics 2 knows besides: of files that are no pages.
+var since2 = map[string]bool{
+	".avi": true, ".mkv": true, ".mpeg": true, ".mpg": true, ".3gp": true, ".mid": true, ".weba": true, ".cur": true, ".jfif": true, ".svgz": true, ".psd": true,
+	".apk": true, ".dmg": true, ".exe": true, ".msi": true, ".deb": true, ".rpm": true, ".iso": true, ".rar": true, ".jar": true, ".log": true, ".doc": true,
+	".xls": true, ".ppt": true, ".ps": true, ".eps": true, ".odp": true, ".ttc": true, ".sql": true, ".wat": true, ".usdz": true, ".stl": true,
+}
+
+// KnownSince2 reports whether the extension of name is one that semantics 2 knows and semantics 1 does not.
+func KnownSince2(name string) bool { return since2[Extension(name)] }
+
 // Known reports whether the table has the extension of name.
 func Known(name string) bool { return ClassOf(name) != Unknown }
 

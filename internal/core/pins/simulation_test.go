@@ -95,7 +95,10 @@ func (m *machine) call(ctx context.Context, do func() error) error {
 	wakes := m.wakes
 	m.mutex.Unlock()
 	time.Sleep(time.Until(wakes))
-	if m.dead {
+	m.mutex.Lock()
+	dead := m.dead
+	m.mutex.Unlock()
+	if dead {
 		return errLost
 	}
 	if err := ctx.Err(); err != nil {

@@ -8,6 +8,7 @@ import (
 	"iter"
 	"sort"
 
+	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
 )
 
@@ -65,19 +66,42 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 }
 
 // Rules loads the normalised rules; nil for none.
-func (r *Reader) Rules(ctx context.Context) ([]byte, error) {
+func (r *Reader) Rules(ctx context.Context) ([]byte, error) { return r.set(ctx, r.Root.Rules) }
+
+// set loads what is kept as rules are.
+func (r *Reader) set(ctx context.Context, set *RuleSet) ([]byte, error) {
 	var all []byte
-	for _, object := range r.Root.Rules.Objects() {
+	for _, object := range set.Objects() {
 		data, err := r.load(ctx, object)
 		if err != nil {
 			return nil, err
 		}
 		all = append(all, data...)
 	}
-	if set := r.Root.Rules; set != nil && digest.Of(all) != set.Digest {
-		return nil, fmt.Errorf("release %s, rules %s: %w", r.ID.Short(), set.Digest, ErrDamaged)
+	if set != nil && digest.Of(all) != set.Digest {
+		return nil, fmt.Errorf("release %s, %s: %w", r.ID.Short(), set.Digest, ErrDamaged)
 	}
 	return all, nil
+}
+
+// Immutable loads the paths of the files that never change, of a release of semantics 2; nil for none.
+func (r *Reader) Immutable(ctx context.Context) (map[string]bool, error) {
+	data, err := r.set(ctx, r.Root.Immutable)
+	if err != nil || len(data) == 0 {
+		return nil, err
+	}
+	paths, before := map[string]bool{}, ""
+	for text := range bytes.Lines(data) {
+		var path string
+		if err := json.Unmarshal(text, &path); err != nil || string(canon.AppendString(nil, path))+"\n" != string(text) || len(paths) > 0 && path <= before {
+			return nil, fmt.Errorf("release %s, %s: %w", r.ID.Short(), r.Root.Immutable.Digest, ErrDamaged)
+		}
+		paths[path], before = true, path
+	}
+	if int64(len(paths)) != r.Root.Immutable.Count {
+		return nil, fmt.Errorf("release %s, %s: %w", r.ID.Short(), r.Root.Immutable.Digest, ErrDamaged)
+	}
+	return paths, nil
 }
 
 func (r *Reader) damaged(chunk digest.Digest, err error) error {

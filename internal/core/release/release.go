@@ -24,11 +24,12 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Format is the version of the record layout; Semantics is the version of how a URL is answered. A reader that does not know
-// either refuses the release.
+// Format is the version of the record layout; Semantics is the version of how a URL is answered that releases are given, Semantics2 the one
+// that is read besides (docs/answers.md). A reader that does not know either refuses the release.
 const (
-	Format    = 1
-	Semantics = 1
+	Format     = 1
+	Semantics  = 1
+	Semantics2 = 2
 )
 
 // PartSize is the length of each part but the last of a file that is too long for one object: 8 MiB.
@@ -125,8 +126,14 @@ type Root struct {
 	Depth     int      `json:"depth,omitempty"` // levels of chunks between this list and the chunks of files
 	Chunks    []Ref    `json:"chunks"`
 	Rules     *RuleSet `json:"rules,omitempty"` // nil for none
+	// Immutable names the files whose content never changes at their address: from semantics 2 on. It is kept as rules are, as JSON strings
+	// of their paths, one a line, in order.
+	Immutable *RuleSet `json:"immutable,omitempty"`
 	Settings  Settings `json:"settings,omitzero"`
 }
+
+// Objects lists the objects that a root names besides its chunks.
+func (r Root) Objects() []digest.Digest { return append(r.Rules.Objects(), r.Immutable.Objects()...) }
 
 // RuleSet names the objects that hold the normalised rules, of which docs/store-format.md says how they are written.
 type RuleSet struct {
@@ -207,16 +214,22 @@ func DecodeRoot(data []byte, id ID) (Root, error) {
 	if err := json.Unmarshal(data, &version); err != nil {
 		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
 	}
-	if version.Format != Format || version.Semantics != Semantics {
+	if version.Format != Format || version.Semantics != Semantics && version.Semantics != Semantics2 {
 		return Root{}, fmt.Errorf("release %s: %w (format %d, semantics %d)", id.Short(), ErrUnknown, version.Format, version.Semantics)
 	}
 	var root Root
 	if err := canon.Unmarshal(bytes.Clone(data), &root); err != nil {
 		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
 	}
-	if r := root.Rules; r != nil {
-		if err := checkParts(File{Path: "rules", Digest: r.Digest, Size: r.Size, Parts: r.Parts}); err != nil || r.Count < 1 {
-			return Root{}, fmt.Errorf("release %s: %w: its rules: %w", id.Short(), ErrDamaged, errors.Join(err))
+	if root.Immutable != nil && root.Semantics < Semantics2 {
+		return Root{}, fmt.Errorf("release %s: %w: semantics %d has no list of immutable files", id.Short(), ErrDamaged, root.Semantics)
+	}
+	for what, set := range map[string]*RuleSet{"rules": root.Rules, "immutable files": root.Immutable} {
+		if set == nil {
+			continue
+		}
+		if err := checkParts(File{Path: what, Digest: set.Digest, Size: set.Size, Parts: set.Parts}); err != nil || set.Count < 1 {
+			return Root{}, fmt.Errorf("release %s: %w: its %s: %w", id.Short(), ErrDamaged, what, errors.Join(err))
 		}
 	}
 	return root, nil

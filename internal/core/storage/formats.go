@@ -9,7 +9,7 @@ type Formats struct {
 }
 
 // Known are those of this program.
-var Known = Formats{Document: 1, Entry: 1, Semantics: 1}
+var Known = Formats{Document: 2, Entry: 2, Semantics: 2}
 
 // Lacks names what is needed and not known; "" for nothing. A program that says nothing knows the first ones.
 func (f Formats) Lacks(needed Formats) string {

@@ -255,7 +255,7 @@ func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]dige
 	if err != nil {
 		return nil, err
 	}
-	objects := slices.Clone(reader.Root.Rules.Objects())
+	objects := reader.Root.Objects()
 	err = reader.Visit(ctx, func(chunk digest.Digest) bool {
 		known := c.listed[chunk]
 		c.listed[chunk] = true

@@ -223,7 +223,7 @@ func (m *marker) release(ctx context.Context, site string, id release.ID) error 
 	if err != nil {
 		return err
 	}
-	for _, object := range reader.Root.Rules.Objects() {
+	for _, object := range reader.Root.Objects() {
 		m.object(object)
 	}
 	return reader.Visit(ctx, m.object, func(file release.File) error {

@@ -254,8 +254,10 @@ func (v *verifier) release(ctx context.Context, site string, id release.ID, live
 		v.damage(storage.ReleaseKey(site, id.String()), err.Error(), about)
 		return nil
 	}
-	for i, object := range root.Rules.Objects() {
-		v.need(object, release.File{Size: root.Rules.Size, Parts: root.Rules.Parts}.PartLength(i), func() string { return "the rules of " + about })
+	for what, set := range map[string]*release.RuleSet{"the rules": root.Rules, "the list of unchanging files": root.Immutable} {
+		for i, object := range set.Objects() {
+			v.need(object, release.File{Size: set.Size, Parts: set.Parts}.PartLength(i), func() string { return what + " of " + about })
+		}
 	}
 	reader := release.NewReader(id, root, v.chunk)
 	return reader.Visit(ctx, func(chunk digest.Digest) bool {

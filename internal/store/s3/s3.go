@@ -301,8 +301,12 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) error {
 		return s.put(ctx, key, data, sum, true)
 	})
 	if repeated && errors.Is(err, storage.ErrExists) {
-		if there, readErr := s.Get(ctx, key); readErr == nil && bytes.Equal(there, data) {
+		there, readErr := s.Get(ctx, key)
+		switch {
+		case readErr == nil && bytes.Equal(there, data):
 			return nil
+		case readErr != nil: // whose it is cannot be known
+			return fmt.Errorf("%s: %w", key, readErr)
 		}
 	}
 	return err
