@@ -51,6 +51,7 @@ func TestImportsPointDown(t *testing.T) {
 			if below := layer(to); below >= 0 {
 				assert.GreaterOrEqual(t, below, from, "%s imports %s", fields[0], to)
 			}
+			assert.False(t, !core && to == "orilla.example/orilla/internal/core/canon", "records are read and written by the core: %s", fields[0])
 			for _, forbidden := range []string{"os/exec", "net/http/httptest", "github.com/spf13/cobra", "charm.land/lipgloss/v2", "os"} {
 				assert.False(t, core && to == forbidden, "the core imports %s: %s", forbidden, fields[0])
 			}

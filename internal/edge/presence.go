@@ -2,7 +2,6 @@ package edge
 
 import (
 	"context"
-	"encoding/json"
 	"net"
 	"net/http"
 	"os"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -44,7 +44,7 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 	for {
 		presence.Seen = time.Now().UTC()
 		written := time.Now()
-		if data, err := json.Marshal(presence); err == nil && store.Replace(ctx, key, data) == nil && read != nil {
+		if data, err := record.Encode(presence); err == nil && store.Replace(ctx, key, data) == nil && read != nil {
 			if ahead, err := storage.Ahead(ctx, store, key, written); err == nil {
 				read(ahead)
 			}
@@ -73,7 +73,7 @@ func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 			continue // gone since
 		}
 		var presence Presence
-		if json.Unmarshal(data, &presence) == nil && presence.Format == 1 {
+		if record.Lenient(data, &presence) && presence.Format == 1 {
 			nodes = append(nodes, presence)
 		}
 	}

@@ -18,13 +18,13 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/builds"
-	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/follow"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/source"
@@ -831,7 +831,7 @@ func (f *Follower) announce(ctx context.Context, end bool) {
 		about.Waiting = append(about.Waiting, Waiting{Branch: name(source.Ref{Name: ref}), Commit: held.commit, Why: held.why})
 	}
 	slices.SortStableFunc(about.Waiting, func(a, b Waiting) int { return strings.Compare(a.Branch, b.Branch) })
-	data, err := canon.Marshal(about)
+	data, err := record.Encode(about)
 	if err != nil || string(data) == f.said && time.Since(f.saidAt) < followBeat {
 		return
 	}
@@ -859,7 +859,7 @@ func followers(ctx context.Context, store storage.Store, site string) (map[strin
 			return found, err
 		}
 		one := Following{modified: item.Modified}
-		if data, err := store.Get(ctx, item.Key); err == nil && json.Unmarshal(data, &one) == nil {
+		if data, err := store.Get(ctx, item.Key); err == nil && record.Lenient(data, &one) {
 			found[item.Key] = one
 		}
 	}

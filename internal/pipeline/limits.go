@@ -2,7 +2,6 @@ package pipeline
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -10,10 +9,10 @@ import (
 
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/builds"
-	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -109,7 +108,7 @@ func ReadPause(ctx context.Context, store storage.Store, site string) (*Pause, e
 		return nil, err
 	}
 	pause := &Pause{}
-	if json.Unmarshal(data, pause) != nil {
+	if !record.Lenient(data, pause) {
 		return &Pause{Who: "somebody"}, nil
 	}
 	return pause, nil
@@ -121,7 +120,7 @@ func SetPause(ctx context.Context, store storage.Store, site string, pause *Paus
 		return store.Delete(ctx, storage.PausedKey(site))
 	}
 	pause.Format = 1
-	data, err := canon.Marshal(pause)
+	data, err := record.Encode(pause)
 	if err != nil {
 		return err
 	}

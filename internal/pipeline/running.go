@@ -15,9 +15,9 @@ import (
 
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/builds"
-	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 )
 
@@ -103,7 +103,7 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 	}
 	w.said = Running{Format: runningFormat, Begun: begun, Process: os.Getpid()}
 	for {
-		data, err := canon.Marshal(w.said)
+		data, err := record.Encode(w.said)
 		if err != nil {
 			return ctx, err
 		}
@@ -128,7 +128,7 @@ func (r *Run) announce(ctx context.Context) (context.Context, error) {
 		r.hints[journal.RunsHint] = number.Number
 	}
 	r.begun, w.said.Begun = &number, number
-	if data, err := canon.Marshal(w.said); err == nil {
+	if data, err := record.Encode(w.said); err == nil {
 		r.Store.Replace(ctx, w.at+leaseName, data) //nolint:errcheck // it is said again soon
 	}
 	ctx, w.end = context.WithCancelCause(ctx)
@@ -162,7 +162,7 @@ func (r *Run) waitFor(ctx context.Context, at string) error {
 			last, changed = data, time.Now()
 		}
 		var there Running
-		if json.Unmarshal(data, &there) != nil || there.gone() || time.Since(changed) > goneAfter {
+		if !record.Lenient(data, &there) || there.gone() || time.Since(changed) > goneAfter {
 			return Bury(ctx, r.Store, r.Plan.Site, at, there)
 		}
 		if !said && there.Number > 0 {
@@ -242,7 +242,7 @@ func (w *watched) beat(ctx context.Context) {
 		w.mutex.Unlock()
 		if due {
 			renewed = time.Now()
-			if data, err := canon.Marshal(said); err == nil {
+			if data, err := record.Encode(said); err == nil {
 				w.store.Replace(ctx, w.at+leaseName, data) //nolint:errcheck // the next one may arrive
 			}
 		}
@@ -250,7 +250,7 @@ func (w *watched) beat(ctx context.Context) {
 		if data, err := w.store.Get(ctx, w.at+cancelName); err == nil {
 			w.wished = true
 			var wish Cancellation
-			if json.Unmarshal(data, &wish) == nil && wish.Number == said.Number { // not one that came too late for an earlier build
+			if record.Lenient(data, &wish) && wish.Number == said.Number { // not one that came too late for an earlier build
 				w.end(Cancelled("cancelled by " + wish.Who))
 			}
 		}
@@ -434,7 +434,7 @@ func announced(ctx context.Context, store storage.Store, site string) (found []R
 			return nil, nil, err
 		}
 		var one Running
-		if json.Unmarshal(data, &one) == nil && one.Format == runningFormat {
+		if record.Lenient(data, &one) && one.Format == runningFormat {
 			one.at = at
 			found, said = append(found, one), append(said, item.Modified)
 		}
@@ -455,7 +455,7 @@ func BuryLost(ctx context.Context, store storage.Store, site string) error {
 
 // CancelBuild asks whoever runs a build to end it. It is done within seconds.
 func CancelBuild(ctx context.Context, store storage.Store, running Running, who string) error {
-	data, err := canon.Marshal(Cancellation{Number: running.Number, Who: who, When: time.Now().UTC().Truncate(time.Second)})
+	data, err := record.Encode(Cancellation{Number: running.Number, Who: who, When: time.Now().UTC().Truncate(time.Second)})
 	if err != nil {
 		return err
 	}

@@ -14,9 +14,9 @@ import (
 
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/access"
-	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/process"
@@ -55,7 +55,7 @@ func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) 
 		return nil, nil
 	}
 	var outcome Outcome
-	if err != nil || canon.Unmarshal(data, &outcome) != nil || outcome.Format < outcomeFormat || outcome.Format > outcomeFormatUnchecked || outcome.Attempt != entry.Attempt {
+	if err != nil || !record.Strict(data, &outcome) || outcome.Format < outcomeFormat || outcome.Format > outcomeFormatUnchecked || outcome.Attempt != entry.Attempt {
 		return nil, err
 	}
 	return &outcome, nil
@@ -212,7 +212,7 @@ func (w *waiter) conclude(ctx context.Context, outcome *Outcome, failed []string
 				Then("correct it; then orilla thaw %s", journal.DisplayName(back.Environment))
 		}
 	}
-	data, err := canon.Marshal(outcome)
+	data, err := record.Encode(outcome)
 	if err == nil {
 		err = w.Store.Create(ctx, storage.OutcomeKey(w.Plan.Site, w.entry.Environment, w.entry.Number), data)
 	}

@@ -6,9 +6,9 @@ import (
 	"slices"
 	"time"
 
-	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
@@ -39,7 +39,7 @@ func (r *Run) wait(ctx context.Context) error {
 	if err := r.behindWaiting(ctx, origin.Commit); err != nil {
 		return err
 	}
-	data, err := canon.Marshal(waits)
+	data, err := record.Encode(waits)
 	if err != nil {
 		return err
 	}
@@ -92,7 +92,7 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 			return nil, err
 		}
 		var one Waits
-		if canon.Unmarshal(data, &one) != nil || one.Format != waitsFormat || one.When.Before(chosen.When) {
+		if !record.Strict(data, &one) || one.Format != waitsFormat || one.When.Before(chosen.When) {
 			continue // somebody has put something else live since
 		}
 		if one.Release == head.Release && one.Commit == head.Commit {

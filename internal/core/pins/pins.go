@@ -17,7 +17,6 @@ package pins
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -322,7 +321,7 @@ func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
 		if err != nil {
 			return err
 		}
-		if err := decode(data, &r.Record); err != nil || r.Format != format {
+		if err := canon.Unmarshal(data, &r.Record); err != nil || r.Format != format {
 			return fmt.Errorf("%s/%s.list cannot be read: %w", storage.PruneKey, r.id, errors.Join(err))
 		}
 		r.keys, r.sites = set(r.Keys), set(r.Sites)
@@ -333,18 +332,12 @@ func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
 			return err
 		}
 		var wait waitRecord
-		if err := decode(data, &wait); err != nil {
+		if err := canon.Unmarshal(data, &wait); err != nil {
 			return fmt.Errorf("%s/%s.pins cannot be read: %w", storage.PruneKey, r.id, err)
 		}
 		r.hasPins, r.waitsFor = true, set(wait.Pins)
 	}
 	return nil
-}
-
-func decode(data []byte, record any) error {
-	decoder := json.NewDecoder(strings.NewReader(string(data)))
-	decoder.DisallowUnknownFields()
-	return decoder.Decode(record)
 }
 
 func set(list []string) map[string]bool {

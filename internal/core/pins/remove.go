@@ -2,6 +2,7 @@ package pins
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -123,7 +124,7 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 				continue
 			}
 			if err == nil {
-				err = decode(data, &waiting.Pin)
+				err = json.Unmarshal(data, &waiting.Pin) // leniently: a later version may say more of whom is waited for
 			}
 			if err != nil {
 				return nil, fmt.Errorf("the pin %s cannot be read: %w", item.Key, err)

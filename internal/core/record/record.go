@@ -104,6 +104,13 @@ func strict(data []byte, into any, key string, fits func() bool) error {
 	return nil
 }
 
+// Encode returns the bytes of any record that stands alone.
+func Encode(record any) ([]byte, error) { return canon.Marshal(record) }
+
+// Strict decodes a record that decides something. It reports whether the bytes are just those that Encode writes for what they say; versions
+// are the caller's matter.
+func Strict(data []byte, into any) bool { return canon.Unmarshal(data, into) == nil }
+
 // Lenient decodes what changes all the time: fields that are not known are passed over. It reports whether that could be done; versions are the
 // caller's matter.
 func Lenient(data []byte, into any) bool { return json.Unmarshal(data, into) == nil }
