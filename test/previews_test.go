@@ -126,7 +126,7 @@ func TestAPromotionChangesNoByte(t *testing.T) {
 func TestAPromotionIsExpectedToFit(t *testing.T) {
 	p := newPlace(t)
 	config := "site: corvane\nrules: site.rules\nenvironments:\n  production: {upstreams: {harbour: 'http://127.0.0.1:1'}}\n  staging: {follows: nothing}\npreviews: {upstreams: {harbour: 'http://127.0.0.1:1', quay: 'http://127.0.0.1:1'}}\n"
-	p.commit("First", map[string]string{"orilla.yaml": config, "site.rules": "proxy /api -> harbour:/v1\n", "index.html": "<script src=/gone.js></script>"})
+	p.commit("First", map[string]string{"orilla.yaml": config, "site.rules": "proxy /api -> harbour:/v1\n", "index.html": "home", "fares.html": "<script src=/gone.js></script>"})
 	p.ok("deploy")
 	p.ok("deploy", "--to", "preview/x")
 	p.fails(3, "staging has no such upstream", "promote", "preview/x", "--to", "staging")

@@ -45,3 +45,23 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 	}
 	t.Logf("%d operations, %d states", len(ops), states)
 }
+
+// TestWhatIsFoundIsFlushedToo: whoever made it may not have come to flush the folders above.
+func TestWhatIsFoundIsFlushedToo(t *testing.T) {
+	root := filepath.Join(t.TempDir(), "store")
+	store, err := file.Make(root)
+	require.NoError(t, err)
+	require.NoError(t, store.Create(t.Context(), "objects/ab/abc", []byte("x")))
+	flushed := map[string]bool{}
+	file.Record(store, root, func(op file.Op) { flushed[op.Kind+" "+op.Path] = true })
+	batch, err := store.Begin(t.Context())
+	require.NoError(t, err)
+	added, err := batch.Add(t.Context(), "objects/ab/abc", []byte("x"))
+	require.NoError(t, err)
+	require.False(t, added)
+	_, err = batch.Commit(t.Context())
+	require.NoError(t, err)
+	for _, folder := range []string{"objects/ab", "objects", "."} {
+		require.True(t, flushed["sync-folder "+folder], folder)
+	}
+}

@@ -111,3 +111,33 @@ func TestPoliciesSayWhatTheTableOfRightsSays(t *testing.T) {
 		}
 	}
 }
+
+// TestAListingThatDoesNotSayHowItGoesOnIsAnError: what is left out of it would be taken for gone.
+func TestAListingThatDoesNotSayHowItGoesOnIsAnError(t *testing.T) {
+	token := ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		truncated, key := "true", "a"
+		if r.URL.Query().Get("continuation-token") != "" {
+			truncated, key = "false", "b"
+		}
+		w.Write([]byte("<ListBucketResult><IsTruncated>" + truncated + "</IsTruncated>" + token + //nolint:errcheck // the client notices
+			"<Contents><Key>stores/pins/" + key + "</Key><Size>1</Size><LastModified>2026-11-01T12:00:00Z</LastModified></Contents></ListBucketResult>"))
+	}))
+	defer server.Close()
+	store := open(t, "s3://corvane/stores?region=north&endpoint="+server.URL)
+	list := func() (names []string, err error) {
+		for item, err := range store.List(t.Context(), "pins") {
+			if err != nil {
+				return names, err
+			}
+			names = append(names, item.Name())
+		}
+		return names, nil
+	}
+	_, err := list()
+	require.Error(t, err)
+	token = "<NextContinuationToken>next</NextContinuationToken>"
+	names, err := list()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"a", "b"}, names)
+}
