@@ -45,7 +45,7 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.StringVarP(&o.Message, "message", "m", "", "say why")
 	flags.StringVar(&o.Branch, "branch", "", "the branch, where Git does not say it")
 	flags.StringVar(&o.Site, "site", "", "the site's name (default: as orilla.yaml says)")
-	flags.BoolVar(&o.again, "again", false, "put it live anew, as another entry, although it is live already")
+	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live")
 	flags.BoolVar(&o.rebuild, "rebuild", false, "build although the same was built before")
 	flags.BoolVar(&o.rehash, "rehash", false, "read every file, whatever is remembered of it")
 	flags.BoolVar(&o.noIndex, "without-index", false, "allow an output that has no index.html at the top")

@@ -21,9 +21,10 @@ import (
 func (a *app) domainsCommand() *cobra.Command {
 	var site string
 	cmd := &cobra.Command{
-		Use: "domains", Short: "Whom the hosts of addresses belong to; give them to another site, or let it have a path", Args: cobra.NoArgs,
-		Long: "A host belongs to the first site that was live on it, or took it since. Another site of the same store is refused there, unless the\n" +
-			"owner lets it have a path. *.NAME stands for all names one label below NAME, but for those that have an owner of their own.",
+		Use: "domains", Short: "Show which site owns each host; hand a host over or share a path", Args: cobra.NoArgs,
+		Long: "A host belongs to the first site that was published on it. Other sites of\n" +
+			"the store are refused there unless the owner allows them a path. *.NAME\n" +
+			"covers all names one label below NAME that have no owner of their own.",
 		Example: "  orilla domains\n" +
 			"  orilla domains give www.corvane.example --to harbour\n" +
 			"  orilla domains allow www.corvane.example/news/ --to harbour",
@@ -32,32 +33,32 @@ func (a *app) domainsCommand() *cobra.Command {
 	cmd.PersistentFlags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	var o domainOptions
 	give := &cobra.Command{
-		Use: "give HOST", Short: "Give a host to another site", Args: cobra.ExactArgs(1),
+		Use: "give HOST", Short: "Hand a host over to another site", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.moveHost(cmd.Context(), site, args[0], o, true)
 		},
 	}
 	release := &cobra.Command{
-		Use: "release HOST", Short: "Give a host up: the next site that wants it has it", Args: cobra.ExactArgs(1),
+		Use: "release HOST", Short: "Give up a host, so that any site can take it", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.moveHost(cmd.Context(), site, args[0], o, false)
 		},
 	}
 	allow := &cobra.Command{
-		Use: "allow HOST/PATH", Short: "Let another site have a path on a host, or take that back", Args: cobra.ExactArgs(1),
+		Use: "allow HOST/PATH", Short: "Allow another site to use a path on a host", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.allowPath(cmd.Context(), site, args[0], o) },
 	}
 	for _, sub := range []*cobra.Command{give, release, allow} {
 		sub.Flags().StringVarP(&o.why, "message", "m", "", "say why")
 		if sub != release {
-			sub.Flags().StringVar(&o.to, "to", "", "the `SITE` that is to have it")
+			sub.Flags().StringVar(&o.to, "to", "", "the other `SITE`")
 		}
 		if sub != allow {
-			sub.Flags().BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+			sub.Flags().BoolVar(&o.yes, "yes", false, "assume yes to every prompt")
 		}
 		cmd.AddCommand(a.jsonFlag(sub))
 	}
-	allow.Flags().BoolVar(&o.revoke, "revoke", false, "take it back")
+	allow.Flags().BoolVar(&o.revoke, "revoke", false, "withdraw the permission")
 	return a.jsonFlag(cmd)
 }
 
@@ -129,12 +130,12 @@ func (a *app) domains(ctx context.Context, site string) error {
 		return a.Document(reports)
 	}
 	if len(reports) == 0 {
-		a.Note("%s has no addresses of its own yet: environments.production.addresses in orilla.yaml, then %s", s.site, console.Accent("orilla deploy"))
+		a.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s", s.site, console.Accent("orilla deploy"))
 		return nil
 	}
-	rows := [][]string{{"HOST", "BELONGS TO", "SINCE", "USED BY", "PATHS OF OTHERS"}}
+	rows := [][]string{{"HOST", "OWNER", "SINCE", "USED BY", "SHARED PATHS"}}
 	for _, report := range reports {
-		owner, since := console.Faint("nobody yet"), ""
+		owner, since := console.Faint("no owner yet"), ""
 		switch {
 		case report.Owner == s.site:
 			owner = console.Good(report.Owner)
@@ -171,7 +172,7 @@ func (a *app) mine(ctx context.Context, site string) (*session, *pipeline.Stewar
 func (s *session) otherSite(ctx context.Context, to string) error {
 	switch {
 	case to == "":
-		return fault.New(fault.Usage, "usage", "say which site is to have it").Then("--to SITE; orilla sites lists them")
+		return fault.New(fault.Usage, "usage", "name the other site").Then("--to SITE; orilla sites lists them")
 	case !project.IsLabel(to) || to == s.site:
 		return fault.New(fault.Usage, "bad-site", "%q is not another site", to).Then("orilla sites lists them")
 	}
@@ -194,13 +195,13 @@ func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, 
 		}
 	}
 	if !o.yes {
-		question, consequence := "Give "+host+" to "+o.to+"?", "What "+s.site+" answers there is answered by "+o.to+" as soon as that is live on it."
+		question, consequence := "Hand "+host+" over to "+o.to+"?", o.to+" replaces "+s.site+" there with its next deploy."
 		if !give {
-			question, consequence = "Give "+host+" up?", "The next site that is deployed to it has it."
+			question, consequence = "Give up "+host+"?", "The next site that deploys to it becomes its owner."
 		}
 		ok, err := a.Confirm(ctx, question, consequence, false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "not-confirmed", "a host changes its owner only after somebody said so").At("%s", host).Then("run it on a terminal, or add --yes")
+			return fault.New(fault.Refused, "not-confirmed", "changing the owner of a host needs a confirmation").At("%s", host).Then("run it on a terminal, or add --yes")
 		}
 		if err != nil {
 			return err
@@ -214,11 +215,11 @@ func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, 
 		return a.Document(reportHost(entry))
 	}
 	if give {
-		a.Print("%s: %s belongs to %s", console.Good("given"), console.Strong(host), o.to)
-		a.Note("%s the addresses in orilla.yaml of %s, then orilla deploy there; what %s serves stays until then", console.Accent("next:"), o.to, s.site)
+		a.Print("%s: %s now belongs to %s", console.Good("handed over"), console.Strong(host), o.to)
+		a.Note("%s add the address to orilla.yaml of %s and deploy there; until then %s stays live", console.Accent("next:"), o.to, s.site)
 		return nil
 	}
-	a.Print("%s: %s belongs to nobody", console.Good("given up"), console.Strong(host))
+	a.Print("%s: %s has no owner", console.Good("given up"), console.Strong(host))
 	return nil
 }
 
@@ -245,9 +246,9 @@ func (a *app) allowPath(ctx context.Context, site, where string, o domainOptions
 		return a.Document(reportHost(entry))
 	}
 	if o.revoke {
-		a.Print("%s: %s may not have %s any more", console.Good("taken back"), o.to, where)
+		a.Print("%s: %s may no longer use %s", console.Good("revoked"), o.to, where)
 		return nil
 	}
-	a.Print("%s: %s may have %s", console.Good("allowed"), o.to, console.Strong(where))
+	a.Print("%s: %s may use %s", console.Good("allowed"), o.to, console.Strong(where))
 	return nil
 }

@@ -48,7 +48,7 @@ func (a *app) edgeCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&listen, "listen", defaultEdge, "the `ADDRESS` to answer on")
-	cmd.Flags().StringVar(&announce, "announce", "", "the `ADDRESS`, HOST:PORT, at which deployers and other machines reach the node (default: the machine's own)")
+	cmd.Flags().StringVar(&announce, "announce", "", "the `ADDRESS` (HOST:PORT) at which others reach the node (default: the machine's own)")
 	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
 	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
 	cmd.Flags().StringArrayVar(&networks, "reach", nil, "let proxy rules reach this `NETWORK` inside the node's own, such as 10.1.0.0/16 or 127.0.0.1; all for any")
@@ -62,7 +62,7 @@ func announced(text string) (string, error) {
 		return "", fault.New(fault.Usage, "usage", "--announce %s: write HOST:PORT, such as 10.1.2.3:7420", text)
 	}
 	if ip := net.ParseIP(host); host == "" || port == "" || ip != nil && ip.IsUnspecified() {
-		return "", fault.New(fault.Usage, "usage", "--announce %s: nobody can call that; name one address of this machine and the port", text)
+		return "", fault.New(fault.Usage, "usage", "--announce %s: not an address that others can call; name one of this machine, with the port", text)
 	}
 	return text, nil
 }

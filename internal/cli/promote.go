@@ -47,7 +47,7 @@ func (a *app) promoteCommand() *cobra.Command {
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
 	o.waitOptions.flags(cmd)
-	flags.BoolVar(&o.again, "again", false, "put it live anew, as another entry, although it is live there already")
+	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live there")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
 	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)

@@ -396,7 +396,7 @@ func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Ru
 		}
 	} else {
 		if result.Same {
-			a.Row(a.Err, "live", console.Good(result.Entry.Label())+" already, "+a.Age(result.Entry.When)+"; nothing was written"+console.Faint("  (--again puts it live anew)"))
+			a.Row(a.Err, "live", console.Good(result.Entry.Label())+" already live, "+a.Age(result.Entry.When)+"; nothing changed"+console.Faint("  (--again publishes it again)"))
 		} else {
 			a.Row(a.Err, "live", console.Good(result.Entry.Label())+a.where(serving, nodes, took))
 		}

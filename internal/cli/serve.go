@@ -342,7 +342,7 @@ func (r *benchReport) Refused(found finding.List) {
 		return
 	}
 	if len(found) == 0 {
-		r.app.Note("%s", console.Good("a deploy would take it again"))
+		r.app.Note("%s", console.Good("a deploy would accept it again"))
 		return
 	}
 	r.app.Note("%s", console.Warn("a deploy would refuse this:"))

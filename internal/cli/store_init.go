@@ -36,8 +36,8 @@ func (a *app) storeInitCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&policy, "policy", false, "only print the rights that are needed")
-	cmd.Flags().StringVar(&o.site, "site", "", "with --policy: the rights of whoever deploys one `SITE` and no other")
-	cmd.Flags().StringArrayVar(&o.principals, "principal", nil, "with --policy: print one policy for the bucket, for who has a role, `ROLE=WHO`: deployer, edge or pruner (repeatable)")
+	cmd.Flags().StringVar(&o.site, "site", "", "with --policy: rights for deploying this `SITE` only")
+	cmd.Flags().StringArrayVar(&o.principals, "principal", nil, "with --policy: print a bucket policy for `ROLE=WHO`; ROLE is deployer, edge or pruner (repeatable)")
 	cmd.Flags().BoolVar(&yes, "yes", false, "make the bucket too, if there is none")
 	return a.jsonFlag(cmd)
 }
@@ -132,7 +132,7 @@ func (a *app) printPolicies(address string, o policyOptions) error {
 	if len(who) > 0 {
 		config, err := s3.Parse(address, os.Getenv)
 		if err != nil || !strings.HasPrefix(address, "s3://") {
-			return fault.New(fault.Usage, "usage", "--principal is for buckets, and this store is none").At("%s", address).Because(err)
+			return fault.New(fault.Usage, "usage", "--principal works for buckets only").At("%s", address).Because(err)
 		}
 		all = map[string]string{"bucket": config.BucketPolicy(who, o.site)}
 	}

@@ -20,14 +20,16 @@ func (a *app) storeRestoredCommand() *cobra.Command {
 	var yes bool
 	var why string
 	cmd := &cobra.Command{
-		Use: "restored", Short: "Say that the store was brought back from a copy, so that edge nodes go back too", Args: cobra.NoArgs,
-		Long: "An edge node never answers from an earlier entry than it did, and forgets no site, only because the store says less than before: that\n" +
-			"may be an older copy, or one that is not whole. After a backup was brought back on purpose, this lets all nodes go back to what the\n" +
-			"store says now. Nodes that are started afterwards need it not.",
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.storeRestored(cmd.Context(), why, yes) },
+		Use: "restored", Short: "Tell edge nodes that the store was restored from a backup", Args: cobra.NoArgs,
+		Long: "An edge node never goes back to an earlier entry, and never forgets a site,\n" +
+			"only because the store says less than before: the store may be an old copy,\n" +
+			"or incomplete. After you restored a backup on purpose, this command lets all\n" +
+			"running nodes go back to what the store says. Restarted nodes do not need it.",
+		Example: "  orilla store restored -m \"disk failed, Monday's backup\"",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return a.storeRestored(cmd.Context(), why, yes) },
 	}
 	cmd.Flags().StringVarP(&why, "message", "m", "", "say why")
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&yes, "yes", false, "assume yes to every prompt")
 	return a.jsonFlag(cmd)
 }
 
@@ -41,9 +43,9 @@ func (a *app) storeRestored(ctx context.Context, why string, yes bool) error {
 		return err
 	}
 	if !yes {
-		ok, err := a.Confirm(ctx, "Let all edge nodes go back to what this store says?", "What was live after the copy was made is then live no more: "+store.Address(), false)
+		ok, err := a.Confirm(ctx, "Let all edge nodes go back to what this store says?", "Everything published after the backup goes offline: "+store.Address(), false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "not-confirmed", "edge nodes go back only if somebody says so").At("%s", store.Address()).Then("run it on a terminal, or add --yes")
+			return fault.New(fault.Refused, "not-confirmed", "letting edge nodes go back needs a confirmation").At("%s", store.Address()).Then("run it on a terminal, or add --yes")
 		}
 		if err != nil {
 			return err
@@ -60,7 +62,7 @@ func (a *app) storeRestored(ctx context.Context, why string, yes bool) error {
 	if a.JSON {
 		return a.Document(said)
 	}
-	a.Print("%s: edge nodes go back to what %s says, within ten seconds", console.Good("said"), store.Address())
+	a.Print("%s: edge nodes go back to %s within ten seconds", console.Good("recorded"), store.Address())
 	a.Note("%s orilla status", console.Accent("next:"))
 	return nil
 }

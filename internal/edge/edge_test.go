@@ -270,7 +270,7 @@ func TestHosts(t *testing.T) {
 		}
 	}
 	w.await("staging.corvane.localhost", w.activate("staging", id, "https://www.corvane.example/"))
-	assert.Contains(t, w.troubles(), "https://www.corvane.example/ is not answered from here: it belongs to corvane production")
+	assert.Contains(t, w.troubles(), "https://www.corvane.example/ is not served from here: it belongs to corvane production")
 }
 
 // TestActivationsAreAtomic flips back and forth a hundred times while clients ask for a page and then for the assets it names.

@@ -322,7 +322,7 @@ func (n *Node) route(ctx context.Context) {
 	n.owners = whose
 	table := newTable(list, whose, func(address, has string, wants *environment) {
 		n.tell(Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
-			Text: address + " is not answered from here: it belongs to " + has})
+			Text: address + " is not served from here: it belongs to " + has})
 	})
 	n.hosts.Store(&table)
 }

@@ -105,7 +105,7 @@ func (s *Steward) AppendHost(ctx context.Context, host string, decide func(hosts
 	entry, err := hosts.Append(ctx, s.hold.Writer(), strings.ToLower(host), strings.ToLower(rand.Text()), decide)
 	if taken, ok := errors.AsType[*hosts.Taken](err); ok {
 		if taken.Owner.Site == "" {
-			return entry, fault.New(fault.Refused, "host-free", "%s belongs to nobody", host).Then("the first site that is deployed to it has it").Then("orilla domains lists those that this site uses")
+			return entry, fault.New(fault.Refused, "host-free", "%s has no owner", host).Then("deploy a site to it first; orilla domains lists the hosts that this site uses")
 		}
 		return entry, HostTaken(taken, "")
 	}

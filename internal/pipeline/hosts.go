@@ -86,14 +86,14 @@ func (r *Run) takeHosts(ctx context.Context, document journal.Document) error {
 func HostTaken(taken *hosts.Taken, site string) error {
 	host := taken.Owner.Host
 	problem := fault.New(fault.Refused, "host-taken", "%s belongs to the site %s", taken.Address, taken.Owner.Site).At("%s", host).
-		With("taken by " + taken.Owner.Who + " on " + taken.Owner.When.Format(time.DateOnly))
+		With("since " + taken.Owner.When.Format(time.DateOnly) + ", by " + taken.Owner.Who)
 	if site == "" {
-		return problem.Then("orilla domains lists whom each host belongs to")
+		return problem.Then("orilla domains lists the owners")
 	}
 	_, path, err := hosts.Of(taken.Address)
-	problem = problem.Then("choose another address in orilla.yaml").Then("or, from %s: orilla domains give %s --to %s", taken.Owner.Site, host, site)
+	problem = problem.Then("use another address in orilla.yaml").Then("or, in the project of %s: orilla domains give %s --to %s", taken.Owner.Site, host, site)
 	if err == nil && path != "/" {
-		problem = problem.Then("or only the path: orilla domains allow %s%s --to %s", host, path, site)
+		problem = problem.Then("or share only the path: orilla domains allow %s%s --to %s", host, path, site)
 	}
 	return problem
 }

@@ -135,8 +135,8 @@ func (r *Run) nodesKnow(ctx context.Context, needed storage.Formats) error {
 	}
 	for _, node := range nodes {
 		if lacks := node.Knows.Lacks(needed); lacks != "" {
-			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s, so it would not show this", node.Node, lacks).At("%s", node.Address).
-				With("it runs version " + cmp.Or(node.Version, "of before versions were announced")).Then("put this version of orilla there, and start the node again; then try again")
+			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s", node.Node, lacks).At("%s", node.Address).
+				With("its version: " + cmp.Or(node.Version, "unknown, an early one")).Then("upgrade orilla on that machine and restart the node, then try again")
 		}
 	}
 	return nil
@@ -194,8 +194,8 @@ func (r *Run) Wait(ctx context.Context, told func(Look)) error {
 func (w *waiter) conclude(ctx context.Context, outcome *Outcome, failed []string) error {
 	var problem *fault.Error
 	if !outcome.Passed && len(failed) == 0 {
-		w.Report.Notice(fault.Notice{Code: "not-checked", What: w.entry.Label() + " is live, and was not checked: no edge node was left that could be asked",
-			Next: "orilla edge, then look at it; nothing went back"})
+		w.Report.Notice(fault.Notice{Code: "not-checked", What: w.entry.Label() + " is live but was not checked: no edge node is running",
+			Next: "start one with orilla edge and check it; nothing was rolled back"})
 	}
 	if len(failed) > 0 {
 		problem = fault.New(fault.Findings, "wait-failed", "%s did not pass what it was waited for", w.entry.Label()).With(failed...)
@@ -335,7 +335,7 @@ func (w *waiter) askNodes(ctx context.Context, path string) Look {
 	case failed != "":
 		return Look{Text: failed}
 	case left == 0 && len(passed) == 0:
-		return Look{Unchecked: true, Text: "no edge node is left"}
+		return Look{Unchecked: true, Text: "no edge node is running"}
 	}
 	text := ""
 	for _, one := range passed {

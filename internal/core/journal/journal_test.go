@@ -371,7 +371,6 @@ func TestADeployKeepsANewerDocument(t *testing.T) {
 	assert.Equal(t, document.DocumentContent, content)
 }
 
-// counting counts what a journal asks of its store.
 // TestAThawKeepsTheExpiry of the preview that it puts something live in.
 func TestAThawKeepsTheExpiry(t *testing.T) {
 	now := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
@@ -389,6 +388,7 @@ func TestAThawKeepsTheExpiry(t *testing.T) {
 	assert.Nil(t, entry.Expires)
 }
 
+// counting counts what a journal asks of its store.
 type counting struct {
 	storage.Store
 	calls int
