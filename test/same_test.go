@@ -19,6 +19,7 @@ func TestARefusedFirstDeployKeepsNoName(t *testing.T) {
 	p.fails(4, "site.rules", "deploy")
 	assert.NoFileExists(t, filepath.Join(p.home, "store", "sites", "corvane", "claim"))
 	assert.Contains(t, p.ok("sites"), "waits for its first deploy")
+	assert.Contains(t, p.ok("store", "verify"), "all of it is whole")
 
 	other := newPlace(t)
 	other.home = p.home

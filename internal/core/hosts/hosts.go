@@ -90,6 +90,22 @@ func Read(data []byte) (e Entry, err error) {
 	return e, nil
 }
 
+// Follows makes sure that an entry is the n-th of the journal of the host with a hash, after the bytes of the one before.
+func Follows(data []byte, hash string, n int64, before []byte) error {
+	e, err := Read(data)
+	if err != nil {
+		return err
+	}
+	previous := digest.Digest{}
+	if n > 1 {
+		previous = digest.Of(before)
+	}
+	if e.Number != n || e.Previous != previous || digest.Of([]byte(e.Host)).String() != hash {
+		return fmt.Errorf("the entry of a host %w: it is of another place, or does not follow on the one before", ErrDamaged)
+	}
+	return nil
+}
+
 // Decode reads the record that was found in the journal of a host under a number.
 func Decode(data []byte, host string, number int64) (e Entry, err error) {
 	if err = canon.Unmarshal(data, &e); err == nil && (e.Format != Format || e.Host != host || e.Number != number) {

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
@@ -139,6 +140,9 @@ func (c *copying) site(ctx context.Context, site string) error {
 			return err
 		}
 	}
+	if err := c.owners(ctx, site); err != nil {
+		return err
+	}
 	hints := journal.Hints{}
 	for _, h := range heads {
 		if h.number > 0 {
@@ -146,6 +150,39 @@ func (c *copying) site(ctx context.Context, site string) error {
 		}
 	}
 	return nil
+}
+
+// owners brings over which hosts belong to a site. One that another site has at the target stays as it is there.
+func (c *copying) owners(ctx context.Context, site string) error {
+	folders, err := c.list(ctx, storage.HostsKey)
+	if err != nil {
+		return err
+	}
+	return each(ctx, &c.keeper, folders, func(ctx context.Context, folder storage.Item) error {
+		items, err := c.list(ctx, folder.Key)
+		if err != nil || len(items) == 0 {
+			return err
+		}
+		var entries [][]byte
+		for _, item := range items {
+			data, err := c.store.Get(ctx, item.Key)
+			if err != nil {
+				return err
+			}
+			entries = append(entries, data)
+		}
+		if head, err := hosts.Read(entries[len(entries)-1]); err != nil || head.Site != site {
+			return nil // one that cannot be read is the matter of a verify
+		}
+		for i, data := range entries {
+			if err := c.create(ctx, items[i].Key, data); errors.Is(err, ErrDiverged) {
+				return nil
+			} else if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // claimed makes a hint differ from the one before.

@@ -14,6 +14,7 @@ import (
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/release"
@@ -543,4 +544,45 @@ func TestRightsAndTheRace(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "create only once", rights[3].Name)
 	assert.False(t, rights[3].Has)
+}
+
+// TestHostsAreCopiedWithTheirSitesAndVerified as journals are.
+func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
+	s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
+	s.publish("production", day(1), nil)
+	own := func(store storage.Store, host, owner string) {
+		_, err := hosts.Append(t.Context(), store, host, owner+host, func(hosts.Entry) (hosts.Entry, error) { return hosts.Entry{Site: owner, Who: "x"}, nil })
+		require.NoError(t, err)
+	}
+	own(s.store, "www.corvane.example", "velley")
+	own(s.store, "www.corvane.example", "corvane")
+	own(s.store, "velley.example", "velley")
+	own(s.store, "shared.example", "corvane")
+	own(to, "shared.example", "harbour")
+	for range 2 { // again changes nothing
+		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		require.NoError(t, err)
+	}
+	for host, want := range map[string]string{"www.corvane.example": "corvane", "velley.example": "", "shared.example": "harbour"} {
+		owner, err := hosts.Owner(t.Context(), to, host)
+		require.NoError(t, err)
+		assert.Equal(t, want, owner.Site, host)
+	}
+	assert.Empty(t, whole(t, to).Damage)
+	head, err := hosts.Head(t.Context(), to, "www.corvane.example")
+	require.NoError(t, err)
+	require.EqualValues(t, 2, head.Number)
+	var folder string
+	for item := range to.List(t.Context(), storage.HostsKey) {
+		for entry := range to.List(t.Context(), item.Key) {
+			if strings.HasSuffix(entry.Key, "2") {
+				folder = item.Key
+			}
+		}
+	}
+	require.NoError(t, to.Replace(t.Context(), folder+"/0000000001", []byte(`{"attempt":"a","format":1,"host":"www.corvane.example","number":1,"site":"velley","when":"2026-11-01T12:00:00Z","who":"x"}`)))
+	verified, err := upkeep.Verify(t.Context(), to, nil, quiet)
+	require.NoError(t, err)
+	require.Len(t, verified.Damage, 1)
+	assert.Equal(t, folder+"/0000000002", verified.Damage[0].Key, "it does not follow on what is there now")
 }

@@ -11,6 +11,7 @@ import (
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
@@ -63,6 +64,9 @@ func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell)
 	if err := v.walk(ctx, sites); err != nil {
 		return v.result, err
 	}
+	if err := v.hosts(ctx); err != nil {
+		return v.result, err
+	}
 	damaged, err := v.rehash(ctx)
 	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
 	if err == nil && len(damaged) > 0 {
@@ -85,6 +89,32 @@ func (v *verifier) walk(ctx context.Context, sites []string) error {
 		}
 	}
 	return nil
+}
+
+// hosts checks the journals that say whom hosts belong to.
+func (v *verifier) hosts(ctx context.Context) error {
+	folders, err := v.list(ctx, storage.HostsKey)
+	if err != nil {
+		return err
+	}
+	return each(ctx, &v.keeper, folders, func(ctx context.Context, folder storage.Item) error {
+		items, err := v.list(ctx, folder.Key)
+		if err != nil {
+			return err
+		}
+		var before []byte
+		for i, item := range items {
+			data, err := v.store.Get(ctx, item.Key)
+			if err != nil {
+				return err
+			}
+			if err := hosts.Follows(data, folder.Name(), int64(i+1), before); err != nil {
+				v.damage(item.Key, err.Error(), "whom a host belongs to")
+			}
+			before = data
+		}
+		return nil
+	})
 }
 
 func (v *verifier) damage(key, what string, affects ...string) {
@@ -119,10 +149,9 @@ func (v *verifier) need(d digest.Digest, size int64, what func() string) {
 }
 
 func (v *verifier) site(ctx context.Context, site string) error {
-	if _, err := v.store.Get(ctx, storage.ClaimKey(site)); errors.Is(err, storage.ErrNotFound) {
-		v.damage(storage.ClaimKey(site), "missing", "whose the name "+site+" is")
-	} else if err != nil {
-		return err
+	_, claimErr := v.store.Get(ctx, storage.ClaimKey(site))
+	if claimErr != nil && !errors.Is(claimErr, storage.ErrNotFound) {
+		return claimErr
 	}
 	there, err := v.releases(ctx, site)
 	if err != nil {
@@ -131,6 +160,9 @@ func (v *verifier) site(ctx context.Context, site string) error {
 	environments, err := v.environments(ctx, site)
 	if err != nil {
 		return err
+	}
+	if claimErr != nil && len(there)+len(environments) > 0 { // builds that failed before the first deploy leave no claim
+		v.damage(storage.ClaimKey(site), "missing", "whose the name "+site+" is")
 	}
 	live := map[release.ID]string{}
 	for _, environment := range environments {
