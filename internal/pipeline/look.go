@@ -40,7 +40,7 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 	if open == nil && (only == nil || r.result.Ruled) { // what was built before is looked at as it will be answered now
 		open = opener(r.load)
 	}
-	if open != nil && (len(changed) <= fewPages || len(r.Plan.Config.Check.StopOn) > 0 || only == nil) {
+	if open != nil {
 		if in.Files == nil {
 			if in.Files, err = filesOf(ctx, in.Site.Files.(*release.Reader)); err != nil {
 				return err
@@ -71,14 +71,19 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 	return r.result.Findings.Problem()
 }
 
-// pagesToRead tells which pages are read: those that changed and the home page, if what is live answers for the others. All are, and then it
-// is nil, if other addresses or rules may break any of them; for rules not those of a large site.
+// pagesToRead tells which pages are read; nil for all. Those that changed are, and the home page always, since what is live answers for the
+// others. All are if other addresses or rules may break any of them, or the configuration stops on what is found. Of a large site, that goes for
+// addresses only.
 func (r *Run) pagesToRead(ctx context.Context, changed map[string]bool, live *release.Reader) (func(release.File) bool, error) {
 	moved, err := r.moves(ctx)
-	if err != nil || live == nil || moved || len(r.Plan.Config.Check.StopOn) > 0 || r.result.Ruled && live.Root.Files <= fewPages {
+	if err != nil || moved || len(r.Plan.Config.Check.StopOn) > 0 {
 		return nil, err
 	}
-	return func(file release.File) bool { return changed[file.Path] || file.Path == "index.html" }, nil
+	few := len(changed) <= fewPages
+	if few && (live == nil || r.result.Ruled && live.Root.Files <= fewPages) {
+		return nil, nil
+	}
+	return func(file release.File) bool { return few && changed[file.Path] || file.Path == "index.html" }, nil
 }
 
 // moves reports whether the plan's environment gets other addresses than it has.
