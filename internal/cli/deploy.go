@@ -470,7 +470,7 @@ const edgeWait = 3 * time.Second
 
 // flipped asks the edge nodes until each serves the entry, and returns how many do, of how many, and which were asked.
 func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int, nodes []edge.Presence) {
-	nodes, err := edge.Nodes(ctx, s.store, storage.KnownAhead(s.store))
+	nodes, err := edge.Reached(ctx, s.store, storage.KnownAhead(s.store))
 	if err != nil {
 		return 0, nil
 	}

@@ -226,7 +226,7 @@ func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
 		return []examined{{"store", "bad", err.Error(), mend}}
 	}
 	findings := []examined{{"store", "good", store.Address() + " can be read and written", ""}}
-	nodes, err := edge.Nodes(ctx, store, storage.KnownAhead(store))
+	nodes, err := edge.Reached(ctx, store, storage.KnownAhead(store))
 	if err != nil || len(nodes) == 0 {
 		return append(findings, examined{"edge nodes", "remark", "none runs on this store", "orilla edge"})
 	}

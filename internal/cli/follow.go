@@ -352,7 +352,7 @@ func (r *followReport) begin() {
 func (r *followReport) tell(event pipeline.Event) {
 	if event.Kind == "live" {
 		s := &session{project: r.follower.Project, store: r.follower.Store, site: r.follower.Project.Site()}
-		nodes, _ := edge.Nodes(context.Background(), s.store, storage.KnownAhead(s.store))
+		nodes, _ := edge.Reached(context.Background(), s.store, storage.KnownAhead(s.store))
 		addresses := r.addresses(context.Background(), s, event.Head.Environment, event.Head.Document, nodes)
 		event.Address = addresses[0]
 		values := outputValues{URL: event.Address, ReleaseURL: releaseAddress(s.site, event.Head.Release.String(), nearbyPort(nodes)), Release: event.Release,

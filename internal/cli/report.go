@@ -357,7 +357,7 @@ func phases(result *pipeline.Result, names ...string) time.Duration {
 
 // reportBuilt tells the address of a release that is live nowhere.
 func (a *app) reportBuilt(ctx context.Context, run *pipeline.Run, result *pipeline.Result) error {
-	nodes, _ := edge.Nodes(ctx, run.Store, storage.KnownAhead(run.Store))
+	nodes, _ := edge.Reached(ctx, run.Store, storage.KnownAhead(run.Store))
 	address := releaseAddress(run.Plan.Site, result.Release.String(), nearbyPort(nodes))
 	if a.JSON {
 		report := a.report(run.Plan, result, run.Number())

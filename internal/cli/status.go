@@ -229,7 +229,7 @@ func matchesAny(patterns []string, name string) bool {
 func (a *app) surveyed(ctx context.Context, s *session, o statusOptions, named []string, only func(string) bool) (statusReport, error) {
 	report := statusReport{Site: s.site, Store: s.store.Address(), Environments: []environmentReport{}}
 	var err error
-	if report.EdgeNodes, err = edge.Nodes(ctx, s.store, storage.KnownAhead(s.store)); err != nil {
+	if report.EdgeNodes, err = edge.Reached(ctx, s.store, storage.KnownAhead(s.store)); err != nil {
 		return report, pipeline.StoreTrouble(s.store, err)
 	}
 	states, err := pipeline.States(ctx, s.store, s.site, named, only)

@@ -16,7 +16,7 @@ import (
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
 func nodesOf(ctx context.Context, s *session) []edge.Presence {
-	nodes, _ := edge.Nodes(ctx, s.store, storage.KnownAhead(s.store))
+	nodes, _ := edge.Reached(ctx, s.store, storage.KnownAhead(s.store))
 	return nodes
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -523,6 +524,27 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 	nodes, err := edge.Nodes(t.Context(), store, 0)
 	require.NoError(t, err)
 	assert.Empty(t, nodes)
+}
+
+// TestANodeOfAnotherMachinesOwnIsNotAsked: its loopback address means something else here.
+func TestANodeOfAnotherMachinesOwnIsNotAsked(t *testing.T) {
+	here := edge.NodeName("7420")
+	for _, test := range []struct {
+		node, address string
+		asked         bool
+	}{
+		{here, "127.0.0.1:7420", true}, {here, "[::1]:7420", true}, {"elsewhere-7420", "127.0.0.1:7420", false}, {"elsewhere-7420", "[::1]:7420", false},
+		{"elsewhere-7420", "localhost:7420", false}, {"elsewhere-7420", "10.1.2.3:7420", true}, {"elsewhere-7420", "pier.corvane.test:7420", true}, {"elsewhere-7420", "nonsense", false},
+	} {
+		assert.Equal(t, test.asked, edge.Presence{Node: test.node, Address: test.address}.FromHere(), "%s at %s", test.node, test.address)
+	}
+	all := &net.TCPAddr{IP: net.IPv4zero, Port: 7420}
+	announced := edge.Announced(all)
+	host, port, err := net.SplitHostPort(announced)
+	require.NoError(t, err)
+	assert.Equal(t, "7420", port)
+	assert.False(t, net.ParseIP(host).IsUnspecified(), announced)
+	assert.Equal(t, "10.1.2.3:7420", edge.Announced(&net.TCPAddr{IP: net.IPv4(10, 1, 2, 3), Port: 7420}))
 }
 
 // TestASiteThatIsRemovedGoesDarkAndComesBackAnew removes a site and makes another under its name, whose journal begins at 1 again.

@@ -5,6 +5,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -78,6 +79,12 @@ func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 		}
 	}
 	return nodes, nil
+}
+
+// Reached returns the nodes that are there and can be asked from this machine; see Nodes and FromHere.
+func Reached(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
+	nodes, err := Nodes(ctx, store, ahead)
+	return slices.DeleteFunc(nodes, func(p Presence) bool { return !p.FromHere() }), err
 }
 
 // FromHere reports whether the node's address means the node on this machine: one that answers on a loopback address can be asked on its own

@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
 
@@ -120,8 +119,7 @@ func (r *Run) nodes(ctx context.Context) ([]edge.Presence, error) {
 	if r.hold != nil {
 		ahead = r.hold.Ahead
 	}
-	nodes, err := edge.Nodes(ctx, r.Store, ahead)
-	return slices.DeleteFunc(nodes, func(p edge.Presence) bool { return !p.FromHere() }), err
+	return edge.Reached(ctx, r.Store, ahead)
 }
 
 // nodesKnow refuses what an edge node could not read: it would stay where it is.
