@@ -142,6 +142,25 @@ func (a *app) examine(ctx context.Context, store storage.Store, site string, rep
 	return err
 }
 
+// printDuties says for which roles the rights are enough.
+func (a *app) printDuties(duties []upkeep.Duty) {
+	does := map[storage.Role]string{storage.Deployer: "deploy", storage.Edge: "serve", storage.Pruner: "prune"}
+	var enough []string
+	for _, duty := range duties {
+		if duty.Can {
+			enough = append(enough, does[duty.Role])
+		}
+	}
+	if len(enough) > 0 {
+		a.Row(a.Out, "enough to", console.Good(strings.Join(enough, ", ")))
+	}
+	for _, duty := range duties {
+		if !duty.Can {
+			a.Row(a.Out, "", console.Faint("not to "+does[duty.Role]+": lacks the right to "+strings.Join(duty.Lacks, ", ")))
+		}
+	}
+}
+
 func (a *app) printStore(report storeReport) {
 	a.Row(a.Out, "store", console.Strong(report.Place))
 	if report.Account != "" {
@@ -165,14 +184,7 @@ func (a *app) printStore(report storeReport) {
 			}
 		}
 	}
-	for _, duty := range report.Roles {
-		does := map[storage.Role]string{storage.Deployer: "deploy", storage.Edge: "serve", storage.Pruner: "prune"}[duty.Role]
-		if duty.Can {
-			a.Row(a.Out, "", console.Good("may "+does))
-			continue
-		}
-		a.Row(a.Out, "", console.Faint("may not "+does+": lacks the right to "+strings.Join(duty.Lacks, ", ")))
-	}
+	a.printDuties(report.Roles)
 	if report.Strangers != nil {
 		text := console.Good("strangers without credentials cannot read it")
 		if *report.Strangers {
