@@ -368,7 +368,7 @@ func seedAndRounds(t *testing.T, few, many int) (uint64, int) {
 // TestWhateverMeetsARootImpliesItsObjects and an entry its root: requests are lost and late, clocks differ, processes are suspended and
 // killed, and what is made is often just what is being removed.
 func TestWhateverMeetsARootImpliesItsObjects(t *testing.T) {
-	seed, rounds := seedAndRounds(t, 60, 5000)
+	seed, rounds := seedAndRounds(t, 30, 5000)
 	var again, relied, wrote, removed int
 	for round := range rounds {
 		v, broken := sail(t, seed, round, pins.Landing)
