@@ -18,6 +18,13 @@ func TestWhatWouldNotWorkIsNotPutLive(t *testing.T) {
 	p.commit("At the top", at("https://www.corvane.example/", ""))
 	p.ok("deploy")
 
+	p.commit("Below another path", at("https://www.corvane.example/boats/", ""))
+	type explained struct {
+		Status int
+		File   string
+	}
+	assert.Equal(t, explained{200, "fares.html"}, document[explained](p, "explain", "https://www.corvane.example/fares", "--on", "production"), "what is live lies where it is live")
+	assert.Equal(t, explained{200, "fares.html"}, document[explained](p, "explain", "https://www.corvane.example/boats/fares"), "and the working tree where it will")
 	p.commit("Below a path", at("https://www.corvane.example/ferries/", ""))
 	notes := p.fails(4, "the only style sheet that the home page loads would not answer: /style.css", "deploy")
 	assert.Contains(t, notes, "/ferries/style.css", "what would be right is said")

@@ -28,6 +28,7 @@ type explainOptions struct {
 	site, on, environment, host, method, language, at string
 	cookies, headers                                  []string
 	live, expect                                      bool
+	served                                            map[string][]string // the addresses that are live, of the environment that is looked at
 }
 
 func (a *app) explainCommand() *cobra.Command {
@@ -107,6 +108,9 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 	} else if s != nil {
 		if environment, err := s.named(ctx, o.on); err == nil && o.on != "" {
 			o.environment = journal.DisplayName(environment) // what it serves is looked at as what it is
+			if head, err := s.head(ctx, environment); err == nil {
+				o.served = map[string][]string{o.environment: s.live(ctx, head.Document)}
+			}
 		}
 	}
 	if len(subject.Mistakes) > 0 {
@@ -246,6 +250,14 @@ func (s *session) buildOf(ctx context.Context, id fmt.Stringer) string {
 	return ""
 }
 
+// addressesOf returns the addresses of an environment: those that are live, where what is live is looked at; else those of orilla.yaml.
+func (o *explainOptions) addressesOf(p *pipeline.Project, environment string) []string {
+	if addresses, ok := o.served[environment]; ok {
+		return addresses
+	}
+	return p.Standing.Document(journal.StoredName(environment)).Addresses
+}
+
 // request reads what was typed: a path, or a URL whose host says the environment.
 func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.Request, environment string, err error) {
 	req = answer.Request{Admitted: true, Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host, Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
@@ -265,7 +277,7 @@ func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.R
 			req.Host = strings.ToLower(u.Host)
 		}
 		if environment == "" {
-			environment = environmentAt(p, u)
+			environment = o.environmentAt(p, u)
 		}
 	} else if !strings.HasPrefix(rest, "/") {
 		return req, "", fault.New(fault.Usage, "usage", "%q is neither a path nor an address", what).Then("orilla explain /%s", what)
@@ -274,11 +286,13 @@ func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.R
 		environment = project.Production
 	}
 	if strings.Contains(what, "://") {
-		req.Base = pipeline.BaseOf(p.Standing, environment)
+		if addresses := o.addressesOf(p, environment); len(addresses) > 0 {
+			req.Base = strings.TrimSuffix(basePath(addresses[0]), "/")
+		}
 	}
 	req.Environment = environment
 	if req.Host == "" {
-		if addresses := p.Standing.Environments[environment].Addresses; len(addresses) > 0 {
+		if addresses := o.addressesOf(p, environment); len(addresses) > 0 {
 			if u, err := url.Parse(addresses[0]); err == nil {
 				req.Scheme, req.Host = u.Scheme, u.Host
 			}
@@ -306,9 +320,9 @@ func readTime(text string, zone *time.Location) (time.Time, error) {
 }
 
 // environmentAt returns the environment that answers at an address, as it is shown; "" if none does.
-func environmentAt(p *pipeline.Project, u *url.URL) string {
+func (o *explainOptions) environmentAt(p *pipeline.Project, u *url.URL) string {
 	for _, name := range p.EnvironmentNames() {
-		for _, address := range p.Standing.Environments[name].Addresses {
+		for _, address := range o.addressesOf(p, name) {
 			if at, err := url.Parse(address); err == nil && at.Host == u.Host && strings.HasPrefix(u.EscapedPath()+"/", at.EscapedPath()) {
 				return name
 			}
@@ -347,7 +361,7 @@ func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipel
 	if got.Rule != nil {
 		report.Rule = ruleText(got.Rule)
 	}
-	report.Steps = append(report.Steps, where(p, req, environment)...)
+	report.Steps = append(report.Steps, o.where(p, req, environment)...)
 	for _, step := range steps {
 		one := stepReport{Applied: step.Applied, Text: step.Text}
 		if step.Rule != nil {
@@ -381,11 +395,11 @@ func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipel
 }
 
 // where says how the host led to the environment, and what of the path is the base path.
-func where(p *pipeline.Project, req answer.Request, environment string) []stepReport {
+func (o *explainOptions) where(p *pipeline.Project, req answer.Request, environment string) []stepReport {
 	var steps []stepReport
 	if req.Host != "" {
 		text := "the host " + req.Host + " is asked for as " + environment
-		for _, address := range p.Standing.Environments[environment].Addresses {
+		for _, address := range o.addressesOf(p, environment) {
 			if u, err := url.Parse(address); err == nil && u.Host == req.Host {
 				text = "the host " + req.Host + " is that of " + environment
 			}
