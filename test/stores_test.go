@@ -92,7 +92,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		out, notes, status := p.run("store", "init")
 		require.Zero(t, status, notes)
 		assert.Contains(t, notes, "exactly one created each of 20 records")
-		assert.Contains(t, out, "what whoever deploys needs")
+		assert.Contains(t, out, "rights of a deployer")
 		_, notes, _ = p.run("store", "init", "--json")
 		assert.Contains(t, notes, "is one")
 

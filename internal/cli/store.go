@@ -21,7 +21,8 @@ func (a *app) storeCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "store", Short: "What the store holds and what you may do there; make, copy, verify and prune it", Args: cobra.NoArgs,
 		Long: "Store shows where the store is, whether it answers, what you may do there, whether strangers can read it, and what it holds.\n" +
-			"It writes a small record to try that, and takes it away again.",
+			"It writes a small record to try that and removes it; in a bucket it leaves one\n" +
+			"small object, which the next prune removes.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return a.showStore(cmd.Context()) },
 	}
 	cmd.AddCommand(a.storeInitCommand(), a.storeCopyCommand(), a.storeVerifyCommand(), a.storePruneCommand(), a.storeRestoredCommand())

@@ -149,7 +149,7 @@ func (a *app) listPolicies(all map[string]string) {
 			continue
 		}
 		heading := map[storage.Role]string{
-			storage.Deployer: "what whoever deploys needs", storage.Edge: "what an edge node needs", storage.Pruner: "what whoever prunes needs", "bucket": "the bucket's policy",
+			storage.Deployer: "rights of a deployer", storage.Edge: "rights of an edge node", storage.Pruner: "rights for pruning", "bucket": "bucket policy",
 		}[role]
 		a.Print("%s\n%s", console.Faint("# "+heading), all[string(role)])
 	}

@@ -49,7 +49,7 @@ func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) err
 		said := look.Text + ", "
 		switch {
 		case look.Unchecked:
-			text, said = console.Warn("not checked"), "no edge node is running, "
+			text = console.Warn("not checked")
 		case !look.Passed:
 			text = console.Bad("failed")
 		}

@@ -570,3 +570,16 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 		return body == "another site's second"
 	}, 5*time.Second, 5*time.Millisecond)
 }
+
+// TestASiteThatIsRemovedAndKeepsItsNameComesBack: its folders stay, so that nodes go on looking there.
+func TestASiteThatIsRemovedAndKeepsItsNameComesBack(t *testing.T) {
+	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
+	for _, text := range []string{"first", "second"} {
+		w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": text}, release.Settings{})))
+	}
+	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", true, func([]pins.Waiting) {}, func(string, int64, int64) {})
+	require.NoError(t, err)
+	time.Sleep(300 * time.Millisecond) // many sweeps find journals without entries
+	w.activate("production", w.put(map[string]string{"index.html": "anew"}, release.Settings{}))
+	require.Eventually(t, func() bool { _, body := w.ask("GET", "corvane.localhost", "/", nil); return body == "anew" }, 5*time.Second, 5*time.Millisecond)
+}

@@ -67,9 +67,10 @@ type Node struct {
 	environments map[string]*environment // by site/stored name
 	pulses       map[string]time.Time    // when the hint of each site last changed
 	hosts        atomic.Pointer[table]
-	owners       owners   // of the hosts that more than one site claims
-	single       sync.Map // openRelease by site/digits, for addresses of releases
-	keys         sync.Map // the random part of each site's claim
+	routing      sync.Mutex // held while the table of hosts is made
+	owners       owners     // of the hosts that more than one site claims
+	single       sync.Map   // openRelease by site/digits, for addresses of releases
+	keys         sync.Map   // the random part of each site's claim
 	clock        clock
 	restored     atomic.Int64 // how many times the store was brought back from a copy, as it was last seen
 	proxies      *proxies
@@ -262,8 +263,8 @@ func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 // follower is what an environment asks the node.
 func (n *Node) follower(ctx context.Context, e *environment, before func() error) follower {
 	return follower{
-		begin: func() (string, int) {
-			return n.key(ctx, e.journal.Site), int(n.restored.Load())
+		begin: func() origin {
+			return origin{n.key(ctx, e.journal.Site), int(n.restored.Load())}
 		},
 		back: func() (bool, error) {
 			may, err := n.mayGoBack(ctx, e)
@@ -280,14 +281,14 @@ func (n *Node) follower(ctx context.Context, e *environment, before func() error
 // mayGoBack reports whether an environment may be forgotten, or answered from an earlier entry than it was: the site was removed as the node
 // knew it, or the store was brought back from a copy since.
 func (n *Node) mayGoBack(ctx context.Context, e *environment) (bool, error) {
-	if e.incarnation != "" {
-		removed, err := record.IsRemoved(ctx, n.store, e.journal.Site, e.incarnation)
+	if e.origin.incarnation != "" {
+		removed, err := record.IsRemoved(ctx, n.store, e.journal.Site, e.origin.incarnation)
 		if removed || err != nil {
 			return removed, err
 		}
 	}
 	restored, err := n.timesRestored(ctx)
-	return err == nil && restored > e.restored, err
+	return err == nil && restored > e.origin.restored, err
 }
 
 // timesRestored counts how often the store was brought back from a copy, as people said.
@@ -304,12 +305,12 @@ func (n *Node) timesRestored(ctx context.Context) (times int, err error) {
 
 // route makes the table of hosts anew.
 func (n *Node) route(ctx context.Context) {
+	n.routing.Lock() // not what requests wait for: the store is asked meanwhile
+	defer n.routing.Unlock()
 	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	list := make([]*environment, 0, len(n.environments))
-	for _, e := range n.environments {
-		list = append(list, e)
-	}
+	list := slices.Collect(maps.Values(n.environments))
+	n.mutex.Unlock()
+
 	whose := owners{}
 	for _, host := range contested(list) {
 		owner, err := hosts.Owner(ctx, n.store, host)
@@ -320,6 +321,7 @@ func (n *Node) route(ctx context.Context) {
 		whose[host] = owner
 	}
 	n.owners = whose
+
 	table := newTable(list, whose, func(address, has string, wants *environment) {
 		n.tell(Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
 			Text: address + " is not served from here: it belongs to " + has})
@@ -329,9 +331,9 @@ func (n *Node) route(ctx context.Context) {
 
 // ownersChanged reports whether any host that more than one site claims belongs to another one now.
 func (n *Node) ownersChanged(ctx context.Context) bool {
-	n.mutex.Lock()
-	known := maps.Clone(n.owners)
-	n.mutex.Unlock()
+	n.routing.Lock()
+	known := n.owners // never changed, only replaced
+	n.routing.Unlock()
 	for host, before := range known {
 		if now, err := hosts.Owner(ctx, n.store, host); err == nil && (now.Host != before.Host || now.Number != before.Number) {
 			return true

@@ -69,17 +69,21 @@ type environment struct {
 	gate    atomic.Pointer[gate]
 	history history
 
-	// Of when the journal was last read from its end, not from an entry that was served:
+	origin origin // of what is served
+}
+
+// origin is what a journal was read under when it was read from its end, not on from an entry that was served.
+type origin struct {
 	incarnation string // the site's, "" if its claim could not be read
 	restored    int    // how many times the store had been brought back from a copy
 }
 
 // follower is what an environment asks whoever looks at its journal.
 type follower struct {
-	begin  func() (incarnation string, restored int) // what the journal is read under when it is read from its end
-	back   func() (bool, error)                      // whether it may begin elsewhere than where it was
-	before func() error                              // called before it flips
-	now    func() time.Time                          // by the store's clock
+	begin  func() origin        // what the journal is read under
+	back   func() (bool, error) // whether it may begin elsewhere than where it was
+	before func() error         // called before it flips
+	now    func() time.Time     // by the store's clock
 }
 
 func (e *environment) label() string {
@@ -90,29 +94,29 @@ func (e *environment) label() string {
 const maxRecent = 256
 
 // read returns the last entry. If the journal does not go on from what is served, it is read anew only if it may begin elsewhere; then now is
-// nil.
-func (e *environment) read(ctx context.Context, follow follower) (head journal.Entry, now *serving, err error) {
+// nil, and under says what it was read under.
+func (e *environment) read(ctx context.Context, follow follower) (head journal.Entry, now *serving, under origin, err error) {
 	if now = e.current.Load(); now != nil {
 		head, err = e.journal.From(ctx, now.entry)
 		if !errors.Is(err, journal.ErrBehind) {
 			if err == nil {
 				head, err = e.journal.Counting(ctx, head, follow.now())
 			}
-			return head, now, err
+			return head, now, under, err
 		}
 		may, err := follow.back()
 		if err == nil && !may {
 			err = fmt.Errorf("%w: is the store an older copy? If that is meant: orilla store restored", journal.ErrBehind)
 		}
 		if err != nil {
-			return journal.Entry{}, now, err
+			return journal.Entry{}, now, under, err
 		}
 	}
-	e.incarnation, e.restored = follow.begin()
+	under = follow.begin()
 	if head, err = e.journal.Head(ctx, 0); err == nil {
 		head, err = e.journal.Counting(ctx, head, follow.now())
 	}
-	return head, nil, err
+	return head, nil, under, err
 }
 
 // refresh looks whether the journal has a newer entry, and flips to it, if nothing is said against it. It reports whether it did. Trouble with
@@ -120,7 +124,7 @@ func (e *environment) read(ctx context.Context, follow follower) (head journal.E
 func (e *environment) refresh(ctx context.Context, objects *objects, follow follower) (bool, error) {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
-	head, now, err := e.read(ctx, follow)
+	head, now, under, err := e.read(ctx, follow)
 	if errors.Is(err, journal.ErrEmpty) {
 		return false, nil
 	}
@@ -152,6 +156,9 @@ func (e *environment) refresh(ctx context.Context, objects *objects, follow foll
 		return false, err
 	}
 	e.current.Store(next)
+	if now == nil {
+		e.origin = under
+	}
 	return true, nil
 }
 

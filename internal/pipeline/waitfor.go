@@ -192,7 +192,7 @@ func (r *Run) Wait(ctx context.Context, told func(Look)) error {
 func (w *waiter) conclude(ctx context.Context, outcome *Outcome, failed []string) error {
 	var problem *fault.Error
 	if !outcome.Passed && len(failed) == 0 {
-		w.Report.Notice(fault.Notice{Code: "not-checked", What: w.entry.Label() + " is live but was not checked: no edge node is running",
+		w.Report.Notice(fault.Notice{Code: "not-checked", What: w.entry.Label() + " is live but was not checked: " + outcome.Looks[len(outcome.Looks)-1].Text,
 			Next: "start one with orilla edge and check it; nothing was rolled back"})
 	}
 	if len(failed) > 0 {
@@ -305,11 +305,11 @@ func (w *waiter) askNodes(ctx context.Context, path string) Look {
 	path = strings.TrimSuffix(at.EscapedPath(), "/") + path
 	passed := map[string]string{} // what nodes answered that need not be asked again
 	var failed string             // the last answer that was not good
-	left, final := 0, false
+	left := 0
+	var unknown error // which nodes there are cannot be learnt: that says nothing of the release
 	w.until(ctx, func() bool {
-		nodes, err := w.Run.nodes(ctx)
-		if err != nil {
-			failed = err.Error()
+		var nodes []edge.Presence
+		if nodes, unknown = w.Run.nodes(ctx); unknown != nil {
 			return false
 		}
 		failed, left = "", len(nodes)
@@ -322,14 +322,15 @@ func (w *waiter) askNodes(ctx context.Context, path string) Look {
 				passed[node.Node] = answer.text
 				continue
 			}
-			failed, final = answer.text+" at "+node.Node, answer.final
-			if final {
+			if failed = answer.text + " at " + node.Node; answer.final {
 				return true
 			}
 		}
 		return failed == ""
 	})
 	switch {
+	case unknown != nil && len(passed) == 0:
+		return Look{Unchecked: true, Text: "the store does not say which edge nodes run: " + unknown.Error()}
 	case failed != "":
 		return Look{Text: failed}
 	case left == 0 && len(passed) == 0:

@@ -286,8 +286,9 @@ func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
 		if err != nil {
 			return err
 		}
-		if one.below == (a.Status == http.StatusOK && !c.isPage(a)) {
-			return nil // it answers; or it lies outside, and what is there is not ours
+		answers := a.Status < 400 && !c.isPage(a) // also by a redirect, or by an upstream
+		if one.below && answers || !one.below && a.Status != http.StatusOK {
+			return nil // or it lies outside, and what is there is not ours
 		}
 		if f, err := c.judge(ctx, &named{target: one.target, raw: one.reference.target, kind: one.kind, below: one.below}); err != nil {
 			return err
@@ -306,7 +307,7 @@ func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
 
 // isPage reports whether an answer is a page, whatever was asked for.
 func (c *pageCheck) isPage(a answer.Answer) bool {
-	return a.Status == http.StatusOK && media.ClassOf(a.File.Path) == media.Page
+	return a.Status == http.StatusOK && a.File != nil && media.ClassOf(a.File.Path) == media.Page
 }
 
 // judge says what is wrong with an address that pages name.

@@ -57,6 +57,8 @@ func TestPages(t *testing.T) {
 		"a home page that loads from elsewhere": {files: map[string]string{"index.html": icon + `<script src=gone.js></script><script src="https://elsewhere.example/x.js"></script>`},
 			want: []string{"index.html:1 missing-file the script gone.js is not there"}},
 		"outside the base path, where something else lies": {base: "/ferries", files: map[string]string{"index.html": icon + `<script src="/shared/app.js"></script>`}},
+		"a home page whose script an upstream answers":     {rules: "proxy /assets/{x:all} -> harbour:/{x}", files: map[string]string{"index.html": icon + `<script src=/assets/app.js></script>`}},
+		"a home page whose script is redirected":           {rules: "redirect /app.js -> https://elsewhere.example/app.js with 302", files: map[string]string{"index.html": icon + `<script src=/app.js></script>`}},
 		"hidden by a rule": {rules: "rewrite /{rest:all} -> /", files: map[string]string{"index.html": icon + `<script src=/app.js></script><link rel=stylesheet href=/s.css>`, "app.js": "", "s.css": ""},
 			want: []string{"index.html:1 hidden-asset the script /app.js is answered with a page, /index.html, so what loads it does not work",
 				"index.html:1 hidden-asset the style sheet /s.css is answered with a page, /index.html, so what loads it does not work",

@@ -162,14 +162,17 @@ const tries = 5
 // Append writes the next entry of a host's journal. decide makes it of the last one; it may be called several times. All tries are one
 // attempt, which is random. The error is what decide returned, or what the store did.
 func Append(ctx context.Context, store storage.Store, host, attempt string, decide func(head Entry) (Entry, error)) (Entry, error) {
-	failures := 0
+	failures, unclear := 0, int64(0) // the number of a try of which nothing is known
 	for {
 		head, err := Head(ctx, store, host)
+		if err == nil && unclear > 0 && head.Number >= unclear {
+			var own Entry
+			if own, err = get(ctx, store, host, unclear); err == nil && own.Attempt == attempt {
+				return own, nil // it has arrived
+			}
+		}
 		if err != nil {
 			return Entry{}, err
-		}
-		if head.Attempt == attempt { // a try of which nothing was known has arrived
-			return head, nil
 		}
 		next, err := decide(head)
 		if err != nil {
@@ -195,8 +198,12 @@ func Append(ctx context.Context, store storage.Store, host, attempt string, deci
 		case !errors.Is(err, storage.ErrNotFound):
 			return Entry{}, fmt.Errorf("%w: %s: %w", ErrInDoubt, host, errors.Join(failed, err))
 		}
-		if failures++; failures == tries || ctx.Err() != nil || errors.Is(failed, storage.ErrDenied) || errors.Is(failed, storage.ErrReadOnly) {
+		if errors.Is(failed, storage.ErrDenied) || errors.Is(failed, storage.ErrReadOnly) || errors.Is(failed, storage.ErrCredentials) {
 			return Entry{}, failed
+		}
+		unclear = next.Number
+		if failures++; failures == tries || ctx.Err() != nil {
+			return Entry{}, fmt.Errorf("%w: %s: %w", ErrInDoubt, host, failed)
 		}
 	}
 }

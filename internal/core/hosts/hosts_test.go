@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -168,3 +169,47 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+// overtaken is a store in which the first answer is an error, the request arrives all the same, and somebody else goes on from it.
+type overtaken struct {
+	*memory.Store
+	next func()
+}
+
+func (o *overtaken) Get(ctx context.Context, key string) ([]byte, error) {
+	if next := o.next; next != nil && strings.HasSuffix(key, "2") {
+		o.next = nil
+		_, err := o.Store.Get(ctx, "nowhere/yet") // it is read back too early
+		next()
+		return nil, err
+	}
+	return o.Store.Get(ctx, key)
+}
+
+func (o *overtaken) Create(ctx context.Context, key string, data []byte) error {
+	o.next = func() {
+		o.Store.Create(ctx, key, data) //nolint:errcheck // it arrives
+		_, err := hosts.Append(ctx, o.Store, "www.corvane.example", "theirs", hosts.HandOver("velley", "harbour", "x", "", noon))
+		if err != nil {
+			panic(err)
+		}
+	}
+	return errors.New("connection reset")
+}
+
+// TestAHandOverThatArrivesLateIsASuccess also if the new owner was quicker than the answer.
+func TestAHandOverThatArrivesLateIsASuccess(t *testing.T) {
+	store := &memory.Store{}
+	require.NoError(t, taking(store, "corvane").Take(t.Context(), []string{"https://www.corvane.example/"}))
+	entry, err := hosts.Append(t.Context(), &overtaken{Store: store}, "www.corvane.example", "ours", hosts.HandOver("corvane", "velley", "x", "", noon))
+	require.NoError(t, err)
+	assert.Equal(t, []any{int64(2), "velley"}, []any{entry.Number, entry.Site})
+	assert.Equal(t, "harbour", owner(t, store, "www.corvane.example"))
+	_, err = hosts.Append(t.Context(), &silent{store}, "www.corvane.example", "more", hosts.HandOver("harbour", "velley", "x", "", noon))
+	require.ErrorIs(t, err, hosts.ErrInDoubt, "any of the tries may still arrive")
+}
+
+// silent is a store that never says what became of a record.
+type silent struct{ *memory.Store }
+
+func (*silent) Create(context.Context, string, []byte) error { return errors.New("connection reset") }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"slices"
 	"time"
 
 	"orilla.example/orilla/internal/core/digest"
@@ -171,7 +170,7 @@ const tries = 5
 // All tries of one call are one attempt: a request of which nothing is known may arrive long after another was made, and then the
 // decision has been carried out, once.
 func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry, error) {
-	failures, attempt, unclear := 0, j.Attempt(), []int64(nil)
+	failures, attempt, unclear := 0, j.Attempt(), int64(0) // the number of a try of which nothing is known
 	for {
 		head := &after
 		if after.sum.IsZero() {
@@ -181,8 +180,8 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 				head = &last
 			case errors.Is(err, ErrEmpty):
 				head = nil
-			case len(unclear) > 0:
-				return Entry{}, inDoubt(Entry{Environment: j.Environment, Number: slices.Max(unclear)}, err)
+			case unclear > 0:
+				return Entry{}, inDoubt(Entry{Environment: j.Environment, Number: unclear}, err)
 			default:
 				return Entry{}, err
 			}
@@ -196,7 +195,7 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 			continue
 		}
 		j.place(&entry, head)
-		if err != nil && slices.Contains(unclear, entry.Number) {
+		if err != nil && entry.Number == unclear {
 			err = inDoubt(entry, err) // the number is free, and the earlier try may still take it
 		}
 		if err != nil {
@@ -210,8 +209,8 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 		after = Entry{Number: entry.Number - 1} // somebody was faster
 		if err != nil {
 			refused := errors.Is(err, storage.ErrReadOnly) || errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrCredentials)
-			if !refused && !slices.Contains(unclear, entry.Number) {
-				unclear = append(unclear, entry.Number)
+			if !refused {
+				unclear = entry.Number // any earlier one is taken by now
 			}
 			if failures++; refused || errors.Is(err, ErrInDoubt) {
 				return Entry{}, err
@@ -223,21 +222,16 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 	}
 }
 
-// landed finds the entry that an earlier try of an attempt has written after all, among the numbers of which nothing was known.
-func (j *Journal) landed(ctx context.Context, unclear []int64, attempt string, head *Entry) (Entry, error) {
-	for _, number := range unclear {
-		if head == nil || head.Number < number {
-			continue // should it land now, then the next try finds it
-		}
-		own, err := j.Get(ctx, number)
-		if err != nil {
-			return Entry{}, inDoubt(Entry{Environment: j.Environment, Number: number}, err)
-		}
-		if own.Attempt == attempt {
-			return own, nil
-		}
+// landed finds the entry that an earlier try of an attempt has written after all, under the number of which nothing was known; 0 for none.
+func (j *Journal) landed(ctx context.Context, unclear int64, attempt string, head *Entry) (Entry, error) {
+	if unclear == 0 || head == nil || head.Number < unclear {
+		return Entry{}, nil // should it land now, then the next try finds it
 	}
-	return Entry{}, nil
+	own, err := j.Get(ctx, unclear)
+	if err != nil {
+		return Entry{}, inDoubt(Entry{Environment: j.Environment, Number: unclear}, err)
+	}
+	return own, nil
 }
 
 func (j *Journal) place(entry *Entry, head *Entry) {

@@ -45,7 +45,7 @@ var Kinds = []Kind{
 	{"sites/SITE/releases/*", "roots of releases", both, prunes, prunes}, // a prune repairs
 	{"sites/SITE/builds/**", "how releases came to be", both, prunes, prunes},
 	{"sites/SITE/environments/*/journal/*", "what was live when", both, prunes, prunes},
-	{"sites/SITE/environments/*/outcomes/*", "what came of looks", both, deploys, prunes},
+	{"sites/SITE/environments/*/outcomes/*", "results of --wait-for checks", both, deploys, prunes},
 	{"sites/SITE/environments/*/waiting/*", "what waits for a thaw", deploys, deploys, both},
 	{"sites/SITE/runs/**", "builds that were begun, and ended", both, nil, prunes},
 	{"sites/SITE/running/*", "builds that go on", deploys, deploys, both},
