@@ -20,8 +20,8 @@ import (
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/store/file"
 )
 
@@ -60,7 +60,7 @@ func (p *place) verify() []journal.Entry {
 			continue
 		}
 		checked[entry.Release.String()] = true
-		reader, err := pipeline.OpenRelease(p.t.Context(), store, "corvane", entry.Release)
+		reader, err := release.Read(p.t.Context(), store, "corvane", entry.Release)
 		require.NoError(p.t, err)
 		_, err = answer.Open(p.t.Context(), reader)
 		require.NoError(p.t, err, "the rules of %s", entry.Label())

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/pipeline"
 )
 
@@ -37,7 +38,7 @@ func (a *app) buildApart(ctx context.Context, plan *pipeline.Plan, o *deployOpti
 	if err != nil {
 		return a.failed(err)
 	}
-	reader, err := pipeline.OpenRelease(ctx, store, plan.Site, result.Release)
+	reader, err := release.Read(ctx, store, plan.Site, result.Release)
 	if err != nil {
 		return err
 	}

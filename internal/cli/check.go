@@ -57,7 +57,7 @@ func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
 	if fresh && live == nil {
 		return fault.New(fault.Failed, "nothing-live", "--new compares with what is live, and production serves nothing that could be read here").Then("leave --new out")
 	}
-	subject.Base = pipeline.BaseOf(p.Standing, project.Production)
+	subject.Base = pipeline.BaseOf(p.ProductionConfig, project.Production)
 	progress := a.Busy("check", subject.Name)
 	found, err := pipeline.Check(ctx, subject, live, func(pages int) { progress.Text(fmt.Sprintf("%s, %d pages", subject.Name, pages)) })
 	if err == nil && fresh {
@@ -92,7 +92,7 @@ func (a *app) live(ctx context.Context, p *pipeline.Project, site string, subjec
 	if err != nil {
 		return nil
 	}
-	live, head, err := p.LiveSubject(ctx, s.store, s.journal(project.Production))
+	live, head, err := pipeline.LiveSubject(ctx, p, s.store, s.journal(project.Production))
 	if err != nil || head == nil || head.Label() == subject.Name || head.Release.Short() == subject.Name {
 		return nil
 	}

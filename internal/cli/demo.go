@@ -383,7 +383,7 @@ func (t *tale) changedPages(ctx context.Context, before, after int64) int {
 		if err != nil {
 			return -1
 		}
-		reader, err := pipeline.OpenRelease(ctx, t.store, "corvane", entry.Release)
+		reader, err := release.Read(ctx, t.store, "corvane", entry.Release)
 		if err != nil {
 			return -1
 		}

@@ -208,7 +208,7 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 
 // learnSecret reads what labels of previews are made with, where they are to be unguessable; the site's name is claimed first.
 func (a *app) learnSecret(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
-	if !p.Standing.Previews.Unguessable || o.NoTarget {
+	if !p.ProductionConfig.Previews.Unguessable || o.NoTarget {
 		return nil
 	}
 	site := cmp.Or(o.Site, p.Site())
@@ -242,7 +242,7 @@ func (o *deployOptions) expireAfter(plan *pipeline.Plan) (time.Duration, error) 
 	if o.expires == "" {
 		return 0, nil
 	}
-	if !pipeline.IsPreview(plan.Environment) {
+	if !journal.IsPreview(plan.Environment) {
 		return 0, fault.New(fault.Usage, "usage", "only previews expire, and %s is none", cmp.Or(journal.DisplayName(plan.Environment), "a release of its own")).Then("--to preview/NAME")
 	}
 	after, err := project.ParseDuration(o.expires)
@@ -302,7 +302,7 @@ func (a *app) failed(err error) error {
 
 // ensureConfigured asks the questions of init when there is no orilla.yaml, and the name of a site for ready output.
 func (a *app) ensureConfigured(ctx context.Context, p *pipeline.Project, o *deployOptions) (*pipeline.Project, error) {
-	if p.Configured || o.Site != "" || p.Standing.Site != "" {
+	if p.Configured || o.Site != "" || p.ProductionConfig.Site != "" {
 		return p, nil
 	}
 	if !a.Asks {
@@ -425,7 +425,7 @@ func (a *app) foresee(ctx context.Context, plan *pipeline.Plan) {
 	if err != nil {
 		return
 	}
-	if changes, err := plan.DocumentChanges(ctx, store, head); err == nil {
+	if changes, err := pipeline.DocumentChanges(ctx, plan, store, head); err == nil {
 		for i, line := range changes {
 			a.Row(a.Err, []string{"changes", ""}[min(i, 1)], line)
 		}

@@ -133,13 +133,13 @@ func (a *app) diffSide(ctx context.Context, s *session, typed string) (diffSide,
 	side := diffSide{Name: typed}
 	var subject *pipeline.Subject
 	if err == nil && (entry.Number > 0 || strings.HasPrefix(typed, "r-") || s.project.Repository == nil) {
-		subject, err = s.project.ReleaseSubject(ctx, s.store, s.site, entry.Release, entry.Build)
+		subject, err = pipeline.ReleaseSubject(ctx, s.project, s.store, s.site, entry.Release, entry.Build)
 		side.Release, side.Commit, side.Subject = "r-"+entry.Release.String(), entry.Commit, entry.Subject
 		if entry.Number > 0 {
 			side.Name = entry.Label()
 		}
 		if err == nil {
-			subject.Base = pipeline.BaseOf(s.project.Standing, entry.Environment)
+			subject.Base = pipeline.BaseOf(s.project.ProductionConfig, entry.Environment)
 		}
 	} else if s.project.Repository != nil {
 		var commit source.Commit
@@ -147,7 +147,7 @@ func (a *app) diffSide(ctx context.Context, s *session, typed string) (diffSide,
 			_, err = s.origin(ctx, typed)
 			return side, err
 		}
-		subject, err = s.project.CommitSubject(ctx, s.store, s.site, typed)
+		subject, err = pipeline.CommitSubject(ctx, s.project, s.store, s.site, typed)
 		side.Name, side.Commit, side.Subject = commit.Short(), commit.Hash, commit.Subject
 	}
 	if err != nil {
@@ -172,7 +172,7 @@ func (s *session) between(ctx context.Context, report *diffReport) error {
 		return ctx.Err()
 	}
 	for _, commit := range commits {
-		report.Commits = append(report.Commits, commitReport{commit.Hash, commit.Subject, s.project.Standing.CommitLink(commit.Hash)})
+		report.Commits = append(report.Commits, commitReport{commit.Hash, commit.Subject, s.project.ProductionConfig.CommitLink(commit.Hash)})
 	}
 	report.More = count - len(commits)
 	return nil

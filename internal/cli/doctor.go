@@ -126,15 +126,15 @@ func checkConfiguration(p *pipeline.Project) examined {
 	if !p.Configured {
 		return examined{"configuration", "bad", "there is no orilla.yaml", "orilla init"}
 	}
-	return examined{"configuration", "good", "orilla.yaml of site " + p.Beside.Site, ""}
+	return examined{"configuration", "good", "orilla.yaml of site " + p.LocalConfig.Site, ""}
 }
 
 func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
-	steps := p.Beside.Build.Steps()
+	steps := p.LocalConfig.Build.Steps()
 	if len(steps) == 0 {
 		return []examined{{"build", "good", "no steps: the files are published as they are", ""}}
 	}
-	build := p.Beside.Build
+	build := p.LocalConfig.Build
 	_, err := builder.Prepare(ctx, builder.Wanted{Steps: steps, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs})
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
 		about := "build"
@@ -151,12 +151,12 @@ func checkTrust(ctx context.Context, p *pipeline.Project) []examined {
 	if p.Repository == nil {
 		return nil
 	}
-	standing := p.Standing
+	standing := p.ProductionConfig
 	var findings []examined
 	outside := len(standing.Previews.Refs) > 0
 	means := builder.Means{}
 	if outside || !standing.TrustsAll() {
-		means = p.Means(ctx)
+		means = pipeline.NewMachine(p.Places.Cache).Means(ctx)
 	}
 	switch {
 	case !outside && standing.TrustsAll():

@@ -164,7 +164,7 @@ func (a *app) mine(ctx context.Context, site string) (*session, *pipeline.Stewar
 	if _, err := s.project.CheckClaim(ctx, s.store, s.site, false, func() error { return nil }); err != nil {
 		return nil, nil, pipeline.StoreTrouble(s.store, err)
 	}
-	steward, err := s.project.NewSteward(ctx, s.store, s.site, "command", "domains")
+	steward, err := pipeline.NewSteward(ctx, s.project, s.store, s.site, "command", "domains")
 	return s, steward, err
 }
 

@@ -199,7 +199,7 @@ func (o *explainOptions) readHeaders() error {
 // subject finds what is to be explained or checked. The session is set if the store was needed.
 func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string) (*pipeline.Subject, *session, error) {
 	if on == "" {
-		subject, err := p.WorkingTree(ctx)
+		subject, err := pipeline.WorkingTree(ctx, p)
 		return subject, nil, err
 	}
 	s, err := a.session(ctx, site)
@@ -211,12 +211,12 @@ func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string)
 		if err != nil {
 			return nil, nil, err
 		}
-		subject, err := p.ReleaseSubject(ctx, s.store, s.site, id, s.buildOf(ctx, id))
+		subject, err := pipeline.ReleaseSubject(ctx, p, s.store, s.site, id, s.buildOf(ctx, id))
 		return subject, s, pipeline.StoreTrouble(s.store, err)
 	}
 	if environment, envErr := s.named(ctx, on); envErr == nil {
-		subject, head, err := p.LiveSubject(ctx, s.store, s.journal(environment))
-		if err == nil && subject != nil && (head.Access.Protects() || pipeline.IsPreview(environment) && s.previewsProtected(ctx)) {
+		subject, head, err := pipeline.LiveSubject(ctx, p, s.store, s.journal(environment))
+		if err == nil && subject != nil && (head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)) {
 			subject.Site.Realm = s.site + " " + journal.DisplayName(environment)
 			a.Note("%s", console.Faint(journal.DisplayName(environment)+" asks for a password; this is what whoever has it gets"))
 		}
@@ -227,7 +227,7 @@ func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string)
 	} else if p.Repository == nil {
 		return nil, nil, envErr
 	}
-	subject, err := p.CommitSubject(ctx, s.store, s.site, on)
+	subject, err := pipeline.CommitSubject(ctx, p, s.store, s.site, on)
 	return subject, s, pipeline.StoreTrouble(s.store, err)
 }
 
@@ -255,7 +255,7 @@ func (o *explainOptions) addressesOf(p *pipeline.Project, environment string) []
 	if addresses, ok := o.served[environment]; ok {
 		return addresses
 	}
-	return p.Standing.Document(journal.StoredName(environment)).Addresses
+	return p.ProductionConfig.Document(journal.StoredName(environment)).Addresses
 }
 
 // request reads what was typed: a path, or a URL whose host says the environment.
@@ -301,7 +301,7 @@ func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.R
 	rest, _, _ = strings.Cut(rest, "#")
 	req.Path, req.Query, _ = strings.Cut(rest, "?")
 	if o.at != "" {
-		if req.Now, err = readTime(o.at, p.Beside.Zone()); err != nil {
+		if req.Now, err = readTime(o.at, p.LocalConfig.Zone()); err != nil {
 			return req, "", err
 		}
 	}

@@ -35,7 +35,7 @@ func (a *app) askLive(ctx context.Context, s *session, req answer.Request, repor
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	base := pipeline.BaseOf(s.project.Standing, req.Environment)
+	base := pipeline.BaseOf(s.project.ProductionConfig, req.Environment)
 	path := req.Path
 	if req.Base == "" {
 		path = base + path

@@ -121,7 +121,7 @@ func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error
 	}
 	report := &filesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut, Notices: scan.Notices}
 	for _, file := range files {
-		report.Files = append(report.Files, describeFile(file, p.Beside.Settings()))
+		report.Files = append(report.Files, describeFile(file, p.LocalConfig.Settings()))
 	}
 	return report, nil
 }
@@ -141,7 +141,7 @@ func (a *app) releaseFiles(ctx context.Context, site, what string) (*filesReport
 	if err != nil {
 		return nil, err
 	}
-	reader, err := pipeline.OpenRelease(ctx, s.store, s.site, id)
+	reader, err := release.Read(ctx, s.store, s.site, id)
 	if err != nil {
 		return nil, pipeline.StoreTrouble(s.store, err)
 	}
@@ -209,7 +209,7 @@ func (a *app) export(ctx context.Context, site, what, to string) error {
 		return pipeline.StoreTrouble(s.store, err)
 	}
 	defer hold.Drop(ctx)
-	reader, err := pipeline.OpenRelease(ctx, s.store, s.site, id)
+	reader, err := release.Read(ctx, s.store, s.site, id)
 	if err != nil {
 		return pipeline.StoreTrouble(s.store, err)
 	}

@@ -17,6 +17,7 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/storage"
@@ -83,7 +84,7 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 	if err != nil {
 		return err
 	}
-	f := &pipeline.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.Standing.Follow.Every)}
+	f := &pipeline.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.ProductionConfig.Follow.Every)}
 	if o.every > 0 {
 		f.Every = o.every
 	}
@@ -158,7 +159,7 @@ func (a *app) followed(ctx context.Context, o *followOptions) (*pipeline.Project
 		switch {
 		case p.Repository == nil:
 			return nil, nil, fault.New(fault.Usage, "no-repository", "there is no Git repository here to follow").At("%s", p.Root).Then("change to one, use -C DIR, or name one: orilla follow ADDRESS")
-		case !p.Configured && p.Standing.Site == "":
+		case !p.Configured && p.ProductionConfig.Site == "":
 			return nil, nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so the site has no name").At("%s", p.Root).Then("orilla init writes one")
 		}
 		return p, nil, nil
@@ -180,9 +181,9 @@ func (a *app) followed(ctx context.Context, o *followOptions) (*pipeline.Project
 		folder = p.Prefix
 	}
 	// One for each site: two followers must not fetch into the same at once.
-	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", pipeline.Sum(from, folder)+".git"), from, p.Repository)
+	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", digest.Short(from, folder)+".git"), from, p.Repository)
 	if err == nil {
-		err = mirror.Fetch(ctx, p.Standing.Previews.Refs)
+		err = mirror.Fetch(ctx, p.ProductionConfig.Previews.Refs)
 	}
 	if err != nil {
 		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
@@ -334,7 +335,7 @@ func (r *followReport) begin() {
 	w := r.Err
 	fmt.Fprintf(w, "%s %s\n", console.Strong(f.Project.Site()), console.Faint("follows "+from)) //nolint:errcheck // nobody to tell
 	r.Row(w, "store", where)
-	standing := f.Project.Standing
+	standing := f.Project.ProductionConfig
 	for _, name := range f.Project.EnvironmentNames() {
 		if branch := standing.Environments[name].Follows; branch != "" {
 			r.Row(w, branch, console.Faint("-> ")+name)

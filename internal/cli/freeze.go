@@ -57,7 +57,7 @@ func (a *app) thawCommand() *cobra.Command {
 
 // steward returns who changes environments for a command.
 func (s *session) steward(ctx context.Context, what string) (*pipeline.Steward, error) {
-	return s.project.NewSteward(ctx, s.store, s.site, "command", what)
+	return pipeline.NewSteward(ctx, s.project, s.store, s.site, "command", what)
 }
 
 // stewardOf opens the site's store for a command that changes the environment that was typed. The caller closes the steward.
@@ -80,7 +80,7 @@ func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
 	frozen := &journal.Frozen{Who: steward.Who, When: steward.Now().UTC().Truncate(time.Millisecond), Why: o.why}
 	until := ""
 	if o.until != "" {
-		zone := s.project.Standing.Zone()
+		zone := s.project.ProductionConfig.Zone()
 		end, err := project.ParseMoment(o.until, steward.Now(), zone)
 		if err != nil {
 			return fault.New(fault.Usage, "bad-time", "--until: %s", err)
@@ -164,7 +164,7 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 }
 
 // showWaiting tells what waits for a thaw, and how the newest differs from what is live.
-func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []pipeline.Waits) error {
+func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []pipeline.PendingRelease) error {
 	if len(waiting) == 0 {
 		return nil
 	}
@@ -188,11 +188,11 @@ func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, w
 
 // compared counts how the files of two releases differ.
 func compared(ctx context.Context, s *session, before, after release.ID) (string, error) {
-	old, err := pipeline.OpenRelease(ctx, s.store, s.site, before)
+	old, err := release.Read(ctx, s.store, s.site, before)
 	if err != nil {
 		return "", pipeline.StoreTrouble(s.store, err)
 	}
-	next, err := pipeline.OpenRelease(ctx, s.store, s.site, after)
+	next, err := release.Read(ctx, s.store, s.site, after)
 	if err != nil {
 		return "", pipeline.StoreTrouble(s.store, err)
 	}

@@ -109,7 +109,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		}
 		report := describeEntry(entry, err, last)
 		report.Live = report.Live && stateOf(&entry, a.Now()) != isExpired
-		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.Standing.CommitLink(entry.Commit)
+		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.ProductionConfig.CommitLink(entry.Commit)
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
 			if report.Outcome, err = pipeline.ReadOutcome(ctx, s.store, entry); err != nil {
 				return pipeline.StoreTrouble(s.store, err)

@@ -101,9 +101,9 @@ func ciFiles(p *pipeline.Project) ([]ciFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	build, site := p.Standing.Build, p.Site()
+	build, site := p.ProductionConfig.Build, p.Site()
 	var keys []string // of the store
-	switch scheme, _, _ := strings.Cut(p.Standing.Store, "://"); scheme {
+	switch scheme, _, _ := strings.Cut(p.ProductionConfig.Store, "://"); scheme {
 	case "s3":
 		keys = append(keys, "AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY")
 	case "sftp":

@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
@@ -60,7 +61,7 @@ func (a *app) log(ctx context.Context, site, typed string) error {
 		return nil
 	}
 	for _, part := range run.Ended.Log {
-		data, err := pipeline.LoadObject(ctx, s.store, part)
+		data, err := release.Object(ctx, s.store, part)
 		if errors.Is(err, storage.ErrNotFound) {
 			return fault.New(fault.Failed, "log-gone", "the log of %s is not kept any more", run.Label()).Then("a prune keeps the logs of releases that it keeps, and of the last weeks")
 		}

@@ -57,7 +57,7 @@ func (a *app) listPreviews(ctx context.Context, o statusOptions, patterns []stri
 	if err != nil {
 		return err
 	}
-	report, err := a.surveyed(ctx, s, o, nil, func(name string) bool { return pipeline.IsPreview(name) && matchesPreview(patterns, name) })
+	report, err := a.surveyed(ctx, s, o, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
 	if err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string)
 	defer steward.Close(ctx)
 	var expires *time.Time
 	if o.length != "ever" {
-		end, err := project.ParseMoment(o.length, steward.Now(), s.project.Standing.Zone())
+		end, err := project.ParseMoment(o.length, steward.Now(), s.project.ProductionConfig.Zone())
 		if err != nil {
 			return fault.New(fault.Usage, "bad-time", "--for: %s", err)
 		}
@@ -185,7 +185,7 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 		}
 	}
 	now := a.Now()
-	states, err := pipeline.States(ctx, s.store, s.site, nil, func(name string) bool { return pipeline.IsPreview(name) && matchesPreview(patterns, name) })
+	states, err := pipeline.States(ctx, s.store, s.site, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
 	if err != nil {
 		return pipeline.StoreTrouble(s.store, err)
 	}
@@ -306,7 +306,7 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	if head.Gone(a.Now()) {
 		return fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).At("%s", head.Label()).Then("orilla deploy --to %s", name)
 	}
-	protected := head.Access.Protects() || pipeline.IsPreview(environment) && s.previewsProtected(ctx)
+	protected := head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)
 	if !protected && !o.revoke {
 		addresses := a.addresses(ctx, s, environment, head.Document, nodesOf(ctx, s))
 		return fault.New(fault.Refused, "open-already", "%s has no password, so anybody can look already", name).

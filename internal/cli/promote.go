@@ -73,7 +73,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	if err != nil {
 		return err
 	}
-	plan := &pipeline.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.Beside}
+	plan := &pipeline.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.LocalConfig}
 	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
 	report := &reporter{app: a}
 	run := &pipeline.Run{

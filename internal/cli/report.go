@@ -15,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
@@ -463,7 +464,7 @@ func (s *session) live(ctx context.Context, document digest.Digest) []string {
 	if document.IsZero() {
 		return nil
 	}
-	data, err := pipeline.LoadObject(ctx, s.store, document)
+	data, err := release.Object(ctx, s.store, document)
 	if err != nil {
 		return nil
 	}
@@ -479,7 +480,7 @@ func (s *session) later(environment string, live []string) (addresses []string) 
 	if s.site != s.project.Site() {
 		return nil
 	}
-	for _, address := range s.project.Standing.Document(environment).Addresses {
+	for _, address := range s.project.ProductionConfig.Document(environment).Addresses {
 		if !slices.Contains(live, address) {
 			addresses = append(addresses, address)
 		}

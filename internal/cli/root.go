@@ -175,7 +175,7 @@ func (a *app) storeAddress(project *pipeline.Project) (address, root string) {
 	case project == nil:
 		return "", "."
 	}
-	return project.Standing.Store, project.Root
+	return project.ProductionConfig.Store, project.Root
 }
 
 // path returns a path that was typed: relative to -C.

@@ -63,8 +63,8 @@ func (a *app) formatRules(ctx context.Context, files []string, dryRun bool) erro
 		if err != nil {
 			return err
 		}
-		for _, file := range p.Beside.Rules {
-			if _, made := p.Beside.InOutput(file); !made {
+		for _, file := range p.LocalConfig.Rules {
+			if _, made := p.LocalConfig.InOutput(file); !made {
 				files = append(files, filepath.Join(p.SiteFolder(), filepath.FromSlash(file)))
 			}
 		}
@@ -150,7 +150,7 @@ func (a *app) importRules(ctx context.Context, name string) error {
 	defer file.Close() //nolint:errcheck // read only
 	var own []string
 	if p, err := a.load(ctx); err == nil {
-		for _, environment := range p.Standing.Environments {
+		for _, environment := range p.ProductionConfig.Environments {
 			for _, address := range environment.Addresses {
 				if u, err := url.Parse(address); err == nil {
 					own = append(own, u.Hostname())

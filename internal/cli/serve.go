@@ -140,12 +140,12 @@ func (a *app) bench(ctx context.Context, p *pipeline.Project, o *serveOptions) (
 }
 
 func checkServe(p *pipeline.Project, o *serveOptions) error {
-	if _, ok := p.Standing.Environments[o.environment]; !ok && !strings.HasPrefix(o.environment, "preview/") {
+	if _, ok := p.ProductionConfig.Environments[o.environment]; !ok && !strings.HasPrefix(o.environment, "preview/") {
 		return fault.New(fault.Usage, "unknown-environment", "there is no environment %q", o.environment).
 			Then("--environment takes %s, or preview/NAME", strings.Join(p.EnvironmentNames(), ", "))
 	}
 	if o.under == "" {
-		if addresses := p.Standing.Environments[o.environment].Addresses; len(addresses) > 0 {
+		if addresses := p.ProductionConfig.Environments[o.environment].Addresses; len(addresses) > 0 {
 			o.under = basePath(addresses[0])
 		}
 	}
@@ -214,7 +214,7 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 	a.Note("%s %s", console.Strong("starting"), o.run)
 	ended := make(chan error, 1)
 	owned.Go(func() {
-		build := p.Beside.Build
+		build := p.LocalConfig.Build
 		ready, err := builder.Environment(builder.Wanted{Variables: build.Variables})
 		if err == nil {
 			environment := append(ready.Environment, "CI=") // it is no build

@@ -243,7 +243,7 @@ func (a *app) surveyed(ctx context.Context, s *session, o statusOptions, named [
 	}
 	now := a.Now()
 	for _, state := range states {
-		if pipeline.IsPreview(state.Name) && state.Head != nil && !state.Head.Gone(now) {
+		if journal.IsPreview(state.Name) && state.Head != nil && !state.Head.Gone(now) {
 			report.Previews++
 		}
 	}
@@ -256,7 +256,7 @@ func (a *app) surveyed(ctx context.Context, s *session, o statusOptions, named [
 		group.Go(func() (err error) {
 			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes)
 			report.Environments[i].Tags = tags[report.Environments[i].Commit]
-			if all && pipeline.IsPreview(state.Name) {
+			if all && journal.IsPreview(state.Name) {
 				report.Environments[i].Protected = true
 			}
 			return err
@@ -272,7 +272,7 @@ func chosen(states []pipeline.State, o statusOptions, now time.Time) []pipeline.
 		is := stateOf(state.Head, now)
 		switch {
 		case len(o.states) > 0 && !slices.Contains(o.states, is):
-		case !pipeline.IsPreview(state.Name):
+		case !journal.IsPreview(state.Name):
 			fixed = append(fixed, state)
 		case is != isRemoved || len(o.states) > 0:
 			previews = append(previews, state)
@@ -444,7 +444,7 @@ func (a *app) environmentStatus(ctx context.Context, s *session, state pipeline.
 	}
 	row.Entry, row.Kind, row.Who, row.When = head.Label(), string(head.Kind), chosen.Who, &chosen.When
 	row.Source, row.Commit, row.Branch, row.Subject = string(head.Source), head.Commit, head.Branch, head.Subject
-	row.CommitAddress, row.Expires, row.Protected = s.project.Standing.CommitLink(head.Commit), head.Expires, head.Access.Protects()
+	row.CommitAddress, row.Expires, row.Protected = s.project.ProductionConfig.CommitLink(head.Commit), head.Expires, head.Access.Protects()
 	if head.Release.IsZero() {
 		return row, nil
 	}

@@ -124,7 +124,7 @@ func addUp(runs []builds.Run) []usageRow {
 
 // limits compares what is used with the limits of the configuration.
 func (s *session) limits(runs []builds.Run, now time.Time) []limitRow {
-	limits := s.project.Standing.Limits
+	limits := s.project.ProductionConfig.Limits
 	rows := []limitRow{}
 	month := time.Duration(0)
 	var newest *builds.Ended

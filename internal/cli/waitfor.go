@@ -31,7 +31,7 @@ func (o *waitOptions) list(a *app) ([]string, error) {
 // waitFor tells a run what to look at after its activation.
 func (a *app) waitFor(run *pipeline.Run, o waitOptions) (err error) {
 	if run.WaitFor, err = o.list(a); run.WaitFor == nil {
-		run.WaitFor = run.Plan.Project.Standing.WaitFor(run.Plan.Environment)
+		run.WaitFor = run.Plan.Project.ProductionConfig.WaitFor(run.Plan.Environment)
 	}
 	return err
 }

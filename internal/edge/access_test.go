@@ -286,7 +286,7 @@ func TestSettingsTellAReleaseWhereItRuns(t *testing.T) {
 		assert.Equal(t, fmt.Sprint(304, ""), fmt.Sprint(r.StatusCode, body))
 	}
 	assert.Len(t, tags, 3)
-	a, err := answer.Decide(t.Context(), answer.Request{Method: "POST", Path: "/settings.json"}, answer.Site{Own: &answer.Own{Path: "/settings.json", Data: []byte("1")}})
+	a, err := answer.Decide(t.Context(), answer.Request{Method: "POST", Path: "/settings.json"}, answer.Site{Own: &answer.EnvironmentConfig{Path: "/settings.json", Data: []byte("1")}})
 	require.NoError(t, err)
 	assert.Equal(t, 405, a.Status)
 }

@@ -56,7 +56,7 @@ type Shown struct {
 	Settings release.Settings
 	Rules    *rules.Set
 	// Own is what the environment as which it is served answers with of itself; nil for nothing.
-	Own *answer.Own
+	Own *answer.EnvironmentConfig
 	// Upstreams are the addresses of what proxy rules pass requests on to, by name.
 	Upstreams map[string]string
 

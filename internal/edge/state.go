@@ -28,7 +28,7 @@ type serving struct {
 	answers   answer.Site     // the release, without what the environment adds
 	addresses []*url.URL
 	upstreams map[string]string
-	own       *answer.Own
+	own       *answer.EnvironmentConfig
 	recent    []recent       // newest first
 	earlier   []answer.Files // the readers of recent
 }

@@ -23,27 +23,27 @@ const (
 	soundBytes   = 16 << 20
 )
 
-// Sound is how much of a release was looked at.
-type Sound struct {
+// Integrity is how much of a release was looked at.
+type Integrity struct {
 	Objects, Looked int // that differ from what is live, and of these, at how many was looked
 }
 
-// CheckSound makes sure that a release can be served: its root, its rules, the part of its index and the objects in which it differs from
+// CheckIntegrity makes sure that a release can be served: its root, its rules, the part of its index and the objects in which it differs from
 // what is live (the zero ID for nothing). The error is storage.ErrNotFound or release.ErrDamaged for one that cannot, with the object.
-func CheckSound(ctx context.Context, store storage.Store, site string, id, live release.ID) (Sound, error) {
-	reader, err := OpenRelease(ctx, store, site, id)
+func CheckIntegrity(ctx context.Context, store storage.Store, site string, id, live release.ID) (Integrity, error) {
+	reader, err := release.Read(ctx, store, site, id)
 	if err != nil {
-		return Sound{}, err
+		return Integrity{}, err
 	}
 	var against *release.Reader
 	if !live.IsZero() && live != id {
-		if against, err = OpenRelease(ctx, store, site, live); err != nil {
+		if against, err = release.Read(ctx, store, site, live); err != nil {
 			against = nil // what is live is damaged: a reason to look at everything
 		}
 	}
 	changes, err := release.Compare(ctx, against, reader)
 	if err != nil {
-		return Sound{}, err
+		return Integrity{}, err
 	}
 	sizes := map[digest.Digest]int64{}
 	var wanted []digest.Digest
@@ -66,7 +66,7 @@ func CheckSound(ctx context.Context, store storage.Store, site string, id, live 
 			add(object, change.After.PartLength(i))
 		}
 	}
-	sound := Sound{Objects: len(wanted), Looked: min(len(wanted), soundObjects)}
+	sound := Integrity{Objects: len(wanted), Looked: min(len(wanted), soundObjects)}
 	return sound, lookAt(ctx, store, wanted[:sound.Looked], sizes)
 }
 
@@ -78,7 +78,7 @@ func lookAt(ctx context.Context, store storage.Store, wanted []digest.Digest, si
 	for _, object := range wanted {
 		group.Go(func() error {
 			if read.Add(max(sizes[object], 0)) <= soundBytes {
-				_, err := LoadObject(ctx, store, object)
+				_, err := release.Object(ctx, store, object)
 				return err
 			}
 			item, err := store.Stat(ctx, object.Key())
@@ -89,11 +89,6 @@ func lookAt(ctx context.Context, store storage.Store, wanted []digest.Digest, si
 		})
 	}
 	return group.Wait()
-}
-
-// isLost reports whether an error says that a release, or a part of it, is damaged or gone.
-func isLost(err error) bool {
-	return errors.Is(err, storage.ErrNotFound) || errors.Is(err, release.ErrDamaged) || errors.Is(err, release.ErrUnknown)
 }
 
 // nearby is how far from an entry another one is looked for.
@@ -118,7 +113,7 @@ func LostRelease(ctx context.Context, j *journal.Journal, entry, head journal.En
 				continue
 			}
 			tried[other.Release] = true
-			if _, err := CheckSound(ctx, j.Store, j.Site, other.Release, head.Release); err == nil {
+			if _, err := CheckIntegrity(ctx, j.Store, j.Site, other.Release, head.Release); err == nil {
 				return problem.With(fmt.Sprintf("the nearest whole one: %s, %s", other.Label(), other.Subject)).Then("orilla rollback %s", other.Label())
 			}
 		}
@@ -130,7 +125,7 @@ func LostRelease(ctx context.Context, j *journal.Journal, entry, head journal.En
 type Back struct {
 	Left  journal.Entry // the head before
 	Entry journal.Entry // without a number in a dry run
-	Sound Sound
+	Sound Integrity
 }
 
 // errDryRun ends a decision before anything is written.
@@ -149,7 +144,7 @@ func (s *Steward) GoBack(ctx context.Context, environment string, back journal.B
 			return next, err
 		}
 		next.Site, next.Environment = s.Site, environment
-		if after := s.project.Standing.Previews.Expire; IsPreview(environment) && head.Gone(s.Now()) && after != nil && *after > 0 {
+		if after := s.project.ProductionConfig.Previews.Expire; journal.IsPreview(environment) && head.Gone(s.Now()) && after != nil && *after > 0 {
 			ends := s.Now().Add(time.Duration(*after)).UTC().Truncate(time.Second)
 			next.Expires = &ends // it comes back for as long as one that is new
 		}
@@ -158,7 +153,7 @@ func (s *Steward) GoBack(ctx context.Context, environment string, back journal.B
 			return next, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", next.Release.Short()).
 				Then("name a later one: orilla history lists them")
 		}
-		if done.Sound, err = CheckSound(ctx, s.Store, s.Site, next.Release, head.Release); isLost(err) {
+		if done.Sound, err = CheckIntegrity(ctx, s.Store, s.Site, next.Release, head.Release); isLost(err) {
 			return next, LostRelease(ctx, j, next, *head, err)
 		}
 		if err == nil && dryRun {

@@ -50,7 +50,7 @@ func version(t *testing.T, store storage.Store, n, v int) release.ID {
 }
 
 func goBack(t *testing.T, store storage.Store, dryRun bool) (pipeline.Back, error) {
-	s, err := (&pipeline.Project{}).NewSteward(t.Context(), store, "corvane", "command", "rollback")
+	s, err := pipeline.NewSteward(t.Context(), &pipeline.Project{}, store, "corvane", "command", "rollback")
 	require.NoError(t, err)
 	defer s.Close(t.Context())
 	return s.GoBack(t.Context(), "production", journal.Back{}, dryRun)
@@ -68,7 +68,7 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 		require.NoError(t, err)
 		assert.EqualValues(t, 2, back.Left.Number)
 		assert.EqualValues(t, 1, back.Entry.Reactivates)
-		assert.Equal(t, pipeline.Sound{Objects: 1, Looked: 1}, back.Sound)
+		assert.Equal(t, pipeline.Integrity{Objects: 1, Looked: 1}, back.Sound)
 		var kinds []string
 		for _, one := range store.Asked() {
 			kind, key, _ := strings.Cut(one, " ")
@@ -117,7 +117,7 @@ func TestARollbackToWhatIsNotWholeChangesNothing(t *testing.T) {
 			return store.Replace(ctx, digest.Of([]byte("version 3")).Key(), []byte("versiom 3"))
 		},
 		"the index is gone": func(ctx context.Context, store storage.Store, id release.ID) error {
-			reader, err := pipeline.OpenRelease(ctx, store, "corvane", id)
+			reader, err := release.Read(ctx, store, "corvane", id)
 			if err != nil {
 				return err
 			}

@@ -161,4 +161,11 @@ func notYours(claim, mine Claim) error {
 		Then("or, if it should be yours from now on, add --take-over")
 }
 
-func sortAfterFirst(names []string) { slices.Sort(names[1:]) }
+// takeName takes the site's name for a project that runs by itself.
+func (p *Project) takeName(ctx context.Context, store storage.Store, site string) error {
+	claim, err := p.CheckClaim(ctx, store, site, false, func() error { return nil })
+	if err != nil {
+		return err
+	}
+	return claim.Take(ctx, store, false)
+}

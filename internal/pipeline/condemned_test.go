@@ -88,7 +88,7 @@ func TestWhatIsBeingRemovedIsMadeAgain(t *testing.T) {
 			again = <-done
 		}
 		require.Equal(t, first.Release, again.Release)
-		_, err = pipeline.CheckSound(t.Context(), store, "corvane", again.Release, release.ID{})
+		_, err = pipeline.CheckIntegrity(t.Context(), store, "corvane", again.Release, release.ID{})
 		require.NoError(t, err, "what is live is whole, though %s was condemned", keys)
 		_, err = store.Get(t.Context(), storage.BuildKey("corvane", again.Build.Key, again.Build.Number))
 		require.NoError(t, err, "and the record of its build is there, though %s was condemned", keys)

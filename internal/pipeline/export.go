@@ -110,7 +110,7 @@ type export struct {
 // content writes a file's verified bytes.
 func (x *export) content(ctx context.Context, file release.File, to io.Writer) error {
 	for _, object := range file.Objects() {
-		data, err := LoadObject(ctx, x.store, object)
+		data, err := release.Object(ctx, x.store, object)
 		if err != nil {
 			return err
 		}

@@ -47,7 +47,7 @@ func published(t *testing.T, store *memory.Store, files map[string]string, rules
 	for _, chunk := range index.Chunks {
 		put(chunk.Data)
 	}
-	return release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte, error) { return pipeline.LoadObject(ctx, store, d) })
+	return release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte, error) { return release.Object(ctx, store, d) })
 }
 
 func TestExportWritesAPlainTree(t *testing.T) {

@@ -12,19 +12,19 @@ import (
 
 // SiteFolder is the folder that the site lies in, in the working tree.
 func (p *Project) SiteFolder() string {
-	return filepath.Join(p.Root, filepath.FromSlash(p.Beside.Build.Folder))
+	return filepath.Join(p.Root, filepath.FromSlash(p.LocalConfig.Build.Folder))
 }
 
 // Output is where a build leaves its output in the working tree.
 func (p *Project) Output() string {
-	return filepath.Join(p.SiteFolder(), filepath.FromSlash(p.Beside.Build.Output))
+	return filepath.Join(p.SiteFolder(), filepath.FromSlash(p.LocalConfig.Build.Output))
 }
 
 // Fingerprint scans a folder as an output and hashes its files, without a store.
 func (p *Project) Fingerprint(ctx context.Context, folder string) (publish.Output, *publish.Scan, []release.File, error) {
 	tree := source.Folder(folder)
-	options := publish.Options{LeaveOut: p.Beside.LeaveOut, Rules: p.Beside.RulesInOutput(), MaxFiles: p.Beside.Limits.Files,
-		MaxBytes: int64(p.Beside.Limits.Size), WithoutIndex: true}
+	options := publish.Options{LeaveOut: p.LocalConfig.LeaveOut, Rules: p.LocalConfig.RulesInOutput(), MaxFiles: p.LocalConfig.Limits.Files,
+		MaxBytes: int64(p.LocalConfig.Limits.Size), WithoutIndex: true}
 	scan, err := publish.Find(tree, options, time.Now())
 	if err != nil {
 		return tree, nil, nil, err

@@ -4,13 +4,11 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -92,6 +90,7 @@ type Follower struct {
 	deleted  []string          // refs whose previews are to end
 	swept    time.Time         // when previews were last looked at for their expiry
 	Counts   Counts
+	machine  *Machine
 }
 
 // waitingFor is a commit that waits for something else than its turn.
@@ -130,14 +129,8 @@ type finishedJob struct {
 }
 
 func (f *Follower) stateFile() string {
-	name := f.Project.Site() + "-" + Sum(f.repository().Dir, f.Project.Prefix, f.Store.Address())
+	name := f.Project.Site() + "-" + digest.Short(f.repository().Dir, f.Project.Prefix, f.Store.Address())
 	return filepath.Join(f.Project.Places.Data, "follow", name+".json")
-}
-
-// Sum names what several texts say together.
-func Sum(texts ...string) string {
-	d := digest.Of([]byte(strings.Join(texts, "\x00")))
-	return hex.EncodeToString(d[:8])
 }
 
 func (f *Follower) repository() *source.Repository {
@@ -157,6 +150,7 @@ const youngBranch = 7 * 24 * time.Hour
 // worst that happened to a commit.
 func (f *Follower) Run(ctx context.Context) error {
 	f.load()
+	f.machine = NewMachine(f.Project.Places.Cache)
 	f.held, f.pushed, f.waited = map[string]waitingFor{}, map[string]string{}, map[string]string{}
 	f.failures = map[string]failing{}
 	f.cancel, f.id = map[string]context.CancelCauseFunc{}, strings.ToLower(rand.Text())
@@ -168,8 +162,8 @@ func (f *Follower) Run(ctx context.Context) error {
 		f.tell(Event{Kind: "trouble", Error: StoreTrouble(f.Store, err)})
 	}
 	f.forget(ctx)
-	if p := f.Project; p.Standing.Build.Isolation != project.IsolateOff && !(p.Standing.TrustsAll() && len(p.Standing.Previews.Refs) == 0) {
-		p.Means(ctx) // it takes a moment, in which a build would miss that another one made the same
+	if p := f.Project; p.ProductionConfig.Build.Isolation != project.IsolateOff && !(p.ProductionConfig.TrustsAll() && len(p.ProductionConfig.Previews.Refs) == 0) {
+		f.machine.Means(ctx) // it takes a moment, in which a build would miss that another one made the same
 	}
 	if err := f.learn(ctx); err != nil {
 		return StoreTrouble(f.Store, err)
@@ -230,7 +224,7 @@ func (f *Follower) verdict() error {
 func (f *Follower) look(ctx context.Context, woken bool) error {
 	if f.Mirror != nil && (woken || time.Since(f.fetched) >= f.Every) {
 		f.fetched = time.Now()
-		if err := f.Mirror.Fetch(ctx, f.Project.Standing.Previews.Refs); err != nil {
+		if err := f.Mirror.Fetch(ctx, f.Project.ProductionConfig.Previews.Refs); err != nil {
 			f.fetched = time.Time{}
 			return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", f.Mirror.From).Because(err).
 				Then("git ls-remote %s, as the user who runs this, tells whether it can be reached", f.Mirror.From)
@@ -300,7 +294,7 @@ func (f *Follower) drop(ref string) {
 // standing reads again what only the production branch says. If that has become wrong, it is told once, and what it said before
 // counts.
 func (f *Follower) standing(ctx context.Context) error {
-	err := f.Project.loadStanding(ctx)
+	err := f.Project.loadProduction(ctx)
 	if fault.KindOf(err) != fault.Usage || ctx.Err() != nil {
 		f.wrong = ""
 		return err
@@ -330,37 +324,11 @@ func (f *Follower) refs(ctx context.Context) ([]source.Ref, error) {
 		return []source.Ref{*f.Only}, nil
 	}
 	prefixes := []string{"refs/heads/"}
-	for _, pattern := range f.Project.Standing.Previews.Refs {
+	for _, pattern := range f.Project.ProductionConfig.Previews.Refs {
 		before, _, _ := strings.Cut(strings.TrimPrefix(pattern, "!"), "*")
 		prefixes = append(prefixes, before[:strings.LastIndexByte(before, '/')+1])
 	}
 	return f.repository().Refs(ctx, prefixes...)
-}
-
-// name returns what people call a ref.
-func name(ref source.Ref) string {
-	if branch, ok := ref.Branch(); ok {
-		return branch
-	}
-	return strings.TrimPrefix(ref.Name, "refs/")
-}
-
-// target returns where a ref's commits go: "" if it is not followed.
-func (p *Project) target(ref source.Ref) string {
-	branch, isBranch := ref.Branch()
-	if !isBranch {
-		if p.Standing.Previews.FollowsRef(ref.Name) {
-			return p.refPreview(ref.Name)
-		}
-		return ""
-	}
-	if environment := p.Standing.Following(branch); environment != "" {
-		return environment
-	}
-	if p.Standing.Previews.FollowsBranch(branch) {
-		return p.preview(branch)
-	}
-	return ""
 }
 
 // decide says what becomes of a ref's new commit.
@@ -368,7 +336,7 @@ func (f *Follower) decide(ctx context.Context, ref source.Ref) error {
 	repository := f.repository()
 	before := cmp.Or(f.pushed[ref.Name], f.state.Seen[ref.Name])
 	if before == "" && !f.fresh { // of a new branch, what production does not have
-		before = f.state.Seen["refs/heads/"+f.Project.Standing.MainBranch(f.Project.Main)]
+		before = f.state.Seen["refs/heads/"+f.Project.ProductionConfig.MainBranch(f.Project.Main)]
 	}
 	commits, count, err := repository.Since(ctx, ref.Commit, before, 20)
 	if err != nil {
@@ -515,7 +483,7 @@ func (f *Follower) push(ref source.Ref, environment string, older []source.Commi
 		gone.Commit, gone.Subject, gone.Why = "", "", fmt.Sprintf("%d more commits, by %s", more, source.Short(ref.Commit))
 		f.tell(gone)
 	}
-	if running != nil && f.Project.Standing.Follow.Superseded == project.Cancel {
+	if running != nil && f.Project.ProductionConfig.Follow.Superseded == project.Cancel {
 		if cancel := f.cancel[ref.Name]; cancel != nil {
 			cancel(Superseded(source.Short(ref.Commit)))
 		}
@@ -525,7 +493,7 @@ func (f *Follower) push(ref source.Ref, environment string, older []source.Commi
 
 // begin starts what may start.
 func (f *Follower) begin(ctx context.Context, building *sync.WaitGroup, ended chan<- finishedJob) {
-	f.queue.Parallel = cmp.Or(f.Builds, int(f.Project.Standing.Follow.Parallel))
+	f.queue.Parallel = cmp.Or(f.Builds, int(f.Project.ProductionConfig.Follow.Parallel))
 	for ctx.Err() == nil {
 		job, ok := f.queue.Next()
 		if !ok {
@@ -556,7 +524,7 @@ func (f *Follower) carryOut(ctx context.Context, p *Project, job follow.Job) fin
 	if err == nil {
 		event.Subject, event.Environment = plan.Commit.Subject, journal.DisplayName(plan.Environment)
 		run = f.NewRun(plan)
-		run.Store, run.Automatic, run.SkipSame, run.Cause, run.Frozen = f.Store, true, true, "follow", nil
+		run.Store, run.Automatic, run.SkipSame, run.Cause, run.Machine = f.Store, true, true, "follow", f.machine
 		run.Began = func(number int64) {
 			f.tell(Event{Kind: "builds", Ref: job.Ref, Branch: event.Branch, Commit: job.Commit, Subject: event.Subject, Environment: event.Environment, Build: number})
 		}
@@ -652,7 +620,7 @@ func (f *Follower) again(done *finishedJob) bool {
 		failed = failing{commit: done.job.Commit}
 	}
 	failed.times++
-	trusted := f.Project.Standing.Trusts(ref)
+	trusted := f.Project.ProductionConfig.Trusts(ref)
 	if failed.times >= follow.MostTries && !trusted {
 		done.event.Kind, done.event.Why = "failed", fmt.Sprintf("given up after %d tries: %s", failed.times, problemLine(done.event.Error))
 		delete(f.failures, ref)
@@ -692,35 +660,6 @@ func (f *Follower) head(ctx context.Context, environment string) (*journal.Entry
 		return nil, nil
 	}
 	return &entry, err
-}
-
-// sameSite reports whether two commits have the same files of the site: its folder, what else its build sees, and its configuration.
-func (p *Project) sameSite(ctx context.Context, a, b string) (bool, error) {
-	if a == "" {
-		return false, nil
-	}
-	config, err := p.ConfigAt(ctx, b)
-	if err != nil {
-		return false, ctx.Err()
-	}
-	if slices.Contains(config.Build.Tell, "commit") || slices.Contains(config.Build.Tell, "history") {
-		return false, nil
-	}
-	paths := append([]string{path.Join(p.Prefix, project.FileName), path.Join(p.Prefix, config.Build.Folder)}, config.Build.Also...)
-	for _, one := range paths {
-		if one == "." {
-			one = ""
-		}
-		before, err := p.Repository.Object(ctx, a, one)
-		if err != nil {
-			return false, ctx.Err()
-		}
-		after, err := p.Repository.Object(ctx, b, one)
-		if err != nil || before != after {
-			return false, ctx.Err()
-		}
-	}
-	return true, nil
 }
 
 // load reads what an earlier life has dealt with.

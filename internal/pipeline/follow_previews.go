@@ -7,7 +7,6 @@ import (
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/storage"
 )
 
 // sweepEvery is how often a follower removes the previews whose time is over. They answer 410 from that moment on, swept or not.
@@ -15,7 +14,7 @@ const sweepEvery = 10 * time.Minute
 
 // mainRef is the ref that decides what environments there are.
 func (f *Follower) mainRef() string {
-	return "refs/heads/" + f.Project.Standing.MainBranch(f.Project.Main)
+	return "refs/heads/" + f.Project.ProductionConfig.MainBranch(f.Project.Main)
 }
 
 // learn reads what labels of previews are made with; the name of the site is claimed first where nobody has it.
@@ -26,21 +25,12 @@ func (f *Follower) learn(ctx context.Context) error {
 	})
 }
 
-// takeName takes the site's name for a project that runs by itself.
-func (p *Project) takeName(ctx context.Context, store storage.Store, site string) error {
-	claim, err := p.CheckClaim(ctx, store, site, false, func() error { return nil })
-	if err != nil {
-		return err
-	}
-	return claim.Take(ctx, store, false)
-}
-
 // waitFor returns what is looked at after an activation of a plan's environment.
 func (f *Follower) waitFor(plan *Plan) []string {
 	if f.WaitFor != nil {
 		return f.WaitFor
 	}
-	return plan.Project.Standing.WaitFor(plan.Environment)
+	return plan.Project.ProductionConfig.WaitFor(plan.Environment)
 }
 
 // endPreviews removes the previews of branches that were deleted or merged since the last look, and now and then those that expired.
@@ -53,7 +43,7 @@ func (f *Follower) endPreviews(ctx context.Context) error {
 		f.deleted, f.landed = nil, nil
 		return nil
 	}
-	states, err := States(ctx, f.Store, f.Project.Site(), nil, IsPreview)
+	states, err := States(ctx, f.Store, f.Project.Site(), nil, journal.IsPreview)
 	if err != nil {
 		return StoreTrouble(f.Store, err)
 	}
@@ -81,7 +71,7 @@ func (f *Follower) endPreviews(ctx context.Context) error {
 
 // end removes previews, each unless it has moved meanwhile.
 func (f *Follower) end(ctx context.Context, ends map[string]journal.Ended) error {
-	steward, err := f.Project.NewSteward(ctx, f.Store, f.Project.Site(), "follow", "follow")
+	steward, err := NewSteward(ctx, f.Project, f.Store, f.Project.Site(), "follow", "follow")
 	if err != nil {
 		return err
 	}

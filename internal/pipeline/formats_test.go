@@ -25,7 +25,7 @@ func TestANodeThatIsTooOldIsNotLeftBehind(t *testing.T) {
 	require.NoError(t, deploy(t.Context(), p, store, commit))
 	head, err := pipeline.JournalOf(store, "corvane", "production", time.Now).Head(t.Context(), 0)
 	require.NoError(t, err)
-	reader, err := pipeline.OpenRelease(t.Context(), store, "corvane", head.Release)
+	reader, err := release.Read(t.Context(), store, "corvane", head.Release)
 	require.NoError(t, err)
 	root := reader.Root
 	root.Semantics = release.Semantics2
@@ -38,7 +38,7 @@ func TestANodeThatIsTooOldIsNotLeftBehind(t *testing.T) {
 		require.NoError(t, store.Replace(t.Context(), storage.EdgeKey("pier-7420"), data))
 	}
 	promote := func(id release.ID) error {
-		plan := &pipeline.Plan{Project: p, Site: "corvane", Environment: "production", Origin: head.Origin, Config: p.Beside}
+		plan := &pipeline.Plan{Project: p, Site: "corvane", Environment: "production", Origin: head.Origin, Config: p.LocalConfig}
 		run := &pipeline.Run{Plan: plan, Store: store, Report: silent{}, Cause: "command", Now: time.Now}
 		defer run.Close(t.Context())
 		_, err := run.Promote(t.Context(), id)

@@ -2,7 +2,6 @@ package pipeline
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"time"
@@ -12,17 +11,16 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
-	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 )
 
 // timeLimit is how long the steps may take, and whether the production branch's limit is what counts.
 func (r *Run) timeLimit() (time.Duration, bool) {
 	limit := time.Duration(r.Plan.Config.Build.TimeLimit)
-	if standing := time.Duration(r.Plan.Project.Standing.Build.TimeLimit); r.Plan.Untrusted() && !r.Plan.ByHand && standing > 0 && standing < limit {
+	if standing := time.Duration(r.Plan.Project.ProductionConfig.Build.TimeLimit); r.Plan.Untrusted() && !r.Plan.ByHand && standing > 0 && standing < limit {
 		limit = standing // what a branch says of itself is no bound
 	}
-	if most := time.Duration(r.Plan.Project.Standing.Limits.BuildTime); most > 0 && most < limit {
+	if most := time.Duration(r.Plan.Project.ProductionConfig.Limits.BuildTime); most > 0 && most < limit {
 		return most, true
 	}
 	return limit, false
@@ -30,7 +28,7 @@ func (r *Run) timeLimit() (time.Duration, bool) {
 
 // nearTimeLimit tells of a build that took nearly as long as the production branch allows.
 func (r *Run) nearTimeLimit(took time.Duration) {
-	limit := time.Duration(r.Plan.Project.Standing.Limits.BuildTime)
+	limit := time.Duration(r.Plan.Project.ProductionConfig.Limits.BuildTime)
 	if publish.NearLimit(int64(took), int64(limit)) {
 		r.Report.Notice(fault.Notice{Code: "near-limit", What: fmt.Sprintf("over 80 %% of limits.build_time: %s of %s", took.Round(time.Second), limit), Next: "at 100 % a build is ended"})
 	}
@@ -38,7 +36,7 @@ func (r *Run) nearTimeLimit(took time.Duration) {
 
 // withinMonth refuses a build when the month's build time is used up, and tells when it nearly is.
 func (r *Run) withinMonth(ctx context.Context) error {
-	limit := time.Duration(r.Plan.Project.Standing.Limits.BuildTimePerMonth)
+	limit := time.Duration(r.Plan.Project.ProductionConfig.Limits.BuildTimePerMonth)
 	if limit == 0 || len(r.Plan.Config.Build.Steps()) == 0 {
 		return nil
 	}
@@ -90,43 +88,6 @@ func (r *Run) diskFull(folder string) string {
 	return ""
 }
 
-// Pause says who paused the automatic builds of a site.
-type Pause struct {
-	Format int       `json:"format"`
-	Who    string    `json:"who"`
-	When   time.Time `json:"when"`
-	Why    string    `json:"why,omitempty"`
-}
-
-// ReadPause returns who paused the automatic builds of a site; nil if nobody did.
-func ReadPause(ctx context.Context, store storage.Store, site string) (*Pause, error) {
-	data, err := store.Get(ctx, storage.PausedKey(site))
-	if errors.Is(err, storage.ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	pause := &Pause{}
-	if !record.Lenient(data, pause) {
-		return &Pause{Who: "somebody"}, nil
-	}
-	return pause, nil
-}
-
-// SetPause pauses the automatic builds of a site, or with nil lets them go on.
-func SetPause(ctx context.Context, store storage.Store, site string, pause *Pause) error {
-	if pause == nil {
-		return store.Delete(ctx, storage.PausedKey(site))
-	}
-	pause.Format = 1
-	data, err := record.Encode(pause)
-	if err != nil {
-		return err
-	}
-	return store.Replace(ctx, storage.PausedKey(site), data)
-}
-
 // checkPaused refuses automatic builds that somebody paused.
 func (r *Run) checkPaused(ctx context.Context) error {
 	if !r.Automatic {
@@ -137,13 +98,4 @@ func (r *Run) checkPaused(ctx context.Context) error {
 		return err
 	}
 	return PausedRefusal(pause)
-}
-
-// PausedRefusal is the message for what a pause refused.
-func PausedRefusal(pause *Pause) error {
-	problem := fault.New(fault.Refused, "paused", "automatic builds are paused").With("by " + pause.Who + " on " + pause.When.Format("2006-01-02 15:04 MST"))
-	if pause.Why != "" {
-		problem = problem.With("because: " + pause.Why)
-	}
-	return problem.Then("orilla follow --resume").Then("or deploy by hand: orilla deploy on a terminal, or with --yes")
 }

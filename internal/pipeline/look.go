@@ -46,7 +46,7 @@ func (r *Run) look(ctx context.Context, in check.Input, changes []release.Change
 				return err
 			}
 		}
-		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.Standing, cmp.Or(r.Plan.Environment, project.Production)), Open: open, Only: only}
+		out := check.Output{Input: in, Base: BaseOf(r.Plan.Project.ProductionConfig, cmp.Or(r.Plan.Environment, project.Production)), Open: open, Only: only}
 		more, err := check.Pages(ctx, out)
 		if err != nil {
 			return err
@@ -89,7 +89,7 @@ func (r *Run) pagesToRead(ctx context.Context, changed map[string]bool, live *re
 // moves reports whether the plan's environment gets other addresses than it has.
 func (r *Run) moves(ctx context.Context) (bool, error) {
 	before := r.result.Before
-	if before == nil || before.Release.IsZero() || !r.Plan.Project.Configured && r.Plan.Project.StandingAt == "" {
+	if before == nil || before.Release.IsZero() || !r.Plan.Project.Configured && r.Plan.Project.ProductionCommit == "" {
 		return false, nil
 	}
 	content, err := documentOf(ctx, r.Store, *before)
@@ -112,7 +112,7 @@ func content(output publish.Output, scan *publish.Scan) func(context.Context, re
 
 // without is the input of a site without rules.
 func (r *Run) without(list []release.File) (check.Input, error) {
-	in, err := NewCheck(&rules.Program{}, list, r.Plan.Config, r.Plan.Project.Standing)
+	in, err := NewCheck(&rules.Program{}, list, r.Plan.Config, r.Plan.Project.ProductionConfig)
 	in.Now = r.Now()
 	return in, err
 }

@@ -57,7 +57,7 @@ type Plan struct {
 
 // MakePlan finds out what an order means.
 func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
-	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.Beside, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart, Uncommitted: func() int { return 0 }}
+	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.LocalConfig, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart, Uncommitted: func() int { return 0 }}
 	if plan.Site == "" {
 		plan.Site = p.Site()
 	}
@@ -160,7 +160,7 @@ func (plan *Plan) about(what string) string {
 	case "environment":
 		return journal.DisplayName(plan.Environment)
 	}
-	if addresses := plan.Project.Standing.Document(plan.Environment).Addresses; len(addresses) > 0 {
+	if addresses := plan.Project.ProductionConfig.Document(plan.Environment).Addresses; len(addresses) > 0 {
 		return addresses[0]
 	}
 	return ""
@@ -172,7 +172,7 @@ func (plan *Plan) Secrets() []string {
 	if plan.Apart {
 		return nil
 	}
-	given := plan.Origin.Source != journal.FromCommit || plan.Project.Standing.GivesSecrets(plan.ref(), plan.ByHand)
+	given := plan.Origin.Source != journal.FromCommit || plan.Project.ProductionConfig.GivesSecrets(plan.ref(), plan.ByHand)
 	if given || plan.ref() == "" && plan.trusted {
 		return plan.Config.Build.Secrets
 	}
@@ -200,13 +200,13 @@ func (plan *Plan) Untrusted() bool {
 func (plan *Plan) trust(ctx context.Context, order Order) error {
 	p := plan.Project
 	if ref := plan.ref(); ref != "" {
-		plan.trusted = p.Standing.Trusts(ref)
+		plan.trusted = p.ProductionConfig.Trusts(ref)
 		return nil
 	}
-	if plan.trusted = order.To != "" && !IsPreview(plan.Environment); plan.trusted || p.StandingAt == "" {
+	if plan.trusted = order.To != "" && !journal.IsPreview(plan.Environment); plan.trusted || p.ProductionCommit == "" {
 		return nil
 	}
-	contained, err := p.Repository.Contains(ctx, p.StandingAt, plan.Commit.Hash)
+	contained, err := p.Repository.Contains(ctx, p.ProductionCommit, plan.Commit.Hash)
 	plan.trusted = err == nil && contained
 
 	return ctx.Err()
@@ -369,4 +369,15 @@ func firstLine(text string) string {
 
 func isHash(text string) bool {
 	return len(text) >= 7 && len(text) <= 64 && strings.Trim(text, "0123456789abcdef") == ""
+}
+
+// named is what people call what is built.
+func (plan *Plan) named() string {
+	switch {
+	case plan.Ref != "":
+		return plan.Ref
+	case plan.Origin.Branch == "":
+		return "a commit of no branch"
+	}
+	return plan.Origin.Branch
 }

@@ -8,10 +8,10 @@ import (
 	"os/user"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
-	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -22,21 +22,19 @@ import (
 
 // Project is a site's project on this machine: its configuration and, if there is one, its repository.
 type Project struct {
-	Root       string             // the folder of orilla.yaml, or the one the command was run in
-	Repository *source.Repository // nil without Git
-	Prefix     string             // of Root in the repository, with slashes; "" at its top
-	Main       string             // the branch that production follows if nothing says otherwise
-	Configured bool               // there is an orilla.yaml at Root
-	Beside     project.Config     // from the file at Root, with defaults
-	Standing   project.Config     // from the head of the production branch, or Beside: environments and store
-	StandingAt string             // the commit that Standing comes from; "" if from the file at Root
-	Places     Places
+	Root             string             // the folder of orilla.yaml, or the one the command was run in
+	Repository       *source.Repository // nil without Git
+	Prefix           string             // of Root in the repository, with slashes; "" at its top
+	Main             string             // the branch that production follows if nothing says otherwise
+	Configured       bool               // there is an orilla.yaml at Root
+	LocalConfig      project.Config     // from the file at Root, with defaults
+	ProductionConfig project.Config     // from the head of the production branch, or Beside: environments and store
+	ProductionCommit string             // the commit that Standing comes from; "" if from the file at Root
+	Places           Places
 
 	secret  string // that labels of previews are made with; "" for none
 	person  *remembered[string]
 	configs *remembered[map[string]parsedConfig]
-	means   *remembered[builder.Means]
-	noticed *sync.Map // codes of notices about this machine
 }
 
 // remembered is what was found out once. It is shared by copies of a project.
@@ -62,8 +60,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
 	}
-	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{},
-		means: &remembered[builder.Means]{}, noticed: &sync.Map{}}
+	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{}}
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
 		return nil, err
@@ -74,15 +71,15 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	}
 	if data != nil {
 		p.Root, p.Configured = root, true
-		if p.Beside, err = project.Parse(data, project.FileName); err != nil {
+		if p.LocalConfig, err = project.Parse(data, project.FileName); err != nil {
 			return nil, err
 		}
 	}
-	if p.Main = p.Beside.MainBranch(""); p.Main == "" && p.Repository != nil {
+	if p.Main = p.LocalConfig.MainBranch(""); p.Main == "" && p.Repository != nil {
 		p.Main = p.Repository.MainBranch(ctx)
 	}
-	p.Beside = p.Beside.WithDefaults(p.Main)
-	p.Standing = p.Beside
+	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
+	p.ProductionConfig = p.LocalConfig
 	if p.Repository == nil {
 		return p, nil
 	}
@@ -92,7 +89,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	if p.Repository.Bare {
 		return p, p.fromRepository(ctx)
 	}
-	return p, p.loadStanding(ctx)
+	return p, p.loadProduction(ctx)
 }
 
 // LoadFrom is the project in folder of a repository that has no working tree, such as a mirror. beside is the project of the folder that
@@ -100,7 +97,6 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project) (*Project, error) {
 	p := *beside
 	p.person, p.configs = &remembered[string]{}, &remembered[map[string]parsedConfig]{}
-	p.means, p.noticed = &remembered[builder.Means]{}, &sync.Map{}
 	p.Repository, p.Main = repository, repository.MainBranch(ctx)
 	if folder != "" {
 		p.Prefix = path.Clean(folder)
@@ -108,22 +104,22 @@ func LoadFrom(ctx context.Context, repository *source.Repository, folder string,
 	if p.Prefix == "." {
 		p.Prefix = ""
 	}
-	p.Configured, p.Beside = false, project.Config{}
-	p.Beside = p.Beside.WithDefaults(p.Main)
-	p.Standing = p.Beside
+	p.Configured, p.LocalConfig = false, project.Config{}
+	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
+	p.ProductionConfig = p.LocalConfig
 	return &p, p.fromRepository(ctx)
 }
 
 // fromRepository reads the configuration from the production branch, where there is no file to read.
 func (p *Project) fromRepository(ctx context.Context) error {
 	for range 2 { // it may name another production branch than the main one
-		if err := p.loadStanding(ctx); err != nil {
+		if err := p.loadProduction(ctx); err != nil {
 			return err
 		}
-		if p.StandingAt == "" {
+		if p.ProductionCommit == "" {
 			break
 		}
-		p.Beside, p.Configured = p.Standing, true
+		p.LocalConfig, p.Configured = p.ProductionConfig, true
 	}
 	if p.Configured {
 		return nil
@@ -171,9 +167,9 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 	}
 }
 
-// loadStanding reads what only the production branch may say.
-func (p *Project) loadStanding(ctx context.Context) error {
-	branch := p.Beside.MainBranch(p.Main)
+// loadProduction reads what only the production branch may say.
+func (p *Project) loadProduction(ctx context.Context) error {
+	branch := p.LocalConfig.MainBranch(p.Main)
 	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
 	if err != nil {
 		return ctx.Err() // no such branch yet: the file at hand counts
@@ -185,7 +181,7 @@ func (p *Project) loadStanding(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p.Standing, p.StandingAt = config, head.Hash
+	p.ProductionConfig, p.ProductionCommit = config, head.Hash
 	return nil
 }
 
@@ -217,10 +213,10 @@ func (p *Project) readConfig(ctx context.Context, commit string) (project.Config
 
 // Site returns the site's name.
 func (p *Project) Site() string {
-	if p.Beside.Site != "" {
-		return p.Beside.Site
+	if p.LocalConfig.Site != "" {
+		return p.LocalConfig.Site
 	}
-	return p.Standing.Site
+	return p.ProductionConfig.Site
 }
 
 // Person returns who runs the command.
@@ -261,10 +257,10 @@ func (p *Project) Target(to, branch string) (string, error) {
 	if branch == "" {
 		return "", ErrNoTarget
 	}
-	if environment := p.Standing.Following(branch); environment != "" {
+	if environment := p.ProductionConfig.Following(branch); environment != "" {
 		return environment, nil
 	}
-	if !p.Standing.Previews.FollowsBranch(branch) {
+	if !p.ProductionConfig.Previews.FollowsBranch(branch) {
 		return "", fault.New(fault.Refused, "not-followed", "no environment follows the branch %s, and previews.follows leaves it out", branch).
 			Then("say where it should go: --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
 	}
@@ -279,7 +275,7 @@ func (p *Project) preview(branch string) string {
 // LearnSecret reads what labels of previews are made with, where the configuration wants them unguessable. It is random, and in the
 // site's claim; without one yet, claim makes it.
 func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site string, claim func() error) error {
-	if !p.Standing.Previews.Unguessable {
+	if !p.ProductionConfig.Previews.Unguessable {
 		return nil
 	}
 	found, err := ReadClaim(ctx, store, site)
@@ -312,7 +308,7 @@ func (p *Project) namedTarget(to string) (string, error) {
 		}
 		return journal.StoredName(to), nil
 	}
-	if _, ok := p.Standing.Environments[to]; ok {
+	if _, ok := p.ProductionConfig.Environments[to]; ok {
 		return to, nil
 	}
 	problem := fault.New(fault.Usage, "unknown-environment", "there is no environment %q", to)
@@ -320,8 +316,8 @@ func (p *Project) namedTarget(to string) (string, error) {
 		problem = problem.Then("did you mean --to %s?", nearest)
 	}
 	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s", project.Label(to))
-	if p.StandingAt != "" {
-		problem = problem.With("environments are read from the branch " + p.Beside.MainBranch(p.Main))
+	if p.ProductionCommit != "" {
+		problem = problem.With("environments are read from the branch " + p.LocalConfig.MainBranch(p.Main))
 	}
 	return "", problem
 }
@@ -329,7 +325,7 @@ func (p *Project) namedTarget(to string) (string, error) {
 // EnvironmentNames returns the fixed environments in order, production first.
 func (p *Project) EnvironmentNames() []string {
 	names := []string{project.Production}
-	for name := range p.Standing.Environments {
+	for name := range p.ProductionConfig.Environments {
 		if name != project.Production {
 			names = append(names, name)
 		}
@@ -337,3 +333,5 @@ func (p *Project) EnvironmentNames() []string {
 	sortAfterFirst(names)
 	return names
 }
+
+func sortAfterFirst(names []string) { slices.Sort(names[1:]) }

@@ -60,8 +60,8 @@ func (r *Run) Promote(ctx context.Context, id release.ID) (*Result, error) {
 // rules name have an address there.
 func (r *Run) suits(ctx context.Context, reader *release.Reader) error {
 	p := r.Plan.Project
-	r.Plan.Config = p.Standing
-	subject, err := p.ReleaseSubject(ctx, r.Store, r.Plan.Site, reader.ID, r.Plan.Origin.Build)
+	r.Plan.Config = p.ProductionConfig
+	subject, err := ReleaseSubject(ctx, p, r.Store, r.Plan.Site, reader.ID, r.Plan.Origin.Build)
 	if err != nil {
 		return err
 	}
@@ -70,7 +70,7 @@ func (r *Run) suits(ctx context.Context, reader *release.Reader) error {
 	if err != nil {
 		return err
 	}
-	if err := Accepted(found, p.Standing).Problem(); err != nil {
+	if err := Accepted(found, p.ProductionConfig).Problem(); err != nil {
 		return err
 	}
 	r.result.Rules.Expectations = len(subject.Program.Expectations)
@@ -78,7 +78,7 @@ func (r *Run) suits(ctx context.Context, reader *release.Reader) error {
 		r.Report.Notice(fault.Notice{Code: "expectations-unknown", What: "the release's expectations were not run: its rules mean something else under the configuration here",
 			Next: "run it from the production branch, with the languages and time zone that the release was made with"})
 	}
-	upstreams := p.Standing.Document(r.Plan.Environment).Upstreams
+	upstreams := p.ProductionConfig.Document(r.Plan.Environment).Upstreams
 	for _, rule := range subject.Program.Rules {
 		name := rule.Target.Upstream
 		if _, there := upstreams[name]; rule.Verb == rules.Proxy && name != "" && !there {
@@ -92,7 +92,7 @@ func (r *Run) suits(ctx context.Context, reader *release.Reader) error {
 
 // vouched asks whoever promotes something that an untrusted build made without isolation to a place that is no preview.
 func (r *Run) vouched(record builds.Record) error {
-	if record.Untrusted.Contained() || IsPreview(r.Plan.Environment) {
+	if record.Untrusted.Contained() || journal.IsPreview(r.Plan.Environment) {
 		return nil
 	}
 	if r.Uncontained != nil {
@@ -122,10 +122,10 @@ func (r *Run) unbound(ctx context.Context) error {
 		return err
 	}
 	address := ""
-	if addresses := r.Plan.Project.Standing.Document(r.Plan.Environment).Addresses; len(addresses) > 0 {
+	if addresses := r.Plan.Project.ProductionConfig.Document(r.Plan.Environment).Addresses; len(addresses) > 0 {
 		address = addresses[0]
 	}
-	branch := r.Plan.Project.Standing.Environments[r.Plan.Environment].Follows
+	branch := r.Plan.Project.ProductionConfig.Environments[r.Plan.Environment].Follows
 	if branch == "" || branch == project.Nothing {
 		branch = r.Plan.Origin.Branch // an environment that follows none takes what any was told
 	}

@@ -58,6 +58,7 @@ type Run struct {
 	Now       func() time.Time
 	// SkipSame leaves an environment alone that serves the same release of the same commit already: the error is ErrSame.
 	SkipSame bool
+	Machine  *Machine           // nil for one of its own
 	Began    func(number int64) // is told the number of a build that begins; may be nil
 	// ExpireAfter is how long after the activation the environment ends; 0: as the configuration says of previews.
 	ExpireAfter time.Duration
@@ -103,11 +104,11 @@ type Result struct {
 	Kept     bool         // the output of an earlier try was used
 	KeptDeps bool         // dependencies were carried over from an earlier build
 	Entry    *journal.Entry
-	Same     bool           // Entry was there before: it was live already
-	Outcome  *Outcome       // of what was waited for; nil if nothing was
-	Back     *journal.Entry // that went back, since that failed
-	Waits    *Waits         // the release waits for a thaw
-	Before   *journal.Entry // the head that the entry follows
+	Same     bool            // Entry was there before: it was live already
+	Outcome  *Outcome        // of what was waited for; nil if nothing was
+	Back     *journal.Entry  // that went back, since that failed
+	Waits    *PendingRelease // the release waits for a thaw
+	Before   *journal.Entry  // the head that the entry follows
 	Timings  []Timing
 	Log      []digest.Digest // of what was built
 	Earlier  []builds.Phase  // of the build of the branch before, if this machine ran it
@@ -243,20 +244,6 @@ func (r *Run) checkFrozen(ctx context.Context) error {
 	return err
 }
 
-// FrozenRefusal is the message for what a freeze refused.
-func FrozenRefusal(head journal.Entry) error {
-	name := journal.DisplayName(head.Environment)
-	problem := fault.New(fault.Refused, "frozen", "%s is frozen", name).At("%s", head.Label()).
-		With("by " + head.Frozen.Who + " on " + head.Frozen.When.Format("2006-01-02 15:04 MST"))
-	if head.Frozen.Why != "" {
-		problem = problem.With("because: " + head.Frozen.Why)
-	}
-	if head.Frozen.Until != nil {
-		problem = problem.With("until " + head.Frozen.Until.Local().Format("2006-01-02 15:04 MST"))
-	}
-	return problem.Then("orilla thaw %s, then deploy again", name)
-}
-
 func (r *Run) journal() *journal.Journal {
 	return JournalOf(r.writer(), r.Plan.Site, r.Plan.Environment, r.now)
 }
@@ -357,7 +344,7 @@ func (r *Run) resettled(ctx context.Context, record builds.Record, reader *relea
 		in.Site.Files = reader
 		return &ruled{in: in}, err
 	}
-	files, err := ruleSources(r.Plan.Config, r.readBeside, func(file string) ([]byte, error) { return r.rulesOfBuild(ctx, record, file) })
+	files, err := ruleSources(r.Plan.Config, r.readBeside, KeptRules(ctx, r.Plan.Config, record, r.load))
 	if err != nil {
 		return nil, err
 	}
@@ -381,21 +368,11 @@ func (r *Run) load(ctx context.Context, d digest.Digest) ([]byte, error) {
 	if data, ok := r.loaded.Load(d); ok {
 		return data.([]byte), nil
 	}
-	data, err := LoadObject(ctx, r.Store, d)
+	data, err := release.Object(ctx, r.Store, d)
 	if err == nil && len(data) < 1<<20 && r.loads.Add(1) <= maxLoaded {
 		r.loaded.Store(d, data)
 	}
 	return data, err
-}
-
-// OpenRelease reads and verifies the root of a release.
-func OpenRelease(ctx context.Context, store storage.Store, site string, id release.ID) (*release.Reader, error) {
-	return release.Open(ctx, store, site, id, release.LoadFrom(store))
-}
-
-// LoadObject reads an object and verifies it.
-func LoadObject(ctx context.Context, store storage.Store, d digest.Digest) ([]byte, error) {
-	return release.LoadFrom(store)(ctx, d)
 }
 
 // live returns the release that the environment serves, or that production serves if nothing will be live; nil for none.
@@ -435,7 +412,7 @@ func (r *Run) compare(ctx context.Context, next *release.Reader, in check.Input,
 	}
 	if live == nil {
 		r.result.Changes = Changes{First: true, Added: int(next.Root.Files)}
-		if open == nil && BaseOf(r.Plan.Project.Standing, cmp.Or(r.Plan.Environment, project.Production)) == "" {
+		if open == nil && BaseOf(r.Plan.Project.ProductionConfig, cmp.Or(r.Plan.Environment, project.Production)) == "" {
 			return nil // its pages were looked at when they were built
 		}
 	}
@@ -555,15 +532,15 @@ func (r *Run) activate(ctx context.Context) error {
 // it comes from a commit that this repository has already seen and passed, or does not know.
 func (r *Run) document(ctx context.Context) (document journal.Document, keep bool, err error) {
 	p := r.Plan.Project
-	if !p.Configured && p.StandingAt == "" && r.result.Before != nil {
+	if !p.Configured && p.ProductionCommit == "" && r.result.Before != nil {
 		return document, true, nil // nothing here says anything of environments
 	}
-	document, err = journal.NewDocument(r.documentContent(), p.StandingAt)
+	document, err = journal.NewDocument(r.documentContent(), p.ProductionCommit)
 	if err != nil {
 		return document, false, err
 	}
-	if before := r.result.Before; before != nil && before.DocumentCommit != "" && p.StandingAt != before.DocumentCommit && p.Repository != nil && p.StandingAt != "" {
-		newer, err := p.Repository.Contains(ctx, p.StandingAt, before.DocumentCommit)
+	if before := r.result.Before; before != nil && before.DocumentCommit != "" && p.ProductionCommit != before.DocumentCommit && p.Repository != nil && p.ProductionCommit != "" {
+		newer, err := p.Repository.Contains(ctx, p.ProductionCommit, before.DocumentCommit)
 		if err != nil || !newer {
 			if document.Digest != before.Document {
 				r.Report.Notice(fault.Notice{Code: "older-environment", What: "the addresses and upstreams of " + journal.DisplayName(r.Plan.Environment) +
@@ -581,7 +558,7 @@ func (r *Run) document(ctx context.Context) (document journal.Document, keep boo
 // documentContent is what the production branch says of the plan's environment. A preview of a change from outside has the upstreams that
 // are named for such: others may lead to what only this network reaches.
 func (r *Run) documentContent() journal.DocumentContent {
-	standing := r.Plan.Project.Standing
+	standing := r.Plan.Project.ProductionConfig
 	content := standing.Document(r.Plan.Environment)
 	if r.Plan.Outside() {
 		content.Upstreams = standing.Previews.RefUpstreams

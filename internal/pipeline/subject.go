@@ -3,8 +3,10 @@ package pipeline
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -34,11 +36,11 @@ type Subject struct {
 }
 
 // WorkingTree returns what the working tree would publish. It builds nothing: the output is what the last build left.
-func (p *Project) WorkingTree(ctx context.Context) (*Subject, error) {
+func WorkingTree(ctx context.Context, p *Project) (*Subject, error) {
 	folder := p.Output()
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", folder)
-		for _, step := range p.Beside.Build.Run {
+		for _, step := range p.LocalConfig.Build.Run {
 			problem = problem.Then("%s", step)
 		}
 		return nil, problem.Then("or look at what is live: orilla explain --on production URL")
@@ -47,11 +49,11 @@ func (p *Project) WorkingTree(ctx context.Context) (*Subject, error) {
 	if err != nil {
 		return nil, err
 	}
-	texts, err := p.RulesBeside(folder)
+	texts, err := p.LocalRules(folder)
 	if err != nil {
 		return nil, err
 	}
-	s, err := p.subject(texts, list, p.Beside, "the working tree")
+	s, err := subject(p, texts, list, p.LocalConfig, "the working tree")
 	if err != nil {
 		return nil, err
 	}
@@ -67,18 +69,18 @@ func (p *Project) WorkingTree(ctx context.Context) (*Subject, error) {
 
 // Refused finds what a deploy of files and the rules beside them would refuse. sources says where on this machine the content of each file lies.
 // Of a large site only the home page is read.
-func (p *Project) Refused(ctx context.Context, folder string, list []release.File, sources map[string]string) (finding.List, error) {
-	texts, err := p.RulesBeside(folder)
+func Refused(ctx context.Context, p *Project, folder string, list []release.File, sources map[string]string) (finding.List, error) {
+	texts, err := p.LocalRules(folder)
 	if err != nil {
 		return nil, err
 	}
-	s, err := p.subject(texts, list, p.Beside, "the working tree")
+	s, err := subject(p, texts, list, p.LocalConfig, "the working tree")
 	if err != nil {
 		return nil, err
 	}
-	s.Base = BaseOf(p.Standing, project.Production)
+	s.Base = BaseOf(p.ProductionConfig, project.Production)
 	s.Open = func(_ context.Context, file release.File) ([]byte, error) { return os.ReadFile(sources[file.Path]) }
-	if len(list) > fewPages && len(p.Beside.Check.StopOn) == 0 {
+	if len(list) > fewPages && len(p.LocalConfig.Check.StopOn) == 0 {
 		s.Only = func(file release.File) bool { return file.Path == "index.html" }
 	}
 	found, err := Check(ctx, s, nil, nil)
@@ -86,9 +88,9 @@ func (p *Project) Refused(ctx context.Context, folder string, list []release.Fil
 }
 
 // subject puts files and the text of rules together.
-func (p *Project) subject(texts []rules.Source, list []release.File, config project.Config, name string) (*Subject, error) {
-	program, found := rules.Parse(texts, config.RuleOptions(p.Standing))
-	in, err := NewCheck(program, list, config, p.Standing)
+func subject(p *Project, texts []rules.Source, list []release.File, config project.Config, name string) (*Subject, error) {
+	program, found := rules.Parse(texts, config.RuleOptions(p.ProductionConfig))
+	in, err := NewCheck(program, list, config, p.ProductionConfig)
 	if err != nil {
 		return nil, err
 	}
@@ -98,8 +100,8 @@ func (p *Project) subject(texts []rules.Source, list []release.File, config proj
 
 // ReleaseSubject returns a release as it is kept. build names the build that it came from, which knows where its rules were written;
 // "" if that is not known.
-func (p *Project) ReleaseSubject(ctx context.Context, store storage.Store, site string, id release.ID, build string) (*Subject, error) {
-	reader, err := OpenRelease(ctx, store, site, id)
+func ReleaseSubject(ctx context.Context, p *Project, store storage.Store, site string, id release.ID, build string) (*Subject, error) {
+	reader, err := release.Read(ctx, store, site, id)
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +117,7 @@ func (p *Project) ReleaseSubject(ctx context.Context, store storage.Store, site 
 	if err != nil {
 		return nil, err
 	}
-	s, err := p.subject(texts, list, p.Beside, id.Short())
+	s, err := subject(p, texts, list, p.LocalConfig, id.Short())
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +164,7 @@ func rulesTexts(ctx context.Context, store storage.Store, site, build string) ([
 	}
 	var texts []rules.Source
 	for _, file := range record.Rules {
-		text, err := file.Load(ctx, func(ctx context.Context, d digest.Digest) ([]byte, error) { return LoadObject(ctx, store, d) })
+		text, err := file.Load(ctx, func(ctx context.Context, d digest.Digest) ([]byte, error) { return release.Object(ctx, store, d) })
 		if err != nil {
 			return nil, err
 		}
@@ -191,7 +193,7 @@ func buildRecord(ctx context.Context, store storage.Store, site, name string) (*
 }
 
 // LiveSubject returns what an environment serves, and the entry that says so; nil if it serves nothing.
-func (p *Project) LiveSubject(ctx context.Context, store storage.Store, j *journal.Journal) (*Subject, *journal.Entry, error) {
+func LiveSubject(ctx context.Context, p *Project, store storage.Store, j *journal.Journal) (*Subject, *journal.Entry, error) {
 	head, err := j.Head(ctx, 0)
 	if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
 		return nil, nil, nil
@@ -199,7 +201,7 @@ func (p *Project) LiveSubject(ctx context.Context, store storage.Store, j *journ
 	if err != nil {
 		return nil, nil, err
 	}
-	s, err := p.ReleaseSubject(ctx, store, j.Site, head.Release, head.Build)
+	s, err := ReleaseSubject(ctx, p, store, j.Site, head.Release, head.Build)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -211,11 +213,11 @@ func (p *Project) LiveSubject(ctx context.Context, store storage.Store, j *journ
 
 // As has the subject answer with the settings of another environment than its own, as they are configured.
 func (s *Subject) As(p *Project, environment string) {
-	s.Site.Own = ownOf(p.Standing, journal.StoredName(environment))
+	s.Site.Own = ownOf(p.ProductionConfig, journal.StoredName(environment))
 }
 
 // CommitSubject returns what a commit would publish: the output of a build of it, with the commit's own rules.
-func (p *Project) CommitSubject(ctx context.Context, store storage.Store, site, name string) (*Subject, error) {
+func CommitSubject(ctx context.Context, p *Project, store storage.Store, site, name string) (*Subject, error) {
 	plan, err := p.MakePlan(ctx, Order{Commit: name, NoTarget: true, Site: site})
 	if err != nil {
 		return nil, err
@@ -231,19 +233,19 @@ func (p *Project) CommitSubject(ctx context.Context, store storage.Store, site, 
 	if !found {
 		return nil, fault.New(fault.Failed, "not-built", "%s was not built yet, so there is no output to look at", plan.Commit.Short()).Then("orilla build %s", name)
 	}
-	s, err := p.ReleaseSubject(ctx, store, site, record.Release, record.Name())
+	s, err := ReleaseSubject(ctx, p, store, site, record.Release, record.Name())
 	if err != nil {
 		return nil, err
 	}
-	run := &Run{Plan: plan, Store: store}
-	if err := run.readRules(ctx); err != nil {
+	beside := plan.RulesReader(ctx)
+	if err := CheckSyntax(plan, beside); err != nil {
 		return nil, err
 	}
-	texts, err := ruleSources(plan.Config, run.readBeside, func(file string) ([]byte, error) { return run.rulesOfBuild(ctx, record, file) })
+	texts, err := ruleSources(plan.Config, beside, KeptRules(ctx, plan.Config, record, release.LoadFrom(store)))
 	if err != nil {
 		return nil, err
 	}
-	again, err := p.subject(texts, s.Files, plan.Config, plan.Commit.Short())
+	again, err := subject(p, texts, s.Files, plan.Config, plan.Commit.Short())
 	if err != nil {
 		return nil, err
 	}
@@ -305,4 +307,29 @@ func BaseOf(config project.Config, environment string) string {
 // Side is the subject as one side of a comparison.
 func (s *Subject) Side() difference.Side {
 	return difference.Side{Files: s.Files, Site: s.Site, Rules: s.Program.Rules, Base: s.Base, Open: s.Open, Now: s.Now}
+}
+
+// KeptRules returns what reads a rules file, by its path in the output, as an earlier build kept it. The error is fs.ErrNotExist for a file
+// that was not there then.
+func KeptRules(ctx context.Context, config project.Config, record builds.Record, load release.Load) func(file string) ([]byte, error) {
+	return func(file string) ([]byte, error) {
+		name := path.Join(config.Build.Folder, config.Build.Output, file)
+		for _, kept := range record.Rules {
+			if kept.Path == name {
+				return kept.Load(ctx, load)
+			}
+		}
+		return nil, fs.ErrNotExist
+	}
+}
+
+// CheckSyntax parses the rules that are known before a build, so that a mistake in them costs no build. beside reads them, as that of
+// RulesReader does.
+func CheckSyntax(plan *Plan, beside func(file string) ([]byte, error)) error {
+	files, err := ruleSources(plan.Config, beside, nil)
+	if err != nil {
+		return err
+	}
+	_, found := rules.Parse(files, plan.Config.RuleOptions(plan.Project.ProductionConfig))
+	return found.Problem()
 }

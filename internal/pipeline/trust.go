@@ -5,10 +5,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/sandbox"
 	"orilla.example/orilla/internal/store/file"
@@ -16,30 +18,37 @@ import (
 
 // docs/trust.md says who is trusted with what.
 
-// Means returns how this machine can isolate builds. It is found out once.
-func (p *Project) Means(ctx context.Context) builder.Means {
-	remember := filepath.Join(p.Places.Cache, "isolation")
-	if p.means == nil { // a project that was not loaded
-		return builder.Probe(ctx, remember)
-	}
-	p.means.mutex.Lock()
-	defer p.means.mutex.Unlock()
-	if !p.means.known {
-		p.means.value = builder.Probe(ctx, remember)
-		p.means.known = ctx.Err() == nil
-	}
-	return p.means.value
+// Machine knows how this machine can isolate builds, and what people were told of that already. Builds of one process share it; it is
+// safe for concurrent use.
+type Machine struct {
+	file    string   // in which what was found out is kept for a day
+	noticed sync.Map // codes of notices
+
+	mutex sync.Mutex
+	known bool
+	means builder.Means
 }
 
-// forgetMeans lets the next build find out again how this machine can isolate builds.
-func (p *Project) forgetMeans() {
-	os.Remove(filepath.Join(p.Places.Cache, "isolation")) //nolint:errcheck // it lasts a day at most
-	if p.means == nil {
-		return
+// NewMachine returns what knows nothing yet. cache is the folder in which what was found out is kept.
+func NewMachine(cache string) *Machine { return &Machine{file: filepath.Join(cache, "isolation")} }
+
+// Means returns how this machine can isolate builds. It is found out once, which takes a moment.
+func (m *Machine) Means(ctx context.Context) builder.Means {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	if !m.known {
+		m.means = builder.Probe(ctx, m.file)
+		m.known = ctx.Err() == nil
 	}
-	p.means.mutex.Lock()
-	defer p.means.mutex.Unlock()
-	p.means.known = false
+	return m.means
+}
+
+// forget lets the next build find out again how this machine can isolate builds.
+func (m *Machine) forget() {
+	os.Remove(m.file) //nolint:errcheck // it lasts a day at most
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	m.known = false
 }
 
 // holding decides how the plan's build is held. r.untrusted is nil afterwards if it is trusted. A change from
@@ -57,9 +66,9 @@ func (r *Run) holding(ctx context.Context) error {
 	if plan.ByHand {
 		return nil // it runs with that person's rights, as a build of their own would
 	}
-	build := plan.Project.Standing.Build
+	build := plan.Project.ProductionConfig.Build
 	if build.Isolation != project.IsolateOff {
-		r.means = plan.Project.Means(ctx)
+		r.means = r.machine().Means(ctx)
 	}
 
 	if r.means.Bubblewrap != "" {
@@ -103,10 +112,8 @@ func (r *Run) notIsolated(why, hint string) error {
 
 // noticeOnce tells something about this machine, once for the project.
 func (r *Run) noticeOnce(code, what, next string) {
-	if noticed := r.Plan.Project.noticed; noticed != nil {
-		if _, before := noticed.LoadOrStore(code, true); before {
-			return
-		}
+	if _, before := r.machine().noticed.LoadOrStore(code, true); before {
+		return
 	}
 	r.Report.Notice(fault.Notice{Code: code, What: what, Next: next})
 }
@@ -114,7 +121,7 @@ func (r *Run) noticeOnce(code, what, next string) {
 // mayReuse reports whether the plan may put live what an earlier build made. What an untrusted build made
 // without isolation may hold anything that runs on this machine, so only untrusted previews show it.
 func (r *Run) mayReuse(record builds.Record) bool {
-	return record.Untrusted.Contained() || r.Plan.Untrusted() && (r.Plan.Environment == "" || IsPreview(r.Plan.Environment))
+	return record.Untrusted.Contained() || r.Plan.Untrusted() && (r.Plan.Environment == "" || journal.IsPreview(r.Plan.Environment))
 }
 
 // options say how the steps of a build in a workspace are held.
@@ -123,7 +130,7 @@ func (r *Run) options(w *workspace) builder.Options {
 	if r.untrusted == nil || r.Plan.ByHand {
 		return o
 	}
-	limits := r.Plan.Project.Standing.Limits
+	limits := r.Plan.Project.ProductionConfig.Limits
 	o.Bounds = sandbox.Bounds{Memory: int64(limits.BuildMemory), Tasks: int(limits.BuildProcesses), Disk: int64(limits.BuildDisk)}
 	if o.Bounds.Memory == 0 {
 		o.Bounds.Memory = builder.Memory() / 4 * 3
@@ -153,7 +160,7 @@ func (r *Run) checkSession(ctx context.Context, session *builder.Session) error 
 	if r.untrusted == nil || r.untrusted.Isolation != builds.IsolationBubblewrap {
 		return problem
 	}
-	r.Plan.Project.forgetMeans()
+	r.machine().forget()
 
 	return fault.New(fault.Failed, "isolation", "isolated builds do not work on this machine any more").Because(err).
 		Then("orilla doctor says what is missing")
@@ -203,7 +210,7 @@ func (r *Run) limitedBy() project.Limits {
 	if !r.Plan.Untrusted() || r.Plan.ByHand {
 		return limits
 	}
-	standing := r.Plan.Project.Standing.Limits
+	standing := r.Plan.Project.ProductionConfig.Limits
 	limits.Files, limits.Size = min(limits.Files, standing.Files), min(limits.Size, standing.Size)
 	if standing.FileSize > 0 && (limits.FileSize == 0 || limits.FileSize > standing.FileSize) {
 		limits.FileSize = standing.FileSize
@@ -219,13 +226,9 @@ func (r *Run) noSecrets() {
 	}
 }
 
-// named is what people call what is built.
-func (plan *Plan) named() string {
-	switch {
-	case plan.Ref != "":
-		return plan.Ref
-	case plan.Origin.Branch == "":
-		return "a commit of no branch"
+func (r *Run) machine() *Machine {
+	if r.Machine == nil {
+		r.Machine = NewMachine(r.Plan.Project.Places.Cache)
 	}
-	return plan.Origin.Branch
+	return r.Machine
 }

@@ -11,11 +11,10 @@ import (
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/source"
 )
 
-// Waits is a release that was made for an environment while that was frozen, and waits for its thaw.
-type Waits struct {
+// PendingRelease is a release that was made for an environment while that was frozen, and waits for its thaw.
+type PendingRelease struct {
 	Format      int        `json:"format"`
 	Environment string     `json:"environment"` // the stored name
 	Release     release.ID `json:"release"`
@@ -27,58 +26,13 @@ type Waits struct {
 
 const waitsFormat = 1
 
-// wait records that the release waits.
-func (r *Run) wait(ctx context.Context) error {
-	origin := r.Plan.Origin
-	origin.Build = r.result.Build.Name()
-	if origin.Subject == "" {
-		origin.Subject = r.result.Build.Subject
-	}
-	waits := Waits{Format: waitsFormat, Environment: r.Plan.Environment, Release: r.result.Release, Origin: origin, Who: r.Plan.Project.Person(ctx),
-		When: r.now().UTC().Truncate(time.Millisecond), Why: r.Plan.Message}
-	if err := r.behindWaiting(ctx, origin.Commit); err != nil {
-		return err
-	}
-	data, err := record.Encode(waits)
-	if err != nil {
-		return err
-	}
-	if err := r.Store.Replace(ctx, storage.WaitingKey(r.Plan.Site, r.Plan.Environment)+"/"+waits.Release.String(), data); err != nil {
-		return err
-	}
-	r.result.Waits = &waits
-	return nil
-}
-
-// behindWaiting refuses an older commit than one that waits already.
-func (r *Run) behindWaiting(ctx context.Context, commit string) error {
-	repository := r.Plan.Project.Repository
-	if repository == nil || commit == "" {
-		return nil
-	}
-	head, err := r.journal().Head(ctx, 0)
-	if err != nil {
-		return err
-	}
-	waiting, err := WaitingFor(ctx, r.Store, r.Plan.Site, head)
-	if err != nil {
-		return err
-	}
-	for _, other := range waiting {
-		if newer, err := repository.Contains(ctx, other.Commit, commit); err == nil && newer && other.Commit != commit {
-			return fault.New(fault.Refused, "superseded", "%s is older than what waits for the thaw, %s", source.Short(commit), source.Short(other.Commit)).At("%s", head.Label())
-		}
-	}
-	return nil
-}
-
 // WaitingFor returns the releases that wait for a thaw, the newest first. head is the environment's last entry: what was made before the
 // release that is live was chosen waits no more. A freeze on top of another one, to lengthen it say, changes nothing of that.
-func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry) ([]Waits, error) {
+func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry) ([]PendingRelease, error) {
 	if head.Frozen == nil {
 		return nil, nil
 	}
-	var list []Waits
+	var list []PendingRelease
 	chosen := JournalOf(store, site, head.Environment, nil).Current(ctx, head)
 	for item, err := range store.List(ctx, storage.WaitingKey(site, head.Environment)) {
 		if err != nil {
@@ -91,7 +45,7 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 		if err != nil {
 			return nil, err
 		}
-		var one Waits
+		var one PendingRelease
 		if !record.Strict(data, &one) || one.Format != waitsFormat || one.When.Before(chosen.When) {
 			continue // somebody has put something else live since
 		}
@@ -103,7 +57,7 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 			list = append(list, one)
 		}
 	}
-	slices.SortFunc(list, func(a, b Waits) int { return b.When.Compare(a.When) })
+	slices.SortFunc(list, func(a, b PendingRelease) int { return b.When.Compare(a.When) })
 	return list, nil
 }
 
@@ -117,27 +71,8 @@ func forgetWaiting(ctx context.Context, store storage.Store, site, environment s
 	}
 }
 
-// frozenWhileBuilt is the refusal of a release that waits from now on.
-func (r *Run) frozenWhileBuilt(ctx context.Context, head journal.Entry) error {
-	refusal := FrozenRefusal(head)
-	if r.kind == journal.Promotion {
-		return refusal
-	}
-	problem, _ := errors.AsType[*fault.Error](refusal)
-	same := func(e journal.Entry) bool { return e.Release == r.result.Release && e.Commit == r.Plan.Origin.Commit }
-	if _, was, left := r.journal().LeftBy(ctx, head, same); left {
-		return problem.With("this was live as " + was.Label() + " and was rolled back, so it does not wait for the thaw")
-	}
-	if err := r.wait(ctx); err != nil {
-		return StoreTrouble(r.Store, err)
-	}
-	problem.Next = nil
-	return problem.With("the release "+r.result.Release.Short()+" is made, and waits for the thaw").
-		Then("orilla thaw %s shows what would go live, and asks", journal.DisplayName(head.Environment))
-}
-
 // Thawing says what a thaw of an environment puts live: the newest of what waits, unless nothing does.
-func Thawing(waiting []Waits) *Waits {
+func Thawing(waiting []PendingRelease) *PendingRelease {
 	if len(waiting) == 0 {
 		return nil
 	}
@@ -147,7 +82,7 @@ func Thawing(waiting []Waits) *Waits {
 // Thaw lets automatic activations of an environment through again and, in the same entry, puts live what waits, if that is given. head is
 // the last entry as it was when somebody looked at what waits: if anything was moved since, nothing is done. If somebody who follows the
 // branch was faster, and what waits is live already, that entry is returned.
-func (s *Steward) Thaw(ctx context.Context, head journal.Entry, why string, waits *Waits) (journal.Entry, error) {
+func (s *Steward) Thaw(ctx context.Context, head journal.Entry, why string, waits *PendingRelease) (journal.Entry, error) {
 	if waits == nil {
 		entry, err := s.Append(ctx, head.Environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
 		if err == nil {
@@ -158,7 +93,7 @@ func (s *Steward) Thaw(ctx context.Context, head journal.Entry, why string, wait
 	if s.hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
 		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", waits.Release.Short()).Then("orilla deploy makes it again")
 	}
-	if _, err := OpenRelease(ctx, s.Store, s.Site, waits.Release); err != nil {
+	if _, err := release.Read(ctx, s.Store, s.Site, waits.Release); err != nil {
 		return head, err
 	}
 	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: ThawCause, Who: s.Who, Why: why, KeepDocument: true, Thaws: true}

@@ -55,7 +55,7 @@ func (f *frozen) head() journal.Entry {
 // waits records a release that waits, made some minutes after noon.
 func (f *frozen) waits(name string, minutes int) release.ID {
 	id := release.ID(digest.Of([]byte(name)))
-	data, err := canon.Marshal(pipeline.Waits{Format: 1, Environment: "production", Release: id, Origin: journal.Origin{Commit: name}, Who: "x", When: f.noon.Add(time.Duration(minutes) * time.Minute)})
+	data, err := canon.Marshal(pipeline.PendingRelease{Format: 1, Environment: "production", Release: id, Origin: journal.Origin{Commit: name}, Who: "x", When: f.noon.Add(time.Duration(minutes) * time.Minute)})
 	require.NoError(f.t, err)
 	require.NoError(f.t, f.store.Replace(f.t.Context(), storage.WaitingKey("corvane", "production")+"/"+id.String(), data))
 	require.NoError(f.t, f.store.Replace(f.t.Context(), storage.ReleaseKey("corvane", id.String()), []byte("{}")))
@@ -101,13 +101,13 @@ func (f *frozen) back() journal.Decide {
 
 func TestAThawPutsLiveWhatWasShown(t *testing.T) {
 	steward := func(f *frozen) *pipeline.Steward {
-		s, err := (&pipeline.Project{}).NewSteward(t.Context(), f.store, "corvane", "command", "thaw")
+		s, err := pipeline.NewSteward(t.Context(), &pipeline.Project{}, f.store, "corvane", "command", "thaw")
 		require.NoError(t, err)
 		t.Cleanup(func() { s.Close(t.Context()) })
 		return s
 	}
 	f := newFrozen(t)
-	waits := &pipeline.Waits{Release: f.ids[0], Origin: journal.Origin{Commit: "waits"}}
+	waits := &pipeline.PendingRelease{Release: f.ids[0], Origin: journal.Origin{Commit: "waits"}}
 	shown := f.head()
 	f.append(journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill", When: f.noon}, "command", "Tobias Quill", "no, longer", f.noon))
 	_, err := steward(f).Thaw(t.Context(), shown, "", waits)
@@ -118,7 +118,7 @@ func TestAThawPutsLiveWhatWasShown(t *testing.T) {
 	again, err := steward(f).Thaw(t.Context(), shown, "", waits)
 	require.NoError(t, err)
 	assert.Equal(t, entry.Number, again.Number, "who comes second finds it live")
-	lost := &pipeline.Waits{Release: release.ID(digest.Of([]byte("pruned"))), Origin: journal.Origin{Commit: "x"}}
+	lost := &pipeline.PendingRelease{Release: release.ID(digest.Of([]byte("pruned"))), Origin: journal.Origin{Commit: "x"}}
 	_, err = steward(f).Thaw(t.Context(), f.head(), "", lost)
 	require.ErrorIs(t, err, storage.ErrNotFound)
 	assert.Equal(t, entry.Number, f.head().Number, "nothing is thawed for a release that is not there")
@@ -133,7 +133,7 @@ func TestAPreviewIsRemovedOnlyIfItStillShould(t *testing.T) {
 		_, err := pipeline.JournalOf(f.store, "corvane", name, time.Now).Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: f.ids[0], Expires: ends}, time.Now()))
 		require.NoError(t, err)
 	}
-	s, err := (&pipeline.Project{}).NewSteward(t.Context(), f.store, "corvane", "follow", "sweep")
+	s, err := pipeline.NewSteward(t.Context(), &pipeline.Project{}, f.store, "corvane", "follow", "sweep")
 	require.NoError(t, err)
 	defer s.Close(t.Context())
 	expired := func(head journal.Entry) bool { return head.HasExpired(s.Now()) }

@@ -200,7 +200,7 @@ func Saves(ctx context.Context, p *pipeline.Project, own ...string) <-chan []str
 // matters reports whether a path is one that a build of the project reads.
 func matters(p *pipeline.Project, path string) bool {
 	places := []string{p.SiteFolder(), filepath.Join(p.Root, project.FileName)}
-	for _, also := range p.Beside.Build.Also {
+	for _, also := range p.LocalConfig.Build.Also {
 		if p.Repository != nil {
 			places = append(places, filepath.Join(p.Repository.Top, filepath.FromSlash(also)))
 		}

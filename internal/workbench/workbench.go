@@ -84,7 +84,7 @@ func (b *Bench) output() string {
 	return b.Project.Output()
 }
 
-func (b *Bench) builds() bool { return b.Build && len(b.Project.Beside.Build.Run) > 0 }
+func (b *Bench) builds() bool { return b.Build && len(b.Project.LocalConfig.Build.Run) > 0 }
 
 // Run builds, shows, and follows changes until the context ends. ready is called when the first state is shown, or has failed.
 func (b *Bench) Run(ctx context.Context, ready func()) {
@@ -112,9 +112,9 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 }
 
 // own is what the environment answers with of itself: as the file at hand says, else as the production branch does.
-func (b *Bench) own() *answer.Own {
+func (b *Bench) own() *answer.EnvironmentConfig {
 	environment := journal.StoredName(b.Environment)
-	for _, config := range []project.Config{b.Project.Beside, b.Project.Standing} {
+	for _, config := range []project.Config{b.Project.LocalConfig, b.Project.ProductionConfig} {
 		if document := config.Document(environment); document.Settings != nil {
 			return answer.OwnOf(document.Settings, document.SettingsPath)
 		}
@@ -146,11 +146,11 @@ func (b *Bench) count(sources []string) []string {
 func (b *Bench) changed(ctx context.Context, paths []string) {
 	file := filepath.Join(b.Project.Root, project.FileName)
 	configured, ruled, outside := slices.Contains(paths, file), false, false
-	build := b.Project.Beside.Build
+	build := b.Project.LocalConfig.Build
 	if configured && !b.reload(ctx) {
 		return
 	}
-	if configured && b.builds() && !reflect.DeepEqual(build, b.Project.Beside.Build) {
+	if configured && b.builds() && !reflect.DeepEqual(build, b.Project.LocalConfig.Build) {
 		b.make(ctx, b.name(file))
 		return
 	}
@@ -187,7 +187,7 @@ func (b *Bench) name(path string) string {
 
 func (b *Bench) rulesFiles() map[string]bool {
 	files := map[string]bool{}
-	for _, file := range b.Project.Beside.Rules {
+	for _, file := range b.Project.LocalConfig.Rules {
 		files[filepath.Join(b.Project.SiteFolder(), filepath.FromSlash(file))] = true
 	}
 	return files
@@ -201,7 +201,7 @@ func (b *Bench) inside(path string) bool {
 // skip says which folders are not looked into: what packages bring, what is kept from build to build, hidden ones, and Orilla's own.
 func skip(p *pipeline.Project, own ...string) func(folder string) bool {
 	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
-	for _, folder := range p.Beside.Build.Keep {
+	for _, folder := range p.LocalConfig.Build.Keep {
 		kept = append(kept, filepath.Join(p.SiteFolder(), filepath.FromSlash(folder)))
 	}
 	return func(folder string) bool {
@@ -251,7 +251,7 @@ func (b *Bench) make(ctx context.Context, why string) {
 }
 
 func (b *Bench) build(ctx context.Context) error {
-	build := b.Project.Beside.Build
+	build := b.Project.LocalConfig.Build
 	plan, err := b.Project.MakePlan(ctx, pipeline.Order{WorkingTree: true, NoTarget: true})
 	if err != nil {
 		return err
@@ -269,7 +269,7 @@ func (b *Bench) build(ctx context.Context) error {
 
 // show reads rules and output, and shows them. Where either has a mistake, the last good one stays.
 func (b *Bench) show(ctx context.Context) {
-	next := edge.Shown{Settings: b.Project.Beside.Settings(), Upstreams: b.upstreams(), Own: b.own(), Sources: map[string]string{}}
+	next := edge.Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: b.own(), Sources: map[string]string{}}
 	if !b.OnlyRules {
 		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
 			b.fail(b.noOutput())
@@ -313,7 +313,7 @@ func (b *Bench) judge(ctx context.Context) {
 	if b.OnlyRules {
 		return
 	}
-	found, err := b.Project.Refused(ctx, b.output(), b.last.Files, b.last.Sources)
+	found, err := pipeline.Refused(ctx, b.Project, b.output(), b.last.Files, b.last.Sources)
 	if err != nil {
 		return // what cannot be read is told by whoever reads it
 	}
@@ -371,11 +371,11 @@ func (b *Bench) Counts() (files, rules int) {
 }
 
 func (b *Bench) rules() (*rules.Set, error) {
-	files, err := b.Project.RulesBeside(b.output())
+	files, err := b.Project.LocalRules(b.output())
 	if err != nil || len(files) == 0 {
 		return nil, err
 	}
-	program, found := rules.Parse(files, b.Project.Beside.RuleOptions(b.Project.Standing))
+	program, found := rules.Parse(files, b.Project.LocalConfig.RuleOptions(b.Project.ProductionConfig))
 	if err := found.Problem(); err != nil {
 		return nil, err
 	}
@@ -385,8 +385,8 @@ func (b *Bench) rules() (*rules.Set, error) {
 // upstreams are those of the environment, and those that override them.
 func (b *Bench) upstreams() map[string]string {
 	all := map[string]string{}
-	maps.Copy(all, b.Project.Standing.Document(journal.StoredName(b.Environment)).Upstreams)
-	maps.Copy(all, b.Project.Beside.Document(journal.StoredName(b.Environment)).Upstreams)
+	maps.Copy(all, b.Project.ProductionConfig.Document(journal.StoredName(b.Environment)).Upstreams)
+	maps.Copy(all, b.Project.LocalConfig.Document(journal.StoredName(b.Environment)).Upstreams)
 	maps.Copy(all, b.Upstreams)
 	return all
 }
@@ -394,7 +394,7 @@ func (b *Bench) upstreams() map[string]string {
 func (b *Bench) noOutput() error {
 	problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", b.output())
 	if !b.Build {
-		for _, step := range b.Project.Beside.Build.Run {
+		for _, step := range b.Project.LocalConfig.Build.Run {
 			problem = problem.Then("%s", step)
 		}
 	}

@@ -51,26 +51,26 @@ type Site struct {
 	Settings release.Settings
 	Rules    *rules.Set
 	Recent   []Files // earlier releases, the newest first, whose fingerprinted assets are still answered
-	Own      *Own    // what the environment says of itself; nil for nothing
+	Own      *EnvironmentConfig    // what the environment says of itself; nil for nothing
 	// Semantics is how the release is answered; 0 is 1. Of semantics 2, Unchanging are the files that never change.
 	Semantics  int
 	Unchanging map[string]bool
 	Realm      string // what a password is asked for (RFC 7617); "" where everybody may look
 }
 
-// Own is the document with which an environment says of itself where the release runs. It answers as a file at its path would, and
+// EnvironmentConfig is the document with which an environment says of itself where the release runs. It answers as a file at its path would, and
 // before one.
-type Own struct {
+type EnvironmentConfig struct {
 	Path string // escaped, below the base path: /settings.json
 	Data []byte // JSON
 }
 
 // OwnOf returns what an environment answers with at a path; nil where it says nothing.
-func OwnOf(settings []byte, path string) *Own {
+func OwnOf(settings []byte, path string) *EnvironmentConfig {
 	if settings == nil {
 		return nil
 	}
-	return &Own{Path: path, Data: settings}
+	return &EnvironmentConfig{Path: path, Data: settings}
 }
 
 // Open returns the site that a release is, without earlier releases. It loads the rules and compiles them.
@@ -126,7 +126,7 @@ type Answer struct {
 	By       By
 	Rule     *rules.Rule // that decided; nil for none
 	File     *release.File
-	Own      *Own // in the place of a file
+	Own      *EnvironmentConfig // in the place of a file
 	Text     string
 	Location string // of a redirect; it is among the header fields too
 	Upstream *Upstream

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"strings"
 )
 
 // Size is the length of a digest in bytes.
@@ -72,4 +73,10 @@ func FromKey(key string) (Digest, bool) {
 	}
 	d, err := Parse(key[folder:])
 	return d, err == nil && d.Key() == key
+}
+
+// Short names what several texts say together, in 16 hexadecimal digits: for the names of files in a cache.
+func Short(texts ...string) string {
+	d := Of([]byte(strings.Join(texts, "\x00")))
+	return hex.EncodeToString(d[:8])
 }

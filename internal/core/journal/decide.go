@@ -279,3 +279,6 @@ func StoredName(environment string) string {
 	}
 	return environment
 }
+
+// IsPreview reports whether an environment, by its stored name, is a preview.
+func IsPreview(environment string) bool { return strings.HasPrefix(environment, PreviewPrefix) }

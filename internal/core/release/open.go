@@ -32,3 +32,13 @@ func Open(ctx context.Context, store storage.Store, site string, id ID, load Loa
 	}
 	return NewReader(id, root, load), nil
 }
+
+// Read opens a release of a site: its root is read and verified, all else when it is asked for. The error is as Open's.
+func Read(ctx context.Context, store storage.Store, site string, id ID) (*Reader, error) {
+	return Open(ctx, store, site, id, LoadFrom(store))
+}
+
+// Object reads an object of a store and verifies it. The error is as that of what LoadFrom returns.
+func Object(ctx context.Context, store storage.Store, d digest.Digest) ([]byte, error) {
+	return LoadFrom(store)(ctx, d)
+}
