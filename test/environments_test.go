@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,11 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/publish"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store/memory"
 )
 
@@ -83,45 +83,41 @@ func TestACommitOlderThanItsConfiguration(t *testing.T) {
 	assert.Contains(t, notes, "the one beside this command is used")
 }
 
-// quiet is a reporter that says nothing.
-type quiet struct{}
-
-func (quiet) Begin(string, string)                  {}
-func (quiet) Line(string)                           {}
-func (quiet) Step(builds.Step)                      {}
-func (quiet) Uploaded(publish.Progress, int, int64) {}
-func (quiet) Notice(fault.Notice)                   {}
-
 // TestAFreezeDuringABuildIsNotOverrun freezes between the look before the build and the activation: nobody was shown that freeze.
 func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	p := newPlace(t)
 	p.write(map[string]string{"dist/index.html": "1"})
 	store := &memory.Store{}
-	loaded, err := pipeline.Load(t.Context(), p.folder, pipeline.Places{Cache: p.home})
+	loaded, err := site.Load(t.Context(), p.folder, site.Places{Cache: p.home})
 	require.NoError(t, err)
-	run := func() *pipeline.Run {
-		plan, err := loaded.MakePlan(t.Context(), pipeline.Order{From: filepath.Join(p.folder, "dist"), Site: "corvane", To: "production"})
+	prepare := func() *deploy.Release {
+		plan, err := loaded.MakePlan(t.Context(), site.Order{From: filepath.Join(p.folder, "dist"), Site: "corvane", To: "production"})
 		require.NoError(t, err)
-		return &pipeline.Run{Plan: plan, Store: store, Report: quiet{}, Now: time.Now, Cause: "command",
-			Unclaimed: func() error { return nil }, Frozen: func(journal.Entry) error { return nil }}
+		prepared, err := deploy.Prepare(t.Context(), deploy.Job{
+			Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Cause: "command",
+			Ask: deploy.Questions{
+				Unclaimed: func() error { return nil }, Frozen: func(journal.Entry) error { return nil },
+			},
+		})
+		require.NoError(t, err)
+		t.Cleanup(func() { prepared.Close(context.Background()) })
+		release, err := prepared.Build(t.Context())
+		require.NoError(t, err)
+		return release
 	}
-	first := run()
-	_, err = first.Release(t.Context())
+	_, err = prepare().Activate(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, first.Activate(t.Context()))
 	p.write(map[string]string{"dist/index.html": "2"})
-	second := run()
-	_, err = second.Release(t.Context())
-	require.NoError(t, err)
+	second := prepare()
 	j := journal.Journal{Store: store, Site: "corvane", Environment: "production", Attempt: func() string { return "x" }, Now: time.Now}
 	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill"}, "command", "Tobias Quill", "", time.Now()))
 	require.NoError(t, err)
-	assert.Equal(t, "frozen", fault.Code(second.Activate(t.Context())))
+	_, err = second.Activate(t.Context())
+	assert.Equal(t, "frozen", fault.Code(err))
 
-	third := run() // a person who was shown it goes on
-	_, err = third.Release(t.Context())
+	third := prepare() // a person who was shown it goes on
+	_, err = third.Activate(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, third.Activate(t.Context()))
 }
 
 // TestKeptDependenciesAreFetchedOnce counts how often the steps that prepare run.

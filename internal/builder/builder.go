@@ -71,7 +71,7 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s", spec.TimeLimit).
 				Then("raise build.time_limit in orilla.yaml if it needs longer")
 			problem.Code = "time-limit"
-			return steps, problem
+			return steps, problem.Marked(ErrTimeLimit)
 		case err != nil:
 			return steps, notRun(err, lines, spec.First+i, command, spec.Session.options.Bounds)
 		case step.Exit != 0:
@@ -80,6 +80,14 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 	}
 	return steps, nil
 }
+
+// Errors that callers decide on, by errors.Is: how a step ended.
+var (
+	// ErrStepFailed: a step ended with a status other than 0, or could not be run.
+	ErrStepFailed = errors.New("step failed")
+	// ErrTimeLimit: the steps took longer than they may.
+	ErrTimeLimit = errors.New("time limit")
+)
 
 // notRun says why a step has no status: this machine could not run it, or it took more than it may.
 func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.Bounds) error {
@@ -101,12 +109,12 @@ func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.
 	problem := stepFailed(lines, i, command, "was ended: it took more than %s", allowed)
 	problem.Code = "over-limit"
 
-	return problem.Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
+	return problem.Marked(nil).Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
 }
 
 func stepFailed(lines *lineWriter, i int, command, format string, args ...any) *fault.Error {
 	what := fmt.Sprintf("step %d of the build ", i+1) + fmt.Sprintf(format, args...)
-	problem := fault.New(fault.BuildFailed, "step-failed", "%s", what).At("%s", command)
+	problem := fault.New(fault.BuildFailed, "step-failed", "%s", what).Marked(ErrStepFailed).At("%s", command)
 	for _, line := range lines.last() {
 		problem = problem.With("| " + line)
 	}

@@ -7,14 +7,17 @@ import (
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/export"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/store"
 )
 
 // buildApart builds a commit into an archive, with a store of its own that goes afterwards: no other is
 // asked, and no credentials are needed.
-func (a *app) buildApart(ctx context.Context, plan *pipeline.Plan, o *deployOptions) error {
+func (a *app) buildApart(ctx context.Context, plan *site.Plan, o *deployOptions) error {
 	to := a.path(o.archive)
-	if !pipeline.IsArchiveName(to) {
+	if !export.IsArchiveName(to) {
 		return fault.New(fault.Usage, "usage", "--archive takes a name that ends in .zip, .tar or .tar.gz, not %q", o.archive)
 	}
 	if err := os.MkdirAll(a.places.Cache, 0o700); err != nil {
@@ -25,31 +28,39 @@ func (a *app) buildApart(ctx context.Context, plan *pipeline.Plan, o *deployOpti
 		return err
 	}
 	defer os.RemoveAll(folder) //nolint:errcheck // cleaned with the cache
-	store, err := pipeline.OpenStore(ctx, folder, "", a.places, true)
+	store, err := store.Open(ctx, folder, "", a.places.Data, true)
 	if err != nil {
 		return err
 	}
 
 	report := &reporter{app: a}
-	run := &pipeline.Run{Plan: plan, Store: store, Report: report, NoIndex: o.noIndex, Stdin: os.Stdin, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now}
-	defer run.Close(ctx)
-	result, err := run.Release(ctx)
+	prepared, err := deploy.Prepare(ctx, deploy.Job{
+		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes, NoIndex: o.noIndex,
+		Stdin: os.Stdin,
+	})
+	if err != nil {
+		return a.failed(err)
+	}
+	defer prepared.Close(ctx)
+	made, err := prepared.Build(ctx)
 	report.end()
 	if err != nil {
 		return a.failed(err)
 	}
-	reader, err := release.Read(ctx, store, plan.Site, result.Release)
+	defer made.Close(ctx)
+	reader, err := release.Read(ctx, store, plan.Site, made.ID)
 	if err != nil {
 		return err
 	}
-	done, err := pipeline.Export(ctx, store, reader, to, func(int64) {})
+	done, err := export.Export(ctx, store, reader, to, func(int64) {})
 	if err != nil {
 		return err
 	}
 	if a.JSON {
-		return a.Document(exportReport{"r-" + result.Release.String(), done})
+		return a.Document(exportReport{"r-" + made.ID.String(), done})
 	}
-	a.reportRelease(plan, result, 0)
+	made.Number = 0 // of a store that is gone
+	a.reportRelease(plan, made)
 	a.Print("%s", to)
 	return nil
 }

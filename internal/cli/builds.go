@@ -10,12 +10,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -64,11 +65,11 @@ func (s *session) runs() builds.Runs { return builds.Runs{Store: s.store, Site: 
 func (s *session) lastRuns(ctx context.Context, branch string, limit int) ([]builds.Run, error) {
 	last, err := s.runs().Last(ctx, s.hints(ctx)[journal.RunsHint])
 	if err != nil {
-		return nil, pipeline.StoreTrouble(s.store, err)
+		return nil, err
 	}
 	if branch == "" {
 		found, err := s.runs().Back(ctx, last, limit, func(builds.Run) bool { return true })
-		return found, pipeline.StoreTrouble(s.store, err)
+		return found, err
 	}
 	var found []builds.Run
 	_, err = s.runs().Back(ctx, last, 0, func(run builds.Run) bool {
@@ -77,7 +78,7 @@ func (s *session) lastRuns(ctx context.Context, branch string, limit int) ([]bui
 		}
 		return limit == 0 || len(found) < limit
 	})
-	return found, pipeline.StoreTrouble(s.store, err)
+	return found, err
 }
 
 func (a *app) builds(ctx context.Context, site, branch string, limit int) error {
@@ -86,9 +87,9 @@ func (a *app) builds(ctx context.Context, site, branch string, limit int) error 
 		return err
 	}
 	rows := []buildRow{}
-	followers, err := pipeline.Followers(ctx, s.store, s.site)
+	followers, err := follow.Followers(ctx, s.store, s.site)
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	for _, follower := range followers {
 		for _, waiting := range follower.Waiting {
@@ -97,9 +98,9 @@ func (a *app) builds(ctx context.Context, site, branch string, limit int) error 
 			}
 		}
 	}
-	running, said, err := pipeline.RunningBuilds(ctx, s.store, s.site)
+	running, err := build.List(ctx, s.store, s.site)
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	runs, err := s.lastRuns(ctx, branch, limit)
 	if err != nil {
@@ -107,9 +108,9 @@ func (a *app) builds(ctx context.Context, site, branch string, limit int) error 
 	}
 	for _, run := range runs {
 		row := a.describeRun(run)
-		if at := slices.IndexFunc(running, func(r pipeline.Running) bool { return r.Number == run.Number }); at >= 0 && run.Ended == nil {
+		if at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number }); at >= 0 && run.Ended == nil {
 			row.State, row.Now = "running", running[at].Now
-			if running[at].Lost(said[at], a.Now()) {
+			if running[at].Lost(a.Now()) {
 				row.State, row.Why = "lost", "nothing was heard of it for a while; the next build of the same takes over"
 			}
 		}
@@ -337,7 +338,7 @@ func (s *session) run(ctx context.Context, typed string) (builds.Run, error) {
 	}
 	last, err := s.runs().Last(ctx, 0)
 	if err != nil {
-		return builds.Run{}, pipeline.StoreTrouble(s.store, err)
+		return builds.Run{}, err
 	}
 	var found *builds.Run
 	_, err = s.runs().Back(ctx, last, 0, func(run builds.Run) bool {
@@ -347,7 +348,7 @@ func (s *session) run(ctx context.Context, typed string) (builds.Run, error) {
 		return found == nil
 	})
 	if err != nil {
-		return builds.Run{}, pipeline.StoreTrouble(s.store, err)
+		return builds.Run{}, err
 	}
 	if found == nil && typed == "" {
 		return builds.Run{}, fault.New(fault.Usage, "no-build", "nothing of %s was built yet", s.site).Then("orilla deploy builds a commit")

@@ -11,7 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/inspect"
+	"orilla.example/orilla/internal/site"
 )
 
 func (a *app) checkCommand() *cobra.Command {
@@ -57,9 +58,9 @@ func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
 	if fresh && live == nil {
 		return fault.New(fault.Failed, "nothing-live", "--new compares with what is live, and production serves nothing that could be read here").Then("leave --new out")
 	}
-	subject.Base = pipeline.BaseOf(p.ProductionConfig, project.Production)
+	subject.Base = inspect.BaseOf(p.ProductionConfig, project.Production)
 	progress := a.Busy("check", subject.Name)
-	found, err := pipeline.Check(ctx, subject, live, func(pages int) { progress.Text(fmt.Sprintf("%s, %d pages", subject.Name, pages)) })
+	found, err := inspect.Check(ctx, subject, live, func(pages int) { progress.Text(fmt.Sprintf("%s, %d pages", subject.Name, pages)) })
 	if err == nil && fresh {
 		found, err = a.onlyNew(ctx, found, live)
 	}
@@ -87,12 +88,12 @@ func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
 }
 
 // live is what production serves, to compare with; nil if there is nothing, or it is what is checked.
-func (a *app) live(ctx context.Context, p *pipeline.Project, site string, subject *pipeline.Subject) *pipeline.Subject {
+func (a *app) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject) *inspect.Subject {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return nil
 	}
-	live, head, err := pipeline.LiveSubject(ctx, p, s.store, s.journal(project.Production))
+	live, head, err := inspect.Live(ctx, p, s.store, s.journal(project.Production))
 	if err != nil || head == nil || head.Label() == subject.Name || head.Release.Short() == subject.Name {
 		return nil
 	}
@@ -100,9 +101,9 @@ func (a *app) live(ctx context.Context, p *pipeline.Project, site string, subjec
 }
 
 // onlyNew leaves out what the live release has too.
-func (a *app) onlyNew(ctx context.Context, found finding.List, live *pipeline.Subject) (finding.List, error) {
-	live.Base = pipeline.BaseOf(live.Config, project.Production)
-	before, err := pipeline.Check(ctx, live, nil, nil)
+func (a *app) onlyNew(ctx context.Context, found finding.List, live *inspect.Subject) (finding.List, error) {
+	live.Base = inspect.BaseOf(live.Config, project.Production)
+	before, err := inspect.Check(ctx, live, nil, nil)
 	if err != nil {
 		return nil, err
 	}

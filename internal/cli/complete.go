@@ -8,13 +8,13 @@ import (
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
 )
 
 // Completions say what there is, and stay silent about trouble: the command itself will tell.
 
 func (a *app) completionSession(ctx context.Context) *session {
-	places, err := pipeline.FindPlaces()
+	places, err := site.FindPlaces()
 	if err != nil {
 		return nil
 	}

@@ -23,8 +23,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/demo"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/process"
+	"orilla.example/orilla/internal/store"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -67,7 +67,7 @@ func (a *app) demo(ctx context.Context, into string, once bool) error {
 		return err
 	}
 	a.places.Cache = filepath.Join(folder, "cache")
-	if t.store, err = pipeline.OpenStore(ctx, filepath.Join(folder, "store"), ".", a.places, true); err != nil {
+	if t.store, err = store.Open(ctx, filepath.Join(folder, "store"), ".", a.places.Data, true); err != nil {
 		return err
 	}
 	return t.play(ctx, temporary)

@@ -14,13 +14,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -28,7 +31,7 @@ func attempt() string { return strings.ToLower(rand.Text()) }
 
 // deployOptions are the flags of deploy, and, but for the target, of build.
 type deployOptions struct {
-	pipeline.Order
+	site.Order
 	transferOptions
 	ciOptions
 	waitOptions
@@ -138,7 +141,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 }
 
 // deployOnce carries out one deploy or build of a project.
-func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+func (a *app) deployOnce(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if err := a.learnSecret(ctx, p, o); err != nil {
 		return err
 	}
@@ -173,55 +176,78 @@ func (a *app) deployOnce(ctx context.Context, p *pipeline.Project, o *deployOpti
 	}
 	debug.SetMemoryLimit(uploadMemory)
 	report := &reporter{app: a}
-	run := &pipeline.Run{
-		Plan: plan, Store: store, Report: report, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, Stdin: os.Stdin,
-		Automatic: !a.Asks && !o.yes, Cause: "command", TakeOver: o.takeOver, Now: time.Now, Parallel: o.parallel, Rate: limit,
-		Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-		Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) }, ExpireAfter: expires, SkipSame: !o.again,
+	job := deploy.Job{
+		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes,
+		Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, TakeOver: o.takeOver, SkipSame: !o.again,
+		Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
+		Ask: deploy.Questions{
+			Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+			Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
+		},
 	}
-	if err := a.waitFor(run, o.waitOptions); err != nil {
+	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
-	defer run.Close(ctx)
 	started := time.Now()
-	result, err := run.Release(ctx)
+	prepared, err := deploy.Prepare(ctx, job)
+	if err != nil {
+		return a.failed(err)
+	}
+	defer prepared.Close(ctx)
+	release, err := prepared.Build(ctx)
 	report.end()
 	if err != nil {
 		return a.failed(err)
 	}
-	a.reportRelease(plan, result, run.Number())
+	defer release.Close(ctx)
+	done := deployed{job: job, release: release}
+	a.reportRelease(plan, release)
 	if later != nil {
 		defer later() // what goes live does not wait for it
 	}
 	if plan.Environment == "" {
-		return a.reportBuilt(ctx, run, result)
+		return a.reportBuilt(ctx, done)
 	}
+	return a.putLive(ctx, o, done, started)
+}
+
+// deployed is a release on its way: what was asked for, and what came of it so far.
+type deployed struct {
+	job      deploy.Job
+	release  *deploy.Release
+	live     *deploy.Activation
+	verified *deploy.Verification // nil if nothing was
+}
+
+// putLive activates a release, verifies it, and tells what is live.
+func (a *app) putLive(ctx context.Context, o *deployOptions, done deployed, started time.Time) error {
 	flip := time.Now()
-	if err := run.Activate(ctx); err != nil && !errors.Is(err, pipeline.ErrSame) {
+	var err error
+	if done.live, err = done.release.Activate(ctx); err != nil {
 		return err
 	}
-	if err := a.wait(ctx, run, report); err != nil {
+	if done.verified, err = a.verify(ctx, done); err != nil {
 		return err
 	}
-	return a.reportLive(ctx, o, run, result, flip, started)
+	return a.reportLive(ctx, o, done, flip, started)
 }
 
 // learnSecret reads what labels of previews are made with, where they are to be unguessable; the site's name is claimed first.
-func (a *app) learnSecret(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+func (a *app) learnSecret(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !p.ProductionConfig.Previews.Unguessable || o.NoTarget {
 		return nil
 	}
-	site := cmp.Or(o.Site, p.Site())
+	name := cmp.Or(o.Site, p.Site())
 	store, err := a.openStore(ctx, p, !o.dryRun)
-	if fault.Code(err) == "no-store" && o.dryRun {
+	if errors.Is(err, storage.ErrNone) && o.dryRun {
 		return nil // the label will have its unguessable part once there is a store
 	}
 	if err != nil {
 		return err
 	}
 	claim := func() error {
-		ask := func() error { return a.askClaim(ctx, &pipeline.Plan{Project: p, Site: site}, o.yes) }
-		mine, err := p.CheckClaim(ctx, store, site, o.takeOver, ask)
+		ask := func() error { return a.askClaim(ctx, &site.Plan{Project: p, Site: name}, o.yes) }
+		mine, err := p.CheckClaim(ctx, store, name, o.takeOver, ask)
 		if err != nil {
 			return err
 		}
@@ -230,15 +256,15 @@ func (a *app) learnSecret(ctx context.Context, p *pipeline.Project, o *deployOpt
 	if o.dryRun {
 		claim = func() error { return nil }
 	}
-	err = p.LearnSecret(ctx, store, site, claim)
+	err = p.LearnSecret(ctx, store, name, claim)
 	if errors.Is(err, storage.ErrNotFound) && o.dryRun {
 		err = nil
 	}
-	return pipeline.StoreTrouble(store, err)
+	return err
 }
 
 // expireAfter reads --expires; 0 if it was not given.
-func (o *deployOptions) expireAfter(plan *pipeline.Plan) (time.Duration, error) {
+func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
 	if o.expires == "" {
 		return 0, nil
 	}
@@ -256,11 +282,11 @@ func (o *deployOptions) expireAfter(plan *pipeline.Plan) (time.Duration, error) 
 }
 
 // branchOfCI takes the branch of a detached checkout from what the CI system says.
-func (a *app) branchOfCI(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+func (a *app) branchOfCI(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" {
 		return nil
 	}
-	branch, variable := pipeline.CIBranch(os.Getenv)
+	branch, variable := site.CIBranch(os.Getenv)
 	if branch == "" || p.Repository.Branch(ctx) != "" {
 		return nil
 	}
@@ -276,9 +302,9 @@ func (a *app) branchOfCI(ctx context.Context, p *pipeline.Project, o *deployOpti
 const uploadMemory = 150 << 20
 
 // plan finds out what the order means. Where nothing says which environment should move, a terminal is asked.
-func (a *app) plan(ctx context.Context, p *pipeline.Project, o *deployOptions) (*pipeline.Plan, error) {
+func (a *app) plan(ctx context.Context, p *site.Project, o *deployOptions) (*site.Plan, error) {
 	plan, err := p.MakePlan(ctx, o.Order)
-	if fault.Code(err) != "no-target" || !a.Asks || o.yes {
+	if !errors.Is(err, site.ErrNoTarget) || !a.Asks || o.yes {
 		return plan, err
 	}
 	o.To, err = a.Select(ctx, "Where should it go?", "", p.EnvironmentNames())
@@ -291,7 +317,7 @@ func (a *app) plan(ctx context.Context, p *pipeline.Project, o *deployOptions) (
 // failed adds to a build's error what to do. Where the step's output was streamed, its last lines are not shown again.
 func (a *app) failed(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
-	if !ok || problem.Code != "step-failed" && problem.Code != "time-limit" {
+	if !ok || !errors.Is(err, builder.ErrStepFailed) && !errors.Is(err, builder.ErrTimeLimit) {
 		return err
 	}
 	if !a.ErrTerm {
@@ -301,7 +327,7 @@ func (a *app) failed(err error) error {
 }
 
 // ensureConfigured asks the questions of init when there is no orilla.yaml, and the name of a site for ready output.
-func (a *app) ensureConfigured(ctx context.Context, p *pipeline.Project, o *deployOptions) (*pipeline.Project, error) {
+func (a *app) ensureConfigured(ctx context.Context, p *site.Project, o *deployOptions) (*site.Project, error) {
 	if p.Configured || o.Site != "" || p.ProductionConfig.Site != "" {
 		return p, nil
 	}
@@ -324,14 +350,14 @@ func (a *app) ensureConfigured(ctx context.Context, p *pipeline.Project, o *depl
 const promptly = 12 * time.Millisecond
 
 // leftBehind says that the working tree has changes that are not deployed.
-func (a *app) leftBehind(plan *pipeline.Plan) {
+func (a *app) leftBehind(plan *site.Plan) {
 	if n := int64(plan.Uncommitted()); plan.Origin.Source == journal.FromCommit && n > 0 {
 		a.Row(a.Err, "", console.Warn(console.Count(n, "uncommitted change is", "uncommitted changes are")+" not in this deploy"))
 	}
 }
 
 // header says what goes where, before anything is done. later is to be called when it is: it says what took longer to find out.
-func (a *app) header(plan *pipeline.Plan) (later func()) {
+func (a *app) header(plan *site.Plan) (later func()) {
 	target := "a release of its own"
 	if plan.Environment != "" {
 		target = journal.DisplayName(plan.Environment)
@@ -356,7 +382,7 @@ func (a *app) header(plan *pipeline.Plan) (later func()) {
 	return later
 }
 
-func label(plan *pipeline.Plan) string {
+func label(plan *site.Plan) string {
 	switch plan.Origin.Source {
 	case journal.FromOutput:
 		return "output"
@@ -366,7 +392,7 @@ func label(plan *pipeline.Plan) string {
 	return "commit"
 }
 
-func (a *app) whatIsPublished(plan *pipeline.Plan) string {
+func (a *app) whatIsPublished(plan *site.Plan) string {
 	var about []string
 	if plan.Origin.Branch != "" {
 		about = append(about, plan.Origin.Branch)
@@ -394,7 +420,7 @@ func (a *app) whatIsPublished(plan *pipeline.Plan) string {
 	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
 }
 
-func (a *app) dryRun(ctx context.Context, plan *pipeline.Plan) error {
+func (a *app) dryRun(ctx context.Context, plan *site.Plan) error {
 	a.foresee(ctx, plan)
 	if a.JSON {
 		return a.Document(deployReport{Site: plan.Site, Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
@@ -415,7 +441,7 @@ func (a *app) dryRun(ctx context.Context, plan *pipeline.Plan) error {
 }
 
 // foresee says what a deploy would change of the environment itself, and who froze it, as far as there is a store to ask.
-func (a *app) foresee(ctx context.Context, plan *pipeline.Plan) {
+func (a *app) foresee(ctx context.Context, plan *site.Plan) {
 	store, err := a.openStore(ctx, plan.Project, false)
 	if err != nil || plan.Environment == "" {
 		return
@@ -425,7 +451,7 @@ func (a *app) foresee(ctx context.Context, plan *pipeline.Plan) {
 	if err != nil {
 		return
 	}
-	if changes, err := pipeline.DocumentChanges(ctx, plan, store, head); err == nil {
+	if changes, err := environments.DocumentChanges(ctx, plan, store, head); err == nil {
 		for i, line := range changes {
 			a.Row(a.Err, []string{"changes", ""}[min(i, 1)], line)
 		}
@@ -436,7 +462,7 @@ func (a *app) foresee(ctx context.Context, plan *pipeline.Plan) {
 }
 
 func (a *app) askFrozen(ctx context.Context, head journal.Entry, yes bool) error {
-	refusal := pipeline.FrozenRefusal(head)
+	refusal := environments.FrozenRefusal(head)
 	if yes {
 		return nil
 	}
@@ -453,7 +479,7 @@ func (a *app) askFrozen(ctx context.Context, head journal.Entry, yes bool) error
 }
 
 // askClaim asks before a folder without Git takes a site's name.
-func (a *app) askClaim(ctx context.Context, plan *pipeline.Plan, yes bool) error {
+func (a *app) askClaim(ctx context.Context, plan *site.Plan, yes bool) error {
 	if yes {
 		return nil
 	}

@@ -16,7 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -109,7 +109,7 @@ func (a *app) diff(ctx context.Context, o diffOptions, args []string) error {
 	report.Report, err = difference.Between(ctx, report.Before.side, report.After.side)
 	busy.End()
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	if err := s.between(ctx, &report); err != nil {
 		return err
@@ -127,19 +127,19 @@ func (a *app) diff(ctx context.Context, o diffOptions, args []string) error {
 // diffSide finds what was typed: an environment, an entry, a release, or a commit that was built.
 func (a *app) diffSide(ctx context.Context, s *session, typed string) (diffSide, error) {
 	entry, err := s.origin(ctx, typed)
-	if err != nil && fault.Code(err) != "unknown-release" {
+	if err != nil && !errors.Is(err, errUnknownRelease) {
 		return diffSide{}, err
 	}
 	side := diffSide{Name: typed}
-	var subject *pipeline.Subject
+	var subject *inspect.Subject
 	if err == nil && (entry.Number > 0 || strings.HasPrefix(typed, "r-") || s.project.Repository == nil) {
-		subject, err = pipeline.ReleaseSubject(ctx, s.project, s.store, s.site, entry.Release, entry.Build)
+		subject, err = inspect.Release(ctx, s.project, s.store, s.site, entry.Release, entry.Build)
 		side.Release, side.Commit, side.Subject = "r-"+entry.Release.String(), entry.Commit, entry.Subject
 		if entry.Number > 0 {
 			side.Name = entry.Label()
 		}
 		if err == nil {
-			subject.Base = pipeline.BaseOf(s.project.ProductionConfig, entry.Environment)
+			subject.Base = inspect.BaseOf(s.project.ProductionConfig, entry.Environment)
 		}
 	} else if s.project.Repository != nil {
 		var commit source.Commit
@@ -147,11 +147,11 @@ func (a *app) diffSide(ctx context.Context, s *session, typed string) (diffSide,
 			_, err = s.origin(ctx, typed)
 			return side, err
 		}
-		subject, err = pipeline.CommitSubject(ctx, s.project, s.store, s.site, typed)
+		subject, err = inspect.Commit(ctx, s.project, s.store, s.site, typed)
 		side.Name, side.Commit, side.Subject = commit.Short(), commit.Hash, commit.Subject
 	}
 	if err != nil {
-		return side, pipeline.StoreTrouble(s.store, err)
+		return side, err
 	}
 	subject.Now = a.Now()
 	side.side = subject.Side()
@@ -347,7 +347,7 @@ func (a *app) diffAddresses(ctx context.Context, s *session, typed string, repor
 	paths, patterns, err := difference.Addresses(ctx, report.Before.side, report.After.side)
 	busy.End()
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	environment := project.Production
 	if name, _, _ := strings.Cut(typed, ":"); name != "" {
@@ -357,7 +357,7 @@ func (a *app) diffAddresses(ctx context.Context, s *session, typed string, repor
 	}
 	head, err := s.head(ctx, environment)
 	if err != nil && !errors.Is(err, journal.ErrEmpty) {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	address := a.addresses(ctx, s, environment, head.Document, nodesOf(ctx, s))[0]
 	origin := strings.TrimSuffix(address, basePath(address))

@@ -15,14 +15,15 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/net/publicsuffix"
 
+	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/process"
+	"orilla.example/orilla/internal/site"
 )
 
 // examined is one thing that doctor looked at.
@@ -93,7 +94,7 @@ func (a *app) printFindings(findings []examined, trouble int) {
 	}
 }
 
-func checkGit(ctx context.Context, p *pipeline.Project) []examined {
+func checkGit(ctx context.Context, p *site.Project) []examined {
 	asked := exec.CommandContext(ctx, "git", "--version")
 	asked.Env = process.Environment()
 	out, err := asked.Output()
@@ -122,14 +123,14 @@ func checkGit(ctx context.Context, p *pipeline.Project) []examined {
 	return append(findings, examined{"repository", "good", text, ""})
 }
 
-func checkConfiguration(p *pipeline.Project) examined {
+func checkConfiguration(p *site.Project) examined {
 	if !p.Configured {
 		return examined{"configuration", "bad", "there is no orilla.yaml", "orilla init"}
 	}
 	return examined{"configuration", "good", "orilla.yaml of site " + p.LocalConfig.Site, ""}
 }
 
-func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
+func checkBuild(ctx context.Context, p *site.Project) []examined {
 	steps := p.LocalConfig.Build.Steps()
 	if len(steps) == 0 {
 		return []examined{{"build", "good", "no steps: the files are published as they are", ""}}
@@ -147,7 +148,7 @@ func checkBuild(ctx context.Context, p *pipeline.Project) []examined {
 }
 
 // checkTrust says how builds of branches that nobody trusts are held here, and what their previews could reach.
-func checkTrust(ctx context.Context, p *pipeline.Project) []examined {
+func checkTrust(ctx context.Context, p *site.Project) []examined {
 	if p.Repository == nil {
 		return nil
 	}
@@ -156,7 +157,7 @@ func checkTrust(ctx context.Context, p *pipeline.Project) []examined {
 	outside := len(standing.Previews.Refs) > 0
 	means := builder.Means{}
 	if outside || !standing.TrustsAll() {
-		means = pipeline.NewMachine(p.Places.Cache).Means(ctx)
+		means = build.NewMachine(p.Places.Cache).Means(ctx)
 	}
 	switch {
 	case !outside && standing.TrustsAll():
@@ -209,9 +210,9 @@ func registrable(address string) string {
 	return domain
 }
 
-func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
+func (a *app) checkStore(ctx context.Context, p *site.Project) []examined {
 	store, err := a.openStore(ctx, p, false)
-	if address, _ := a.storeAddress(p); fault.Code(err) == "no-store" && (!strings.Contains(address, "://") || strings.HasPrefix(address, "file:")) {
+	if address, _ := a.storeAddress(p); errors.Is(err, storage.ErrNone) && (!strings.Contains(address, "://") || strings.HasPrefix(address, "file:")) {
 		return []examined{{"store", "good", "not there yet; the first deploy makes it", ""}}
 	}
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
@@ -219,7 +220,7 @@ func (a *app) checkStore(ctx context.Context, p *pipeline.Project) []examined {
 	}
 	hold, err := p.Pin(ctx, store, p.Site(), "doctor")
 	if hold.Drop(ctx); err != nil {
-		mend, err := "", pipeline.StoreTrouble(store, err)
+		mend, err := "", a.message(err)
 		if problem, ok := errors.AsType[*fault.Error](err); ok {
 			mend = strings.Join(problem.Next, "; ")
 		}
@@ -275,7 +276,7 @@ func checkPort(findings []examined, what, address string) examined {
 }
 
 // checkCache makes sure that there is a folder for builds, with room.
-func checkCache(places pipeline.Places) examined {
+func checkCache(places site.Places) examined {
 	if err := os.MkdirAll(places.Cache, 0o700); err != nil {
 		return examined{"disk", "bad", "the folder for builds cannot be made: " + err.Error(), "set ORILLA_HOME to a folder of your own"}
 	}

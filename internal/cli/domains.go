@@ -15,7 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
 )
 
 func (a *app) domainsCommand() *cobra.Command {
@@ -99,9 +99,9 @@ func (a *app) domains(ctx context.Context, site string) error {
 			on[host] = append(on[host], environment)
 		}
 	}
-	states, err := pipeline.States(ctx, s.store, s.site, nil, nil)
+	states, err := environments.States(ctx, s.store, s.site, nil, nil)
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	for _, state := range states {
 		if state.Head == nil {
@@ -120,7 +120,7 @@ func (a *app) domains(ctx context.Context, site string) error {
 	for _, host := range names {
 		owner, err := hosts.Owner(ctx, s.store, host)
 		if err != nil {
-			return pipeline.StoreTrouble(s.store, err)
+			return err
 		}
 		report := reportHost(owner)
 		report.Host, report.Environments = host, on[host]
@@ -156,16 +156,16 @@ func (a *app) domains(ctx context.Context, site string) error {
 }
 
 // mine opens the store for whoever owns the site.
-func (a *app) mine(ctx context.Context, site string) (*session, *pipeline.Steward, error) {
+func (a *app) mine(ctx context.Context, site string) (*session, *environments.Operator, error) {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return nil, nil, err
 	}
 	if _, err := s.project.CheckClaim(ctx, s.store, s.site, false, func() error { return nil }); err != nil {
-		return nil, nil, pipeline.StoreTrouble(s.store, err)
+		return nil, nil, err
 	}
-	steward, err := pipeline.NewSteward(ctx, s.project, s.store, s.site, "command", "domains")
-	return s, steward, err
+	operator, err := environments.NewOperator(ctx, s.project, s.store, s.site, "command", "domains")
+	return s, operator, err
 }
 
 // otherSite makes sure that a site that is to have something is one.
@@ -180,15 +180,15 @@ func (s *session) otherSite(ctx context.Context, to string) error {
 	if errors.Is(err, storage.ErrNotFound) {
 		return fault.New(fault.Usage, "unknown-site", "the store has no site %q", to).At("%s", s.store.Address()).Then("orilla sites lists those that are there")
 	}
-	return pipeline.StoreTrouble(s.store, err)
+	return err
 }
 
 func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, give bool) error {
-	s, steward, err := a.mine(ctx, site)
+	s, operator, err := a.mine(ctx, site)
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	if give {
 		if err := s.otherSite(ctx, o.to); err != nil {
 			return err
@@ -207,7 +207,7 @@ func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, 
 			return err
 		}
 	}
-	entry, err := steward.AppendHost(ctx, host, hosts.HandOver(s.site, o.to, steward.Who, o.why, steward.Now()))
+	entry, err := operator.AppendHost(ctx, host, hosts.HandOver(s.site, o.to, operator.Who, o.why, operator.Now()))
 	if err != nil {
 		return err
 	}
@@ -228,17 +228,17 @@ func (a *app) allowPath(ctx context.Context, site, where string, o domainOptions
 	if !ok || strings.Trim(path, "/") == "" {
 		return fault.New(fault.Usage, "usage", "%s: write HOST/PATH, such as www.corvane.example/news/", where).Then("orilla domains give HOST --to SITE gives the whole host")
 	}
-	s, steward, err := a.mine(ctx, site)
+	s, operator, err := a.mine(ctx, site)
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	if !o.revoke {
 		if err := s.otherSite(ctx, o.to); err != nil {
 			return err
 		}
 	}
-	entry, err := steward.AppendHost(ctx, host, hosts.Allow(s.site, hosts.Grant{Site: o.to, Path: path}, o.revoke, steward.Who, o.why, steward.Now()))
+	entry, err := operator.AppendHost(ctx, host, hosts.Allow(s.site, hosts.Grant{Site: o.to, Path: path}, o.revoke, operator.Who, o.why, operator.Now()))
 	if err != nil {
 		return err
 	}

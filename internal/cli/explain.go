@@ -20,7 +20,8 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/inspect"
+	"orilla.example/orilla/internal/site"
 )
 
 // explainOptions are the flags of explain.
@@ -140,7 +141,7 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 }
 
 // explainList explains each address of a list on standard input, a line each.
-func (a *app) explainList(ctx context.Context, p *pipeline.Project, subject *pipeline.Subject, s *session, o *explainOptions) error {
+func (a *app) explainList(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, o *explainOptions) error {
 	missing := 0
 	lines := bufio.NewScanner(os.Stdin)
 	for lines.Scan() {
@@ -197,9 +198,9 @@ func (o *explainOptions) readHeaders() error {
 }
 
 // subject finds what is to be explained or checked. The session is set if the store was needed.
-func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string) (*pipeline.Subject, *session, error) {
+func (a *app) subject(ctx context.Context, p *site.Project, site, on string) (*inspect.Subject, *session, error) {
 	if on == "" {
-		subject, err := pipeline.WorkingTree(ctx, p)
+		subject, err := inspect.WorkingTree(ctx, p)
 		return subject, nil, err
 	}
 	s, err := a.session(ctx, site)
@@ -211,11 +212,11 @@ func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string)
 		if err != nil {
 			return nil, nil, err
 		}
-		subject, err := pipeline.ReleaseSubject(ctx, p, s.store, s.site, id, s.buildOf(ctx, id))
-		return subject, s, pipeline.StoreTrouble(s.store, err)
+		subject, err := inspect.Release(ctx, p, s.store, s.site, id, s.buildOf(ctx, id))
+		return subject, s, err
 	}
 	if environment, envErr := s.named(ctx, on); envErr == nil {
-		subject, head, err := pipeline.LiveSubject(ctx, p, s.store, s.journal(environment))
+		subject, head, err := inspect.Live(ctx, p, s.store, s.journal(environment))
 		if err == nil && subject != nil && (head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)) {
 			subject.Site.Realm = s.site + " " + journal.DisplayName(environment)
 			a.Note("%s", console.Faint(journal.DisplayName(environment)+" asks for a password; this is what whoever has it gets"))
@@ -223,12 +224,12 @@ func (a *app) subject(ctx context.Context, p *pipeline.Project, site, on string)
 		if err == nil && subject == nil {
 			err = fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", on).Then("orilla deploy --to %s", on)
 		}
-		return subject, s, pipeline.StoreTrouble(s.store, err)
+		return subject, s, err
 	} else if p.Repository == nil {
 		return nil, nil, envErr
 	}
-	subject, err := pipeline.CommitSubject(ctx, p, s.store, s.site, on)
-	return subject, s, pipeline.StoreTrouble(s.store, err)
+	subject, err := inspect.Commit(ctx, p, s.store, s.site, on)
+	return subject, s, err
 }
 
 // buildOf returns the build that a release came from, as far as production's journal knows.
@@ -251,7 +252,7 @@ func (s *session) buildOf(ctx context.Context, id fmt.Stringer) string {
 }
 
 // addressesOf returns the addresses of an environment: those that are live, where what is live is looked at; else those of orilla.yaml.
-func (o *explainOptions) addressesOf(p *pipeline.Project, environment string) []string {
+func (o *explainOptions) addressesOf(p *site.Project, environment string) []string {
 	if addresses, ok := o.served[environment]; ok {
 		return addresses
 	}
@@ -259,7 +260,7 @@ func (o *explainOptions) addressesOf(p *pipeline.Project, environment string) []
 }
 
 // request reads what was typed: a path, or a URL whose host says the environment.
-func (o *explainOptions) request(p *pipeline.Project, what string) (req answer.Request, environment string, err error) {
+func (o *explainOptions) request(p *site.Project, what string) (req answer.Request, environment string, err error) {
 	req = answer.Request{Admitted: true, Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host, Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
 	environment = o.environment
 	rest := what
@@ -320,7 +321,7 @@ func readTime(text string, zone *time.Location) (time.Time, error) {
 }
 
 // environmentAt returns the environment that answers at an address, as it is shown; "" if none does.
-func (o *explainOptions) environmentAt(p *pipeline.Project, u *url.URL) string {
+func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) string {
 	for _, name := range p.EnvironmentNames() {
 		for _, address := range o.addressesOf(p, name) {
 			if at, err := url.Parse(address); err == nil && at.Host == u.Host && strings.HasPrefix(u.EscapedPath()+"/", at.EscapedPath()) {
@@ -344,7 +345,7 @@ func (o *explainOptions) environmentAt(p *pipeline.Project, u *url.URL) string {
 	return ""
 }
 
-func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipeline.Subject, s *session, what string, o *explainOptions) (explainReport, error) {
+func (a *app) explained(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, what string, o *explainOptions) (explainReport, error) {
 	req, environment, err := o.request(p, what)
 	if err != nil {
 		return explainReport{}, err
@@ -395,7 +396,7 @@ func (a *app) explained(ctx context.Context, p *pipeline.Project, subject *pipel
 }
 
 // where says how the host led to the environment, and what of the path is the base path.
-func (o *explainOptions) where(p *pipeline.Project, req answer.Request, environment string) []stepReport {
+func (o *explainOptions) where(p *site.Project, req answer.Request, environment string) []stepReport {
 	var steps []stepReport
 	if req.Host != "" {
 		text := "the host " + req.Host + " is asked for as " + environment

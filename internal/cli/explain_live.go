@@ -14,7 +14,8 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/inspect"
+	"orilla.example/orilla/internal/site"
 )
 
 // liveReport is what an edge node answered.
@@ -35,7 +36,7 @@ func (a *app) askLive(ctx context.Context, s *session, req answer.Request, repor
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	base := pipeline.BaseOf(s.project.ProductionConfig, req.Environment)
+	base := inspect.BaseOf(s.project.ProductionConfig, req.Environment)
 	path := req.Path
 	if req.Base == "" {
 		path = base + path
@@ -56,7 +57,7 @@ func (a *app) askLive(ctx context.Context, s *session, req answer.Request, repor
 			request.Header.Set(name, value)
 		}
 	}
-	if claim, err := pipeline.ReadClaim(ctx, s.store, s.site); err == nil {
+	if claim, err := site.ReadClaim(ctx, s.store, s.site); err == nil {
 		request.AddCookie(&http.Cookie{Name: access.Cookie, Value: access.Pass(claim.Incarnation, journal.StoredName(req.Environment), time.Now())})
 	}
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

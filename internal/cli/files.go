@@ -18,7 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/export"
 )
 
 func (a *app) filesCommand() *cobra.Command {
@@ -143,12 +143,12 @@ func (a *app) releaseFiles(ctx context.Context, site, what string) (*filesReport
 	}
 	reader, err := release.Read(ctx, s.store, s.site, id)
 	if err != nil {
-		return nil, pipeline.StoreTrouble(s.store, err)
+		return nil, err
 	}
 	report := &filesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes, Files: []fileReport{}}
 	for file, err := range reader.Files(ctx) {
 		if err != nil {
-			return nil, pipeline.StoreTrouble(s.store, err)
+			return nil, err
 		}
 		report.Files = append(report.Files, describeFile(file, reader.Root.Settings))
 	}
@@ -172,7 +172,7 @@ func (s *session) findRelease(ctx context.Context, what string) (release.ID, err
 	var found []release.ID
 	for item, err := range s.store.List(ctx, storage.ReleasesKey(s.site)) {
 		if err != nil {
-			return release.ID{}, pipeline.StoreTrouble(s.store, err)
+			return release.ID{}, err
 		}
 		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) && digits != "" {
 			found = append(found, id)
@@ -182,7 +182,7 @@ func (s *session) findRelease(ctx context.Context, what string) (release.ID, err
 	case 1:
 		return found[0], nil
 	case 0:
-		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).Then("orilla history lists those that were live")
+		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).Marked(errUnknownRelease).Then("orilla history lists those that were live")
 	}
 	problem := fault.New(fault.Usage, "ambiguous-release", "%q is the beginning of %d releases", what, len(found))
 	for _, id := range found {
@@ -206,19 +206,19 @@ func (a *app) export(ctx context.Context, site, what, to string) error {
 	}
 	hold, err := s.project.Pin(ctx, s.store, s.site, "export")
 	if err != nil && !errors.Is(err, storage.ErrReadOnly) && !errors.Is(err, storage.ErrDenied) { // whoever may only read, reads
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	defer hold.Drop(ctx)
 	reader, err := release.Read(ctx, s.store, s.site, id)
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	progress := a.Bytes("export", max(reader.Root.Bytes, 1))
 	var written atomic.Int64
-	done, err := pipeline.Export(ctx, s.store, reader, a.path(to), func(bytes int64) { progress.At(written.Add(bytes)) })
+	done, err := export.Export(ctx, s.store, reader, a.path(to), func(bytes int64) { progress.At(written.Add(bytes)) })
 	progress.End()
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	if a.JSON {
 		return a.Document(exportReport{"r-" + id.String(), done})
@@ -233,5 +233,5 @@ func (a *app) export(ctx context.Context, site, what, to string) error {
 // exportReport is what files --export prints with --json.
 type exportReport struct {
 	Release string `json:"release"`
-	pipeline.Exported
+	export.Exported
 }

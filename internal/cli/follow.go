@@ -21,8 +21,11 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/follow"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/workbench"
 )
@@ -84,7 +87,7 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 	if err != nil {
 		return err
 	}
-	f := &pipeline.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.ProductionConfig.Follow.Every)}
+	f := &follow.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.ProductionConfig.Follow.Every)}
 	if o.every > 0 {
 		f.Every = o.every
 	}
@@ -127,12 +130,12 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 	}
 	show := &followReport{app: a, follower: f, ci: o.ciOptions}
 	f.Tell = show.tell
-	f.NewRun = func(plan *pipeline.Plan) *pipeline.Run {
-		var report pipeline.Reporter = quietReporter{a, plan.Origin.Branch}
+	f.Job = func(plan *site.Plan) deploy.Job {
+		var report deploy.Reporter = quietReporter{a, plan.Origin.Branch}
 		if f.Only != nil && !a.JSON {
 			report = &reporter{app: a}
 		}
-		return &pipeline.Run{Plan: plan, Report: report, Now: time.Now, Rate: limit}
+		return deploy.Job{Plan: plan, Report: report, Now: time.Now, Rate: limit}
 	}
 	show.begin()
 	err = f.Run(ctx)
@@ -145,11 +148,11 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 }
 
 // followed finds the project and, if another repository is to be followed, a mirror of it.
-func (a *app) followed(ctx context.Context, o *followOptions) (*pipeline.Project, *source.Mirror, error) {
+func (a *app) followed(ctx context.Context, o *followOptions) (*site.Project, *source.Mirror, error) {
 	p, err := a.load(ctx)
-	if fault.Code(err) == "no-config" && o.project != "" {
+	if errors.Is(err, site.ErrNotConfigured) && o.project != "" {
 		if repository, missing := source.FindRepository(ctx, a.folder); missing == nil {
-			p, err = pipeline.LoadFrom(ctx, repository, o.project, &pipeline.Project{Root: repository.Top, Places: a.places})
+			p, err = site.LoadFrom(ctx, repository, o.project, &site.Project{Root: repository.Top, Places: a.places})
 		}
 	}
 	if err != nil {
@@ -188,19 +191,19 @@ func (a *app) followed(ctx context.Context, o *followOptions) (*pipeline.Project
 	if err != nil {
 		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
 	}
-	p, err = pipeline.LoadFrom(ctx, mirror.Repository, folder, p)
+	p, err = site.LoadFrom(ctx, mirror.Repository, folder, p)
 	return p, mirror, err
 }
 
 // onlyHere narrows following to this checkout, where it is one of CI: without a branch, or with one that was named.
-func (a *app) onlyHere(ctx context.Context, f *pipeline.Follower, branch string) error {
+func (a *app) onlyHere(ctx context.Context, f *follow.Follower, branch string) error {
 	repository := f.Project.Repository
 	if f.Mirror != nil || repository.Bare || branch == "" && (!f.Once || repository.Branch(ctx) != "") {
 		return nil
 	}
 	variable := ""
 	if branch == "" {
-		if branch, variable = pipeline.CIBranch(os.Getenv); branch == "" {
+		if branch, variable = site.CIBranch(os.Getenv); branch == "" {
 			return fault.New(fault.Usage, "no-branch", "HEAD is detached, and nothing says which branch this checkout is of").At("%s", repository.Top).
 				Then("orilla follow --once --branch NAME")
 		}
@@ -219,7 +222,7 @@ func (a *app) onlyHere(ctx context.Context, f *pipeline.Follower, branch string)
 }
 
 // wakers start what tells of new commits sooner than asking again would.
-func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *pipeline.Follower, address string, wake chan<- struct{}) error {
+func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follower, address string, wake chan<- struct{}) error {
 	nudge := func() {
 		select {
 		case wake <- struct{}{}:
@@ -275,17 +278,17 @@ func (a *app) setPause(ctx context.Context, o *followOptions) error {
 	if err != nil {
 		return err
 	}
-	before, err := pipeline.ReadPause(ctx, s.store, s.site)
+	before, err := environments.ReadPause(ctx, s.store, s.site)
 	if err == nil {
-		var pause *pipeline.Pause
+		var pause *environments.Pause
 		if o.pause {
-			pause = &pipeline.Pause{Who: s.project.Person(ctx), When: a.Now().UTC().Truncate(time.Second), Why: o.why}
+			pause = &environments.Pause{Who: s.project.Person(ctx), When: a.Now().UTC().Truncate(time.Second), Why: o.why}
 		}
-		err = pipeline.SetPause(ctx, s.store, s.site, pause)
+		err = environments.SetPause(ctx, s.store, s.site, pause)
 	}
 	switch {
 	case err != nil:
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	case a.JSON:
 		return a.Document(map[string]any{"site": s.site, "paused": o.pause})
 	case o.pause:
@@ -318,7 +321,7 @@ func (q quietReporter) Notice(notice fault.Notice) {
 // followReport shows events.
 type followReport struct {
 	*app
-	follower *pipeline.Follower
+	follower *follow.Follower
 	ci       ciOptions
 	failed   error
 }
@@ -350,8 +353,8 @@ func (r *followReport) begin() {
 }
 
 // tell shows one event.
-func (r *followReport) tell(event pipeline.Event) {
-	if event.Kind == "live" {
+func (r *followReport) tell(event follow.Event) {
+	if event.Kind == follow.Live {
 		s := &session{project: r.follower.Project, store: r.follower.Store, site: r.follower.Project.Site()}
 		nodes, _ := edge.Reached(context.Background(), s.store, storage.KnownAhead(s.store))
 		addresses := r.addresses(context.Background(), s, event.Head.Environment, event.Head.Document, nodes)
@@ -360,7 +363,7 @@ func (r *followReport) tell(event pipeline.Event) {
 			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true, Took: event.Took, Reused: event.Reused, Subject: event.Subject}
 		r.failed = errors.Join(r.failed, r.ci.write(values))
 	}
-	if (event.Kind == "nothing" || event.Kind == "unchanged") && r.follower.Only != nil {
+	if (event.Kind == follow.Nothing || event.Kind == follow.Unchanged) && r.follower.Only != nil {
 		r.failed = errors.Join(r.failed, r.ci.write(outputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why, Subject: event.Subject}))
 	}
 	if r.JSON {
@@ -368,7 +371,7 @@ func (r *followReport) tell(event pipeline.Event) {
 		return
 	}
 	text := r.words(event)
-	if event.Ref == "" && event.Kind != "ended" {
+	if event.Ref == "" && event.Kind != follow.Ended {
 		if event.Error != nil {
 			r.Problem(event.Error)
 			if fault.KindOf(event.Error) == fault.Usage {
@@ -381,7 +384,7 @@ func (r *followReport) tell(event pipeline.Event) {
 	}
 	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), shorten(event.Subject, 34), text)
 	switch event.Kind {
-	case "live":
+	case follow.Live:
 		r.Print("%s%s", strings.Repeat(" ", 72), console.Accent(event.Address))
 		if len(event.Findings) > 0 {
 			r.Print("%s%s", strings.Repeat(" ", 72), countFindings(event.Findings))
@@ -392,40 +395,40 @@ func (r *followReport) tell(event pipeline.Event) {
 				r.Print("%s%s", strings.Repeat(" ", 72), console.Faint(f.Position.String()+": "+f.What))
 			}
 		}
-	case "failed", "trouble":
+	case follow.Failed, follow.Trouble:
 		r.Problem(event.Error)
 	}
 }
 
-func (r *followReport) words(event pipeline.Event) string {
+func (r *followReport) words(event follow.Event) string {
 	built := ""
 	if event.Build > 0 {
 		built = fmt.Sprintf("  %s", console.Faint(fmt.Sprintf("build:%d", event.Build)))
 	}
 	switch event.Kind {
-	case "builds":
+	case follow.Builds:
 		return console.Faint("builds for ") + event.Environment + built
-	case "live":
+	case follow.Live:
 		how := "built in "
 		if event.Reused {
 			how = "content known: live without a build in "
 		}
 		return console.Good(event.Entry) + "  " + console.Faint(how+console.Took(event.Took))
-	case "nothing":
+	case follow.Nothing:
 		return console.Faint("nothing: " + event.Why)
-	case "unchanged":
+	case follow.Unchanged:
 		return console.Faint("nothing: " + event.Why)
-	case "ended":
+	case follow.Ended:
 		return event.Environment + console.Faint(" ended: "+event.Why)
-	case "waits":
+	case follow.Waits:
 		return console.Warn("waits: ") + event.Why
-	case "superseded":
+	case follow.Superseded:
 		return console.Faint("superseded: " + event.Why)
-	case "cancelled":
+	case follow.Cancelled:
 		return console.Warn("cancelled: ") + event.Why + built
-	case "trouble":
+	case follow.Trouble:
 		return console.Warn("failed, " + event.Why)
-	case "failed":
+	case follow.Failed:
 		if event.Build == 0 {
 			return console.Bad("failed: ") + event.Why
 		}
@@ -435,13 +438,13 @@ func (r *followReport) words(event pipeline.Event) string {
 
 // eventReport is an event with --json.
 type eventReport struct {
-	pipeline.Event
+	follow.Event
 	Milliseconds int64  `json:"milliseconds,omitempty"`
 	Problem      string `json:"problem,omitempty"`
 	Code         string `json:"code,omitempty"`
 }
 
-func (r *followReport) tellJSON(event pipeline.Event) {
+func (r *followReport) tellJSON(event follow.Event) {
 	report := eventReport{Event: event, Milliseconds: event.Took.Milliseconds(), Code: fault.Code(event.Error)}
 	if event.Error != nil {
 		report.Problem = event.Error.Error()

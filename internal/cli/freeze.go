@@ -13,7 +13,8 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -55,33 +56,33 @@ func (a *app) thawCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// steward returns who changes environments for a command.
-func (s *session) steward(ctx context.Context, what string) (*pipeline.Steward, error) {
-	return pipeline.NewSteward(ctx, s.project, s.store, s.site, "command", what)
+// operator returns who changes environments for a command.
+func (s *session) operator(ctx context.Context, what string) (*environments.Operator, error) {
+	return environments.NewOperator(ctx, s.project, s.store, s.site, "command", what)
 }
 
-// stewardOf opens the site's store for a command that changes the environment that was typed. The caller closes the steward.
-func (a *app) stewardOf(ctx context.Context, site, typed, what string) (s *session, environment string, steward *pipeline.Steward, err error) {
+// stewardOf opens the site's store for a command that changes the environment that was typed. The caller closes the operator.
+func (a *app) stewardOf(ctx context.Context, site, typed, what string) (s *session, environment string, operator *environments.Operator, err error) {
 	if s, err = a.session(ctx, site); err == nil {
 		environment, err = s.named(ctx, typed)
 	}
 	if err == nil {
-		steward, err = s.steward(ctx, what)
+		operator, err = s.operator(ctx, what)
 	}
-	return s, environment, steward, err
+	return s, environment, operator, err
 }
 
 func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
-	s, environment, steward, err := a.stewardOf(ctx, o.site, typed, "freeze")
+	s, environment, operator, err := a.stewardOf(ctx, o.site, typed, "freeze")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
-	frozen := &journal.Frozen{Who: steward.Who, When: steward.Now().UTC().Truncate(time.Millisecond), Why: o.why}
+	defer operator.Close(ctx)
+	frozen := &journal.Frozen{Who: operator.Who, When: operator.Now().UTC().Truncate(time.Millisecond), Why: o.why}
 	until := ""
 	if o.until != "" {
 		zone := s.project.ProductionConfig.Zone()
-		end, err := project.ParseMoment(o.until, steward.Now(), zone)
+		end, err := project.ParseMoment(o.until, operator.Now(), zone)
 		if err != nil {
 			return fault.New(fault.Usage, "bad-time", "--until: %s", err)
 		}
@@ -92,7 +93,7 @@ func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
 		a.Note("%s would be frozen%s; nothing was done: --dry-run", name, until)
 		return nil
 	}
-	entry, err := steward.Append(ctx, environment, journal.SetFrozen(frozen, "command", steward.Who, o.why, steward.Now()))
+	entry, err := operator.Append(ctx, environment, journal.SetFrozen(frozen, "command", operator.Who, o.why, operator.Now()))
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}
@@ -104,20 +105,20 @@ func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
 }
 
 func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
-	s, environment, steward, err := a.stewardOf(ctx, o.site, typed, "thaw")
+	s, environment, operator, err := a.stewardOf(ctx, o.site, typed, "thaw")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	head, err := s.head(ctx, environment)
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}
-	waiting, err := pipeline.WaitingFor(ctx, s.store, s.site, head)
+	waiting, err := environments.WaitingFor(ctx, s.store, s.site, head)
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
-	waits := pipeline.Thawing(waiting)
+	waits := environments.Thawing(waiting)
 	if err := a.showWaiting(ctx, s, head, waiting); err != nil {
 		return err
 	}
@@ -141,7 +142,7 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 		}
 	}
 	began := time.Now()
-	entry, err := steward.Thaw(ctx, head, o.why, waits)
+	entry, err := operator.Thaw(ctx, head, o.why, waits)
 	if errors.Is(err, journal.ErrAlready) {
 		a.Note("%s is not frozen", name)
 		return nil
@@ -164,7 +165,7 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 }
 
 // showWaiting tells what waits for a thaw, and how the newest differs from what is live.
-func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []pipeline.PendingRelease) error {
+func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []environments.PendingRelease) error {
 	if len(waiting) == 0 {
 		return nil
 	}
@@ -190,18 +191,18 @@ func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, w
 func compared(ctx context.Context, s *session, before, after release.ID) (string, error) {
 	old, err := release.Read(ctx, s.store, s.site, before)
 	if err != nil {
-		return "", pipeline.StoreTrouble(s.store, err)
+		return "", err
 	}
 	next, err := release.Read(ctx, s.store, s.site, after)
 	if err != nil {
-		return "", pipeline.StoreTrouble(s.store, err)
+		return "", err
 	}
 	changes, err := release.Compare(ctx, old, next)
 	if err != nil {
-		return "", pipeline.StoreTrouble(s.store, err)
+		return "", err
 	}
 	if len(changes) == 0 {
 		return "the same files; rules or settings differ", nil
 	}
-	return changed(pipeline.CountChanges(changes)) + "; orilla diff " + before.Short() + " " + after.Short(), nil
+	return changed(deploy.CountChanges(changes)) + "; orilla diff " + before.Short() + " " + after.Short(), nil
 }

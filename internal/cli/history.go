@@ -15,33 +15,34 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/source"
 )
 
 // entryReport is one entry of history with --json.
 type entryReport struct {
-	Entry         string            `json:"entry"`
-	Kind          string            `json:"kind"`
-	Live          bool              `json:"live"`
-	Release       string            `json:"release,omitempty"`
-	Source        string            `json:"source,omitempty"`
-	Commit        string            `json:"commit,omitempty"`
-	CommitAddress string            `json:"commit_address,omitempty"`
-	Tags          []string          `json:"tags,omitempty"`
-	Branch        string            `json:"branch,omitempty"`
-	Subject       string            `json:"subject,omitempty"`
-	Reactivates   int64             `json:"reactivates,omitempty"`
-	Frozen        bool              `json:"frozen"`
-	Who           string            `json:"who"`
-	When          time.Time         `json:"when"`
-	Cause         string            `json:"cause,omitempty"` // "command", "follow", "watch"
-	Why           string            `json:"why,omitempty"`
-	Until         *time.Time        `json:"frozen_until,omitempty"`
-	Expires       *time.Time        `json:"expires,omitempty"`
-	Ended         string            `json:"ended,omitempty"` // of a removal: "request", "expired", "merged", "deleted", "room"
-	Outcome       *pipeline.Outcome `json:"outcome,omitempty"`
-	Damage        string            `json:"damage,omitempty"`
+	Entry         string                `json:"entry"`
+	Kind          string                `json:"kind"`
+	Live          bool                  `json:"live"`
+	Release       string                `json:"release,omitempty"`
+	Source        string                `json:"source,omitempty"`
+	Commit        string                `json:"commit,omitempty"`
+	CommitAddress string                `json:"commit_address,omitempty"`
+	Tags          []string              `json:"tags,omitempty"`
+	Branch        string                `json:"branch,omitempty"`
+	Subject       string                `json:"subject,omitempty"`
+	Reactivates   int64                 `json:"reactivates,omitempty"`
+	Frozen        bool                  `json:"frozen"`
+	Who           string                `json:"who"`
+	When          time.Time             `json:"when"`
+	Cause         string                `json:"cause,omitempty"` // "command", "follow", "watch"
+	Why           string                `json:"why,omitempty"`
+	Until         *time.Time            `json:"frozen_until,omitempty"`
+	Expires       *time.Time            `json:"expires,omitempty"`
+	Ended         string                `json:"ended,omitempty"` // of a removal: "request", "expired", "merged", "deleted", "room"
+	Outcome       *environments.Outcome `json:"outcome,omitempty"`
+	Damage        string                `json:"damage,omitempty"`
 }
 
 // historyOptions are the flags of history.
@@ -86,7 +87,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		}
 		number, err := s.journal(environment).HeadNumber(ctx, 0)
 		if err != nil {
-			return pipeline.StoreTrouble(s.store, err)
+			return err
 		}
 		entries = s.journal(environment).Back(ctx, number)
 	}
@@ -111,8 +112,8 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		report.Live = report.Live && stateOf(&entry, a.Now()) != isExpired
 		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.ProductionConfig.CommitLink(entry.Commit)
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
-			if report.Outcome, err = pipeline.ReadOutcome(ctx, s.store, entry); err != nil {
-				return pipeline.StoreTrouble(s.store, err)
+			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
+				return err
 			}
 		}
 		reports = append(reports, report)
@@ -145,7 +146,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 // allEntries yields the entries of all environments of a site, the newest first, each journal from its end to its beginning.
 func (s *session) allEntries(ctx context.Context) iter.Seq2[journal.Entry, error] {
 	return func(yield func(journal.Entry, error) bool) {
-		states, err := pipeline.States(ctx, s.store, s.site, []string{journal.Previews}, nil)
+		states, err := environments.States(ctx, s.store, s.site, []string{journal.Previews}, nil)
 		if err != nil {
 			yield(journal.Entry{}, err)
 			return
@@ -226,7 +227,7 @@ func (a *app) historyRow(entry journal.Entry, report entryReport) []string {
 		release = entry.Release.Short()
 	}
 	if entry.Ended != nil && entry.Kind == journal.Removal {
-		return []string{label, kindText(entry, nil), "", console.Faint(source.Short(entry.Ended.Commit)), shorten(cmp.Or(entry.Why, pipeline.EndedText(*entry.Ended)), 42),
+		return []string{label, kindText(entry, nil), "", console.Faint(source.Short(entry.Ended.Commit)), shorten(cmp.Or(entry.Why, follow.EndedText(*entry.Ended)), 42),
 			shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
 	}
 	return []string{label, kindText(entry, report.Outcome), release, commit, about,
@@ -234,7 +235,7 @@ func (a *app) historyRow(entry journal.Entry, report entryReport) []string {
 }
 
 // kindText says what an entry did, and what came of it.
-func kindText(entry journal.Entry, outcome *pipeline.Outcome) string {
+func kindText(entry journal.Entry, outcome *environments.Outcome) string {
 	kind := string(entry.Kind)
 	switch {
 	case entry.Kind == journal.Rollback:
@@ -247,18 +248,18 @@ func kindText(entry journal.Entry, outcome *pipeline.Outcome) string {
 		kind += console.Faint(" (password, " + console.Count(int64(len(entry.Access.Shares)), "link", "links") + ")")
 	case entry.Kind == journal.Access:
 		kind += console.Faint(" (password)")
-	case entry.Cause == pipeline.ThawCause:
+	case entry.Cause == environments.ThawCause:
 		kind = "thaw and deploy"
 	case entry.Frozen != nil:
 		kind += console.Warn(" (frozen)")
 	}
 	switch {
 	case outcome != nil && outcome.Passed:
-		kind += console.Good(fmt.Sprintf(", passed %d", len(outcome.Looks)))
-	case outcome != nil && outcome.Looks[len(outcome.Looks)-1].Unchecked:
+		kind += console.Good(fmt.Sprintf(", passed %d", len(outcome.Probes)))
+	case outcome != nil && outcome.Probes[len(outcome.Probes)-1].Unchecked:
 		kind += console.Warn(", not checked")
 	case outcome != nil:
-		kind += console.Bad(", failed: " + shorten(outcome.Looks[len(outcome.Looks)-1].What, 20))
+		kind += console.Bad(", failed: " + shorten(outcome.Probes[len(outcome.Probes)-1].What, 20))
 	}
 	return kind
 }
@@ -312,12 +313,12 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 		return err
 	}
 	started := time.Now()
-	steward, err := s.steward(ctx, "rollback")
+	operator, err := s.operator(ctx, "rollback")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
-	back, err := steward.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Why: o.why}, o.dryRun)
+	defer operator.Close(ctx)
+	back, err := operator.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Why: o.why}, o.dryRun)
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}

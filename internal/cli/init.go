@@ -13,7 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
 )
 
 type initOptions struct {
@@ -54,7 +54,7 @@ func (a *app) initCommand() *cobra.Command {
 }
 
 // init writes the configuration of a project.
-func (a *app) init(ctx context.Context, p *pipeline.Project, o initOptions) error {
+func (a *app) init(ctx context.Context, p *site.Project, o initOptions) error {
 	file := filepath.Join(p.Root, project.FileName)
 	if p.Configured && !o.dryRun {
 		return fault.New(fault.Refused, "configured", "the project has its configuration already").At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")

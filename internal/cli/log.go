@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/builder"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -66,7 +66,7 @@ func (a *app) log(ctx context.Context, site, typed string) error {
 			return fault.New(fault.Failed, "log-gone", "the log of %s is not kept any more", run.Label()).Then("a prune keeps the logs of releases that it keeps, and of the last weeks")
 		}
 		if err != nil {
-			return pipeline.StoreTrouble(s.store, err)
+			return err
 		}
 		out.rest(data)
 	}
@@ -98,22 +98,22 @@ func (a *app) reportEnd(run builds.Run) {
 func (a *app) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter) (builds.Run, error) {
 	next, began := 0, time.Now()
 	for {
-		running, said, err := pipeline.RunningBuilds(ctx, s.store, s.site)
+		running, err := build.List(ctx, s.store, s.site)
 		if err != nil {
-			return run, pipeline.StoreTrouble(s.store, err)
+			return run, err
 		}
-		at := slices.IndexFunc(running, func(r pipeline.Running) bool { return r.Number == run.Number })
+		at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number })
 		if at >= 0 {
 			var text []byte
-			if text, next, err = pipeline.LiveLog(ctx, s.store, running[at], next); err != nil {
-				return run, pipeline.StoreTrouble(s.store, err)
+			if text, next, err = build.LiveLog(ctx, s.store, running[at], next); err != nil {
+				return run, err
 			}
 			out.write(text)
 		}
 		if run, err = s.runs().Get(ctx, run.Number); err != nil {
-			return run, pipeline.StoreTrouble(s.store, err)
+			return run, err
 		}
-		if run.Ended != nil || at < 0 && time.Since(began) > 3*time.Second || at >= 0 && running[at].Lost(said[at], a.Now()) {
+		if run.Ended != nil || at < 0 && time.Since(began) > 3*time.Second || at >= 0 && running[at].Lost(a.Now()) {
 			return run, nil
 		}
 		select {
@@ -184,9 +184,9 @@ func (a *app) cancelBuild(ctx context.Context, site, typed string) error {
 	if err != nil {
 		return err
 	}
-	running, said, err := pipeline.RunningBuilds(ctx, s.store, s.site)
+	running, err := build.List(ctx, s.store, s.site)
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	at := 0
 	switch {
@@ -203,21 +203,21 @@ func (a *app) cancelBuild(ctx context.Context, site, typed string) error {
 		if err != nil {
 			return err
 		}
-		if at = slices.IndexFunc(running, func(r pipeline.Running) bool { return r.Number == run.Number }); at < 0 {
+		if at = slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number }); at < 0 {
 			return fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).Then("orilla builds shows how it ended")
 		}
 	}
 	one := running[at]
-	if one.Lost(said[at], a.Now()) {
+	if one.Lost(a.Now()) {
 		return fault.New(fault.Refused, "not-running", "%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).Then("the next build of the same takes over")
 	}
-	if err := pipeline.CancelBuild(ctx, s.store, one, s.project.Person(ctx)); err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+	if err := build.Cancel(ctx, s.store, one, s.project.Person(ctx)); err != nil {
+		return err
 	}
 	for wait := time.Now(); time.Since(wait) < cancelWait; {
 		run, err := s.runs().Get(ctx, one.Number)
 		if err != nil {
-			return pipeline.StoreTrouble(s.store, err)
+			return err
 		}
 		if run.Ended != nil {
 			if a.JSON {

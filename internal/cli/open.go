@@ -12,7 +12,6 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/process"
 )
 
@@ -50,7 +49,7 @@ func (a *app) open(ctx context.Context, site, what string, show bool) error {
 		}
 		head, err := s.head(ctx, environment)
 		if err != nil && !errors.Is(err, journal.ErrEmpty) {
-			return pipeline.StoreTrouble(s.store, err)
+			return err
 		}
 		all := a.addresses(ctx, s, environment, head.Document, nodes)
 		address = all[0]

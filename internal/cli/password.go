@@ -99,11 +99,11 @@ func (a *app) setPassword(ctx context.Context, s *session, o passwordOptions, en
 			return fault.New(fault.Usage, "bad-password", "the password %s", err)
 		}
 	}
-	steward, err := s.steward(ctx, "password")
+	operator, err := s.operator(ctx, "password")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	change := func(looking journal.Looking) (*journal.Looking, error) {
 		if o.remove {
 			if looking.Password == "" {
@@ -113,7 +113,7 @@ func (a *app) setPassword(ctx context.Context, s *session, o passwordOptions, en
 		}
 		return &journal.Looking{Password: hash, User: o.user}, nil // a new password takes back the links that went around the old one
 	}
-	entry, err := steward.Append(ctx, environment, journal.SetAccess(change, "command", steward.Who, o.why))
+	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
 	if errors.Is(err, journal.ErrAlready) {
 		a.Note("%s asks for no password already", name)
 		return nil

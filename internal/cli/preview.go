@@ -16,7 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -108,14 +108,14 @@ func (a *app) previewExtendCommand() *cobra.Command {
 }
 
 func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string) error {
-	s, environment, steward, err := a.stewardOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed, "preview/"), "extend")
+	s, environment, operator, err := a.stewardOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed, "preview/"), "extend")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	var expires *time.Time
 	if o.length != "ever" {
-		end, err := project.ParseMoment(o.length, steward.Now(), s.project.ProductionConfig.Zone())
+		end, err := project.ParseMoment(o.length, operator.Now(), s.project.ProductionConfig.Zone())
 		if err != nil {
 			return fault.New(fault.Usage, "bad-time", "--for: %s", err)
 		}
@@ -130,7 +130,7 @@ func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string)
 		a.Note("%s: it would be so that it %s; nothing was done: --dry-run", name, text)
 		return nil
 	}
-	entry, err := steward.Append(ctx, environment, journal.SetExpiry(expires, "command", steward.Who, o.why, steward.Now()))
+	entry, err := operator.Append(ctx, environment, journal.SetExpiry(expires, "command", operator.Who, o.why, operator.Now()))
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}
@@ -177,7 +177,7 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 		return err
 	}
 	if err := s.project.LearnSecret(ctx, s.store, s.site, nil); err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	for _, pattern := range slices.Clone(patterns) { // each may be the name of a branch
 		if !strings.ContainsAny(pattern, "*?[") {
@@ -185,11 +185,11 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 		}
 	}
 	now := a.Now()
-	states, err := pipeline.States(ctx, s.store, s.site, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
+	states, err := environments.States(ctx, s.store, s.site, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
-	states = slices.DeleteFunc(states, func(state pipeline.State) bool {
+	states = slices.DeleteFunc(states, func(state environments.State) bool {
 		return state.Head == nil || state.Head.Release.IsZero() || o.expired && !state.Head.HasExpired(now)
 	})
 	if len(states) == 0 {
@@ -202,18 +202,18 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 	if goes, err := a.confirmRemoval(ctx, o, states); err != nil || !goes {
 		return err
 	}
-	steward, err := s.steward(ctx, "remove")
+	operator, err := s.operator(ctx, "remove")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	report := removedReport{Removed: []entryReport{}}
 	for _, state := range states {
 		ended := journal.Ended{Reason: journal.OnRequest}
-		if state.Head.HasExpired(steward.Now()) {
+		if state.Head.HasExpired(operator.Now()) {
 			ended.Reason = journal.Expired
 		}
-		entry, removed, err := steward.Remove(ctx, state.Name, ended, o.why, nil)
+		entry, removed, err := operator.Remove(ctx, state.Name, ended, o.why, nil)
 		if err != nil {
 			return err
 		}
@@ -231,7 +231,7 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 }
 
 // confirmRemoval shows which previews would end, and asks. It reports whether to go on.
-func (a *app) confirmRemoval(ctx context.Context, o previewOptions, states []pipeline.State) (bool, error) {
+func (a *app) confirmRemoval(ctx context.Context, o previewOptions, states []environments.State) (bool, error) {
 	for i, state := range states {
 		if i == 20 {
 			a.Note("  and %d more", len(states)-i)
@@ -319,22 +319,22 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	if err != nil {
 		return fault.New(fault.Usage, "bad-time", "--for: %s", err)
 	}
-	steward, err := s.steward(ctx, "share")
+	operator, err := s.operator(ctx, "share")
 	if err != nil {
 		return err
 	}
-	defer steward.Close(ctx)
+	defer operator.Close(ctx)
 	if o.revoke {
-		return a.revoke(ctx, s, steward, environment, o.why)
+		return a.revoke(ctx, s, operator, environment, o.why)
 	}
-	secret, until := access.Secret(), steward.Now().Add(time.Duration(length)).UTC().Truncate(time.Second)
-	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: steward.Who, Why: o.why}
+	secret, until := access.Secret(), operator.Now().Add(time.Duration(length)).UTC().Truncate(time.Second)
+	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: operator.Who, Why: o.why}
 	change := func(looking journal.Looking) (*journal.Looking, error) {
-		looking.Shares = slices.DeleteFunc(looking.Shares, func(old journal.Share) bool { return !steward.Now().Before(old.Until) })
+		looking.Shares = slices.DeleteFunc(looking.Shares, func(old journal.Share) bool { return !operator.Now().Before(old.Until) })
 		looking.Shares = append(looking.Shares, share)
 		return &looking, nil
 	}
-	entry, err := steward.Append(ctx, environment, journal.SetAccess(change, "command", steward.Who, o.why))
+	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
 	if err != nil {
 		return s.rollbackRefused(environment, err)
 	}
@@ -355,7 +355,7 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	return nil
 }
 
-func (a *app) revoke(ctx context.Context, s *session, steward *pipeline.Steward, environment, why string) error {
+func (a *app) revoke(ctx context.Context, s *session, operator *environments.Operator, environment, why string) error {
 	revoked := 0
 	change := func(looking journal.Looking) (*journal.Looking, error) {
 		if revoked = len(looking.Shares); revoked == 0 {
@@ -367,7 +367,7 @@ func (a *app) revoke(ctx context.Context, s *session, steward *pipeline.Steward,
 		}
 		return &looking, nil
 	}
-	entry, err := steward.Append(ctx, environment, journal.SetAccess(change, "command", steward.Who, why))
+	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, why))
 	name := journal.DisplayName(environment)
 	if err != nil && !errors.Is(err, journal.ErrAlready) {
 		return s.rollbackRefused(environment, err)

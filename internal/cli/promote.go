@@ -15,9 +15,13 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 )
+
+// errUnknownRelease: what was typed names no release.
+var errUnknownRelease = errors.New("unknown release")
 
 // promoteOptions are the flags of promote.
 type promoteOptions struct {
@@ -73,37 +77,47 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	if err != nil {
 		return err
 	}
-	plan := &pipeline.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.LocalConfig}
+	plan := &site.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.LocalConfig}
 	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
 	report := &reporter{app: a}
-	run := &pipeline.Run{
-		Plan: plan, Store: s.store, Report: report, Automatic: !a.Asks && !o.yes, Cause: "command", Now: time.Now, DryRun: o.dryRun, SkipSame: !o.again,
-		Frozen:      func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-		Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, typed, o) },
+	job := deploy.Job{
+		Plan: plan, Store: s.store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
+		Ask: deploy.Questions{
+			Frozen:      func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+			Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, typed, o) },
+		},
 	}
-	if err := a.waitFor(run, o.waitOptions); err != nil {
+	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
-	defer run.Close(ctx)
 	started := time.Now()
-	result, err := run.Promote(ctx, from.Release)
-	if err != nil && !errors.Is(err, pipeline.ErrSame) {
+	prepared, err := deploy.PreparePromotion(ctx, job)
+	if err != nil {
 		return err
 	}
-	a.reportPromoted(result)
+	defer prepared.Close(ctx)
+	done := deployed{job: job}
+	if done.release, err = prepared.Promote(ctx, from.Release); err != nil {
+		return err
+	}
 	if o.dryRun {
+		a.reportPromoted(done.release)
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
 	}
-	if err := a.wait(ctx, run, report); err != nil {
+	if done.live, err = done.release.Activate(ctx); err != nil {
 		return err
 	}
-	return a.reportLive(ctx, &deployOptions{}, run, result, started, started)
+	a.reportPromoted(done.release)
+	if done.verified, err = a.verify(ctx, done); err != nil {
+		return err
+	}
+	return a.reportLive(ctx, &deployOptions{}, done, started, started)
 }
 
 // askUncontained asks whether to put live what an untrusted branch built without isolation.
 func (a *app) askUncontained(ctx context.Context, record builds.Record, environment, typed string, o promoteOptions) error {
-	refusal := pipeline.UncontainedRefusal(record, environment).Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
+	refusal := deploy.UncontainedRefusal(record, environment).Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
 	if o.yes {
 		a.Note("%s built on the untrusted branch %s, without isolation", console.Warn("note:"), record.Branch)
 		return nil
@@ -119,7 +133,7 @@ func (a *app) askUncontained(ctx context.Context, record builds.Record, environm
 }
 
 // reportPromoted tells how what is promoted differs from what was live, and what was looked at.
-func (a *app) reportPromoted(result *pipeline.Result) {
+func (a *app) reportPromoted(result *deploy.Release) {
 	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
 	switch changes := result.Changes; {
 	case changes.First:
@@ -146,7 +160,7 @@ func (s *session) origin(ctx context.Context, typed string) (journal.Entry, erro
 			if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Release.IsZero() {
 				return entry, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", typed).Then("orilla history %s lists them", name)
 			}
-			return entry, pipeline.StoreTrouble(s.store, err)
+			return entry, err
 		}
 	}
 	if environment, err := s.named(ctx, typed); err == nil {
@@ -154,7 +168,7 @@ func (s *session) origin(ctx context.Context, typed string) (journal.Entry, erro
 		if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
 			return head, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", typed).Then("orilla deploy --to %s", typed)
 		}
-		return head, pipeline.StoreTrouble(s.store, err)
+		return head, err
 	}
 	var id release.ID
 	commit := typed
@@ -178,6 +192,6 @@ func (s *session) origin(ctx context.Context, typed string) (journal.Entry, erro
 		}
 		return journal.Entry{Release: run.Ended.Release, Origin: journal.Origin{Source: run.Source, Commit: run.Commit, Branch: run.Branch, Subject: run.Subject, Build: run.Ended.Build}}, nil
 	}
-	return journal.Entry{}, fault.New(fault.Usage, "unknown-release", "%q is neither an environment nor an entry, and no build made a release of it", typed).
+	return journal.Entry{}, fault.New(fault.Usage, "unknown-release", "%q is neither an environment nor an entry, and no build made a release of it", typed).Marked(errUnknownRelease).
 		Then("orilla status lists environments, orilla builds what was built").Then("to build a commit and put it there: orilla deploy %s --to ENVIRONMENT", typed)
 }

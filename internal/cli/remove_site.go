@@ -10,7 +10,6 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
 )
 
 func (a *app) removeSiteCommand() *cobra.Command {
@@ -65,7 +64,7 @@ func (a *app) removeSite(ctx context.Context, site string, keepName, yes bool) e
 	removed, err := upkeep.RemoveSite(ctx, store, site, p.Person(ctx), keepName, a.waits, tell)
 	end()
 	if err != nil {
-		return pipeline.StoreTrouble(store, err)
+		return err
 	}
 	if a.JSON {
 		return a.Document(removeSiteReport{site, removed, keepName})

@@ -18,8 +18,11 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/inspect"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -103,45 +106,45 @@ func (r *reporter) end() {
 
 // deployReport is what deploy and build print with --json.
 type deployReport struct {
-	Site         string            `json:"site"`
-	Environment  string            `json:"environment,omitempty"`
-	Source       string            `json:"source"`
-	Commit       string            `json:"commit,omitempty"`
-	Branch       string            `json:"branch,omitempty"`
-	DryRun       bool              `json:"dry_run,omitempty"`
-	Release      string            `json:"release,omitempty"`
-	Entry        string            `json:"entry,omitempty"`
-	Same         bool              `json:"same,omitempty"`  // it was live already, so nothing was written
-	Build        string            `json:"build,omitempty"` // the name of its record
-	Run          string            `json:"run,omitempty"`   // its number, if anything was built
-	Reused       bool              `json:"reused,omitempty"`
-	Files        int64             `json:"files"`
-	Bytes        int64             `json:"bytes"`
-	NewFiles     int64             `json:"new_files"`
-	NewBytes     int64             `json:"new_bytes"`
-	Added        int               `json:"added"`
-	Changed      int               `json:"changed"`
-	Removed      int               `json:"removed"`
-	Rules        map[string]int    `json:"rules,omitempty"`    // how many of each verb
-	Findings     []finding.Finding `json:"findings,omitempty"` // in what changes
-	Expectations int               `json:"expectations,omitempty"`
-	Addresses    []string          `json:"addresses,omitempty"`
-	Expires      *time.Time        `json:"expires,omitempty"`
-	Outcome      *pipeline.Outcome `json:"outcome,omitempty"` // of what it was waited for
-	ReleaseURL   string            `json:"release_address,omitempty"`
-	EdgeNodes    int               `json:"edge_nodes"`
-	EdgeServing  int               `json:"edge_serving"`
-	Trust        string            `json:"trust,omitempty"` // as in builds, of an untrusted build
-	Isolation    string            `json:"isolation,omitempty"`
-	Network      string            `json:"network,omitempty"`
+	Site         string                `json:"site"`
+	Environment  string                `json:"environment,omitempty"`
+	Source       string                `json:"source"`
+	Commit       string                `json:"commit,omitempty"`
+	Branch       string                `json:"branch,omitempty"`
+	DryRun       bool                  `json:"dry_run,omitempty"`
+	Release      string                `json:"release,omitempty"`
+	Entry        string                `json:"entry,omitempty"`
+	Same         bool                  `json:"same,omitempty"`  // it was live already, so nothing was written
+	Build        string                `json:"build,omitempty"` // the name of its record
+	Run          string                `json:"run,omitempty"`   // its number, if anything was built
+	Reused       bool                  `json:"reused,omitempty"`
+	Files        int64                 `json:"files"`
+	Bytes        int64                 `json:"bytes"`
+	NewFiles     int64                 `json:"new_files"`
+	NewBytes     int64                 `json:"new_bytes"`
+	Added        int                   `json:"added"`
+	Changed      int                   `json:"changed"`
+	Removed      int                   `json:"removed"`
+	Rules        map[string]int        `json:"rules,omitempty"`    // how many of each verb
+	Findings     []finding.Finding     `json:"findings,omitempty"` // in what changes
+	Expectations int                   `json:"expectations,omitempty"`
+	Addresses    []string              `json:"addresses,omitempty"`
+	Expires      *time.Time            `json:"expires,omitempty"`
+	Outcome      *environments.Outcome `json:"outcome,omitempty"` // of what it was waited for
+	ReleaseURL   string                `json:"release_address,omitempty"`
+	EdgeNodes    int                   `json:"edge_nodes"`
+	EdgeServing  int                   `json:"edge_serving"`
+	Trust        string                `json:"trust,omitempty"` // as in builds, of an untrusted build
+	Isolation    string                `json:"isolation,omitempty"`
+	Network      string                `json:"network,omitempty"`
 
 	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
 }
 
-func (a *app) report(plan *pipeline.Plan, result *pipeline.Result, number int64) deployReport {
+func (a *app) report(plan *site.Plan, result *deploy.Release) deployReport {
 	report := deployReport{
 		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit, Branch: plan.Origin.Branch,
-		Release: "r-" + result.Release.String(), Build: result.Build.Name(), Reused: result.Reused,
+		Release: "r-" + result.ID.String(), Build: result.Made.Build.Name(), Reused: result.Reused,
 		Files: result.Files, Bytes: result.Bytes, NewFiles: result.NewFiles, NewBytes: result.NewBytes,
 		Added: result.Changes.Added, Changed: result.Changes.Changed, Removed: result.Changes.Removed,
 		Milliseconds: map[string]int64{},
@@ -153,17 +156,17 @@ func (a *app) report(plan *pipeline.Plan, result *pipeline.Result, number int64)
 		report.Rules[string(verb)] = n
 	}
 	report.Expectations, report.Findings = result.Rules.Expectations, result.Findings
-	for _, timing := range result.Timings {
+	for _, timing := range result.Phases() {
 		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
 		if timing.Phase == "prepare" || timing.Phase == "step" {
 			report.Milliseconds["build"] += timing.Took.Milliseconds()
 		}
 	}
-	if how := result.Build.Untrusted; how != nil {
+	if how := result.Made.Build.Untrusted; how != nil {
 		report.Trust, report.Isolation, report.Network = "untrusted", how.Isolation, how.Network
 	}
-	if number > 0 {
-		report.Run = fmt.Sprintf("build:%d", number)
+	if result.Number > 0 {
+		report.Run = fmt.Sprintf("build:%d", result.Number)
 	}
 	return report
 }
@@ -176,7 +179,7 @@ var nouns = map[rules.Verb][2]string{
 }
 
 // rulesText counts the rules of a release by kind.
-func rulesText(counts pipeline.RuleCounts) string {
+func rulesText(counts inspect.RuleCounts) string {
 	var parts []string
 	for _, verb := range rules.Verbs() {
 		if n := counts.Rules[verb]; n > 0 {
@@ -191,7 +194,7 @@ func rulesText(counts pipeline.RuleCounts) string {
 }
 
 // builtOf says of which commit a build was that another one's release comes from.
-func builtOf(plan *pipeline.Plan, build builds.Record) string {
+func builtOf(plan *site.Plan, build builds.Record) string {
 	if build.Commit == "" || build.Commit == plan.Origin.Commit {
 		return ""
 	}
@@ -210,12 +213,12 @@ func buildLabel(number int64) string {
 }
 
 // phaseText tells how long each part of a build took, and the change against the build before.
-func phaseText(result *pipeline.Result) string {
+func phaseText(result *deploy.Release) string {
 	var parts []string
 	if phases(result, "prepare", "step") == 0 {
 		return ""
 	}
-	for _, timing := range result.Timings {
+	for _, timing := range result.Phases() {
 		name := timing.Phase
 		if name == "step" || name == "prepare" {
 			name = shorten(timing.What, 28)
@@ -234,23 +237,23 @@ func phaseText(result *pipeline.Result) string {
 	return strings.Join(parts, ", ")
 }
 
-// reportRelease tells how the release came to be: in a build with a number, or without one, after another one.
-func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result, number int64) {
+// reportRelease tells how the release came to be: in a build with a number, or after another one.
+func (a *app) reportRelease(plan *site.Plan, result *deploy.Release) {
 	held := ""
-	if result.Build.Untrusted != nil {
-		held = "  " + trustText(trustRow(result.Build.Untrusted))
+	if result.Made.Build.Untrusted != nil {
+		held = "  " + trustText(trustRow(result.Made.Build.Untrusted))
 	}
-	a.Row(a.Err, "build", a.buildText(plan, result)+buildLabel(number)+held)
+	a.Row(a.Err, "build", a.buildText(plan, result)+buildLabel(result.Number)+held)
 	if text := phaseText(result); text != "" {
 		a.Row(a.Err, "", console.Faint(text))
 	}
 	changes := result.Changes
 	defer func() {
 		text := rulesText(result.Rules)
-		if result.Ruled && text == "" {
+		if result.RulesChanged && text == "" {
 			text = "none any more"
 		}
-		if result.Ruled {
+		if result.RulesChanged {
 			text += console.Accent("; changed")
 		}
 		if text != "" {
@@ -283,7 +286,7 @@ func (a *app) reportRelease(plan *pipeline.Plan, result *pipeline.Result, number
 }
 
 // reportFindings counts what was found in what changes, and shows what keeps visitors from getting lost.
-func (a *app) reportFindings(result *pipeline.Result) {
+func (a *app) reportFindings(result *deploy.Release) {
 	if len(result.Findings) == 0 {
 		return
 	}
@@ -315,7 +318,7 @@ func countFindings(found finding.List) string {
 	return console.Warn(console.Count(int64(len(found)), "warning", "warnings")) + ": " + strings.Join(codes, ", ")
 }
 
-func changed(c pipeline.Changes) string {
+func changed(c deploy.Changes) string {
 	var parts []string
 	for _, part := range []struct {
 		n    int
@@ -328,27 +331,27 @@ func changed(c pipeline.Changes) string {
 	return strings.Join(parts, ", ")
 }
 
-func (a *app) buildText(plan *pipeline.Plan, result *pipeline.Result) string {
+func (a *app) buildText(plan *site.Plan, result *deploy.Release) string {
 	took := phases(result, "checkout", "prepare", "step", "unpack")
 	switch {
 	case result.Reused:
-		return "nothing to do: the same content was built " + a.Age(result.Build.Finished) + builtOf(plan, result.Build)
+		return "nothing to do: the same content was built " + a.Age(result.Made.Build.Finished) + builtOf(plan, result.Made.Build)
 	case result.Kept:
 		return "nothing to do: the output of the last try was kept"
-	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Build.Steps) == 0 && took == 0:
+	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Made.Build.Steps) == 0 && took == 0:
 		return "nothing to do: the files are ready"
 	}
-	text := console.Took(took) + "  " + console.Count(int64(len(result.Build.Steps)), "step", "steps")
-	if result.KeptDeps {
+	text := console.Took(took) + "  " + console.Count(int64(len(result.Made.Build.Steps)), "step", "steps")
+	if result.KeptDependencies {
 		text += "; dependencies kept"
 	}
 	return text
 }
 
 // phases adds up how long some phases took.
-func phases(result *pipeline.Result, names ...string) time.Duration {
+func phases(result *deploy.Release, names ...string) time.Duration {
 	took := time.Duration(0)
-	for _, timing := range result.Timings {
+	for _, timing := range result.Phases() {
 		if slices.Contains(names, timing.Phase) {
 			took += timing.Took
 		}
@@ -357,15 +360,16 @@ func phases(result *pipeline.Result, names ...string) time.Duration {
 }
 
 // reportBuilt tells the address of a release that is live nowhere.
-func (a *app) reportBuilt(ctx context.Context, run *pipeline.Run, result *pipeline.Result) error {
-	nodes, _ := edge.Reached(ctx, run.Store, storage.KnownAhead(run.Store))
-	address := releaseAddress(run.Plan.Site, result.Release.String(), nearbyPort(nodes))
+func (a *app) reportBuilt(ctx context.Context, done deployed) error {
+	plan, result := done.job.Plan, done.release
+	nodes, _ := edge.Reached(ctx, done.job.Store, storage.KnownAhead(done.job.Store))
+	address := releaseAddress(plan.Site, result.ID.String(), nearbyPort(nodes))
 	if a.JSON {
-		report := a.report(run.Plan, result, run.Number())
+		report := a.report(plan, result)
 		report.ReleaseURL, report.EdgeNodes = address, len(nodes)
 		return a.Document(report)
 	}
-	a.Row(a.Err, "release", console.Accent(result.Release.Short())+"  live nowhere")
+	a.Row(a.Err, "release", console.Accent(result.ID.Short())+"  live nowhere")
 	a.Print("%s", console.Accent(address))
 	a.hintEdge(nodes)
 	return nil
@@ -376,49 +380,52 @@ func releaseAddress(site, id, port string) string {
 }
 
 // reportLive tells what is live, where, and how to undo it.
-func (a *app) reportLive(ctx context.Context, o *deployOptions, run *pipeline.Run, result *pipeline.Result, flip, started time.Time) error {
-	s := &session{project: run.Plan.Project, store: run.Store, site: run.Plan.Site}
-	serving, nodes := flipped(ctx, s, *result.Entry)
+func (a *app) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time) error {
+	plan, result, live := done.job.Plan, done.release, done.live
+	s := &session{project: plan.Project, store: done.job.Store, site: plan.Site}
+	serving, nodes := flipped(ctx, s, live.Entry)
 	took := time.Since(flip)
-	if len(run.WaitFor) > 0 {
+	if len(done.job.WaitFor) > 0 {
 		took = 0 // what it was waited for took most of it
 	}
-	addresses := a.addresses(ctx, s, result.Entry.Environment, result.Entry.Document, nodes)
+	addresses := a.addresses(ctx, s, live.Entry.Environment, live.Entry.Document, nodes)
 	if a.JSON {
-		report := a.report(run.Plan, result, run.Number())
-		report.Same = result.Same
-		report.Environment, report.Entry = journal.DisplayName(result.Entry.Environment), result.Entry.Label()
-		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.Release.String(), nearbyPort(nodes))
-		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, result.Entry.Expires
-		report.Outcome = result.Outcome
+		report := a.report(plan, result)
+		report.Same = live.Same
+		report.Environment, report.Entry = journal.DisplayName(live.Entry.Environment), live.Entry.Label()
+		report.Addresses, report.ReleaseURL = addresses, releaseAddress(s.site, result.ID.String(), nearbyPort(nodes))
+		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, live.Entry.Expires
+		if done.verified != nil {
+			report.Outcome = &done.verified.Outcome
+		}
 		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(started).Milliseconds()
 		if err := a.Document(report); err != nil {
 			return err
 		}
 	} else {
-		if result.Same {
-			a.Row(a.Err, "live", console.Good(result.Entry.Label())+" already live, "+a.Age(result.Entry.When)+"; nothing changed"+console.Faint("  (--again publishes it again)"))
+		if live.Same {
+			a.Row(a.Err, "live", console.Good(live.Entry.Label())+" already live, "+a.Age(live.Entry.When)+"; nothing changed"+console.Faint("  (--again publishes it again)"))
 		} else {
-			a.Row(a.Err, "live", console.Good(result.Entry.Label())+a.where(serving, nodes, took))
+			a.Row(a.Err, "live", console.Good(live.Entry.Label())+a.where(serving, nodes, took))
 		}
 		for _, address := range addresses {
 			a.Print("%s", console.Accent(address))
 		}
-		a.Note("%s %s", console.Faint("this release:"), releaseAddress(s.site, result.Release.String(), nearbyPort(nodes)))
-		if ends := result.Entry.Expires; ends != nil {
-			a.Note("%s %s, %s; %s", console.Faint("ends"), a.Until(*ends), moment(*ends), console.Accent("orilla preview extend "+strings.TrimPrefix(journal.DisplayName(result.Entry.Environment), "preview/")))
+		a.Note("%s %s", console.Faint("this release:"), releaseAddress(s.site, result.ID.String(), nearbyPort(nodes)))
+		if ends := live.Entry.Expires; ends != nil {
+			a.Note("%s %s, %s; %s", console.Faint("ends"), a.Until(*ends), moment(*ends), console.Accent("orilla preview extend "+strings.TrimPrefix(journal.DisplayName(live.Entry.Environment), "preview/")))
 		}
-		if result.Entry.Frozen != nil {
-			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+journal.DisplayName(result.Entry.Environment)))
+		if live.Entry.Frozen != nil {
+			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+journal.DisplayName(live.Entry.Environment)))
 		}
-		if !result.Same && result.Before != nil && !result.Before.Release.IsZero() && result.Before.Release != result.Release {
-			a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(result.Entry.Environment))
+		if !live.Same && live.Before != nil && !live.Before.Release.IsZero() && live.Before.Release != result.ID {
+			a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(live.Entry.Environment))
 		}
 		a.hintEdge(nodes)
 	}
-	values := outputValues{URL: addresses[0], ReleaseURL: releaseAddress(s.site, result.Release.String(), nearbyPort(nodes)), Release: result.Release.Short(),
-		Environment: journal.DisplayName(result.Entry.Environment), Entry: result.Entry.Label(), Commit: result.Entry.Commit, Subject: result.Entry.Subject,
-		Changed: !result.Same && (result.Before == nil || result.Before.Release != result.Release), Reused: result.Reused, Took: time.Since(started)}
+	values := outputValues{URL: addresses[0], ReleaseURL: releaseAddress(s.site, result.ID.String(), nearbyPort(nodes)), Release: result.ID.Short(),
+		Environment: journal.DisplayName(live.Entry.Environment), Entry: live.Entry.Label(), Commit: live.Entry.Commit, Subject: live.Entry.Subject,
+		Changed: !live.Same && (live.Before == nil || live.Before.Release != result.ID), Reused: result.Reused, Took: time.Since(started)}
 	if err := o.ciOptions.write(values); err != nil {
 		return err
 	}

@@ -21,7 +21,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/store"
 )
 
 // app is what all commands share.
@@ -29,7 +30,8 @@ type app struct {
 	*console.Console
 	folder string // -C
 	store  string // --store
-	places pipeline.Places
+	places site.Places
+	opened string // the address of the store that was opened last
 }
 
 // Main runs the program and returns its exit status.
@@ -58,7 +60,23 @@ func Main(args []string) int {
 		return silent.status
 	}
 	a.Problem(err)
+	err = a.message(err)
 	return int(fault.KindOf(err))
+}
+
+// Problem writes an error, in the words for people.
+func (a *app) Problem(err error) { a.Console.Problem(a.message(err)) }
+
+// message turns what stores said into messages for people, each for itself.
+func (a *app) message(err error) error {
+	var all []error
+	for _, one := range fault.All(err) {
+		all = append(all, store.Explain(one, a.opened))
+	}
+	if len(all) == 1 {
+		return all[0]
+	}
+	return errors.Join(all...)
 }
 
 // exitError ends the program with a status when everything was said already.
@@ -74,7 +92,7 @@ func (a *app) root() *cobra.Command {
 			"Look at it locally (serve), put it up (deploy), see what is live (status), go back (rollback).",
 		SilenceErrors: true, SilenceUsage: true, SuggestionsMinimumDistance: 2,
 		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
-			a.places, err = pipeline.FindPlaces()
+			a.places, err = site.FindPlaces()
 			return err
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
@@ -157,18 +175,22 @@ func (a *app) jsonFlag(cmd *cobra.Command) *cobra.Command {
 }
 
 // load finds the project of -C.
-func (a *app) load(ctx context.Context) (*pipeline.Project, error) {
-	return pipeline.Load(ctx, a.folder, a.places)
+func (a *app) load(ctx context.Context) (*site.Project, error) {
+	return site.Load(ctx, a.folder, a.places)
 }
 
 // openStore opens the store that --store names, or else the project's. project may be nil.
-func (a *app) openStore(ctx context.Context, project *pipeline.Project, make bool) (storage.Store, error) {
+func (a *app) openStore(ctx context.Context, project *site.Project, make bool) (storage.Store, error) {
 	address, root := a.storeAddress(project)
-	return pipeline.OpenStore(ctx, address, root, a.places, make)
+	opened, err := store.Open(ctx, address, root, a.places.Data, make)
+	if err == nil {
+		a.opened = opened.Address()
+	}
+	return opened, err
 }
 
 // storeAddress returns what names the store, and the folder that it is relative to.
-func (a *app) storeAddress(project *pipeline.Project) (address, root string) {
+func (a *app) storeAddress(project *site.Project) (address, root string) {
 	switch {
 	case a.store != "":
 		return a.store, a.folder
@@ -188,7 +210,7 @@ func (a *app) path(typed string) string {
 
 // session is a project with its site and its store, for commands that look at what there is.
 type session struct {
-	project *pipeline.Project
+	project *site.Project
 	store   storage.Store
 	site    string
 	hinted  journal.Hints
@@ -228,7 +250,7 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).At("%s", store.Address()).
 			Then("orilla deploy makes it").Then("orilla sites lists those that are there")
 	} else if err != nil {
-		return nil, pipeline.StoreTrouble(store, err)
+		return nil, err
 	}
 	return &session{project: project, store: store, site: site}, nil
 }

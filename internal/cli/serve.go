@@ -20,7 +20,7 @@ import (
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/workbench"
 )
 
@@ -103,7 +103,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions) error {
 }
 
 // bench makes what keeps the working tree served.
-func (a *app) bench(ctx context.Context, p *pipeline.Project, o *serveOptions) (*workbench.Bench, *edge.Local, error) {
+func (a *app) bench(ctx context.Context, p *site.Project, o *serveOptions) (*workbench.Bench, *edge.Local, error) {
 	options := workbench.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "", Environment: o.environment,
 		Report: &benchReport{app: a}, Upstreams: map[string]string{}}
 	if o.folder != "" {
@@ -139,7 +139,7 @@ func (a *app) bench(ctx context.Context, p *pipeline.Project, o *serveOptions) (
 	return workbench.New(options, served), served, nil
 }
 
-func checkServe(p *pipeline.Project, o *serveOptions) error {
+func checkServe(p *site.Project, o *serveOptions) error {
 	if _, ok := p.ProductionConfig.Environments[o.environment]; !ok && !strings.HasPrefix(o.environment, "preview/") {
 		return fault.New(fault.Usage, "unknown-environment", "there is no environment %q", o.environment).
 			Then("--environment takes %s, or preview/NAME", strings.Join(p.EnvironmentNames(), ", "))
@@ -204,7 +204,7 @@ func lanAddresses(listener net.Listener) []string {
 }
 
 // startFront starts the development server unless it answers already, and waits until it does.
-func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *pipeline.Project, o *serveOptions) error {
+func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project, o *serveOptions) error {
 	server, _ := url.Parse(o.front)
 	front := edge.NewFront(server)
 	if front.Answers(ctx) {
@@ -363,7 +363,7 @@ func (r *benchReport) Failed(err error) {
 	if r.app.JSON {
 		return
 	}
-	if problem, ok := errors.AsType[*fault.Error](err); ok && problem.Code == "step-failed" && !r.app.ErrTerm {
+	if problem, ok := errors.AsType[*fault.Error](err); ok && errors.Is(err, builder.ErrStepFailed) && !r.app.ErrTerm {
 		problem.Detail = nil // it was streamed
 	}
 	r.app.Problem(err)

@@ -11,7 +11,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -48,7 +48,7 @@ func (a *app) sites(ctx context.Context) error {
 	report := []siteReport{}
 	for item, err := range store.List(ctx, storage.SitesKey) {
 		if err != nil {
-			return pipeline.StoreTrouble(store, err)
+			return err
 		}
 		report = append(report, describeSite(ctx, store, item.Name()))
 	}
@@ -76,7 +76,7 @@ func (a *app) sites(ctx context.Context) error {
 
 func describeSite(ctx context.Context, store storage.Store, name string) siteReport {
 	report := siteReport{Site: name}
-	claim, err := pipeline.ReadClaim(ctx, store, name)
+	claim, err := site.ReadClaim(ctx, store, name)
 	if errors.Is(err, storage.ErrNotFound) {
 		return report // no deploy has succeeded yet: the name is free
 	}

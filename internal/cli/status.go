@@ -19,7 +19,7 @@ import (
 	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -230,11 +230,11 @@ func (a *app) surveyed(ctx context.Context, s *session, o statusOptions, named [
 	report := statusReport{Site: s.site, Store: s.store.Address(), Environments: []environmentReport{}}
 	var err error
 	if report.EdgeNodes, err = edge.Reached(ctx, s.store, storage.KnownAhead(s.store)); err != nil {
-		return report, pipeline.StoreTrouble(s.store, err)
+		return report, err
 	}
-	states, err := pipeline.States(ctx, s.store, s.site, named, only)
+	states, err := environments.States(ctx, s.store, s.site, named, only)
 	if err != nil {
-		return report, pipeline.StoreTrouble(s.store, err)
+		return report, err
 	}
 	for _, state := range o.states {
 		if known := []string{isLive, isFrozen, isUnused, isExpired, isRemoved}; !slices.Contains(known, state) {
@@ -262,12 +262,12 @@ func (a *app) surveyed(ctx context.Context, s *session, o statusOptions, named [
 			return err
 		})
 	}
-	return report, pipeline.StoreTrouble(s.store, group.Wait())
+	return report, group.Wait()
 }
 
 // chosen leaves out what the options do: of previews, those that are gone unless asked for, and all but the last that moved.
-func chosen(states []pipeline.State, o statusOptions, now time.Time) []pipeline.State {
-	var fixed, previews []pipeline.State
+func chosen(states []environments.State, o statusOptions, now time.Time) []environments.State {
+	var fixed, previews []environments.State
 	for _, state := range states {
 		is := stateOf(state.Head, now)
 		switch {
@@ -278,7 +278,7 @@ func chosen(states []pipeline.State, o statusOptions, now time.Time) []pipeline.
 			previews = append(previews, state)
 		}
 	}
-	slices.SortStableFunc(previews, func(a, b pipeline.State) int {
+	slices.SortStableFunc(previews, func(a, b environments.State) int {
 		if a.Head == nil || b.Head == nil {
 			return strings.Compare(a.Name, b.Name)
 		}
@@ -329,7 +329,7 @@ func (s *session) previewsProtected(ctx context.Context) bool {
 
 // notePaused says who paused the automatic builds of a site, if anybody did.
 func (a *app) notePaused(ctx context.Context, s *session) error {
-	pause, err := pipeline.ReadPause(ctx, s.store, s.site)
+	pause, err := environments.ReadPause(ctx, s.store, s.site)
 	if err == nil && pause != nil {
 		why := ""
 		if pause.Why != "" {
@@ -337,7 +337,7 @@ func (a *app) notePaused(ctx context.Context, s *session) error {
 		}
 		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"), source.PersonName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
 	}
-	return pipeline.StoreTrouble(s.store, err)
+	return err
 }
 
 func nodesText(nodes []edge.Presence) string {
@@ -418,7 +418,7 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 	names := s.fixed()
 	for item, err := range s.store.List(ctx, storage.EnvironmentsKey(s.site)) {
 		if err != nil {
-			return nil, pipeline.StoreTrouble(s.store, err)
+			return nil, err
 		}
 		if !slices.Contains(names, item.Name()) && item.Name() != journal.Previews {
 			names = append(names, item.Name())
@@ -427,7 +427,7 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
-func (a *app) environmentStatus(ctx context.Context, s *session, state pipeline.State, nodes []edge.Presence) (environmentReport, error) {
+func (a *app) environmentStatus(ctx context.Context, s *session, state environments.State, nodes []edge.Presence) (environmentReport, error) {
 	head := state.Head
 	row := environmentReport{Environment: journal.DisplayName(state.Name), State: stateOf(head, a.Now())}
 	if head == nil {
@@ -452,7 +452,7 @@ func (a *app) environmentStatus(ctx context.Context, s *session, state pipeline.
 	if f := head.Frozen; f != nil && row.State == isFrozen {
 		row.Frozen = &frozenReport{f.Who, f.When, f.Why, f.Until}
 	}
-	waiting, err := pipeline.WaitingFor(ctx, s.store, s.site, *head)
+	waiting, err := environments.WaitingFor(ctx, s.store, s.site, *head)
 	if err != nil {
 		return row, err
 	}

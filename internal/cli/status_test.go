@@ -9,20 +9,20 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/environments"
 )
 
 var noon = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 
-func state(name string, change func(*journal.Entry)) pipeline.State {
+func state(name string, change func(*journal.Entry)) environments.State {
 	entry := &journal.Entry{Kind: journal.Deploy, Release: release.ID(digest.Of([]byte(name))), When: noon}
 	change(entry)
-	return pipeline.State{Name: name, Head: entry}
+	return environments.State{Name: name, Head: entry}
 }
 
 func TestWhichEnvironmentsAreShown(t *testing.T) {
 	past, future := noon.Add(-time.Hour), noon.Add(time.Hour)
-	states := []pipeline.State{
+	states := []environments.State{
 		{Name: "production"}, state("staging", func(e *journal.Entry) { e.Frozen = &journal.Frozen{} }), state("fair", func(e *journal.Entry) { e.Release = release.ID{}; e.Ended = &journal.Ended{} }),
 		state("preview.a", func(e *journal.Entry) { e.When = past }), state("preview.b", func(e *journal.Entry) { e.Expires = &future }), state("preview.c", func(e *journal.Entry) { e.Expires = &past }),
 		state("preview.d", func(e *journal.Entry) { e.Release = release.ID{}; e.Kind = journal.Removal }),

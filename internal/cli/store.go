@@ -13,7 +13,6 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/store/s3"
 )
 
@@ -88,7 +87,7 @@ func (a *app) showStore(ctx context.Context) error {
 	err = a.examine(ctx, store, site, &report, tell)
 	end()
 	if err != nil {
-		return pipeline.StoreTrouble(store, err)
+		return err
 	}
 	if a.JSON {
 		err = a.Document(report)

@@ -11,8 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/store"
 )
 
 func (a *app) storeCopyCommand() *cobra.Command {
@@ -42,7 +42,7 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 	if err != nil {
 		return err
 	}
-	to, err := pipeline.OpenStore(ctx, address, a.folder, a.places, true)
+	to, err := store.Open(ctx, address, a.folder, a.places.Data, true)
 	if err != nil {
 		return err
 	}
@@ -53,7 +53,7 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 	var hold *pins.Hold // in the end that of the target
 	for _, store := range []storage.Store{from, to} {
 		if hold, err = p.Pin(ctx, store, site, "copy"); err != nil {
-			return pipeline.StoreTrouble(store, err)
+			return err
 		}
 		defer hold.Drop(ctx)
 	}
@@ -67,7 +67,7 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 			Then("copy to another store, or take the site out there: orilla remove-site --store %s", to.Address())
 	}
 	if err != nil {
-		return pipeline.StoreTrouble(to, err)
+		return err
 	}
 	if a.JSON {
 		return a.Document(copied)
@@ -83,7 +83,7 @@ func (a *app) storeCopy(ctx context.Context, address, site string, o transferOpt
 func (a *app) chosenSites(ctx context.Context, store storage.Store, site string) ([]string, error) {
 	sites, err := upkeep.Sites(ctx, store)
 	if err != nil || site == "" {
-		return sites, pipeline.StoreTrouble(store, err)
+		return sites, err
 	}
 	for _, name := range sites {
 		if name == site {

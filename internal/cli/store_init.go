@@ -15,7 +15,8 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/store"
 	"orilla.example/orilla/internal/store/s3"
 )
 
@@ -53,7 +54,7 @@ type storeInitReport struct {
 }
 
 func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) error {
-	var p *pipeline.Project
+	var p *site.Project
 	if a.store == "" {
 		var err error
 		if p, err = a.load(ctx); err != nil {
@@ -67,7 +68,7 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) 
 	if policy {
 		return a.printPolicies(address, o)
 	}
-	store, made, err := pipeline.StoreAt(ctx, address, root, a.places)
+	store, made, err := store.At(ctx, address, root, a.places.Data)
 	if err != nil {
 		return err
 	}
@@ -84,7 +85,7 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) 
 		a.Row(a.Err, "as", report.Account)
 	}
 	if err := a.makeStore(ctx, store, &report, yes); err != nil {
-		return pipeline.StoreTrouble(store, err)
+		return err
 	}
 	if a.JSON {
 		return a.Document(report)
@@ -156,23 +157,23 @@ func (a *app) listPolicies(all map[string]string) {
 }
 
 // makeStore makes sure that a store can be, and makes it.
-func (a *app) makeStore(ctx context.Context, store storage.Store, report *storeInitReport, yes bool) error {
-	bucket, isBucket := store.(*s3.Store)
+func (a *app) makeStore(ctx context.Context, made storage.Store, report *storeInitReport, yes bool) error {
+	bucket, isBucket := made.(*s3.Store)
 	if isBucket {
 		if err := a.ensureBucket(ctx, bucket, yes); err != nil {
 			return err
 		}
 	}
-	remote, isRemote := store.(storage.Remote)
+	remote, isRemote := made.(storage.Remote)
 	if isRemote {
 		var err error
 		report.ID, err = storage.Marked(ctx, remote)
 		if report.Made = errors.Is(err, storage.ErrNone); err != nil && !report.Made {
-			return pipeline.NotOpen(store.Address(), err)
+			return store.NotOpen(made.Address(), err)
 		}
 	}
 	tell, end := a.working()
-	err := upkeep.Race(ctx, store, tell)
+	err := upkeep.Race(ctx, made, tell)
 	end()
 	if err != nil {
 		return err

@@ -16,7 +16,6 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -164,7 +163,7 @@ func (a *app) unprunable(store storage.Store, err error) error {
 		return fault.New(fault.Refused, "damaged", "something that is needed is damaged, so that what else is needed cannot be known; nothing was removed").
 			At("%s", store.Address()).Because(err).Then("orilla store verify names it; --repair-from brings it back from another store")
 	}
-	return pipeline.StoreTrouble(store, err)
+	return err
 }
 
 func (a *app) printPruned(p upkeep.Pruned, would string) {

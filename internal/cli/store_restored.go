@@ -13,7 +13,6 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
 )
 
 func (a *app) storeRestoredCommand() *cobra.Command {
@@ -57,7 +56,7 @@ func (a *app) storeRestored(ctx context.Context, why string, yes bool) error {
 		return err
 	}
 	if err := store.Create(ctx, storage.RestoredKey+"/"+strings.ToLower(rand.Text()), data); err != nil {
-		return pipeline.StoreTrouble(store, err)
+		return err
 	}
 	if a.JSON {
 		return a.Document(said)

@@ -10,7 +10,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/store"
 )
 
 func (a *app) storeVerifyCommand() *cobra.Command {
@@ -47,7 +47,7 @@ func (a *app) storeVerify(ctx context.Context, site, from string) error {
 	}
 	end()
 	if err != nil {
-		return pipeline.StoreTrouble(store, err)
+		return err
 	}
 	if a.JSON {
 		err = a.Document(found)
@@ -62,12 +62,12 @@ func (a *app) storeVerify(ctx context.Context, site, from string) error {
 	return err
 }
 
-func (a *app) repair(ctx context.Context, store storage.Store, from string, found *upkeep.Verified, tell upkeep.Tell) error {
-	other, err := pipeline.OpenStore(ctx, from, a.folder, a.places, false)
+func (a *app) repair(ctx context.Context, damaged storage.Store, from string, found *upkeep.Verified, tell upkeep.Tell) error {
+	other, err := store.Open(ctx, from, a.folder, a.places.Data, false)
 	if err != nil {
 		return err
 	}
-	return upkeep.Repair(ctx, store, other, found, tell)
+	return upkeep.Repair(ctx, damaged, other, found, tell)
 }
 
 func (a *app) printVerified(found upkeep.Verified, took time.Duration, from string) {

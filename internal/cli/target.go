@@ -10,7 +10,6 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
 )
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }
@@ -72,7 +71,7 @@ func (s *session) wanted(ctx context.Context, environment, what string) (func(jo
 			return nil, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", what).Then("orilla history lists them")
 		}
 		if err != nil {
-			return nil, pipeline.StoreTrouble(s.store, err)
+			return nil, err
 		}
 		return func(e journal.Entry) bool { return e.Number <= n && e.Release == target.Release }, nil
 	}
@@ -97,7 +96,7 @@ func (s *session) rollbackRefused(environment string, err error) error {
 	case errors.Is(err, journal.ErrEmpty):
 		return fault.New(fault.Refused, "nothing-live", "nothing was ever deployed to %s of %s", name, s.site).Then("orilla deploy")
 	case !ok:
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	case errors.Is(err, journal.ErrGone):
 		return fault.New(fault.Refused, "nothing-live", "%s of %s serves nothing", name, s.site).At("%s", refusal.Entry.Label()).Then("orilla deploy --to %s", name)
 	case errors.Is(err, journal.ErrNothingBefore):

@@ -14,7 +14,6 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/pipeline"
 )
 
 // usageRow is what one branch used in one month.
@@ -63,18 +62,18 @@ func (a *app) usage(ctx context.Context, site string, months int) error {
 	since := time.Date(now.Year(), now.Month()-time.Month(max(1, months)-1), 1, 0, 0, 0, 0, time.UTC)
 	last, err := s.runs().Last(ctx, s.hints(ctx)[journal.RunsHint])
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	runs, err := s.runs().Back(ctx, last, 0, func(run builds.Run) bool { return !run.When.Before(since) })
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	report := usageReport{Site: s.site, Months: addUp(runs)}
 	tell, end := a.working()
 	report.Store, err = upkeep.Measure(ctx, s.store, tell)
 	end()
 	if err != nil {
-		return pipeline.StoreTrouble(s.store, err)
+		return err
 	}
 	report.Limits = s.limits(runs, now)
 	if a.JSON {

@@ -9,7 +9,9 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/site"
 )
 
 // waitOptions are the flags that say what is looked at after an activation.
@@ -20,43 +22,46 @@ func (o *waitOptions) flags(cmd *cobra.Command) {
 		"(repeatable; default: wait_for in orilla.yaml; \""+project.Nothing+"\" for nothing)")
 }
 
-// list returns what is looked at; nil if the configuration says.
+// list returns what is probed; nil if the configuration says.
 func (o *waitOptions) list(a *app) ([]string, error) {
 	if len(o.waitFor) == 1 && o.waitFor[0] == project.Nothing {
 		return []string{}, nil
 	}
-	return pipeline.WaitList(o.waitFor, func(name string) ([]byte, error) { return os.ReadFile(a.path(name)) })
+	return deploy.ReadProbes(o.waitFor, func(name string) ([]byte, error) { return os.ReadFile(a.path(name)) })
 }
 
-// waitFor tells a run what to look at after its activation.
-func (a *app) waitFor(run *pipeline.Run, o waitOptions) (err error) {
-	if run.WaitFor, err = o.list(a); run.WaitFor == nil {
-		run.WaitFor = run.Plan.Project.ProductionConfig.WaitFor(run.Plan.Environment)
+// probes returns what is probed after the activation of a plan.
+func (a *app) probes(plan *site.Plan, o waitOptions) ([]string, error) {
+	list, err := o.list(a)
+	if list == nil && err == nil {
+		list = plan.Project.ProductionConfig.WaitFor(plan.Environment)
 	}
-	return err
+	return list, err
 }
 
-// wait looks at what an activation is waited for, and shows each look.
-func (a *app) wait(ctx context.Context, run *pipeline.Run, report *reporter) error {
-	if len(run.WaitFor) == 0 || run.Same() {
-		return nil
+// verify probes what is live, and shows each probe.
+func (a *app) verify(ctx context.Context, done deployed) (*deploy.Verification, error) {
+	probes := done.job.WaitFor
+	if len(probes) == 0 || done.live.Same {
+		return nil, nil
 	}
+	report := &reporter{app: a}
 	label := "wait for"
-	report.Begin("wait for", run.WaitFor[0])
-	err := run.Wait(ctx, func(look pipeline.Look) {
+	report.Begin("wait for", probes[0])
+	verified, err := done.live.Verify(ctx, probes, func(probe environments.Probe) {
 		report.end()
 		text := console.Good("passed")
-		said := look.Text + ", "
 		switch {
-		case look.Unchecked:
+		case probe.Unchecked:
 			text = console.Warn("not checked")
-		case !look.Passed:
+		case !probe.Passed:
 			text = console.Bad("failed")
 		}
-		a.Row(a.Err, label, text+"  "+look.What+console.Faint("  "+said+console.Took(time.Duration(look.Milliseconds)*time.Millisecond)))
+		took := console.Took(time.Duration(probe.Milliseconds) * time.Millisecond)
+		a.Row(a.Err, label, text+"  "+probe.What+console.Faint("  "+probe.Text+", "+took))
 		label = ""
 		report.Begin("wait for", "")
 	})
 	report.end()
-	return err
+	return verified, err
 }

@@ -8,19 +8,21 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/store"
 	"orilla.example/orilla/internal/workbench"
 )
 
 // watch publishes the working tree now, and again at each save, until the context ends. A build that fails is told, and what is live
 // stays until the next save.
-func (a *app) watch(ctx context.Context, p *pipeline.Project, o *deployOptions) error {
+func (a *app) watch(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !o.WorkingTree || o.To == "" || o.dryRun {
 		return fault.New(fault.Usage, "usage", "--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
 			Then("orilla deploy --working-tree --watch --to preview/NAME")
 	}
 	address, root := a.storeAddress(p)
-	own, err := pipeline.StoreFolder(address, root, a.places)
+	own, err := store.Folder(address, root, a.places.Data)
 	if err != nil {
 		return err
 	}
@@ -75,19 +77,27 @@ func (a *app) republish(ctx context.Context, o *deployOptions, saved string, liv
 	if err != nil {
 		return live, err
 	}
-	run := &pipeline.Run{Plan: plan, Store: store, Report: quietReporter{a, o.To}, Automatic: true, Cause: "watch", Now: time.Now, Parallel: o.parallel, ExpireAfter: expires, NoIndex: o.noIndex}
-	defer run.Close(ctx)
-	result, err := run.Release(ctx)
+	prepared, err := deploy.Prepare(ctx, deploy.Job{
+		Plan: plan, Store: store, Report: quietReporter{a, o.To}, Now: time.Now, Cause: "watch", Automatic: true, Parallel: o.parallel,
+		ExpireAfter: expires, NoIndex: o.noIndex,
+	})
 	if err != nil {
 		return live, err
 	}
-	if result.Release == live || result.Before != nil && result.Before.Release == result.Release {
-		a.Note("%s  %s  %s", console.Faint(time.Now().Format("15:04:05")), saved, console.Faint("nothing that is published changed"))
-		return result.Release, nil
-	}
-	if err := run.Activate(ctx); err != nil {
+	defer prepared.Close(ctx)
+	made, err := prepared.Build(ctx)
+	if err != nil {
 		return live, err
 	}
-	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")), console.Good(result.Entry.Label()), saved, changed(result.Changes), console.Faint(console.Took(time.Since(began))))
-	return result.Release, nil
+	defer made.Close(ctx)
+	if made.ID == live || made.Before() != nil && made.Before().Release == made.ID {
+		a.Note("%s  %s  %s", console.Faint(time.Now().Format("15:04:05")), saved, console.Faint("nothing that is published changed"))
+		return made.ID, nil
+	}
+	activation, err := made.Activate(ctx)
+	if err != nil {
+		return live, err
+	}
+	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")), console.Good(activation.Entry.Label()), saved, changed(made.Changes), console.Faint(console.Took(time.Since(began))))
+	return made.ID, nil
 }

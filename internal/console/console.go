@@ -164,8 +164,19 @@ func (c *Console) Notice(n fault.Notice) {
 	}
 }
 
-// Problem writes an error: what happened, where, and what to do next.
+// Problem writes an error: what happened, where, and what to do next. Of several that were joined it writes each.
 func (c *Console) Problem(err error) {
+	all := fault.All(err)
+	if len(all) == 1 {
+		c.problem(all[0])
+		return
+	}
+	for _, one := range all {
+		c.Problem(one)
+	}
+}
+
+func (c *Console) problem(err error) {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
 		c.Note("%s %s", Bad("error:"), Safe(err.Error()))

@@ -39,6 +39,8 @@ var (
 	ErrNoRepository = errors.New("not in a Git repository")
 	// ErrNoCommit: the name means no commit.
 	ErrNoCommit = errors.New("no such commit")
+	// ErrShallow: the history that is here is cut off before what was asked for.
+	ErrShallow = errors.New("shallow clone")
 )
 
 // FindRepository returns the repository that folder is in.
@@ -296,7 +298,7 @@ func (r *Repository) MainBranch(ctx context.Context) string {
 // wherever it is cloned. In a shallow clone they cannot be known.
 func (r *Repository) Roots(ctx context.Context) ([]string, error) {
 	if r.IsShallow(ctx) {
-		return nil, fault.New(fault.Refused, "shallow", "the clone is shallow, so its first commit, which says whose the site's name is, is not here").
+		return nil, fault.New(fault.Refused, "shallow", "the clone is shallow, so its first commit, which says whose the site's name is, is not here").Marked(ErrShallow).
 			At("%s", r.Top).Then("git fetch --unshallow")
 	}
 	out, err := run(ctx, r.Top, "rev-list", "--max-parents=0", "HEAD")

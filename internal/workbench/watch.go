@@ -11,7 +11,7 @@ import (
 	"github.com/fsnotify/fsnotify"
 
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
 )
 
 // quietTime is how long nothing may change before a change is told: editors and builds write in several steps.
@@ -175,7 +175,7 @@ func Changes(ctx context.Context, root string, skip func(folder string) bool) <-
 
 // Saves tells of what a build of the working tree could read and somebody changed: files of the site's folder, what else its steps need, and
 // the configuration; not what Git ignores, what the build makes, and what lies in Orilla's own folders, of which own are some.
-func Saves(ctx context.Context, p *pipeline.Project, own ...string) <-chan []string {
+func Saves(ctx context.Context, p *site.Project, own ...string) <-chan []string {
 	b := &Bench{Options: Options{Project: p, Build: true}, ignored: map[string]bool{}}
 	changes, saves := Changes(ctx, p.Root, skip(p, own...)), make(chan []string)
 	go func() {
@@ -198,7 +198,7 @@ func Saves(ctx context.Context, p *pipeline.Project, own ...string) <-chan []str
 }
 
 // matters reports whether a path is one that a build of the project reads.
-func matters(p *pipeline.Project, path string) bool {
+func matters(p *site.Project, path string) bool {
 	places := []string{p.SiteFolder(), filepath.Join(p.Root, project.FileName)}
 	for _, also := range p.LocalConfig.Build.Also {
 		if p.Repository != nil {

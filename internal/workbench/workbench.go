@@ -23,7 +23,8 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/inspect"
+	"orilla.example/orilla/internal/site"
 )
 
 // Reporter is told what happens. Its methods are called from one goroutine at a time.
@@ -39,7 +40,7 @@ type Reporter interface {
 
 // Options say what is served.
 type Options struct {
-	Project     *pipeline.Project
+	Project     *site.Project
 	Folder      string            // a folder to serve in the place of the project's output; "" for that
 	Build       bool              // run the project's steps, at the start and when a source changes
 	OnlyRules   bool              // files come from elsewhere
@@ -199,7 +200,7 @@ func (b *Bench) inside(path string) bool {
 }
 
 // skip says which folders are not looked into: what packages bring, what is kept from build to build, hidden ones, and Orilla's own.
-func skip(p *pipeline.Project, own ...string) func(folder string) bool {
+func skip(p *site.Project, own ...string) func(folder string) bool {
 	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
 	for _, folder := range p.LocalConfig.Build.Keep {
 		kept = append(kept, filepath.Join(p.SiteFolder(), filepath.FromSlash(folder)))
@@ -222,7 +223,7 @@ func (b *Bench) sources(ctx context.Context, paths []string) []string {
 
 // reload reads the configuration again.
 func (b *Bench) reload(ctx context.Context) bool {
-	again, err := pipeline.Load(ctx, b.Project.Root, b.Project.Places)
+	again, err := site.Load(ctx, b.Project.Root, b.Project.Places)
 	if err != nil {
 		b.fail(err)
 		return false
@@ -252,7 +253,7 @@ func (b *Bench) make(ctx context.Context, why string) {
 
 func (b *Bench) build(ctx context.Context) error {
 	build := b.Project.LocalConfig.Build
-	plan, err := b.Project.MakePlan(ctx, pipeline.Order{WorkingTree: true, NoTarget: true})
+	plan, err := b.Project.MakePlan(ctx, site.Order{WorkingTree: true, NoTarget: true})
 	if err != nil {
 		return err
 	}
@@ -313,7 +314,7 @@ func (b *Bench) judge(ctx context.Context) {
 	if b.OnlyRules {
 		return
 	}
-	found, err := pipeline.Refused(ctx, b.Project, b.output(), b.last.Files, b.last.Sources)
+	found, err := inspect.Refused(ctx, b.Project, b.output(), b.last.Files, b.last.Sources)
 	if err != nil {
 		return // what cannot be read is told by whoever reads it
 	}

@@ -20,7 +20,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/workbench"
 )
 
@@ -118,7 +118,7 @@ func start(t *testing.T, repository bool, files map[string]string, change func(*
 		require.NoError(t, exec.Command("git", "-C", b.folder, "init", "-q", "-b", "main").Run())
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	project, err := pipeline.Load(ctx, b.folder, pipeline.Places{Data: t.TempDir(), Cache: t.TempDir()})
+	project, err := site.Load(ctx, b.folder, site.Places{Data: t.TempDir(), Cache: t.TempDir()})
 	require.NoError(t, err)
 	local := edge.NewLocal(edge.LocalOptions{Environment: "production"})
 	options := workbench.Options{Project: project, Build: true, Environment: "production", Report: b}
@@ -142,13 +142,13 @@ func start(t *testing.T, repository bool, files map[string]string, change func(*
 
 const config = "site: corvane\nrules: site.rules\nbuild: {run: ['sh build.sh'], output: dist}\n"
 
-var site = map[string]string{
+var pages = map[string]string{
 	"orilla.yaml": config, "site.rules": "redirect /old -> /fares\n", ".gitignore": "dist\nlog\n",
 	"build.sh": "mkdir -p dist && cp src/* dist/ && echo x >> log\n", "src/fares.html": "42.00",
 }
 
 func TestAChangeOfASourceBuildsAgain(t *testing.T) {
-	b := start(t, true, site, nil)
+	b := start(t, true, pages, nil)
 	assert.Equal(t, "200 42.00", b.get("/fares"))
 	assert.Equal(t, []int{1, 1}, []int{b.files, b.rules})
 	b.await("shown")
@@ -165,7 +165,7 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 }
 
 func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
-	b := start(t, true, site, nil)
+	b := start(t, true, pages, nil)
 	b.await("shown")
 	b.write(map[string]string{"site.rules": "gone /old\n"})
 	b.await("shown  true")
@@ -191,7 +191,7 @@ func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
 
 func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 	slow := map[string]string{}
-	for name, text := range site {
+	for name, text := range pages {
 		slow[name] = text
 	}
 	slow["build.sh"] = "mkdir -p dist && cp src/* dist/ && sleep 1\n"
@@ -212,7 +212,7 @@ func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 
 func TestABuildThatWritesIntoItsSourcesEnds(t *testing.T) {
 	loop := map[string]string{}
-	for name, text := range site {
+	for name, text := range pages {
 		loop[name] = text
 	}
 	loop[".gitignore"] = "dist\n"
@@ -227,13 +227,13 @@ func TestABuildThatWritesIntoItsSourcesEnds(t *testing.T) {
 }
 
 func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
-	b := start(t, true, site, nil)
+	b := start(t, true, pages, nil)
 	b.await("shown")
 	b.write(map[string]string{"build.sh": "rm -rf dist; mkdir dist; echo half > dist/fares.html; exit 3\n"})
 	b.await("failed step-failed")
 	time.Sleep(500 * time.Millisecond)
 	assert.Equal(t, "200 42.00", b.get("/fares"))
-	b.write(map[string]string{"build.sh": site["build.sh"]})
+	b.write(map[string]string{"build.sh": pages["build.sh"]})
 	b.await("shown")
 	b.write(map[string]string{"build.sh": "no-such-program-anywhere\n"})
 	b.await("failed step-failed")
@@ -241,14 +241,14 @@ func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
 
 func TestASiteThatFailsAtFirstIsShownOnceItIsWell(t *testing.T) {
 	broken := map[string]string{}
-	for name, text := range site {
+	for name, text := range pages {
 		broken[name] = text
 	}
 	broken["build.sh"] = "exit 1\n"
 	b := start(t, true, broken, nil)
 	b.await("failed step-failed")
 	assert.Equal(t, "503", b.get("/")[:3])
-	b.write(map[string]string{"build.sh": site["build.sh"]})
+	b.write(map[string]string{"build.sh": pages["build.sh"]})
 	b.await("shown")
 	assert.Equal(t, "200 42.00", b.get("/fares"))
 }

@@ -50,8 +50,8 @@ type Site struct {
 	Files    Files
 	Settings release.Settings
 	Rules    *rules.Set
-	Recent   []Files // earlier releases, the newest first, whose fingerprinted assets are still answered
-	Own      *EnvironmentConfig    // what the environment says of itself; nil for nothing
+	Recent   []Files            // earlier releases, the newest first, whose fingerprinted assets are still answered
+	Own      *EnvironmentConfig // what the environment says of itself; nil for nothing
 	// Semantics is how the release is answered; 0 is 1. Of semantics 2, Unchanging are the files that never change.
 	Semantics  int
 	Unchanging map[string]bool

@@ -174,7 +174,7 @@ var ErrUnreadable = errors.New("unreadable build record")
 func Decode(data []byte) (Record, error) {
 	var record Record
 	if err := canon.Unmarshal(data, &record); err != nil || record.Format != formatOf(record.Untrusted) {
-		return Record{}, fmt.Errorf("%w (format %d): %w", ErrUnreadable, record.Format, errors.Join(err))
+		return Record{}, fmt.Errorf("%w (format %d): %w", ErrUnreadable, record.Format, canon.Cause(err))
 	}
 	return record, nil
 }

@@ -175,7 +175,7 @@ func decodeRun[T any](data []byte, n int64, about func(T) (format, want int, num
 	var record T
 	err := canon.Unmarshal(data, &record)
 	if format, want, number := about(record); err != nil || format != want || number != n {
-		return record, fmt.Errorf("%w: run %d (format %d, number %d): %w", ErrUnreadable, n, format, number, errors.Join(err))
+		return record, fmt.Errorf("%w: run %d (format %d, number %d): %w", ErrUnreadable, n, format, number, canon.Cause(err))
 	}
 	return record, nil
 }
@@ -215,3 +215,11 @@ func (r Runs) Back(ctx context.Context, n int64, limit int, want func(Run) bool)
 	}
 	return found, nil
 }
+
+// Errors that callers decide on, by errors.Is: why something that was well in itself did not go live.
+var (
+	// ErrSuperseded: a newer commit took its place.
+	ErrSuperseded = errors.New("superseded")
+	// ErrCancelled: somebody ended the build.
+	ErrCancelled = errors.New("cancelled")
+)

@@ -4,6 +4,7 @@ package canon
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -95,3 +96,9 @@ func AppendString(out []byte, text string) []byte {
 	}
 	return append(out, '"')
 }
+
+// ErrOther: the bytes are a record, but not the one that belongs there: of another version, or of another place.
+var ErrOther = errors.New("it is of another version or place")
+
+// Cause is why a record is refused: err if it cannot be read, else that it is another one.
+func Cause(err error) error { return cmp.Or(err, ErrOther) }

@@ -2,8 +2,10 @@
 package fault
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // Kind says how a command ends. Its numbers are the program's exit statuses.
@@ -29,6 +31,8 @@ type Error struct {
 	Detail []string
 	Next   []string
 	Err    error
+
+	is error
 }
 
 // New returns an error of the given kind and stable code.
@@ -59,6 +63,15 @@ func (e *Error) Because(err error) *Error {
 	e.Err = err
 	return e
 }
+
+// Marked marks the message as what errors.Is finds under a sentinel, for callers that decide on it. The sentinel's own text is not shown.
+func (e *Error) Marked(sentinel error) *Error {
+	e.is = sentinel
+	return e
+}
+
+// Is implements the interface that errors.Is asks.
+func (e *Error) Is(target error) bool { return e.is != nil && e.is == target }
 
 // Error gives the message on one line, for logs and for wrapping.
 func (e *Error) Error() string {
@@ -97,4 +110,37 @@ type Notice struct {
 	What  string   `json:"what"`
 	Paths []string `json:"paths,omitempty"` // the first few paths it is about
 	Next  string   `json:"next,omitempty"`
+}
+
+// All returns the errors that were joined into one, as errors.Join does, in order: each has something to say. Any other error is alone.
+func All(err error) []error {
+	joined, ok := err.(interface{ Unwrap() []error }) //nolint:errorlint // only what was joined last: what is wrapped belongs to a message
+	if !ok {
+		return []error{err}
+	}
+	var all []error
+	lines := []string{}
+	for _, one := range joined.Unwrap() {
+		all = append(all, All(one)...)
+		lines = append(lines, one.Error())
+	}
+	if err.Error() != strings.Join(lines, "\n") { // fmt.Errorf with more than one %w
+		return []error{err}
+	}
+	return all
+}
+
+// Line gives an error on one line, as records and lists show it: what happened, and of a step of a build also which.
+func Line(err error) string {
+	if errors.Is(err, context.Canceled) {
+		return "interrupted"
+	}
+	problem, ok := errors.AsType[*Error](err)
+	switch {
+	case !ok:
+		return err.Error()
+	case problem.Where != "" && problem.Kind == BuildFailed:
+		return problem.What + ": " + problem.Where
+	}
+	return problem.What
 }

@@ -85,7 +85,7 @@ func hash(host string) string { return digest.Of([]byte(host)).String() }
 // Read reads an entry of any host.
 func Read(data []byte) (e Entry, err error) {
 	if err := canon.Unmarshal(data, &e); err != nil || e.Format != Format {
-		return Entry{}, fmt.Errorf("the entry of a host %w: %w", ErrDamaged, errors.Join(err))
+		return Entry{}, fmt.Errorf("the entry of a host %w: %w", ErrDamaged, canon.Cause(err))
 	}
 	return e, nil
 }

@@ -322,7 +322,7 @@ func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
 			return err
 		}
 		if err := canon.Unmarshal(data, &r.Record); err != nil || r.Format != format {
-			return fmt.Errorf("%s/%s.list cannot be read: %w", storage.PruneKey, r.id, errors.Join(err))
+			return fmt.Errorf("%s/%s.list cannot be read: %w", storage.PruneKey, r.id, canon.Cause(err))
 		}
 		r.keys, r.sites = set(r.Keys), set(r.Sites)
 	}

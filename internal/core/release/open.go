@@ -42,3 +42,8 @@ func Read(ctx context.Context, store storage.Store, site string, id ID) (*Reader
 func Object(ctx context.Context, store storage.Store, d digest.Digest) ([]byte, error) {
 	return LoadFrom(store)(ctx, d)
 }
+
+// SameSet reports whether two releases keep the same of something that a root names by its digest, such as their rules; nil is nothing.
+func SameSet(a, b *RuleSet) bool {
+	return a == nil && b == nil || a != nil && b != nil && a.Digest == b.Digest
+}

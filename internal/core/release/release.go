@@ -229,7 +229,7 @@ func DecodeRoot(data []byte, id ID) (Root, error) {
 			continue
 		}
 		if err := checkParts(File{Path: what, Digest: set.Digest, Size: set.Size, Parts: set.Parts}); err != nil || set.Count < 1 {
-			return Root{}, fmt.Errorf("release %s: %w: its %s: %w", id.Short(), ErrDamaged, what, errors.Join(err))
+			return Root{}, fmt.Errorf("release %s: %w: its %s: %w", id.Short(), ErrDamaged, what, canon.Cause(err))
 		}
 	}
 	return root, nil

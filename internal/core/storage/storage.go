@@ -20,7 +20,43 @@ import (
 // into parts before it reaches a store.
 const MaxObject = 8 << 20
 
-// Errors that callers decide on. Engines return them wrapped, with the key.
+// Error is an operation on a store that failed, in the way of fs.PathError: whoever meets it, however far up, can say which store it
+// was, what was asked of it, and of which key. Engines return no other error.
+type Error struct {
+	Store string // the store's address
+	Op    string // "get", "stat", "list", "create", "replace", "delete", "remove", "tidy", "begin", "add", "commit"
+	Key   string // or folder; the first of several; "" for what is about none
+	Err   error  // one of those below, and what the system or server said
+}
+
+// Error gives the operation, the key and the cause on one line.
+func (e *Error) Error() string {
+	if e.Key == "" {
+		return e.Op + ": " + e.Err.Error()
+	}
+	return e.Op + " " + e.Key + ": " + e.Err.Error()
+}
+
+// Unwrap returns the cause.
+func (e *Error) Unwrap() error { return e.Err }
+
+// Wrap says of an error of a store what was asked. Nil and an Error come back as they are.
+func Wrap(err error, store interface{ Address() string }, op, key string) error {
+	if err == nil {
+		return nil
+	}
+	if _, said := errors.AsType[*Error](err); said {
+		return err
+	}
+	return &Error{Store: store.Address(), Op: op, Key: key, Err: err}
+}
+
+// Failed is Wrap for a deferred call: it wraps what the function is about to return.
+func Failed(err *error, store interface{ Address() string }, op, key string) {
+	*err = Wrap(*err, store, op, key)
+}
+
+// Errors that callers decide on, by errors.Is. Engines return them within an Error.
 var (
 	// ErrNotFound: nothing is kept under the key.
 	ErrNotFound = errors.New("not in the store")
@@ -181,9 +217,9 @@ func Ahead(ctx context.Context, store Store, key string, written time.Time) (tim
 	}
 	switch {
 	case least > ClockLimit:
-		return least, fmt.Errorf("%w: this machine's is %s behind the store's", ErrClock, least.Round(time.Second))
+		return least, Wrap(fmt.Errorf("%w: this machine's is %s behind the store's", ErrClock, least.Round(time.Second)), store, "stat", key)
 	case most < -ClockLimit:
-		return least, fmt.Errorf("%w: this machine's is %s ahead of the store's", ErrClock, most.Abs().Round(time.Second))
+		return least, Wrap(fmt.Errorf("%w: this machine's is %s ahead of the store's", ErrClock, most.Abs().Round(time.Second)), store, "stat", key)
 	}
 	return least, nil
 }
@@ -245,3 +281,11 @@ func CheckKey(key string) error {
 
 // ClockLimit is how far apart the clocks of a writer and of its store may be.
 const ClockLimit = 5 * time.Minute
+
+// First returns the first of several keys, for an Error; "" of none.
+func First(keys []string) string {
+	if len(keys) == 0 {
+		return ""
+	}
+	return keys[0]
+}

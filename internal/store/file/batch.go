@@ -22,7 +22,8 @@ import (
 const manySyncs = 64
 
 // Begin implements storage.Store.
-func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+func (s *Store) Begin(ctx context.Context) (_ storage.Batch, err error) {
+	defer storage.Failed(&err, s, "begin", "")
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -48,7 +49,8 @@ type batch struct {
 }
 
 // Add implements storage.Batch.
-func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err error) {
+	defer storage.Failed(&err, b.store, "add", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return false, err
 	}
@@ -67,13 +69,13 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) 
 			return false, nil
 		}
 	} else if !errors.Is(err, fs.ErrNotExist) {
-		return false, explain(key, err)
+		return false, explain(err)
 	}
 	temporary, err := b.reserve(key, over)
 	if err != nil || temporary == "" {
-		return false, explain(key, err)
+		return false, explain(err)
 	}
-	return true, explain(key, b.store.disk.Write(temporary, data))
+	return true, explain(b.store.disk.Write(temporary, data))
 }
 
 // reserve returns the temporary name for a key, or "" if the batch has the key already.
@@ -110,7 +112,8 @@ func (b *batch) begin() error {
 }
 
 // Commit implements storage.Batch. The order is: contents durable, then names, then names durable.
-func (b *batch) Commit(ctx context.Context) ([]string, error) {
+func (b *batch) Commit(ctx context.Context) (_ []string, err error) {
+	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.ended {
@@ -159,7 +162,7 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 		if parent := filepath.Dir(b.store.path(key)); !made[parent] {
 			folders, err := b.store.folders(b.store.path(key))
 			if err != nil {
-				return nil, nil, explain(key, err)
+				return nil, nil, storage.Wrap(explain(err), b.store, "commit", key)
 			}
 			for _, folder := range folders {
 				flush[folder] = true
@@ -181,7 +184,7 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 			taken = append(taken, key)
 			return b.store.disk.Remove(p.temporary)
 		}
-		return explain(key, err)
+		return storage.Wrap(explain(err), b.store, "commit", key)
 	})
 	return flush, taken, err
 }

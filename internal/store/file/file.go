@@ -45,7 +45,7 @@ func Open(root string) (*Store, error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, unmarked(root)
 	case err != nil:
-		return nil, explain(storage.MarkKey, err)
+		return nil, explain(err)
 	}
 	if _, err := storage.CheckMark(data); err != nil {
 		return nil, fmt.Errorf("%s: %w", root, err)
@@ -104,16 +104,18 @@ func (s *Store) Address() string { return s.root }
 func (s *Store) path(key string) string { return filepath.Join(s.root, filepath.FromSlash(key)) }
 
 // Get implements storage.Store.
-func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
+func (s *Store) Get(ctx context.Context, key string) (_ []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return nil, err
 	}
 	data, err := os.ReadFile(s.path(key))
-	return data, explain(key, err)
+	return data, explain(err)
 }
 
 // Stat implements storage.Store.
-func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
+func (s *Store) Stat(ctx context.Context, key string) (_ storage.Item, err error) {
+	defer storage.Failed(&err, s, "stat", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return storage.Item{}, err
 	}
@@ -122,7 +124,7 @@ func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
 		err = fs.ErrNotExist
 	}
 	if err != nil {
-		return storage.Item{}, explain(key, err)
+		return storage.Item{}, explain(err)
 	}
 	return storage.Item{Key: key, Size: info.Size(), Modified: info.ModTime()}, nil
 }
@@ -131,12 +133,12 @@ func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
 func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
 	return func(yield func(storage.Item, error) bool) {
 		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
-			yield(storage.Item{}, err)
+			yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 			return
 		}
 		entries, err := os.ReadDir(s.path(folder))
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			yield(storage.Item{}, explain(folder, err))
+			yield(storage.Item{}, storage.Wrap(explain(err), s, "list", folder))
 			return
 		}
 		for _, entry := range entries {
@@ -156,7 +158,8 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 }
 
 // Create implements storage.Store.
-func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+func (s *Store) Create(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "create", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
@@ -166,23 +169,24 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) error {
 	}
 	defer s.disk.Remove(temporary) //nolint:errcheck // it has its name, or is litter that is cleaned later
 	if err := s.disk.SyncFile(temporary); err != nil {
-		return explain(key, err)
+		return explain(err)
 	}
 	folders, err := s.folders(s.path(key))
 	if err != nil {
-		return explain(key, err)
+		return explain(err)
 	}
 	if err := ctx.Err(); err != nil { // it may have taken long
 		return err
 	}
 	if err := s.disk.RenameNew(temporary, s.path(key)); err != nil {
-		return explain(key, err)
+		return explain(err)
 	}
-	return explain(key, s.syncFolders(folders))
+	return explain(s.syncFolders(folders))
 }
 
 // Replace implements storage.Store.
-func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "replace", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
@@ -199,19 +203,21 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
 	if err != nil {
 		s.disk.Remove(temporary) //nolint:errcheck // the first error counts
 	}
-	return explain(key, err)
+	return explain(err)
 }
 
 // Delete implements storage.Store.
-func (s *Store) Delete(ctx context.Context, key string) error {
+func (s *Store) Delete(ctx context.Context, key string) (err error) {
+	defer storage.Failed(&err, s, "delete", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	return explain(key, s.disk.Remove(s.path(key)))
+	return explain(s.disk.Remove(s.path(key)))
 }
 
 // Remove implements storage.Remover: the names are gone for certain when it returns.
-func (s *Store) Remove(ctx context.Context, keys []string) error {
+func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
+	defer storage.Failed(&err, s, "remove", storage.First(keys))
 	folders := map[string]bool{}
 	for _, key := range keys {
 		if err := storage.CheckKey(key); err != nil {
@@ -219,11 +225,11 @@ func (s *Store) Remove(ctx context.Context, keys []string) error {
 		}
 		folders[filepath.Dir(s.path(key))] = true
 	}
-	err := each(keys, func(key string) error {
+	err = each(keys, func(key string) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		return explain(key, s.disk.Remove(s.path(key)))
+		return storage.Wrap(explain(s.disk.Remove(s.path(key))), s, "remove", key)
 	})
 	if err != nil {
 		return err
@@ -234,11 +240,12 @@ func (s *Store) Remove(ctx context.Context, keys []string) error {
 		}
 	}
 
-	return explain(storage.SitesKey, s.syncNames(folders))
+	return explain(s.syncNames(folders))
 }
 
 // Tidy implements storage.Tidier.
-func (s *Store) Tidy(ctx context.Context, folder string) error {
+func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
+	defer storage.Failed(&err, s, "tidy", folder)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
 		return err
 	}
@@ -254,18 +261,18 @@ func (s *Store) Tidy(ctx context.Context, folder string) error {
 	if err == nil {
 		os.Remove(s.path(folder)) //nolint:errcheck // what is not empty stays
 	}
-	return explain(folder, err)
+	return explain(err)
 }
 
 // temporary writes data to a file that has no name in the store yet.
 func (s *Store) temporary(key string, data []byte) (string, error) {
 	if err := s.disk.Mkdir(s.path("tmp")); err != nil {
-		return "", explain(key, err)
+		return "", explain(err)
 	}
 	path := s.path("tmp/" + strings.ToLower(rand.Text()))
 	if err := s.disk.Write(path, data); err != nil {
 		s.disk.Remove(path) //nolint:errcheck // the first error counts
-		return "", explain(key, err)
+		return "", explain(err)
 	}
 	return path, nil
 }
@@ -304,20 +311,20 @@ func (s *Store) syncFolders(folders []string) error {
 }
 
 // explain turns the system's error into the contract's.
-func explain(key string, err error) error {
+func explain(err error) error {
 	switch {
 	case err == nil:
 		return nil
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s: %w", key, storage.ErrNotFound)
+		return storage.ErrNotFound
 	case errors.Is(err, fs.ErrExist):
-		return fmt.Errorf("%s: %w", key, storage.ErrExists)
+		return storage.ErrExists
 	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
-		return fmt.Errorf("%s: %w: %w", key, storage.ErrReadOnly, err)
+		return fmt.Errorf("%w: %w", storage.ErrReadOnly, err)
 	case isFull(err):
-		return fmt.Errorf("%s: %w: %w", key, storage.ErrFull, err)
+		return fmt.Errorf("%w: %w", storage.ErrFull, err)
 	}
-	return fmt.Errorf("%s: %w", key, err)
+	return err
 }
 
 // A writer that was killed leaves its temporary files. They are removed when nobody holds them and they are no longer young.

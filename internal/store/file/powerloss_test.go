@@ -17,14 +17,12 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
-	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/pipeline"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store/file"
 )
 
@@ -158,29 +156,20 @@ func (j *journalled) after(op int, random *rand.Rand, yield func(files map[strin
 	}
 }
 
-// quiet is a reporter that says nothing.
-type quiet struct{}
-
-func (quiet) Begin(string, string)                  {}
-func (quiet) Line(string)                           {}
-func (quiet) Step(builds.Step)                      {}
-func (quiet) Uploaded(publish.Progress, int, int64) {}
-func (quiet) Notice(fault.Notice)                   {}
-
-// deploy publishes a folder of ready output.
-func deploy(t *testing.T, store storage.Store, project, output string) *pipeline.Result {
+// deployOutput publishes a folder of ready output.
+func deployOutput(t *testing.T, store storage.Store, project, output string) *deploy.Release {
 	t.Helper()
-	places := pipeline.Places{Cache: filepath.Join(project, "cache")}
-	p, err := pipeline.Load(t.Context(), project, places)
+	places := site.Places{Cache: filepath.Join(project, "cache")}
+	p, err := site.Load(t.Context(), project, places)
 	require.NoError(t, err)
-	plan, err := p.MakePlan(t.Context(), pipeline.Order{From: output, Site: "corvane", To: "production"})
+	plan, err := p.MakePlan(t.Context(), site.Order{From: output, Site: "corvane", To: "production"})
 	require.NoError(t, err)
-	run := &pipeline.Run{Plan: plan, Store: store, Report: quiet{}, Now: time.Now, Cause: "command", Unclaimed: func() error { return nil }}
-	defer run.Close(t.Context())
-	result, err := run.Release(t.Context())
+	made, _, err := deploy.Put(t.Context(), deploy.Job{
+		Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Cause: "command",
+		Ask: deploy.Questions{Unclaimed: func() error { return nil }},
+	})
 	require.NoError(t, err)
-	require.NoError(t, run.Activate(t.Context()))
-	return result
+	return made
 }
 
 func write(t *testing.T, folder string, files map[string]string) {
@@ -220,7 +209,7 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 	output := filepath.Join(project, "output")
 	first := map[string]string{"index.html": "<title>Corvane</title>", "fares.html": "42.00", "style-3f9a2c1b7e.css": "body{}"}
 	write(t, output, first)
-	before := deploy(t, store, project, output)
+	before := deployOutput(t, store, project, output)
 	start := capture(t, root)
 
 	var ops []file.Op
@@ -230,9 +219,9 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 		second[fmt.Sprintf("notices/%d.html", i)] = fmt.Sprint("notice ", i)
 	}
 	write(t, output, second)
-	after := deploy(t, store, project, output)
+	after := deployOutput(t, store, project, output)
 	write(t, output, map[string]string{"fares.html": "44.00"}) // few, flushed one by one
-	last := deploy(t, store, project, output)
+	last := deployOutput(t, store, project, output)
 	require.Greater(t, len(ops), 150)
 
 	recording := takeApart(start, ops)
@@ -248,11 +237,11 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 		recording.after(op, random, func(files map[string][]byte, how string) {
 			states++
 			head := sound(t, files, how)
-			require.Contains(t, []release.ID{before.Release, after.Release, last.Release}, head, how)
+			require.Contains(t, []release.ID{before.ID, after.ID, last.ID}, head, how)
 		})
 	}
 	recording.after(len(ops)-1, random, func(files map[string][]byte, how string) {
-		require.Equal(t, last.Release, sound(t, files, how), "a deploy that has ended is certain: %s", how)
+		require.Equal(t, last.ID, sound(t, files, how), "a deploy that has ended is certain: %s", how)
 		states++
 	})
 	t.Logf("%d operations, %d states", len(ops), states)
@@ -262,7 +251,7 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 		recording.after(op, random, func(files map[string][]byte, how string) {
 			if random.IntN(20) == 0 {
 				again := materialise(t, files)
-				require.Equal(t, last.Release, deploy(t, again, project, output).Release, how)
+				require.Equal(t, last.ID, deployOutput(t, again, project, output).ID, how)
 			}
 		})
 	}

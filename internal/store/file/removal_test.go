@@ -22,9 +22,9 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 	output := filepath.Join(project, "output")
 	write(t, project, map[string]string{"orilla.yaml": "site: corvane\nassets: {keep: 0s}\n"})
 	write(t, output, map[string]string{"index.html": "<title>Corvane</title>", "fares.html": "42.00"})
-	deploy(t, store, project, output)
+	deployOutput(t, store, project, output)
 	write(t, output, map[string]string{"index.html": "<title>Corvane Ferries</title>", "fares.html": "43.00"})
-	last := deploy(t, store, project, output)
+	last := deployOutput(t, store, project, output)
 	start := capture(t, root)
 
 	var ops []file.Op
@@ -40,7 +40,7 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 	for op := range ops {
 		recording.after(op, random, func(files map[string][]byte, how string) {
 			states++
-			require.Equal(t, last.Release, sound(t, files, how))
+			require.Equal(t, last.ID, sound(t, files, how))
 		})
 	}
 	t.Logf("%d operations, %d states", len(ops), states)

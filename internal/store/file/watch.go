@@ -16,7 +16,7 @@ func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, erro
 		return nil, err
 	}
 	if err := os.MkdirAll(s.path(folder), 0o755); err != nil {
-		return nil, explain(folder, err)
+		return nil, storage.Wrap(explain(err), s, "watch", folder)
 	}
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
@@ -24,7 +24,7 @@ func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, erro
 	}
 	if err := watcher.Add(s.path(folder)); err != nil {
 		watcher.Close() //nolint:errcheck // the first error counts
-		return nil, explain(folder, err)
+		return nil, storage.Wrap(explain(err), s, "watch", folder)
 	}
 	signal := make(chan struct{}, 1)
 	go func() {

@@ -4,7 +4,6 @@ package memory
 import (
 	"context"
 	"errors"
-	"fmt"
 	"iter"
 	"slices"
 	"sort"
@@ -32,7 +31,8 @@ var _ storage.Store = (*Store)(nil)
 func (s *Store) Address() string { return "memory" }
 
 // Get implements storage.Store.
-func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
+func (s *Store) Get(ctx context.Context, key string) (_ []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return nil, err
 	}
@@ -40,13 +40,14 @@ func (s *Store) Get(ctx context.Context, key string) ([]byte, error) {
 	defer s.mutex.Unlock()
 	found, ok := s.items[key]
 	if !ok {
-		return nil, fmt.Errorf("%s: %w", key, storage.ErrNotFound)
+		return nil, storage.ErrNotFound
 	}
 	return slices.Clone(found.data), nil
 }
 
 // Stat implements storage.Store.
-func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
+func (s *Store) Stat(ctx context.Context, key string) (_ storage.Item, err error) {
+	defer storage.Failed(&err, s, "stat", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return storage.Item{}, err
 	}
@@ -54,7 +55,7 @@ func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
 	defer s.mutex.Unlock()
 	found, ok := s.items[key]
 	if !ok {
-		return storage.Item{}, fmt.Errorf("%s: %w", key, storage.ErrNotFound)
+		return storage.Item{}, storage.ErrNotFound
 	}
 	return storage.Item{Key: key, Size: int64(len(found.data)), Modified: found.modified}, nil
 }
@@ -63,7 +64,7 @@ func (s *Store) Stat(ctx context.Context, key string) (storage.Item, error) {
 func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
 	return func(yield func(storage.Item, error) bool) {
 		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
-			yield(storage.Item{}, err)
+			yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 			return
 		}
 		for _, child := range s.children(folder + "/") {
@@ -98,12 +99,14 @@ func (s *Store) children(prefix string) []storage.Item {
 }
 
 // Create implements storage.Store.
-func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+func (s *Store) Create(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "create", key)
 	return s.put(ctx, key, data, false)
 }
 
 // Replace implements storage.Store.
-func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "replace", key)
 	return s.put(ctx, key, data, true)
 }
 
@@ -114,7 +117,7 @@ func (s *Store) put(ctx context.Context, key string, data []byte, over bool) err
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	if _, taken := s.items[key]; taken && !over {
-		return fmt.Errorf("%s: %w", key, storage.ErrExists)
+		return storage.ErrExists
 	}
 	if s.items == nil {
 		s.items = map[string]item{}
@@ -124,7 +127,8 @@ func (s *Store) put(ctx context.Context, key string, data []byte, over bool) err
 }
 
 // Delete implements storage.Store.
-func (s *Store) Delete(ctx context.Context, key string) error {
+func (s *Store) Delete(ctx context.Context, key string) (err error) {
+	defer storage.Failed(&err, s, "delete", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
@@ -135,7 +139,8 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 }
 
 // Begin implements storage.Store.
-func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+func (s *Store) Begin(ctx context.Context) (_ storage.Batch, err error) {
+	defer storage.Failed(&err, s, "begin", "")
 	return &batch{store: s, added: map[string][]byte{}}, ctx.Err()
 }
 
@@ -147,7 +152,8 @@ type batch struct {
 }
 
 // Add implements storage.Batch.
-func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err error) {
+	defer storage.Failed(&err, b.store, "add", key)
 	found, err := b.store.Stat(ctx, key)
 	if err == nil && (found.Size == int64(len(data)) || !strings.HasPrefix(key, "objects/")) {
 		return false, nil
@@ -166,6 +172,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) 
 
 // Commit implements storage.Batch.
 func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
+	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.ended {

@@ -21,8 +21,9 @@ func (s *Store) Exists(ctx context.Context) (bool, error) {
 }
 
 // MakeBucket makes the bucket.
-func (s *Store) MakeBucket(ctx context.Context) error {
-	return s.repeat(ctx, s.config.Bucket, func(int) error {
+func (s *Store) MakeBucket(ctx context.Context) (err error) {
+	defer storage.Failed(&err, s, "make", s.config.Bucket)
+	return s.repeat(ctx, func(int) error {
 		return s.core.MakeBucket(ctx, s.config.Bucket, minio.MakeBucketOptions{Region: s.config.Region})
 	})
 }

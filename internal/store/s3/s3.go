@@ -164,10 +164,11 @@ func (s *Store) name(key string) string {
 
 // Get implements storage.Store.
 func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return nil, err
 	}
-	err = s.repeat(ctx, key, func(int) error {
+	err = s.repeat(ctx, func(int) error {
 		body, info, _, err := s.core.GetObject(ctx, s.config.Bucket, s.name(key), minio.GetObjectOptions{})
 		if err != nil {
 			return err
@@ -193,10 +194,11 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 
 // Stat implements storage.Store.
 func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err error) {
+	defer storage.Failed(&err, s, "stat", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return storage.Item{}, err
 	}
-	err = s.repeat(ctx, key, func(int) error {
+	err = s.repeat(ctx, func(int) error {
 		info, err := s.core.StatObject(ctx, s.config.Bucket, s.name(key), minio.StatObjectOptions{})
 		item = storage.Item{Key: key, Size: info.Size, Modified: info.LastModified}
 		return err
@@ -208,18 +210,18 @@ func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err er
 func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
 	return func(yield func(storage.Item, error) bool) {
 		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
-			yield(storage.Item{}, err)
+			yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 			return
 		}
 		prefix, token := s.name(folder)+"/", ""
 		for {
 			var page minio.ListBucketV2Result
-			err := s.repeat(ctx, folder, func(int) (err error) {
+			err := s.repeat(ctx, func(int) (err error) {
 				page, err = s.page(ctx, prefix, token, "/", 1000)
 				return err
 			})
 			if err != nil {
-				yield(storage.Item{}, err)
+				yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 				return
 			}
 			for _, item := range children(page, folder, prefix) {
@@ -231,7 +233,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 				return
 			}
 			if token = page.NextContinuationToken; token == "" {
-				yield(storage.Item{}, fmt.Errorf("%s: %w: it says that its listing goes on, and not how", folder, storage.ErrUnable))
+				yield(storage.Item{}, storage.Wrap(fmt.Errorf("%w: it says that its listing goes on, and not how", storage.ErrUnable), s, "list", folder))
 				return
 			}
 		}
@@ -277,11 +279,12 @@ func children(page minio.ListBucketV2Result, folder, prefix string) []storage.It
 
 // Empty implements storage.Remote.
 func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
+	defer storage.Failed(&err, s, "list", "")
 	prefix := s.config.Prefix
 	if prefix != "" {
 		prefix += "/"
 	}
-	err = s.repeat(ctx, "listing", func(int) error {
+	err = s.repeat(ctx, func(int) error {
 		page, err := s.page(ctx, prefix, "", "", 2)
 		empty = len(page.Contents) == 0
 		return err
@@ -291,12 +294,13 @@ func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
 
 // Create implements storage.Store. If a request may have succeeded although its answer was lost, and the name is taken when it is
 // repeated, then what is there is compared: the same bytes are those that were written.
-func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+func (s *Store) Create(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "create", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
 	repeated, sum := false, digest.Of(data)
-	err := s.repeat(ctx, key, func(attempt int) error {
+	err = s.repeat(ctx, func(attempt int) error {
 		repeated = attempt > 0
 		return s.put(ctx, key, data, sum, true)
 	})
@@ -306,19 +310,20 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) error {
 		case readErr == nil && bytes.Equal(there, data):
 			return nil
 		case readErr != nil: // whose it is cannot be known
-			return fmt.Errorf("%s: %w", key, readErr)
+			return readErr
 		}
 	}
 	return err
 }
 
 // Replace implements storage.Store.
-func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "replace", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
 	sum := digest.Of(data)
-	return s.repeat(ctx, key, func(int) error { return s.put(ctx, key, data, sum, false) })
+	return s.repeat(ctx, func(int) error { return s.put(ctx, key, data, sum, false) })
 }
 
 // put sends one object. The server compares it with its SHA-256, which is also what the request is signed with.
@@ -335,11 +340,12 @@ func (s *Store) put(ctx context.Context, key string, data []byte, sum digest.Dig
 }
 
 // Delete implements storage.Store.
-func (s *Store) Delete(ctx context.Context, key string) error {
+func (s *Store) Delete(ctx context.Context, key string) (err error) {
+	defer storage.Failed(&err, s, "delete", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	err := s.repeat(ctx, key, func(int) error {
+	err = s.repeat(ctx, func(int) error {
 		return s.core.RemoveObject(ctx, s.config.Bucket, s.name(key), minio.RemoveObjectOptions{})
 	})
 	if errors.Is(err, storage.ErrNotFound) {
@@ -349,9 +355,10 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 }
 
 // Remove implements storage.Remover: a thousand keys a request.
-func (s *Store) Remove(ctx context.Context, keys []string) error {
+func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
+	defer storage.Failed(&err, s, "remove", storage.First(keys))
 	for some := range slices.Chunk(keys, 1000) {
-		err := s.repeat(ctx, some[0], func(int) error {
+		err := s.repeat(ctx, func(int) error {
 			names := make(chan minio.ObjectInfo, len(some))
 			for _, key := range some {
 				names <- minio.ObjectInfo{Key: s.name(key)}
@@ -373,7 +380,8 @@ func (s *Store) Remove(ctx context.Context, keys []string) error {
 }
 
 // Begin implements storage.Store. What is added is durable and visible at once.
-func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+func (s *Store) Begin(ctx context.Context) (_ storage.Batch, err error) {
+	defer storage.Failed(&err, s, "begin", "")
 	return &batch{store: s, seen: map[string]bool{}, records: map[string][]byte{}}, ctx.Err()
 }
 
@@ -386,7 +394,8 @@ type batch struct {
 }
 
 // Add implements storage.Batch. An object is written without asking, at once.
-func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err error) {
+	defer storage.Failed(&err, b.store, "add", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return false, err
 	}
@@ -400,7 +409,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) 
 	if !named {
 		sum = digest.Of(data)
 	}
-	return true, b.store.repeat(ctx, key, func(int) error { return b.store.put(ctx, key, data, sum, false) })
+	return true, b.store.repeat(ctx, func(int) error { return b.store.put(ctx, key, data, sum, false) })
 }
 
 // take reports whether the batch did not have a key, and keeps the bytes of a record.
@@ -422,6 +431,7 @@ func (b *batch) take(key string, data []byte) (bool, error) {
 
 // Commit implements storage.Batch. Records are written only if their names are free.
 func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
+	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.ended {

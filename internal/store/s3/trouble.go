@@ -27,7 +27,7 @@ const (
 )
 
 // repeat calls do until it succeeds or fails for good. attempt counts from 0. The error is the contract's.
-func (s *Store) repeat(ctx context.Context, key string, do func(attempt int) error) error {
+func (s *Store) repeat(ctx context.Context, do func(attempt int) error) error {
 	pause := firstPause
 	for attempt := 0; ; attempt++ {
 		err := do(attempt)
@@ -43,7 +43,7 @@ func (s *Store) repeat(ctx context.Context, key string, do func(attempt int) err
 			limit = triesToReach
 		}
 		if !again || attempt+1 >= limit {
-			return s.explain(key, meaning, err)
+			return s.explain(meaning, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -55,17 +55,17 @@ func (s *Store) repeat(ctx context.Context, key string, do func(attempt int) err
 }
 
 // explain names the key and, of a refusal, what is behind it: a clock that is off makes every signature wrong.
-func (s *Store) explain(key string, meaning, err error) error {
+func (s *Store) explain(meaning, err error) error {
 	if errors.Is(meaning, storage.ErrNotFound) || errors.Is(meaning, storage.ErrExists) {
-		return fmt.Errorf("%s: %w", key, meaning)
+		return meaning
 	}
 	if ahead, known := s.Ahead(); known && errors.Is(meaning, storage.ErrCredentials) && ahead.Abs() > storage.ClockLimit {
 		meaning = storage.ErrClock
 	}
 	if meaning == nil {
-		return fmt.Errorf("%s: %w", key, err)
+		return err
 	}
-	return fmt.Errorf("%s: %w: %w", key, meaning, err)
+	return fmt.Errorf("%w: %w", meaning, err)
 }
 
 // refused reports whether no connection came about.

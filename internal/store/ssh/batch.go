@@ -17,7 +17,8 @@ import (
 )
 
 // Begin implements storage.Store.
-func (s *Store) Begin(ctx context.Context) (storage.Batch, error) {
+func (s *Store) Begin(ctx context.Context) (_ storage.Batch, err error) {
+	defer storage.Failed(&err, s, "begin", "")
 	return &batch{store: s, added: map[string]pending{}, present: map[string]bool{}}, ctx.Err()
 }
 
@@ -38,7 +39,8 @@ type batch struct {
 }
 
 // Add implements storage.Batch.
-func (b *batch) Add(ctx context.Context, key string, data []byte) (bool, error) {
+func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err error) {
+	defer storage.Failed(&err, b.store, "add", key)
 	if b.reserved(key) {
 		return false, nil
 	}
@@ -85,6 +87,7 @@ func (b *batch) reserved(key string) bool {
 
 // Commit implements storage.Batch. The contents are durable; the order is: names, then names durable.
 func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
+	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.ended {
@@ -102,7 +105,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 		group.Go(func() error {
 			folders, err := b.store.folders(each, key)
 			if err == nil {
-				err = b.store.do(each, key, func(c *sftp.Client, attempt int) error { return b.name(c, key, p, attempt) })
+				err = b.store.do(each, func(c *sftp.Client, attempt int) error { return b.name(c, key, p, attempt) })
 			}
 			mutex.Lock()
 			defer mutex.Unlock()
@@ -113,7 +116,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 				taken = append(taken, key)
 				return nil
 			}
-			return err
+			return storage.Wrap(err, b.store, "commit", key)
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -171,7 +174,7 @@ func (b *batch) Discard() {
 	for _, p := range b.added {
 		if p.temporary != "" {
 			group.Go(func() error {
-				return b.store.do(ctx, "tmp", func(c *sftp.Client, _ int) error { return c.Remove(p.temporary) })
+				return b.store.do(ctx, func(c *sftp.Client, _ int) error { return c.Remove(p.temporary) })
 			})
 		}
 	}

@@ -66,9 +66,10 @@ func (s *Store) Place() string { return s.config.Place() }
 func (s *Store) Account() string { return s.config.User }
 
 // Empty implements storage.Remote. A folder that is not there is empty.
-func (s *Store) Empty(ctx context.Context) (bool, error) {
+func (s *Store) Empty(ctx context.Context) (_ bool, err error) {
+	defer storage.Failed(&err, s, "list", "")
 	empty := true
-	err := s.do(ctx, s.config.Folder, func(c *sftp.Client, _ int) error {
+	err = s.do(ctx, func(c *sftp.Client, _ int) error {
 		entries, err := c.ReadDir(s.config.Folder)
 		for _, entry := range entries {
 			empty = empty && (entry.Name() == "tmp" || entry.Name() == "lost+found")
@@ -91,7 +92,7 @@ const tries = 5
 
 // do calls one or several operations on a session. If the connection breaks, it calls them again over a new one, so they must be
 // repeatable. It returns soon after the context has ended, and then gives the connection up.
-func (s *Store) do(ctx context.Context, key string, operate func(c *sftp.Client, attempt int) error) error {
+func (s *Store) do(ctx context.Context, operate func(c *sftp.Client, attempt int) error) error {
 	for attempt := 0; ; attempt++ {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -102,7 +103,7 @@ func (s *Store) do(ctx context.Context, key string, operate func(c *sftp.Client,
 			err = operate(session.Client, attempt)
 			stop()
 			if !lost(err) {
-				err = s.explain(key, session.Client, err)
+				err = s.explain(session.Client, err)
 				s.line.release(session, false)
 				return err
 			}
@@ -114,7 +115,7 @@ func (s *Store) do(ctx context.Context, key string, operate func(c *sftp.Client,
 			if !errors.Is(err, storage.ErrUnreachable) {
 				err = fmt.Errorf("%w any more: %w", storage.ErrUnreachable, err)
 			}
-			return fmt.Errorf("%s: %w", key, err)
+			return err
 		}
 		select {
 		case <-ctx.Done():
@@ -139,29 +140,30 @@ func lost(err error) bool {
 }
 
 // explain turns the server's error into the contract's. A plain failure says nothing; if there is no room left, it was that.
-func (s *Store) explain(key string, c *sftp.Client, err error) error {
+func (s *Store) explain(c *sftp.Client, err error) error {
 	var status *sftp.StatusError
 	switch {
 	case err == nil:
 		return nil
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s: %w", key, storage.ErrNotFound)
+		return storage.ErrNotFound
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%s: %w: %w", key, storage.ErrReadOnly, err)
+		return fmt.Errorf("%w: %w", storage.ErrReadOnly, err)
 	case errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure:
 		if space, statErr := c.StatVFS(s.config.Folder); statErr == nil && space.FreeSpace() < sessions*storage.MaxObject { // what several sessions write at once, and take away again when it fails
-			return fmt.Errorf("%s: %w: %s has %d bytes free", key, storage.ErrFull, s.config.Folder, space.FreeSpace())
+			return fmt.Errorf("%w: %s has %d bytes free", storage.ErrFull, s.config.Folder, space.FreeSpace())
 		}
 	}
-	return fmt.Errorf("%s: %w", key, err)
+	return err
 }
 
 // Get implements storage.Store.
 func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return nil, err
 	}
-	err = s.do(ctx, key, func(c *sftp.Client, _ int) error {
+	err = s.do(ctx, func(c *sftp.Client, _ int) error {
 		data, err = read(c, s.path(key))
 		return err
 	})
@@ -181,10 +183,11 @@ func read(c *sftp.Client, name string) ([]byte, error) {
 
 // Stat implements storage.Store.
 func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err error) {
+	defer storage.Failed(&err, s, "stat", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return storage.Item{}, err
 	}
-	err = s.do(ctx, key, func(c *sftp.Client, _ int) error {
+	err = s.do(ctx, func(c *sftp.Client, _ int) error {
 		info, err := c.Lstat(s.path(key))
 		if err != nil {
 			return err
@@ -202,17 +205,17 @@ func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err er
 func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
 	return func(yield func(storage.Item, error) bool) {
 		if err := errors.Join(ctx.Err(), storage.CheckKey(folder)); err != nil {
-			yield(storage.Item{}, err)
+			yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 			return
 		}
 		var entries []os.FileInfo
-		err := s.do(ctx, folder, func(c *sftp.Client, _ int) (err error) {
+		err := s.do(ctx, func(c *sftp.Client, _ int) (err error) {
 			entries, err = c.ReadDir(s.path(folder))
 			return err
 		})
 		if err != nil {
 			if !errors.Is(err, storage.ErrNotFound) {
-				yield(storage.Item{}, err)
+				yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 			}
 			return
 		}
@@ -233,7 +236,8 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 }
 
 // Create implements storage.Store.
-func (s *Store) Create(ctx context.Context, key string, data []byte) error {
+func (s *Store) Create(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "create", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
@@ -245,7 +249,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	err = s.do(ctx, key, func(c *sftp.Client, attempt int) error { return s.link(c, temporary, key, data, attempt) })
+	err = s.do(ctx, func(c *sftp.Client, attempt int) error { return s.link(c, temporary, key, data, attempt) })
 	if err != nil {
 		return err
 	}
@@ -261,7 +265,7 @@ func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt
 	if err != nil {
 		switch _, there := c.Lstat(s.path(key)); {
 		case there == nil:
-			err = fmt.Errorf("%s: %w", key, storage.ErrExists)
+			err = storage.ErrExists
 		case lost(there):
 			return there
 		}
@@ -282,14 +286,15 @@ func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt
 }
 
 // Replace implements storage.Store.
-func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
+func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error) {
+	defer storage.Failed(&err, s, "replace", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
 	if _, err := s.folders(ctx, key); err != nil {
 		return err
 	}
-	return s.do(ctx, key, func(c *sftp.Client, _ int) error {
+	return s.do(ctx, func(c *sftp.Client, _ int) error {
 		temporary := s.path("tmp/" + strings.ToLower(rand.Text()))
 		if err := write(c, temporary, data); err != nil {
 			return err
@@ -299,11 +304,12 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) error {
 }
 
 // Delete implements storage.Store.
-func (s *Store) Delete(ctx context.Context, key string) error {
+func (s *Store) Delete(ctx context.Context, key string) (err error) {
+	defer storage.Failed(&err, s, "delete", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	err := s.do(ctx, key, func(c *sftp.Client, _ int) error { return c.Remove(s.path(key)) })
+	err = s.do(ctx, func(c *sftp.Client, _ int) error { return c.Remove(s.path(key)) })
 	if errors.Is(err, storage.ErrNotFound) {
 		return nil
 	}
@@ -311,7 +317,8 @@ func (s *Store) Delete(ctx context.Context, key string) error {
 }
 
 // Remove implements storage.Remover: the names are gone for certain when it returns.
-func (s *Store) Remove(ctx context.Context, keys []string) error {
+func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
+	defer storage.Failed(&err, s, "remove", storage.First(keys))
 	group, each := errgroup.WithContext(ctx)
 	group.SetLimit(s.Parallel())
 	folders := map[string]bool{}
@@ -337,7 +344,8 @@ func (s *Store) Remove(ctx context.Context, keys []string) error {
 }
 
 // Tidy implements storage.Tidier.
-func (s *Store) Tidy(ctx context.Context, folder string) error {
+func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
+	defer storage.Failed(&err, s, "tidy", folder)
 	for item, err := range s.List(ctx, folder) {
 		if err == nil && item.Folder {
 			err = s.Tidy(ctx, item.Key)
@@ -349,7 +357,7 @@ func (s *Store) Tidy(ctx context.Context, folder string) error {
 	s.mutex.Lock()
 	delete(s.made, folder)
 	s.mutex.Unlock()
-	return s.do(ctx, folder, func(c *sftp.Client, _ int) error {
+	return s.do(ctx, func(c *sftp.Client, _ int) error {
 		if err := c.RemoveDirectory(s.path(folder)); lost(err) {
 			return err
 		}
@@ -362,7 +370,7 @@ func (s *Store) temporary(ctx context.Context, key string, data []byte) (name st
 	if err := s.ready(ctx); err != nil {
 		return "", err
 	}
-	err = s.do(ctx, key, func(c *sftp.Client, _ int) error {
+	err = s.do(ctx, func(c *sftp.Client, _ int) error {
 		name = s.path("tmp/" + strings.ToLower(rand.Text()))
 		return write(c, name, data)
 	})
@@ -423,7 +431,7 @@ func (s *Store) mkdir(ctx context.Context, folder string) error {
 	if there {
 		return nil
 	}
-	err := s.do(ctx, folder, func(c *sftp.Client, _ int) error { return makeFolder(c, s.path(folder)) })
+	err := s.do(ctx, func(c *sftp.Client, _ int) error { return makeFolder(c, s.path(folder)) })
 	if err == nil {
 		s.mutex.Lock()
 		s.made[folder] = true
@@ -477,7 +485,7 @@ func above(key string) []string {
 
 // syncFolders makes the names in folders durable.
 func (s *Store) syncFolders(ctx context.Context, key string, folders []string) error {
-	return s.do(ctx, key, func(c *sftp.Client, _ int) error {
+	return s.do(ctx, func(c *sftp.Client, _ int) error {
 		for _, folder := range folders {
 			if err := syncFolder(c, s.path(folder)); err != nil {
 				return err

@@ -1,0 +1,180 @@
+package build
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/sandbox"
+)
+
+// stepRun runs the steps of a build in one folder.
+type stepRun struct {
+	*Build
+	folder       string // that the steps begin in
+	log          string // the file that gets what they print
+	prepare, run []string
+	prepared     bool             // what prepare fetches is there
+	fetched      func()           // is told when it has been fetched; may be nil
+	session      *builder.Session // in which they run; nil for one of their own
+	temporary    string           // their folder for temporary files; "" for the system's
+	home         string           // their home folder; "" for the user's own
+}
+
+// logTime is how long it may take to keep the log of a build that was ended: whoever ended it waits.
+const logTime = 15 * time.Second
+
+// all runs what prepares and what builds. A failed build is recorded in the store too, as far as that is possible.
+func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
+	record = builds.Record{Started: s.Now(), Outcome: builds.Succeeded, Untrusted: s.isolation.untrusted}
+	defer func() { record.Finished = s.Now() }()
+	if s.prepared {
+		s.prepare = nil
+	}
+	if len(s.prepare)+len(s.run) == 0 {
+		return record, os.WriteFile(s.log, nil, 0o600)
+	}
+	if err := s.isolation.check(ctx, s.session, s.Machine); err != nil {
+		return record, err
+	}
+	got, err := builder.Prepare(ctx, s.wanted())
+	if err != nil {
+		return record, err
+	}
+	if len(got.Short) > 0 {
+		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " + strings.Join(got.Short, ", ")})
+	}
+
+	log, err := builder.CreateLog(s.log)
+	if err != nil {
+		return record, err
+	}
+	s.announced.follow(log)
+	err = s.steps(ctx, got, log, &record)
+	s.announced.follow(nil)
+	record.Finished = s.Now()
+	if closed := log.Close(); err == nil && closed != nil {
+		err = fault.New(fault.Failed, "log", "the log of the build cannot be written").Because(closed)
+	}
+	if err != nil {
+		record.Outcome = builds.Failed
+		err = s.keepFailure(ctx, record, s.noRoom(err))
+	}
+	return record, err
+}
+
+// steps runs each step, timed, and adds it to the record.
+func (s *stepRun) steps(ctx context.Context, got builder.Ready, log *builder.Log, record *builds.Record) error {
+	limit, byProduction := timeLimit(s.Plan)
+	spec := builder.Spec{
+		Folder: s.folder, Environment: got.Environment, Secrets: got.Secrets, Session: s.session, TimeLimit: limit, Log: log,
+		Line: s.Report.Line,
+	}
+	for _, part := range []struct {
+		phase string
+		steps []string
+		done  func()
+	}{{"prepare", s.prepare, s.fetched}, {"step", s.run, nil}} {
+		began := time.Now()
+		if len(part.steps) > 0 {
+			ran, err := builder.Run(ctx, s.part(spec, part.phase, part.steps, len(record.Steps)))
+			record.Steps = append(record.Steps, ran...)
+			if err != nil {
+				return ofLimit(err, byProduction)
+			}
+			spec.Used += time.Since(began)
+		}
+		if part.done != nil {
+			part.done()
+		}
+	}
+	noteNearLimit(s.Request, spec.Used)
+	return nil
+}
+
+// part is the specification of the steps of one part, of which first have run before.
+func (s *stepRun) part(spec builder.Spec, phase string, steps []string, first int) builder.Spec {
+	spec.Steps, spec.First = steps, first
+	spec.Begin = func(i int) {
+		s.Report.Begin("build", steps[i])
+		s.Phases.now(steps[i])
+	}
+	spec.End = func(step builds.Step) {
+		s.Phases.Add(phase, step.Command, time.Duration(step.Milliseconds)*time.Millisecond)
+		s.Report.Step(step)
+	}
+	return spec
+}
+
+// ofLimit says, of steps that took too long, that it is not the configuration at hand that limits them.
+func ofLimit(err error, byProduction bool) error {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if ok && byProduction && errors.Is(err, builder.ErrTimeLimit) {
+		problem.Next = []string{"the limit is limits.build_time, which the production branch sets"}
+	}
+	return err
+}
+
+// wanted is what the steps ask of this machine and their environment.
+func (s *stepRun) wanted() builder.Wanted {
+	config := s.Plan.Config.Build
+	w := builder.Wanted{
+		Steps: append(slices.Clone(s.prepare), s.run...), Variables: config.Variables, Secrets: s.Plan.Secrets(),
+		Needs: config.Needs, Told: s.Plan.Variables(), Temporary: s.temporary, Home: s.home, Session: s.session, Folder: s.folder,
+	}
+	if s.temporary != "" {
+		w.Ceiling = filepath.Dir(s.temporary)
+	}
+	if s.home == sandbox.HomePlace { // inside a sandbox its own places count
+		w.Temporary, w.Ceiling = sandbox.TemporaryPlace, ""
+	}
+	return w
+}
+
+// noRoom adds to an error that the disk is full, if it is: steps say that in many ways, or not at all.
+func (s *stepRun) noRoom(err error) error {
+	full := fullDisk(s.folder)
+	problem, ok := errors.AsType[*fault.Error](err)
+	if full == "" || !ok {
+		return err
+	}
+	problem.What += ", and there is no room left on the disk"
+	problem.Next = append([]string{"make room where builds run: " + full}, problem.Next...)
+	return problem
+}
+
+// keepFailure keeps the record and the log of a build that failed, and says where the log can be read.
+func (s *stepRun) keepFailure(ctx context.Context, record builds.Record, err error) error {
+	keeping, done := context.WithTimeout(context.WithoutCancel(ctx), logTime)
+	defer done()
+	interrupted := ctx.Err() != nil
+	s.failedLog = s.Failed(keeping, record, s.log, interrupted)
+	if len(s.failedLog) == 0 {
+		return s.keepLog(err)
+	}
+	if problem, ok := errors.AsType[*fault.Error](err); ok && !interrupted {
+		return problem.Then("orilla log build:%d shows all that it printed", s.Number())
+	}
+	return err
+}
+
+// keepLog moves the log of a failed build, of which the store could not be told, out of the workspace, which the next build
+// cleans, and says where it is.
+func (s *stepRun) keepLog(err error) error {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok {
+		return err
+	}
+	kept := filepath.Join(s.Plan.Project.Places.Cache, "logs", s.Plan.Site+".log")
+	if os.MkdirAll(filepath.Dir(kept), 0o700) != nil || os.Rename(s.log, kept) != nil {
+		return err
+	}
+	return problem.Then("read the whole log: %s", kept)
+}

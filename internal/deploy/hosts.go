@@ -1,0 +1,80 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"net/url"
+	"strings"
+
+	"orilla.example/orilla/internal/core/hosts"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/environments"
+)
+
+// wantedAddresses are those that a site must have for the plan's environment. Of a preview they are the patterns of all, with "*"
+// for the label: the host https://*.preview.corvane.example is taken once, not for each preview.
+func wantedAddresses(p *Prepared) []string {
+	if !journal.IsPreview(p.Plan.Environment) {
+		return documentContent(p).Addresses
+	}
+	var addresses []string
+	for i, pattern := range p.Plan.Project.ProductionConfig.Previews.Addresses {
+		parsed, err := url.Parse(strings.ReplaceAll(pattern, project.LabelPlace, "*"))
+		if err != nil || strings.Contains(strings.TrimPrefix(parsed.Hostname(), "*."), "*") { // a part of a label stands for too much
+			addresses = append(addresses, documentContent(p).Addresses[i])
+			continue
+		}
+		path, _, _ := strings.Cut(parsed.Path, "*")
+		addresses = append(addresses, parsed.Scheme+"://"+parsed.Host+path)
+	}
+	return addresses
+}
+
+// changesAddresses reports whether an environment whose last entry is head, nil for none, gets another document than it has.
+func changesAddresses(head *journal.Entry, document journal.Document) bool {
+	return len(document.Addresses) > 0 && (head == nil || head.Document != document.Digest)
+}
+
+// checkHosts refuses, before anything is built, addresses that another site has.
+func checkHosts(ctx context.Context, p *Prepared) error {
+	if p.Plan.Environment == "" || p.Plan.Apart || !saysEnvironments(p.Plan.Project) {
+		return nil
+	}
+	document, err := journal.NewDocument(documentContent(p), p.Plan.Project.ProductionCommit)
+	if err != nil || !changesAddresses(p.head, document) {
+		return err
+	}
+	for _, address := range wantedAddresses(p) {
+		host, path, err := hosts.Of(address)
+		if err != nil {
+			return err
+		}
+		owner, err := hosts.Owner(ctx, p.Store, host)
+		if err != nil {
+			return err
+		}
+		if owner.Site != "" && !owner.Allows(p.Plan.Site, path) {
+			return environments.HostTaken(&hosts.Taken{Address: address, Owner: owner}, p.Plan.Site)
+		}
+	}
+	return nil
+}
+
+// takeHosts makes the hosts of the environment's new addresses the site's, just before the entry that uses them.
+func takeHosts(ctx context.Context, p *Prepared, document journal.Document) error {
+	if !changesAddresses(p.head, document) {
+		return nil
+	}
+	taking := hosts.Taking{
+		Store: p.writer(), Site: p.Plan.Site, Who: p.Plan.Project.Person(ctx), Now: p.now(), Attempt: attempt,
+		Served: func(ctx context.Context, host string) ([]hosts.Served, error) {
+			return environments.ServedOn(ctx, p.Store, host)
+		},
+	}
+	err := taking.Take(ctx, wantedAddresses(p))
+	if taken, ok := errors.AsType[*hosts.Taken](err); ok {
+		return environments.HostTaken(taken, p.Plan.Site)
+	}
+	return err
+}

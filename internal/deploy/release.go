@@ -1,0 +1,151 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+
+	"orilla.example/orilla/internal/build"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/inspect"
+)
+
+// Made says what a release is, and how it came about.
+type Made struct {
+	ID       release.ID
+	Files    int64
+	Bytes    int64
+	NewFiles int64 // that the store did not have
+	NewBytes int64
+	LeftOut  []publish.LeftOut // of the output
+	Build    builds.Record
+	Number   int64 // of the build that was run for it; 0 if there was none
+	Rules    inspect.RuleCounts
+	Log      []digest.Digest // of what was built
+	comparison
+
+	Reused           bool           // an earlier build made it
+	Kept             bool           // the output of an earlier try was used
+	KeptDependencies bool           // dependencies were carried over from an earlier build
+	Earlier          []builds.Phase // of the build of the branch before, if this machine ran it
+
+	semantics int // where it is known to be another than those that are made now
+}
+
+// Release is a release that is whole in the store. Nothing is live that was not live before.
+type Release struct {
+	Made
+	prepared *Prepared
+	build    *build.Build // that made it, and goes on until it is live; nil if nothing was built
+}
+
+// Build makes the release of a plan: from an earlier build of the same inputs, or by building and uploading. If somebody else
+// builds the same just now, it waits and takes what comes of that. Close what it returns before Prepared.
+func (p *Prepared) Build(ctx context.Context) (*Release, error) {
+	found, seen, err := reuse(ctx, p)
+	if err != nil || found != nil {
+		return found.release(p), err
+	}
+	if p.Plan.Origin.Source == journal.FromOutput { // nothing is built
+		return p.takeGiven(ctx)
+	}
+
+	for {
+		b, building, err := build.Begin(ctx, p.request())
+		if err == nil {
+			return p.carryOut(building, b, seen)
+		}
+		if !errors.Is(err, build.ErrElsewhere) {
+			return nil, err
+		}
+		found, seen, err = reuse(ctx, p) // if it failed there, it is built here, which says why
+		if err != nil || found != nil {
+			return found.release(p), err
+		}
+	}
+}
+
+// release is what was made as a stage; nil of nothing.
+func (m *Made) release(p *Prepared) *Release {
+	if m == nil {
+		return nil
+	}
+	return &Release{Made: *m, prepared: p}
+}
+
+// request is the build that the job asks for.
+func (p *Prepared) request() build.Request {
+	return build.Request{
+		Plan: p.Plan, Store: p.Store, Report: p.Report, Now: p.Now, Cause: p.Cause, Hints: p.hints, Phases: p.phases,
+		Machine: p.Machine, Rebuild: p.Rebuild, Failed: p.keepFailure,
+	}
+}
+
+// takeGiven publishes output that somebody else has built.
+func (p *Prepared) takeGiven(ctx context.Context) (*Release, error) {
+	output, err := build.Given(ctx, p.Plan, p.Stdin, p.Now, p.phases)
+	if err != nil {
+		return nil, err
+	}
+	defer output.Close()
+	made, err := publishOutput(ctx, p, output, lookup{})
+	if err != nil {
+		return nil, err
+	}
+	return made.release(p), nil
+}
+
+// carryOut builds and publishes. ctx ends when somebody cancels the build.
+func (p *Prepared) carryOut(ctx context.Context, b *build.Build, seen lookup) (*Release, error) {
+	if p.Began != nil {
+		p.Began(b.Number())
+	}
+	made, err := p.buildAndPublish(ctx, b, seen)
+	if cause := context.Cause(ctx); err != nil && ctx.Err() != nil {
+		err = cause
+	}
+	if err != nil {
+		b.End(ctx, build.Result{Log: made.Log, Sent: made.NewBytes}, err)
+		return nil, err
+	}
+	made.Number, made.Earlier = b.Number(), b.Earlier()
+	return &Release{Made: made, prepared: p, build: b}, nil
+}
+
+func (p *Prepared) buildAndPublish(ctx context.Context, b *build.Build, seen lookup) (Made, error) {
+	output, err := b.Output(ctx)
+	if err != nil {
+		return Made{}, err
+	}
+	defer output.Close()
+	made, err := publishOutput(ctx, p, output, seen)
+	output.Stored(ctx, err)
+	made.Kept, made.KeptDependencies = output.Kept, output.KeptDependencies
+	return made, err
+}
+
+// Phases returns how long each phase took so far.
+func (r *Release) Phases() []build.Timing { return r.prepared.phases.List() }
+
+// Close ends the build of a release that goes live nowhere. After Activate it changes nothing.
+func (r *Release) Close(ctx context.Context) { r.end(ctx, landing{}, nil) }
+
+// end records how the release's build went.
+func (r *Release) end(ctx context.Context, at landing, err error) {
+	if r.build == nil {
+		return
+	}
+	result := build.Result{
+		Build: r.Made.Build.Name(), Release: r.ID, Log: r.Log, Files: r.Files, Bytes: r.Bytes, Sent: r.NewBytes, Entry: at.entry.Number,
+	}
+	if at.pending {
+		result.Frozen = journal.DisplayName(r.prepared.Plan.Environment)
+	}
+	r.build.End(ctx, result, err)
+}
+
+// Before returns the last entry of the plan's environment as it was when the job began; nil for none.
+func (r *Release) Before() *journal.Entry { return r.prepared.head }

@@ -1,0 +1,252 @@
+// Package follow watches a repository and brings every new commit of what is followed to where it belongs. Which commits are built,
+// and in which order, is decided in core/schedule; this package asks the repository and the store, and has deploys carried out.
+//
+//	f := &follow.Follower{Project: p, Store: store, Every: time.Minute, Job: newJob, Tell: show}
+//	err := f.Run(ctx) // until the context ends
+package follow
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"orilla.example/orilla/internal/build"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/schedule"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/store"
+)
+
+// Kind says what an event is about. It is part of what programs read.
+type Kind string
+
+// The kinds of events.
+const (
+	Builds     Kind = "builds"     // a build begins
+	Live       Kind = "live"       // a commit is live
+	Unchanged  Kind = "unchanged"  // a commit is live already
+	Nothing    Kind = "nothing"    // a commit is left alone, and why
+	Waits      Kind = "waits"      // a commit waits for a thaw or a resume, and why
+	Superseded Kind = "superseded" // a newer commit takes its place
+	Cancelled  Kind = "cancelled"  // somebody ended its build
+	Failed     Kind = "failed"     // it will not go live
+	Trouble    Kind = "trouble"    // it is tried again
+	Ended      Kind = "ended"      // a preview was removed, and why
+)
+
+// Event is something that following a repository led to.
+type Event struct {
+	Kind        Kind          `json:"kind"`
+	When        time.Time     `json:"when"`
+	Ref         string        `json:"ref,omitempty"`    // in full; "" for what is about no commit
+	Branch      string        `json:"branch,omitempty"` // its name for people
+	Commit      string        `json:"commit,omitempty"`
+	Subject     string        `json:"subject,omitempty"`
+	Environment string        `json:"environment,omitempty"` // as people write it
+	Why         string        `json:"why,omitempty"`
+	Build       int64         `json:"build,omitempty"` // its number, if anything was built
+	Reused      bool          `json:"reused,omitempty"`
+	Release     string        `json:"release,omitempty"`
+	Entry       string        `json:"entry,omitempty"`
+	Address     string        `json:"address,omitempty"`
+	Took        time.Duration `json:"-"`
+	Error       error         `json:"-"`
+
+	Findings finding.List   `json:"findings,omitempty"` // in what changes
+	Head     *journal.Entry `json:"-"`
+}
+
+// Follower says what is followed, and how.
+type Follower struct {
+	Project *site.Project
+	Mirror  *source.Mirror // what it fetches into; nil to follow the project's own repository
+	Store   storage.Store
+	Only    *source.Ref // follow this one commit; nil for everything
+	Once    bool        // end when nothing is left to do
+	Wake    <-chan struct{}
+	Every   time.Duration // how often the repository is asked
+	Builds  int           // how many at once; 0 as the configuration says
+	Tell    func(Event)   // called from one goroutine at a time
+	WaitFor []string      // what is verified after each activation; nil as the configuration says
+	Counts  Counts        // what became of commits so far
+
+	// Job makes the job of a plan. What Follower knows itself it fills in: the store, the cause, and that nobody is there to ask.
+	Job func(*site.Plan) deploy.Job
+}
+
+// Counts is what became of commits.
+type Counts struct {
+	Built      int `json:"built"`
+	Reused     int `json:"reused"`
+	Superseded int `json:"superseded"`
+	Failed     int `json:"failed"`
+	Nothing    int `json:"nothing"`
+	Waiting    int `json:"waiting"`
+}
+
+// LockFile is what a follower holds, so that there is one for each repository and store on a machine.
+func (f *Follower) LockFile() string { return f.stateFile() + ".lock" }
+
+func (f *Follower) stateFile() string {
+	name := f.Project.Site() + "-" + digest.Short(f.repository().Dir, f.Project.Prefix, f.Store.Address())
+	return filepath.Join(f.Project.Places.Data, "follow", name+".json")
+}
+
+func (f *Follower) repository() *source.Repository {
+	if f.Mirror != nil {
+		return f.Mirror.Repository
+	}
+	return f.Project.Repository
+}
+
+// mainRef is the ref that decides what environments there are.
+func (f *Follower) mainRef() string {
+	return "refs/heads/" + f.Project.ProductionConfig.MainBranch(f.Project.Main)
+}
+
+// explain makes the message for people of an error.
+func (f *Follower) explain(err error) error { return store.Explain(err, f.Store.Address()) }
+
+// loop is one life of a follower.
+type loop struct {
+	*Follower
+	queue    schedule.Queue
+	pace     schedule.Pace // of changes from outside
+	refs     *refs
+	watch    watch
+	previews previews
+	presence *presence
+	machine  *build.Machine
+	cancel   map[string]context.CancelCauseFunc // ends the build of a ref
+	worst    fault.Kind                         // that happened to a commit
+	telling  sync.Mutex
+}
+
+// Run follows until the context ends or, with Once, nothing is left to do. The error says why it cannot go on; with Once it is the
+// worst that happened to a commit.
+func (f *Follower) Run(ctx context.Context) error {
+	l := &loop{
+		Follower: f, refs: loadRefs(f), machine: build.NewMachine(f.Project.Places.Cache),
+		cancel: map[string]context.CancelCauseFunc{}, presence: newPresence(f),
+	}
+	ended := make(chan finishedJob)
+	var building sync.WaitGroup
+	defer building.Wait()
+	defer l.presence.withdraw(ctx)
+	if err := l.begin(ctx); err != nil {
+		return err
+	}
+
+	pause, timer := time.Duration(0), time.NewTimer(0)
+	for {
+		woken := false
+		select {
+		case <-ctx.Done():
+			for len(l.cancel) > 0 {
+				delete(l.cancel, (<-ended).job.Ref)
+			}
+			return ctx.Err()
+		case <-f.Wake:
+			woken = true
+		case <-timer.C:
+		case done := <-ended:
+			l.settle(ctx, done)
+		}
+
+		err := l.look(ctx, woken)
+		if err != nil && ctx.Err() != nil {
+			continue
+		}
+		if err != nil && f.Once {
+			return err
+		}
+		pause = l.backOff(pause, err)
+		if err := l.endPreviews(ctx); err != nil && ctx.Err() == nil {
+			l.trouble(err)
+		}
+		f.Counts.Waiting = l.refs.held()
+		l.start(ctx, &building, ended)
+		l.presence.announce(ctx, l.queue.Waiting(), l.refs)
+		if f.Once && l.queue.Idle() {
+			return l.verdict()
+		}
+		timer.Reset(cmp.Or(pause, l.nextLook()))
+	}
+}
+
+// begin makes ready: what followers and builds that were killed have left is cleared up.
+func (l *loop) begin(ctx context.Context) error {
+	if err := build.BuryLost(ctx, l.Store, l.Project.Site()); err != nil {
+		l.trouble(err)
+	}
+	forgetKilled(ctx, l.Store, l.Project.Site())
+	production := l.Project.ProductionConfig
+	trustsAll := production.TrustsAll() && len(production.Previews.Refs) == 0
+	if production.Build.Isolation != project.IsolateOff && !trustsAll {
+		l.machine.Means(ctx) // it takes a moment, in which a build would miss that another one made the same
+	}
+
+	// Labels of previews are made with something of the site's claim. It is made first where nobody has the name.
+	name := l.Project.Site()
+	return l.Project.LearnSecret(ctx, l.Store, name, func() error { return l.Project.TakeName(ctx, l.Store, name) })
+}
+
+// backOff returns how long it is paused after a look at the repository that failed: longer each time; 0 after one that did not.
+func (l *loop) backOff(pause time.Duration, err error) time.Duration {
+	if err == nil {
+		return 0
+	}
+	l.trouble(err)
+	return min(max(2*pause, 5*time.Second), 5*time.Minute)
+}
+
+// nextLook is after what time the repository is asked again. What waits for something in the store is looked at more often.
+func (l *loop) nextLook() time.Duration {
+	if l.refs.held() > 0 {
+		return min(l.Every, 3*time.Second)
+	}
+	return l.Every
+}
+
+// verdict is the error of following once.
+func (l *loop) verdict() error {
+	if l.worst == 0 {
+		return nil
+	}
+	return fault.New(l.worst, "commits-failed", "not every commit could be brought live").
+		Then("what went wrong is said above; orilla builds lists it, orilla log shows it")
+}
+
+// tell hands an event on, with its time.
+func (l *loop) tell(event Event) {
+	l.telling.Lock()
+	defer l.telling.Unlock()
+	event.When = time.Now().UTC().Truncate(time.Millisecond)
+	l.Tell(event)
+}
+
+// trouble tells of something that is about no commit.
+func (l *loop) trouble(err error) { l.tell(Event{Kind: Trouble, Error: l.explain(err)}) }
+
+// head returns the last entry of an environment; nil if there is none, or no environment.
+func (l *loop) head(ctx context.Context, environment string) (*journal.Entry, error) {
+	if environment == "" {
+		return nil, nil
+	}
+	j := &journal.Journal{Store: l.Store, Site: l.Project.Site(), Environment: environment, Now: time.Now}
+	entry, err := j.Head(ctx, journal.ReadHints(ctx, l.Store, l.Project.Site())[environment])
+	if errors.Is(err, journal.ErrEmpty) {
+		return nil, nil
+	}
+	return &entry, err
+}

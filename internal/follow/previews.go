@@ -1,0 +1,152 @@
+package follow
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/environments"
+)
+
+// sweepEvery is how often a follower removes the previews whose time is over. They answer 410 from that moment on, swept or not.
+const sweepEvery = 10 * time.Minute
+
+// move is what a branch was before, and is now.
+type move struct{ before, now string }
+
+// previews is what may end previews, and was not looked at yet.
+type previews struct {
+	landed  []move    // of the production branch
+	deleted []string  // refs
+	swept   time.Time // when previews were last looked at for their expiry
+}
+
+// endPreviews removes the previews of branches that were deleted or merged since the last look, and now and then those that
+// expired.
+func (l *loop) endPreviews(ctx context.Context) error {
+	if l.Only != nil {
+		l.previews.deleted, l.previews.landed = nil, nil
+		return nil
+	}
+	if len(l.previews.deleted)+len(l.previews.landed) == 0 && time.Since(l.previews.swept) < sweepEvery {
+		return nil
+	}
+	states, err := environments.States(ctx, l.Store, l.Project.Site(), nil, journal.IsPreview)
+	if err != nil {
+		return err
+	}
+	ends := map[string]journal.Ended{}
+	for _, state := range states {
+		if state.Head == nil || state.Head.Release.IsZero() {
+			continue
+		}
+		ended, err := l.ends(ctx, *state.Head)
+		if err != nil {
+			return err
+		}
+		if ended != nil {
+			ends[state.Name] = *ended
+		}
+	}
+	if len(ends) > 0 {
+		err = l.end(ctx, ends)
+	}
+	if err == nil { // else it is tried again
+		l.previews = previews{swept: time.Now()}
+	}
+	return err
+}
+
+// end removes previews, each unless it has moved meanwhile.
+func (l *loop) end(ctx context.Context, ends map[string]journal.Ended) error {
+	operator, err := environments.NewOperator(ctx, l.Project, l.Store, l.Project.Site(), "follow", "follow")
+	if err != nil {
+		return err
+	}
+	defer operator.Close(ctx)
+	for name, ended := range ends {
+		still := func(head journal.Entry) bool {
+			return ended.Reason != journal.Expired && head.Commit == ended.Commit || head.HasExpired(operator.Now())
+		}
+		entry, removed, err := operator.Remove(ctx, name, ended, "", still)
+		if err != nil {
+			return err
+		}
+		if removed {
+			l.tell(Event{
+				Kind: Ended, Branch: entry.Ended.Branch, Commit: entry.Ended.Commit, Environment: journal.DisplayName(name),
+				Why: EndedText(*entry.Ended), Entry: entry.Label(), Head: &entry,
+			})
+		}
+	}
+	return nil
+}
+
+// ends returns why a preview ends; nil if it does not, or was made by hand.
+func (l *loop) ends(ctx context.Context, head journal.Entry) (*journal.Ended, error) {
+	if head.HasExpired(time.Now()) {
+		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
+	}
+	p := l.Project
+	followed := head.Environment == p.Preview(head.Branch) || head.Environment == p.RefPreview("refs/"+head.Branch)
+	if head.Source != journal.FromCommit || !followed {
+		return nil, nil
+	}
+	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
+	if l.hasLanded(ctx, head.Commit) {
+		return merged, nil
+	}
+	for _, name := range l.previews.deleted {
+		if l.previewOf(name) != head.Environment {
+			continue
+		}
+		tips, err := l.repository().Tips(ctx, "", l.mainRef())
+		if err != nil {
+			return nil, err
+		}
+		if in, err := l.repository().InAny(ctx, tips, head.Commit); err == nil && in {
+			return merged, nil
+		}
+		return &journal.Ended{Reason: journal.Deleted, Commit: head.Commit}, nil
+	}
+	return nil, ctx.Err()
+}
+
+// previewOf returns the stored name of the preview of a ref, by its full name.
+func (l *loop) previewOf(name string) string {
+	if branch, isBranch := strings.CutPrefix(name, "refs/heads/"); isBranch {
+		return l.Project.Preview(branch)
+	}
+	return l.Project.RefPreview(name)
+}
+
+// hasLanded reports whether the production branch got a commit since the last look.
+func (l *loop) hasLanded(ctx context.Context, commit string) bool {
+	for _, move := range l.previews.landed {
+		before, err := l.repository().Contains(ctx, move.before, commit)
+		if err != nil || before {
+			continue
+		}
+		if now, err := l.repository().Contains(ctx, move.now, commit); err == nil && now {
+			return true
+		}
+	}
+	return false
+}
+
+// EndedText says why an environment ended.
+func EndedText(ended journal.Ended) string {
+	switch ended.Reason {
+	case journal.Expired:
+		return "its time was over"
+	case journal.Merged:
+		return "its branch was merged"
+	case journal.Deleted:
+		return "its branch was deleted"
+	case journal.Room:
+		return "it made room for newer previews"
+	}
+	return "it was removed"
+}

@@ -1,0 +1,333 @@
+package follow
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/build"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/schedule"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/source"
+)
+
+// watch is what is remembered from look to look.
+type watch struct {
+	refs    string    // what the refs were
+	fetched time.Time // when the mirror was
+	store   string    // what the store said when commits that wait were last looked at
+	asked   time.Time // when it said so
+	wrong   string    // what is wrong with the production branch's configuration; "" for nothing
+}
+
+// youngBranch is how old a branch without a preview may be to get one when a repository is followed for the first time.
+const youngBranch = 7 * 24 * time.Hour
+
+// maxOlder is how many of the commits that give way to a newer one are told one by one.
+const maxOlder = 20
+
+// look asks the repository what is new, and decides what becomes of it. A mirror is brought up to date when somebody says so or it
+// is time to.
+func (l *loop) look(ctx context.Context, woken bool) error {
+	if err := l.fetch(ctx, woken); err != nil {
+		return err
+	}
+	list, err := l.list(ctx)
+	if err != nil {
+		return err
+	}
+	now := fmt.Sprint(list)
+	if now == l.watch.refs && (l.refs.held() == 0 || !l.refs.due(time.Now()) && !l.storeMoved(ctx)) {
+		return nil
+	}
+	if now != l.watch.refs {
+		if err := l.readProduction(ctx); err != nil {
+			return err
+		}
+		l.watch.refs = now
+	}
+
+	there := map[string]bool{}
+	for _, found := range list {
+		there[found.Name] = true
+		known := l.refs.of(found.Name)
+		failed := known.failed.commit == found.Commit && time.Now().Before(known.failed.until)
+		if known.seen == found.Commit || known.pushed == found.Commit || failed {
+			continue
+		}
+		if err := l.decide(ctx, found, known); err != nil {
+			return err
+		}
+	}
+	for name := range l.refs.all {
+		if !there[name] {
+			l.drop(name)
+		}
+	}
+	l.refs.fresh = false
+	l.save()
+	return nil
+}
+
+func (l *loop) save() {
+	if err := l.refs.save(); err != nil {
+		l.trouble(err)
+	}
+}
+
+// fetch brings the mirror up to date.
+func (l *loop) fetch(ctx context.Context, woken bool) error {
+	if l.Mirror == nil || !woken && time.Since(l.watch.fetched) < l.Every {
+		return nil
+	}
+	l.watch.fetched = time.Now()
+	if err := l.Mirror.Fetch(ctx, l.Project.ProductionConfig.Previews.Refs); err != nil {
+		l.watch.fetched = time.Time{}
+		return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", l.Mirror.From).Because(err).
+			Then("git ls-remote %s, as the user who runs this, tells whether it can be reached", l.Mirror.From)
+	}
+	return nil
+}
+
+// list returns the refs that may be followed.
+func (l *loop) list(ctx context.Context) ([]source.Ref, error) {
+	if l.Only != nil {
+		return []source.Ref{*l.Only}, nil
+	}
+	prefixes := []string{"refs/heads/"}
+	for _, pattern := range l.Project.ProductionConfig.Previews.Refs {
+		before, _, _ := strings.Cut(strings.TrimPrefix(pattern, "!"), "*")
+		prefixes = append(prefixes, before[:strings.LastIndexByte(before, '/')+1])
+	}
+	return l.repository().Refs(ctx, prefixes...)
+}
+
+// drop forgets a ref that is no more. Its preview ends.
+func (l *loop) drop(name string) {
+	delete(l.refs.all, name)
+	l.previews.deleted = append(l.previews.deleted, name)
+	l.queue.Drop(name)
+	if cancel := l.cancel[name]; cancel != nil {
+		cancel(build.Cancelled("ended: its branch was deleted"))
+	}
+}
+
+// readProduction reads again what only the production branch says. If that has become wrong, it is told once, and what it said
+// before counts.
+func (l *loop) readProduction(ctx context.Context) error {
+	err := l.Project.ReadProduction(ctx)
+	if fault.KindOf(err) != fault.Usage || ctx.Err() != nil {
+		l.watch.wrong = ""
+		return err
+	}
+	if l.watch.wrong != err.Error() {
+		l.watch.wrong = err.Error()
+		l.trouble(err)
+	}
+	return nil
+}
+
+// storeMoved reports whether anything in the store has changed that a commit could wait for, as far as hints tell; a while after it
+// was last asked, it is taken to have.
+func (l *loop) storeMoved(ctx context.Context) bool {
+	pulse, _ := l.Store.Get(ctx, storage.PulseKey(l.Project.Site()))
+	paused, _ := l.Store.Get(ctx, storage.PausedKey(l.Project.Site()))
+	now := string(pulse) + string(paused)
+	if now == l.watch.store && time.Since(l.watch.asked) < time.Minute {
+		return false
+	}
+	l.watch.store, l.watch.asked = now, time.Now()
+	return true
+}
+
+// decide says what becomes of a ref's new commit.
+func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
+	commits, count, err := l.newCommits(ctx, found, known)
+	if err != nil {
+		return err
+	}
+	commit := commits[0]
+	environment := l.Project.TargetOf(found)
+	event := Event{
+		Ref: found.Name, Branch: site.NameOf(found), Commit: commit.Hash, Subject: commit.Subject,
+		Environment: journal.DisplayName(environment),
+	}
+	head, err := l.head(ctx, environment)
+	if err != nil {
+		return err
+	}
+	why, err := l.leftAlone(ctx, found, commit, environment, head)
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		known.pushed = ""
+		l.settleRef(found.Name, known, found.Commit)
+		l.queue.Drop(found.Name)
+		l.Counts.Nothing++
+		event.Kind, event.Why = Nothing, why
+		l.tell(event)
+		return nil
+	}
+
+	waits, err := l.waitsFor(ctx, found, known, environment, head)
+	if err != nil {
+		return err
+	}
+	if waits != "" {
+		l.hold(known, event, waits)
+		return nil
+	}
+	if _, isBranch := found.Branch(); !isBranch {
+		if next, why := l.pace.Next(found.Name, time.Now()); !next.IsZero() {
+			known.failed = failing{found.Commit, known.failed.times, next}
+			l.hold(known, event, why+"; again at "+next.Local().Format("15:04"))
+			return nil
+		}
+		l.pace.Begin(found.Name, time.Now())
+	}
+	known.failed.until, known.held = time.Time{}, held{}
+	l.push(found, known, environment, commits[1:], count)
+	return nil
+}
+
+// newCommits returns what a ref has got since it was last looked at, the newest first, and how many there are in all.
+func (l *loop) newCommits(ctx context.Context, found source.Ref, known *ref) ([]source.Commit, int, error) {
+	before := cmp.Or(known.pushed, known.seen)
+	if before == "" && !l.refs.fresh { // of a new branch, what production does not have
+		before = l.refs.seen(l.mainRef())
+	}
+	commits, count, err := l.repository().Since(ctx, found.Commit, before, maxOlder)
+	if err != nil || len(commits) > 0 {
+		return commits, count, err
+	}
+	commit, err := l.repository().Commit(ctx, found.Commit) // it went back
+	return []source.Commit{commit}, 1, err
+}
+
+// settleRef notes that a ref's commit was dealt with. What the production branch got may end previews.
+func (l *loop) settleRef(name string, known *ref, commit string) {
+	before := known.settled(commit)
+	if before != "" && name == l.mainRef() {
+		l.previews.landed = append(l.previews.landed, move{before, commit})
+	}
+}
+
+// hold lets a ref's commit wait, and says so once.
+func (l *loop) hold(known *ref, event Event, why string) {
+	if now := (held{event.Commit, why}); known.held != now {
+		known.held = now
+		event.Kind, event.Why = Waits, why
+		l.tell(event)
+	}
+}
+
+// leftAlone returns why nothing becomes of a ref's commit; "" if something does. head is what its environment serves, nil for
+// nothing.
+func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Commit, environment string, head *journal.Entry) (string, error) {
+	if environment == "" {
+		return "no environment follows it, and previews leave it out", nil
+	}
+	old := time.Since(found.When) > youngBranch
+	if l.refs.fresh && l.Only == nil && journal.IsPreview(environment) && old {
+		return "it was there before this repository was followed, and is older than a week; orilla deploy " + site.NameOf(found) +
+			" makes its preview", nil
+	}
+	message, err := l.repository().Message(ctx, commit.Hash)
+	if err != nil {
+		return "", err
+	}
+	if words := schedule.Skips(message); words != "" {
+		return "the commit asks for it: " + words, nil
+	}
+	if head == nil || head.Release.IsZero() {
+		return "", nil
+	}
+
+	if head.Commit == commit.Hash {
+		return "it is live already, as " + head.Label(), nil
+	}
+	j := environments.JournalOf(l.Store, l.Project.Site(), environment, time.Now)
+	rollback, was, left := j.LeftBy(ctx, *head, func(e journal.Entry) bool { return e.Commit == commit.Hash })
+	if left {
+		return "it was live as " + was.Label() + ", until " + source.PersonName(rollback.Who) + " rolled it back; orilla deploy " +
+			source.Short(commit.Hash) + " puts it live again", nil
+	}
+	same, err := l.Project.SameSite(ctx, head.Commit, commit.Hash)
+	if same && head.Kind != journal.Rollback {
+		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
+	}
+	return "", err
+}
+
+// waitsFor returns what a commit for an environment has to wait for besides its turn; "" for nothing. A freeze does not keep it
+// from being built, only from going live then.
+func (l *loop) waitsFor(ctx context.Context, found source.Ref, known *ref, environment string, head *journal.Entry) (string, error) {
+	if head != nil && head.Frozen.At(time.Now()) && known.frozen == found.Commit {
+		name := journal.DisplayName(environment)
+		return "it is built; " + name + " is frozen by " + source.PersonName(head.Frozen.Who) + because(head.Frozen.Why) +
+			"; orilla thaw " + name, nil
+	}
+	pause, err := environments.ReadPause(ctx, l.Store, l.Project.Site())
+	if pause == nil || err != nil {
+		return "", err
+	}
+	return "automatic builds are paused by " + source.PersonName(pause.Who) + because(pause.Why) + "; orilla follow --resume", nil
+}
+
+func because(why string) string {
+	if why == "" {
+		return ""
+	}
+	return " (" + why + ")"
+}
+
+// push puts a commit into the queue, and says which older ones give way.
+func (l *loop) push(found source.Ref, known *ref, environment string, older []source.Commit, count int) {
+	superseded, running := l.queue.Push(schedule.Job{Ref: found.Name, Commit: found.Commit, Rank: rank(environment)})
+	gone := Event{
+		Kind: Superseded, Ref: found.Name, Branch: site.NameOf(found), Environment: journal.DisplayName(environment),
+		Why: "by " + source.Short(found.Commit),
+	}
+	if superseded != nil && superseded.Commit != found.Commit {
+		l.Counts.Superseded++
+		gone.Commit = superseded.Commit
+		l.tell(gone)
+	}
+	for _, commit := range older {
+		l.Counts.Superseded++
+		gone.Commit, gone.Subject = commit.Hash, commit.Subject
+		l.tell(gone)
+	}
+	if more := count - 1 - len(older); more > 0 {
+		l.Counts.Superseded += more
+		gone.Commit, gone.Subject = "", ""
+		gone.Why = fmt.Sprintf("%d more commits, by %s", more, source.Short(found.Commit))
+		l.tell(gone)
+	}
+
+	if running != nil && l.Project.ProductionConfig.Follow.Superseded == project.Cancel {
+		if cancel := l.cancel[found.Name]; cancel != nil {
+			cancel(build.Superseded(source.Short(found.Commit)))
+		}
+	}
+	known.pushed = found.Commit
+}
+
+// rank orders environments: production first, then the other fixed ones, then previews.
+func rank(environment string) int {
+	switch {
+	case environment == project.Production:
+		return 0
+	case journal.IsPreview(environment):
+		return 2
+	}
+	return 1
+}

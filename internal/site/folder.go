@@ -1,0 +1,42 @@
+package site
+
+import (
+	"context"
+	"path/filepath"
+	"time"
+
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/source"
+)
+
+// SiteFolder is the folder that the site lies in, in the working tree.
+func (p *Project) SiteFolder() string {
+	return filepath.Join(p.Root, filepath.FromSlash(p.LocalConfig.Build.Folder))
+}
+
+// Output is where a build leaves its output in the working tree.
+func (p *Project) Output() string {
+	return filepath.Join(p.SiteFolder(), filepath.FromSlash(p.LocalConfig.Build.Output))
+}
+
+// Fingerprint scans a folder as an output and hashes its files, without a store.
+func (p *Project) Fingerprint(ctx context.Context, folder string) (publish.Output, *publish.Scan, []release.File, error) {
+	tree := source.Folder(folder)
+	options := publish.Options{LeaveOut: p.LocalConfig.LeaveOut, Rules: p.LocalConfig.RulesInOutput(), MaxFiles: p.LocalConfig.Limits.Files,
+		MaxBytes: int64(p.LocalConfig.Limits.Size), WithoutIndex: true}
+	scan, err := publish.Find(tree, options, time.Now())
+	if err != nil {
+		return tree, nil, nil, err
+	}
+	upload := publish.Upload{Batch: nowhere{}}
+	files, _, err := upload.Run(ctx, tree, scan)
+	return tree, scan, files, err
+}
+
+// nowhere is a batch that keeps nothing.
+type nowhere struct{}
+
+func (nowhere) Add(context.Context, string, []byte) (bool, error) { return false, nil }
+func (nowhere) Commit(context.Context) ([]string, error)          { return nil, nil }
+func (nowhere) Discard()                                          {}

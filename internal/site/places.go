@@ -1,0 +1,46 @@
+// Package pipeline takes a commit, a working tree or an output to a live release: it joins source, builder, core and store,
+// and decides nothing that a visitor sees.
+package site
+
+import (
+	"os"
+	"path/filepath"
+	"runtime"
+
+	"orilla.example/orilla/internal/core/fault"
+)
+
+// Places is where Orilla keeps things on this machine.
+type Places struct {
+	Data  string // the default store lies here
+	Cache string // work in progress, remembered digests; may be removed at any time
+}
+
+// FindPlaces returns the folders that the system means for this. ORILLA_HOME, if set, holds both.
+func FindPlaces() (Places, error) {
+	if home := os.Getenv("ORILLA_HOME"); home != "" {
+		home, err := filepath.Abs(home)
+		return Places{Data: home, Cache: filepath.Join(home, "cache")}, err
+	}
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return Places{}, fault.New(fault.Failed, "no-home", "this machine has no folder for a user's files").Because(err).
+			Then("set ORILLA_HOME to a folder of your own")
+	}
+	data := os.Getenv("XDG_DATA_HOME")
+	if data == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return Places{}, err
+		}
+		switch runtime.GOOS {
+		case "darwin":
+			data = filepath.Join(home, "Library", "Application Support")
+		case "windows":
+			data = cache
+		default:
+			data = filepath.Join(home, ".local", "share")
+		}
+	}
+	return Places{Data: filepath.Join(data, "orilla"), Cache: filepath.Join(cache, "orilla")}, nil
+}

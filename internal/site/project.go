@@ -1,0 +1,348 @@
+package site
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"io/fs"
+	"os"
+	"os/user"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/spelling"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/source"
+)
+
+// Project is a site's project on this machine: its configuration and, if there is one, its repository.
+type Project struct {
+	Root             string             // the folder of orilla.yaml, or the one the command was run in
+	Repository       *source.Repository // nil without Git
+	Prefix           string             // of Root in the repository, with slashes; "" at its top
+	Main             string             // the branch that production follows if nothing says otherwise
+	Configured       bool               // there is an orilla.yaml at Root
+	LocalConfig      project.Config     // from the file at Root, with defaults
+	ProductionConfig project.Config     // from the head of the production branch, or Beside: environments and store
+	ProductionCommit string             // the commit that Standing comes from; "" if from the file at Root
+	Places           Places
+
+	secret  string // that labels of previews are made with; "" for none
+	person  *remembered[string]
+	configs *remembered[map[string]parsedConfig]
+}
+
+// remembered is what was found out once. It is shared by copies of a project.
+type remembered[T any] struct {
+	mutex sync.Mutex
+	known bool
+	value T
+}
+
+// parsedConfig is the configuration in a commit.
+type parsedConfig struct {
+	config project.Config
+	err    error
+}
+
+// Load finds the project that folder is in: upwards to the nearest orilla.yaml, not beyond the repository. Without one, the
+// project is folder itself, not configured.
+func Load(ctx context.Context, folder string, places Places) (*Project, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
+	}
+	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{}}
+	p.Repository, err = source.FindRepository(ctx, folder)
+	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
+		return nil, err
+	}
+	root, data, err := p.findFile()
+	if err != nil {
+		return nil, err
+	}
+	if data != nil {
+		p.Root, p.Configured = root, true
+		if p.LocalConfig, err = project.Parse(data, project.FileName); err != nil {
+			return nil, err
+		}
+	}
+	if p.Main = p.LocalConfig.MainBranch(""); p.Main == "" && p.Repository != nil {
+		p.Main = p.Repository.MainBranch(ctx)
+	}
+	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
+	p.ProductionConfig = p.LocalConfig
+	if p.Repository == nil {
+		return p, nil
+	}
+	if err := p.findPrefix(); err != nil {
+		return nil, err
+	}
+	if p.Repository.Bare {
+		return p, p.fromRepository(ctx)
+	}
+	return p, p.ReadProduction(ctx)
+}
+
+// LoadFrom is the project in folder of a repository that has no working tree, such as a mirror. beside is the project of the folder that
+// the command runs in: relative addresses are relative to it.
+func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project) (*Project, error) {
+	p := *beside
+	p.person, p.configs = &remembered[string]{}, &remembered[map[string]parsedConfig]{}
+	p.Repository, p.Main = repository, repository.MainBranch(ctx)
+	if folder != "" {
+		p.Prefix = path.Clean(folder)
+	}
+	if p.Prefix == "." {
+		p.Prefix = ""
+	}
+	p.Configured, p.LocalConfig = false, project.Config{}
+	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
+	p.ProductionConfig = p.LocalConfig
+	return &p, p.fromRepository(ctx)
+}
+
+// fromRepository reads the configuration from the production branch, where there is no file to read.
+func (p *Project) fromRepository(ctx context.Context) error {
+	for range 2 { // it may name another production branch than the main one
+		if err := p.ReadProduction(ctx); err != nil {
+			return err
+		}
+		if p.ProductionCommit == "" {
+			break
+		}
+		p.LocalConfig, p.Configured = p.ProductionConfig, true
+	}
+	if p.Configured {
+		return nil
+	}
+	problem := fault.New(fault.Usage, "no-config", "the branch %s has no %s", p.Main, path.Join(p.Prefix, project.FileName)).
+		Marked(ErrNotConfigured).At("%s", p.Repository.Top)
+	for _, place := range p.Repository.Named(ctx, p.Main, project.FileName) {
+		problem = problem.Then("there is one in %s: --project %s", path.Dir(place), path.Dir(place))
+	}
+	return problem.Then("commit one to that branch: orilla init writes it")
+}
+
+func (p *Project) findPrefix() error {
+	top, err := filepath.EvalSymlinks(p.Repository.Top)
+	if err != nil {
+		return err
+	}
+	root, err := filepath.EvalSymlinks(p.Root)
+	if err != nil {
+		return err
+	}
+	if prefix, err := filepath.Rel(top, root); err == nil && prefix != "." && !strings.HasPrefix(prefix, "..") && !p.Repository.Bare {
+		p.Prefix = filepath.ToSlash(prefix)
+	}
+	return nil
+}
+
+// findFile looks for orilla.yaml from the project's folder upwards.
+func (p *Project) findFile() (root string, data []byte, err error) {
+	top := ""
+	if p.Repository != nil {
+		top, _ = filepath.EvalSymlinks(p.Repository.Top)
+	}
+	for folder := p.Root; ; folder = filepath.Dir(folder) {
+		data, err := os.ReadFile(filepath.Join(folder, project.FileName))
+		if err == nil {
+			return folder, data, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return "", nil, fault.New(fault.Failed, "unreadable", "the configuration cannot be read").At("%s", filepath.Join(folder, project.FileName)).Because(err)
+		}
+		real, _ := filepath.EvalSymlinks(folder)
+		if real == top || filepath.Dir(folder) == folder || p.Repository == nil {
+			return p.Root, nil, nil
+		}
+	}
+}
+
+// ReadProduction reads what only the production branch may say.
+func (p *Project) ReadProduction(ctx context.Context) error {
+	branch := p.LocalConfig.MainBranch(p.Main)
+	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
+	if err != nil {
+		return ctx.Err() // no such branch yet: the file at hand counts
+	}
+	config, err := p.ConfigAt(ctx, head.Hash)
+	if errors.Is(err, source.ErrNoFile) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	p.ProductionConfig, p.ProductionCommit = config, head.Hash
+	return nil
+}
+
+// ConfigAt returns the configuration in a commit, by its full hash, with defaults, or source.ErrNoFile.
+func (p *Project) ConfigAt(ctx context.Context, commit string) (project.Config, error) {
+	p.configs.mutex.Lock()
+	defer p.configs.mutex.Unlock()
+	if found, ok := p.configs.value[commit]; ok {
+		return found.config, found.err
+	}
+	config, err := p.readConfig(ctx, commit)
+	if ctx.Err() == nil {
+		if p.configs.value == nil || len(p.configs.value) > 20 {
+			p.configs.value = map[string]parsedConfig{}
+		}
+		p.configs.value[commit] = parsedConfig{config, err}
+	}
+	return config, err
+}
+
+func (p *Project) readConfig(ctx context.Context, commit string) (project.Config, error) {
+	data, err := p.Repository.File(ctx, commit, path.Join(p.Prefix, project.FileName))
+	if err != nil {
+		return project.Config{}, err
+	}
+	config, err := project.Parse(data, source.Short(commit)+":"+project.FileName)
+	return config.WithDefaults(p.Main), err
+}
+
+// Site returns the site's name.
+func (p *Project) Site() string {
+	if p.LocalConfig.Site != "" {
+		return p.LocalConfig.Site
+	}
+	return p.ProductionConfig.Site
+}
+
+// Person returns who runs the command.
+func (p *Project) Person(ctx context.Context) string {
+	if p.person == nil { // a project that was not loaded
+		return p.findPerson(ctx)
+	}
+	p.person.mutex.Lock()
+	defer p.person.mutex.Unlock()
+	if !p.person.known {
+		p.person.value, p.person.known = p.findPerson(ctx), ctx.Err() == nil
+	}
+	return p.person.value
+}
+
+func (p *Project) findPerson(ctx context.Context) string {
+	if p.Repository != nil {
+		if who := source.Person(ctx, p.Repository.Top); who != "" {
+			return who
+		}
+	}
+	host, _ := os.Hostname()
+	if current, err := user.Current(); err == nil {
+		return current.Username + "@" + host
+	}
+	return "somebody@" + host
+}
+
+// ErrNotConfigured: the production branch has no configuration.
+var ErrNotConfigured = errors.New("not configured")
+
+// ErrNoTarget: neither an argument nor the current branch says which environment is meant.
+var ErrNoTarget = errors.New("no target")
+
+// Target returns the environment that a deploy moves, by its stored name: the one that was asked for, else the one that
+// follows the branch, else the branch's preview.
+func (p *Project) Target(to, branch string) (string, error) {
+	if to != "" {
+		return p.namedTarget(to)
+	}
+	if branch == "" {
+		return "", ErrNoTarget
+	}
+	if environment := p.ProductionConfig.Following(branch); environment != "" {
+		return environment, nil
+	}
+	if !p.ProductionConfig.Previews.FollowsBranch(branch) {
+		return "", fault.New(fault.Refused, "not-followed", "no environment follows the branch %s, and previews.follows leaves it out", branch).
+			Then("say where it should go: --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
+	}
+	return p.Preview(branch), nil
+}
+
+// preview returns the stored name of a branch's preview.
+func (p *Project) Preview(branch string) string {
+	return journal.PreviewPrefix + project.PreviewLabel(branch, p.secret)
+}
+
+// LearnSecret reads what labels of previews are made with, where the configuration wants them unguessable. It is random, and in the
+// site's claim; without one yet, claim makes it.
+func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site string, claim func() error) error {
+	if !p.ProductionConfig.Previews.Unguessable {
+		return nil
+	}
+	found, err := ReadClaim(ctx, store, site)
+	if errors.Is(err, storage.ErrNotFound) && claim != nil {
+		if err = claim(); err == nil {
+			found, err = ReadClaim(ctx, store, site)
+		}
+	}
+	p.secret = found.Incarnation
+	return err
+}
+
+// PreviewOf returns what people call the preview of a branch, or of another ref by its full name: preview/LABEL.
+func (p *Project) PreviewOf(branch string) string {
+	if strings.HasPrefix(branch, "refs/") {
+		return journal.DisplayName(p.RefPreview(branch))
+	}
+	return journal.DisplayName(p.Preview(branch))
+}
+
+// refPreview returns the stored name of the preview of a ref that is no branch.
+func (p *Project) RefPreview(ref string) string {
+	return journal.PreviewPrefix + project.RefLabel(ref, p.secret)
+}
+
+func (p *Project) namedTarget(to string) (string, error) {
+	if label, ok := strings.CutPrefix(to, "preview/"); ok {
+		if !project.IsLabel(label) {
+			return "", fault.New(fault.Usage, "bad-environment", "%q cannot name a preview: it becomes part of an address", to).Then("--to preview/%s would do", project.Label(label))
+		}
+		return journal.StoredName(to), nil
+	}
+	if _, ok := p.ProductionConfig.Environments[to]; ok {
+		return to, nil
+	}
+	problem := fault.New(fault.Usage, "unknown-environment", "there is no environment %q", to)
+	if nearest := spelling.Nearest(to, p.EnvironmentNames()); nearest != "" {
+		problem = problem.Then("did you mean --to %s?", nearest)
+	}
+	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s", project.Label(to))
+	if p.ProductionCommit != "" {
+		problem = problem.With("environments are read from the branch " + p.LocalConfig.MainBranch(p.Main))
+	}
+	return "", problem
+}
+
+// EnvironmentNames returns the fixed environments in order, production first.
+func (p *Project) EnvironmentNames() []string {
+	names := []string{project.Production}
+	for name := range p.ProductionConfig.Environments {
+		if name != project.Production {
+			names = append(names, name)
+		}
+	}
+	sortAfterFirst(names)
+	return names
+}
+
+func sortAfterFirst(names []string) { slices.Sort(names[1:]) }
+
+// Pin takes a pin in a store for whoever works for a project.
+func (p *Project) Pin(ctx context.Context, store storage.Store, site, what string) (*pins.Hold, error) {
+	return pins.Take(ctx, store, strings.ToLower(rand.Text()), pins.Pin{Site: site, Who: p.Person(ctx), What: what})
+}
