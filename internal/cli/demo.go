@@ -23,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/demo"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/store"
 )
@@ -98,7 +99,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	}
 	t.address = edge.Reachable(listener.Addr())
 	edgeContext, stop := context.WithCancel(ctx)
-	node := edge.New(t.store, edge.Options{Tell: func(event edge.Event) {
+	node := edge.New(t.store, edge.Options{Tell: func(event httpanswer.Event) {
 		if event.Kind == "trouble" {
 			t.tell(event)
 		}
@@ -108,7 +109,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	owned.Go(func() {
 		edge.Announce(edgeContext, t.store, edge.Presence{Node: edge.NodeName(t.address[strings.LastIndexByte(t.address, ':')+1:]), Address: t.address, Version: version}, node.SetAhead)
 	})
-	owned.Go(func() { edge.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
+	owned.Go(func() { httpanswer.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
 	defer owned.Wait()
 	defer stop()
 	if err := t.tellAll(ctx); err != nil {

@@ -15,7 +15,8 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/devserver"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/source"
 )
@@ -454,12 +455,12 @@ func (a *app) diffOpen(ctx context.Context, s *session, o diffOptions, report di
 	if err != nil {
 		return err
 	}
-	about := func(side diffSide) edge.BesideSide {
+	about := func(side diffSide) devserver.BesideSide {
 		text := side.Subject
 		if side.Commit != "" && source.Short(side.Commit) != side.Name {
 			text = source.Short(side.Commit) + "  " + text
 		}
-		return edge.BesideSide{Label: side.Name, About: text, Side: side.side}
+		return devserver.BesideSide{Label: side.Name, About: text, Side: side.side}
 	}
 	address := fmt.Sprintf("http://localhost:%d/", listener.Addr().(*net.TCPAddr).Port)
 	a.Print("%s", console.Accent(address))
@@ -469,5 +470,5 @@ func (a *app) diffOpen(ctx context.Context, s *session, o diffOptions, report di
 			a.Note("%s", console.Faint("no browser could be started; open the address yourself"))
 		}
 	}
-	return edge.Serve(ctx, listener, edge.NewBeside(s.store, s.site, about(report.Before), about(report.After), report.Report))
+	return httpanswer.Serve(ctx, listener, devserver.NewBeside(s.store, s.site, about(report.Before), about(report.After), report.Report))
 }

@@ -18,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -68,8 +69,8 @@ func announced(text string) (string, error) {
 }
 
 // reachOf reads the networks that upstreams may be in.
-func reachOf(networks []string) (edge.Reach, error) {
-	var reach edge.Reach
+func reachOf(networks []string) (httpanswer.Reach, error) {
+	var reach httpanswer.Reach
 	for _, text := range networks {
 		if text == "all" {
 			reach.All = true
@@ -137,13 +138,13 @@ func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Lis
 	}
 	owned.Go(func() { node.Follow(ctx, func() {}) })
 	owned.Go(func() { edge.Announce(ctx, store, presence, node.SetAhead) })
-	err := edge.Serve(ctx, listener, node)
+	err := httpanswer.Serve(ctx, listener, node)
 	cancel()
 	return err
 }
 
 // tell prints what an edge node tells.
-func (a *app) tell(event edge.Event) {
+func (a *app) tell(event httpanswer.Event) {
 	if a.JSON {
 		a.Line(event) //nolint:errcheck // nobody to tell
 		return

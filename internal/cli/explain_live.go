@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
 )
@@ -66,9 +67,9 @@ func (a *app) askLive(ctx context.Context, s *session, req answer.Request, repor
 		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").At("%s", nodes[0].Address).Because(err)
 	}
 	response.Body.Close() //nolint:errcheck // only the header counts
-	live := &liveReport{Node: nodes[0].Address, Release: response.Header.Get(edge.ReleaseField), Status: response.StatusCode, Location: response.Header.Get("Location"), Header: []fieldReport{}}
+	live := &liveReport{Node: nodes[0].Address, Release: response.Header.Get(httpanswer.ReleaseField), Status: response.StatusCode, Location: response.Header.Get("Location"), Header: []fieldReport{}}
 	for name, values := range response.Header {
-		if !slices.Contains([]string{"Date", "Content-Length", "Accept-Ranges", edge.ReleaseField}, name) {
+		if !slices.Contains([]string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField}, name) {
 			live.Header = append(live.Header, fieldReport{Name: strings.ToLower(name), Value: strings.Join(values, ", ")})
 		}
 	}

@@ -22,12 +22,12 @@ import (
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
-	"orilla.example/orilla/internal/workbench"
 )
 
 // followOptions are the flags of follow.
@@ -238,7 +238,7 @@ func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follo
 	}
 	if place != "" {
 		refs := filepath.Join(place, "refs")
-		changes := workbench.Changes(ctx, place, func(folder string) bool {
+		changes := devserver.Changes(ctx, place, func(folder string) bool {
 			return folder != refs && !strings.HasPrefix(folder, refs+string(filepath.Separator))
 		})
 		owned.Go(func() {
@@ -260,7 +260,7 @@ func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follo
 		return fault.New(fault.Failed, "listen", "the address for wake-ups cannot be used").At("%s", address).Because(err).Then("--wake 127.0.0.1:7450, or another one")
 	}
 	a.Note("%s signed calls to http://%s/ wake it", console.Faint("listening:"), edge.Reachable(listener.Addr()))
-	server := &http.Server{Handler: &edge.Wake{Secret: []byte(secret), Wake: nudge, Told: func(remote string, status int) {
+	server := &http.Server{Handler: &follow.Wake{Secret: []byte(secret), Wake: nudge, Told: func(remote string, status int) {
 		if status == http.StatusForbidden {
 			a.Note("%s a call from %s had no good signature", console.Warn("note:"), remote)
 		}

@@ -19,9 +19,10 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/site"
-	"orilla.example/orilla/internal/workbench"
 )
 
 const defaultServe = "127.0.0.1:7430"
@@ -97,14 +98,14 @@ func (a *app) serve(ctx context.Context, o *serveOptions) error {
 	if a.Asks && !a.JSON && console.HasKeys() {
 		owned.Go(func() { a.keys(ctx, cancel, bench, address) })
 	}
-	err = edge.Serve(ctx, listener, local)
+	err = httpanswer.Serve(ctx, listener, local)
 	cancel()
 	return err
 }
 
 // bench makes what keeps the working tree served.
-func (a *app) bench(ctx context.Context, p *site.Project, o *serveOptions) (*workbench.Bench, *edge.Local, error) {
-	options := workbench.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "", Environment: o.environment,
+func (a *app) bench(ctx context.Context, p *site.Project, o *serveOptions) (*devserver.Bench, *devserver.Local, error) {
+	options := devserver.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "", Environment: o.environment,
 		Report: &benchReport{app: a}, Upstreams: map[string]string{}}
 	if o.folder != "" {
 		options.Folder = a.path(o.folder)
@@ -122,21 +123,21 @@ func (a *app) bench(ctx context.Context, p *site.Project, o *serveOptions) (*wor
 		}
 		options.Upstreams[name] = strings.TrimSuffix(address, "/")
 	}
-	local := edge.LocalOptions{Base: o.under, Environment: o.environment, Reload: !o.noReload && o.front == "", Tell: a.tell}
+	local := devserver.LocalOptions{Base: o.under, Environment: o.environment, Reload: !o.noReload && o.front == "", Tell: a.tell}
 	if o.front != "" {
 		options.Build = false
 		server, err := url.Parse(o.front)
 		if err != nil || server.Host == "" || server.Scheme != "http" && server.Scheme != "https" {
 			return nil, nil, fault.New(fault.Usage, "usage", "--in-front-of %s: write the development server's address, such as http://localhost:5173", o.front)
 		}
-		local.Front = edge.NewFront(server)
+		local.Front = devserver.NewFront(server)
 		if o.run == "" && !local.Front.Answers(ctx) {
 			return nil, nil, fault.New(fault.Failed, "no-server", "nothing answers at %s", o.front).
 				Then("start the development server, or let it be started: --run \"npm run dev\"")
 		}
 	}
-	served := edge.NewLocal(local)
-	return workbench.New(options, served), served, nil
+	served := devserver.NewLocal(local)
+	return devserver.New(options, served), served, nil
 }
 
 func checkServe(p *site.Project, o *serveOptions) error {
@@ -161,7 +162,7 @@ func checkServe(p *site.Project, o *serveOptions) error {
 }
 
 // serving says where the site answers.
-func (a *app) serving(ctx context.Context, bench *workbench.Bench, listener net.Listener, address string, o *serveOptions) {
+func (a *app) serving(ctx context.Context, bench *devserver.Bench, listener net.Listener, address string, o *serveOptions) {
 	files, rules := bench.Counts()
 	if a.JSON {
 		a.Line(map[string]any{"kind": "serving", "address": address, "files": files, "rules": rules, "environment": o.environment}) //nolint:errcheck // nobody to tell
@@ -206,7 +207,7 @@ func lanAddresses(listener net.Listener) []string {
 // startFront starts the development server unless it answers already, and waits until it does.
 func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project, o *serveOptions) error {
 	server, _ := url.Parse(o.front)
-	front := edge.NewFront(server)
+	front := devserver.NewFront(server)
 	if front.Answers(ctx) {
 		a.Note("%s", console.Faint(o.front+" answers already; nothing was started"))
 		return nil
@@ -248,7 +249,7 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 }
 
 // keys does what single keys ask for, until the context ends.
-func (a *app) keys(ctx context.Context, quit func(), bench *workbench.Bench, address string) {
+func (a *app) keys(ctx context.Context, quit func(), bench *devserver.Bench, address string) {
 	pressed, restore := console.Keys(ctx)
 	defer restore()
 	for key := range pressed {

@@ -9,9 +9,9 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
-	"orilla.example/orilla/internal/workbench"
 )
 
 // watch publishes the working tree now, and again at each save, until the context ends. A build that fails is told, and what is live
@@ -26,7 +26,7 @@ func (a *app) watch(ctx context.Context, p *site.Project, o *deployOptions) erro
 	if err != nil {
 		return err
 	}
-	saves := workbench.Saves(ctx, p, own)
+	saves := devserver.Saves(ctx, p, own)
 	if err := a.deployOnce(ctx, p, o); err != nil && fault.KindOf(err) != fault.BuildFailed && fault.KindOf(err) != fault.Findings {
 		return err
 	} else if err != nil {

@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/process"
 )
 
@@ -208,7 +209,7 @@ func (v *verifier) request(ctx context.Context, address, host, entry string) rep
 		return reply{text: "cut short: " + err.Error()}
 	}
 
-	from := response.Header.Get(edge.ReleaseField)
+	from := response.Header.Get(httpanswer.ReleaseField)
 	if entry != "" && !strings.Contains(from+";", "entry="+entry+";") {
 		return reply{text: "not answered from " + entry + " after " + probeTimeout.String()}
 	}

@@ -15,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // clock tells the time of the store, whatever this machine's clock says meanwhile: from one reading to the next it goes on by what
@@ -91,10 +92,10 @@ func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment
 	if guard != nil {
 		until, ok := guard.Opens(secret, n.key(r.Context(), e.journal.Site), n.clock.now())
 		if !ok {
-			return say(w, r, http.StatusForbidden, "This link has expired, or was taken back. Ask for a new one.")
+			return httpanswer.Say(w, r, http.StatusForbidden, "This link has expired, or was taken back. Ask for a new one.")
 		}
 		http.SetCookie(w, &http.Cookie{
-			Name: access.Cookie, Value: secret, Path: base + "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: scheme(r) == "https",
+			Name: access.Cookie, Value: secret, Path: base + "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: httpanswer.Scheme(r) == "https",
 			MaxAge: max(1, int(until.Sub(n.clock.now())/time.Second)),
 		})
 	}

@@ -22,6 +22,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // decide appends an entry and tells the node.
@@ -84,7 +85,7 @@ func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
 	assert.Equal(t, 401, r.StatusCode)
 	assert.Equal(t, `Basic realm="corvane staging", charset="UTF-8"`, r.Header.Get("WWW-Authenticate"))
 	assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
-	assert.Equal(t, "hidden;entry=staging:2", r.Header.Get(edge.ReleaseField))
+	assert.Equal(t, "hidden;entry=staging:2", r.Header.Get(httpanswer.ReleaseField))
 	for _, host := range []string{"staging.corvane.localhost", "staging.corvane.example", digits + ".release.corvane.localhost"} {
 		r, body := w.ask("GET", host, "/", with("kittiwake"))
 		assert.Equal(t, 200, r.StatusCode, host)
@@ -125,7 +126,7 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	const host = "ferries.example"
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("HEAD", host, "/winter/", nil)
-		return strings.Contains(r.Header.Get(edge.ReleaseField), entry.Label())
+		return strings.Contains(r.Header.Get(httpanswer.ReleaseField), entry.Label())
 	}, 5*time.Second, time.Millisecond)
 	r, _ := w.ask("GET", host, "/winter/.orilla/look/"+secret+"/fares", nil)
 	assert.Equal(t, 303, r.StatusCode)
@@ -253,7 +254,7 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 	assert.Contains(t, body, "The branch winter was merged.")
 	assert.Contains(t, body, `<a href="https://www.corvane.example/">`)
 	assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
-	assert.Equal(t, "none;entry="+entry.Label(), r.Header.Get(edge.ReleaseField))
+	assert.Equal(t, "none;entry="+entry.Label(), r.Header.Get(httpanswer.ReleaseField))
 }
 
 // TestTheClockOfANodeGoesByTheStore sets this machine's clock wrong, as far as the node can tell.

@@ -29,7 +29,9 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/store/file"
 )
 
@@ -41,7 +43,7 @@ type world struct {
 	server *httptest.Server
 	node   *edge.Node
 	mutex  sync.Mutex
-	events []edge.Event
+	events []httpanswer.Event
 	claims int
 }
 
@@ -52,7 +54,7 @@ func start(t *testing.T, options edge.Options) *world {
 	w.store, err = file.Make(w.root)
 	require.NoError(t, err)
 	w.claim()
-	options.Tell = func(event edge.Event) {
+	options.Tell = func(event httpanswer.Event) {
 		w.mutex.Lock()
 		defer w.mutex.Unlock()
 		w.events = append(w.events, event)
@@ -158,7 +160,7 @@ func (w *world) await(host string, entry journal.Entry) {
 	w.t.Helper()
 	require.Eventually(w.t, func() bool {
 		response, _ := w.ask("HEAD", host, "/", nil)
-		return strings.Contains(response.Header.Get(edge.ReleaseField), "entry="+entry.Label())
+		return strings.Contains(response.Header.Get(httpanswer.ReleaseField), "entry="+entry.Label())
 	}, 5*time.Second, time.Millisecond, "%s at %s", entry.Label(), host)
 }
 
@@ -188,7 +190,7 @@ func TestHTTP(t *testing.T) {
 	assert.Equal(t, "text/html; charset=utf-8", r.Header.Get("Content-Type"))
 	assert.Equal(t, "nosniff", r.Header.Get("X-Content-Type-Options"))
 	assert.Equal(t, "bytes", r.Header.Get("Accept-Ranges"))
-	assert.Contains(t, r.Header.Get(edge.ReleaseField), `;entry=production:1;commit="4be21c7"`)
+	assert.Contains(t, r.Header.Get(httpanswer.ReleaseField), `;entry=production:1;commit="4be21c7"`)
 	etag := r.Header.Get("ETag")
 	assert.Regexp(t, `^"[0-9a-f]{32}"$`, etag)
 
@@ -393,7 +395,7 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	r, body := w.ask("GET", "corvane.localhost", "/fares", nil)
 	assert.Equal(t, 200, r.StatusCode)
 	assert.Equal(t, "42.00", body)
-	assert.Contains(t, r.Header.Get(edge.ReleaseField), "production:1")
+	assert.Contains(t, r.Header.Get(httpanswer.ReleaseField), "production:1")
 
 	// A release of later semantics: the node refuses to flip, and says so.
 	root := []byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":3}`)
@@ -446,8 +448,8 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	folder := t.TempDir()
-	show := func(local *edge.Local, files map[string]string) {
-		next := edge.Shown{Sources: map[string]string{}}
+	show := func(local *devserver.Local, files map[string]string) {
+		next := devserver.Shown{Sources: map[string]string{}}
 		for name, text := range files {
 			next.Sources[name] = filepath.Join(folder, name)
 			require.NoError(t, os.MkdirAll(filepath.Dir(next.Sources[name]), 0o755))
@@ -456,7 +458,7 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 		}
 		local.Show(next)
 	}
-	local := edge.NewLocal(edge.LocalOptions{Environment: "production"})
+	local := devserver.NewLocal(devserver.LocalOptions{Environment: "production"})
 	show(local, site)
 	server := httptest.NewServer(local)
 	defer server.Close()
@@ -469,7 +471,7 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 			w.server = edgeServer
 			for _, header := range []http.Header{a.Header, b.Header} {
 				header.Del("Date")
-				header.Del(edge.ReleaseField)
+				header.Del(httpanswer.ReleaseField)
 			}
 			assert.Equal(t, a.StatusCode, b.StatusCode, "%s %s", method, path)
 			assert.Equal(t, a.Header, b.Header, "%s %s", method, path)
@@ -478,7 +480,7 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 	}
 
 	// With reloading, a page says so, and an open page hears of a change, of a failure, and of its end.
-	reloading := edge.NewLocal(edge.LocalOptions{Environment: "production", Reload: true})
+	reloading := devserver.NewLocal(devserver.LocalOptions{Environment: "production", Reload: true})
 	again := httptest.NewServer(reloading)
 	defer again.Close()
 	w.server = again

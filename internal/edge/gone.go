@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // gonePage is what a visitor sees where an environment was removed, or has expired.
@@ -14,9 +15,9 @@ var gonePage = template.Must(template.New("gone").Parse(`<!doctype html>
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <title>{{.Environment}} of {{.Site}} has ended</title>
-<style>` + pageStyle + `</style>
+<style>` + httpanswer.PageStyle + `</style>
 <main>
-  ` + waves + `
+  ` + httpanswer.Waves + `
   <h1>{{.Environment}} of {{.Site}} has ended</h1>
   <p>{{.Why}}</p>
   {{if .Address}}<p>What it showed is at <a href="{{.Address}}">{{.Address}}</a></p>{{end}}
@@ -49,8 +50,8 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 	if ended.Branch != "" && (ended.Reason == journal.Expired || ended.Reason == journal.Room || ended.Reason == journal.OnRequest) {
 		next = "orilla deploy " + ended.Branch
 	}
-	w.Header().Set(ReleaseField, "none;entry="+s.entry.Label())
-	return page(w, r, http.StatusGone, gonePage, "gone", map[string]any{
+	w.Header().Set(httpanswer.ReleaseField, "none;entry="+s.entry.Label())
+	return httpanswer.Page(w, r, http.StatusGone, gonePage, "gone", map[string]any{
 		"Site": e.journal.Site, "Environment": journal.DisplayName(e.journal.Environment), "Why": why, "Next": next,
 		"Address": n.addressOf(r, e.journal.Site, ended.Into),
 	})
@@ -65,7 +66,7 @@ func (n *Node) addressOf(r *http.Request, site, environment string) string {
 	if s := e.current.Load(); len(s.addresses) > 0 {
 		return s.addresses[0].String()
 	}
-	if _, ok := parseLocal(hostName(r.Host)); !ok {
+	if _, ok := parseLocal(httpanswer.HostName(r.Host)); !ok {
 		return ""
 	}
 	host := LocalName(site, environment)

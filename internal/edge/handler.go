@@ -4,33 +4,28 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
-	"time"
 
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/httpanswer"
 )
-
-// ReleaseField is the header field that says what an answer comes from. Its value is a structured item (RFC 9651): the
-// release, with the parameters entry (environment:number) and commit.
-const ReleaseField = "Orilla-Release"
 
 // ServeHTTP answers a visitor.
 func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	counted := &countingWriter{ResponseWriter: w}
+	counted := &httpanswer.CountingWriter{ResponseWriter: w}
 	by := n.serve(counted, r)
 	if n.options.Requests {
-		n.tell(Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: counted.status, Bytes: counted.bytes, By: by})
+		n.tell(httpanswer.Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: counted.Status, Bytes: counted.Bytes, By: by})
 	}
 }
 
 // serve answers and says what decided.
 func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
-	host := hostName(r.Host)
+	host := httpanswer.HostName(r.Host)
 	if place, ok := n.hosts.Load().find(host, r.URL.EscapedPath()); ok {
 		if place.canonical != nil && rightMethod(r) {
 			return toCanonical(w, r, place)
@@ -39,7 +34,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	}
 	meant, ok := parseLocal(host)
 	if !ok {
-		return say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+printable(host)+".")
+		return httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+httpanswer.Printable(host)+".")
 	}
 	if meant.release != "" {
 		return n.serveRelease(w, r, meant)
@@ -55,7 +50,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 		} else {
 			s.hide(w)
 		}
-		return toBase(w, base)
+		return httpanswer.RedirectToBase(w, base)
 	}
 	return n.serveEnvironment(w, r, e, s.base())
 }
@@ -106,12 +101,12 @@ func (s *serving) mark(w http.ResponseWriter) {
 	if s.entry.Commit != "" {
 		field += fmt.Sprintf(";commit=%q", s.entry.Commit)
 	}
-	w.Header().Set(ReleaseField, field)
+	w.Header().Set(httpanswer.ReleaseField, field)
 }
 
 // hide says in the header which entry an answer would come from, and nothing of what it holds: the visitor may not look.
 func (s *serving) hide(w http.ResponseWriter) {
-	w.Header().Set(ReleaseField, "hidden;entry="+s.entry.Label())
+	w.Header().Set(httpanswer.ReleaseField, "hidden;entry="+s.entry.Label())
 }
 
 // neverLive reports whether nothing was ever live: there is only a word on who may look.
@@ -137,7 +132,7 @@ func (n *Node) newer(ctx context.Context, e *environment, s *serving, path strin
 func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
 	id, site, err := n.release(r.Context(), meant.site, meant.release)
 	if err == nil && id.IsZero() {
-		return say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
+		return httpanswer.Say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
 	}
 	var open openness
 	if err == nil {
@@ -148,9 +143,9 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	}
 	switch open {
 	case closed:
-		return say(w, r, http.StatusNotFound, "This release of "+meant.site+" was never live; its address answers on the edge node's own machine only.")
+		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+" was never live; its address answers on the edge node's own machine only.")
 	case shut:
-		return say(w, r, http.StatusNotFound, "This release of "+meant.site+" was shown behind a password only, which is gone.")
+		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+" was shown behind a password only, which is gone.")
 	case locked:
 		return n.finish(w, r, answer.Refuse(meant.site+" "+ReleaseEnvironment), nil, nil)
 	case unlocked:
@@ -161,65 +156,42 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 		base, upstreams = e.current.Load().base(), e.current.Load().upstreams
 	}
 	if base != "" && r.URL.Path == "/" {
-		return toBase(w, base)
+		return httpanswer.RedirectToBase(w, base)
 	}
 	req := n.request(r, base, ReleaseEnvironment)
 	req.Admitted = true
 	a, err := answer.Decide(r.Context(), req, site)
-	w.Header().Set(ReleaseField, id.Short())
+	w.Header().Set(httpanswer.ReleaseField, id.Short())
 	return n.finish(w, r, a, err, upstreams)
 }
 
 // finish sends an answer, or 500 with a line in the log that names the object.
 func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error, upstreams map[string]string) string {
 	if err == nil && a.Upstream != nil {
-		if err := n.proxies.pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) {
-			n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
+		if err := n.proxies.Pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) {
+			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
 		}
-		return describe(a)
+		return httpanswer.Describe(a)
 	}
 	if err != nil {
 		if r.Context().Err() == nil {
-			n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
 		}
-		fail(w, r)
+		httpanswer.Fail(w, r)
 		return "trouble"
 	}
-	if err := respond(w, r, a, n.objects); err != nil && !errors.Is(err, context.Canceled) {
-		n.tell(Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+	if err := httpanswer.Respond(w, r, a, n.objects); err != nil && !errors.Is(err, context.Canceled) {
+		n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
 		return "trouble"
 	}
-	return describe(a)
-}
-
-// describe says in a few words what answered.
-func describe(a answer.Answer) string {
-	switch {
-	case a.Location != "":
-		return "-> " + a.Location
-	case a.Upstream != nil:
-		return "-> " + a.Upstream.Where()
-	case a.File != nil && a.By == answer.ByFile:
-		return a.File.Path
-	case a.File != nil:
-		return string(a.By) + " " + a.File.Path
-	}
-	return string(a.By)
+	return httpanswer.Describe(a)
 }
 
 // ReleaseEnvironment is what rules see as the environment at the address of a release.
 const ReleaseEnvironment = "release"
 
 func (n *Node) request(r *http.Request, base, environment string) answer.Request {
-	return request(r, base, environment, n.clock.now())
-}
-
-func request(r *http.Request, base, environment string, now time.Time) answer.Request {
-	return answer.Request{
-		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base, Environment: environment, Now: now,
-		Scheme: scheme(r), Host: strings.ToLower(r.Host),
-		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","), Cookie: strings.Join(r.Header.Values("Cookie"), "; "),
-	}
+	return httpanswer.RequestOf(r, base, environment, n.clock.now())
 }
 
 // rightMethod reports whether a redirect to the canonical address makes sense: it must not lose the body of a form.
@@ -241,69 +213,6 @@ func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
 	w.WriteHeader(http.StatusMovedPermanently)
 	return "address"
 }
-
-// toBase leads from the root of a local name to where the site begins.
-func toBase(w http.ResponseWriter, base string) string {
-	w.Header().Set("Location", base+"/")
-	w.Header().Set("Cache-Control", "no-store")
-	w.WriteHeader(http.StatusFound)
-	return "address"
-}
-
-// say answers with one line of plain text.
-func say(w http.ResponseWriter, r *http.Request, status int, line string) string {
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("X-Robots-Tag", "noindex")
-	w.Header().Set("X-Content-Type-Options", "nosniff")
-	respondText(w, r, answer.Answer{Status: status, Text: line + "\n"})
-	return "nothing"
-}
-
-// hostName takes the port and the final dot off the value of a Host field.
-func hostName(host string) string {
-	if name, _, err := net.SplitHostPort(host); err == nil {
-		host = name
-	}
-	return strings.ToLower(strings.TrimSuffix(host, "."))
-}
-
-// printable keeps what a visitor sent from doing harm in an answer.
-func printable(host string) string {
-	host = strings.Map(func(c rune) rune {
-		if c > ' ' && c < 0x7f {
-			return c
-		}
-		return -1
-	}, host)
-	return host[:min(len(host), 100)]
-}
-
-// countingWriter remembers what was sent, for the log.
-type countingWriter struct {
-	http.ResponseWriter
-	status int
-	bytes  int64
-}
-
-// WriteHeader implements http.ResponseWriter.
-func (w *countingWriter) WriteHeader(status int) {
-	if w.status == 0 {
-		w.status = status
-	}
-	w.ResponseWriter.WriteHeader(status)
-}
-
-func (w *countingWriter) Write(data []byte) (int, error) {
-	if w.status == 0 {
-		w.status = http.StatusOK
-	}
-	n, err := w.ResponseWriter.Write(data)
-	w.bytes += int64(n)
-	return n, err
-}
-
-// Unwrap lets http.ResponseController reach the writer below.
-func (w *countingWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // serveWaiting answers for an environment that has no release yet.
 func (n *Node) serveWaiting(w http.ResponseWriter, r *http.Request, meant local) string {

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"maps"
-	"net"
-	"net/http"
 	"slices"
 	"strings"
 	"sync"
@@ -19,39 +17,18 @@ import (
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/httpanswer"
 )
-
-var noTime time.Time
-
-// Event is something that an edge node tells whoever runs it.
-type Event struct {
-	Time        time.Time  `json:"time"`
-	Kind        string     `json:"kind"` // "flip", "trouble", "request"
-	Site        string     `json:"site,omitempty"`
-	Environment string     `json:"environment,omitempty"`
-	Entry       int64      `json:"entry,omitempty"`
-	Release     release.ID `json:"release,omitzero"`
-	Commit      string     `json:"commit,omitempty"`
-	Text        string     `json:"text,omitempty"`
-
-	Method string `json:"method,omitempty"` // of a request
-	Host   string `json:"host,omitempty"`
-	Path   string `json:"path,omitempty"`
-	Status int    `json:"status,omitempty"`
-	Bytes  int64  `json:"bytes,omitempty"`
-	By     string `json:"by,omitempty"`   // what answered
-	Rule   string `json:"rule,omitempty"` // the place of the rule that did, file:line
-}
 
 // Options say how a node works.
 type Options struct {
-	Tell     func(Event)   // is told what happens, from several goroutines; nil for nobody
-	Requests bool          // tell of each request
-	Sweep    time.Duration // how often all journals are looked at, whatever the hints say; 0: 10 s
-	Poll     time.Duration // how often hints are looked at where the store cannot tell of changes; 0: 500 ms, 2 s of a store elsewhere
-	Memory   int64         // bytes of objects kept in memory; 0: 128 MB
-	Reach    Reach         // which upstreams inside the node's own network may be asked
-	Wait     time.Duration // how long an upstream may take to begin its answer; 0: 30 s
+	Tell     func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
+	Requests bool                   // tell of each request
+	Sweep    time.Duration          // how often all journals are looked at, whatever the hints say; 0: 10 s
+	Poll     time.Duration          // how often hints are looked at where the store cannot tell of changes; 0: 500 ms, 2 s of a store elsewhere
+	Memory   int64                  // bytes of objects kept in memory; 0: 128 MB
+	Reach    httpanswer.Reach       // which upstreams inside the node's own network may be asked
+	Wait     time.Duration          // how long an upstream may take to begin its answer; 0: 30 s
 
 	Now func() time.Time // by which time conditions turn and previews expire; nil: the store's clock, as far as SetAhead told it
 }
@@ -60,8 +37,8 @@ type Options struct {
 type Node struct {
 	store   storage.Store
 	options Options
-	objects *objects // contents of files
-	index   *objects // chunks and documents
+	objects *httpanswer.Objects // contents of files
+	index   *httpanswer.Objects // chunks and documents
 
 	mutex        sync.Mutex
 	environments map[string]*environment // by site/stored name
@@ -73,7 +50,7 @@ type Node struct {
 	keys         sync.Map   // the random part of each site's claim
 	clock        clock
 	restored     atomic.Int64 // how many times the store was brought back from a copy, as it was last seen
-	proxies      *proxies
+	proxies      *httpanswer.Proxies
 
 	// Of the goroutine that follows the store.
 	mark    string   // what made it a store when the node began; "" for one without a mark
@@ -97,14 +74,14 @@ func New(store storage.Store, options Options) *Node {
 	}
 	n := &Node{
 		store: store, options: options, clock: clock{fixed: options.Now},
-		objects: newObjects(store, options.Memory), index: newObjects(store, 64<<20),
-		environments: map[string]*environment{}, pulses: map[string]time.Time{}, proxies: newProxies(options.Reach, options.Wait),
+		objects: httpanswer.NewObjects(store, options.Memory), index: httpanswer.NewObjects(store, 64<<20),
+		environments: map[string]*environment{}, pulses: map[string]time.Time{}, proxies: httpanswer.NewProxies(options.Reach, options.Wait),
 	}
 	n.hosts.Store(&table{})
 	return n
 }
 
-func (n *Node) tell(event Event) {
+func (n *Node) tell(event httpanswer.Event) {
 	if n.options.Tell != nil {
 		event.Time = time.Now()
 		n.options.Tell(event)
@@ -323,7 +300,7 @@ func (n *Node) route(ctx context.Context) {
 	n.owners = whose
 
 	table := newTable(list, whose, func(address, has string, wants *environment) {
-		n.tell(Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
+		n.tell(httpanswer.Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
 			Text: address + " is not served from here: it belongs to " + has})
 	})
 	n.hosts.Store(&table)
@@ -377,7 +354,7 @@ func (n *Node) refresh(ctx context.Context, e *environment) bool {
 	e.failed.Store("")
 	if flipped {
 		entry := e.current.Load().entry
-		n.tell(Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment, Entry: entry.Number, Release: entry.Release,
+		n.tell(httpanswer.Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment, Entry: entry.Number, Release: entry.Release,
 			Commit: entry.Commit, Text: string(entry.Kind)})
 	}
 	return flipped
@@ -395,7 +372,7 @@ func (n *Node) refreshAccess(ctx context.Context, e *environment) error {
 }
 
 func (n *Node) trouble(e *environment, text string) {
-	event := Event{Kind: "trouble", Text: text}
+	event := httpanswer.Event{Kind: "trouble", Text: text}
 	if e != nil {
 		event.Site, event.Environment = e.journal.Site, e.journal.Environment
 	}
@@ -429,7 +406,7 @@ func (n *Node) release(ctx context.Context, site, digits string) (release.ID, an
 	if len(ids) != 1 {
 		return release.ID{}, answer.Site{}, nil
 	}
-	reader, err := release.Open(ctx, n.store, site, ids[0], n.index.get)
+	reader, err := release.Open(ctx, n.store, site, ids[0], n.index.Get)
 	if err != nil {
 		return release.ID{}, answer.Site{}, err
 	}
@@ -447,29 +424,6 @@ func (n *Node) claimed(ctx context.Context, site string) (bool, error) {
 		return false, nil
 	}
 	return err == nil, err
-}
-
-// Serve answers on a listener until the context ends, then lets requests that have begun finish, for five seconds at most.
-func Serve(ctx context.Context, listener net.Listener, handler http.Handler) error {
-	server := &http.Server{
-		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) },
-	}
-	stopped := make(chan error, 1)
-	go func() {
-		<-ctx.Done()
-		grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		defer cancel()
-		err := server.Shutdown(grace)
-		if errors.Is(err, context.DeadlineExceeded) {
-			err = server.Close()
-		}
-		stopped <- err
-	}()
-	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-		return err
-	}
-	return <-stopped
 }
 
 // isFixed reports whether a name is one that configuration could give an environment.

@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // Presence is how an edge node says in its store that it is there. It is read leniently: what a later program says besides is passed over.
@@ -124,7 +125,7 @@ func (p Presence) Serves(ctx context.Context, host string) (release, entry strin
 		return "", "", err
 	}
 	response.Body.Close() //nolint:errcheck // a HEAD has none
-	for i, part := range strings.Split(response.Header.Get(ReleaseField), ";") {
+	for i, part := range strings.Split(response.Header.Get(httpanswer.ReleaseField), ";") {
 		if value, ok := strings.CutPrefix(part, "entry="); ok {
 			entry = value
 		} else if i == 0 {

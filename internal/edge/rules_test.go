@@ -26,7 +26,9 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 func program(t *testing.T, text string) *rules.Program {
@@ -39,7 +41,7 @@ func program(t *testing.T, text string) *rules.Program {
 }
 
 // loopback lets a node reach upstreams of tests.
-var loopback = edge.Reach{Networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
+var loopback = httpanswer.Reach{Networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
 
 // upstream answers with the request line and, as a field, the headers that it got.
 func upstream(t *testing.T) *httptest.Server {
@@ -77,7 +79,7 @@ func TestCases(t *testing.T) {
 	}, 5*time.Second, time.Millisecond)
 
 	folder := t.TempDir()
-	shown := edge.Shown{Sources: map[string]string{}, Settings: settings, Rules: rules.Compile(list), Upstreams: upstreams}
+	shown := devserver.Shown{Sources: map[string]string{}, Settings: settings, Rules: rules.Compile(list), Upstreams: upstreams}
 	for path, text := range files {
 		at := filepath.Join(folder, filepath.FromSlash(path))
 		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
@@ -87,7 +89,7 @@ func TestCases(t *testing.T) {
 	}
 	locals := map[string]*httptest.Server{}
 	for _, environment := range []string{"production", "preview/winter"} {
-		local := edge.NewLocal(edge.LocalOptions{Environment: environment, Now: clock})
+		local := devserver.NewLocal(devserver.LocalOptions{Environment: environment, Now: clock})
 		local.Show(shown)
 		locals[environment] = httptest.NewServer(local)
 		t.Cleanup(locals[environment].Close)
@@ -145,7 +147,7 @@ func TestCases(t *testing.T) {
 				for _, field := range c.Without {
 					assert.Empty(t, response.Header.Values(field), "%s %s", name, field)
 				}
-				for _, field := range []string{"Date", edge.ReleaseField} {
+				for _, field := range []string{"Date", httpanswer.ReleaseField} {
 					response.Header.Del(field)
 				}
 				if first == nil {
@@ -158,7 +160,7 @@ func TestCases(t *testing.T) {
 }
 
 // passing serves one proxy rule to a handler.
-func passing(t *testing.T, rule string, reach edge.Reach, wait time.Duration, handler http.HandlerFunc) *world {
+func passing(t *testing.T, rule string, reach httpanswer.Reach, wait time.Duration, handler http.HandlerFunc) *world {
 	t.Helper()
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
@@ -262,11 +264,11 @@ func TestWebsocketsPass(t *testing.T) {
 
 func TestUpstreamsThatDoNotAnswer(t *testing.T) {
 	slow := passing(t, apiRule, loopback, 50*time.Millisecond, func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
-	inside := passing(t, apiRule, edge.Reach{}, 0, func(http.ResponseWriter, *http.Request) { t.Error("an address inside the edge's network was asked") })
+	inside := passing(t, apiRule, httpanswer.Reach{}, 0, func(http.ResponseWriter, *http.Request) { t.Error("an address inside the edge's network was asked") })
 	broken := passing(t, apiRule, loopback, 0, func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
 	nowhere := passing(t, "proxy /api/{rest:all} -> lighthouse:/v1/{rest}\n", loopback, 0, nil)
 	refused := passing(t, "proxy /api/{rest:all} -> http://127.0.0.1:1/{rest}\n", loopback, 0, nil)
-	literal := passing(t, "proxy /api/{rest:all} -> http://[::1]:80/{rest}\n", edge.Reach{}, 0, nil)
+	literal := passing(t, "proxy /api/{rest:all} -> http://[::1]:80/{rest}\n", httpanswer.Reach{}, 0, nil)
 	for name, test := range map[string]struct {
 		w      *world
 		status int
@@ -334,8 +336,8 @@ func TestFrontOfADevelopmentServer(t *testing.T) {
 	defer server.Close()
 	address, err := url.Parse(server.URL)
 	require.NoError(t, err)
-	local := edge.NewLocal(edge.LocalOptions{Environment: "production", Front: edge.NewFront(address)})
-	local.Show(edge.Shown{Rules: rules.Compile(program(t, `
+	local := devserver.NewLocal(devserver.LocalOptions{Environment: "production", Front: devserver.NewFront(address)})
+	local.Show(devserver.Shown{Rules: rules.Compile(program(t, `
 redirect /timetable/{x}       -> /sailings/{x}
 rewrite  /today               -> /sailings/winter/
 fallback /planner/{rest:all}  -> /planner/
@@ -409,7 +411,7 @@ func TestRulesFlipWithTheRelease(t *testing.T) {
 		default:
 		}
 		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
-		id, _, _ := strings.Cut(r.Header.Get(edge.ReleaseField), ";")
+		id, _, _ := strings.Cut(r.Header.Get(httpanswer.ReleaseField), ";")
 		require.Equal(t, want[id], fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location"), " ", r.Header.Get("X-Rules")))
 		seen[id]++
 	}
@@ -438,7 +440,7 @@ func TestDamagedRulesNeverAnswer(t *testing.T) {
 		assert.Eventually(t, func() bool { return strings.Contains(w.troubles(), digest.Of(rules.Encode(list)).String()) }, 5*time.Second, 5*time.Millisecond, "%s: the object is named: %s", name, w.troubles())
 		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
 		assert.Equal(t, 301, r.StatusCode, name)
-		assert.NotContains(t, r.Header.Get(edge.ReleaseField), entry.Label(), name)
+		assert.NotContains(t, r.Header.Get(httpanswer.ReleaseField), entry.Label(), name)
 		release, _ := w.ask("GET", id.String()[:12]+".release.corvane.localhost", "/old", nil)
 		assert.Equal(t, 500, release.StatusCode, name)
 	}
@@ -481,7 +483,7 @@ header   /{rest:all}      x-robots-tag: all
 func TestUpstreamsInsideTheNetworkAreRefused(t *testing.T) {
 	for _, address := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.1", "172.16.5.5", "169.254.169.254", "100.64.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255",
 		"[::1]", "[fd00::1]", "[fe80::1]", "[::ffff:127.0.0.1]", "[::]", "[ff02::1]"} {
-		w := passing(t, "proxy /api/{rest:all} -> http://"+address+":9/{rest}\n", edge.Reach{}, time.Second, nil)
+		w := passing(t, "proxy /api/{rest:all} -> http://"+address+":9/{rest}\n", httpanswer.Reach{}, time.Second, nil)
 		r, _ := w.ask("GET", "corvane.localhost", "/api/x", nil)
 		assert.Equal(t, "orilla; error=destination_ip_prohibited", r.Header.Get("Proxy-Status"), address)
 	}

@@ -18,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // serving is what an environment answers from one flip to the next. It never changes: a request that has begun keeps the one
@@ -121,7 +122,7 @@ func (e *environment) read(ctx context.Context, follow follower) (head journal.E
 
 // refresh looks whether the journal has a newer entry, and flips to it, if nothing is said against it. It reports whether it did. Trouble with
 // the newest entry or its release never means the one before: what is served stays.
-func (e *environment) refresh(ctx context.Context, objects *objects, follow follower) (bool, error) {
+func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, follow follower) (bool, error) {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
 	head, now, under, err := e.read(ctx, follow)
@@ -141,7 +142,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects, follow foll
 		}
 	}
 	if !head.Release.IsZero() {
-		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release, objects.get); err != nil {
+		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release, objects.Get); err != nil {
 			return false, err
 		}
 		if next.answers, err = answer.Open(ctx, next.reader); err != nil {
@@ -164,7 +165,7 @@ func (e *environment) refresh(ctx context.Context, objects *objects, follow foll
 
 // recent returns the releases that were live before head, as far as their assets may still be asked for: those since the entry
 // that was served before, and those that were recent then.
-func (e *environment) recent(ctx context.Context, objects *objects, before *serving, head journal.Entry, settings release.Settings) []recent {
+func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, before *serving, head journal.Entry, settings release.Settings) []recent {
 	var list []recent
 	known := int64(0)
 	if before != nil {
@@ -177,7 +178,7 @@ func (e *environment) recent(ctx context.Context, objects *objects, before *serv
 			break
 		}
 		if !entry.Release.IsZero() {
-			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release, objects.get); err == nil {
+			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release, objects.Get); err == nil {
 				list = append(list, recent{reader, ended})
 			}
 		}
@@ -231,8 +232,8 @@ func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 }
 
 // load reads what an environment is, apart from the release that it serves.
-func (s *serving) load(ctx context.Context, objects *objects, document digest.Digest) error {
-	data, err := objects.get(ctx, document)
+func (s *serving) load(ctx context.Context, objects *httpanswer.Objects, document digest.Digest) error {
+	data, err := objects.Get(ctx, document)
 	if err != nil {
 		return err
 	}

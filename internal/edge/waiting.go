@@ -1,10 +1,9 @@
 package edge
 
 import (
-	"bytes"
 	"html/template"
 	"net/http"
-	"strconv"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // waitingPage is what a visitor sees where nothing was deployed yet. It asks again by itself.
@@ -14,9 +13,9 @@ var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 <meta name="viewport" content="width=device-width, initial-scale=1">
 <meta http-equiv="refresh" content="3">
 <title>{{.Site}} waits for its first deploy</title>
-<style>` + pageStyle + `</style>
+<style>` + httpanswer.PageStyle + `</style>
 <main>
-  ` + waves + `
+  ` + httpanswer.Waves + `
   <h1>{{if .Known}}{{.Environment}} of {{.Site}} waits for its first deploy{{else}}No site is called {{.Site}} here yet{{end}}</h1>
   <p>Deploy to it, and this page becomes the site by itself:</p>
   <p><code>{{.Command}}</code></p>
@@ -28,43 +27,7 @@ func waiting(w http.ResponseWriter, r *http.Request, status int, site, environme
 	if status == http.StatusServiceUnavailable {
 		w.Header().Set("Retry-After", "3")
 	}
-	return page(w, r, status, waitingPage, "waiting", map[string]any{
+	return httpanswer.Page(w, r, status, waitingPage, "waiting", map[string]any{
 		"Site": site, "Environment": environment, "Command": command, "Known": status == http.StatusServiceUnavailable,
 	})
 }
-
-// page answers with a page of the edge node's own, which nobody keeps.
-func page(w http.ResponseWriter, r *http.Request, status int, template *template.Template, by string, about any) string {
-	var page bytes.Buffer
-	if err := template.Execute(&page, about); err != nil {
-		fail(w, r)
-		return "trouble"
-	}
-	header := w.Header()
-	header.Set("Content-Type", "text/html; charset=utf-8")
-	header.Set("Content-Length", strconv.Itoa(page.Len()))
-	header.Set("Cache-Control", "no-store")
-	header.Set("X-Robots-Tag", "noindex")
-	header.Set("X-Content-Type-Options", "nosniff")
-	w.WriteHeader(status)
-	if r.Method != http.MethodHead {
-		w.Write(page.Bytes()) //nolint:errcheck // the visitor has gone
-	}
-	return by
-}
-
-// pageStyle is how the edge node's own pages look.
-const pageStyle = `
-  body { margin: 0; min-height: 100vh; display: grid; place-items: center; background: #eef3f2; color: #17323a;
-    font: 17px/1.6 ui-sans-serif, system-ui, sans-serif; }
-  main { max-width: 34rem; padding: 2rem; }
-  h1 { font-size: 1.7rem; line-height: 1.2; margin: 0 0 .6rem; }
-  code { background: #17323a; color: #e8f3ef; padding: .35rem .7rem; border-radius: .3rem; font-size: .95em; }
-  svg { display: block; width: 100%; height: 34px; margin-bottom: 1.4rem; }
-  path { fill: none; stroke: #2b8a86; stroke-width: 3; stroke-linecap: round; }
-  path + path { stroke: #9cc9c3; }
-  a { color: #1c6f6b; }
-  .faint { color: #5b7479; margin-bottom: -.4rem; }
-`
-
-const waves = `<svg viewBox="0 0 400 34" aria-hidden="true" preserveAspectRatio="none"><path d="M4 12c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/><path d="M4 26c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/></svg>`

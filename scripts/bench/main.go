@@ -25,6 +25,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/store/file"
 )
 
@@ -274,5 +275,5 @@ func ask(address string) string {
 		log.Fatal(err)
 	}
 	response.Body.Close() //nolint:errcheck // a HEAD has none
-	return response.Header.Get(edge.ReleaseField)
+	return response.Header.Get(httpanswer.ReleaseField)
 }

@@ -1,4 +1,4 @@
-package workbench_test
+package devserver_test
 
 import (
 	"os"

@@ -1,4 +1,4 @@
-package workbench
+package devserver
 
 import (
 	"context"

@@ -1,4 +1,4 @@
-package edge_test
+package devserver_test
 
 import (
 	"context"
@@ -18,12 +18,12 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/store/memory"
 )
 
 // besideSide is a side whose files are in a store.
-func besideSide(t *testing.T, store *memory.Store, label, text string, files map[string]string) edge.BesideSide {
+func besideSide(t *testing.T, store *memory.Store, label, text string, files map[string]string) devserver.BesideSide {
 	program, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{Upstreams: []string{"harbour"}})
 	require.Empty(t, found)
 	set, err := program.Compile()
@@ -34,7 +34,7 @@ func besideSide(t *testing.T, store *memory.Store, label, text string, files map
 		require.NoError(t, store.Replace(context.Background(), d.Key(), []byte(content)))
 		list = append(list, release.File{Path: path, Digest: d, Size: int64(len(content)), Type: media.Type(path, true)})
 	}
-	return edge.BesideSide{Label: label, About: "4be21c7 <b>Winter</b>", Side: difference.Side{Files: list, Base: "/ferries", Now: time.Now(), Site: answer.Site{Files: check.Map(list), Rules: set}}}
+	return devserver.BesideSide{Label: label, About: "4be21c7 <b>Winter</b>", Side: difference.Side{Files: list, Base: "/ferries", Now: time.Now(), Site: answer.Site{Files: check.Map(list), Rules: set}}}
 }
 
 func TestTwoReleasesSideBySide(t *testing.T) {
@@ -43,7 +43,7 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 	after := besideSide(t, store, "preview/winter:1", "header /{rest:all} content-security-policy: default-src 'none'\nheader /{rest:all} x-frame-options: DENY\nheader /{rest:all} x-kept: yes\nproxy /api/{rest:all} -> harbour:/{rest}",
 		map[string]string{"index.html": "<BODY>new</BODY>", "notices.html": "news", "style.css": "a{}", "404.html": "no such quay"})
 	report := difference.Report{Pages: []difference.Item{{Kind: difference.Moved, Path: "notices.html", From: "news.html", Address: "/notices"}, {Kind: difference.Changed, Path: "index.html", Address: "/"}}}
-	server := httptest.NewServer(edge.NewBeside(store, "corvane", before, after, report))
+	server := httptest.NewServer(devserver.NewBeside(store, "corvane", before, after, report))
 	defer server.Close()
 	ask := func(host, path string) (*http.Response, string) {
 		request, err := http.NewRequest(http.MethodGet, server.URL+path, nil)
@@ -81,7 +81,7 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 		assert.Equal(t, want, response.StatusCode, "a page of another site reaches nothing here")
 	}
 	require.NoError(t, store.Replace(t.Context(), digest.Of([]byte("<body>old</body>")).Key(), []byte("damaged")))
-	fresh := httptest.NewServer(edge.NewBeside(store, "corvane", before, after, report))
+	fresh := httptest.NewServer(devserver.NewBeside(store, "corvane", before, after, report))
 	defer fresh.Close()
 	server = fresh
 	response, page = ask("before.localhost", "/ferries/")

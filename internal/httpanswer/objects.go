@@ -1,5 +1,5 @@
 // Package edge answers visitors: it follows the journals of a store and turns answers into HTTP.
-package edge
+package httpanswer
 
 import (
 	"container/list"
@@ -18,7 +18,7 @@ import (
 var ErrDamaged = errors.New("damaged object")
 
 // objects reads objects from a store, verifies each, and keeps those used last in memory. It is safe for concurrent use.
-type objects struct {
+type Objects struct {
 	store  storage.Store
 	flight singleflight.Group
 
@@ -34,13 +34,13 @@ type object struct {
 	data   []byte
 }
 
-func newObjects(store storage.Store, limit int64) *objects {
-	return &objects{store: store, limit: limit, byAge: list.New(), known: map[digest.Digest]*list.Element{}}
+func NewObjects(store storage.Store, limit int64) *Objects {
+	return &Objects{store: store, limit: limit, byAge: list.New(), known: map[digest.Digest]*list.Element{}}
 }
 
 // get returns the verified bytes of an object. The caller must not change them. Several that ask for the same at once cause
 // one read, which does not end with the one who asked first.
-func (o *objects) get(ctx context.Context, d digest.Digest) ([]byte, error) {
+func (o *Objects) Get(ctx context.Context, d digest.Digest) ([]byte, error) {
 	if data, ok := o.recall(d); ok {
 		return data, nil
 	}
@@ -66,7 +66,7 @@ func (o *objects) get(ctx context.Context, d digest.Digest) ([]byte, error) {
 	}
 }
 
-func (o *objects) recall(d digest.Digest) ([]byte, bool) {
+func (o *Objects) recall(d digest.Digest) ([]byte, bool) {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
 	element, ok := o.known[d]
@@ -77,7 +77,7 @@ func (o *objects) recall(d digest.Digest) ([]byte, bool) {
 	return element.Value.(*object).data, true
 }
 
-func (o *objects) keep(d digest.Digest, data []byte) {
+func (o *Objects) keep(d digest.Digest, data []byte) {
 	o.mutex.Lock()
 	defer o.mutex.Unlock()
 	if _, ok := o.known[d]; ok || int64(len(data)) > o.limit/4 {

@@ -1,4 +1,4 @@
-package edge
+package httpanswer
 
 import (
 	"context"
@@ -23,7 +23,7 @@ import (
 // How long an upstream may take. A response that has begun may go on for as long as it likes: it may be a stream.
 const (
 	connectTimeout = 5 * time.Second
-	answerTimeout  = 30 * time.Second
+	AnswerTimeout  = 30 * time.Second
 )
 
 // Reach says which upstreams inside the edge's own network may be asked. The zero Reach allows addresses of the public internet
@@ -51,10 +51,10 @@ func (r Reach) allows(address netip.Addr) bool {
 }
 
 // proxies pass requests on to upstreams.
-type proxies struct{ transport *http.Transport }
+type Proxies struct{ transport *http.Transport }
 
 // newProxies returns proxies that reach what the operator allows.
-func newProxies(reach Reach, wait time.Duration) *proxies {
+func NewProxies(reach Reach, wait time.Duration) *Proxies {
 	dialer := &net.Dialer{Timeout: connectTimeout, Control: func(_, address string, _ syscall.RawConn) error {
 		// After names were resolved, so that no name leads to where no address may.
 		to, err := netip.ParseAddrPort(address)
@@ -64,9 +64,9 @@ func newProxies(reach Reach, wait time.Duration) *proxies {
 		return nil
 	}}
 	if wait == 0 {
-		wait = answerTimeout
+		wait = AnswerTimeout
 	}
-	return &proxies{&http.Transport{
+	return &Proxies{&http.Transport{
 		DialContext: dialer.DialContext, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32, IdleConnTimeout: 90 * time.Second,
 		TLSHandshakeTimeout: connectTimeout, ResponseHeaderTimeout: wait, DisableCompression: true, // bytes go as they come
 		MaxResponseHeaderBytes: 64 << 10,
@@ -75,7 +75,7 @@ func newProxies(reach Reach, wait time.Duration) *proxies {
 
 // pass sends a request to its upstream and the response back. An upstream that cannot answer becomes 502 or 504; the error then says
 // why, for the log.
-func (p *proxies) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) error {
+func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) error {
 	base, err := upstreamURL(a.Upstream, upstreams)
 	if err != nil {
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
@@ -138,10 +138,10 @@ func forwarded(r *http.Request) string {
 	if strings.Contains(from, ":") {
 		from = `"[` + from + `]"`
 	}
-	return fmt.Sprintf("for=%s;host=%q;proto=%s", from, printable(r.Host), scheme(r))
+	return fmt.Sprintf("for=%s;host=%q;proto=%s", from, Printable(r.Host), Scheme(r))
 }
 
-func scheme(r *http.Request) string {
+func Scheme(r *http.Request) string {
 	if r.TLS != nil {
 		return "https"
 	}

@@ -1,4 +1,4 @@
-package edge
+package devserver
 
 import (
 	"encoding/json"

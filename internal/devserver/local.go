@@ -1,4 +1,4 @@
-package edge
+package devserver
 
 import (
 	"bytes"
@@ -8,32 +8,31 @@ import (
 	"os"
 	"slices"
 	"strconv"
-	"strings"
 	"sync/atomic"
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
-	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // LocalOptions say how local serving differs from an edge node.
 type LocalOptions struct {
-	Base        string           // where the site lies: "" or "/prefix"
-	Environment string           // as which it is served
-	Reload      bool             // pages follow changes; else the bytes are exactly those of the edge
-	Tell        func(Event)      // is told of requests and of trouble; nil for nobody
-	Now         func() time.Time // nil: time.Now
-	Wait        time.Duration    // how long an upstream may take to begin its answer; 0: 30 s
-	Front       *Front           // a development server that has the files; nil to answer from a folder
+	Base        string                 // where the site lies: "" or "/prefix"
+	Environment string                 // as which it is served
+	Reload      bool                   // pages follow changes; else the bytes are exactly those of the edge
+	Tell        func(httpanswer.Event) // is told of requests and of trouble; nil for nobody
+	Now         func() time.Time       // nil: time.Now
+	Wait        time.Duration          // how long an upstream may take to begin its answer; 0: 30 s
+	Front       *Front                 // a development server that has the files; nil to answer from a folder
 }
 
 // Local answers on the developer's own machine as an edge node would once the site is published. Open pages reload by themselves
 // when it shows something new.
 type Local struct {
 	options LocalOptions
-	proxies *proxies
+	proxies *httpanswer.Proxies
 	current atomic.Pointer[Shown]
 	pages   pages
 }
@@ -44,9 +43,9 @@ func NewLocal(options LocalOptions) *Local {
 		options.Now = time.Now
 	}
 	if options.Tell == nil {
-		options.Tell = func(Event) {}
+		options.Tell = func(httpanswer.Event) {}
 	}
-	return &Local{options: options, proxies: newProxies(Reach{All: true}, options.Wait)}
+	return &Local{options: options, proxies: httpanswer.NewProxies(httpanswer.Reach{All: true}, options.Wait)}
 }
 
 // Shown is what local serving answers from. It never changes.
@@ -70,8 +69,8 @@ func (s *Shown) Lookup(_ context.Context, path string) (release.File, bool, erro
 	return file, ok, nil
 }
 
-// open implements contents.
-func (s *Shown) open(_ context.Context, file release.File) (io.ReadSeeker, error) {
+// Open implements contents.
+func (s *Shown) Open(_ context.Context, file release.File) (io.ReadSeeker, error) {
 	data, err := os.ReadFile(s.Sources[file.Path])
 	return bytes.NewReader(data), err
 }
@@ -124,9 +123,9 @@ func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if l.options.Reload && l.pages.serve(w, r) {
 		return
 	}
-	counted := &countingWriter{ResponseWriter: w}
+	counted := &httpanswer.CountingWriter{ResponseWriter: w}
 	by, rule := l.serve(counted, r)
-	event := Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(), Status: counted.status, By: by, Bytes: counted.bytes}
+	event := httpanswer.Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(), Status: counted.Status, By: by, Bytes: counted.Bytes}
 	if rule != nil {
 		event.Rule = rule.At.File + ":" + strconv.Itoa(rule.At.Line)
 	}
@@ -136,7 +135,7 @@ func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // serve answers and says what decided.
 func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *rules.Rule) {
 	if l.options.Base != "" && r.URL.Path == "/" {
-		return toBase(w, l.options.Base), nil
+		return httpanswer.RedirectToBase(w, l.options.Base), nil
 	}
 	shown := l.current.Load()
 	if shown == nil && l.options.Front == nil {
@@ -145,7 +144,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	if shown == nil {
 		shown = &Shown{}
 	}
-	req := request(r, l.options.Base, l.options.Environment, l.options.Now())
+	req := httpanswer.RequestOf(r, l.options.Base, l.options.Environment, l.options.Now())
 	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules, Own: shown.Own}
 	if l.options.Front != nil {
 		return l.options.Front.serve(w, r, l, req, site, shown.Upstreams)
@@ -155,36 +154,32 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	case err != nil:
 	case a.Upstream != nil:
 		l.pass(w, r, a, shown.Upstreams)
-	case l.options.Reload && a.File != nil && isPage(a.File):
-		err = sendPage(w, r, a, shown, reloadLine)
+	case l.options.Reload && a.File != nil && httpanswer.IsPage(a.File):
+		err = httpanswer.SendPage(w, r, a, shown, reloadLine)
 	default:
-		err = respond(w, r, a, shown)
+		err = httpanswer.Respond(w, r, a, shown)
 	}
 	if err != nil {
 		l.trouble(r, http.StatusInternalServerError, err)
 		return "trouble", nil
 	}
-	return describe(a), a.Rule
-}
-
-func isPage(file *release.File) bool {
-	return media.ClassOf(file.Path) == media.Page || strings.HasPrefix(file.Type, "text/html")
+	return httpanswer.Describe(a), a.Rule
 }
 
 func (l *Local) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) {
-	if err := l.proxies.pass(w, r, a, upstreams); err != nil && r.Context().Err() == nil {
+	if err := l.proxies.Pass(w, r, a, upstreams); err != nil && r.Context().Err() == nil {
 		l.trouble(r, http.StatusBadGateway, err)
 	}
 }
 
 func (l *Local) trouble(r *http.Request, status int, err error) {
-	l.options.Tell(Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})
+	l.options.Tell(httpanswer.Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})
 }
 
 // nothing answers while there is nothing to show: with what went wrong, if something did, in a page that waits.
 func (l *Local) nothing(w http.ResponseWriter, r *http.Request) string {
 	if !l.options.Reload {
-		return say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
+		return httpanswer.Say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
 	}
 	page := `<!doctype html><meta charset="utf-8"><title>Nothing to serve yet</title><p style="font:1rem system-ui;margin:3rem">There is nothing to serve yet.</p>` + reloadLine
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

@@ -1,5 +1,5 @@
 // Package workbench keeps a working tree served while it is worked on: it builds, watches, and shows what came of it.
-package workbench
+package devserver
 
 import (
 	"bytes"
@@ -22,7 +22,6 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
 )
@@ -52,8 +51,8 @@ type Options struct {
 // Bench is a working tree being served.
 type Bench struct {
 	Options
-	local   *edge.Local
-	last    edge.Shown
+	local   *Local
+	last    Shown
 	refused string    // what a deploy of what is shown would refuse
 	failed  bool      // what is shown is not the newest, or there is nothing yet
 	broken  bool      // the last build failed: what lies in the output is not to be shown
@@ -65,7 +64,7 @@ type Bench struct {
 }
 
 // New returns a bench that shows what it has in local.
-func New(options Options, local *edge.Local) *Bench {
+func New(options Options, local *Local) *Bench {
 	return &Bench{Options: options, local: local, failed: true, rebuild: make(chan string, 1), streaks: map[string]int{}, ignored: map[string]bool{}}
 }
 
@@ -270,7 +269,7 @@ func (b *Bench) build(ctx context.Context) error {
 
 // show reads rules and output, and shows them. Where either has a mistake, the last good one stays.
 func (b *Bench) show(ctx context.Context) {
-	next := edge.Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: b.own(), Sources: map[string]string{}}
+	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: b.own(), Sources: map[string]string{}}
 	if !b.OnlyRules {
 		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
 			b.fail(b.noOutput())
@@ -330,7 +329,7 @@ func (b *Bench) judge(ctx context.Context) {
 
 // keep copies what is shown to where no later build changes it: so the last good site stays whole while a build is at work, and when
 // it fails. Content that is there already is not copied again.
-func (b *Bench) keep(next *edge.Shown) error {
+func (b *Bench) keep(next *Shown) error {
 	if b.kept == "" {
 		return nil
 	}

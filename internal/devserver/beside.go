@@ -1,4 +1,4 @@
-package edge
+package devserver
 
 import (
 	"bytes"
@@ -7,12 +7,12 @@ import (
 	"io"
 	"net/http"
 	"slices"
-	"strconv"
 	"strings"
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/difference"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // Beside shows two releases side by side in one page: who goes to another page on one side goes there on the other. It answers on this
@@ -23,7 +23,7 @@ type Beside struct {
 	After  BesideSide
 	Report difference.Report
 
-	objects *objects
+	objects *httpanswer.Objects
 }
 
 // BesideSide is one of two releases.
@@ -43,24 +43,24 @@ const besideScript = "/" + answer.Reserved + "/beside.js"
 
 // NewBeside returns what shows two sides, whose files are in a store.
 func NewBeside(store storage.Store, site string, before, after BesideSide, report difference.Report) *Beside {
-	return &Beside{Site: site, Before: before, After: after, Report: report, objects: newObjects(store, 64<<20)}
+	return &Beside{Site: site, Before: before, After: after, Report: report, objects: httpanswer.NewObjects(store, 64<<20)}
 }
 
 // ServeHTTP implements http.Handler.
 func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	switch hostName(r.Host) {
+	switch httpanswer.HostName(r.Host) {
 	case beforeHost:
 		b.side(w, r, b.Before)
 	case afterHost:
 		b.side(w, r, b.After)
 	case "localhost", "127.0.0.1":
 		if r.URL.Path != "/" {
-			say(w, r, http.StatusNotFound, "The comparison is at /.")
+			httpanswer.Say(w, r, http.StatusNotFound, "The comparison is at /.")
 			return
 		}
 		b.frame(w, r)
 	default:
-		say(w, r, http.StatusMisdirectedRequest, "This shows two releases of "+b.Site+" on this machine.")
+		httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This shows two releases of "+b.Site+" on this machine.")
 	}
 }
 
@@ -73,54 +73,25 @@ func (b *Beside) side(w http.ResponseWriter, r *http.Request, side BesideSide) {
 		return
 	}
 	if side.Base != "" && r.URL.Path == "/" {
-		toBase(w, side.Base)
+		httpanswer.RedirectToBase(w, side.Base)
 		return
 	}
-	a, err := answer.Decide(r.Context(), request(r, side.Base, answer.Production, side.Now), side.Site)
+	a, err := answer.Decide(r.Context(), httpanswer.RequestOf(r, side.Base, answer.Production, side.Now), side.Site)
 	a.Header = slices.DeleteFunc(a.Header, func(f answer.Field) bool {
 		return slices.Contains([]string{"X-Frame-Options", "Content-Security-Policy", "Strict-Transport-Security", "Clear-Site-Data"}, http.CanonicalHeaderKey(f.Name))
 	})
 	switch {
 	case err != nil:
-		fail(w, r)
+		httpanswer.Fail(w, r)
 	case a.Upstream != nil:
-		say(w, r, http.StatusBadGateway, "A comparison passes nothing on; this would go to "+a.Upstream.Where()+".")
-	case a.File != nil && isPage(a.File):
-		if err := sendPage(w, r, a, b.objects, `<script src="`+besideScript+`"></script>`); err != nil {
+		httpanswer.Say(w, r, http.StatusBadGateway, "A comparison passes nothing on; this would go to "+a.Upstream.Where()+".")
+	case a.File != nil && httpanswer.IsPage(a.File):
+		if err := httpanswer.SendPage(w, r, a, b.objects, `<script src="`+besideScript+`"></script>`); err != nil {
 			return
 		}
 	default:
-		respond(w, r, a, b.objects) //nolint:errcheck // the visitor has got a 500
+		httpanswer.Respond(w, r, a, b.objects) //nolint:errcheck // the visitor has got a 500
 	}
-}
-
-// sendPage sends a page with a line before its end. It has no entity tag, since these are not the bytes of the release.
-func sendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents, line string) error {
-	content, err := from.open(r.Context(), *a.File)
-	if err != nil {
-		fail(w, r)
-		return err
-	}
-	data, err := io.ReadAll(content)
-	if err != nil {
-		fail(w, r)
-		return err
-	}
-	if at := bytes.LastIndex(bytes.ToLower(data), []byte("</body>")); at >= 0 {
-		data = slices.Concat(data[:at], []byte(line), data[at:])
-	} else {
-		data = append(data, line...)
-	}
-	for _, field := range a.Header {
-		w.Header().Add(field.Name, field.Value)
-	}
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Length", strconv.Itoa(len(data)))
-	w.WriteHeader(a.Status)
-	if r.Method != http.MethodHead {
-		w.Write(data) //nolint:errcheck // the browser has gone
-	}
-	return nil
 }
 
 // frame sends the page with both sides.
@@ -139,7 +110,7 @@ func (b *Beside) frame(w http.ResponseWriter, r *http.Request) {
 	}
 	pairs, err := json.Marshal(moved)
 	if err != nil {
-		fail(w, r)
+		httpanswer.Fail(w, r)
 		return
 	}
 	start := b.After.Base + "/"
@@ -152,7 +123,7 @@ func (b *Beside) frame(w http.ResponseWriter, r *http.Request) {
 		"BeforeOrigin": "http://" + beforeHost + ":" + port, "AfterOrigin": "http://" + afterHost + ":" + port,
 	})
 	if err != nil {
-		fail(w, r)
+		httpanswer.Fail(w, r)
 		return
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")

@@ -1,4 +1,4 @@
-package workbench_test
+package devserver_test
 
 import (
 	"context"
@@ -19,9 +19,8 @@ import (
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
-	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/site"
-	"orilla.example/orilla/internal/workbench"
 )
 
 // bench is a working tree being served.
@@ -29,7 +28,7 @@ type bench struct {
 	t            *testing.T
 	folder       string
 	server       *httptest.Server
-	bench        *workbench.Bench
+	bench        *devserver.Bench
 	mutex        sync.Mutex
 	events       []string
 	pages        chan string // events, as they come
@@ -107,7 +106,7 @@ func (b *bench) get(path string) string {
 }
 
 // start serves a project until the test ends.
-func start(t *testing.T, repository bool, files map[string]string, change func(*workbench.Options)) *bench {
+func start(t *testing.T, repository bool, files map[string]string, change func(*devserver.Options)) *bench {
 	t.Helper()
 	b := &bench{t: t, folder: t.TempDir(), pages: make(chan string, 1000)}
 	var err error
@@ -120,12 +119,12 @@ func start(t *testing.T, repository bool, files map[string]string, change func(*
 	ctx, cancel := context.WithCancel(context.Background())
 	project, err := site.Load(ctx, b.folder, site.Places{Data: t.TempDir(), Cache: t.TempDir()})
 	require.NoError(t, err)
-	local := edge.NewLocal(edge.LocalOptions{Environment: "production"})
-	options := workbench.Options{Project: project, Build: true, Environment: "production", Report: b}
+	local := devserver.NewLocal(devserver.LocalOptions{Environment: "production"})
+	options := devserver.Options{Project: project, Build: true, Environment: "production", Report: b}
 	if change != nil {
 		change(&options)
 	}
-	b.bench = workbench.New(options, local)
+	b.bench = devserver.New(options, local)
 	b.server = httptest.NewServer(local)
 	ready := make(chan struct{})
 	var owned sync.WaitGroup
@@ -254,7 +253,7 @@ func TestASiteThatFailsAtFirstIsShownOnceItIsWell(t *testing.T) {
 }
 
 func TestAFolderIsServedAsItIs(t *testing.T) {
-	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\n", "out/a.html": "1"}, func(o *workbench.Options) {
+	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\n", "out/a.html": "1"}, func(o *devserver.Options) {
 		o.Build, o.Folder = false, filepath.Join(o.Project.Root, "out")
 	})
 	b.await("shown")
@@ -281,7 +280,7 @@ func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
 	b := start(t, false, map[string]string{
 		"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\nenvironments: {staging: {upstreams: {tides: '" + tides.URL + "', fares: 'https://never.example'}}}\n",
 		"site.rules":  "proxy /tides/{x:all} -> tides:/{x}\nproxy /fares/{x:all} -> fares:/v2/{x}\n", "dist/index.html": "1",
-	}, func(o *workbench.Options) {
+	}, func(o *devserver.Options) {
 		o.Environment, o.Upstreams = "staging", map[string]string{"fares": fares.URL}
 	})
 	assert.Equal(t, "200 tides", b.get("/tides/today"))

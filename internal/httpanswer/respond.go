@@ -1,13 +1,13 @@
-package edge
+package httpanswer
 
 import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"strconv"
+	"time"
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/release"
@@ -15,12 +15,12 @@ import (
 
 // contents opens the content of files. What it returns is verified before it is read, or reading fails.
 type contents interface {
-	open(ctx context.Context, file release.File) (io.ReadSeeker, error)
+	Open(ctx context.Context, file release.File) (io.ReadSeeker, error)
 }
 
 // respond sends an answer. The error tells that content could not be read; the visitor has then got a 500, or, where bytes
 // were already sent, a connection that ended early.
-func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
+func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
 	header := w.Header()
 	for _, field := range a.Header {
 		header.Add(field.Name, field.Value)
@@ -34,9 +34,9 @@ func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		respondText(w, r, a)
 		return nil
 	}
-	content, err := from.open(r.Context(), *a.File)
+	content, err := from.Open(r.Context(), *a.File)
 	if err != nil {
-		fail(w, r)
+		Fail(w, r)
 		return err
 	}
 	if a.Status == http.StatusOK {
@@ -46,7 +46,7 @@ func respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	header.Set("Content-Length", strconv.FormatInt(a.File.Size, 10))
 	first, err := ready(r, content)
 	if err != nil {
-		fail(w, r)
+		Fail(w, r)
 		return err
 	}
 	w.WriteHeader(a.Status)
@@ -61,7 +61,7 @@ func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, conten
 	// What comes first is read before the status is sent, so that damage is a 500 and not a page cut short.
 	if r.Header.Get("If-None-Match") != a.ETag && r.Header.Get("Range") == "" {
 		if _, err := ready(r, content); err != nil {
-			fail(w, r)
+			Fail(w, r)
 			return err
 		}
 		if _, err := content.Seek(0, io.SeekStart); err != nil {
@@ -127,7 +127,7 @@ func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 }
 
 // fail answers 500 without anything that was meant for another answer.
-func fail(w http.ResponseWriter, r *http.Request) {
+func Fail(w http.ResponseWriter, r *http.Request) {
 	for name := range w.Header() {
 		if name != ReleaseField {
 			w.Header().Del(name)
@@ -138,52 +138,4 @@ func fail(w http.ResponseWriter, r *http.Request) {
 	respondText(w, r, answer.Answer{Status: http.StatusInternalServerError, Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"})
 }
 
-// parts reads a file whose objects are verified one by one as they are reached.
-type parts struct {
-	ctx     context.Context
-	objects *objects
-	file    release.File
-	offset  int64
-	current int // the part that data is; -1 for none
-	data    []byte
-}
-
-func (o *objects) open(ctx context.Context, file release.File) (io.ReadSeeker, error) {
-	return &parts{ctx: ctx, objects: o, file: file, current: -1}, nil
-}
-
-// Read implements io.Reader.
-func (p *parts) Read(out []byte) (int, error) {
-	if p.offset >= p.file.Size {
-		return 0, io.EOF
-	}
-	part := int(p.offset / release.PartSize)
-	if part != p.current {
-		data, err := p.objects.get(p.ctx, p.file.Objects()[part])
-		if err != nil {
-			return 0, err
-		}
-		if int64(len(data)) != p.file.PartLength(part) {
-			return 0, fmt.Errorf("%s: %w: part %d has %d bytes", p.file.Path, ErrDamaged, part, len(data))
-		}
-		p.current, p.data = part, data
-	}
-	n := copy(out, p.data[p.offset%release.PartSize:])
-	p.offset += int64(n)
-	return n, nil
-}
-
-// Seek implements io.Seeker.
-func (p *parts) Seek(offset int64, whence int) (int64, error) {
-	switch whence {
-	case io.SeekCurrent:
-		offset += p.offset
-	case io.SeekEnd:
-		offset += p.file.Size
-	}
-	if offset < 0 {
-		return 0, errors.New("seek before the start")
-	}
-	p.offset = offset
-	return offset, nil
-}
+var noTime time.Time

@@ -1,4 +1,4 @@
-package edge
+package devserver
 
 import (
 	"context"
@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // Front stands in front of a generator's own development server: rules and headers are applied here, files come from there. What
@@ -30,7 +31,7 @@ func NewFront(server *url.URL) *Front {
 	transport := &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 32}
 	return &Front{
 		server: server,
-		client: &http.Client{Transport: transport, Timeout: answerTimeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		client: &http.Client{Transport: transport, Timeout: httpanswer.AnswerTimeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 	}
 }
 
@@ -95,11 +96,11 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	case a.Upstream != nil:
 		l.pass(w, r, a, upstreams)
 	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest, a.Own != nil:
-		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
+		httpanswer.Respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	case a.File != nil && a.Rule != nil:
 		err = f.pass(w, r, req, site, a.Status, answer.Address(a.File.Path))
 	case a.Rule != nil && a.File == nil && a.By != answer.ByMethod:
-		respond(w, r, a, nil) //nolint:errcheck // there is no content to read
+		httpanswer.Respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	default:
 		err = f.pass(w, r, req, site, 0, rest)
 	}
@@ -110,7 +111,7 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	if a.Rule == nil && a.Upstream == nil {
 		return "development server", nil
 	}
-	return describe(a), a.Rule
+	return httpanswer.Describe(a), a.Rule
 }
 
 // pass sends the request to the development server, at a path of its own, and applies header rules to what it answers. The status
@@ -127,7 +128,7 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 	proxy.Rewrite = func(pr *httputil.ProxyRequest) {
 		pr.Out.URL, pr.Out.Host = target, target.Host
 		pr.SetXForwarded()
-		if origin := pr.Out.Header.Get("Origin"); origin == scheme(r)+"://"+r.Host {
+		if origin := pr.Out.Header.Get("Origin"); origin == httpanswer.Scheme(r)+"://"+r.Host {
 			pr.Out.Header.Set("Origin", f.server.Scheme+"://"+f.server.Host) // development servers refuse other origins
 		}
 	}
@@ -151,7 +152,7 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 		if errors.Is(err, syscall.ECONNREFUSED) {
 			line = "Nothing answers at " + f.server.String() + ": is the development server running?"
 		}
-		say(w, r, http.StatusBadGateway, line)
+		httpanswer.Say(w, r, http.StatusBadGateway, line)
 	}
 	proxy.ServeHTTP(w, r)
 	return failed

@@ -1,4 +1,4 @@
-package edge
+package follow
 
 import (
 	"crypto/hmac"

@@ -1,0 +1,100 @@
+package httpanswer
+
+import (
+	"net"
+	"net/http"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/core/answer"
+)
+
+// ReleaseField is the header field that says what an answer comes from. Its value is a structured item (RFC 9651): the
+// release, with the parameters entry (environment:number) and commit.
+const ReleaseField = "Orilla-Release"
+
+// toBase leads from the root of a local name to where the site begins.
+func RedirectToBase(w http.ResponseWriter, base string) string {
+	w.Header().Set("Location", base+"/")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(http.StatusFound)
+	return "address"
+}
+
+// say answers with one line of plain text.
+func Say(w http.ResponseWriter, r *http.Request, status int, line string) string {
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("X-Robots-Tag", "noindex")
+	w.Header().Set("X-Content-Type-Options", "nosniff")
+	respondText(w, r, answer.Answer{Status: status, Text: line + "\n"})
+	return "nothing"
+}
+
+// hostName takes the port and the final dot off the value of a Host field.
+func HostName(host string) string {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	return strings.ToLower(strings.TrimSuffix(host, "."))
+}
+
+// printable keeps what a visitor sent from doing harm in an answer.
+func Printable(host string) string {
+	host = strings.Map(func(c rune) rune {
+		if c > ' ' && c < 0x7f {
+			return c
+		}
+		return -1
+	}, host)
+	return host[:min(len(host), 100)]
+}
+
+// countingWriter remembers what was sent, for the log.
+type CountingWriter struct {
+	http.ResponseWriter
+	Status int
+	Bytes  int64
+}
+
+// WriteHeader implements http.ResponseWriter.
+func (w *CountingWriter) WriteHeader(status int) {
+	if w.Status == 0 {
+		w.Status = status
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *CountingWriter) Write(data []byte) (int, error) {
+	if w.Status == 0 {
+		w.Status = http.StatusOK
+	}
+	n, err := w.ResponseWriter.Write(data)
+	w.Bytes += int64(n)
+	return n, err
+}
+
+// Unwrap lets http.ResponseController reach the writer below.
+func (w *CountingWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+func RequestOf(r *http.Request, base, environment string, now time.Time) answer.Request {
+	return answer.Request{
+		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base, Environment: environment, Now: now,
+		Scheme: Scheme(r), Host: strings.ToLower(r.Host),
+		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","), Cookie: strings.Join(r.Header.Values("Cookie"), "; "),
+	}
+}
+
+// describe says in a few words what answered.
+func Describe(a answer.Answer) string {
+	switch {
+	case a.Location != "":
+		return "-> " + a.Location
+	case a.Upstream != nil:
+		return "-> " + a.Upstream.Where()
+	case a.File != nil && a.By == answer.ByFile:
+		return a.File.Path
+	case a.File != nil:
+		return string(a.By) + " " + a.File.Path
+	}
+	return string(a.By)
+}
