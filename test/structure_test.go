@@ -24,7 +24,12 @@ import (
 )
 
 // layers are the packages from the top down: each imports only what comes below it.
-var layers = []string{"cmd/", "internal/cli", "internal/console", "internal/demo", "internal/workbench", "internal/pipeline", "internal/edge", "internal/builder", "internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core"}
+var layers = []string{
+	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver", "internal/follow",
+	"internal/deploy", "internal/export", "internal/inspect", "internal/environments", "internal/edge", "internal/httpanswer",
+	"internal/build/", "internal/steps", "internal/site", "internal/steps", "internal/source", "internal/sandbox", "internal/store",
+	"internal/process", "internal/core",
+}
 
 func layer(path string) int {
 	for i, prefix := range layers {

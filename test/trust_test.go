@@ -19,13 +19,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 )
 
 // isolates says how this machine isolates builds. Where it cannot, the test is skipped, and scripts/test says so.
-func isolates(t *testing.T) builder.Means {
+func isolates(t *testing.T) steps.Means {
 	t.Helper()
-	var means builder.Means
+	var means steps.Means
 	if _, err := exec.LookPath("bwrap"); err == nil {
 		means.Bubblewrap = "bwrap"
 	}

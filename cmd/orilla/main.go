@@ -4,13 +4,13 @@ package main
 import (
 	"os"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/cli"
 	"orilla.example/orilla/internal/process"
 )
 
 func main() {
-	builder.KeeperIfAsked()
+	steps.KeeperIfAsked()
 	process.Harden()
 	os.Exit(cli.Main(os.Args[1:]))
 }

@@ -9,7 +9,7 @@ import (
 	"sync"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -32,7 +32,7 @@ type announcement struct {
 
 	mutex   sync.Mutex
 	said    Running
-	log     *builder.Log // that is handed on; nil for none
+	log     *steps.Log // that is handed on; nil for none
 	changed bool         // said is to be written soon
 
 	// Of the goroutine.
@@ -240,7 +240,7 @@ func (a *announcement) handOn(ctx context.Context) {
 }
 
 // follow hands on a log from now on; nil for none.
-func (a *announcement) follow(log *builder.Log) {
+func (a *announcement) follow(log *steps.Log) {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	a.log = log

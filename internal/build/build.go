@@ -16,7 +16,7 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
@@ -100,7 +100,7 @@ func (b *Build) Number() int64 { return b.begun.Number }
 func (b *Build) Earlier() []builds.Phase { return b.earlier }
 
 // Output builds, unless an earlier try has left a finished output that never reached the store. Close it when it has been read,
-// whatever became of it. The error is builder.ErrStepFailed or builder.ErrTimeLimit of steps that failed.
+// whatever became of it. The error is steps.ErrStepFailed or steps.ErrTimeLimit of steps that failed.
 func (b *Build) Output(ctx context.Context) (*Output, error) {
 	if b.Plan.Origin.Source == journal.FromWorkingTree {
 		return b.workingTree(ctx)
@@ -184,7 +184,7 @@ func (b *Build) commit(ctx context.Context) (*Output, error) {
 	b.noteSecrets()
 
 	// The process that runs the steps gets ready while the commit is checked out.
-	session, err := builder.Open(b.isolation.options(b.id, w))
+	session, err := steps.Open(b.isolation.options(b.id, w))
 	if err != nil {
 		w.release()
 		return nil, fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").Because(err)

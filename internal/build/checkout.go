@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 )
@@ -70,7 +70,7 @@ func (w *workspace) keepsAll(folder string, keep []string) bool {
 }
 
 // inWorkspace checks the commit out into a workspace and runs the steps there. The output that is returned holds the workspace.
-func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *builder.Session, key, dependencies string) (*Output, error) {
+func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Session, key, dependencies string) (*Output, error) {
 	config := b.Plan.Config.Build
 	below := path.Join(b.Plan.Project.Prefix, config.Folder)
 	folder := filepath.Join(w.Tree(), filepath.FromSlash(below))
@@ -155,7 +155,7 @@ func (b *Build) checkout(ctx context.Context, w *workspace, below string, keep [
 			return err
 		}
 		if cell := b.isolation.options(b.id, w).Cell; cell != nil {
-			return builder.Furnish(*cell)
+			return steps.Furnish(*cell)
 		}
 		return nil
 	})

@@ -5,7 +5,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
@@ -20,7 +20,7 @@ type isolation struct {
 	plan      *site.Plan
 	store     storage.Store
 	untrusted *builds.Untrusted // how it is recorded; nil for a build that is trusted
-	means     builder.Means     // with what; the zero value if nothing is isolated
+	means     steps.Means     // with what; the zero value if nothing is isolated
 }
 
 // decideIsolation says how a plan's build is kept apart. A change from outside the repository is built in isolation or not at all;
@@ -103,8 +103,8 @@ func (i *isolation) isolated() bool {
 }
 
 // options say how the steps of build id are held in a workspace.
-func (i *isolation) options(id string, w *workspace) builder.Options {
-	o := builder.Options{ID: id, Means: i.means}
+func (i *isolation) options(id string, w *workspace) steps.Options {
+	o := steps.Options{ID: id, Means: i.means}
 	if i.untrusted == nil || i.plan.ByHand {
 		return o
 	}
@@ -113,7 +113,7 @@ func (i *isolation) options(id string, w *workspace) builder.Options {
 		Memory: int64(limits.BuildMemory), Tasks: int(limits.BuildProcesses), Disk: int64(limits.BuildDisk),
 	}
 	if o.Bounds.Memory == 0 {
-		o.Bounds.Memory = builder.Memory() / 4 * 3
+		o.Bounds.Memory = steps.Memory() / 4 * 3
 	}
 	o.Folders = []string{w.Tree(), w.temporary()}
 	if !i.isolated() {
@@ -121,7 +121,7 @@ func (i *isolation) options(id string, w *workspace) builder.Options {
 	}
 
 	home, _ := os.UserHomeDir()
-	path := append(builder.Managed(i.plan.Config.Build.Needs), filepath.SplitList(os.Getenv("PATH"))...)
+	path := append(steps.Managed(i.plan.Config.Build.Needs), filepath.SplitList(os.Getenv("PATH"))...)
 	o.Cell = &sandbox.Cell{
 		Tree: w.Tree(), Temporary: w.temporary(), Files: filepath.Join(w.Folder, "etc"), Hidden: i.hidden(), Path: path,
 		Home: home, Outside: i.untrusted.Network == project.NetworkOutside, Tasks: o.Bounds.Tasks, Strict: i.means.Strict,
@@ -168,7 +168,7 @@ func (i *isolation) home(w *workspace) (string, error) {
 
 // check makes sure that steps can run in a session. If isolation stopped working, the next build finds out anew what this machine
 // can do.
-func (i *isolation) check(ctx context.Context, session *builder.Session, machine *Machine) error {
+func (i *isolation) check(ctx context.Context, session *steps.Session, machine *Machine) error {
 	if session == nil {
 		return nil
 	}

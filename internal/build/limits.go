@@ -6,7 +6,7 @@ import (
 	"os"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -93,7 +93,7 @@ const tooLittle = 1 << 20
 // fullDisk returns the folder whose disk has no room left: the one that a build runs in, or that of temporary files; "" for none.
 func fullDisk(folder string) string {
 	for _, place := range []string{folder, os.TempDir()} {
-		if free, known := builder.FreeSpace(place); known && free < tooLittle {
+		if free, known := steps.FreeSpace(place); known && free < tooLittle {
 			return place
 		}
 	}

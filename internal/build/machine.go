@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"sync"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 )
 
 // Machine knows how this machine can isolate builds, and what people were told of that already. The builds of a process share
@@ -17,18 +17,18 @@ type Machine struct {
 
 	mutex sync.Mutex // held while it is found out
 	known bool
-	means builder.Means
+	means steps.Means
 }
 
 // NewMachine returns what knows nothing yet. cache is the folder in which what is found out is kept from process to process.
 func NewMachine(cache string) *Machine { return &Machine{file: filepath.Join(cache, "isolation")} }
 
 // Means returns how this machine can isolate builds. It is found out once, by trying, which takes some 100 ms.
-func (m *Machine) Means(ctx context.Context) builder.Means {
+func (m *Machine) Means(ctx context.Context) steps.Means {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
 	if !m.known {
-		m.means = builder.Probe(ctx, m.file)
+		m.means = steps.Probe(ctx, m.file)
 		m.known = ctx.Err() == nil
 	}
 	return m.means

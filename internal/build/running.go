@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/record"
@@ -51,7 +51,7 @@ type Cancellation struct {
 // Gone reports whether a build is known to have ended without a word: it ran on this machine, where its process is no more.
 func (r Running) Gone() bool {
 	where, err := os.Hostname()
-	return err == nil && where == r.Where && r.Process > 0 && !builder.Alive(r.Process)
+	return err == nil && where == r.Where && r.Process > 0 && !steps.Alive(r.Process)
 }
 
 // Lost reports whether a build seems to have ended without a word. now is by the store's clock.

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/sandbox"
@@ -23,7 +23,7 @@ type stepRun struct {
 	prepare, run []string
 	prepared     bool             // what prepare fetches is there
 	fetched      func()           // is told when it has been fetched; may be nil
-	session      *builder.Session // in which they run; nil for one of their own
+	session      *steps.Session // in which they run; nil for one of their own
 	temporary    string           // their folder for temporary files; "" for the system's
 	home         string           // their home folder; "" for the user's own
 }
@@ -44,7 +44,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 	if err := s.isolation.check(ctx, s.session, s.Machine); err != nil {
 		return record, err
 	}
-	got, err := builder.Prepare(ctx, s.wanted())
+	got, err := steps.Prepare(ctx, s.wanted())
 	if err != nil {
 		return record, err
 	}
@@ -52,7 +52,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " + strings.Join(got.Short, ", ")})
 	}
 
-	log, err := builder.CreateLog(s.log)
+	log, err := steps.CreateLog(s.log)
 	if err != nil {
 		return record, err
 	}
@@ -71,9 +71,9 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 }
 
 // steps runs each step, timed, and adds it to the record.
-func (s *stepRun) steps(ctx context.Context, got builder.Ready, log *builder.Log, record *builds.Record) error {
+func (s *stepRun) steps(ctx context.Context, got steps.Ready, log *steps.Log, record *builds.Record) error {
 	limit, byProduction := timeLimit(s.Plan)
-	spec := builder.Spec{
+	spec := steps.Spec{
 		Folder: s.folder, Environment: got.Environment, Secrets: got.Secrets, Session: s.session, TimeLimit: limit, Log: log,
 		Line: s.Report.Line,
 	}
@@ -84,7 +84,7 @@ func (s *stepRun) steps(ctx context.Context, got builder.Ready, log *builder.Log
 	}{{"prepare", s.prepare, s.fetched}, {"step", s.run, nil}} {
 		began := time.Now()
 		if len(part.steps) > 0 {
-			ran, err := builder.Run(ctx, s.part(spec, part.phase, part.steps, len(record.Steps)))
+			ran, err := steps.Run(ctx, s.part(spec, part.phase, part.steps, len(record.Steps)))
 			record.Steps = append(record.Steps, ran...)
 			if err != nil {
 				return ofLimit(err, byProduction)
@@ -100,7 +100,7 @@ func (s *stepRun) steps(ctx context.Context, got builder.Ready, log *builder.Log
 }
 
 // part is the specification of the steps of one part, of which first have run before.
-func (s *stepRun) part(spec builder.Spec, phase string, steps []string, first int) builder.Spec {
+func (s *stepRun) part(spec steps.Spec, phase string, steps []string, first int) steps.Spec {
 	spec.Steps, spec.First = steps, first
 	spec.Begin = func(i int) {
 		s.Report.Begin("build", steps[i])
@@ -116,16 +116,16 @@ func (s *stepRun) part(spec builder.Spec, phase string, steps []string, first in
 // ofLimit says, of steps that took too long, that it is not the configuration at hand that limits them.
 func ofLimit(err error, byProduction bool) error {
 	problem, ok := errors.AsType[*fault.Error](err)
-	if ok && byProduction && errors.Is(err, builder.ErrTimeLimit) {
+	if ok && byProduction && errors.Is(err, steps.ErrTimeLimit) {
 		problem.Next = []string{"the limit is limits.build_time, which the production branch sets"}
 	}
 	return err
 }
 
 // wanted is what the steps ask of this machine and their environment.
-func (s *stepRun) wanted() builder.Wanted {
+func (s *stepRun) wanted() steps.Wanted {
 	config := s.Plan.Config.Build
-	w := builder.Wanted{
+	w := steps.Wanted{
 		Steps: append(slices.Clone(s.prepare), s.run...), Variables: config.Variables, Secrets: s.Plan.Secrets(),
 		Needs: config.Needs, Told: s.Plan.Variables(), Temporary: s.temporary, Home: s.home, Session: s.session, Folder: s.folder,
 	}

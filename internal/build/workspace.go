@@ -12,7 +12,7 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/source"
 )
@@ -207,7 +207,7 @@ func (ws workspaces) clearUntrusted() error {
 			continue // its lock tells; if a step has taken that away, its build may go on
 		}
 		if left, err := lockWorkspace(filepath.Join(folder, base), options...); left != nil && err == nil {
-			builder.EndStrays(base) // a workspace is named after its build
+			steps.EndStrays(base) // a workspace is named after its build
 			left.once = true
 			left.release()
 		}
@@ -247,7 +247,7 @@ func lockWorkspace(folder string, options ...flock.Option) (*workspace, error) {
 
 	w.state = readState(w.stateFile())
 	if w.state.Building != "" { // killed: what it left is not to be relied on
-		builder.EndStrays(w.state.Building)
+		steps.EndStrays(w.state.Building)
 		w.state = workspaceState{}
 		w.save()
 	}

@@ -11,11 +11,12 @@ import (
 	"orilla.example/orilla/internal/export"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
+	"orilla.example/orilla/internal/view"
 )
 
 // buildApart builds a commit into an archive, with a store of its own that goes afterwards: no other is
 // asked, and no credentials are needed.
-func (a *app) buildApart(ctx context.Context, plan *site.Plan, o *deployOptions) error {
+func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOptions) error {
 	to := a.path(o.archive)
 	if !export.IsArchiveName(to) {
 		return fault.New(fault.Usage, "usage", "--archive takes a name that ends in .zip, .tar or .tar.gz, not %q", o.archive)
@@ -33,7 +34,7 @@ func (a *app) buildApart(ctx context.Context, plan *site.Plan, o *deployOptions)
 		return err
 	}
 
-	report := &reporter{app: a}
+	report := &reporter{app: a.app}
 	prepared, err := deploy.Prepare(ctx, deploy.Job{
 		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes, NoIndex: o.noIndex,
 		Stdin: os.Stdin,
@@ -57,10 +58,10 @@ func (a *app) buildApart(ctx context.Context, plan *site.Plan, o *deployOptions)
 		return err
 	}
 	if a.JSON {
-		return a.Document(exportReport{"r-" + made.ID.String(), done})
+		return a.Document(view.ExportReport{Release: "r-" + made.ID.String(), Exported: done})
 	}
 	made.Number = 0 // of a store that is gone
-	a.reportRelease(plan, made)
+	view.ReportRelease(a.Console, plan, made)
 	a.Print("%s", to)
 	return nil
 }

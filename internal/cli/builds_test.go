@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/view"
 )
 
 func TestUsageIsAddedUpByMonthAndBranch(t *testing.T) {
@@ -19,11 +20,11 @@ func TestUsageIsAddedUpByMonthAndBranch(t *testing.T) {
 		return builds.Run{Begun: builds.Begun{Branch: branch, When: at}, Ended: &builds.Ended{Outcome: outcome, Sent: sent,
 			Phases: []builds.Phase{{Name: "checkout", Milliseconds: 90_000}, {Name: "prepare", Milliseconds: milliseconds / 2}, {Name: "step", Milliseconds: milliseconds / 2}}}}
 	}
-	rows := addUp([]builds.Run{
+	rows := view.AddUp([]builds.Run{
 		run("2026-11-02T10:00:00Z", "main", builds.Succeeded, 61_200, 10), run("2026-11-01T00:30:00+02:00", "main", builds.Failed, 1000, 0),
 		run("2026-11-03T10:00:00Z", "winter", builds.Failed, 400, 5), run("2026-11-03T10:00:00Z", "winter", builds.Succeeded, 400, 5), {Begun: builds.Begun{Branch: "main", When: time.Date(2026, 11, 4, 0, 0, 0, 0, time.UTC)}},
 	})
-	assert.Equal(t, []usageRow{
+	assert.Equal(t, []view.UsageRow{
 		{Month: "2026-11", Branch: "main", Builds: 2, BuildSeconds: 61, Sent: 10},
 		{Month: "2026-11", Branch: "winter", Builds: 2, Failed: 1, BuildSeconds: 1, Sent: 10},
 		{Month: "2026-10", Branch: "main", Builds: 1, Failed: 1, BuildSeconds: 1},
@@ -38,7 +39,7 @@ func TestAChangeIsToldWhenItIsWorthAWord(t *testing.T) {
 		{3 * time.Second, 2 * time.Second, " (+1.0 s)"}, {2 * time.Second, 3 * time.Second, " (-1.0 s)"}, {time.Second, 0, ""}, {50 * time.Millisecond, 10 * time.Millisecond, ""},
 		{10_200 * time.Millisecond, 10 * time.Second, ""}, {200 * time.Millisecond, 100 * time.Millisecond, " (+100 ms)"},
 	} {
-		assert.Equal(t, test.want, against(test.took, test.earlier), "%s after %s", test.took, test.earlier)
+		assert.Equal(t, test.want, view.Against(test.took, test.earlier), "%s after %s", test.took, test.earlier)
 	}
 }
 
@@ -47,9 +48,9 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 	folder := t.TempDir()
 	o := ciOptions{outputs: filepath.Join(folder, "outputs"), summary: filepath.Join(folder, "summary.md")}
 	require.NoError(t, os.WriteFile(o.outputs, []byte("before=1\n"), 0o644))
-	require.NoError(t, o.write(outputValues{URL: "http://corvane.localhost:7420/", ReleaseURL: "http://3f9a2c1b7e.release.corvane.localhost:7420/", Release: "r-3f9a2c1b7e", Environment: "production",
+	require.NoError(t, o.write(view.OutputValues{URL: "http://corvane.localhost:7420/", ReleaseURL: "http://3f9a2c1b7e.release.corvane.localhost:7420/", Release: "r-3f9a2c1b7e", Environment: "production",
 		Entry: "production:12", Commit: "4be21c7000", Subject: "Fares | <b>new</b> [x]", Changed: true, Took: 3100 * time.Millisecond}))
-	require.NoError(t, o.write(outputValues{Environment: "production", Commit: "4be21c7000", Subject: "Fares", Why: "it is live already"}))
+	require.NoError(t, o.write(view.OutputValues{Environment: "production", Commit: "4be21c7000", Subject: "Fares", Why: "it is live already"}))
 	data, err := os.ReadFile(o.outputs)
 	require.NoError(t, err)
 	assert.Equal(t, "before=1\nurl=http://corvane.localhost:7420/\nrelease_url=http://3f9a2c1b7e.release.corvane.localhost:7420/\nrelease=r-3f9a2c1b7e\nenvironment=production\nentry=production:12\ncommit=4be21c7000\nchanged=true\nreused=false\n"+
@@ -59,6 +60,6 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 	assert.Contains(t, string(data), "| commit | `4be21c7` Fares \\| &lt;b>new&lt;/b> \\[x] |\n", "a subject cannot break the table")
 	assert.Contains(t, string(data), "| build | built in 3.1 s |")
 	assert.Contains(t, string(data), "### production: nothing to do\n\n`4be21c7` Fares: it is live already\n")
-	require.NoError(t, ciOptions{}.write(outputValues{}), "nothing is written that was not asked for")
-	assert.ErrorContains(t, ciOptions{outputs: filepath.Join(folder, "none", "x")}.write(outputValues{}), "could not be written down")
+	require.NoError(t, ciOptions{}.write(view.OutputValues{}), "nothing is written that was not asked for")
+	assert.ErrorContains(t, ciOptions{outputs: filepath.Join(folder, "none", "x")}.write(view.OutputValues{}), "could not be written down")
 }

@@ -6,26 +6,30 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) checkCommand() *cobra.Command {
+// checkCmd is what orilla check does.
+type checkCmd struct{ *app }
+
+func newCheckCommand(a *app) *cobra.Command {
+	c := &checkCmd{app: a}
 	var site string
 	var fresh bool
 	cmd := &cobra.Command{
 		Use: "check [COMMIT|RELEASE|ENVIRONMENT]", Short: "Find what would break: in rules, expectations, pages, and for addresses that are live",
-		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		Long: "Check looks at the working tree (its rules, and the output of the last build), at a commit that was built, or at a release.\n" +
 			"It finds mistakes in rules, expectations that fail, files that pages name and that are not there, links through redirects,\n" +
 			"and addresses that answer until now and no longer would. The status is 4 if there is an error.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.check(cmd.Context(), site, argument(args, 0), fresh)
+			return c.check(cmd.Context(), site, argument(args, 0), fresh)
 		},
 	}
 	cmd.Flags().BoolVar(&fresh, "new", false, "only what the live release does not have")
@@ -33,24 +37,12 @@ func (a *app) checkCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// checkReport is what check prints with --json.
-type checkReport struct {
-	On           string            `json:"on"`
-	Files        int               `json:"files"`
-	Rules        int               `json:"rules"`
-	Expectations int               `json:"expectations"`
-	Errors       int               `json:"errors"`
-	Warnings     int               `json:"warnings"`
-	Compared     string            `json:"compared,omitempty"` // with what is live
-	Findings     []finding.Finding `json:"findings"`
-}
-
-func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
+func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
 	}
-	subject, _, err := a.subject(ctx, p, site, on)
+	subject, _, err := (&explainCmd{a.app}).subject(ctx, p, site, on)
 	if err != nil {
 		return err
 	}
@@ -68,7 +60,7 @@ func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
 	if err != nil {
 		return err
 	}
-	report := checkReport{On: subject.Name, Files: len(subject.Files), Rules: len(subject.Program.Rules), Expectations: len(subject.Program.Expectations),
+	report := view.CheckReport{On: subject.Name, Files: len(subject.Files), Rules: len(subject.Program.Rules), Expectations: len(subject.Program.Expectations),
 		Errors: found.Errors(), Warnings: len(found) - found.Errors(), Findings: found}
 	if live != nil {
 		report.Compared = live.Name
@@ -79,7 +71,7 @@ func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
 	if a.JSON {
 		err = a.Document(report)
 	} else {
-		a.showCheck(report)
+		view.ShowCheck(a.Console, report)
 	}
 	if err == nil && report.Errors > 0 {
 		err = &exitError{int(fault.Findings)}
@@ -88,7 +80,7 @@ func (a *app) check(ctx context.Context, site, on string, fresh bool) error {
 }
 
 // live is what production serves, to compare with; nil if there is nothing, or it is what is checked.
-func (a *app) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject) *inspect.Subject {
+func (a *checkCmd) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject) *inspect.Subject {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return nil
@@ -101,7 +93,7 @@ func (a *app) live(ctx context.Context, p *site.Project, site string, subject *i
 }
 
 // onlyNew leaves out what the live release has too.
-func (a *app) onlyNew(ctx context.Context, found finding.List, live *inspect.Subject) (finding.List, error) {
+func (a *checkCmd) onlyNew(ctx context.Context, found finding.List, live *inspect.Subject) (finding.List, error) {
 	live.Base = inspect.BaseOf(live.Config, project.Production)
 	before, err := inspect.Check(ctx, live, nil, nil)
 	if err != nil {
@@ -118,47 +110,4 @@ func (a *app) onlyNew(ctx context.Context, found finding.List, live *inspect.Sub
 		}
 	}
 	return fresh, nil
-}
-
-func (a *app) showCheck(r checkReport) {
-	for _, f := range r.Findings {
-		a.showFinding(f)
-	}
-	checked := console.Count(int64(r.Files), "file", "files") + ", " + console.Count(int64(r.Rules), "rule", "rules") + ", " +
-		console.Count(int64(r.Expectations), "expectation", "expectations")
-	about := console.Faint("checked " + checked + " of " + r.On)
-	if r.Compared != "" {
-		about += console.Faint(", against " + r.Compared)
-	}
-	switch {
-	case r.Errors > 0:
-		a.Print("%s  %s", console.Bad(console.Count(int64(r.Errors), "error", "errors"))+", "+console.Count(int64(r.Warnings), "warning", "warnings"), about)
-	case r.Warnings > 0:
-		a.Print("%s  %s", console.Warn(console.Count(int64(r.Warnings), "warning", "warnings")), about)
-	default:
-		a.Print("%s  %s", console.Good("nothing to complain about"), about)
-	}
-}
-
-// showFinding prints what was found, where, and what to do.
-func (a *app) showFinding(f finding.Finding) {
-	level := console.Warn("warning")
-	if f.Level == finding.Error {
-		level = console.Bad("error")
-	}
-	where := ""
-	if at := f.Position.String(); at != "" {
-		where = console.Accent(at+":") + " "
-	}
-	a.Print("%s%s %s", where, level+": "+f.What, console.Faint("["+f.Code+"]"))
-	for _, line := range f.Excerpt() {
-		a.Print("    %s", line)
-	}
-	for _, line := range f.More {
-		a.Print("    %s", console.Faint(line))
-	}
-	if f.Next != "" {
-		a.Print("  %s %s", console.Accent("next:"), f.Next)
-	}
-	a.Print("")
 }

@@ -4,13 +4,11 @@ import (
 	"fmt"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
-	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // ciOptions are the files in which a CI system wants to read what a step did.
@@ -21,15 +19,8 @@ func (o *ciOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.summary, "summary", "", "add a few lines of Markdown about it to `FILE`")
 }
 
-// outputValues is what came of a deploy.
-type outputValues struct {
-	URL, ReleaseURL, Release, Environment, Entry, Commit, Subject, Why string
-	Changed, Reused                                                    bool
-	Took                                                               time.Duration
-}
-
 // write adds to both files, as far as they were asked for.
-func (o ciOptions) write(v outputValues) error {
+func (o ciOptions) write(v view.OutputValues) error {
 	var lines strings.Builder
 	for _, line := range [][2]string{{"url", v.URL}, {"release_url", v.ReleaseURL}, {"release", v.Release}, {"environment", v.Environment}, {"entry", v.Entry},
 		{"commit", v.Commit}, {"changed", fmt.Sprint(v.Changed)}, {"reused", fmt.Sprint(v.Reused)}} {
@@ -38,31 +29,7 @@ func (o ciOptions) write(v outputValues) error {
 	if err := appendTo(o.outputs, lines.String()); err != nil {
 		return err
 	}
-	return appendTo(o.summary, v.markdown())
-}
-
-func (v outputValues) markdown() string {
-	var out strings.Builder
-	say := func(format string, args ...any) { fmt.Fprintf(&out, format, args...) } //nolint:errcheck // a builder takes everything
-	if v.Entry == "" {
-		say("### %s: nothing to do\n\n`%s` %s: %s\n\n", v.Environment, source.Short(v.Commit), escapeMarkdown(v.Subject), v.Why)
-		return out.String()
-	}
-	say("### %s is live\n\n", v.Environment)
-	say("| | |\n|---|---|\n| address | %s |\n| commit | `%s` %s |\n| release | [`%s`](%s) |\n| entry | `%s` |\n", v.URL, source.Short(v.Commit), escapeMarkdown(v.Subject), v.Release, v.ReleaseURL, v.Entry)
-	how := "built in " + console.Took(v.Took)
-	if v.Reused {
-		how = "not built: the same content was built before; live in " + console.Took(v.Took)
-	}
-	if v.Took > 0 {
-		say("| build | %s |\n", how)
-	}
-	say("\n")
-	return out.String()
-}
-
-func escapeMarkdown(text string) string {
-	return strings.NewReplacer("|", `\|`, "<", "&lt;", "`", "\\`", "[", `\[`).Replace(text)
+	return appendTo(o.summary, v.Markdown())
 }
 
 func appendTo(path, text string) error {

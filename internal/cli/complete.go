@@ -11,23 +11,25 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// Completions say what there is, and stay silent about trouble: the command itself will tell.
+// completion says what there is, for shells that complete what is typed. It stays silent about trouble: the command itself will tell.
+type completion struct{ *app }
 
-func (a *app) completionSession(ctx context.Context) *session {
+// session opens the project and its store; nil if that cannot be done.
+func (c completion) session(ctx context.Context) *session {
 	places, err := site.FindPlaces()
 	if err != nil {
 		return nil
 	}
-	a.places = places
-	s, err := a.session(ctx, "")
+	c.places = places
+	s, err := c.app.session(ctx, "")
 	if err != nil {
 		return nil
 	}
 	return s
 }
 
-func (a *app) completeEnvironments(cmd *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
-	s := a.completionSession(cmd.Context())
+func (c completion) environments(cmd *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
+	s := c.session(cmd.Context())
 	if s == nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -38,24 +40,24 @@ func (a *app) completeEnvironments(cmd *cobra.Command, _ []string, start string)
 	return beginning(names, start), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (a *app) completeBranches(cmd *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
-	s := a.completionSession(cmd.Context())
+func (c completion) branches(cmd *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
+	s := c.session(cmd.Context())
 	if s == nil || s.project.Repository == nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	return beginning(s.project.Repository.Branches(cmd.Context()), start), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (a *app) completeCommits(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+func (c completion) commits(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	return a.completeBranches(cmd, args, start)
+	return c.branches(cmd, args, start)
 }
 
-func (a *app) completeReleases(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
-	names, directive := a.completeEnvironments(cmd, args, start)
-	s := a.completionSession(cmd.Context())
+func (c completion) releases(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+	names, directive := c.environments(cmd, args, start)
+	s := c.session(cmd.Context())
 	if s == nil || !strings.HasPrefix(start, "r") {
 		return names, directive
 	}

@@ -26,23 +26,28 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/store"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) demoCommand() *cobra.Command {
+// demoCmd is what orilla demo does.
+type demoCmd struct{ *app }
+
+func newDemoCommand(a *app) *cobra.Command {
+	c := &demoCmd{app: a}
 	var into string
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open", Args: cobra.NoArgs,
 		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys its commits, shows a branch in a preview and promotes\n" +
 			"it, goes back from a mistake, follows what is committed then, and leaves an edge node running until Ctrl-C.",
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.demo(cmd.Context(), into, once) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.demo(cmd.Context(), into, once) },
 	}
 	cmd.Flags().StringVar(&into, "into", "", "make it in `DIR` and leave it there (default: a temporary folder that goes away)")
 	cmd.Flags().BoolVar(&once, "once", false, "check each claim over HTTP, and end")
 	return cmd
 }
 
-func (a *app) demo(ctx context.Context, into string, once bool) error {
+func (a *demoCmd) demo(ctx context.Context, into string, once bool) error {
 	if _, err := exec.LookPath("git"); err != nil {
 		return fault.New(fault.Failed, "no-git", "the demo is a Git repository, and there is no git command here").Then("install Git")
 	}
@@ -60,7 +65,7 @@ func (a *app) demo(ctx context.Context, into string, once bool) error {
 	if folder, err = filepath.Abs(folder); err != nil {
 		return err
 	}
-	t := &tale{app: a, project: filepath.Join(folder, "corvane"), once: once}
+	t := &tale{app: a.app, project: filepath.Join(folder, "corvane"), once: once}
 	if err := demo.Create(ctx, t.project); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return fault.New(fault.Refused, "not-empty", "the demo is made in an empty folder").At("%s", t.project).Then("orilla demo --into ANOTHER")
@@ -88,7 +93,7 @@ type tale struct {
 
 // play starts an edge node and tells the story.
 func (t *tale) play(ctx context.Context, temporary bool) error {
-	listener, err := net.Listen("tcp", defaultEdge)
+	listener, err := net.Listen("tcp", view.DefaultEdge)
 	if err != nil || t.once {
 		if listener != nil {
 			listener.Close() //nolint:errcheck // another one is taken

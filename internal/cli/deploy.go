@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -25,6 +25,7 @@ import (
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 func attempt() string { return strings.ToLower(rand.Text()) }
@@ -58,7 +59,11 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go where, and stop")
 }
 
-func (a *app) deployCommand() *cobra.Command {
+// deployCmd is what orilla deploy does.
+type deployCmd struct{ activator }
+
+func newDeployCommand(a *app) *cobra.Command {
+	c := &deployCmd{activator{a}}
 	o := &deployOptions{}
 	cmd := &cobra.Command{
 		Use:   "deploy [COMMIT]",
@@ -71,17 +76,17 @@ func (a *app) deployCommand() *cobra.Command {
 			"  orilla deploy v1.4 --to staging      a tag, to the environment staging\n" +
 			"  orilla deploy --working-tree --to preview/strike --expires 2d      a preview of what is here, for two days\n" +
 			"  orilla deploy --working-tree --to preview/ines --watch             and again at each save",
-		Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.commits,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				o.Commit = args[0]
 			}
-			return a.deploy(cmd.Context(), o)
+			return c.deploy(cmd.Context(), o)
 		},
 	}
 	cmd.Flags().StringVar(&o.To, "to", "", "the `ENVIRONMENT` to move: production, another one of orilla.yaml, or preview/NAME")
-	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
-	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	o.flags(cmd)
 	o.ciOptions.flags(cmd)
 	cmd.Flags().StringVar(&o.expires, "expires", "", "with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d (default: previews.expire_after)")
@@ -92,7 +97,8 @@ func (a *app) deployCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) buildCommand() *cobra.Command {
+func newBuildCommand(a *app) *cobra.Command {
+	c := &deployCmd{activator{a}}
 	o := &deployOptions{}
 	cmd := &cobra.Command{
 		Use:   "build [COMMIT]",
@@ -101,13 +107,13 @@ func (a *app) buildCommand() *cobra.Command {
 			"a job that builds a proposed change in CI holds nothing that the change could steal. Another job, which runs none of the change's\n" +
 			"code, publishes the archive: orilla deploy --from FILE --proposed REF.",
 		Example: "  orilla build winter-times\n  orilla build HEAD --archive site.tar.gz",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeCommits,
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.commits,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.NoTarget, o.Apart = true, o.archive != ""
 			if len(args) > 0 {
 				o.Commit = args[0]
 			}
-			return a.deploy(cmd.Context(), o)
+			return c.deploy(cmd.Context(), o)
 		},
 	}
 	o.flags(cmd)
@@ -116,7 +122,7 @@ func (a *app) buildCommand() *cobra.Command {
 }
 
 // deploy carries out deploy and build.
-func (a *app) deploy(ctx context.Context, o *deployOptions) error {
+func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 	if o.From != "" && o.From != "-" {
 		o.From = a.path(o.From)
 	}
@@ -141,7 +147,7 @@ func (a *app) deploy(ctx context.Context, o *deployOptions) error {
 }
 
 // deployOnce carries out one deploy or build of a project.
-func (a *app) deployOnce(ctx context.Context, p *site.Project, o *deployOptions) error {
+func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if err := a.learnSecret(ctx, p, o); err != nil {
 		return err
 	}
@@ -153,7 +159,7 @@ func (a *app) deployOnce(ctx context.Context, p *site.Project, o *deployOptions)
 	if err != nil {
 		return err
 	}
-	later := a.header(plan)
+	later := view.ShowPlan(a.Console, plan)
 	if o.dryRun {
 		if later != nil {
 			later()
@@ -175,7 +181,7 @@ func (a *app) deployOnce(ctx context.Context, p *site.Project, o *deployOptions)
 		a.Row(a.Err, "store", remote.Place()+console.Faint("  as "+remote.Account()))
 	}
 	debug.SetMemoryLimit(uploadMemory)
-	report := &reporter{app: a}
+	report := &reporter{app: a.app}
 	job := deploy.Job{
 		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes,
 		Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, TakeOver: o.takeOver, SkipSame: !o.again,
@@ -201,7 +207,7 @@ func (a *app) deployOnce(ctx context.Context, p *site.Project, o *deployOptions)
 	}
 	defer release.Close(ctx)
 	done := deployed{job: job, release: release}
-	a.reportRelease(plan, release)
+	view.ReportRelease(a.Console, plan, release)
 	if later != nil {
 		defer later() // what goes live does not wait for it
 	}
@@ -220,7 +226,7 @@ type deployed struct {
 }
 
 // putLive activates a release, verifies it, and tells what is live.
-func (a *app) putLive(ctx context.Context, o *deployOptions, done deployed, started time.Time) error {
+func (a *activator) putLive(ctx context.Context, o *deployOptions, done deployed, started time.Time) error {
 	flip := time.Now()
 	var err error
 	if done.live, err = done.release.Activate(ctx); err != nil {
@@ -233,7 +239,7 @@ func (a *app) putLive(ctx context.Context, o *deployOptions, done deployed, star
 }
 
 // learnSecret reads what labels of previews are made with, where they are to be unguessable; the site's name is claimed first.
-func (a *app) learnSecret(ctx context.Context, p *site.Project, o *deployOptions) error {
+func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !p.ProductionConfig.Previews.Unguessable || o.NoTarget {
 		return nil
 	}
@@ -282,7 +288,7 @@ func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
 }
 
 // branchOfCI takes the branch of a detached checkout from what the CI system says.
-func (a *app) branchOfCI(ctx context.Context, p *site.Project, o *deployOptions) error {
+func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" {
 		return nil
 	}
@@ -302,7 +308,7 @@ func (a *app) branchOfCI(ctx context.Context, p *site.Project, o *deployOptions)
 const uploadMemory = 150 << 20
 
 // plan finds out what the order means. Where nothing says which environment should move, a terminal is asked.
-func (a *app) plan(ctx context.Context, p *site.Project, o *deployOptions) (*site.Plan, error) {
+func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions) (*site.Plan, error) {
 	plan, err := p.MakePlan(ctx, o.Order)
 	if !errors.Is(err, site.ErrNoTarget) || !a.Asks || o.yes {
 		return plan, err
@@ -315,9 +321,9 @@ func (a *app) plan(ctx context.Context, p *site.Project, o *deployOptions) (*sit
 }
 
 // failed adds to a build's error what to do. Where the step's output was streamed, its last lines are not shown again.
-func (a *app) failed(err error) error {
+func (a *deployCmd) failed(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
-	if !ok || !errors.Is(err, builder.ErrStepFailed) && !errors.Is(err, builder.ErrTimeLimit) {
+	if !ok || !errors.Is(err, steps.ErrStepFailed) && !errors.Is(err, steps.ErrTimeLimit) {
 		return err
 	}
 	if !a.ErrTerm {
@@ -327,7 +333,7 @@ func (a *app) failed(err error) error {
 }
 
 // ensureConfigured asks the questions of init when there is no orilla.yaml, and the name of a site for ready output.
-func (a *app) ensureConfigured(ctx context.Context, p *site.Project, o *deployOptions) (*site.Project, error) {
+func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *deployOptions) (*site.Project, error) {
 	if p.Configured || o.Site != "" || p.ProductionConfig.Site != "" {
 		return p, nil
 	}
@@ -336,94 +342,20 @@ func (a *app) ensureConfigured(ctx context.Context, p *site.Project, o *deployOp
 			Then("orilla init writes one").Then("or name the site: --site NAME")
 	}
 	if o.From != "" {
-		name, err := a.askSite(ctx, project.Label(filepath.Base(p.Root)))
+		name, err := (&initCmd{a.app}).askSite(ctx, project.Label(filepath.Base(p.Root)))
 		o.Site = name
 		return p, err
 	}
-	if err := a.init(ctx, p, initOptions{goesOn: true}); err != nil {
+	if err := (&initCmd{a.app}).init(ctx, p, initOptions{goesOn: true}); err != nil {
 		return nil, err
 	}
 	return a.load(ctx)
 }
 
-// promptly is how long it is waited for what should be said first, but is not worth a delay.
-const promptly = 12 * time.Millisecond
-
-// leftBehind says that the working tree has changes that are not deployed.
-func (a *app) leftBehind(plan *site.Plan) {
-	if n := int64(plan.Uncommitted()); plan.Origin.Source == journal.FromCommit && n > 0 {
-		a.Row(a.Err, "", console.Warn(console.Count(n, "uncommitted change is", "uncommitted changes are")+" not in this deploy"))
-	}
-}
-
-// header says what goes where, before anything is done. later is to be called when it is: it says what took longer to find out.
-func (a *app) header(plan *site.Plan) (later func()) {
-	target := "a release of its own"
-	if plan.Environment != "" {
-		target = journal.DisplayName(plan.Environment)
-	}
-	w := a.Err
-	fmt.Fprintf(w, "%s %s %s\n", console.Strong(plan.Site), console.Faint("->"), console.Strong(target)) //nolint:errcheck // nobody to tell
-	a.Row(w, label(plan), a.whatIsPublished(plan))
-	counted := make(chan struct{})
-	go func() {
-		plan.Uncommitted()
-		close(counted)
-	}()
-	select {
-	case <-counted:
-		a.leftBehind(plan)
-	case <-time.After(promptly):
-		later = func() { a.leftBehind(plan) }
-	}
-	if plan.ConfigNote != "" {
-		a.Row(w, "", console.Warn(plan.ConfigNote))
-	}
-	return later
-}
-
-func label(plan *site.Plan) string {
-	switch plan.Origin.Source {
-	case journal.FromOutput:
-		return "output"
-	case journal.FromWorkingTree:
-		return "tree"
-	}
-	return "commit"
-}
-
-func (a *app) whatIsPublished(plan *site.Plan) string {
-	var about []string
-	if plan.Origin.Branch != "" {
-		about = append(about, plan.Origin.Branch)
-	}
-	if plan.Commit != nil {
-		about = append(about, a.Age(plan.Commit.When))
-	}
-	parenthesis := ""
-	if len(about) > 0 {
-		parenthesis = "  " + console.Faint("("+strings.Join(about, ", ")+")")
-	}
-	switch {
-	case plan.Origin.Source == journal.FromOutput:
-		text := plan.From
-		if plan.Origin.Commit != "" {
-			text += "  from commit " + console.Accent(source.Short(plan.Origin.Commit)) + "  " + plan.Origin.Subject
-		}
-		return text + parenthesis
-	case plan.Origin.Source == journal.FromWorkingTree && plan.Commit == nil:
-		return "the folder as it is now"
-	case plan.Origin.Source == journal.FromWorkingTree:
-		return "the working tree as it is now: " + console.Accent(plan.Commit.Short()) + " and " +
-			console.Count(int64(plan.Uncommitted()), "uncommitted change", "uncommitted changes") + parenthesis
-	}
-	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
-}
-
-func (a *app) dryRun(ctx context.Context, plan *site.Plan) error {
+func (a *deployCmd) dryRun(ctx context.Context, plan *site.Plan) error {
 	a.foresee(ctx, plan)
 	if a.JSON {
-		return a.Document(deployReport{Site: plan.Site, Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
+		return a.Document(view.DeployReport{Site: plan.Site, Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
 			Commit: plan.Origin.Commit, Branch: plan.Origin.Branch, DryRun: true})
 	}
 	steps := plan.Config.Build.Steps()
@@ -441,7 +373,7 @@ func (a *app) dryRun(ctx context.Context, plan *site.Plan) error {
 }
 
 // foresee says what a deploy would change of the environment itself, and who froze it, as far as there is a store to ask.
-func (a *app) foresee(ctx context.Context, plan *site.Plan) {
+func (a *deployCmd) foresee(ctx context.Context, plan *site.Plan) {
 	store, err := a.openStore(ctx, plan.Project, false)
 	if err != nil || plan.Environment == "" {
 		return
@@ -461,7 +393,7 @@ func (a *app) foresee(ctx context.Context, plan *site.Plan) {
 	}
 }
 
-func (a *app) askFrozen(ctx context.Context, head journal.Entry, yes bool) error {
+func (a *activator) askFrozen(ctx context.Context, head journal.Entry, yes bool) error {
 	refusal := environments.FrozenRefusal(head)
 	if yes {
 		return nil
@@ -479,7 +411,7 @@ func (a *app) askFrozen(ctx context.Context, head journal.Entry, yes bool) error
 }
 
 // askClaim asks before a folder without Git takes a site's name.
-func (a *app) askClaim(ctx context.Context, plan *site.Plan, yes bool) error {
+func (a *deployCmd) askClaim(ctx context.Context, plan *site.Plan, yes bool) error {
 	if yes {
 		return nil
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,9 +15,14 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) domainsCommand() *cobra.Command {
+// domainsCmd is what orilla domains does.
+type domainsCmd struct{ *app }
+
+func newDomainsCommand(a *app) *cobra.Command {
+	c := &domainsCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
 		Use: "domains", Short: "Show which site owns each host; hand a host over or share a path", Args: cobra.NoArgs,
@@ -28,25 +32,25 @@ func (a *app) domainsCommand() *cobra.Command {
 		Example: "  orilla domains\n" +
 			"  orilla domains give www.corvane.example --to harbour\n" +
 			"  orilla domains allow www.corvane.example/news/ --to harbour",
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.domains(cmd.Context(), site) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.domains(cmd.Context(), site) },
 	}
 	cmd.PersistentFlags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	var o domainOptions
 	give := &cobra.Command{
 		Use: "give HOST", Short: "Hand a host over to another site", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.moveHost(cmd.Context(), site, args[0], o, true)
+			return c.moveHost(cmd.Context(), site, args[0], o, true)
 		},
 	}
 	release := &cobra.Command{
 		Use: "release HOST", Short: "Give up a host, so that any site can take it", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.moveHost(cmd.Context(), site, args[0], o, false)
+			return c.moveHost(cmd.Context(), site, args[0], o, false)
 		},
 	}
 	allow := &cobra.Command{
 		Use: "allow HOST/PATH", Short: "Allow another site to use a path on a host", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return a.allowPath(cmd.Context(), site, args[0], o) },
+		RunE: func(cmd *cobra.Command, args []string) error { return c.allowPath(cmd.Context(), site, args[0], o) },
 	}
 	for _, sub := range []*cobra.Command{give, release, allow} {
 		sub.Flags().StringVarP(&o.why, "message", "m", "", "say why")
@@ -67,28 +71,8 @@ type domainOptions struct {
 	yes, revoke bool
 }
 
-// domainReport is a host with whom it belongs to.
-type domainReport struct {
-	Host         string        `json:"host"`
-	Owner        string        `json:"owner,omitempty"`
-	Entry        int64         `json:"number,omitempty"`
-	Who          string        `json:"who,omitempty"`
-	When         *time.Time    `json:"when,omitempty"`
-	Why          string        `json:"why,omitempty"`
-	Grants       []hosts.Grant `json:"grants,omitempty"`
-	Environments []string      `json:"environments,omitempty"` // of the site, that have an address there
-}
-
-func reportHost(entry hosts.Entry) domainReport {
-	report := domainReport{Host: entry.Host, Owner: entry.Site, Entry: entry.Number, Who: entry.Who, Why: entry.Why, Grants: entry.Grants}
-	if entry.Number > 0 {
-		report.When = &entry.When
-	}
-	return report
-}
-
 // domains lists the hosts of a site's addresses: of what is live, and of orilla.yaml.
-func (a *app) domains(ctx context.Context, site string) error {
+func (a *domainsCmd) domains(ctx context.Context, site string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
@@ -111,7 +95,7 @@ func (a *app) domains(ctx context.Context, site string) error {
 			add(address, journal.DisplayName(state.Name))
 		}
 	}
-	reports := []domainReport{}
+	reports := []view.DomainReport{}
 	var names []string
 	for host := range on {
 		names = append(names, host)
@@ -122,7 +106,7 @@ func (a *app) domains(ctx context.Context, site string) error {
 		if err != nil {
 			return err
 		}
-		report := reportHost(owner)
+		report := view.ReportHost(owner)
 		report.Host, report.Environments = host, on[host]
 		reports = append(reports, report)
 	}
@@ -156,7 +140,7 @@ func (a *app) domains(ctx context.Context, site string) error {
 }
 
 // mine opens the store for whoever owns the site.
-func (a *app) mine(ctx context.Context, site string) (*session, *environments.Operator, error) {
+func (a *domainsCmd) mine(ctx context.Context, site string) (*session, *environments.Operator, error) {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return nil, nil, err
@@ -169,7 +153,7 @@ func (a *app) mine(ctx context.Context, site string) (*session, *environments.Op
 }
 
 // otherSite makes sure that a site that is to have something is one.
-func (s *session) otherSite(ctx context.Context, to string) error {
+func otherSite(ctx context.Context, s *session, to string) error {
 	switch {
 	case to == "":
 		return fault.New(fault.Usage, "usage", "name the other site").Then("--to SITE; orilla sites lists them")
@@ -183,14 +167,14 @@ func (s *session) otherSite(ctx context.Context, to string) error {
 	return err
 }
 
-func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, give bool) error {
+func (a *domainsCmd) moveHost(ctx context.Context, site, host string, o domainOptions, give bool) error {
 	s, operator, err := a.mine(ctx, site)
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
 	if give {
-		if err := s.otherSite(ctx, o.to); err != nil {
+		if err := otherSite(ctx, s, o.to); err != nil {
 			return err
 		}
 	}
@@ -212,7 +196,7 @@ func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, 
 		return err
 	}
 	if a.JSON {
-		return a.Document(reportHost(entry))
+		return a.Document(view.ReportHost(entry))
 	}
 	if give {
 		a.Print("%s: %s now belongs to %s", console.Good("handed over"), console.Strong(host), o.to)
@@ -223,7 +207,7 @@ func (a *app) moveHost(ctx context.Context, site, host string, o domainOptions, 
 	return nil
 }
 
-func (a *app) allowPath(ctx context.Context, site, where string, o domainOptions) error {
+func (a *domainsCmd) allowPath(ctx context.Context, site, where string, o domainOptions) error {
 	host, path, ok := strings.Cut(where, "/")
 	if !ok || strings.Trim(path, "/") == "" {
 		return fault.New(fault.Usage, "usage", "%s: write HOST/PATH, such as www.corvane.example/news/", where).Then("orilla domains give HOST --to SITE gives the whole host")
@@ -234,7 +218,7 @@ func (a *app) allowPath(ctx context.Context, site, where string, o domainOptions
 	}
 	defer operator.Close(ctx)
 	if !o.revoke {
-		if err := s.otherSite(ctx, o.to); err != nil {
+		if err := otherSite(ctx, s, o.to); err != nil {
 			return err
 		}
 	}
@@ -243,7 +227,7 @@ func (a *app) allowPath(ctx context.Context, site, where string, o domainOptions
 		return err
 	}
 	if a.JSON {
-		return a.Document(reportHost(entry))
+		return a.Document(view.ReportHost(entry))
 	}
 	if o.revoke {
 		a.Print("%s: %s may no longer use %s", console.Good("revoked"), o.to, where)

@@ -20,9 +20,14 @@ import (
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) edgeCommand() *cobra.Command {
+// edgeCmd is what orilla edge does.
+type edgeCmd struct{ *app }
+
+func newEdgeCommand(a *app) *cobra.Command {
+	c := &edgeCmd{app: a}
 	var listen, announce string
 	var requests bool
 	var memory string
@@ -45,10 +50,10 @@ func (a *app) edgeCommand() *cobra.Command {
 					return err
 				}
 			}
-			return a.edge(cmd.Context(), listen, announce, edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
+			return c.edge(cmd.Context(), listen, announce, edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
 		},
 	}
-	cmd.Flags().StringVar(&listen, "listen", defaultEdge, "the `ADDRESS` to answer on")
+	cmd.Flags().StringVar(&listen, "listen", view.DefaultEdge, "the `ADDRESS` to answer on")
 	cmd.Flags().StringVar(&announce, "announce", "", "the `ADDRESS` (HOST:PORT) at which others reach the node (default: the machine's own)")
 	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
 	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
@@ -88,7 +93,7 @@ func reachOf(networks []string) (httpanswer.Reach, error) {
 	return reach, nil
 }
 
-func (a *app) edge(ctx context.Context, listen, announce string, options edge.Options) error {
+func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edge.Options) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
 		return err
@@ -122,7 +127,7 @@ func (a *app) listen(address string) (net.Listener, error) {
 }
 
 // runEdge serves until the context ends. announce is the address that others call it at; "" for the one it listens on.
-func (a *app) runEdge(ctx context.Context, store storage.Store, listener net.Listener, announce string, options edge.Options) error {
+func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net.Listener, announce string, options edge.Options) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	options.Tell = a.tell
@@ -181,17 +186,6 @@ func (a *app) tell(event httpanswer.Event) {
 		if event.Method != "GET" {
 			method = event.Method + " "
 		}
-		a.Print("%s  %s %s%s%s  %s", when, statusText(event.Status), method, event.Host, event.Path, by)
+		a.Print("%s  %s %s%s%s  %s", when, view.StatusText(event.Status), method, event.Host, event.Path, by)
 	}
-}
-
-func statusText(status int) string {
-	text := fmt.Sprint(status)
-	switch {
-	case status >= 500:
-		return console.Bad(text)
-	case status >= 400:
-		return console.Warn(text)
-	}
-	return console.Good(text)
 }

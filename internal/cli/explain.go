@@ -18,10 +18,10 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/view"
 )
 
 // explainOptions are the flags of explain.
@@ -32,7 +32,11 @@ type explainOptions struct {
 	served                                            map[string][]string // the addresses that are live, of the environment that is looked at
 }
 
-func (a *app) explainCommand() *cobra.Command {
+// explainCmd is what orilla explain does.
+type explainCmd struct{ *app }
+
+func newExplainCommand(a *app) *cobra.Command {
+	c := &explainCmd{app: a}
 	o := &explainOptions{}
 	cmd := &cobra.Command{
 		Use: "explain URL|PATH|-", Short: "What an address answers, and why: each rule that was considered, the file, the headers", Args: cobra.ExactArgs(1),
@@ -42,7 +46,7 @@ func (a *app) explainCommand() *cobra.Command {
 		Example: "  orilla explain /timetable/winter\n" +
 			"  orilla explain / --language gl --on production --live\n" +
 			"  orilla explain - --expect < addresses.txt",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.explain(cmd.Context(), args[0], o) },
+		RunE: func(cmd *cobra.Command, args []string) error { return c.explain(cmd.Context(), args[0], o) },
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&o.on, "on", "", "explain a `COMMIT|RELEASE|ENVIRONMENT` in the place of the working tree")
@@ -56,43 +60,12 @@ func (a *app) explainCommand() *cobra.Command {
 	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and show both")
 	flags.BoolVar(&o.expect, "expect", false, "print the answers as expectations for the rules file")
 	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
-	cmd.RegisterFlagCompletionFunc("on", a.completeReleases)              //nolint:errcheck // the flag exists
-	cmd.RegisterFlagCompletionFunc("environment", a.completeEnvironments) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("on", completion{a}.releases)              //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
 
-// explainReport is what explain prints with --json; with - one such document a line.
-type explainReport struct {
-	Address     string        `json:"address"`
-	Method      string        `json:"method"`
-	Environment string        `json:"environment"`
-	On          string        `json:"on"`
-	Status      int           `json:"status"`
-	By          string        `json:"by"`
-	File        string        `json:"file,omitempty"`
-	Location    string        `json:"location,omitempty"`
-	Upstream    string        `json:"upstream,omitempty"`
-	Rule        string        `json:"rule,omitempty"` // its place, and it
-	Steps       []stepReport  `json:"steps"`
-	Header      []fieldReport `json:"header"`
-	Live        *liveReport   `json:"live,omitempty"`
-	answer      answer.Answer
-}
-
-type stepReport struct {
-	Applied bool   `json:"applied"`
-	Rule    string `json:"rule,omitempty"`
-	At      string `json:"at,omitempty"`
-	Text    string `json:"text"`
-}
-
-type fieldReport struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-	Rule  string `json:"rule,omitempty"` // the place of the rule that set it
-}
-
-func (a *app) explain(ctx context.Context, what string, o *explainOptions) error {
+func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -133,7 +106,7 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 		case o.expect:
 			a.Print("%s", expectation(report, o))
 		default:
-			a.showExplained(report, o)
+			view.ShowExplained(a.Console, report, o.at)
 		}
 		return nil
 	}
@@ -141,7 +114,7 @@ func (a *app) explain(ctx context.Context, what string, o *explainOptions) error
 }
 
 // explainList explains each address of a list on standard input, a line each.
-func (a *app) explainList(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, o *explainOptions) error {
+func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, o *explainOptions) error {
 	missing := 0
 	lines := bufio.NewScanner(os.Stdin)
 	for lines.Scan() {
@@ -162,7 +135,7 @@ func (a *app) explainList(ctx context.Context, p *site.Project, subject *inspect
 		case o.expect:
 			a.Print("%s", expectation(report, o))
 		default:
-			a.Print("%s", oneLine(report))
+			a.Print("%s", view.OneLine(report))
 		}
 		if err != nil {
 			return err
@@ -198,7 +171,7 @@ func (o *explainOptions) readHeaders() error {
 }
 
 // subject finds what is to be explained or checked. The session is set if the store was needed.
-func (a *app) subject(ctx context.Context, p *site.Project, site, on string) (*inspect.Subject, *session, error) {
+func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on string) (*inspect.Subject, *session, error) {
 	if on == "" {
 		subject, err := inspect.WorkingTree(ctx, p)
 		return subject, nil, err
@@ -212,7 +185,7 @@ func (a *app) subject(ctx context.Context, p *site.Project, site, on string) (*i
 		if err != nil {
 			return nil, nil, err
 		}
-		subject, err := inspect.Release(ctx, p, s.store, s.site, id, s.buildOf(ctx, id))
+		subject, err := inspect.Release(ctx, p, s.store, s.site, id, buildOf(ctx, s, id))
 		return subject, s, err
 	}
 	if environment, envErr := s.named(ctx, on); envErr == nil {
@@ -233,7 +206,7 @@ func (a *app) subject(ctx context.Context, p *site.Project, site, on string) (*i
 }
 
 // buildOf returns the build that a release came from, as far as production's journal knows.
-func (s *session) buildOf(ctx context.Context, id fmt.Stringer) string {
+func buildOf(ctx context.Context, s *session, id fmt.Stringer) string {
 	j := s.journal(project.Production)
 	head, err := j.Head(ctx, 0)
 	if err != nil {
@@ -288,7 +261,7 @@ func (o *explainOptions) request(p *site.Project, what string) (req answer.Reque
 	}
 	if strings.Contains(what, "://") {
 		if addresses := o.addressesOf(p, environment); len(addresses) > 0 {
-			req.Base = strings.TrimSuffix(basePath(addresses[0]), "/")
+			req.Base = strings.TrimSuffix(view.BasePath(addresses[0]), "/")
 		}
 	}
 	req.Environment = environment
@@ -345,28 +318,28 @@ func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) string {
 	return ""
 }
 
-func (a *app) explained(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, what string, o *explainOptions) (explainReport, error) {
+func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, what string, o *explainOptions) (view.ExplainReport, error) {
 	req, environment, err := o.request(p, what)
 	if err != nil {
-		return explainReport{}, err
+		return view.ExplainReport{}, err
 	}
 	got, steps, err := answer.Explain(ctx, req, subject.Site)
 	if err != nil {
-		return explainReport{}, err
+		return view.ExplainReport{}, err
 	}
-	report := explainReport{Address: what, Method: req.Method, Environment: environment, On: subject.Name, Status: got.Status, By: string(got.By), Location: got.Location, answer: got,
-		Steps: []stepReport{}, Header: []fieldReport{}}
+	report := view.ExplainReport{Address: what, Method: req.Method, Environment: environment, On: subject.Name, Status: got.Status, By: string(got.By), Location: got.Location, Answer: got,
+		Steps: []view.StepReport{}, Header: []view.FieldReport{}}
 	if got.File != nil {
 		report.File = got.File.Path
 	}
 	if got.Rule != nil {
-		report.Rule = ruleText(got.Rule)
+		report.Rule = view.RuleText(got.Rule)
 	}
 	report.Steps = append(report.Steps, o.where(p, req, environment)...)
 	for _, step := range steps {
-		one := stepReport{Applied: step.Applied, Text: step.Text}
+		one := view.StepReport{Applied: step.Applied, Text: step.Text}
 		if step.Rule != nil {
-			one.Rule, one.At = step.Rule.String(), position(step.Rule)
+			one.Rule, one.At = step.Rule.String(), view.Position(step.Rule)
 		}
 		report.Steps = append(report.Steps, one)
 	}
@@ -382,13 +355,13 @@ func (a *app) explained(ctx context.Context, p *site.Project, subject *inspect.S
 		got.Header = append(got.Header, answer.Field{Name: "Etag", Value: got.ETag})
 	}
 	for _, field := range got.Header {
-		one := fieldReport{Name: strings.ToLower(field.Name), Value: field.Value}
+		one := view.FieldReport{Name: strings.ToLower(field.Name), Value: field.Value}
 		if field.Rule != nil {
-			one.Rule = position(field.Rule)
+			one.Rule = view.Position(field.Rule)
 		}
 		report.Header = append(report.Header, one)
 	}
-	slices.SortStableFunc(report.Header, func(a, b fieldReport) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(report.Header, func(a, b view.FieldReport) int { return strings.Compare(a.Name, b.Name) })
 	if o.live {
 		report.Live, err = a.askLive(ctx, s, req, report)
 	}
@@ -396,8 +369,8 @@ func (a *app) explained(ctx context.Context, p *site.Project, subject *inspect.S
 }
 
 // where says how the host led to the environment, and what of the path is the base path.
-func (o *explainOptions) where(p *site.Project, req answer.Request, environment string) []stepReport {
-	var steps []stepReport
+func (o *explainOptions) where(p *site.Project, req answer.Request, environment string) []view.StepReport {
+	var steps []view.StepReport
 	if req.Host != "" {
 		text := "the host " + req.Host + " is asked for as " + environment
 		for _, address := range o.addressesOf(p, environment) {
@@ -405,101 +378,16 @@ func (o *explainOptions) where(p *site.Project, req answer.Request, environment 
 				text = "the host " + req.Host + " is that of " + environment
 			}
 		}
-		steps = append(steps, stepReport{Applied: true, Text: text})
+		steps = append(steps, view.StepReport{Applied: true, Text: text})
 	}
 	if req.Base != "" {
-		steps = append(steps, stepReport{Applied: true, Text: "the base path " + req.Base + "/ is taken off"})
+		steps = append(steps, view.StepReport{Applied: true, Text: "the base path " + req.Base + "/ is taken off"})
 	}
 	return steps
 }
 
-// position is where a rule was written; "a rule" where only the release knows it.
-func position(r *rules.Rule) string {
-	if r.At.Line == 0 {
-		return "release"
-	}
-	return fmt.Sprintf("%s:%d", r.At.File, r.At.Line)
-}
-
-func ruleText(r *rules.Rule) string { return position(r) + "  " + r.String() }
-
-// summary says an answer in a few words.
-func (r explainReport) summary() string {
-	switch {
-	case r.Upstream != "":
-		return "-> " + r.Upstream
-	case r.Location != "":
-		return "-> " + r.Location
-	case r.File != "":
-		return r.File
-	}
-	return r.By
-}
-
-func (r explainReport) status() string {
-	if r.Upstream != "" {
-		return console.Accent("passed on")
-	}
-	return statusText(r.Status)
-}
-
-// oneLine is the answer to one address of a list.
-func oneLine(r explainReport) string {
-	line := fmt.Sprintf("%s  %s  %s", r.status(), r.Address, console.Faint(r.summary()))
-	if r.Rule != "" {
-		place, _, _ := strings.Cut(r.Rule, "  ")
-		line += "   " + console.Accent(place)
-	}
-	return line
-}
-
-func (a *app) showExplained(r explainReport, o *explainOptions) {
-	about := "as " + r.Environment + ", on " + r.On
-	if o.at != "" {
-		about += ", at " + o.at
-	}
-	a.Print("%s %s  %s", r.Method, console.Strong(r.Address), console.Faint(about))
-	a.Print("%s %s", r.status(), console.Strong(r.summary()))
-	if r.Rule != "" {
-		a.Print("  %s", console.Accent(r.Rule))
-	}
-	a.Print("")
-	a.Print("%s", console.Faint("how"))
-	for _, step := range r.Steps {
-		mark := console.Faint("·")
-		if step.Applied {
-			mark = console.Good("✓")
-		}
-		if step.Rule == "" {
-			a.Print("  %s %s", mark, step.Text)
-			continue
-		}
-		a.Print("  %s %s  %s", mark, console.Accent(step.At), step.Rule)
-		if !strings.HasSuffix(step.Rule, step.Text) { // what a header rule sets is there to read already
-			a.Print("      %s", console.Faint(step.Text))
-		}
-	}
-	a.Print("")
-	width := 0
-	for _, field := range r.Header {
-		width = max(width, len(field.Name))
-	}
-	a.Print("%s", console.Faint("header"))
-	for _, field := range r.Header {
-		by := ""
-		if field.Rule != "" {
-			by = "   " + console.Accent(field.Rule)
-		}
-		a.Print("  %-*s  %s%s", width, field.Name, field.Value, by)
-	}
-	if r.Live != nil {
-		a.Print("")
-		a.showLive(r)
-	}
-}
-
 // expectation writes an answer as a line for the rules file.
-func expectation(r explainReport, o *explainOptions) string {
+func expectation(r view.ExplainReport, o *explainOptions) string {
 	line := "expect  "
 	if r.Method != http.MethodGet {
 		line += r.Method + " "
@@ -531,7 +419,7 @@ func expectation(r explainReport, o *explainOptions) string {
 	switch {
 	case o.at != "":
 		given = append(given, "time "+o.at)
-	case r.answer.Timed:
+	case r.Answer.Timed:
 		given = append(given, "time "+time.Now().UTC().Format("2006-01-02T15:04Z"))
 	}
 	if len(given) > 0 {

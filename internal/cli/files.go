@@ -12,16 +12,19 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
-	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/export"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) filesCommand() *cobra.Command {
+// filesCmd is what orilla files does.
+type filesCmd struct{ *app }
+
+func newFilesCommand(a *app) *cobra.Command {
+	c := &filesCmd{app: a}
 	var site, export string
 	cmd := &cobra.Command{
 		Use:   "files [RELEASE|ENVIRONMENT|FOLDER]",
@@ -29,12 +32,12 @@ func (a *app) filesCommand() *cobra.Command {
 		Long: "Files lists a release, what an environment serves, or what of a folder would be published (default: the output folder).\n" +
 			"With --export it writes a release as a plain tree (default: what production serves), and its rules beside it.",
 		Example: "  orilla files production --export corvane-site\n  orilla files r-3f9a2c1b7e --export corvane.zip",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if export != "" {
-				return a.export(cmd.Context(), site, argument(args, 0), export)
+				return c.export(cmd.Context(), site, argument(args, 0), export)
 			}
-			return a.files(cmd.Context(), site, argument(args, 0))
+			return c.files(cmd.Context(), site, argument(args, 0))
 		},
 	}
 	cmd.Flags().StringVar(&export, "export", "", "write the release to a new `FOLDER`, or an archive ending in .zip, .tar or .tar.gz")
@@ -42,26 +45,7 @@ func (a *app) filesCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// fileReport is one file of files with --json.
-type fileReport struct {
-	Path      string `json:"path"`
-	Address   string `json:"address"`
-	Size      int64  `json:"size"`
-	Type      string `json:"type"`
-	SHA256    string `json:"sha256"`
-	Immutable bool   `json:"immutable"`
-}
-
-type filesReport struct {
-	Release string            `json:"release,omitempty"`
-	Folder  string            `json:"folder,omitempty"`
-	Files   []fileReport      `json:"files"`
-	Bytes   int64             `json:"bytes"`
-	LeftOut []publish.LeftOut `json:"left_out,omitempty"`
-	Notices []fault.Notice    `json:"notices,omitempty"`
-}
-
-func (a *app) files(ctx context.Context, site, what string) error {
+func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	report, err := a.folderFiles(ctx, what)
 	if err == nil && report == nil {
 		report, err = a.releaseFiles(ctx, site, what)
@@ -99,7 +83,7 @@ func (a *app) files(ctx context.Context, site, what string) error {
 }
 
 // folderFiles lists a folder; nil if what is none.
-func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error) {
+func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesReport, error) {
 	p, err := a.load(ctx)
 	if err != nil {
 		return nil, err
@@ -119,20 +103,15 @@ func (a *app) folderFiles(ctx context.Context, what string) (*filesReport, error
 	if err != nil {
 		return nil, err
 	}
-	report := &filesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut, Notices: scan.Notices}
+	report := &view.FilesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut, Notices: scan.Notices}
 	for _, file := range files {
-		report.Files = append(report.Files, describeFile(file, p.LocalConfig.Settings()))
+		report.Files = append(report.Files, view.DescribeFile(file, p.LocalConfig.Settings()))
 	}
 	return report, nil
 }
 
-func describeFile(file release.File, settings release.Settings) fileReport {
-	return fileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type, SHA256: file.Digest.String(),
-		Immutable: answer.Immutable(file.Path, settings)}
-}
-
 // releaseFiles lists a release, or what an environment serves.
-func (a *app) releaseFiles(ctx context.Context, site, what string) (*filesReport, error) {
+func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.FilesReport, error) {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return nil, err
@@ -145,12 +124,12 @@ func (a *app) releaseFiles(ctx context.Context, site, what string) (*filesReport
 	if err != nil {
 		return nil, err
 	}
-	report := &filesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes, Files: []fileReport{}}
+	report := &view.FilesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes, Files: []view.FileReport{}}
 	for file, err := range reader.Files(ctx) {
 		if err != nil {
 			return nil, err
 		}
-		report.Files = append(report.Files, describeFile(file, reader.Root.Settings))
+		report.Files = append(report.Files, view.DescribeFile(file, reader.Root.Settings))
 	}
 	return report, nil
 }
@@ -192,7 +171,7 @@ func (s *session) findRelease(ctx context.Context, what string) (release.ID, err
 }
 
 // export writes a release as a plain tree.
-func (a *app) export(ctx context.Context, site, what, to string) error {
+func (a *filesCmd) export(ctx context.Context, site, what, to string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
@@ -221,17 +200,11 @@ func (a *app) export(ctx context.Context, site, what, to string) error {
 		return err
 	}
 	if a.JSON {
-		return a.Document(exportReport{"r-" + id.String(), done})
+		return a.Document(view.ExportReport{Release: "r-" + id.String(), Exported: done})
 	}
 	a.Print("%s %s of %s to %s", console.Good("wrote"), console.Count(done.Files, "file", "files")+", "+console.Size(done.Bytes), id.Short(), console.Strong(done.To))
 	if done.Rules > 0 {
 		a.Print("%s to %s", console.Count(done.Rules, "rule", "rules"), done.RulesFile)
 	}
 	return nil
-}
-
-// exportReport is what files --export prints with --json.
-type exportReport struct {
-	Release string `json:"release"`
-	export.Exported
 }

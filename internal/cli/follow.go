@@ -28,6 +28,7 @@ import (
 	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // followOptions are the flags of follow.
@@ -44,7 +45,11 @@ type followOptions struct {
 // wakeSecret is the variable that holds the secret with which calls to --wake are signed.
 const wakeSecret = "ORILLA_WAKE_SECRET"
 
-func (a *app) followCommand() *cobra.Command {
+// followCmd is what orilla follow does.
+type followCmd struct{ *app }
+
+func newFollowCommand(a *app) *cobra.Command {
+	c := &followCmd{app: a}
 	o := &followOptions{}
 	cmd := &cobra.Command{
 		Use:   "follow [REPOSITORY]",
@@ -59,7 +64,7 @@ func (a *app) followCommand() *cobra.Command {
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.repository = argument(args, 0)
-			return a.follow(cmd.Context(), o)
+			return c.follow(cmd.Context(), o)
 		},
 	}
 	flags := cmd.Flags()
@@ -75,11 +80,11 @@ func (a *app) followCommand() *cobra.Command {
 	o.waitOptions.flags(cmd)
 	o.ciOptions.flags(cmd)
 	o.rateFlag(cmd)
-	cmd.RegisterFlagCompletionFunc("branch", a.completeBranches) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) follow(ctx context.Context, o *followOptions) error {
+func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if o.pause || o.resume {
 		return a.setPause(ctx, o)
 	}
@@ -95,7 +100,7 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 		return fault.New(fault.Usage, "usage", "--parallel and --every take no negative values")
 	}
 	f.Builds = o.builds
-	if f.WaitFor, err = o.list(a); err != nil {
+	if f.WaitFor, err = o.list(a.app); err != nil {
 		return err
 	}
 	if err := a.onlyHere(ctx, f, o.branch); err != nil {
@@ -128,12 +133,12 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 			return err
 		}
 	}
-	show := &followReport{app: a, follower: f, ci: o.ciOptions}
+	show := &followReport{app: a.app, follower: f, ci: o.ciOptions}
 	f.Tell = show.tell
 	f.Job = func(plan *site.Plan) deploy.Job {
-		var report deploy.Reporter = quietReporter{a, plan.Origin.Branch}
+		var report deploy.Reporter = quietReporter{a.app, plan.Origin.Branch}
 		if f.Only != nil && !a.JSON {
-			report = &reporter{app: a}
+			report = &reporter{app: a.app}
 		}
 		return deploy.Job{Plan: plan, Report: report, Now: time.Now, Rate: limit}
 	}
@@ -148,7 +153,7 @@ func (a *app) follow(ctx context.Context, o *followOptions) error {
 }
 
 // followed finds the project and, if another repository is to be followed, a mirror of it.
-func (a *app) followed(ctx context.Context, o *followOptions) (*site.Project, *source.Mirror, error) {
+func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Project, *source.Mirror, error) {
 	p, err := a.load(ctx)
 	if errors.Is(err, site.ErrNotConfigured) && o.project != "" {
 		if repository, missing := source.FindRepository(ctx, a.folder); missing == nil {
@@ -196,7 +201,7 @@ func (a *app) followed(ctx context.Context, o *followOptions) (*site.Project, *s
 }
 
 // onlyHere narrows following to this checkout, where it is one of CI: without a branch, or with one that was named.
-func (a *app) onlyHere(ctx context.Context, f *follow.Follower, branch string) error {
+func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch string) error {
 	repository := f.Project.Repository
 	if f.Mirror != nil || repository.Bare || branch == "" && (!f.Once || repository.Branch(ctx) != "") {
 		return nil
@@ -222,7 +227,7 @@ func (a *app) onlyHere(ctx context.Context, f *follow.Follower, branch string) e
 }
 
 // wakers start what tells of new commits sooner than asking again would.
-func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follower, address string, wake chan<- struct{}) error {
+func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follower, address string, wake chan<- struct{}) error {
 	nudge := func() {
 		select {
 		case wake <- struct{}{}:
@@ -270,7 +275,7 @@ func (a *app) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follo
 	return nil
 }
 
-func (a *app) setPause(ctx context.Context, o *followOptions) error {
+func (a *followCmd) setPause(ctx context.Context, o *followOptions) error {
 	if o.pause && o.resume {
 		return fault.New(fault.Usage, "usage", "either --pause or --resume")
 	}
@@ -357,20 +362,20 @@ func (r *followReport) tell(event follow.Event) {
 	if event.Kind == follow.Live {
 		s := &session{project: r.follower.Project, store: r.follower.Store, site: r.follower.Project.Site()}
 		nodes, _ := edge.Reached(context.Background(), s.store, storage.KnownAhead(s.store))
-		addresses := r.addresses(context.Background(), s, event.Head.Environment, event.Head.Document, nodes)
+		addresses := s.addresses(context.Background(), event.Head.Environment, event.Head.Document, nodes)
 		event.Address = addresses[0]
-		values := outputValues{URL: event.Address, ReleaseURL: releaseAddress(s.site, event.Head.Release.String(), nearbyPort(nodes)), Release: event.Release,
+		values := view.OutputValues{URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site, event.Head.Release.String(), view.NearbyPort(nodes)), Release: event.Release,
 			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true, Took: event.Took, Reused: event.Reused, Subject: event.Subject}
 		r.failed = errors.Join(r.failed, r.ci.write(values))
 	}
 	if (event.Kind == follow.Nothing || event.Kind == follow.Unchanged) && r.follower.Only != nil {
-		r.failed = errors.Join(r.failed, r.ci.write(outputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why, Subject: event.Subject}))
+		r.failed = errors.Join(r.failed, r.ci.write(view.OutputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why, Subject: event.Subject}))
 	}
 	if r.JSON {
 		r.tellJSON(event)
 		return
 	}
-	text := r.words(event)
+	text := view.EventText(event)
 	if event.Ref == "" && event.Kind != follow.Ended {
 		if event.Error != nil {
 			r.Problem(event.Error)
@@ -382,12 +387,12 @@ func (r *followReport) tell(event follow.Event) {
 		}
 		return
 	}
-	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), shorten(event.Subject, 34), text)
+	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), view.Shorten(event.Subject, 34), text)
 	switch event.Kind {
 	case follow.Live:
 		r.Print("%s%s", strings.Repeat(" ", 72), console.Accent(event.Address))
 		if len(event.Findings) > 0 {
-			r.Print("%s%s", strings.Repeat(" ", 72), countFindings(event.Findings))
+			r.Print("%s%s", strings.Repeat(" ", 72), view.CountFindings(event.Findings))
 			for i, f := range event.Findings {
 				if i == 5 {
 					break
@@ -400,52 +405,8 @@ func (r *followReport) tell(event follow.Event) {
 	}
 }
 
-func (r *followReport) words(event follow.Event) string {
-	built := ""
-	if event.Build > 0 {
-		built = fmt.Sprintf("  %s", console.Faint(fmt.Sprintf("build:%d", event.Build)))
-	}
-	switch event.Kind {
-	case follow.Builds:
-		return console.Faint("builds for ") + event.Environment + built
-	case follow.Live:
-		how := "built in "
-		if event.Reused {
-			how = "content known: live without a build in "
-		}
-		return console.Good(event.Entry) + "  " + console.Faint(how+console.Took(event.Took))
-	case follow.Nothing:
-		return console.Faint("nothing: " + event.Why)
-	case follow.Unchanged:
-		return console.Faint("nothing: " + event.Why)
-	case follow.Ended:
-		return event.Environment + console.Faint(" ended: "+event.Why)
-	case follow.Waits:
-		return console.Warn("waits: ") + event.Why
-	case follow.Superseded:
-		return console.Faint("superseded: " + event.Why)
-	case follow.Cancelled:
-		return console.Warn("cancelled: ") + event.Why + built
-	case follow.Trouble:
-		return console.Warn("failed, " + event.Why)
-	case follow.Failed:
-		if event.Build == 0 {
-			return console.Bad("failed: ") + event.Why
-		}
-	}
-	return console.Bad("failed") + built
-}
-
-// eventReport is an event with --json.
-type eventReport struct {
-	follow.Event
-	Milliseconds int64  `json:"milliseconds,omitempty"`
-	Problem      string `json:"problem,omitempty"`
-	Code         string `json:"code,omitempty"`
-}
-
 func (r *followReport) tellJSON(event follow.Event) {
-	report := eventReport{Event: event, Milliseconds: event.Took.Milliseconds(), Code: fault.Code(event.Error)}
+	report := view.EventReport{Event: event, Milliseconds: event.Took.Milliseconds(), Code: fault.Code(event.Error)}
 	if event.Error != nil {
 		report.Problem = event.Error.Error()
 	}

@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // freezeOptions are the flags of freeze and thaw.
@@ -30,25 +31,30 @@ func (o *freezeOptions) flags(cmd *cobra.Command, why string) {
 	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
 }
 
-func (a *app) freezeCommand() *cobra.Command {
+// freezeCmd is what orilla freeze does.
+type freezeCmd struct{ *app }
+
+func newFreezeCommand(a *app) *cobra.Command {
+	c := &freezeCmd{app: a}
 	var o freezeOptions
 	cmd := &cobra.Command{
-		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeEnvironments,
+		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment", Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
 		Long: "Freeze keeps what is live where it is: for holidays, or while an incident is looked into. New commits are still built; they wait, and\n" +
 			"thaw shows them. A person at a terminal can deploy all the same, after being told.",
 		Example: "  orilla freeze -m \"the queue at the ticket office\"\n  orilla freeze --until 2026-12-27T08:00 -m \"nobody is here over Christmas\"\n  orilla freeze staging --until 2h",
-		RunE:    func(cmd *cobra.Command, args []string) error { return a.freeze(cmd.Context(), o, argument(args, 0)) },
+		RunE:    func(cmd *cobra.Command, args []string) error { return c.freeze(cmd.Context(), o, argument(args, 0)) },
 	}
 	o.flags(cmd, "say why; it is shown to whoever is refused")
 	cmd.Flags().StringVar(&o.until, "until", "", "until a `TIME`: 2h, 3d, 2026-12-27 or 2026-12-27T08:00, with an offset or in the site's time zone")
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) thawCommand() *cobra.Command {
+func newThawCommand(a *app) *cobra.Command {
+	c := &freezeCmd{app: a}
 	var o freezeOptions
 	cmd := &cobra.Command{
-		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeEnvironments,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.thaw(cmd.Context(), o, argument(args, 0)) },
+		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits", Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
+		RunE: func(cmd *cobra.Command, args []string) error { return c.thaw(cmd.Context(), o, argument(args, 0)) },
 	}
 	o.flags(cmd, "say why")
 	cmd.Flags().BoolVar(&o.yes, "yes", false, "put live what waits, without asking")
@@ -61,8 +67,8 @@ func (s *session) operator(ctx context.Context, what string) (*environments.Oper
 	return environments.NewOperator(ctx, s.project, s.store, s.site, "command", what)
 }
 
-// stewardOf opens the site's store for a command that changes the environment that was typed. The caller closes the operator.
-func (a *app) stewardOf(ctx context.Context, site, typed, what string) (s *session, environment string, operator *environments.Operator, err error) {
+// operatorOf opens the site's store for a command that changes the environment that was typed. The caller closes the operator.
+func (a *app) operatorOf(ctx context.Context, site, typed, what string) (s *session, environment string, operator *environments.Operator, err error) {
 	if s, err = a.session(ctx, site); err == nil {
 		environment, err = s.named(ctx, typed)
 	}
@@ -72,8 +78,8 @@ func (a *app) stewardOf(ctx context.Context, site, typed, what string) (s *sessi
 	return s, environment, operator, err
 }
 
-func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
-	s, environment, operator, err := a.stewardOf(ctx, o.site, typed, "freeze")
+func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) error {
+	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "freeze")
 	if err != nil {
 		return err
 	}
@@ -86,7 +92,7 @@ func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
 		if err != nil {
 			return fault.New(fault.Usage, "bad-time", "--until: %s", err)
 		}
-		frozen.Until, until = &end, " until "+moment(end)
+		frozen.Until, until = &end, " until "+view.Moment(end)
 	}
 	name := journal.DisplayName(environment)
 	if o.dryRun {
@@ -95,24 +101,24 @@ func (a *app) freeze(ctx context.Context, o freezeOptions, typed string) error {
 	}
 	entry, err := operator.Append(ctx, environment, journal.SetFrozen(frozen, "command", operator.Who, o.why, operator.Now()))
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	if a.JSON {
-		return a.Document(describeEntry(entry, nil, entry.Number))
+		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}
 	a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until, console.Accent("orilla thaw "+name))
 	return nil
 }
 
-func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
-	s, environment, operator, err := a.stewardOf(ctx, o.site, typed, "thaw")
+func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) error {
+	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "thaw")
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
 	head, err := s.head(ctx, environment)
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	waiting, err := environments.WaitingFor(ctx, s.store, s.site, head)
 	if err != nil {
@@ -148,24 +154,24 @@ func (a *app) thaw(ctx context.Context, o freezeOptions, typed string) error {
 		return nil
 	}
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	serving, nodes := flipped(ctx, s, entry)
 	if a.JSON {
-		return a.Document(describeEntry(entry, nil, entry.Number))
+		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}
 	if waits == nil {
 		a.Print("%s accepts automatic deploys again; live is %s", name, entry.Release.Short())
 		return nil
 	}
-	a.Row(a.Err, "live", console.Good(entry.Label())+a.where(serving, nodes, time.Since(began)))
+	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(a.Console, serving, nodes, time.Since(began)))
 	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(), source.Short(entry.Commit), entry.Subject)
-	a.Note("%s orilla rollback%s", console.Faint("undo:"), environmentArgument(environment))
+	a.Note("%s orilla rollback%s", console.Faint("undo:"), view.EnvironmentArgument(environment))
 	return nil
 }
 
 // showWaiting tells what waits for a thaw, and how the newest differs from what is live.
-func (a *app) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []environments.PendingRelease) error {
+func (a *freezeCmd) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []environments.PendingRelease) error {
 	if len(waiting) == 0 {
 		return nil
 	}
@@ -204,5 +210,5 @@ func compared(ctx context.Context, s *session, before, after release.ID) (string
 	if len(changes) == 0 {
 		return "the same files; rules or settings differ", nil
 	}
-	return changed(deploy.CountChanges(changes)) + "; orilla diff " + before.Short() + " " + after.Short(), nil
+	return view.Changed(deploy.CountChanges(changes)) + "; orilla diff " + before.Short() + " " + after.Short(), nil
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"iter"
@@ -16,34 +15,9 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/environments"
-	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
-
-// entryReport is one entry of history with --json.
-type entryReport struct {
-	Entry         string                `json:"entry"`
-	Kind          string                `json:"kind"`
-	Live          bool                  `json:"live"`
-	Release       string                `json:"release,omitempty"`
-	Source        string                `json:"source,omitempty"`
-	Commit        string                `json:"commit,omitempty"`
-	CommitAddress string                `json:"commit_address,omitempty"`
-	Tags          []string              `json:"tags,omitempty"`
-	Branch        string                `json:"branch,omitempty"`
-	Subject       string                `json:"subject,omitempty"`
-	Reactivates   int64                 `json:"reactivates,omitempty"`
-	Frozen        bool                  `json:"frozen"`
-	Who           string                `json:"who"`
-	When          time.Time             `json:"when"`
-	Cause         string                `json:"cause,omitempty"` // "command", "follow", "watch"
-	Why           string                `json:"why,omitempty"`
-	Until         *time.Time            `json:"frozen_until,omitempty"`
-	Expires       *time.Time            `json:"expires,omitempty"`
-	Ended         string                `json:"ended,omitempty"` // of a removal: "request", "expired", "merged", "deleted", "room"
-	Outcome       *environments.Outcome `json:"outcome,omitempty"`
-	Damage        string                `json:"damage,omitempty"`
-}
 
 // historyOptions are the flags of history.
 type historyOptions struct {
@@ -52,12 +26,16 @@ type historyOptions struct {
 	all   bool
 }
 
-func (a *app) historyCommand() *cobra.Command {
+// historyCmd is what orilla history does.
+type historyCmd struct{ *app }
+
+func newHistoryCommand(a *app) *cobra.Command {
+	c := &historyCmd{app: a}
 	var o historyOptions
 	cmd := &cobra.Command{
 		Use: "history [ENVIRONMENT]", Short: "What was live when, who put it there, and why", Args: cobra.MaximumNArgs(1),
-		ValidArgsFunction: a.completeEnvironments,
-		RunE:              func(cmd *cobra.Command, args []string) error { return a.history(cmd.Context(), o, argument(args, 0)) },
+		ValidArgsFunction: completion{a}.environments,
+		RunE:              func(cmd *cobra.Command, args []string) error { return c.history(cmd.Context(), o, argument(args, 0)) },
 	}
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().BoolVar(&o.all, "all", false, "of all environments together, in the order of time")
@@ -72,7 +50,7 @@ func argument(args []string, i int) string {
 	return ""
 }
 
-func (a *app) history(ctx context.Context, o historyOptions, typed string) error {
+func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string) error {
 	if o.all && typed != "" {
 		return fault.New(fault.Usage, "usage", "--all shows every environment, so %s cannot be named too", typed).Then("orilla history %s", typed)
 	}
@@ -80,7 +58,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 	if err != nil {
 		return err
 	}
-	environment, entries := "", s.allEntries(ctx)
+	environment, entries := "", allEntries(ctx, s)
 	if !o.all {
 		if environment, err = s.named(ctx, typed); err != nil {
 			return err
@@ -92,7 +70,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		entries = s.journal(environment).Back(ctx, number)
 	}
 	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
-	reports, tags, heads, more, last := []entryReport{}, s.tags(ctx), map[string]bool{}, false, int64(0)
+	reports, tags, heads, more, last := []view.EntryReport{}, tagsOf(ctx, s), map[string]bool{}, false, int64(0)
 	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
 			return ctx.Err()
@@ -108,8 +86,8 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 		} else {
 			last = 0
 		}
-		report := describeEntry(entry, err, last)
-		report.Live = report.Live && stateOf(&entry, a.Now()) != isExpired
+		report := view.DescribeEntry(entry, err, last)
+		report.Live = report.Live && view.StateOf(&entry, a.Now()) != view.StateExpired
 		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.ProductionConfig.CommitLink(entry.Commit)
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
 			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
@@ -117,7 +95,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 			}
 		}
 		reports = append(reports, report)
-		rows = append(rows, a.historyRow(entry, report))
+		rows = append(rows, view.HistoryRow(a.Console, entry, report))
 	}
 	if a.JSON {
 		return a.Document(reports)
@@ -144,7 +122,7 @@ func (a *app) history(ctx context.Context, o historyOptions, typed string) error
 }
 
 // allEntries yields the entries of all environments of a site, the newest first, each journal from its end to its beginning.
-func (s *session) allEntries(ctx context.Context) iter.Seq2[journal.Entry, error] {
+func allEntries(ctx context.Context, s *session) iter.Seq2[journal.Entry, error] {
 	return func(yield func(journal.Entry, error) bool) {
 		states, err := environments.States(ctx, s.store, s.site, []string{journal.Previews}, nil)
 		if err != nil {
@@ -184,87 +162,8 @@ func (s *session) allEntries(ctx context.Context) iter.Seq2[journal.Entry, error
 	}
 }
 
-// describeEntry tells of an entry; head is the number of its journal's last one.
-func describeEntry(entry journal.Entry, err error, head int64) entryReport {
-	report := entryReport{
-		Entry: entry.Label(), Kind: string(entry.Kind), Live: entry.Number == head && !entry.Release.IsZero(), Source: string(entry.Source),
-		Commit: entry.Commit, Branch: entry.Branch, Subject: entry.Subject, Reactivates: entry.Reactivates, Frozen: entry.Frozen != nil,
-		Who: entry.Who, When: entry.When, Cause: entry.Cause, Why: entry.Why, Expires: entry.Expires,
-	}
-	if !entry.Release.IsZero() {
-		report.Release = "r-" + entry.Release.String()
-	}
-	if entry.Frozen != nil {
-		report.Until = entry.Frozen.Until
-	}
-	if entry.Ended != nil {
-		report.Ended = string(entry.Ended.Reason)
-	}
-	if err != nil {
-		report.Damage = err.Error()
-	}
-	return report
-}
-
-func (a *app) historyRow(entry journal.Entry, report entryReport) []string {
-	if report.Damage != "" {
-		return []string{report.Entry, console.Bad("unreadable"), "", "", report.Damage, "", ""}
-	}
-	label := report.Entry
-	if report.Live {
-		label = console.Good(label + " live")
-	}
-	commit := a.commitText(entry.Commit, report.CommitAddress, string(entry.Source))
-	if entry.Source == journal.FromWorkingTree {
-		commit += " working tree"
-	}
-	about := subjectText(entry.Subject, report.Tags, 42)
-	if entry.Why != "" {
-		about = shorten(entry.Why, 42)
-	}
-	release := ""
-	if !entry.Release.IsZero() {
-		release = entry.Release.Short()
-	}
-	if entry.Ended != nil && entry.Kind == journal.Removal {
-		return []string{label, kindText(entry, nil), "", console.Faint(source.Short(entry.Ended.Commit)), shorten(cmp.Or(entry.Why, follow.EndedText(*entry.Ended)), 42),
-			shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
-	}
-	return []string{label, kindText(entry, report.Outcome), release, commit, about,
-		shorten(source.PersonName(entry.Who), 20), a.Age(entry.When)}
-}
-
-// kindText says what an entry did, and what came of it.
-func kindText(entry journal.Entry, outcome *environments.Outcome) string {
-	kind := string(entry.Kind)
-	switch {
-	case entry.Kind == journal.Rollback:
-		kind = console.Warn("rollback to :" + itoa(entry.Reactivates))
-	case entry.Kind == journal.Removal && entry.Ended != nil:
-		kind += console.Faint(" (" + string(entry.Ended.Reason) + ")")
-	case entry.Kind == journal.Access && !entry.Access.Protects():
-		kind += console.Faint(" (open)")
-	case entry.Kind == journal.Access && len(entry.Access.Shares) > 0:
-		kind += console.Faint(" (password, " + console.Count(int64(len(entry.Access.Shares)), "link", "links") + ")")
-	case entry.Kind == journal.Access:
-		kind += console.Faint(" (password)")
-	case entry.Cause == environments.ThawCause:
-		kind = "thaw and deploy"
-	case entry.Frozen != nil:
-		kind += console.Warn(" (frozen)")
-	}
-	switch {
-	case outcome != nil && outcome.Passed:
-		kind += console.Good(fmt.Sprintf(", passed %d", len(outcome.Probes)))
-	case outcome != nil && outcome.Probes[len(outcome.Probes)-1].Unchecked:
-		kind += console.Warn(", not checked")
-	case outcome != nil:
-		kind += console.Bad(", failed: " + shorten(outcome.Probes[len(outcome.Probes)-1].What, 20))
-	}
-	return kind
-}
-
-func (a *app) rollbackCommand() *cobra.Command {
+func newRollbackCommand(a *app) *cobra.Command {
+	c := &historyCmd{app: a}
 	var o rollbackOptions
 	cmd := &cobra.Command{
 		Use:   "rollback [ENVIRONMENT] [WHAT]",
@@ -274,8 +173,8 @@ func (a *app) rollbackCommand() *cobra.Command {
 		Example: "  orilla rollback                      production, to the release before\n" +
 			"  orilla rollback production:12        to what entry 12 put live\n" +
 			"  orilla rollback staging 4be21c7      to what was built from that commit",
-		Args: cobra.MaximumNArgs(2), ValidArgsFunction: a.completeEnvironments,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.rollback(cmd.Context(), o, args) },
+		Args: cobra.MaximumNArgs(2), ValidArgsFunction: completion{a}.environments,
+		RunE: func(cmd *cobra.Command, args []string) error { return c.rollback(cmd.Context(), o, args) },
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
@@ -290,25 +189,12 @@ type rollbackOptions struct {
 	keepFollowing, dryRun bool
 }
 
-type rollbackReport struct {
-	Entry       string   `json:"entry,omitempty"`
-	Environment string   `json:"environment"`
-	Release     string   `json:"release"`
-	Commit      string   `json:"commit,omitempty"`
-	Reactivates int64    `json:"reactivates"`
-	Left        string   `json:"left"`
-	LeftAddress string   `json:"left_address"`
-	Addresses   []string `json:"addresses"`
-	Frozen      bool     `json:"frozen"`
-	DryRun      bool     `json:"dry_run,omitempty"`
-}
-
-func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) error {
+func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
-	environment, wanted, err := s.rollbackTarget(ctx, args)
+	environment, wanted, err := rollbackTarget(ctx, s, args)
 	if err != nil {
 		return err
 	}
@@ -320,7 +206,7 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 	defer operator.Close(ctx)
 	back, err := operator.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Why: o.why}, o.dryRun)
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	if back.Sound.Looked < back.Sound.Objects {
 		a.Note("%s", console.Faint(fmt.Sprintf("of %d objects that differ, %d were looked at before; orilla store verify looks at all", back.Sound.Objects, back.Sound.Looked)))
@@ -328,16 +214,16 @@ func (a *app) rollback(ctx context.Context, o rollbackOptions, args []string) er
 	return a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started)
 }
 
-func (a *app) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string, left, entry journal.Entry, started time.Time) error {
+func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string, left, entry journal.Entry, started time.Time) error {
 	serving, nodes := 0, nodesOf(ctx, s)
 	if !o.dryRun {
 		serving, nodes = flipped(ctx, s, entry)
 	}
 	took := time.Since(started)
-	leftAddress := releaseAddress(s.site, left.Release.String(), nearbyPort(nodes))
-	addresses := a.addresses(ctx, s, environment, entry.Document, nodes)
+	leftAddress := view.ReleaseAddress(s.site, left.Release.String(), view.NearbyPort(nodes))
+	addresses := s.addresses(ctx, environment, entry.Document, nodes)
 	if a.JSON {
-		report := rollbackReport{Environment: journal.DisplayName(environment), Release: "r-" + entry.Release.String(), Commit: entry.Commit,
+		report := view.RollbackReport{Environment: journal.DisplayName(environment), Release: "r-" + entry.Release.String(), Commit: entry.Commit,
 			Reactivates: entry.Reactivates, Left: "r-" + left.Release.String(), LeftAddress: leftAddress, Addresses: addresses,
 			Frozen: entry.Frozen != nil, DryRun: o.dryRun}
 		if !o.dryRun {
@@ -349,20 +235,20 @@ func (a *app) reportRollback(ctx context.Context, s *session, o rollbackOptions,
 	a.Note("%s %s %s", console.Strong(s.site), console.Faint("->"), console.Strong(name))
 	a.Row(a.Err, "from", left.Release.Short()+"  "+console.Accent(source.Short(left.Commit))+"  "+left.Subject)
 	a.Row(a.Err, "to", entry.Release.Short()+"  "+console.Accent(source.Short(entry.Commit))+"  "+entry.Subject+
-		console.Faint("  (what "+name+":"+itoa(entry.Reactivates)+" put live)"))
+		console.Faint("  (what "+name+":"+view.Itoa(entry.Reactivates)+" put live)"))
 	if o.dryRun {
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
 	}
-	a.Row(a.Err, "live", console.Good(entry.Label())+a.where(serving, nodes, took))
+	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(a.Console, serving, nodes, took))
 	for _, address := range addresses {
 		a.Print("%s", console.Accent(address))
 	}
 	a.Note("%s %s", console.Faint("the release that was left:"), leftAddress)
 	if entry.Frozen != nil {
-		a.Note("%s automatic deploys are refused until %s", console.Warn("frozen:"), console.Accent("orilla thaw"+environmentArgument(environment)))
+		a.Note("%s automatic deploys are refused until %s", console.Warn("frozen:"), console.Accent("orilla thaw"+view.EnvironmentArgument(environment)))
 	}
 	a.Note("%s orilla rollback %s:%d", console.Faint("undo:"), name, entry.Number-1)
-	a.hintEdge(nodes)
+	view.HintEdge(a.Console, nodes)
 	return nil
 }

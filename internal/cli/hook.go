@@ -5,12 +5,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) hookCommand() *cobra.Command {
+func newHookCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "hook", Short: "Wake orilla follow from Git's own hooks, at once", Args: cobra.NoArgs,
 		Long: "Hook adds a line to the Git hooks of this repository that run after a commit, a merge, a rewrite and a push to it. The line does nothing but\n" +
@@ -37,22 +37,9 @@ func (a *app) hookCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.reportHooks(hooks)
+				return view.ReportHooks(a.Console, hooks)
 			},
 		}))
 	}
 	return cmd
-}
-
-func (a *app) reportHooks(hooks []source.Hook) error {
-	if a.JSON {
-		return a.Document(hooks)
-	}
-	for _, hook := range hooks {
-		text := map[string]string{source.HookMade: console.Good("made"), source.HookAdded: console.Good("line added") + ", the rest stays as it was", source.HookThere: "was there already",
-			source.HookRemoved: console.Good("removed"), source.HookTakenOut: console.Good("line taken out") + ", the rest stays as it was", source.HookAbsent: "has no such line",
-			source.HookForeign: console.Warn("left alone") + ": it is no shell script; have it make the file orilla.wake in the repository's .git folder"}[hook.State]
-		a.Print("%-14s %s  %s", hook.Name, text, console.Faint(hook.Path))
-	}
-	return nil
 }

@@ -25,7 +25,11 @@ type initOptions struct {
 	goesOn       bool // a deploy asked, and goes on by itself
 }
 
-func (a *app) initCommand() *cobra.Command {
+// initCmd is what orilla init does.
+type initCmd struct{ *app }
+
+func newInitCommand(a *app) *cobra.Command {
+	c := &initCmd{a}
 	var o initOptions
 	cmd := &cobra.Command{
 		Use:   "init",
@@ -37,9 +41,9 @@ func (a *app) initCommand() *cobra.Command {
 				return err
 			}
 			if o.ci {
-				return a.initCI(cmd.Context(), p, o)
+				return c.initCI(cmd.Context(), p, o)
 			}
-			return a.init(cmd.Context(), p, o)
+			return c.init(cmd.Context(), p, o)
 		},
 	}
 	flags := cmd.Flags()
@@ -54,7 +58,7 @@ func (a *app) initCommand() *cobra.Command {
 }
 
 // init writes the configuration of a project.
-func (a *app) init(ctx context.Context, p *site.Project, o initOptions) error {
+func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) error {
 	file := filepath.Join(p.Root, project.FileName)
 	if p.Configured && !o.dryRun {
 		return fault.New(fault.Refused, "configured", "the project has its configuration already").At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")
@@ -115,7 +119,7 @@ func clientRoutes(path string) (string, error) {
 	return text, nil
 }
 
-func (a *app) writeConfig(file, site string, guess project.Guess, text string, goesOn bool) error {
+func (a *initCmd) writeConfig(file, site string, guess project.Guess, text string, goesOn bool) error {
 	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
 		_, err = out.WriteString(text)
@@ -141,7 +145,7 @@ func (a *app) writeConfig(file, site string, guess project.Guess, text string, g
 }
 
 // askInit asks for what the files do not say, and on a terminal lets the rest be changed.
-func (a *app) askInit(ctx context.Context, site string, guess project.Guess, o *initOptions) (string, project.Guess, error) {
+func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess, o *initOptions) (string, project.Guess, error) {
 	var err error
 	if a.Asks && !o.yes {
 		if site, err = a.askSite(ctx, site); err != nil {
@@ -174,7 +178,7 @@ func (a *app) askInit(ctx context.Context, site string, guess project.Guess, o *
 	return site, guess, nil
 }
 
-func (a *app) askSite(ctx context.Context, preset string) (string, error) {
+func (a *initCmd) askSite(ctx context.Context, preset string) (string, error) {
 	answer, err := a.Input(ctx, "What is the site called?", "The name becomes part of its addresses.", preset, func(text string) error {
 		if text == "" {
 			return errors.New("a name is needed")

@@ -29,7 +29,7 @@ const (
 type ciFile struct{ name, text string }
 
 // initCI shows scripts for CI systems, and writes them if that is agreed to.
-func (a *app) initCI(ctx context.Context, p *site.Project, o initOptions) error {
+func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) error {
 	if !p.Configured {
 		return fault.New(fault.Usage, "no-site", "there is no orilla.yaml yet, so there is nothing to publish").At("%s", p.Root).Then("orilla init first")
 	}
@@ -82,7 +82,7 @@ func exists(path string) bool {
 	return err == nil
 }
 
-func (a *app) writeCI(p *site.Project, file ciFile) error {
+func (a *initCmd) writeCI(p *site.Project, file ciFile) error {
 	path := filepath.Join(p.Root, filepath.FromSlash(file.name))
 	err := os.MkdirAll(filepath.Dir(path), 0o755)
 	if err == nil {

@@ -10,23 +10,28 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/build"
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) logCommand() *cobra.Command {
+// logCmd is what orilla log does.
+type logCmd struct{ *app }
+
+func newLogCommand(a *app) *cobra.Command {
+	c := &logCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
 		Use: "log [BUILD]", Short: "What the steps of a build printed; of a running one, as it comes", Args: cobra.MaximumNArgs(1),
 		Long: "Log prints what the steps of a build printed, with secrets masked. BUILD is build:41 or 41 as orilla builds lists them, or a branch or a\n" +
 			"commit for its last build; without it, the last build of all. While the build runs, the log is followed to its end.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.log(cmd.Context(), site, argument(args, 0))
+			return c.log(cmd.Context(), site, argument(args, 0))
 		},
 	}
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
@@ -40,17 +45,17 @@ func notFoundIsNoReason(err error) error {
 	return err
 }
 
-func (a *app) log(ctx context.Context, site, typed string) error {
+func (a *logCmd) log(ctx context.Context, site, typed string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
 	}
-	run, err := s.run(ctx, typed)
+	run, err := findRun(ctx, s, typed)
 	if err != nil {
 		return err
 	}
 	a.Note("%s  %s  %s  %s", console.Strong(run.Label()), console.Accent(source.Short(run.Commit)), run.Subject, console.Faint("("+run.Branch+", "+a.Age(run.When)+")"))
-	out := &logWriter{app: a}
+	out := &logWriter{app: a.app}
 	if run.Ended == nil {
 		if run, err = a.followLog(ctx, s, run, out); err != nil {
 			return err
@@ -71,31 +76,12 @@ func (a *app) log(ctx context.Context, site, typed string) error {
 		out.rest(data)
 	}
 	out.flush()
-	a.reportEnd(run)
+	view.ReportEnd(a.Console, run)
 	return nil
 }
 
-// reportEnd says how a build ended, below its log.
-func (a *app) reportEnd(run builds.Run) {
-	row := a.describeRun(run)
-	text := console.Good(row.State)
-	if row.State != "succeeded" {
-		text = console.Bad(row.State)
-	}
-	text += " after " + console.Took(time.Duration(row.Milliseconds)*time.Millisecond)
-	if row.Why != "" {
-		text += ": " + row.Why
-	}
-	if row.Entry != "" {
-		text += "; led to " + console.Accent(row.Entry)
-	} else if row.Release != "" {
-		text += "; release " + console.Accent(row.Release) + ", live nowhere"
-	}
-	a.Note("%s %s", console.Strong(row.Build), text)
-}
-
 // followLog prints the log of a running build until it ends.
-func (a *app) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter) (builds.Run, error) {
+func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter) (builds.Run, error) {
 	next, began := 0, time.Now()
 	for {
 		running, err := build.List(ctx, s.store, s.site)
@@ -141,9 +127,9 @@ func (w *logWriter) write(data []byte) {
 			return
 		}
 		if w.app.OutTerm {
-			w.app.Print("%s", builder.Painted(line))
+			w.app.Print("%s", steps.Painted(line))
 		} else {
-			w.app.Print("%s", builder.Readable(line))
+			w.app.Print("%s", steps.Readable(line))
 		}
 		w.partial = rest
 	}
@@ -164,12 +150,13 @@ func (w *logWriter) flush() {
 	}
 }
 
-func (a *app) cancelCommand() *cobra.Command {
+func newCancelCommand(a *app) *cobra.Command {
+	c := &logCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
 		Use: "cancel [BUILD]", Short: "End a build that is running, wherever it runs", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.cancelBuild(cmd.Context(), site, argument(args, 0))
+			return c.cancelBuild(cmd.Context(), site, argument(args, 0))
 		},
 	}
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
@@ -179,7 +166,7 @@ func (a *app) cancelCommand() *cobra.Command {
 // cancelWait is how long it is waited for whoever builds to end.
 const cancelWait = 30 * time.Second
 
-func (a *app) cancelBuild(ctx context.Context, site, typed string) error {
+func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
@@ -199,7 +186,7 @@ func (a *app) cancelBuild(ctx context.Context, site, typed string) error {
 		}
 		return problem
 	case typed != "":
-		run, err := s.run(ctx, typed)
+		run, err := findRun(ctx, s, typed)
 		if err != nil {
 			return err
 		}
@@ -221,7 +208,7 @@ func (a *app) cancelBuild(ctx context.Context, site, typed string) error {
 		}
 		if run.Ended != nil {
 			if a.JSON {
-				return a.Document(a.describeRun(run))
+				return a.Document(view.DescribeRun(a.Console, run))
 			}
 			a.Print("%s %s", run.Label(), run.Ended.Outcome)
 			return nil

@@ -13,15 +13,20 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/process"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) openCommand() *cobra.Command {
+// openCmd is what orilla open does.
+type openCmd struct{ *app }
+
+func newOpenCommand(a *app) *cobra.Command {
+	c := &openCmd{app: a}
 	var site string
 	var show bool
 	cmd := &cobra.Command{
-		Use: "open [ENVIRONMENT|RELEASE]", Short: "Open what is live in the browser", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completeReleases,
+		Use: "open [ENVIRONMENT|RELEASE]", Short: "Open what is live in the browser", Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.open(cmd.Context(), site, argument(args, 0), show)
+			return c.open(cmd.Context(), site, argument(args, 0), show)
 		},
 	}
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
@@ -29,7 +34,7 @@ func (a *app) openCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) open(ctx context.Context, site, what string, show bool) error {
+func (a *openCmd) open(ctx context.Context, site, what string, show bool) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
@@ -41,7 +46,7 @@ func (a *app) open(ctx context.Context, site, what string, show bool) error {
 		if err != nil {
 			return err
 		}
-		address = releaseAddress(s.site, id.String(), nearbyPort(nodes))
+		address = view.ReleaseAddress(s.site, id.String(), view.NearbyPort(nodes))
 	} else {
 		environment, err := s.named(ctx, what)
 		if err != nil {
@@ -51,7 +56,7 @@ func (a *app) open(ctx context.Context, site, what string, show bool) error {
 		if err != nil && !errors.Is(err, journal.ErrEmpty) {
 			return err
 		}
-		all := a.addresses(ctx, s, environment, head.Document, nodes)
+		all := s.addresses(ctx, environment, head.Document, nodes)
 		address = all[0]
 		if len(nodes) > 0 {
 			address = all[len(all)-1]
@@ -61,7 +66,7 @@ func (a *app) open(ctx context.Context, site, what string, show bool) error {
 		return a.Document(map[string]any{"address": address, "edge_nodes": len(nodes)})
 	}
 	a.Print("%s", console.Accent(address))
-	a.hintEdge(nodes)
+	view.HintEdge(a.Console, nodes)
 	if show || len(nodes) == 0 && strings.Contains(address, ".localhost:") {
 		return nil
 	}

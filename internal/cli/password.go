@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/view"
 )
 
 // passwordOptions are the flags of password.
@@ -22,16 +23,20 @@ type passwordOptions struct {
 	generate, remove, stdin, dryRun, yes bool
 }
 
-func (a *app) passwordCommand() *cobra.Command {
+// passwordCmd is what orilla password does.
+type passwordCmd struct{ *app }
+
+func newPasswordCommand(a *app) *cobra.Command {
+	c := &passwordCmd{app: a}
 	var o passwordOptions
 	cmd := &cobra.Command{
-		Use: "password ENVIRONMENT", Short: "Say who may look: whoever knows a password", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeEnvironments,
+		Use: "password ENVIRONMENT", Short: "Say who may look: whoever knows a password", Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
 		Long: "Password lets only those look at an environment who know it. \"previews\" stands for all previews, those to come too. The store keeps a hash\n" +
 			"of it, edge nodes ask for it by the usual means of browsers (RFC 7617), and the addresses of releases that only protected environments\n" +
 			"have served ask for it too. Behind plain http it travels readable: see to it that something in front ends TLS.",
 		Example: "  orilla password previews              asks for it, twice\n  orilla password staging --generate    makes one, and shows it once\n" +
 			"  orilla password staging --stdin < password.txt\n  orilla password staging --remove      everybody may look again",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.password(cmd.Context(), o, args[0]) },
+		RunE: func(cmd *cobra.Command, args []string) error { return c.password(cmd.Context(), o, args[0]) },
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&o.user, "user", "", "the `NAME` that goes with it (default: any)")
@@ -45,16 +50,7 @@ func (a *app) passwordCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// passwordReport is what password prints with --json.
-type passwordReport struct {
-	Environment string `json:"environment"`
-	Entry       string `json:"entry"`
-	Protected   bool   `json:"protected"`
-	User        string `json:"user,omitempty"`
-	Password    string `json:"password,omitempty"` // only if it was generated
-}
-
-func (a *app) password(ctx context.Context, o passwordOptions, typed string) error {
+func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed string) error {
 	if o.generate && o.stdin || o.remove && (o.generate || o.stdin || o.user != "") {
 		return fault.New(fault.Usage, "usage", "--generate, --stdin and --remove exclude each other")
 	}
@@ -91,7 +87,7 @@ func (a *app) password(ctx context.Context, o passwordOptions, typed string) err
 	return a.setPassword(ctx, s, o, environment, name, password)
 }
 
-func (a *app) setPassword(ctx context.Context, s *session, o passwordOptions, environment, name, password string) error {
+func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOptions, environment, name, password string) error {
 	hash := ""
 	if !o.remove {
 		var err error
@@ -119,14 +115,14 @@ func (a *app) setPassword(ctx context.Context, s *session, o passwordOptions, en
 		return nil
 	}
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	serving, nodes := 0, nodesOf(ctx, s)
 	if !entry.Release.IsZero() {
 		serving, nodes = flipped(ctx, s, entry)
 	}
 	if a.JSON {
-		report := passwordReport{Environment: journal.DisplayName(environment), Entry: entry.Label(), Protected: !o.remove, User: o.user}
+		report := view.PasswordReport{Environment: journal.DisplayName(environment), Entry: entry.Label(), Protected: !o.remove, User: o.user}
 		if o.generate {
 			report.Password = password
 		}
@@ -151,7 +147,7 @@ func (a *app) setPassword(ctx context.Context, s *session, o passwordOptions, en
 }
 
 // confirmOpen asks before what was shown to some is shown to everybody.
-func (a *app) confirmOpen(ctx context.Context, o passwordOptions, name string) error {
+func (a *passwordCmd) confirmOpen(ctx context.Context, o passwordOptions, name string) error {
 	if o.yes || o.dryRun {
 		return nil
 	}
@@ -163,7 +159,7 @@ func (a *app) confirmOpen(ctx context.Context, o passwordOptions, name string) e
 }
 
 // newPassword asks for a password, reads it, or makes one.
-func (a *app) newPassword(ctx context.Context, o passwordOptions, name string) (string, error) {
+func (a *passwordCmd) newPassword(ctx context.Context, o passwordOptions, name string) (string, error) {
 	switch {
 	case o.remove:
 		return "", nil

@@ -18,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // previewOptions are the flags of the commands below preview.
@@ -27,7 +28,11 @@ type previewOptions struct {
 	revoke               bool
 }
 
-func (a *app) previewCommand() *cobra.Command {
+// previewCmd is what orilla preview does.
+type previewCmd struct{ *app }
+
+func newPreviewCommand(a *app) *cobra.Command {
+	c := &previewCmd{app: a}
 	var o statusOptions
 	cmd := &cobra.Command{
 		Use: "preview", Short: "The previews of branches: list, share, extend, remove",
@@ -36,9 +41,9 @@ func (a *app) previewCommand() *cobra.Command {
 	}
 	list := &cobra.Command{
 		Use: "list [PATTERN...]", Short: "List previews, all or those whose names match: \"winter-*\"",
-		ValidArgsFunction: a.completePreviews,
+		ValidArgsFunction: c.completePreviews,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
+			return c.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
 		},
 	}
 	for _, one := range []*cobra.Command{cmd, list} {
@@ -46,18 +51,18 @@ func (a *app) previewCommand() *cobra.Command {
 		a.jsonFlag(one)
 	}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		return a.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
+		return c.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
 	}
-	cmd.AddCommand(list, a.previewShareCommand(), a.previewExtendCommand(), a.previewRemoveCommand())
+	cmd.AddCommand(list, newPreviewShareCommand(a), newPreviewExtendCommand(a), newPreviewRemoveCommand(a))
 	return cmd
 }
 
-func (a *app) listPreviews(ctx context.Context, o statusOptions, patterns []string) error {
+func (a *previewCmd) listPreviews(ctx context.Context, o statusOptions, patterns []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
-	report, err := a.surveyed(ctx, s, o, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
+	report, err := survey{a.app}.surveyed(ctx, s, o, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
 	if err != nil {
 		return err
 	}
@@ -68,8 +73,8 @@ func (a *app) listPreviews(ctx context.Context, o statusOptions, patterns []stri
 		a.Note("%s has no such previews; orilla deploy on a branch makes one, orilla status --state removed shows those that were", s.site)
 		return nil
 	}
-	a.showEnvironments(report)
-	a.hintEdge(report.EdgeNodes)
+	view.ShowEnvironments(a.Console, report)
+	view.HintEdge(a.Console, report.EdgeNodes)
 	return nil
 }
 
@@ -83,8 +88,8 @@ func matchesPreview(patterns []string, name string) bool {
 	return matchesAny(short, label)
 }
 
-func (a *app) completePreviews(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
-	names, directive := a.completeEnvironments(cmd, args, "preview/"+strings.TrimPrefix(start, "preview/"))
+func (a *previewCmd) completePreviews(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+	names, directive := completion{a.app}.environments(cmd, args, "preview/"+strings.TrimPrefix(start, "preview/"))
 	for i := range names {
 		if !strings.HasPrefix(start, "preview/") {
 			names[i] = strings.TrimPrefix(names[i], "preview/")
@@ -93,12 +98,13 @@ func (a *app) completePreviews(cmd *cobra.Command, args []string, start string) 
 	return names, directive
 }
 
-func (a *app) previewExtendCommand() *cobra.Command {
+func newPreviewExtendCommand(a *app) *cobra.Command {
+	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "extend NAME", Short: "Let a preview last longer, from now on", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePreviews,
+		Use: "extend NAME", Short: "Let a preview last longer, from now on", Args: cobra.ExactArgs(1), ValidArgsFunction: c.completePreviews,
 		Example: "  orilla preview extend winter-times --for 7d\n  orilla preview extend winter-times --for ever",
-		RunE:    func(cmd *cobra.Command, args []string) error { return a.extendPreview(cmd.Context(), o, args[0]) },
+		RunE:    func(cmd *cobra.Command, args []string) error { return c.extendPreview(cmd.Context(), o, args[0]) },
 	}
 	cmd.Flags().StringVar(&o.length, "for", "7d", "how long from now, a `TIME` such as 12h or 7d; \"ever\" for no end")
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
@@ -107,8 +113,8 @@ func (a *app) previewExtendCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string) error {
-	s, environment, operator, err := a.stewardOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed, "preview/"), "extend")
+func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed string) error {
+	s, environment, operator, err := a.operatorOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed, "preview/"), "extend")
 	if err != nil {
 		return err
 	}
@@ -124,7 +130,7 @@ func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string)
 	name := journal.DisplayName(environment)
 	text := "lasts until somebody removes it, or its branch goes"
 	if expires != nil {
-		text = "ends " + a.Until(*expires) + ", " + moment(*expires)
+		text = "ends " + a.Until(*expires) + ", " + view.Moment(*expires)
 	}
 	if o.dryRun {
 		a.Note("%s: it would be so that it %s; nothing was done: --dry-run", name, text)
@@ -132,28 +138,29 @@ func (a *app) extendPreview(ctx context.Context, o previewOptions, typed string)
 	}
 	entry, err := operator.Append(ctx, environment, journal.SetExpiry(expires, "command", operator.Who, o.why, operator.Now()))
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	if a.JSON {
-		return a.Document(describeEntry(entry, nil, entry.Number))
+		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}
 	a.Print("%s %s", name, text)
 	return nil
 }
 
-// preview returns the stored name of a preview that was typed, with or without "preview/", checking that the site has it.
-func (s *session) preview(ctx context.Context, typed string) (string, error) {
+// namedPreview returns the stored name of a preview that was typed, with or without "preview/", checking that the site has it.
+func namedPreview(ctx context.Context, s *session, typed string) (string, error) {
 	return s.named(ctx, "preview/"+strings.TrimPrefix(typed, "preview/"))
 }
 
-func (a *app) previewRemoveCommand() *cobra.Command {
+func newPreviewRemoveCommand(a *app) *cobra.Command {
+	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "End previews: their addresses say that they are gone", ValidArgsFunction: a.completePreviews,
+		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "End previews: their addresses say that they are gone", ValidArgsFunction: c.completePreviews,
 		Long: "Remove ends previews, named or by patterns. Their addresses answer 410 from then on, with a page that says so; what they showed stays in\n" +
 			"the store as long as the retention says. What is gone already is no error, so that a CI job can run it for every branch that closes.",
 		Example: "  orilla preview remove winter-times\n  orilla preview remove \"bot-*\" --yes\n  orilla preview remove --expired",
-		RunE:    func(cmd *cobra.Command, args []string) error { return a.removePreviews(cmd.Context(), o, args) },
+		RunE:    func(cmd *cobra.Command, args []string) error { return c.removePreviews(cmd.Context(), o, args) },
 	}
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
@@ -163,12 +170,7 @@ func (a *app) previewRemoveCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// removedReport is what preview remove prints with --json.
-type removedReport struct {
-	Removed []entryReport `json:"removed"`
-}
-
-func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []string) error {
+func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patterns []string) error {
 	if len(patterns) == 0 && !o.expired {
 		return fault.New(fault.Usage, "usage", "say which previews should end").Then("orilla preview remove NAME").Then("orilla preview remove --expired").Then("orilla preview lists them")
 	}
@@ -195,7 +197,7 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 	if len(states) == 0 {
 		a.Note("nothing to remove: no such preview serves anything")
 		if a.JSON {
-			return a.Document(removedReport{Removed: []entryReport{}})
+			return a.Document(view.RemovedReport{Removed: []view.EntryReport{}})
 		}
 		return nil
 	}
@@ -207,7 +209,7 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 		return err
 	}
 	defer operator.Close(ctx)
-	report := removedReport{Removed: []entryReport{}}
+	report := view.RemovedReport{Removed: []view.EntryReport{}}
 	for _, state := range states {
 		ended := journal.Ended{Reason: journal.OnRequest}
 		if state.Head.HasExpired(operator.Now()) {
@@ -218,7 +220,7 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 			return err
 		}
 		if removed {
-			report.Removed = append(report.Removed, describeEntry(entry, nil, entry.Number))
+			report.Removed = append(report.Removed, view.DescribeEntry(entry, nil, entry.Number))
 			if !a.JSON {
 				a.Print("%s ended  %s", journal.DisplayName(state.Name), console.Faint(entry.Label()))
 			}
@@ -231,13 +233,13 @@ func (a *app) removePreviews(ctx context.Context, o previewOptions, patterns []s
 }
 
 // confirmRemoval shows which previews would end, and asks. It reports whether to go on.
-func (a *app) confirmRemoval(ctx context.Context, o previewOptions, states []environments.State) (bool, error) {
+func (a *previewCmd) confirmRemoval(ctx context.Context, o previewOptions, states []environments.State) (bool, error) {
 	for i, state := range states {
 		if i == 20 {
 			a.Note("  and %d more", len(states)-i)
 			break
 		}
-		a.Note("  %s  %s  %s  %s", journal.DisplayName(state.Name), console.Accent(source.Short(state.Head.Commit)), shorten(state.Head.Subject, 44), console.Faint(a.Age(state.Head.When)))
+		a.Note("  %s  %s  %s  %s", journal.DisplayName(state.Name), console.Accent(source.Short(state.Head.Commit)), view.Shorten(state.Head.Subject, 44), console.Faint(a.Age(state.Head.When)))
 	}
 	if o.dryRun {
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
@@ -257,14 +259,15 @@ func (a *app) confirmRemoval(ctx context.Context, o previewOptions, states []env
 	return sure, err
 }
 
-func (a *app) previewShareCommand() *cobra.Command {
+func newPreviewShareCommand(a *app) *cobra.Command {
+	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "share NAME", Short: "Make a link that opens a preview without its password, for a while", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePreviews,
+		Use: "share NAME", Short: "Make a link that opens a preview without its password, for a while", Args: cobra.ExactArgs(1), ValidArgsFunction: c.completePreviews,
 		Long: "Share makes a link for somebody who has no password. Whoever has the link can look until it expires or is taken back; it is shown once\n" +
 			"and not kept. It works for any environment that has a password.",
 		Example: "  orilla preview share winter-times --for 3d\n  orilla preview share winter-times --revoke      takes back all links of it",
-		RunE:    func(cmd *cobra.Command, args []string) error { return a.share(cmd.Context(), o, args[0]) },
+		RunE:    func(cmd *cobra.Command, args []string) error { return c.share(cmd.Context(), o, args[0]) },
 	}
 	cmd.Flags().StringVar(&o.length, "for", "3d", "how long it opens, a `TIME` such as 12h or 3d, 90d at most")
 	cmd.Flags().BoolVar(&o.revoke, "revoke", false, "take back all links that were shared")
@@ -273,25 +276,15 @@ func (a *app) previewShareCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// shareReport is what preview share prints with --json.
-type shareReport struct {
-	Environment string    `json:"environment"`
-	Entry       string    `json:"entry"`
-	Links       []string  `json:"links,omitempty"` // shown once
-	Until       time.Time `json:"until,omitzero"`
-	Revoked     int       `json:"revoked,omitempty"`
-	Share       string    `json:"share,omitempty"` // the first digits of what is kept of the link
-}
-
 // longestShare bounds how long a link opens anything.
 const longestShare = 90 * 24 * time.Hour
 
-func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
+func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
-	environment, err := s.preview(ctx, typed)
+	environment, err := namedPreview(ctx, s, typed)
 	if fixed, e := s.named(ctx, typed); err != nil && e == nil {
 		environment, err = fixed, nil
 	}
@@ -300,7 +293,7 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	}
 	head, err := s.head(ctx, environment)
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	name := journal.DisplayName(environment)
 	if head.Gone(a.Now()) {
@@ -308,7 +301,7 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	}
 	protected := head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)
 	if !protected && !o.revoke {
-		addresses := a.addresses(ctx, s, environment, head.Document, nodesOf(ctx, s))
+		addresses := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))
 		return fault.New(fault.Refused, "open-already", "%s has no password, so anybody can look already", name).
 			Then("send its address: %s", addresses[0]).Then("or give it one: orilla password %s", name).Then("or all previews: orilla password previews")
 	}
@@ -336,11 +329,11 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	}
 	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
 	if err != nil {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	_, nodes := flipped(ctx, s, entry)
-	report := shareReport{Environment: name, Entry: entry.Label(), Until: until, Share: hex.EncodeToString(share.Digest[:5])}
-	for _, address := range a.addresses(ctx, s, environment, entry.Document, nodes) {
+	report := view.ShareReport{Environment: name, Entry: entry.Label(), Until: until, Share: hex.EncodeToString(share.Digest[:5])}
+	for _, address := range s.addresses(ctx, environment, entry.Document, nodes) {
 		report.Links = append(report.Links, strings.TrimSuffix(address, "/")+access.LinkPath+secret+"/")
 	}
 	if a.JSON {
@@ -349,13 +342,13 @@ func (a *app) share(ctx context.Context, o previewOptions, typed string) error {
 	for _, link := range report.Links {
 		a.Print("%s", console.Accent(link))
 	}
-	a.Note("it opens %s until %s; it is shown this once", name, moment(until))
+	a.Note("it opens %s until %s; it is shown this once", name, view.Moment(until))
 	a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"), strings.TrimPrefix(name, "preview/"))
-	a.hintEdge(nodes)
+	view.HintEdge(a.Console, nodes)
 	return nil
 }
 
-func (a *app) revoke(ctx context.Context, s *session, operator *environments.Operator, environment, why string) error {
+func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environments.Operator, environment, why string) error {
 	revoked := 0
 	change := func(looking journal.Looking) (*journal.Looking, error) {
 		if revoked = len(looking.Shares); revoked == 0 {
@@ -370,13 +363,13 @@ func (a *app) revoke(ctx context.Context, s *session, operator *environments.Ope
 	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, why))
 	name := journal.DisplayName(environment)
 	if err != nil && !errors.Is(err, journal.ErrAlready) {
-		return s.rollbackRefused(environment, err)
+		return rollbackRefused(s, environment, err)
 	}
 	if err == nil {
 		flipped(ctx, s, entry)
 	}
 	if a.JSON {
-		report := shareReport{Environment: name, Revoked: revoked}
+		report := view.ShareReport{Environment: name, Revoked: revoked}
 		if err == nil {
 			report.Entry = entry.Label()
 		}

@@ -18,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // errUnknownRelease: what was typed names no release.
@@ -31,7 +32,11 @@ type promoteOptions struct {
 	again         bool
 }
 
-func (a *app) promoteCommand() *cobra.Command {
+// promoteCmd is what orilla promote does.
+type promoteCmd struct{ activator }
+
+func newPromoteCommand(a *app) *cobra.Command {
+	c := &promoteCmd{activator{a}}
 	var o promoteOptions
 	cmd := &cobra.Command{
 		Use:   "promote FROM --to ENVIRONMENT",
@@ -42,8 +47,8 @@ func (a *app) promoteCommand() *cobra.Command {
 		Example: "  orilla promote staging --to production\n" +
 			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"\n" +
 			"  orilla promote staging --to production --wait-for /fares/ --wait-for \"npm run audit\"",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeEnvironments,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.promote(cmd.Context(), o, args[0]) },
+		Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
+		RunE: func(cmd *cobra.Command, args []string) error { return c.promote(cmd.Context(), o, args[0]) },
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&o.to, "to", "", "the `ENVIRONMENT` to move")
@@ -53,11 +58,11 @@ func (a *app) promoteCommand() *cobra.Command {
 	o.waitOptions.flags(cmd)
 	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live there")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
-	cmd.RegisterFlagCompletionFunc("to", a.completeEnvironments) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error {
+func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
@@ -73,13 +78,13 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 	if err != nil {
 		return err
 	}
-	from, err := s.origin(ctx, typed)
+	from, err := findOrigin(ctx, s, typed)
 	if err != nil {
 		return err
 	}
 	plan := &site.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.LocalConfig}
 	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
-	report := &reporter{app: a}
+	report := &reporter{app: a.app}
 	job := deploy.Job{
 		Plan: plan, Store: s.store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
 		Ask: deploy.Questions{
@@ -101,14 +106,14 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 		return err
 	}
 	if o.dryRun {
-		a.reportPromoted(done.release)
+		view.ReportPromoted(a.Console, done.release)
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
 	}
 	if done.live, err = done.release.Activate(ctx); err != nil {
 		return err
 	}
-	a.reportPromoted(done.release)
+	view.ReportPromoted(a.Console, done.release)
 	if done.verified, err = a.verify(ctx, done); err != nil {
 		return err
 	}
@@ -116,7 +121,7 @@ func (a *app) promote(ctx context.Context, o promoteOptions, typed string) error
 }
 
 // askUncontained asks whether to put live what an untrusted branch built without isolation.
-func (a *app) askUncontained(ctx context.Context, record builds.Record, environment, typed string, o promoteOptions) error {
+func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, environment, typed string, o promoteOptions) error {
 	refusal := deploy.UncontainedRefusal(record, environment).Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
 	if o.yes {
 		a.Note("%s built on the untrusted branch %s, without isolation", console.Warn("note:"), record.Branch)
@@ -132,26 +137,9 @@ func (a *app) askUncontained(ctx context.Context, record builds.Record, environm
 	return refusal
 }
 
-// reportPromoted tells how what is promoted differs from what was live, and what was looked at.
-func (a *app) reportPromoted(result *deploy.Release) {
-	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
-	switch changes := result.Changes; {
-	case changes.First:
-	case changes.Added+changes.Changed+changes.Removed == 0:
-		text += "; the same as those that are live"
-	default:
-		text += "; " + changed(changes)
-	}
-	a.Row(a.Err, "files", text+"; nothing built, nothing sent")
-	if n := result.Rules.Expectations; n > 0 {
-		a.Row(a.Err, "rules", console.Good(console.Count(int64(n), "expectation holds", "expectations hold")))
-	}
-	a.reportFindings(result)
-}
-
-// origin finds the release that was typed, and where it came from: an environment, an entry, a release, or a commit or branch whose
+// findOrigin finds the release that was typed, and where it came from: an environment, an entry, a release, or a commit or branch whose
 // release was live somewhere.
-func (s *session) origin(ctx context.Context, typed string) (journal.Entry, error) {
+func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, error) {
 	if name, number, ok := strings.Cut(typed, ":"); ok {
 		n, err := strconv.ParseInt(number, 10, 64)
 		environment, named := s.named(ctx, name)
@@ -182,7 +170,7 @@ func (s *session) origin(ctx context.Context, typed string) (journal.Entry, erro
 			commit = found.Hash
 		}
 	}
-	runs, err := s.lastRuns(ctx, "", 0)
+	runs, err := lastRuns(ctx, s, "", 0)
 	if err != nil {
 		return journal.Entry{}, err
 	}

@@ -9,17 +9,23 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/upkeep"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) removeSiteCommand() *cobra.Command {
+// removeSiteCmd is what orilla remove site does.
+type removeSiteCmd struct{ *app }
+
+func newRemoveSiteCommand(a *app) *cobra.Command {
+	c := &removeSiteCmd{app: a}
 	var keepName, yes bool
 	cmd := &cobra.Command{
 		Use: "remove-site SITE", Short: "Take a site out of the store, with all its releases and its history", Args: cobra.ExactArgs(1),
 		Long: "Remove-site ends what all environments of a site serve, and removes its releases, builds and journals. The claim of its name goes\n" +
 			"too, unless --keep-name. It asks for the name to be typed. orilla store prune then frees the room.",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.removeSite(cmd.Context(), args[0], keepName, yes)
+			return c.removeSite(cmd.Context(), args[0], keepName, yes)
 		},
 	}
 	cmd.Flags().BoolVar(&keepName, "keep-name", false, "leave the claim, so that nobody else can take the name")
@@ -27,13 +33,7 @@ func (a *app) removeSiteCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-type removeSiteReport struct {
-	Site     string `json:"site"`
-	Removed  int    `json:"removed"` // records
-	KeptName bool   `json:"kept_name,omitempty"`
-}
-
-func (a *app) removeSite(ctx context.Context, site string, keepName, yes bool) error {
+func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, yes bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -61,13 +61,13 @@ func (a *app) removeSite(ctx context.Context, site string, keepName, yes bool) e
 		}
 	}
 	tell, end := a.working()
-	removed, err := upkeep.RemoveSite(ctx, store, site, p.Person(ctx), keepName, a.waits, tell)
+	removed, err := upkeep.RemoveSite(ctx, store, site, p.Person(ctx), keepName, func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }, tell)
 	end()
 	if err != nil {
 		return err
 	}
 	if a.JSON {
-		return a.Document(removeSiteReport{site, removed, keepName})
+		return a.Document(view.RemoveSiteReport{Site: site, Removed: removed, KeptName: keepName})
 	}
 	a.Print("%s %s: %s", console.Good("removed"), console.Strong(site), console.Count(int64(removed), "record", "records"))
 	a.Note("%s orilla store prune", console.Faint("to free the room that its objects take:"))

@@ -20,7 +20,6 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
 )
@@ -107,11 +106,11 @@ func (a *app) root() *cobra.Command {
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Look, and put it up", []*cobra.Command{a.initCommand(), a.serveCommand(), a.checkCommand(), a.explainCommand(), a.rulesCommand(), a.filesCommand(), a.buildCommand(), a.deployCommand(), a.openCommand()}},
-		{"Every commit by itself", []*cobra.Command{a.followCommand(), a.hookCommand(), a.buildsCommand(), a.logCommand(), a.cancelCommand(), a.usageCommand()}},
-		{"See what is live, and go back", []*cobra.Command{a.statusCommand(), a.sitesCommand(), a.historyCommand(), a.diffCommand(), a.promoteCommand(), a.rollbackCommand(), a.freezeCommand(), a.thawCommand()}},
-		{"Show it to some", []*cobra.Command{a.previewCommand(), a.passwordCommand()}},
-		{"Run it", []*cobra.Command{a.edgeCommand(), a.domainsCommand(), a.storeCommand(), a.removeSiteCommand(), a.doctorCommand(), a.demoCommand(), a.versionCommand()}},
+		{"Look, and put it up", []*cobra.Command{newInitCommand(a), newServeCommand(a), newCheckCommand(a), newExplainCommand(a), newRulesCommand(a), newFilesCommand(a), newBuildCommand(a), newDeployCommand(a), newOpenCommand(a)}},
+		{"Every commit by itself", []*cobra.Command{newFollowCommand(a), newHookCommand(a), newBuildsCommand(a), newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},
+		{"See what is live, and go back", []*cobra.Command{newStatusCommand(a), newSitesCommand(a), newHistoryCommand(a), newDiffCommand(a), newPromoteCommand(a), newRollbackCommand(a), newFreezeCommand(a), newThawCommand(a)}},
+		{"Show it to some", []*cobra.Command{newPreviewCommand(a), newPasswordCommand(a)}},
+		{"Run it", []*cobra.Command{newEdgeCommand(a), newDomainsCommand(a), newStoreCommand(a), newRemoveSiteCommand(a), newDoctorCommand(a), newDemoCommand(a), newVersionCommand(a)}},
 	}
 	for i, group := range groups {
 		id := fmt.Sprint(i)
@@ -258,16 +257,4 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 // journal returns the journal of an environment, by its stored name.
 func (s *session) journal(environment string) *journal.Journal {
 	return &journal.Journal{Store: s.store, Site: s.site, Environment: environment, Attempt: attempt, Now: time.Now}
-}
-
-// DefaultEdge is where an edge node listens unless told otherwise.
-const defaultEdge = "127.0.0.1:7420"
-
-// nearbyPort returns the port of an edge node that runs on this machine, or the usual one.
-func nearbyPort(nodes []edge.Presence) string {
-	address := defaultEdge
-	if len(nodes) > 0 {
-		address = nodes[0].Address
-	}
-	return address[strings.LastIndexByte(address, ':')+1:]
 }

@@ -14,9 +14,14 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) rulesCommand() *cobra.Command {
+// rulesCmd is what orilla rules does.
+type rulesCmd struct{ *app }
+
+func newRulesCommand(a *app) *cobra.Command {
+	c := &rulesCmd{app: a}
 	cmd := &cobra.Command{
 		Use: "rules", Short: "Format rules files, and make rules of a list of moved addresses",
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
@@ -26,7 +31,7 @@ func (a *app) rulesCommand() *cobra.Command {
 		Use: "format [FILE...]", Short: "Align the columns of rules files; nothing else changes",
 		Long: "Format aligns the columns of rules files (default: those that orilla.yaml names). With - it reads standard input and writes\n" +
 			"standard output. With --dry-run it changes nothing, says which files it would, and the status is 4 if there is one.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.formatRules(cmd.Context(), args, dryRun) },
+		RunE: func(cmd *cobra.Command, args []string) error { return c.formatRules(cmd.Context(), args, dryRun) },
 	}
 	format.Flags().BoolVar(&dryRun, "dry-run", false, "change nothing; say what would change")
 	imports := &cobra.Command{
@@ -34,22 +39,13 @@ func (a *app) rulesCommand() *cobra.Command {
 		Long: "Import reads comma-separated values (RFC 4180) with two or three columns, from, to and status, of paths or whole addresses,\n" +
 			"and prints rules. Rows that make no rule are told on standard error, and the status is 4 then.",
 		Example: "  orilla rules import moved.csv >> site.rules",
-		RunE:    func(cmd *cobra.Command, args []string) error { return a.importRules(cmd.Context(), args[0]) },
+		RunE:    func(cmd *cobra.Command, args []string) error { return c.importRules(cmd.Context(), args[0]) },
 	}
 	cmd.AddCommand(a.jsonFlag(format), imports)
 	return cmd
 }
 
-type formatReport struct {
-	Files []formattedFile `json:"files"`
-}
-
-type formattedFile struct {
-	File    string `json:"file"`
-	Changed bool   `json:"changed"`
-}
-
-func (a *app) formatRules(ctx context.Context, files []string, dryRun bool) error {
+func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool) error {
 	if len(files) == 1 && files[0] == "-" {
 		var text bytes.Buffer
 		if _, err := text.ReadFrom(os.Stdin); err != nil {
@@ -76,14 +72,14 @@ func (a *app) formatRules(ctx context.Context, files []string, dryRun bool) erro
 			files[i] = a.path(files[i])
 		}
 	}
-	report := formatReport{Files: []formattedFile{}}
+	report := view.FormatReport{Files: []view.FormattedFile{}}
 	n := 0
 	for _, file := range files {
 		changed, err := formatFile(file, dryRun)
 		if err != nil {
 			return err
 		}
-		report.Files = append(report.Files, formattedFile{file, changed})
+		report.Files = append(report.Files, view.FormattedFile{File: file, Changed: changed})
 		if changed {
 			n++
 		}
@@ -142,7 +138,7 @@ func formatFile(file string, dryRun bool) (changed bool, err error) {
 	return true, nil
 }
 
-func (a *app) importRules(ctx context.Context, name string) error {
+func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 	file, err := os.Open(a.path(name))
 	if err != nil {
 		return fault.New(fault.Usage, "unreadable", "the list cannot be read").At("%s", name).Because(err)

@@ -14,7 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
@@ -23,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/view"
 )
 
 const defaultServe = "127.0.0.1:7430"
@@ -34,7 +35,11 @@ type serveOptions struct {
 	noReload, noBuild, lan, open                   bool
 }
 
-func (a *app) serveCommand() *cobra.Command {
+// serveCmd is what orilla serve does.
+type serveCmd struct{ *app }
+
+func newServeCommand(a *app) *cobra.Command {
+	c := &serveCmd{app: a}
 	o := &serveOptions{}
 	cmd := &cobra.Command{
 		Use: "serve [FOLDER]", Short: "Look at the site here, answered as the edge would, rebuilt and reloaded on change", Args: cobra.MaximumNArgs(1),
@@ -47,7 +52,7 @@ func (a *app) serveCommand() *cobra.Command {
 			"  orilla serve --in-front-of http://localhost:5173 --run \"npm run dev\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.folder = argument(args, 0)
-			return a.serve(cmd.Context(), o)
+			return c.serve(cmd.Context(), o)
 		},
 	}
 	flags := cmd.Flags()
@@ -61,11 +66,11 @@ func (a *app) serveCommand() *cobra.Command {
 	flags.BoolVar(&o.noBuild, "no-build", false, "build nothing: serve the output as it is")
 	flags.BoolVar(&o.noReload, "no-reload", false, "leave pages as they are: exactly the edge's bytes")
 	flags.BoolVar(&o.open, "open", false, "open the address in the browser")
-	cmd.RegisterFlagCompletionFunc("environment", a.completeEnvironments) //nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) serve(ctx context.Context, o *serveOptions) error {
+func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -104,9 +109,9 @@ func (a *app) serve(ctx context.Context, o *serveOptions) error {
 }
 
 // bench makes what keeps the working tree served.
-func (a *app) bench(ctx context.Context, p *site.Project, o *serveOptions) (*devserver.Bench, *devserver.Local, error) {
+func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions) (*devserver.Bench, *devserver.Local, error) {
 	options := devserver.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "", Environment: o.environment,
-		Report: &benchReport{app: a}, Upstreams: map[string]string{}}
+		Report: &benchReport{app: a.app}, Upstreams: map[string]string{}}
 	if o.folder != "" {
 		options.Folder = a.path(o.folder)
 		if info, err := os.Stat(options.Folder); err != nil || !info.IsDir() {
@@ -147,7 +152,7 @@ func checkServe(p *site.Project, o *serveOptions) error {
 	}
 	if o.under == "" {
 		if addresses := p.ProductionConfig.Environments[o.environment].Addresses; len(addresses) > 0 {
-			o.under = basePath(addresses[0])
+			o.under = view.BasePath(addresses[0])
 		}
 	}
 	o.under = strings.TrimSuffix(o.under, "/")
@@ -162,7 +167,7 @@ func checkServe(p *site.Project, o *serveOptions) error {
 }
 
 // serving says where the site answers.
-func (a *app) serving(ctx context.Context, bench *devserver.Bench, listener net.Listener, address string, o *serveOptions) {
+func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener net.Listener, address string, o *serveOptions) {
 	files, rules := bench.Counts()
 	if a.JSON {
 		a.Line(map[string]any{"kind": "serving", "address": address, "files": files, "rules": rules, "environment": o.environment}) //nolint:errcheck // nobody to tell
@@ -205,7 +210,7 @@ func lanAddresses(listener net.Listener) []string {
 }
 
 // startFront starts the development server unless it answers already, and waits until it does.
-func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project, o *serveOptions) error {
+func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project, o *serveOptions) error {
 	server, _ := url.Parse(o.front)
 	front := devserver.NewFront(server)
 	if front.Answers(ctx) {
@@ -216,10 +221,10 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 	ended := make(chan error, 1)
 	owned.Go(func() {
 		build := p.LocalConfig.Build
-		ready, err := builder.Environment(builder.Wanted{Variables: build.Variables})
+		ready, err := steps.Environment(steps.Wanted{Variables: build.Variables})
 		if err == nil {
 			environment := append(ready.Environment, "CI=") // it is no build
-			_, err = builder.Run(ctx, builder.Spec{Folder: p.SiteFolder(), Steps: []string{o.run}, Environment: environment, TimeLimit: 365 * 24 * time.Hour,
+			_, err = steps.Run(ctx, steps.Spec{Folder: p.SiteFolder(), Steps: []string{o.run}, Environment: environment, TimeLimit: 365 * 24 * time.Hour,
 				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
 		}
 		if ctx.Err() == nil {
@@ -249,7 +254,7 @@ func (a *app) startFront(ctx context.Context, cancel func(), owned *sync.WaitGro
 }
 
 // keys does what single keys ask for, until the context ends.
-func (a *app) keys(ctx context.Context, quit func(), bench *devserver.Bench, address string) {
+func (a *serveCmd) keys(ctx context.Context, quit func(), bench *devserver.Bench, address string) {
 	pressed, restore := console.Keys(ctx)
 	defer restore()
 	for key := range pressed {
@@ -364,7 +369,7 @@ func (r *benchReport) Failed(err error) {
 	if r.app.JSON {
 		return
 	}
-	if problem, ok := errors.AsType[*fault.Error](err); ok && errors.Is(err, builder.ErrStepFailed) && !r.app.ErrTerm {
+	if problem, ok := errors.AsType[*fault.Error](err); ok && errors.Is(err, steps.ErrStepFailed) && !r.app.ErrTerm {
 		problem.Detail = nil // it was streamed
 	}
 	r.app.Problem(err)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -13,30 +12,22 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) sitesCommand() *cobra.Command {
+// sitesCmd is what orilla sites does.
+type sitesCmd struct{ *app }
+
+func newSitesCommand(a *app) *cobra.Command {
+	c := &sitesCmd{app: a}
 	cmd := &cobra.Command{
 		Use: "sites", Short: "All sites of the store", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.sites(cmd.Context()) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.sites(cmd.Context()) },
 	}
 	return a.jsonFlag(cmd)
 }
 
-type siteReport struct {
-	Site    string     `json:"site"`
-	Owner   []string   `json:"owner"` // the first commits of the repository, or one folder
-	Who     string     `json:"claimed_by,omitempty"`
-	When    time.Time  `json:"claimed,omitzero"`
-	Entry   string     `json:"production,omitempty"`
-	Release string     `json:"release,omitempty"`
-	Commit  string     `json:"commit,omitempty"`
-	Subject string     `json:"subject,omitempty"`
-	Since   *time.Time `json:"since,omitempty"`
-	Damage  string     `json:"damage,omitempty"`
-}
-
-func (a *app) sites(ctx context.Context) error {
+func (a *sitesCmd) sites(ctx context.Context) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
 		return err
@@ -45,7 +36,7 @@ func (a *app) sites(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	report := []siteReport{}
+	report := []view.SiteReport{}
 	for item, err := range store.List(ctx, storage.SitesKey) {
 		if err != nil {
 			return err
@@ -66,7 +57,7 @@ func (a *app) sites(ctx context.Context) error {
 		case site.Damage != "":
 			row[1] = console.Bad("unreadable") + " " + site.Damage
 		case site.Since != nil:
-			row = []string{console.Strong(site.Site), site.Release[:12], console.Accent(source.Short(site.Commit)), shorten(site.Subject, 50), a.Age(*site.Since)}
+			row = []string{console.Strong(site.Site), site.Release[:12], console.Accent(source.Short(site.Commit)), view.Shorten(site.Subject, 50), a.Age(*site.Since)}
 		}
 		rows = append(rows, row)
 	}
@@ -74,8 +65,8 @@ func (a *app) sites(ctx context.Context) error {
 	return nil
 }
 
-func describeSite(ctx context.Context, store storage.Store, name string) siteReport {
-	report := siteReport{Site: name}
+func describeSite(ctx context.Context, store storage.Store, name string) view.SiteReport {
+	report := view.SiteReport{Site: name}
 	claim, err := site.ReadClaim(ctx, store, name)
 	if errors.Is(err, storage.ErrNotFound) {
 		return report // no deploy has succeeded yet: the name is free

@@ -10,6 +10,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/view"
 )
 
 var noon = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
@@ -36,15 +37,15 @@ func TestWhichEnvironmentsAreShown(t *testing.T) {
 	}{
 		{nil, 0, []string{"production waiting", "staging frozen", "fair removed", "preview.e live", "preview.b live", "preview.c expired", "preview.f waiting", "preview.a live"}},
 		{nil, 2, []string{"production waiting", "staging frozen", "fair removed", "preview.e live", "preview.b live"}},
-		{[]string{isExpired}, 0, []string{"preview.c expired"}},
-		{[]string{isRemoved}, 0, []string{"fair removed", "preview.d removed"}},
-		{[]string{isFrozen, isRemoved}, 0, []string{"staging frozen", "fair removed", "preview.d removed"}},
-		{[]string{isLive}, 1, []string{"preview.e live"}},
-		{[]string{isUnused, isExpired}, 0, []string{"production waiting", "preview.c expired", "preview.f waiting"}},
+		{[]string{view.StateExpired}, 0, []string{"preview.c expired"}},
+		{[]string{view.StateRemoved}, 0, []string{"fair removed", "preview.d removed"}},
+		{[]string{view.StateFrozen, view.StateRemoved}, 0, []string{"staging frozen", "fair removed", "preview.d removed"}},
+		{[]string{view.StateLive}, 1, []string{"preview.e live"}},
+		{[]string{view.StateUnused, view.StateExpired}, 0, []string{"production waiting", "preview.c expired", "preview.f waiting"}},
 	} {
 		got := []string{}
 		for _, s := range chosen(states, statusOptions{states: test.states, limit: test.limit}, noon) {
-			got = append(got, s.Name+" "+stateOf(s.Head, noon))
+			got = append(got, s.Name+" "+view.StateOf(s.Head, noon))
 		}
 		assert.Equal(t, test.want, got, "%v %d", test.states, test.limit)
 	}

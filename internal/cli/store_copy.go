@@ -15,21 +15,25 @@ import (
 	"orilla.example/orilla/internal/store"
 )
 
-func (a *app) storeCopyCommand() *cobra.Command {
+// storeCopyCmd is what orilla store copy does.
+type storeCopyCmd struct{ *app }
+
+func newStoreCopyCommand(a *app) *cobra.Command {
+	c := &storeCopyCmd{app: a}
 	var site string
 	var o transferOptions
 	cmd := &cobra.Command{
 		Use: "copy STORE", Short: "Copy sites to another store, verified; what is there already is not sent again", Args: cobra.ExactArgs(1),
 		Long: "Copy brings sites with their whole history from this store to another one, of any kind. Each object is compared with its hash on\n" +
 			"the way. Run it again to go on after an interruption, or to bring what was added since.",
-		RunE: func(cmd *cobra.Command, args []string) error { return a.storeCopy(cmd.Context(), args[0], site, o) },
+		RunE: func(cmd *cobra.Command, args []string) error { return c.storeCopy(cmd.Context(), args[0], site, o) },
 	}
 	cmd.Flags().StringVar(&site, "site", "", "only this site (default: all)")
 	o.flags(cmd)
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) storeCopy(ctx context.Context, address, site string, o transferOptions) error {
+func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o transferOptions) error {
 	limit, err := o.limiter()
 	if err != nil {
 		return err

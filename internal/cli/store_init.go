@@ -18,9 +18,14 @@ import (
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
 	"orilla.example/orilla/internal/store/s3"
+	"orilla.example/orilla/internal/view"
 )
 
-func (a *app) storeInitCommand() *cobra.Command {
+// storeInitCmd is what orilla store init does.
+type storeInitCmd struct{ *app }
+
+func newStoreInitCommand(a *app) *cobra.Command {
+	c := &storeInitCmd{app: a}
 	var policy, yes bool
 	var o policyOptions
 	cmd := &cobra.Command{
@@ -33,7 +38,7 @@ func (a *app) storeInitCommand() *cobra.Command {
 			if len(args) > 0 {
 				a.store = args[0]
 			}
-			return a.storeInit(cmd.Context(), policy, yes, o)
+			return c.storeInit(cmd.Context(), policy, yes, o)
 		},
 	}
 	cmd.Flags().BoolVar(&policy, "policy", false, "only print the rights that are needed")
@@ -43,17 +48,7 @@ func (a *app) storeInitCommand() *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-type storeInitReport struct {
-	Store    string            `json:"store"`
-	Place    string            `json:"place"`
-	Account  string            `json:"account,omitempty"`
-	ID       string            `json:"id"`
-	Made     bool              `json:"made"` // not there before
-	Advice   []string          `json:"advice,omitempty"`
-	Policies map[string]string `json:"policies,omitempty"` // by role
-}
-
-func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) error {
+func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policyOptions) error {
 	var p *site.Project
 	if a.store == "" {
 		var err error
@@ -72,7 +67,7 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) 
 	if err != nil {
 		return err
 	}
-	report := storeInitReport{Store: store.Address(), Place: store.Address(), Made: made}
+	report := view.StoreInitReport{Store: store.Address(), Place: store.Address(), Made: made}
 	remote, isRemote := store.(storage.Remote)
 	if isRemote {
 		report.Place, report.Account = remote.Place(), remote.Account()
@@ -93,7 +88,7 @@ func (a *app) storeInit(ctx context.Context, policy, yes bool, o policyOptions) 
 	for _, advice := range report.Advice {
 		a.Row(a.Err, "look", console.Warn(advice))
 	}
-	a.listPolicies(report.Policies)
+	view.ListPolicies(a.Console, report.Policies)
 	a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
 	return nil
 }
@@ -118,7 +113,7 @@ func (o policyOptions) who() (map[storage.Role][]string, error) {
 }
 
 // printPolicies prints the rights that are needed, without asking or making anything.
-func (a *app) printPolicies(address string, o policyOptions) error {
+func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 	if o.site != "" && !project.IsLabel(o.site) {
 		return fault.New(fault.Usage, "bad-site", "%q cannot be the name of a site", o.site)
 	}
@@ -138,26 +133,14 @@ func (a *app) printPolicies(address string, o policyOptions) error {
 		all = map[string]string{"bucket": config.BucketPolicy(who, o.site)}
 	}
 	if a.JSON {
-		return a.Document(storeInitReport{Store: address, Place: address, Policies: all})
+		return a.Document(view.StoreInitReport{Store: address, Place: address, Policies: all})
 	}
-	a.listPolicies(all)
+	view.ListPolicies(a.Console, all)
 	return nil
 }
 
-func (a *app) listPolicies(all map[string]string) {
-	for _, role := range append(storage.Roles, "bucket") {
-		if all[string(role)] == "" {
-			continue
-		}
-		heading := map[storage.Role]string{
-			storage.Deployer: "rights of a deployer", storage.Edge: "rights of an edge node", storage.Pruner: "rights for pruning", "bucket": "bucket policy",
-		}[role]
-		a.Print("%s\n%s", console.Faint("# "+heading), all[string(role)])
-	}
-}
-
 // makeStore makes sure that a store can be, and makes it.
-func (a *app) makeStore(ctx context.Context, made storage.Store, report *storeInitReport, yes bool) error {
+func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report *view.StoreInitReport, yes bool) error {
 	bucket, isBucket := made.(*s3.Store)
 	if isBucket {
 		if err := a.ensureBucket(ctx, bucket, yes); err != nil {
@@ -184,7 +167,7 @@ func (a *app) makeStore(ctx context.Context, made storage.Store, report *storeIn
 			return err
 		}
 	}
-	a.Row(a.Err, "store", map[bool]string{true: console.Good("made") + ", format " + itoa(storage.Format), false: "is one"}[report.Made])
+	a.Row(a.Err, "store", map[bool]string{true: console.Good("made") + ", format " + view.Itoa(storage.Format), false: "is one"}[report.Made])
 	if isBucket {
 		report.Advice = bucket.Advise(ctx)
 		if readable, err := bucket.Stranger(ctx); err == nil && readable {
@@ -194,7 +177,7 @@ func (a *app) makeStore(ctx context.Context, made storage.Store, report *storeIn
 	return nil
 }
 
-func (a *app) ensureBucket(ctx context.Context, bucket *s3.Store, yes bool) error {
+func (a *storeInitCmd) ensureBucket(ctx context.Context, bucket *s3.Store, yes bool) error {
 	there, err := bucket.Exists(ctx)
 	if err != nil || there {
 		return err
@@ -225,7 +208,7 @@ func policies(address, site string) (map[string]string, error) {
 	all := map[string]string{}
 	if !strings.HasPrefix(address, "s3://") {
 		for _, role := range roles {
-			all[string(role)] = folderRights(role, site)
+			all[string(role)] = view.FolderRights(role, site)
 		}
 		return all, nil
 	}
@@ -237,25 +220,4 @@ func policies(address, site string) (map[string]string, error) {
 		all[string(role)] = config.Policy(role, site)
 	}
 	return all, nil
-}
-
-// folderRights says what a role needs in a folder, where rights are given for folders.
-func folderRights(role storage.Role, site string) string {
-	var writes []string
-	for _, kind := range storage.Kinds {
-		folder, _, _ := strings.Cut(kind.Pattern, "/")
-		if site != "" && kind.OfSite() {
-			folder, _, _ = strings.Cut(strings.ReplaceAll(kind.Pattern, "SITE", site), "/*")
-			if strings.HasPrefix(kind.Pattern, storage.SitesKey) {
-				folder = storage.SiteKey(site)
-			}
-		}
-		if folder != kind.Pattern {
-			folder += "/"
-		}
-		if (kind.Writes(role) || kind.Deletes(role)) && !slices.Contains(writes, folder) {
-			writes = append(writes, folder)
-		}
-	}
-	return "read in the whole folder, as a user of its own (over SSH: Match User, ForceCommand internal-sftp, no forwarding);\nwrite in tmp/ " + strings.Join(writes, " ")
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,10 +12,8 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
-	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // pruneOptions are the flags of store prune.
@@ -27,7 +24,11 @@ type pruneOptions struct {
 	dryRun, yes         bool
 }
 
-func (a *app) storePruneCommand() *cobra.Command {
+// storePruneCmd is what orilla store prune does.
+type storePruneCmd struct{ *app }
+
+func newStorePruneCommand(a *app) *cobra.Command {
+	c := &storePruneCmd{app: a}
 	var o pruneOptions
 	cmd := &cobra.Command{
 		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed", Args: cobra.NoArgs,
@@ -36,7 +37,7 @@ func (a *app) storePruneCommand() *cobra.Command {
 			"removes all else, and what nothing leads to. It waits for deploys that are at work, and they for it if they need what goes.",
 		Example: "  orilla store prune --dry-run          what would go, and how much it frees\n" +
 			"  orilla store prune --releases 3 --younger-than 7d",
-		RunE: func(cmd *cobra.Command, _ []string) error { return a.prune(cmd.Context(), cmd, o) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.prune(cmd.Context(), cmd, o) },
 	}
 	flags := cmd.Flags()
 	flags.IntVar(&o.releases, "releases", journal.DefaultRetention.Releases, "keep the last `N` releases of each environment, whatever it says itself")
@@ -78,13 +79,7 @@ func (o pruneOptions) policy(given func(flag string) bool) (upkeep.Policy, error
 	return policy, nil
 }
 
-// pruneReport is what store prune prints with --json.
-type pruneReport struct {
-	upkeep.Pruned
-	DryRun bool `json:"dry_run,omitempty"`
-}
-
-func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) error {
+func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) error {
 	policy, err := o.policy(cmd.Flags().Changed)
 	if err != nil {
 		return err
@@ -101,16 +96,16 @@ func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) err
 	plan, err := upkeep.Plan(ctx, store, p.Person(ctx), policy, tell)
 	end()
 	if err != nil {
-		return a.unprunable(store, err)
+		return view.Unprunable(a.Console, store, err)
 	}
 	planned := plan.Result()
 	if !a.JSON {
-		a.printPruned(planned, "would go")
+		view.PrintPruned(a.Console, planned, "would go")
 	}
 	nothing := planned.Objects+planned.Builds+len(planned.Releases) == 0
 	if o.dryRun || nothing {
 		if a.JSON {
-			return a.Document(pruneReport{planned, o.dryRun})
+			return a.Document(view.PruneReport{Pruned: planned, DryRun: o.dryRun})
 		}
 		if o.dryRun {
 			a.Note("%s", console.Faint("nothing was done: --dry-run"))
@@ -127,13 +122,13 @@ func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) err
 		}
 	}
 	tell, end = a.working()
-	done, err := plan.CarryOut(ctx, a.waits, tell)
+	done, err := plan.CarryOut(ctx, func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }, tell)
 	end()
 	if err != nil {
-		return a.unprunable(store, err)
+		return view.Unprunable(a.Console, store, err)
 	}
 	if a.JSON {
-		return a.Document(pruneReport{done, false})
+		return a.Document(view.PruneReport{Pruned: done, DryRun: false})
 	}
 	a.Print("%s: %s, %s, %s; %s freed", console.Good("removed"), console.Count(int64(len(done.Releases)), "release", "releases"),
 		console.Count(int64(done.Builds), "build record", "build records"), console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
@@ -144,45 +139,4 @@ func (a *app) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) err
 		a.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)
 	}
 	return nil
-}
-
-// waits tells for whom a removal waits.
-func (a *app) waits(list []pins.Waiting) {
-	for _, w := range list {
-		a.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."), w.What, w.Site, source.PersonName(w.Who), a.Age(w.Since),
-			w.Modified.Add(pins.Lease).Local().Format("15:04"))
-	}
-}
-
-func (a *app) unprunable(store storage.Store, err error) error {
-	switch {
-	case errors.Is(err, upkeep.ErrBusy):
-		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").At("%s", store.Address()).Because(err).
-			Then("run it again when that has ended; a removal that was killed counts for eleven minutes")
-	case errors.Is(err, release.ErrDamaged), errors.Is(err, journal.ErrDamaged), errors.Is(err, storage.ErrNotFound):
-		return fault.New(fault.Refused, "damaged", "something that is needed is damaged, so that what else is needed cannot be known; nothing was removed").
-			At("%s", store.Address()).Because(err).Then("orilla store verify names it; --repair-from brings it back from another store")
-	}
-	return err
-}
-
-func (a *app) printPruned(p upkeep.Pruned, would string) {
-	if len(p.Releases)+p.Builds+p.Objects == 0 {
-		a.Print("%s: %s kept, and nothing is there that they do not need", console.Good("nothing to remove"), console.Count(int64(p.Kept), "release is", "releases are"))
-		return
-	}
-	rows := [][]string{{"RELEASE", "SITE", "MADE"}}
-	for i, gone := range p.Releases {
-		if i == 20 {
-			rows = append(rows, []string{fmt.Sprintf("and %d more", len(p.Releases)-i), "", ""})
-			break
-		}
-		rows = append(rows, []string{gone.ID.Short(), gone.Site, a.Age(gone.Made)})
-	}
-	if len(rows) > 1 {
-		a.Table(rows)
-	}
-	a.Print("%s %s: %s, %s, %s; %s kept", console.Strong(console.Size(p.Bytes)), would, console.Count(int64(len(p.Releases)), "release", "releases"),
-		console.Count(int64(p.Builds), "build record", "build records"), console.Count(int64(p.Objects), "object", "objects"),
-		console.Count(int64(p.Kept), "release is", "releases are"))
 }

@@ -15,7 +15,11 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-func (a *app) storeRestoredCommand() *cobra.Command {
+// storeRestoredCmd is what orilla store restored does.
+type storeRestoredCmd struct{ *app }
+
+func newStoreRestoredCommand(a *app) *cobra.Command {
+	c := &storeRestoredCmd{app: a}
 	var yes bool
 	var why string
 	cmd := &cobra.Command{
@@ -25,14 +29,14 @@ func (a *app) storeRestoredCommand() *cobra.Command {
 			"or incomplete. After you restored a backup on purpose, this command lets all\n" +
 			"running nodes go back to what the store says. Restarted nodes do not need it.",
 		Example: "  orilla store restored -m \"disk failed, Monday's backup\"",
-		RunE:    func(cmd *cobra.Command, _ []string) error { return a.storeRestored(cmd.Context(), why, yes) },
+		RunE:    func(cmd *cobra.Command, _ []string) error { return c.storeRestored(cmd.Context(), why, yes) },
 	}
 	cmd.Flags().StringVarP(&why, "message", "m", "", "say why")
 	cmd.Flags().BoolVar(&yes, "yes", false, "assume yes to every prompt")
 	return a.jsonFlag(cmd)
 }
 
-func (a *app) storeRestored(ctx context.Context, why string, yes bool) error {
+func (a *storeRestoredCmd) storeRestored(ctx context.Context, why string, yes bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err

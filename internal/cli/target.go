@@ -12,8 +12,6 @@ import (
 	"orilla.example/orilla/internal/edge"
 )
 
-func itoa(n int64) string { return strconv.FormatInt(n, 10) }
-
 func nodesOf(ctx context.Context, s *session) []edge.Presence {
 	nodes, _ := edge.Reached(ctx, s.store, storage.KnownAhead(s.store))
 	return nodes
@@ -21,7 +19,7 @@ func nodesOf(ctx context.Context, s *session) []edge.Presence {
 
 // rollbackTarget reads what a rollback is asked to do: an environment, what to bring back, or both in either form. wanted is nil
 // for the release before.
-func (s *session) rollbackTarget(ctx context.Context, args []string) (environment string, wanted func(journal.Entry) bool, err error) {
+func rollbackTarget(ctx context.Context, s *session, args []string) (environment string, wanted func(journal.Entry) bool, err error) {
 	typed, what := argument(args, 0), argument(args, 1)
 	if what == "" {
 		stored, envErr := s.named(ctx, typed)
@@ -34,19 +32,19 @@ func (s *session) rollbackTarget(ctx context.Context, args []string) (environmen
 				typed = name
 			}
 		}
-		if !s.meansSomething(ctx, what) {
+		if !meansSomething(ctx, s, what) {
 			return "", nil, envErr
 		}
 	}
 	if environment, err = s.named(ctx, typed); err != nil {
 		return "", nil, err
 	}
-	wanted, err = s.wanted(ctx, environment, what)
+	wanted, err = entryTest(ctx, s, environment, what)
 	return environment, wanted, err
 }
 
 // meansSomething reports whether what names an entry, a release or a commit.
-func (s *session) meansSomething(ctx context.Context, what string) bool {
+func meansSomething(ctx context.Context, s *session, what string) bool {
 	if strings.HasPrefix(what, "r-") || strings.Contains(what, ":") || isHex(what) {
 		return true
 	}
@@ -59,8 +57,8 @@ func (s *session) meansSomething(ctx context.Context, what string) bool {
 
 func isHex(text string) bool { return len(text) >= 4 && strings.Trim(text, "0123456789abcdef") == "" }
 
-// wanted turns what was typed into a test of entries.
-func (s *session) wanted(ctx context.Context, environment, what string) (func(journal.Entry) bool, error) {
+// entryTest turns what was typed into a test of entries.
+func entryTest(ctx context.Context, s *session, environment, what string) (func(journal.Entry) bool, error) {
 	if name, number, ok := strings.Cut(what, ":"); ok {
 		n, err := strconv.ParseInt(number, 10, 64)
 		if err != nil || journal.StoredName(name) != environment {
@@ -89,7 +87,7 @@ func (s *session) wanted(ctx context.Context, environment, what string) (func(jo
 	return nil, fault.New(fault.Usage, "bad-target", "%q is neither an entry, a release, a commit nor a tag", what).Then("orilla history %s lists what was live", journal.DisplayName(environment))
 }
 
-func (s *session) rollbackRefused(environment string, err error) error {
+func rollbackRefused(s *session, environment string, err error) error {
 	name := journal.DisplayName(environment)
 	refusal, ok := errors.AsType[*journal.Refusal](err)
 	switch {

@@ -10,28 +10,17 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/view"
 )
 
 // version is what releases of the program are called; a build from source adds its commit.
 const version = "0.1.0"
 
-type versionReport struct {
-	Version   string `json:"version"`
-	Commit    string `json:"commit,omitempty"`
-	Go        string `json:"go"`
-	System    string `json:"system"`
-	Releases  int    `json:"release_format"`
-	Semantics int    `json:"semantics"`
-	Journals  int    `json:"journal_format"`
-	// Reads are the highest formats that are read.
-	Reads storage.Formats `json:"reads"`
-}
-
-func (a *app) versionCommand() *cobra.Command {
+func newVersionCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "version", Short: "The version of the program, and of the formats it writes", Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			report := versionReport{Version: version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH,
+			report := view.VersionReport{Version: version, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH,
 				Releases: release.Format, Semantics: release.Semantics, Journals: journal.Format, Reads: storage.Known}
 			if info, ok := debug.ReadBuildInfo(); ok {
 				for _, setting := range info.Settings {

@@ -14,6 +14,9 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
+// activator puts releases live, for the commands that do: it asks what is to be asked, verifies, and tells what is live.
+type activator struct{ *app }
+
 // waitOptions are the flags that say what is looked at after an activation.
 type waitOptions struct{ waitFor []string }
 
@@ -31,8 +34,8 @@ func (o *waitOptions) list(a *app) ([]string, error) {
 }
 
 // probes returns what is probed after the activation of a plan.
-func (a *app) probes(plan *site.Plan, o waitOptions) ([]string, error) {
-	list, err := o.list(a)
+func (a *activator) probes(plan *site.Plan, o waitOptions) ([]string, error) {
+	list, err := o.list(a.app)
 	if list == nil && err == nil {
 		list = plan.Project.ProductionConfig.WaitFor(plan.Environment)
 	}
@@ -40,12 +43,12 @@ func (a *app) probes(plan *site.Plan, o waitOptions) ([]string, error) {
 }
 
 // verify probes what is live, and shows each probe.
-func (a *app) verify(ctx context.Context, done deployed) (*deploy.Verification, error) {
+func (a *activator) verify(ctx context.Context, done deployed) (*deploy.Verification, error) {
 	probes := done.job.WaitFor
 	if len(probes) == 0 || done.live.Same {
 		return nil, nil
 	}
-	report := &reporter{app: a}
+	report := &reporter{app: a.app}
 	label := "wait for"
 	report.Begin("wait for", probes[0])
 	verified, err := done.live.Verify(ctx, probes, func(probe environments.Probe) {

@@ -12,11 +12,12 @@ import (
 	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
+	"orilla.example/orilla/internal/view"
 )
 
 // watch publishes the working tree now, and again at each save, until the context ends. A build that fails is told, and what is live
 // stays until the next save.
-func (a *app) watch(ctx context.Context, p *site.Project, o *deployOptions) error {
+func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !o.WorkingTree || o.To == "" || o.dryRun {
 		return fault.New(fault.Usage, "usage", "--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
 			Then("orilla deploy --working-tree --watch --to preview/NAME")
@@ -56,7 +57,7 @@ func (a *app) watch(ctx context.Context, p *site.Project, o *deployOptions) erro
 }
 
 // republish publishes the working tree once more, and says so in one line. It returns the release that is live then.
-func (a *app) republish(ctx context.Context, o *deployOptions, saved string, live release.ID) (release.ID, error) {
+func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved string, live release.ID) (release.ID, error) {
 	began := time.Now()
 	p, err := a.load(ctx)
 	if err != nil {
@@ -78,7 +79,7 @@ func (a *app) republish(ctx context.Context, o *deployOptions, saved string, liv
 		return live, err
 	}
 	prepared, err := deploy.Prepare(ctx, deploy.Job{
-		Plan: plan, Store: store, Report: quietReporter{a, o.To}, Now: time.Now, Cause: "watch", Automatic: true, Parallel: o.parallel,
+		Plan: plan, Store: store, Report: quietReporter{a.app, o.To}, Now: time.Now, Cause: "watch", Automatic: true, Parallel: o.parallel,
 		ExpireAfter: expires, NoIndex: o.noIndex,
 	})
 	if err != nil {
@@ -98,6 +99,6 @@ func (a *app) republish(ctx context.Context, o *deployOptions, saved string, liv
 	if err != nil {
 		return live, err
 	}
-	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")), console.Good(activation.Entry.Label()), saved, changed(made.Changes), console.Faint(console.Took(time.Since(began))))
+	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")), console.Good(activation.Entry.Label()), saved, view.Changed(made.Changes), console.Faint(console.Took(time.Since(began))))
 	return made.ID, nil
 }

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -230,7 +230,7 @@ func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 		"ORILLA_SITE="+v.Plan.Site, "ORILLA_ENVIRONMENT="+journal.DisplayName(v.entry.Environment),
 		"ORILLA_ENTRY="+v.entry.Label(), "ORILLA_RELEASE="+v.entry.Release.Short(), "ORILLA_COMMIT="+v.entry.Commit)
 	last := "" // line that says something
-	steps, err := builder.Run(ctx, builder.Spec{
+	ran, err := steps.Run(ctx, steps.Spec{
 		Folder: v.Plan.Project.Root, Steps: []string{command}, Environment: environment, TimeLimit: commandTimeout, Log: io.Discard,
 		Line: func(line string) {
 			v.Report.Line(line)
@@ -244,10 +244,10 @@ func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 	}
 
 	text := "could not be run"
-	if errors.Is(err, builder.ErrTimeLimit) {
+	if errors.Is(err, steps.ErrTimeLimit) {
 		text = "took longer than " + commandTimeout.String()
-	} else if len(steps) > 0 {
-		text = fmt.Sprintf("ended with status %d", steps[len(steps)-1].Exit)
+	} else if len(ran) > 0 {
+		text = fmt.Sprintf("ended with status %d", ran[len(ran)-1].Exit)
 	}
 	if last != "" {
 		text += ": " + last

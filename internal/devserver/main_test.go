@@ -4,11 +4,11 @@ import (
 	"os"
 	"testing"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 )
 
 // TestMain lets the processes that run build steps be this program.
 func TestMain(m *testing.M) {
-	builder.KeeperIfAsked()
+	steps.KeeperIfAsked()
 	os.Exit(m.Run())
 }

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
@@ -256,11 +256,11 @@ func (b *Bench) build(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ready, err := builder.Prepare(ctx, builder.Wanted{Steps: build.Run, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs, Told: plan.Variables()})
+	ready, err := steps.Prepare(ctx, steps.Wanted{Steps: build.Run, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs, Told: plan.Variables()})
 	if err != nil {
 		return err
 	}
-	_, err = builder.Run(ctx, builder.Spec{
+	_, err = steps.Run(ctx, steps.Spec{
 		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: ready.Environment, Secrets: ready.Secrets, TimeLimit: time.Duration(build.TimeLimit),
 		Log: io.Discard, Line: b.Report.Line,
 	})

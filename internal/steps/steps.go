@@ -1,5 +1,5 @@
-// Package builder runs the steps of a build, each in a shell of its own.
-package builder
+// Package steps runs the steps of a build, each in a shell of its own.
+package steps
 
 import (
 	"context"

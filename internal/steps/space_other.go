@@ -1,6 +1,6 @@
 //go:build !unix
 
-package builder
+package steps
 
 // FreeSpace is not known here.
 func FreeSpace(string) (int64, bool) { return 0, false }

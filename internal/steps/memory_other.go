@@ -1,6 +1,6 @@
 //go:build !linux
 
-package builder
+package steps
 
 // Memory is not known here.
 func Memory() int64 { return 0 }

@@ -1,4 +1,4 @@
-package builder
+package steps
 
 import (
 	"context"

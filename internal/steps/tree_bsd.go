@@ -1,6 +1,6 @@
 //go:build unix && !linux
 
-package builder
+package steps
 
 import (
 	"cmp"

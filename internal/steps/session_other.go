@@ -1,6 +1,6 @@
 //go:build !linux
 
-package builder
+package steps
 
 import (
 	"context"

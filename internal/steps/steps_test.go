@@ -1,6 +1,6 @@
 //go:build unix
 
-package builder_test
+package steps_test
 
 import (
 	"bytes"
@@ -20,30 +20,30 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"orilla.example/orilla/internal/builder"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/fault"
 )
 
 func TestMain(m *testing.M) {
-	builder.KeeperIfAsked()
+	steps.KeeperIfAsked()
 	os.Exit(m.Run())
 }
 
-func spec(t *testing.T, log *bytes.Buffer, steps ...string) builder.Spec {
+func spec(t *testing.T, log *bytes.Buffer, commands ...string) steps.Spec {
 	t.Helper()
-	ready, err := builder.Environment(builder.Wanted{Variables: map[string]string{"SITE_LANG": "gl"}})
+	ready, err := steps.Environment(steps.Wanted{Variables: map[string]string{"SITE_LANG": "gl"}})
 	require.NoError(t, err)
-	return builder.Spec{Folder: t.TempDir(), Steps: steps, Environment: ready.Environment, TimeLimit: time.Minute, Log: log}
+	return steps.Spec{Folder: t.TempDir(), Steps: commands, Environment: ready.Environment, TimeLimit: time.Minute, Log: log}
 }
 
 func TestStepsRunInOrderUntilOneFails(t *testing.T) {
 	var log bytes.Buffer
 	s := spec(t, &log, "echo one > out; echo $SITE_LANG $CI", "cat out; echo to stderr >&2", "seq 1 100; exit 3", "touch never")
-	steps, err := builder.Run(t.Context(), s)
+	ran, err := steps.Run(t.Context(), s)
 	require.Equal(t, "step-failed", fault.Code(err))
 	require.Equal(t, fault.BuildFailed, fault.KindOf(err))
-	require.Len(t, steps, 3)
-	assert.Equal(t, []int{0, 0, 3}, []int{steps[0].Exit, steps[1].Exit, steps[2].Exit})
+	require.Len(t, ran, 3)
+	assert.Equal(t, []int{0, 0, 3}, []int{ran[0].Exit, ran[1].Exit, ran[2].Exit})
 	assert.NoFileExists(t, filepath.Join(s.Folder, "never"))
 	assert.True(t, strings.HasPrefix(log.String(), "gl true\none\nto stderr\n1\n"), "the log is whole")
 	problem, _ := errors.AsType[*fault.Error](err)
@@ -57,7 +57,7 @@ func TestTheEnvironmentIsMadeNotInherited(t *testing.T) {
 	t.Setenv("LANG", "de_DE.UTF-8")
 	t.Setenv("MAP_KEY", "s3cret")
 	t.Setenv("SHORT", "abc")
-	ready, err := builder.Environment(builder.Wanted{Secrets: []string{"MAP_KEY", "SHORT"}, Told: map[string]string{"ORILLA_BRANCH": "main"}, Temporary: "/t"})
+	ready, err := steps.Environment(steps.Wanted{Secrets: []string{"MAP_KEY", "SHORT"}, Told: map[string]string{"ORILLA_BRANCH": "main"}, Temporary: "/t"})
 	require.NoError(t, err)
 	for _, variable := range []string{"MAP_KEY=s3cret", "ORILLA_BRANCH=main", "CI=true", "TZ=UTC", "TMPDIR=/t", "PATH=" + os.Getenv("PATH")} {
 		assert.Contains(t, ready.Environment, variable)
@@ -66,7 +66,7 @@ func TestTheEnvironmentIsMadeNotInherited(t *testing.T) {
 	assert.Equal(t, []string{"SHORT"}, ready.Short)
 	assert.NotContains(t, strings.Join(ready.Environment, "\n"), "leaked")
 	assert.NotContains(t, strings.Join(ready.Environment, "\n"), "de_DE")
-	_, err = builder.Environment(builder.Wanted{Secrets: []string{"MAP_KEY", "NOT_SET_1", "NOT_SET_2"}})
+	_, err = steps.Environment(steps.Wanted{Secrets: []string{"MAP_KEY", "NOT_SET_1", "NOT_SET_2"}})
 	assert.Equal(t, "secret-missing", fault.Code(err))
 	assert.Contains(t, err.Error(), "NOT_SET_1, NOT_SET_2", "all at once")
 }
@@ -87,7 +87,7 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 	tool(here, "sailor", "2.10.1")
 	tool(here, "buoy", "3")
 	t.Setenv("PATH", here+":"+os.Getenv("PATH"))
-	_, err := builder.Prepare(t.Context(), builder.Wanted{Steps: []string{"cd sub && x", "no-such-program-1 --x", "echo hi", "A=1 b", "./script", "no-such-program-2", "no-such-program-1"},
+	_, err := steps.Prepare(t.Context(), steps.Wanted{Steps: []string{"cd sub && x", "no-such-program-1 --x", "echo hi", "A=1 b", "./script", "no-such-program-2", "no-such-program-1"},
 		Secrets: []string{"NOT_SET_1"}, Needs: map[string]string{"node": "20", "sailor": ">=2.9", "buoy": ">=3.0", "absent-tool": "1"}})
 	problem, ok := errors.AsType[*fault.Error](err)
 	require.True(t, ok)
@@ -100,7 +100,7 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 	for manager, folder := range map[string]string{"nvm": ".nvm/versions/node/v20.9.0/bin", "mise": ".local/share/mise/installs/node/20.11.1/bin", "asdf": ".asdf/installs/nodejs/20.3.0/bin"} {
 		tool(filepath.Join(home, folder), "node", manager)
 	}
-	ready, err := builder.Prepare(t.Context(), builder.Wanted{Steps: []string{"node x"}, Needs: map[string]string{"node": "20"}})
+	ready, err := steps.Prepare(t.Context(), steps.Wanted{Steps: []string{"node x"}, Needs: map[string]string{"node": "20"}})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(ready.Environment, "\n"), "PATH="+filepath.Join(home, ".local/share/mise/installs/node/20.11.1/bin")+":", "the newest that will do")
 }
@@ -112,7 +112,7 @@ func TestSecretsAreMasked(t *testing.T) {
 	s := spec(t, &log, `printf 'key=s3cr'; sleep 0.1; printf 'et-value!\n'; printf 's3cret'; sleep 0.1; printf '\n'; echo s3cres3cret s3cret-values3cret >&2; echo 'line two of it'; printf 's3cre'`)
 	s.Secrets = []string{"s3cret", "s3cret-value", "first\nline two of it", "ab"}
 	s.Line = func(line string) { lines = append(lines, line) }
-	_, err := builder.Run(t.Context(), s)
+	_, err := steps.Run(t.Context(), s)
 	require.NoError(t, err)
 	assert.Equal(t, "key=[secret]!\n[secret]\ns3cre[secret] [secret][secret]\n[secret]\ns3cre", log.String())
 	assert.Equal(t, strings.Split(log.String(), "\n"), lines)
@@ -133,13 +133,13 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 	if runtime.GOOS == "linux" {
 		script += `setsid sh -c 'echo $$ >> pids; exec sleep 300' & `
 	}
-	for name, end := range map[string]func(*builder.Spec, context.CancelFunc){
-		"the time limit": func(s *builder.Spec, _ context.CancelFunc) { s.TimeLimit = time.Second; s.Steps[0] += "wait" },
-		"an interrupt": func(s *builder.Spec, cancel context.CancelFunc) {
+	for name, end := range map[string]func(*steps.Spec, context.CancelFunc){
+		"the time limit": func(s *steps.Spec, _ context.CancelFunc) { s.TimeLimit = time.Second; s.Steps[0] += "wait" },
+		"an interrupt": func(s *steps.Spec, cancel context.CancelFunc) {
 			time.AfterFunc(time.Second, cancel)
 			s.Steps[0] += "wait"
 		},
-		"its own end": func(s *builder.Spec, _ context.CancelFunc) { s.Steps[0] += "sleep 0.5" },
+		"its own end": func(s *steps.Spec, _ context.CancelFunc) { s.Steps[0] += "sleep 0.5" },
 	} {
 		t.Run(name, func(t *testing.T) {
 			ctx, cancel := context.WithCancel(t.Context())
@@ -148,7 +148,7 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 			s := spec(t, &log, script)
 			end(&s, cancel)
 			started := time.Now()
-			_, err := builder.Run(ctx, s)
+			_, err := steps.Run(ctx, s)
 			switch name {
 			case "the time limit":
 				assert.Equal(t, "time-limit", fault.Code(err))
@@ -174,7 +174,7 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 // TestAVeryLongLogKeepsItsBeginningAndItsEnd writes more than is kept.
 func TestAVeryLongLogKeepsItsBeginningAndItsEnd(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "log")
-	log, err := builder.CreateLog(path)
+	log, err := steps.CreateLog(path)
 	require.NoError(t, err)
 	line := bytes.Repeat([]byte("x"), 99)
 	for i := range 400_000 { // 40 MB
@@ -196,7 +196,7 @@ func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
 		var log bytes.Buffer
 		s := spec(t, &log, `echo $$ > pids; sleep 300 & echo $! >> pids; wait`)
 		s.Folder = folder
-		builder.Run(t.Context(), s) //nolint:errcheck // killed
+		steps.Run(t.Context(), s) //nolint:errcheck // killed
 		return
 	}
 	folder := t.TempDir()
@@ -222,8 +222,8 @@ func TestOnlyColoursReachATerminal(t *testing.T) {
 		"plain": "plain", "\x1b[31mred\x1b[0m": "\x1b[31mred\x1b[0m\x1b[0m", "\x1b[1;38:5:4mblue": "\x1b[1;38:5:4mblue\x1b[0m", "\x1b[2Jgone\x1b[H": "gone",
 		"\x1b]0;title\x07x": "]0;titlex", "\x1b[?1049h": "", "10%\r100%": "100%", "\x1b[31": "", "a\x00b": "ab", "\u009b2Jx": "2Jx",
 	} {
-		assert.Equal(t, want, builder.Painted([]byte(line)), "%q", line)
-		assert.NotContains(t, builder.Readable([]byte(line)), "\x1b")
+		assert.Equal(t, want, steps.Painted([]byte(line)), "%q", line)
+		assert.NotContains(t, steps.Readable([]byte(line)), "\x1b")
 	}
 }
 
@@ -232,7 +232,7 @@ func TestLinesAreMadeFitToShow(t *testing.T) {
 	var lines []string
 	s := spec(t, &log, `printf '10%%\r50%%\r100%%\n\033[31mred\033[0m\tx\nno end'; printf '\n'; head -c 100000 /dev/zero | tr '\0' a; echo`)
 	s.Line = func(line string) { lines = append(lines, line) }
-	_, err := builder.Run(t.Context(), s)
+	_, err := steps.Run(t.Context(), s)
 	require.NoError(t, err)
 	require.Len(t, lines, 4)
 	assert.Equal(t, []string{"100%", "red    x", "no end"}, lines[:3])

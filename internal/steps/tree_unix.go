@@ -1,6 +1,6 @@
 //go:build unix
 
-package builder
+package steps
 
 import (
 	"os"

@@ -1,0 +1,327 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/deploy"
+	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/inspect"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/source"
+)
+
+// reportPromoted tells how what is promoted differs from what was live, and what was looked at.
+func ReportPromoted(c *console.Console, result *deploy.Release) {
+	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
+	switch changes := result.Changes; {
+	case changes.First:
+	case changes.Added+changes.Changed+changes.Removed == 0:
+		text += "; the same as those that are live"
+	default:
+		text += "; " + Changed(changes)
+	}
+	c.Row(c.Err, "files", text+"; nothing built, nothing sent")
+	if n := result.Rules.Expectations; n > 0 {
+		c.Row(c.Err, "rules", console.Good(console.Count(int64(n), "expectation holds", "expectations hold")))
+	}
+	reportFindings(c, result)
+}
+
+func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) string {
+	took := phases(result, "checkout", "prepare", "step", "unpack")
+	switch {
+	case result.Reused:
+		return "nothing to do: the same content was built " + c.Age(result.Made.Build.Finished) + builtOf(plan, result.Made.Build)
+	case result.Kept:
+		return "nothing to do: the output of the last try was kept"
+	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Made.Build.Steps) == 0 && took == 0:
+		return "nothing to do: the files are ready"
+	}
+	text := console.Took(took) + "  " + console.Count(int64(len(result.Made.Build.Steps)), "step", "steps")
+	if result.KeptDependencies {
+		text += "; dependencies kept"
+	}
+	return text
+}
+
+// hintEdge says how to look at it when no edge node runs.
+func HintEdge(c *console.Console, nodes []edge.Presence) {
+	if len(nodes) == 0 {
+		c.Note("%s orilla edge, to answer at that address: no edge node runs on this store", console.Accent("next:"))
+	}
+}
+
+func NewDeployReport(c *console.Console, plan *site.Plan, result *deploy.Release) DeployReport {
+	report := DeployReport{
+		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit, Branch: plan.Origin.Branch,
+		Release: "r-" + result.ID.String(), Build: result.Made.Build.Name(), Reused: result.Reused,
+		Files: result.Files, Bytes: result.Bytes, NewFiles: result.NewFiles, NewBytes: result.NewBytes,
+		Added: result.Changes.Added, Changed: result.Changes.Changed, Removed: result.Changes.Removed,
+		Milliseconds: map[string]int64{},
+	}
+	if len(result.Rules.Rules) > 0 {
+		report.Rules = map[string]int{}
+	}
+	for verb, n := range result.Rules.Rules {
+		report.Rules[string(verb)] = n
+	}
+	report.Expectations, report.Findings = result.Rules.Expectations, result.Findings
+	for _, timing := range result.Phases() {
+		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
+		if timing.Phase == "prepare" || timing.Phase == "step" {
+			report.Milliseconds["build"] += timing.Took.Milliseconds()
+		}
+	}
+	if how := result.Made.Build.Untrusted; how != nil {
+		report.Trust, report.Isolation, report.Network = "untrusted", how.Isolation, how.Network
+	}
+	if result.Number > 0 {
+		report.Run = fmt.Sprintf("build:%d", result.Number)
+	}
+	return report
+}
+
+// reportFindings counts what was found in what changes, and shows what keeps visitors from getting lost.
+func reportFindings(c *console.Console, result *deploy.Release) {
+	if len(result.Findings) == 0 {
+		return
+	}
+	c.Row(c.Err, "check", CountFindings(result.Findings)+console.Faint(" (orilla check shows them)"))
+	shown := 0
+	for _, f := range result.Findings {
+		if f.Code != "address-lost" {
+			continue
+		}
+		if shown++; shown > 5 {
+			break
+		}
+		c.Row(c.Err, "", f.What+console.Faint("; to lead visitors on: ")+f.Next)
+	}
+}
+
+// reportRelease tells how the release came to be: in a build with a number, or after another one.
+func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) {
+	held := ""
+	if result.Made.Build.Untrusted != nil {
+		held = "  " + trustText(trustRow(result.Made.Build.Untrusted))
+	}
+	c.Row(c.Err, "build", buildText(c, plan, result)+buildLabel(result.Number)+held)
+	if text := phaseText(result); text != "" {
+		c.Row(c.Err, "", console.Faint(text))
+	}
+	changes := result.Changes
+	defer func() {
+		text := rulesText(result.Rules)
+		if result.RulesChanged && text == "" {
+			text = "none any more"
+		}
+		if result.RulesChanged {
+			text += console.Accent("; changed")
+		}
+		if text != "" {
+			c.Row(c.Err, "rules", text)
+		}
+		reportFindings(c, result)
+	}()
+	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
+	switch {
+	case changes.First:
+	case changes.Added+changes.Changed+changes.Removed == 0:
+		text += "; the same as those that are live"
+	default:
+		text += fmt.Sprintf("; %s", Changed(changes))
+	}
+	if result.NewFiles == 0 {
+		text += "; nothing to send"
+	} else {
+		text += fmt.Sprintf("; %s, %s sent in %s", console.Count(result.NewFiles, "new file", "new files"), console.Size(result.NewBytes),
+			console.Took(phases(result, "scan", "upload", "commit")))
+	}
+	c.Row(c.Err, "files", text)
+	if n := len(result.LeftOut); n > 0 {
+		shown := result.LeftOut[0].Path
+		if n > 1 {
+			shown += fmt.Sprintf(" and %d more", n-1)
+		}
+		c.Row(c.Err, "", console.Faint("left out: "+shown+" (orilla files says why)"))
+	}
+}
+
+// where tells which edge nodes serve an entry, and after what time; 0 for not.
+func AtNodes(c *console.Console, serving int, nodes []edge.Presence, took time.Duration) string {
+	in := ""
+	if took > 0 {
+		in = " in " + console.Took(took)
+	}
+	switch {
+	case len(nodes) == 0:
+		return in
+	case serving == len(nodes) && serving == 1:
+		return " at the edge node" + in
+	case serving == len(nodes):
+		return fmt.Sprintf(" at all %d edge nodes%s", serving, in)
+	}
+	return fmt.Sprintf(" at %d of %d edge nodes; the others will follow", serving, len(nodes))
+}
+
+func buildLabel(number int64) string {
+	if number == 0 {
+		return ""
+	}
+	return console.Faint(fmt.Sprintf("  build:%d", number))
+}
+
+// builtOf says of which commit a build was that another one's release comes from.
+func builtOf(plan *site.Plan, build builds.Record) string {
+	if build.Commit == "" || build.Commit == plan.Origin.Commit {
+		return ""
+	}
+	text := ", of " + source.Short(build.Commit)
+	if build.Branch != "" && build.Branch != plan.Origin.Branch {
+		text += " on " + build.Branch
+	}
+	return text
+}
+
+func Changed(c deploy.Changes) string {
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{c.Added, "added"}, {c.Changed, "changed"}, {c.Removed, "removed"}} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// countFindings counts findings by their codes.
+func CountFindings(found finding.List) string {
+	var codes []string
+	counts := map[string]int{}
+	for _, f := range found {
+		if counts[f.Code]++; counts[f.Code] == 1 {
+			codes = append(codes, f.Code)
+		}
+	}
+	for i, code := range codes {
+		codes[i] = fmt.Sprintf("%d %s", counts[code], code)
+	}
+	return console.Warn(console.Count(int64(len(found)), "warning", "warnings")) + ": " + strings.Join(codes, ", ")
+}
+
+// deployReport is what deploy and build print with --json.
+type DeployReport struct {
+	Site         string                `json:"site"`
+	Environment  string                `json:"environment,omitempty"`
+	Source       string                `json:"source"`
+	Commit       string                `json:"commit,omitempty"`
+	Branch       string                `json:"branch,omitempty"`
+	DryRun       bool                  `json:"dry_run,omitempty"`
+	Release      string                `json:"release,omitempty"`
+	Entry        string                `json:"entry,omitempty"`
+	Same         bool                  `json:"same,omitempty"`  // it was live already, so nothing was written
+	Build        string                `json:"build,omitempty"` // the name of its record
+	Run          string                `json:"run,omitempty"`   // its number, if anything was built
+	Reused       bool                  `json:"reused,omitempty"`
+	Files        int64                 `json:"files"`
+	Bytes        int64                 `json:"bytes"`
+	NewFiles     int64                 `json:"new_files"`
+	NewBytes     int64                 `json:"new_bytes"`
+	Added        int                   `json:"added"`
+	Changed      int                   `json:"changed"`
+	Removed      int                   `json:"removed"`
+	Rules        map[string]int        `json:"rules,omitempty"`    // how many of each verb
+	Findings     []finding.Finding     `json:"findings,omitempty"` // in what changes
+	Expectations int                   `json:"expectations,omitempty"`
+	Addresses    []string              `json:"addresses,omitempty"`
+	Expires      *time.Time            `json:"expires,omitempty"`
+	Outcome      *environments.Outcome `json:"outcome,omitempty"` // of what it was waited for
+	ReleaseURL   string                `json:"release_address,omitempty"`
+	EdgeNodes    int                   `json:"edge_nodes"`
+	EdgeServing  int                   `json:"edge_serving"`
+	Trust        string                `json:"trust,omitempty"` // as in builds, of an untrusted build
+	Isolation    string                `json:"isolation,omitempty"`
+	Network      string                `json:"network,omitempty"`
+
+	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
+}
+
+func EnvironmentArgument(environment string) string {
+	if environment == "production" {
+		return ""
+	}
+	return " " + journal.DisplayName(environment)
+}
+
+// nouns are what several rules of a verb are called.
+var nouns = map[rules.Verb][2]string{
+	rules.Redirect: {"redirect", "redirects"}, rules.Rewrite: {"rewrite", "rewrites"}, rules.Proxy: {"proxy", "proxies"}, rules.Gone: {"gone", "gone"},
+	rules.Fallback: {"fallback", "fallbacks"}, rules.Missing: {"page for what is missing", "pages for what is missing"},
+	rules.Header: {"header", "headers"}, rules.Withhold: {"withheld", "withheld"},
+}
+
+// phaseText tells how long each part of a build took, and the change against the build before.
+func phaseText(result *deploy.Release) string {
+	var parts []string
+	if phases(result, "prepare", "step") == 0 {
+		return ""
+	}
+	for _, timing := range result.Phases() {
+		name := timing.Phase
+		if name == "step" || name == "prepare" {
+			name = Shorten(timing.What, 28)
+		} else if !slices.Contains([]string{"wait", "checkout", "scan", "upload"}, name) {
+			continue // small, or told elsewhere
+		}
+		text := name + " " + console.Took(timing.Took)
+		for _, phase := range result.Earlier {
+			if phase.Name == timing.Phase && (phase.What == "" || phase.What == timing.What) {
+				text += Against(timing.Took, time.Duration(phase.Milliseconds)*time.Millisecond)
+				break
+			}
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// phases adds up how long some phases took.
+func phases(result *deploy.Release, names ...string) time.Duration {
+	took := time.Duration(0)
+	for _, timing := range result.Phases() {
+		if slices.Contains(names, timing.Phase) {
+			took += timing.Took
+		}
+	}
+	return took
+}
+
+func ReleaseAddress(site, id, port string) string {
+	return "http://" + id[:10] + ".release." + site + ".localhost:" + port + "/"
+}
+
+// rulesText counts the rules of a release by kind.
+func rulesText(counts inspect.RuleCounts) string {
+	var parts []string
+	for _, verb := range rules.Verbs() {
+		if n := counts.Rules[verb]; n > 0 {
+			parts = append(parts, console.Count(int64(n), nouns[verb][0], nouns[verb][1]))
+		}
+	}
+	text := strings.Join(parts, ", ")
+	if counts.Expectations > 0 {
+		text += "; " + console.Good(console.Count(int64(counts.Expectations), "expectation holds", "expectations hold"))
+	}
+	return strings.TrimPrefix(text, "; ")
+}

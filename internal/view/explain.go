@@ -1,0 +1,185 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/rules"
+)
+
+func StatusText(status int) string {
+	text := fmt.Sprint(status)
+	switch {
+	case status >= 500:
+		return console.Bad(text)
+	case status >= 400:
+		return console.Warn(text)
+	}
+	return console.Good(text)
+}
+
+func ShowExplained(c *console.Console, r ExplainReport, at string) {
+	about := "as " + r.Environment + ", on " + r.On
+	if at != "" {
+		about += ", at " + at
+	}
+	c.Print("%s %s  %s", r.Method, console.Strong(r.Address), console.Faint(about))
+	c.Print("%s %s", r.status(), console.Strong(r.summary()))
+	if r.Rule != "" {
+		c.Print("  %s", console.Accent(r.Rule))
+	}
+	c.Print("")
+	c.Print("%s", console.Faint("how"))
+	for _, step := range r.Steps {
+		mark := console.Faint("·")
+		if step.Applied {
+			mark = console.Good("✓")
+		}
+		if step.Rule == "" {
+			c.Print("  %s %s", mark, step.Text)
+			continue
+		}
+		c.Print("  %s %s  %s", mark, console.Accent(step.At), step.Rule)
+		if !strings.HasSuffix(step.Rule, step.Text) { // what a header rule sets is there to read already
+			c.Print("      %s", console.Faint(step.Text))
+		}
+	}
+	c.Print("")
+	width := 0
+	for _, field := range r.Header {
+		width = max(width, len(field.Name))
+	}
+	c.Print("%s", console.Faint("header"))
+	for _, field := range r.Header {
+		by := ""
+		if field.Rule != "" {
+			by = "   " + console.Accent(field.Rule)
+		}
+		c.Print("  %-*s  %s%s", width, field.Name, field.Value, by)
+	}
+	if r.Live != nil {
+		c.Print("")
+		showLive(c, r)
+	}
+}
+
+// explainReport is what explain prints with --json; with - one such document a line.
+type ExplainReport struct {
+	Address     string        `json:"address"`
+	Method      string        `json:"method"`
+	Environment string        `json:"environment"`
+	On          string        `json:"on"`
+	Status      int           `json:"status"`
+	By          string        `json:"by"`
+	File        string        `json:"file,omitempty"`
+	Location    string        `json:"location,omitempty"`
+	Upstream    string        `json:"upstream,omitempty"`
+	Rule        string        `json:"rule,omitempty"` // its place, and it
+	Steps       []StepReport  `json:"steps"`
+	Header      []FieldReport `json:"header"`
+	Live        *LiveReport   `json:"live,omitempty"`
+	Answer      answer.Answer `json:"-"`
+}
+
+func (r ExplainReport) status() string {
+	if r.Upstream != "" {
+		return console.Accent("passed on")
+	}
+	return StatusText(r.Status)
+}
+
+// summary says an answer in a few words.
+func (r ExplainReport) summary() string {
+	switch {
+	case r.Upstream != "":
+		return "-> " + r.Upstream
+	case r.Location != "":
+		return "-> " + r.Location
+	case r.File != "":
+		return r.File
+	}
+	return r.By
+}
+
+type StepReport struct {
+	Applied bool   `json:"applied"`
+	Rule    string `json:"rule,omitempty"`
+	At      string `json:"at,omitempty"`
+	Text    string `json:"text"`
+}
+
+type FieldReport struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+	Rule  string `json:"rule,omitempty"` // the place of the rule that set it
+}
+
+// oneLine is the answer to one address of a list.
+func OneLine(r ExplainReport) string {
+	line := fmt.Sprintf("%s  %s  %s", r.status(), r.Address, console.Faint(r.summary()))
+	if r.Rule != "" {
+		place, _, _ := strings.Cut(r.Rule, "  ")
+		line += "   " + console.Accent(place)
+	}
+	return line
+}
+
+// position is where a rule was written; "a rule" where only the release knows it.
+func Position(r *rules.Rule) string {
+	if r.At.Line == 0 {
+		return "release"
+	}
+	return fmt.Sprintf("%s:%d", r.At.File, r.At.Line)
+}
+
+func RuleText(r *rules.Rule) string { return Position(r) + "  " + r.String() }
+
+// showLive sets what an edge node answered beside what the subject does.
+func showLive(c *console.Console, r ExplainReport) {
+	live := r.Live
+	c.Print("%s %s  %s", console.Faint("live"), StatusText(live.Status)+" "+live.Location, console.Faint("edge node "+live.Node+", "+live.Release))
+	if len(live.Differs) == 0 {
+		c.Print("  %s", console.Good("the same answer and the same header"))
+		return
+	}
+	rows := [][]string{{"", "HERE", "LIVE"}}
+	for _, name := range live.Differs {
+		rows = append(rows, []string{"  " + name, console.Strong(valueOf(r, name)), console.Warn(liveValue(*live, name))})
+	}
+	c.Table(rows)
+}
+
+func FieldValue(header []FieldReport, name string) string {
+	for _, field := range header {
+		if field.Name == name {
+			return field.Value
+		}
+	}
+	return "none"
+}
+
+// liveReport is what an edge node answered.
+type LiveReport struct {
+	Node     string        `json:"node"`
+	Release  string        `json:"release,omitempty"`
+	Status   int           `json:"status"`
+	Location string        `json:"location,omitempty"`
+	Header   []FieldReport `json:"header"`
+	Differs  []string      `json:"differs,omitempty"`
+}
+
+func liveValue(r LiveReport, name string) string {
+	if name == "status" {
+		return fmt.Sprint(r.Status)
+	}
+	return FieldValue(r.Header, name)
+}
+
+func valueOf(r ExplainReport, name string) string {
+	if name == "status" {
+		return fmt.Sprint(r.Status)
+	}
+	return FieldValue(r.Header, name)
+}

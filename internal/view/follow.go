@@ -1,0 +1,52 @@
+package view
+
+import (
+	"fmt"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/follow"
+)
+
+// eventReport is an event with --json.
+type EventReport struct {
+	follow.Event
+	Milliseconds int64  `json:"milliseconds,omitempty"`
+	Problem      string `json:"problem,omitempty"`
+	Code         string `json:"code,omitempty"`
+}
+
+func EventText(event follow.Event) string {
+	built := ""
+	if event.Build > 0 {
+		built = fmt.Sprintf("  %s", console.Faint(fmt.Sprintf("build:%d", event.Build)))
+	}
+	switch event.Kind {
+	case follow.Builds:
+		return console.Faint("builds for ") + event.Environment + built
+	case follow.Live:
+		how := "built in "
+		if event.Reused {
+			how = "content known: live without a build in "
+		}
+		return console.Good(event.Entry) + "  " + console.Faint(how+console.Took(event.Took))
+	case follow.Nothing:
+		return console.Faint("nothing: " + event.Why)
+	case follow.Unchanged:
+		return console.Faint("nothing: " + event.Why)
+	case follow.Ended:
+		return event.Environment + console.Faint(" ended: "+event.Why)
+	case follow.Waits:
+		return console.Warn("waits: ") + event.Why
+	case follow.Superseded:
+		return console.Faint("superseded: " + event.Why)
+	case follow.Cancelled:
+		return console.Warn("cancelled: ") + event.Why + built
+	case follow.Trouble:
+		return console.Warn("failed, " + event.Why)
+	case follow.Failed:
+		if event.Build == 0 {
+			return console.Bad("failed: ") + event.Why
+		}
+	}
+	return console.Bad("failed") + built
+}

@@ -1,0 +1,131 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/publish"
+	"orilla.example/orilla/internal/core/upkeep"
+)
+
+// addUp sums runs by month and branch, the newest month first and in it the most build time first.
+func AddUp(runs []builds.Run) []UsageRow {
+	sums := map[[2]string]*UsageRow{}
+	for _, run := range runs {
+		key := [2]string{run.When.UTC().Format("2006-01"), run.Branch}
+		row := sums[key]
+		if row == nil {
+			row = &UsageRow{Month: key[0], Branch: key[1]}
+			sums[key] = row
+		}
+		row.Builds++
+		if run.Ended != nil {
+			row.BuildSeconds += int64(run.Ended.BuildTime().Round(time.Millisecond) / time.Millisecond)
+			row.Sent += run.Ended.Sent
+			if run.Ended.Outcome == builds.Failed {
+				row.Failed++
+			}
+		}
+	}
+	rows := []UsageRow{}
+	for _, row := range sums {
+		rows = append(rows, *row)
+	}
+	slices.SortFunc(rows, func(a, b UsageRow) int {
+		switch {
+		case a.Month != b.Month:
+			return strings.Compare(b.Month, a.Month)
+		case a.BuildSeconds != b.BuildSeconds:
+			return int(b.BuildSeconds - a.BuildSeconds)
+		}
+		return strings.Compare(a.Branch, b.Branch)
+	})
+	for i := range rows {
+		rows[i].BuildSeconds = (rows[i].BuildSeconds + 500) / 1000
+	}
+	return rows
+}
+
+func PrintUsage(c *console.Console, report UsageReport) {
+	c.Print("%s  %s", console.Strong(report.Site), console.Faint("the store holds "+console.Size(report.Store.Bytes)+" in "+console.Count(report.Store.Objects, "object", "objects")+", of all its sites"))
+	rows := [][]string{{"MONTH", "BRANCH", "BUILDS", "FAILED", "BUILD TIME", "SENT"}}
+	month, total := "", UsageRow{}
+	sum := func() {
+		if month != "" && total.Builds > 0 {
+			rows = append(rows, []string{"", console.Strong("together"), fmt.Sprint(total.Builds), failedCount(total.Failed), console.Took(time.Duration(total.BuildSeconds) * time.Second), console.Size(total.Sent)})
+		}
+		total = UsageRow{}
+	}
+	for _, row := range report.Months {
+		name := ""
+		if row.Month != month {
+			sum()
+			month, name = row.Month, row.Month
+		}
+		branch := row.Branch
+		if branch == "" {
+			branch = console.Faint("no branch")
+		}
+		rows = append(rows, []string{name, branch, fmt.Sprint(row.Builds), failedCount(row.Failed), console.Took(time.Duration(row.BuildSeconds) * time.Second), console.Size(row.Sent)})
+		total.Builds, total.Failed, total.BuildSeconds, total.Sent = total.Builds+row.Builds, total.Failed+row.Failed, total.BuildSeconds+row.BuildSeconds, total.Sent+row.Sent
+	}
+	sum()
+	if len(report.Months) == 0 {
+		c.Note("nothing was built in these months")
+	} else {
+		c.Table(rows, 2, 3, 4, 5)
+	}
+	if len(report.Limits) == 0 {
+		return
+	}
+	c.Print("")
+	table := [][]string{{"LIMIT", "USED", ""}}
+	for _, limit := range report.Limits {
+		used := limit.Used * 100 / max(1, limit.Most)
+		text := fmt.Sprintf("%d %%", used)
+		switch {
+		case used >= 100:
+			text = console.Bad(text)
+		case publish.NearLimit(limit.Used, limit.Most):
+			text = console.Warn(text)
+		}
+		table = append(table, []string{"limits." + limit.Limit, text, console.Faint(limit.Text)})
+	}
+	c.Table(table, 1)
+}
+
+func failedCount(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return console.Bad(fmt.Sprint(n))
+}
+
+// limitRow is a limit and how much of it is used.
+type LimitRow struct {
+	Limit string `json:"limit"`
+	Used  int64  `json:"used"` // bytes, files, seconds
+	Most  int64  `json:"most"`
+	Text  string `json:"-"` // what of what, for people
+}
+
+type UsageReport struct {
+	Site   string          `json:"site"`
+	Months []UsageRow      `json:"months"`
+	Store  upkeep.Holdings `json:"store"` // all sites together
+	Limits []LimitRow      `json:"limits"`
+}
+
+// usageRow is what one branch used in one month.
+type UsageRow struct {
+	Month        string `json:"month"` // 2026-11, in UTC
+	Branch       string `json:"branch"`
+	Builds       int    `json:"builds"`
+	Failed       int    `json:"failed,omitempty"`
+	BuildSeconds int64  `json:"build_seconds"` // of steps
+	Sent         int64  `json:"sent"`          // bytes that the store did not have
+}
