@@ -18,18 +18,23 @@ import (
 
 type buildRow struct {
 	Build, State, Branch, Commit, Key, Release, Entry, Now, Why, Trust, Isolation, Network string
-	Phases                                                                                 []struct{ Name, What string }
+	Phases                                                                                 []struct {
+		Name,
+		What string
+	}
 }
 
 func (p *place) builds() []buildRow { return document[[]buildRow](p, "builds", "--limit", "0") }
 
 func stepsFile(steps ...string) string {
-	return "site: corvane\nbuild:\n  run: ['" + strings.Join(steps, "', '") + "']\n  output: out\n  time_limit: 20s\n"
+	return "site: corvane\nbuild:\n  run: ['" + strings.Join(steps, "', '") +
+		"']\n  output: out\n  time_limit: 20s\n"
 }
 
 const good = "mkdir out && cp page.html out/index.html"
 
-// TestEveryBadStepHasAClearEnd runs steps that misbehave, each followed by a build that works in the same workspace.
+// TestEveryBadStepHasAClearEnd runs steps that misbehave, each followed by a
+// build that works in the same workspace.
 func TestEveryBadStepHasAClearEnd(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
@@ -38,15 +43,17 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		steps []string
 		says  string
 	}{
-		"never ends":                 {[]string{"sleep 600"}, "longer than 2s"},
-		"prints and prints":          {[]string{"yes the same line | head -c 100000000; exit 3"}, "status 3"},
-		"forks into the background":  {[]string{"(sleep 601 & setsid sleep 602 & ) ; exit 4"}, "status 4"},
-		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"}, "longer than 2s"},
-		"deletes its workspace":      {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "no output folder"},
-		"is not found":               {[]string{"no-such-generator --all"}, "no-such-generator"},
-		"is killed":                  {[]string{"kill -9 $$"}, "ended with status"},
-		"locks what it made":         {[]string{"mkdir -p out/a && chmod 500 out/a out && exit 6"}, "status 6"},
-		"makes a repository":         {[]string{"git init -q . && git add . && exit 8"}, "status 8"},
+		"never ends":                {[]string{"sleep 600"}, "longer than 2s"},
+		"prints and prints":         {[]string{"yes the same line | head -c 100000000; exit 3"}, "status 3"},
+		"forks into the background": {[]string{"(sleep 601 & setsid sleep 602 & ) ; exit 4"}, "status 4"},
+		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"},
+			"longer than 2s"},
+		"deletes its workspace": {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "no output folder"},
+		"is not found":          {[]string{"no-such-generator --all"}, "no-such-generator"},
+		"is killed":             {[]string{"kill -9 $$"}, "ended with status"},
+		"locks what it made": {[]string{"mkdir -p out/a && chmod 500 out/a out && exit 6"},
+			"status 6"},
+		"makes a repository": {[]string{"git init -q . && git add . && exit 8"}, "status 8"},
 	} {
 		number++
 		text := stepsFile(one.steps...)
@@ -59,7 +66,8 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		assert.Contains(t, notes, one.says, name)
 		assert.Less(t, len(notes), 6_000_000, name)
 		number++
-		p.commit("good again", map[string]string{"orilla.yaml": stepsFile(good), "page.html": fmt.Sprint("good ", number)})
+		p.commit("good again", map[string]string{"orilla.yaml": stepsFile(good),
+			"page.html": fmt.Sprint("good ", number)})
 		p.ok("deploy")
 	}
 	assert.Len(t, p.builds(), number)
@@ -78,27 +86,33 @@ func TestAFullDisk(t *testing.T) {
 	p := newPlace(t)
 	small := filepath.Join(t.TempDir(), "small")
 	require.NoError(t, os.MkdirAll(small, 0o755))
-	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m", "none", small).CombinedOutput(); err != nil {
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=16m", "none", small).
+		CombinedOutput(); err != nil {
 		t.Skipf("a small file system cannot be mounted here: %s", out)
 	}
-	t.Cleanup(func() { exec.Command("umount", "-l", small).Run() }) //nolint:errcheck // the folder goes anyway
+	//nolint:errcheck // the folder goes anyway
+	t.Cleanup(func() { exec.Command("umount", "-l", small).Run() })
 	p.home = filepath.Join(small, "home")
-	p.commit("Fill", map[string]string{"orilla.yaml": stepsFile("mkdir out; cat /dev/zero > out/big"), "page.html": "x"})
+	p.commit("Fill", map[string]string{"orilla.yaml": stepsFile("mkdir out; cat /dev/zero > out/big"),
+		"page.html": "x"})
 	p.fails(5, "no room left on the disk", "deploy")
 	p.commit("Good", map[string]string{"orilla.yaml": stepsFile(good)})
 	p.ok("deploy")
 }
 
-// TestBuiltOnce reverts, merges, goes to a second environment, and is asked to build again.
+// TestBuiltOnce reverts, merges, goes to a second
+// environment, and is asked to build again.
 func TestBuiltOnce(t *testing.T) {
 	p := newPlace(t)
 	text := stepsFile("echo built >> " + filepath.Join(p.folder, "..", "ran") + "; " + good)
-	text = strings.Replace(text, "build:\n", "build:\n  trust: ['*']\n", 1) + "rules: site.rules\nenvironments: {staging: }\n"
+	text = strings.Replace(text, "build:\n", "build:\n  trust: ['*']\n", 1) +
+		"rules: site.rules\nenvironments: {staging: }\n"
 	ran := func() int {
 		data, _ := os.ReadFile(filepath.Join(p.folder, "..", "ran"))
 		return strings.Count(string(data), "built")
 	}
-	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one", "site.rules": "redirect /a -> /\n"})
+	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one",
+		"site.rules": "redirect /a -> /\n"})
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"page.html": "two"})
 	p.ok("deploy")
@@ -122,7 +136,8 @@ func TestBuiltOnce(t *testing.T) {
 	assert.Equal(t, 4, ran())
 }
 
-// TestTwoBuildersOfTheSameCommit deploys one commit from two machines at once, and again while the first one is killed.
+// TestTwoBuildersOfTheSameCommit deploys one commit from two machines at once,
+// and again while the first one is killed.
 func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	p := newPlace(t)
 	store := filepath.Join(t.TempDir(), "store")
@@ -154,20 +169,23 @@ func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	p.ok("deploy", "--store", store)
 	assert.Less(t, time.Since(started), 15*time.Second, "nobody waits for who is known to be gone")
 	rows := p.builds2(store)
-	assert.Equal(t, []string{"succeeded", "abandoned", "succeeded"}, []string{rows[0].State, rows[1].State, rows[2].State})
+	assert.Equal(t, []string{"succeeded", "abandoned", "succeeded"}, []string{rows[0].State, rows[1].State,
+		rows[2].State})
 }
 
 func (p *place) builds2(store string) []buildRow {
 	return document[[]buildRow](p, "builds", "--store", store)
 }
 
-// TestAnOlderBuildThatEndsLast: in CI, a slow build of an older commit never replaces a newer one, and a commit that a force-push took
-// away does not come back; what a shallow clone lacks is fetched.
+// TestAnOlderBuildThatEndsLast: in CI, a slow build of an older commit never
+// replaces a newer one, and a commit that a force-push took away does not come
+// back; what a shallow clone lacks is fetched.
 func TestAnOlderBuildThatEndsLast(t *testing.T) {
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
 	store := filepath.Join(t.TempDir(), "store")
-	p.commit("First", map[string]string{"orilla.yaml": stepsFile(good) + "store: " + store + "\n", "page.html": "one"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile(good) + "store: " + store + "\n",
+		"page.html": "one"})
 	older := p.commit("Older", map[string]string{"page.html": "two"})
 	newer := p.commit("Newer", map[string]string{"page.html": "three"})
 	p.git("remote", "add", "origin", "file://"+server.folder)
@@ -203,7 +221,8 @@ func TestAnOlderBuildThatEndsLast(t *testing.T) {
 	assert.Equal(t, latest, live())
 	data, err = os.ReadFile(outputs)
 	require.NoError(t, err)
-	for _, line := range []string{"url=http://corvane.localhost", "environment=production\n", "changed=true\n", "entry=production:2\n", "commit=" + latest} {
+	for _, line := range []string{"url=http://corvane.localhost", "environment=production\n",
+		"changed=true\n", "entry=production:2\n", "commit=" + latest} {
 		assert.Contains(t, string(data), line)
 	}
 	data, err = os.ReadFile(summary)
@@ -228,11 +247,13 @@ func TestAnOlderBuildThatEndsLast(t *testing.T) {
 	stranger.fails(3, "shallow", "deploy", "--branch", "main")
 }
 
-// TestALogCanBeReadWhileItGrowsAndABuildCancelled watches a build from another process.
+// TestALogCanBeReadWhileItGrowsAndABuildCancelled watches
+// a build from another process.
 func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
-	text := stepsFile("for i in 1 2 3 4 5 6 7 8; do echo line $i with $MAP_KEY; sleep 0.4; done; "+good) + "follow: {superseded: cancel}\n"
+	text := stepsFile("for i in 1 2 3 4 5 6 7 8; do echo line $i with $MAP_KEY; sleep 0.4; done; "+good) +
+		"follow: {superseded: cancel}\n"
 	text = strings.Replace(text, "  output", "  secrets: [MAP_KEY]\n  output", 1)
 	p.commit("Slow", map[string]string{"orilla.yaml": text, "page.html": "one"})
 	deploy := p.command(t.Context(), "deploy")
@@ -258,7 +279,8 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	deploy = p.command(t.Context(), "deploy")
 	deploy.Stderr = &notes
 	require.NoError(t, deploy.Start())
-	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 20*time.Second,
+		20*time.Millisecond)
 	assert.Contains(t, p.ok("cancel", "build:2"), "cancelled")
 	assert.Error(t, deploy.Wait())
 	assert.Contains(t, notes.String(), "cancelled by ")
@@ -276,9 +298,12 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 func TestWhatABuildSees(t *testing.T) {
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2", "OTHER_THING=leaks")
-	text := "site: corvane\nbuild:\n  run: ['mkdir out; (ls -a; ls -a ../..; cat ../../shared/boats.txt; env; git log --oneline) > out/index.html 2>&1 || true']\n  output: out\n  also: [shared]\n" +
+	text := "site: corvane\nbuild:\n  run: ['mkdir out; (ls -a; ls -a ../..; cat ../../shared/boats.txt; " +
+		"env; git log --oneline) > out/index.html 2>&1 || true']\n  output: out\n  also: [shared]\n" +
 		"  secrets: [MAP_KEY]\n  secrets_for: [main]\n"
-	site := map[string]string{"sites/times/orilla.yaml": text, "sites/times/page.html": "x", "sites/other/orilla.yaml": "site: other\n", "sites/other/secret.txt": "x", "shared/boats.txt": "Dunlin"}
+	site := map[string]string{"sites/times/orilla.yaml": text, "sites/times/page.html": "x",
+		"sites/other/orilla.yaml": "site: other\n", "sites/other/secret.txt": "x",
+		"shared/boats.txt": "Dunlin"}
 	p.commit("First", site)
 	at := *p
 	at.folder = filepath.Join(p.folder, "sites", "times")
@@ -316,7 +341,8 @@ func TestWhatABuildSees(t *testing.T) {
 	commit := p.commit("Told", map[string]string{"sites/times/orilla.yaml": told})
 	f.seen(t, "live", "main", commit)
 	_, seen = get(t, address, "corvane.localhost", "/")
-	for _, shown := range []string{"ORILLA_COMMIT=" + commit, "ORILLA_BRANCH=main", "ORILLA_ENVIRONMENT=production", "Boats"} {
+	for _, shown := range []string{"ORILLA_COMMIT=" + commit, "ORILLA_BRANCH=main",
+		"ORILLA_ENVIRONMENT=production", "Boats"} {
 		assert.Contains(t, seen, shown)
 	}
 	p.write(map[string]string{"shared/boats.txt": "Sandling"})
@@ -328,7 +354,8 @@ func TestWhatABuildSees(t *testing.T) {
 	}, 10*time.Second, 20*time.Millisecond, "builds of the working tree are told too")
 }
 
-// TestAReleaseThatWasToldWhereItGoesStaysThere promotes what may go elsewhere, and what may not.
+// TestAReleaseThatWasToldWhereItGoesStaysThere promotes
+// what may go elsewhere, and what may not.
 func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 	p := newPlace(t)
 	text := stepsFile(good) + "environments: {staging: }\n"
@@ -343,7 +370,8 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 	assert.Equal(t, rows[0].Release, rows[1].Release)
 	assert.Equal(t, "promotion", rows[0].Kind)
 	assert.Len(t, p.builds(), 1)
-	p.commit("Told", map[string]string{"orilla.yaml": strings.Replace(text, "  output", "  tell: [environment]\n  output", 1)})
+	p.commit("Told", map[string]string{"orilla.yaml": strings.Replace(text, "  output",
+		"  tell: [environment]\n  output", 1)})
 	p.ok("deploy", "--to", "staging")
 	key := p.builds()[0].Key
 	notes := p.fails(3, "told its environment, staging", "promote", "staging", "--to", "production")
@@ -358,11 +386,13 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 	p.fails(2, "neither an environment", "promote", "nowhere", "--to", "production")
 }
 
-// TestTheScriptForCI runs what init --ci writes, in a shallow, detached checkout.
+// TestTheScriptForCI runs what init --ci writes, in a
+// shallow, detached checkout.
 func TestTheScriptForCI(t *testing.T) {
 	p := newPlace(t)
 	store := filepath.Join(t.TempDir(), "store")
-	p.commit("First", map[string]string{"orilla.yaml": stepsFile("true\n\n    exit 9", good) + "store: " + store + "\n", "page.html": "one"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile("true\n\n    exit 9", good) + "store: " +
+		store + "\n", "page.html": "one"})
 	shown := p.ok("init", "--ci")
 	assert.Contains(t, shown, "ORILLA_VERSION=0")
 	assert.NotContains(t, shown, "\nexit 9", "a step of several lines stays behind its comment sign")
@@ -379,7 +409,8 @@ func TestTheScriptForCI(t *testing.T) {
 		command := at.command(t.Context())
 		command.Path, _ = exec.LookPath("sh")
 		command.Args = []string{"sh", "ci/" + name}
-		command.Env = append(append(command.Env, "ORILLA_HOME=", "BRANCH_NAME=main", "ORILLA_DOWNLOAD="+download, "SSH_AUTH_SOCK=", "AWS_SECRET_ACCESS_KEY="), environment...)
+		command.Env = append(append(command.Env, "ORILLA_HOME=", "BRANCH_NAME=main", "ORILLA_DOWNLOAD="+
+			download, "SSH_AUTH_SOCK=", "AWS_SECRET_ACCESS_KEY="), environment...)
 		out, err := command.CombinedOutput()
 		return string(out), err
 	}
@@ -399,7 +430,8 @@ func TestTheScriptForCI(t *testing.T) {
 	require.NoError(t, err, "the program is kept: %s", said)
 	assert.Contains(t, said, "it is live already")
 
-	// A proposed change: one job builds it, another one, in a checkout of main, publishes what came out.
+	// A proposed change: one job builds it, another one,
+	// in a checkout of main, publishes what came out.
 	change := newPlace(t)
 	require.NoError(t, os.RemoveAll(change.folder))
 	p.git("clone", "-q", "--depth=1", "file://"+p.folder, change.folder)
@@ -410,8 +442,10 @@ func TestTheScriptForCI(t *testing.T) {
 	assert.Contains(t, said, "AWS_SECRET_ACCESS_KEY is set")
 	said, err = script(change, "proposed-build.sh", "file://"+program)
 	require.NoError(t, err, said)
-	require.NoError(t, os.Rename(filepath.Join(change.folder, "site.tar.gz"), filepath.Join(clone.folder, "site.tar.gz")))
-	said, err = script(clone, "proposed-publish.sh", "file://"+program, "PROPOSED_REF=refs/proposed/7/head", "PROPOSED_COMMIT="+proposed)
+	require.NoError(t, os.Rename(filepath.Join(change.folder, "site.tar.gz"),
+		filepath.Join(clone.folder, "site.tar.gz")))
+	said, err = script(clone, "proposed-publish.sh", "file://"+program, "PROPOSED_REF=refs/proposed/7/head",
+		"PROPOSED_COMMIT="+proposed)
 	require.NoError(t, err, said)
 	assert.Contains(t, said, "preview/proposed-7-head-")
 	assert.Equal(t, head, p.heads()["production"])
@@ -420,7 +454,8 @@ func TestTheScriptForCI(t *testing.T) {
 // TestLimits warns at 80 % and refuses at 100 %.
 func TestLimits(t *testing.T) {
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 2.5; "+good) + "limits: {file_size: 1kB, files: 1, build_time_per_month: 4s, build_time: 3s}\n", "page.html": "x"})
+	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 2.5; "+good) +
+		"limits: {file_size: 1kB, files: 1, build_time_per_month: 4s, build_time: 3s}\n", "page.html": "x"})
 	_, notes, status := p.run("deploy")
 	require.Zero(t, status, notes)
 	assert.Contains(t, notes, "over 80 % of limits.build_time:")
@@ -432,15 +467,19 @@ func TestLimits(t *testing.T) {
 	used := p.ok("usage")
 	assert.Contains(t, used, "limits.build_time_per_month")
 	p.ok("deploy", "HEAD~2", "--yes")
-	p.commit("Never ends", map[string]string{"orilla.yaml": stepsFile("sleep 100") + "limits: {build_time: 1s}\n"})
+	p.commit("Never ends", map[string]string{"orilla.yaml": stepsFile("sleep 100") +
+		"limits: {build_time: 1s}\n"})
 	notes = p.fails(5, "longer than 1s", "deploy")
 	assert.Contains(t, notes, "limits.build_time")
 }
 
-// TestDependenciesAreKeptWhileLockFilesAreTheSame counts how often they are prepared.
+// TestDependenciesAreKeptWhileLockFilesAreTheSame counts
+// how often they are prepared.
 func TestDependenciesAreKeptWhileLockFilesAreTheSame(t *testing.T) {
 	p := newPlace(t)
-	text := "site: corvane\nbuild:\n  prepare: ['mkdir -p node_modules && date +%N > node_modules/made']\n  run: ['mkdir out && cp node_modules/made out/index.html && touch node_modules/cache']\n  output: out\n  keep: [node_modules]\n"
+	text := "site: corvane\nbuild:\n  prepare: ['mkdir -p node_modules && date +%N > " +
+		"node_modules/made']\n  run: ['mkdir out && cp node_modules/made out/index.html && touch " +
+		"node_modules/cache']\n  output: out\n  keep: [node_modules]\n"
 	prepared := func() (steps int) {
 		for _, phase := range p.builds()[0].Phases {
 			if phase.Name == "prepare" {
@@ -449,7 +488,8 @@ func TestDependenciesAreKeptWhileLockFilesAreTheSame(t *testing.T) {
 		}
 		return steps
 	}
-	p.commit("First", map[string]string{"orilla.yaml": text, "package-lock.json": "1", ".gitignore": "node_modules\n"})
+	p.commit("First", map[string]string{"orilla.yaml": text, "package-lock.json": "1",
+		".gitignore": "node_modules\n"})
 	p.ok("deploy")
 	assert.Equal(t, 1, prepared())
 	p.commit("Page", map[string]string{"page.html": "1"})

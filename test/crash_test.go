@@ -25,7 +25,8 @@ import (
 	"orilla.example/orilla/internal/store/file"
 )
 
-// soak returns how often a test repeats itself: few times in the usual run, many when asked.
+// soak returns how often a test repeats itself: few times
+// in the usual run, many when asked.
 func soak(few, many int) int {
 	if os.Getenv("ORILLA_SOAK") != "" {
 		return many
@@ -33,12 +34,14 @@ func soak(few, many int) int {
 	return few
 }
 
-// verify opens the store as it lies there and checks that every object is whole and every entry leads to a whole release. It
-// returns the entries of production.
+// verify opens the store as it lies there and checks that
+// every object is whole and every entry leads to a whole
+// release. It returns the entries of production.
 func (p *place) verify() []journal.Entry {
 	p.t.Helper()
 	root := filepath.Join(p.home, "store")
-	require.NoError(p.t, filepath.WalkDir(filepath.Join(root, "objects"), func(path string, entry fs.DirEntry, err error) error {
+	require.NoError(p.t, filepath.WalkDir(filepath.Join(root, "objects"), func(path string, entry fs.DirEntry,
+		err error) error {
 		if err != nil || entry.IsDir() {
 			return err
 		}
@@ -76,8 +79,10 @@ func (p *place) verify() []journal.Entry {
 	return entries
 }
 
-// killSome runs deploys and ends each with SIGKILL at a random moment of a span, which moves to where most, but not all, are killed.
-func (p *place) killSome(deploy []string, span time.Duration, total int, before, after func(round int)) (killed int) {
+// killSome runs deploys and ends each with SIGKILL at a random moment of a
+// span, which moves to where most, but not all, are killed.
+func (p *place) killSome(deploy []string, span time.Duration, total int, before, after func(round int),
+) (killed int) {
 	p.t.Helper()
 	for round := 1; round <= total; round++ {
 		before(round)
@@ -96,14 +101,17 @@ func (p *place) killSome(deploy []string, span time.Duration, total int, before,
 	return killed
 }
 
-// TestKilledDeploysLeaveNothingHalfDone ends deploys with SIGKILL at random moments.
+// TestKilledDeploysLeaveNothingHalfDone ends deploys with
+// SIGKILL at random moments.
 func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	p := newPlace(t)
 	content := func(round int) map[string]string {
-		files := map[string]string{"dist/index.html": fmt.Sprint("round ", round), "orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\n",
-			"site.rules": fmt.Sprintf("redirect /round -> /notices/%d\n", round%80)}
+		files := map[string]string{"dist/index.html": fmt.Sprint("round ", round),
+			"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\n",
+			"site.rules":  fmt.Sprintf("redirect /round -> /notices/%d\n", round%80)}
 		for i := range 80 {
-			files[fmt.Sprintf("dist/notices/%d.html", i)] = fmt.Sprintf("notice %d of round %d %s", i, round/3, strings.Repeat("x", i*70))
+			files[fmt.Sprintf("dist/notices/%d.html", i)] = fmt.Sprintf("notice %d of round %d %s", i,
+				round/3, strings.Repeat("x", i*70))
 		}
 		return files
 	}
@@ -141,14 +149,16 @@ func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	p.verify()
 }
 
-// TestKilledDeploysOfRulesAlone ends deploys that build nothing: of an entry, its rules and the record of where they were written are
-// there.
+// TestKilledDeploysOfRulesAlone ends deploys that build nothing: of an entry,
+// its rules and the record of where they were written are there.
 func TestKilledDeploysOfRulesAlone(t *testing.T) {
 	p := newPlace(t)
 	rules := func(round int) map[string]string {
-		return map[string]string{"site.rules": fmt.Sprintf("redirect /round/%d -> /\nexpect /round/%d 301 /\n", round, round)}
+		return map[string]string{"site.rules": fmt.Sprintf(
+			"redirect /round/%d -> /\nexpect /round/%d 301 /\n", round, round)}
 	}
-	p.write(map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {run: ['mkdir dist && cp index.html dist/'], output: dist}\n", "index.html": "home"})
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {run: ['mkdir dist " +
+		"&& cp index.html dist/'], output: dist}\n", "index.html": "home"})
 	p.commit("First", rules(0))
 	p.ok("deploy")
 	p.commit("Second", rules(1))
@@ -156,7 +166,8 @@ func TestKilledDeploysOfRulesAlone(t *testing.T) {
 	assert.True(t, document[ruledDeploy](p, "deploy").Reused)
 	span := time.Since(started)
 	total := soak(60, 600)
-	killed := p.killSome([]string{"deploy"}, span, total, func(round int) { p.commit("Next", rules(round+1)) }, func(int) {})
+	killed := p.killSome([]string{"deploy"}, span, total,
+		func(round int) { p.commit("Next", rules(round+1)) }, func(int) {})
 	entries := p.verify()
 	t.Logf("%d of %d deploys were killed; %d entries", killed, total, len(entries))
 	require.Greater(t, killed, total/4)
@@ -166,10 +177,12 @@ func TestKilledDeploysOfRulesAlone(t *testing.T) {
 		assert.Contains(t, out, `"status": 200`)
 	}
 	p.ok("deploy")
-	assert.Contains(t, p.ok("explain", fmt.Sprintf("/round/%d", total+1), "--on", "production"), "site.rules:1")
+	assert.Contains(t, p.ok("explain", fmt.Sprintf("/round/%d", total+1), "--on", "production"),
+		"site.rules:1")
 }
 
-// TestDeploysThatMeet starts eight processes at once, each with an output of its own, while a reader watches the journal.
+// TestDeploysThatMeet starts eight processes at once, each with an output of
+// its own, while a reader watches the journal.
 func TestDeploysThatMeet(t *testing.T) {
 	p := newPlace(t)
 	p.write(map[string]string{"first/index.html": "first"})
@@ -200,9 +213,11 @@ func TestDeploysThatMeet(t *testing.T) {
 		var writers sync.WaitGroup
 		for i := range 8 {
 			name := fmt.Sprintf("out-%d-%d", round, i)
-			p.write(map[string]string{name + "/index.html": name, name + "/shared.html": fmt.Sprint("round ", round)})
+			p.write(map[string]string{name + "/index.html": name, name + "/shared.html": fmt.Sprint("round ",
+				round)})
 			writers.Go(func() {
-				out, err := p.command(t.Context(), "deploy", "--from", name, "--site", "corvane", "--to", "production", "-m", name, "--json").CombinedOutput()
+				out, err := p.command(t.Context(), "deploy", "--from", name, "--site", "corvane", "--to",
+					"production", "-m", name, "--json").CombinedOutput()
 				assert.NoError(t, err, "%s", out)
 			})
 		}
@@ -240,10 +255,12 @@ func TestOneChangedFileAddsLittle(t *testing.T) {
 	}
 	assert.Contains(t, []int{2, 3}, added["objects"], "the object, and one or two chunks")
 	delete(added, "objects")
-	assert.Equal(t, map[string]int{"releases": 1, "builds": 1, "journal": 1, "pulse": 0, "sites": 0, "orilla-store": 0}, added)
+	assert.Equal(t, map[string]int{"releases": 1, "builds": 1, "journal": 1, "pulse": 0, "sites": 0,
+		"orilla-store": 0}, added)
 }
 
-// TestDamagedRecordsAreNamed makes sure that commands say what is damaged instead of guessing.
+// TestDamagedRecordsAreNamed makes sure that commands say
+// what is damaged instead of guessing.
 func TestDamagedRecordsAreNamed(t *testing.T) {
 	p := newPlace(t)
 	p.write(map[string]string{"dist/index.html": "one"})
@@ -264,7 +281,8 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	first, err := os.ReadFile(filepath.Join(p.home, "store", storage.JournalKey("corvane", "production", 1)))
 	require.NoError(t, err)
 	require.NoError(t, json.Unmarshal(first, &entry))
-	require.NoError(t, os.Remove(filepath.Join(p.home, "store", storage.ReleaseKey("corvane", entry.Release))))
+	require.NoError(t, os.Remove(filepath.Join(p.home, "store",
+		storage.ReleaseKey("corvane", entry.Release))))
 	p.fails(3, "no longer whole", "rollback", "--site", "corvane")
 	assert.Len(t, p.objects()["journal"], 2, "nothing changed")
 }

@@ -9,7 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAddressesHaveOwners lets two sites of one store want the same address: who was there first has it, until it gives it away.
+// TestAddressesHaveOwners lets two sites of one store want the same address:
+// who was there first has it, until it gives it away.
 func TestAddressesHaveOwners(t *testing.T) {
 	t.Parallel()
 	p, other := newPlace(t), newPlace(t)
@@ -18,7 +19,8 @@ func TestAddressesHaveOwners(t *testing.T) {
 	p.commit("First", map[string]string{"orilla.yaml": "site: zeta\n" + addressed, "index.html": "of zeta"})
 	assert.Contains(t, p.ok("deploy"), "https://www.corvane.example/")
 	address := p.edge()
-	other.commit("First", map[string]string{"orilla.yaml": "site: alpha\nbuild: {run: [touch built], output: .}\n" + addressed, "index.html": "of alpha"})
+	other.commit("First", map[string]string{"orilla.yaml": "site: alpha\nbuild: " +
+		"{run: [touch built], output: .}\n" + addressed, "index.html": "of alpha"})
 	notes := other.fails(3, "https://www.corvane.example/ belongs to the site zeta", "deploy")
 	assert.NotContains(t, notes, "touch built", "it is refused before anything is built")
 	assert.Contains(t, notes, "orilla domains give www.corvane.example --to alpha")
@@ -27,9 +29,12 @@ func TestAddressesHaveOwners(t *testing.T) {
 	other.write(map[string]string{"orilla.yaml": "site: alpha\n"})
 	other.commit("Without", nil)
 	other.ok("deploy")
-	other.commit("With a path", map[string]string{"orilla.yaml": "site: alpha\nenvironments: {production: {addresses: [\"https://www.corvane.example/alpha/\"]}}\n"})
+	other.commit("With a path",
+		map[string]string{"orilla.yaml": "site: alpha\nenvironments: {production: {addresses: " +
+			"[\"https://www.corvane.example/alpha/\"]}}\n"})
 	assert.Contains(t, other.ok("status"), "https://www.corvane.example/alpha/  waits for the next deploy")
-	assert.Contains(t, other.fails(3, "belongs to the site zeta", "deploy"), "orilla domains allow www.corvane.example/alpha/ --to alpha")
+	assert.Contains(t, other.fails(3, "belongs to the site zeta", "deploy"),
+		"orilla domains allow www.corvane.example/alpha/ --to alpha")
 	p.fails(2, "no site", "domains", "allow", "www.corvane.example/alpha/", "--to", "aplha")
 	p.ok("domains", "allow", "www.corvane.example/alpha/", "--to", "alpha")
 	assert.Contains(t, p.ok("domains"), "/alpha/ alpha")
@@ -40,10 +45,15 @@ func TestAddressesHaveOwners(t *testing.T) {
 	other.fails(3, "belongs to the site zeta", "domains", "release", "www.corvane.example", "--yes")
 	p.fails(3, "--yes", "domains", "give", "www.corvane.example", "--to", "alpha")
 	p.ok("domains", "give", "www.corvane.example", "--to", "alpha", "--yes")
-	assert.Equal(t, "of zeta", awaits(t, address, "www.corvane.example", "/", http.StatusOK), "until the new owner is live there")
+	assert.Equal(t, "of zeta", awaits(t, address, "www.corvane.example", "/", http.StatusOK),
+		"until the new owner is live there")
 	other.commit("The whole", map[string]string{"orilla.yaml": "site: alpha\n" + addressed})
 	other.ok("deploy")
-	require.Eventually(t, func() bool { _, body := get(t, address, "www.corvane.example", "/"); return body == "of alpha" }, 15*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, body := get(t, address, "www.corvane.example",
+			"/")
+		return body == "of alpha"
+	}, 15*time.Second, 20*time.Millisecond)
 	p.commit("Second", map[string]string{"index.html": "of zeta again"})
 	p.ok("deploy")
 	time.Sleep(300 * time.Millisecond)
@@ -54,5 +64,9 @@ func TestAddressesHaveOwners(t *testing.T) {
 	type host struct{ Owner string }
 	assert.Equal(t, []host{{""}}, document[[]host](p, "domains"), "who is removed has nothing")
 	p.ok("deploy", "--again")
-	require.Eventually(t, func() bool { _, body := get(t, address, "www.corvane.example", "/"); return body == "of zeta again" }, 15*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, body := get(t, address, "www.corvane.example",
+			"/")
+		return body == "of zeta again"
+	}, 15*time.Second, 20*time.Millisecond)
 }

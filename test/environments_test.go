@@ -19,10 +19,12 @@ import (
 )
 
 func withAddress(address string) map[string]string {
-	return map[string]string{"index.html": address, "orilla.yaml": "site: corvane\nenvironments: {production: {addresses: ['" + address + "']}}\n"}
+	return map[string]string{"index.html": address,
+		"orilla.yaml": "site: corvane\nenvironments: {production: {addresses: ['" + address + "']}}\n"}
 }
 
-// TestAddressesComeFromTheProductionBranchAndNeverGoBack deploys old commits, branches and an old clone.
+// TestAddressesComeFromTheProductionBranchAndNeverGoBack
+// deploys old commits, branches and an old clone.
 func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
 	p := newPlace(t)
 	address := p.edge()
@@ -83,7 +85,8 @@ func TestACommitOlderThanItsConfiguration(t *testing.T) {
 	assert.Contains(t, notes, "the one beside this command is used")
 }
 
-// TestAFreezeDuringABuildIsNotOverrun freezes between the look before the build and the activation: nobody was shown that freeze.
+// TestAFreezeDuringABuildIsNotOverrun freezes between the look before the build
+// and the activation: nobody was shown that freeze.
 func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	p := newPlace(t)
 	p.write(map[string]string{"dist/index.html": "1"})
@@ -91,7 +94,8 @@ func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	loaded, err := site.Load(t.Context(), p.folder, site.Places{Cache: p.home})
 	require.NoError(t, err)
 	prepare := func() *deploy.Release {
-		plan, err := loaded.MakePlan(t.Context(), site.Order{From: filepath.Join(p.folder, "dist"), Site: "corvane", To: "production"})
+		plan, err := loaded.MakePlan(t.Context(), site.Order{From: filepath.Join(p.folder, "dist"),
+			Site: "corvane", To: "production"})
 		require.NoError(t, err)
 		prepared, err := deploy.Prepare(t.Context(), deploy.Job{
 			Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Cause: "command",
@@ -109,8 +113,10 @@ func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	require.NoError(t, err)
 	p.write(map[string]string{"dist/index.html": "2"})
 	second := prepare()
-	j := journal.Journal{Store: store, Site: "corvane", Environment: "production", Attempt: func() string { return "x" }, Now: time.Now}
-	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill"}, "command", "Tobias Quill", "", time.Now()))
+	j := journal.Journal{Store: store, Site: "corvane", Environment: "production",
+		Attempt: func() string { return "x" }, Now: time.Now}
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "Tobias Quill"},
+		"command", "Tobias Quill", "", time.Now()))
 	require.NoError(t, err)
 	_, err = second.Activate(t.Context())
 	assert.Equal(t, "frozen", fault.Code(err))
@@ -120,11 +126,13 @@ func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// TestKeptDependenciesAreFetchedOnce counts how often the steps that prepare run.
+// TestKeptDependenciesAreFetchedOnce counts how often the
+// steps that prepare run.
 func TestKeptDependenciesAreFetchedOnce(t *testing.T) {
 	p := newPlace(t)
 	counter := filepath.Join(t.TempDir(), "count")
-	config := fmt.Sprintf("site: corvane\nbuild:\n  prepare: ['echo x >> %s; mkdir -p deps; echo dep > deps/a']\n"+
+	config := fmt.Sprintf("site: corvane\nbuild:\n  prepare: ['echo x >> %s; mkdir "+
+		"-p deps; echo dep > deps/a']\n"+
 		"  run: ['mkdir out; cat deps/a page > out/index.html']\n  output: out\n  keep: [deps]\n", counter)
 	prepared := func() int {
 		data, err := os.ReadFile(counter)

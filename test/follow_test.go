@@ -85,7 +85,8 @@ func (f *follower) seen(t *testing.T, kind, branch, part string) event {
 		f.mutex.Lock()
 		defer f.mutex.Unlock()
 		for _, one := range f.events {
-			if one.Kind == kind && one.Branch == branch && strings.Contains(one.Commit+" "+one.Why+" "+one.Problem, part) {
+			if one.Kind == kind && one.Branch == branch &&
+				strings.Contains(one.Commit+" "+one.Why+" "+one.Problem, part) {
 				found = one
 				return true
 			}
@@ -98,7 +99,9 @@ func (f *follower) seen(t *testing.T, kind, branch, part string) event {
 	return found
 }
 
-const quick = "site: corvane\nbuild:\n  run: ['mkdir out && cp page.html out/index.html']\n  output: out\nenvironments:\n  production: {follows: main}\n  staging: {follows: staging}\nfollow: {parallel: 4}\n"
+const quick = "site: corvane\nbuild:\n  run: ['mkdir out && cp page.html out/index.html']\n  output: " +
+	"out\nenvironments:\n  production: {follows: main}\n  staging: {follows: " +
+	"staging}\nfollow: {parallel: 4}\n"
 
 // heads returns the commit that each environment serves.
 func (p *place) heads() map[string]string {
@@ -111,8 +114,9 @@ func (p *place) heads() map[string]string {
 	return heads
 }
 
-// TestManyCommitsAtOnce pushes 200 commits to 20 branches, all together and then branch after branch while builds run: each
-// environment ends on the newest commit of its branch and never goes back.
+// TestManyCommitsAtOnce pushes 200 commits to 20 branches, all together and
+// then branch after branch while builds run: each environment ends on the
+// newest commit of its branch and never goes back.
 func TestManyCommitsAtOnce(t *testing.T) {
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
@@ -132,7 +136,8 @@ func TestManyCommitsAtOnce(t *testing.T) {
 		for _, branch := range branches {
 			p.git("checkout", "-q", "-B", branch, cmp.Or(tips[branch], "start"))
 			for i := range n {
-				tips[branch] = p.commit(fmt.Sprintf("%s %d", branch, i), map[string]string{"page.html": fmt.Sprint(branch, i, rand.Int())})
+				tips[branch] = p.commit(fmt.Sprintf("%s %d", branch, i),
+					map[string]string{"page.html": fmt.Sprint(branch, i, rand.Int())})
 			}
 		}
 	}
@@ -154,7 +159,8 @@ func TestManyCommitsAtOnce(t *testing.T) {
 		for branch, tip := range tips {
 			environment := map[string]string{"main": "production", "staging": "staging"}[branch]
 			for name, commit := range heads {
-				if environment == "" && strings.HasPrefix(name, "preview/"+strings.ReplaceAll(branch, "/", "-")+"-") {
+				if environment == "" && strings.HasPrefix(name, "preview/"+strings.ReplaceAll(branch, "/",
+					"-")+"-") {
 					assert.Equal(t, tip, commit, branch)
 				} else if name == environment {
 					assert.Equal(t, tip, commit, branch)
@@ -177,11 +183,13 @@ func TestManyCommitsAtOnce(t *testing.T) {
 		counts[one.Kind]++
 	}
 	f.mutex.Unlock()
-	t.Logf("200 commits at once, then 40 one after the other: %d builds began, %d went live, %d commits were superseded", counts["builds"], counts["live"], counts["superseded"])
+	t.Logf("200 commits at once, then 40 one after the other: %d builds began, %d went "+
+		"live, %d commits were superseded", counts["builds"], counts["live"], counts["superseded"])
 	assert.Equal(t, 240, counts["builds"]+counts["superseded"]-1, "each commit was built or gave way")
 	assert.Zero(t, counts["failed"]+counts["trouble"])
 	for _, branch := range branches[2:4] {
-		entries := document[[]struct{ Commit string }](server, "history", "preview/"+strings.ReplaceAll(branch, "/", "-")+labelPart(server, branch), "--limit", "0")
+		entries := document[[]struct{ Commit string }](server, "history",
+			"preview/"+strings.ReplaceAll(branch, "/", "-")+labelPart(server, branch), "--limit", "0")
 		for i := range len(entries) - 1 {
 			p.git("merge-base", "--is-ancestor", entries[i+1].Commit, entries[i].Commit)
 		}
@@ -218,7 +226,8 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 	p.git("update-ref", "refs/proposed/7/head", revert)
 	f.seen(t, "live", "main", revert)
 	f.seen(t, "live", "proposed/7/head", revert)
-	assert.Len(t, document[[]struct{ Build string }](p, "builds"), 3, "the skipped content is built with the revert, not again for the proposal")
+	assert.Len(t, document[[]struct{ Build string }](p, "builds"), 3,
+		"the skipped content is built with the revert, not again for the proposal")
 	p.ok("freeze", "-m", "a holiday")
 	frozen := p.commit("Frozen", map[string]string{"page.html": "frozen"})
 	f.seen(t, "waits", "main", "a holiday")
@@ -234,7 +243,8 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 	p.ok("deploy", "HEAD~1", "--to", "staging", "--yes")
 	p.ok("follow", "--resume")
 	f.seen(t, "live", "main", frozen)
-	broken := p.commit("Broken", map[string]string{"orilla.yaml": strings.Replace(config, "mkdir out", "exit 7", 1)})
+	broken := p.commit("Broken",
+		map[string]string{"orilla.yaml": strings.Replace(config, "mkdir out", "exit 7", 1)})
 	assert.Contains(t, f.seen(t, "failed", "main", broken).Problem, "status 7")
 	assert.Equal(t, frozen, p.heads()["production"])
 	wrong := p.commit("Wrong", map[string]string{"orilla.yaml": "site: corvane\nbiuld: {}\n"})
@@ -245,15 +255,18 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 	p.git("checkout", "-q", "main")
 	p.git("branch", "-D", "-q", "gone")
 	p.git("reset", "-q", "--hard", fares)
-	assert.Eventually(t, func() bool { return p.heads()["production"] == fares }, 30*time.Second, 50*time.Millisecond, "what a force-push took away gives way")
+	assert.Eventually(t, func() bool { return p.heads()["production"] == fares }, 30*time.Second,
+		50*time.Millisecond, "what a force-push took away gives way")
 	p.fails(3, "followed already", "follow")
 }
 
-// TestAFollowerThatIsKilledGoesOn ends followers with SIGKILL at any moment, while steps run and children of theirs.
+// TestAFollowerThatIsKilledGoesOn ends followers with SIGKILL at any moment,
+// while steps run and children of theirs.
 func TestAFollowerThatIsKilledGoesOn(t *testing.T) {
 	p := newPlace(t)
 	marks := t.TempDir()
-	step := fmt.Sprintf("(sleep 600 & echo $! >> %s/pids; wait) & child=$!; sleep 0.2; cp page.html out/index.html; kill $child", marks)
+	step := fmt.Sprintf("(sleep 600 & echo $! >> %s/pids; wait) & child=$!; sleep 0.2; cp "+
+		"page.html out/index.html; kill $child", marks)
 	config := "site: corvane\nbuild:\n  run: ['mkdir out', '" + step + "']\n  output: out\n"
 	last := p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "0"})
 	p.write(map[string]string{"untracked.html": "mine"})
@@ -312,7 +325,8 @@ func TestAWakeUpMustBeSigned(t *testing.T) {
 	call := func(method, body, key string) int {
 		mac := hmac.New(sha256.New, []byte(key))
 		mac.Write([]byte(body))
-		request, err := http.NewRequestWithContext(t.Context(), method, "http://"+address+"/", strings.NewReader(body))
+		request, err := http.NewRequestWithContext(t.Context(), method, "http://"+address+"/",
+			strings.NewReader(body))
 		require.NoError(t, err)
 		request.Header.Set("X-Hub-Signature-256", "sha256="+hex.EncodeToString(mac.Sum(nil)))
 		response, err := http.DefaultClient.Do(request)

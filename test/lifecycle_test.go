@@ -24,17 +24,20 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestAnInterruptedBuildLeavesNothing interrupts a deploy in the middle of a step that has children.
+// TestAnInterruptedBuildLeavesNothing interrupts a deploy
+// in the middle of a step that has children.
 func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 	p := newPlace(t)
 	marker := filepath.Join(t.TempDir(), "running")
 	step := fmt.Sprintf("sleep 300 & touch %s; wait", marker)
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['" + step + "'], output: out}\n", "index.html": "x"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['" + step +
+		"'], output: out}\n", "index.html": "x"})
 	var notes bytes.Buffer
 	command := p.command(t.Context(), "deploy")
 	command.Stderr = &notes
 	require.NoError(t, command.Start())
-	require.Eventually(t, func() bool { _, err := os.Stat(marker); return err == nil }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(marker); return err == nil }, 20*time.Second,
+		10*time.Millisecond)
 	started := time.Now()
 	require.NoError(t, command.Process.Signal(os.Interrupt))
 	err := command.Wait()
@@ -48,7 +51,8 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 	out, _ := exec.Command("ps", "-A", "-o", "args").Output()
 	assert.NotContains(t, string(out), marker)
 
-	p.commit("Slow", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['sleep 300'], output: out, time_limit: 1s}\n"})
+	p.commit("Slow", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['sleep 300'], " +
+		"output: out, time_limit: 1s}\n"})
 	p.fails(5, "longer than 1s", "deploy")
 }
 
@@ -56,7 +60,8 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 func TestServe(t *testing.T) {
 	p := newPlace(t)
 	p.fails(1, "no such folder", "serve", "dist")
-	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: {production: {addresses: ['https://islands.example/ferries/']}}\n",
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: " +
+		"{production: {addresses: ['https://islands.example/ferries/']}}\n",
 		"dist/index.html": "<body>one</body>", "dist/fares.html": "42.00"})
 	command := p.command(t.Context(), "serve", "--listen", "127.0.0.1:0", "--json")
 	stdout, err := command.StdoutPipe()
@@ -88,11 +93,15 @@ func TestServe(t *testing.T) {
 	assert.Equal(t, `<body>one<script src="/.orilla/reload.js" defer></script></body>`, body(""))
 	assert.Contains(t, body("fares"), "42.00")
 	p.write(map[string]string{"dist/fares.html": "43.00", "dist/new/index.html": "new"})
-	assert.Eventually(t, func() bool { return strings.Contains(body("fares"), "43.00") && strings.Contains(body("new/"), "new") }, 10*time.Second, 20*time.Millisecond)
+	assert.Eventually(t, func() bool {
+		return strings.Contains(body("fares"), "43.00") &&
+			strings.Contains(body("new/"), "new")
+	}, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, os.RemoveAll(filepath.Join(p.folder, "dist")))
 	time.Sleep(300 * time.Millisecond)
 	p.write(map[string]string{"dist/index.html": "built anew"})
-	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 10*time.Second, 20*time.Millisecond, "a folder that was made anew is found again")
+	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 10*time.Second,
+		20*time.Millisecond, "a folder that was made anew is found again")
 }
 
 // TestEdgeNodesComeAndGo has two nodes on one store; one is restarted.
@@ -104,7 +113,11 @@ func TestEdgeNodesComeAndGo(t *testing.T) {
 	assert.Equal(t, []int{1, 1}, []int{d.EdgeNodes, d.EdgeServing})
 	t.Run("a second node", func(t *testing.T) {
 		second := (&place{t: t, folder: p.folder, home: p.home}).edge()
-		require.Eventually(t, func() bool { status, _ := get(t, second, "corvane.localhost", "/"); return status == 200 }, 5*time.Second, 5*time.Millisecond)
+		require.Eventually(t, func() bool {
+			status, _ := get(t, second, "corvane.localhost",
+				"/")
+			return status == 200
+		}, 5*time.Second, 5*time.Millisecond)
 		p.commit("Second", map[string]string{"index.html": "two"})
 		d := document[deployed](p, "deploy")
 		assert.Equal(t, []int{2, 2}, []int{d.EdgeNodes, d.EdgeServing})
@@ -126,7 +139,8 @@ func TestATagASubmoduleAndAFolderOfARepository(t *testing.T) {
 	islands := newPlace(t)
 	islands.commit("Islands", map[string]string{"oskra.html": "Oskra"})
 	p := newPlace(t)
-	p.commit("First", map[string]string{"web/orilla.yaml": "site: corvane\nbuild: {run: ['mkdir out; cp index.html islands/* out/'], output: out}\n", "web/index.html": "one", "README.md": "x"})
+	p.commit("First", map[string]string{"web/orilla.yaml": "site: corvane\nbuild: {run: ['mkdir out; cp " +
+		"index.html islands/* out/'], output: out}\n", "web/index.html": "one", "README.md": "x"})
 	p.git("-c", "protocol.file.allow=always", "submodule", "--quiet", "add", islands.folder, "web/islands")
 	p.git("commit", "-q", "-m", "Islands")
 	p.git("tag", "v1.0")
@@ -150,14 +164,16 @@ func TestATarballOnStandardInput(t *testing.T) {
 	var archive bytes.Buffer
 	compressed := gzip.NewWriter(&archive)
 	w := tar.NewWriter(compressed)
-	for name, text := range map[string]string{"./out/index.html": "hello", "./out/boats/index.html": "boats"} {
+	for name, text := range map[string]string{"./out/index.html": "hello",
+		"./out/boats/index.html": "boats"} {
 		require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}))
 		_, err := w.Write([]byte(text))
 		require.NoError(t, err)
 	}
 	require.NoError(t, errors.Join(w.Close(), compressed.Close()))
 	deploy := func(data []byte) (string, error) {
-		command := p.command(t.Context(), "deploy", "--from", "-", "--site", "corvane", "--to", "production", "--yes")
+		command := p.command(t.Context(), "deploy", "--from", "-", "--site", "corvane", "--to", "production",
+			"--yes")
 		command.Stdin = bytes.NewReader(data)
 		out, err := command.CombinedOutput()
 		return string(out), err
@@ -191,7 +207,8 @@ func TestTwoRepositoriesThatWantOneName(t *testing.T) {
 	for i := range 4 {
 		p := newPlace(t)
 		p.home = home
-		p.commit(fmt.Sprint("Repository ", i), map[string]string{"orilla.yaml": "site: corvane\n", "index.html": fmt.Sprint(i)})
+		p.commit(fmt.Sprint("Repository ", i), map[string]string{"orilla.yaml": "site: corvane\n",
+			"index.html": fmt.Sprint(i)})
 		runs.Go(func() {
 			_, _, status := p.run("deploy")
 			mutex.Lock()
@@ -203,7 +220,8 @@ func TestTwoRepositoriesThatWantOneName(t *testing.T) {
 	assert.Equal(t, map[int]int{0: 1, 3: 3}, statuses)
 }
 
-// TestJSONIsWhatItsPageSays compares the fields of each document with docs/json.md.
+// TestJSONIsWhatItsPageSays compares the fields of each
+// document with docs/json.md.
 func TestJSONIsWhatItsPageSays(t *testing.T) {
 	page, err := os.ReadFile("../docs/json.md")
 	require.NoError(t, err)
@@ -224,16 +242,28 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	}
 	p := newPlace(t)
 	p.edge()
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one", "app-0a1b2c3d4e.js": ""})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one",
+		"app-0a1b2c3d4e.js": ""})
 	p.ok("deploy")
 	p.commit("Second", map[string]string{"index.html": "two"})
-	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"}, {"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
-		{"freeze", "-m", "why"}, {"deploy", "--working-tree", "--to", "preview/x", "--expires", "2d", "--wait-for", "/"}, {"preview"}, {"preview", "extend", "x"}, {"password", "preview/x", "--generate"}, {"preview", "share", "x"}, {"preview", "share", "x", "--revoke"},
-		{"diff", "production:1", "production:2"}, {"diff", "production:1", "production:2", "--addresses"}, {"diff", "production:1", "production:2", "--text", "/"}, {"promote", "preview/x", "--to", "production", "--yes"},
-		{"history", "--all"}, {"status"}, {"preview", "remove", "x", "--yes"}, {"thaw", "--leave-live"}, {"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"}, {"builds"}, {"usage"}, {"follow", "--pause"}, {"follow", "--resume"}, {"hook", "install"}, {"hook", "remove"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"}, {"store", "copy", t.TempDir()},
+	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"},
+		{"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
+		{"freeze", "-m", "why"}, {"deploy", "--working-tree", "--to", "preview/x", "--expires", "2d",
+			"--wait-for", "/"}, {"preview"}, {"preview", "extend", "x"},
+		{"password", "preview/x", "--generate"}, {"preview", "share", "x"},
+		{"preview", "share", "x", "--revoke"},
+		{"diff", "production:1", "production:2"}, {"diff", "production:1", "production:2", "--addresses"},
+		{"diff", "production:1", "production:2", "--text", "/"},
+		{"promote", "preview/x", "--to", "production", "--yes"},
+		{"history", "--all"}, {"status"}, {"preview", "remove", "x", "--yes"}, {"thaw", "--leave-live"},
+		{"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"},
+		{"builds"}, {"usage"}, {"follow", "--pause"}, {"follow", "--resume"}, {"hook", "install"},
+		{"hook", "remove"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"},
+		{"store", "copy", t.TempDir()},
 		{"files", "--export", filepath.Join(t.TempDir(), "plain")}, {"remove-site", "corvane", "--yes"}} {
 		name := args[0]
-		if (name == "store" || name == "hook" || name == "follow") && len(args) > 1 || name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
+		if (name == "store" || name == "hook" || name == "follow") && len(args) > 1 ||
+			name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
 			name += " " + args[1]
 		}
 		if name == "preview" && len(args) > 1 || name == "diff" && len(args) > 3 {
@@ -246,13 +276,15 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 		out := p.ok(append(args, "--json")...)
 		require.NoError(t, json.Unmarshal([]byte(out), &v), "%v", args)
 		for field := range fields(v) {
-			assert.True(t, documented[name][field], "%v prints %q, which docs/json.md does not tell", args, field)
+			assert.True(t, documented[name][field], "%v prints %q, which docs/json.md does not tell", args,
+				field)
 		}
 		assert.NotEmpty(t, fields(v), "%v", args)
 	}
 }
 
-// fields returns the names of all fields of a document, but for maps whose keys are data.
+// fields returns the names of all fields of a document,
+// but for maps whose keys are data.
 func fields(v any) map[string]bool {
 	found := map[string]bool{}
 	switch v := v.(type) {

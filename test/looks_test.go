@@ -6,15 +6,19 @@ import (
 	"github.com/stretchr/testify/assert"
 )
 
-// TestWhatWouldNotWorkIsNotPutLive changes addresses and rules, which changes no page: all pages are looked at again.
+// TestWhatWouldNotWorkIsNotPutLive changes addresses and rules, which changes
+// no page: all pages are looked at again.
 func TestWhatWouldNotWorkIsNotPutLive(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
 	const icon = "<!doctype html><link rel=icon href=data:,>"
 	at := func(address, more string) map[string]string {
-		return map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n" + more + "environments: {production: {addresses: [\"" + address + "\"]}}\n"}
+		return map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n" + more +
+			"environments: {production: {addresses: [\"" + address + "\"]}}\n"}
 	}
-	p.commit("First", map[string]string{"site.rules": "# none\n", "index.html": icon + "<link rel=stylesheet href=/style.css><a href=fares>f</a>", "fares.html": icon + "<script src=/fares.js></script>", "style.css": "a{}", "fares.js": "1"})
+	p.commit("First", map[string]string{"site.rules": "# none\n", "index.html": icon +
+		"<link rel=stylesheet href=/style.css><a href=fares>f</a>", "fares.html": icon +
+		"<script src=/fares.js></script>", "style.css": "a{}", "fares.js": "1"})
 	p.commit("At the top", at("https://www.corvane.example/", ""))
 	p.ok("deploy")
 
@@ -23,13 +27,19 @@ func TestWhatWouldNotWorkIsNotPutLive(t *testing.T) {
 		Status int
 		File   string
 	}
-	assert.Equal(t, explained{200, "fares.html"}, document[explained](p, "explain", "https://www.corvane.example/fares", "--on", "production"), "what is live lies where it is live")
-	assert.Equal(t, explained{200, "fares.html"}, document[explained](p, "explain", "https://www.corvane.example/boats/fares"), "and the working tree where it will")
+	assert.Equal(t, explained{200, "fares.html"},
+		document[explained](p, "explain", "https://www.corvane.example/fares", "--on", "production"),
+		"what is live lies where it is live")
+	assert.Equal(t, explained{200, "fares.html"},
+		document[explained](p, "explain", "https://www.corvane.example/boats/fares"),
+		"and the working tree where it will")
 	p.commit("Below a path", at("https://www.corvane.example/ferries/", ""))
-	notes := p.fails(4, "the only style sheet that the home page loads would not answer: /style.css", "deploy")
+	notes := p.fails(4, "the only style sheet that the home page loads would not answer: /style.css",
+		"deploy")
 	assert.Contains(t, notes, "/ferries/style.css", "what would be right is said")
 	assert.Len(t, p.history("production"), 1)
-	p.commit("Below a path, and meant", at("https://www.corvane.example/ferries/", "check: {ignore: [home-broken]}\n"))
+	p.commit("Below a path, and meant", at("https://www.corvane.example/ferries/",
+		"check: {ignore: [home-broken]}\n"))
 	_, notes, status := p.run("deploy")
 	assert.Zero(t, status, notes)
 	assert.Contains(t, notes, "2 wrong-base", "pages that did not change are looked at too")

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// unpack unpacks an archive with the times of its files: by them a store knows how old things are.
+// unpack unpacks an archive with the times of its files:
+// by them a store knows how old things are.
 func unpack(t *testing.T, archive, folder string) {
 	t.Helper()
 	file, err := os.Open(archive)
@@ -40,9 +41,10 @@ func unpack(t *testing.T, archive, folder string) {
 	}
 }
 
-// TestAStoreOfTheFirstVersionIsStillOne opens, serves, deploys to, goes back in, verifies and prunes a store that an earlier version of the
-// program made: two sites that claim the same address, a preview with a password and one that was removed, a freeze with what waits for its end,
-// a failed build.
+// TestAStoreOfTheFirstVersionIsStillOne opens, serves, deploys to, goes back
+// in, verifies and prunes a store that an earlier version of the program made:
+// two sites that claim the same address, a preview with a password and one that
+// was removed, a freeze with what waits for its end, a failed build.
 func TestAStoreOfTheFirstVersionIsStillOne(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
@@ -53,7 +55,8 @@ func TestAStoreOfTheFirstVersionIsStillOne(t *testing.T) {
 	before := p.whole(store)
 	assert.Equal(t, []int{2, 11, 6}, []int{before.Sites, before.Entries, before.Releases})
 	address := p.edgeOn(store)
-	assert.Contains(t, awaits(t, address, "www.corvane.example", "/", http.StatusOK), "Ferries in winter", "of two that claim it, the first in alphabetical order")
+	assert.Contains(t, awaits(t, address, "www.corvane.example", "/", http.StatusOK), "Ferries in winter",
+		"of two that claim it, the first in alphabetical order")
 	awaits(t, address, "velley.example", "/", http.StatusMovedPermanently)
 	awaits(t, address, "fares.preview.corvane.localhost", "/", http.StatusUnauthorized)
 	awaits(t, address, "old.preview.corvane.localhost", "/", http.StatusGone)
@@ -61,8 +64,10 @@ func TestAStoreOfTheFirstVersionIsStillOne(t *testing.T) {
 	assert.Contains(t, p.ok("builds"), "failed")
 
 	p.ok("thaw", "--yes")
-	assert.Contains(t, awaits(t, address, "www.corvane.example", "/", http.StatusOK), "Ferries again", "what waited")
-	p.commit("Spring", map[string]string{"site/spring.html": "<!doctype html><html lang=en><head><title>Spring</title></head><body>Spring</body></html>"})
+	assert.Contains(t, awaits(t, address, "www.corvane.example", "/", http.StatusOK), "Ferries again",
+		"what waited")
+	p.commit("Spring", map[string]string{"site/spring.html": "<!doctype html><html " +
+		"lang=en><head><title>Spring</title></head><body>Spring</body></html>"})
 	p.ok("deploy")
 	awaits(t, address, "www.corvane.example", "/spring", http.StatusOK)
 	p.ok("rollback", "--keep-following")
@@ -70,9 +75,14 @@ func TestAStoreOfTheFirstVersionIsStillOne(t *testing.T) {
 	p.ok("promote", "production", "--to", "staging")
 	p.ok("preview", "share", "fares")
 
-	velley.commit("More addresses", map[string]string{"orilla.yaml": "site: velley\nstore: ../store\nbuild: {output: out}\nenvironments: {production: {addresses: [\"https://www.corvane.example/\", \"https://velley.example/\", \"https://velley.test/\"]}}\n"})
+	velley.commit("More addresses",
+		map[string]string{"orilla.yaml": "site: velley\nstore: ../store\nbuild: {output: " +
+			"out}\nenvironments: {production: {addresses: [\"https://www.corvane.example/\", " +
+			"\"https://velley.example/\", \"https://velley.test/\"]}}\n"})
 	velley.fails(3, "https://www.corvane.example/ belongs to the site corvane", "deploy")
-	velley.commit("Its own", map[string]string{"orilla.yaml": "site: velley\nstore: ../store\nbuild: {output: out}\nenvironments: {production: {addresses: [\"https://velley.example/\"]}}\n"})
+	velley.commit("Its own",
+		map[string]string{"orilla.yaml": "site: velley\nstore: ../store\nbuild: {output: " +
+			"out}\nenvironments: {production: {addresses: [\"https://velley.example/\"]}}\n"})
 	velley.ok("deploy")
 	awaits(t, address, "velley.example", "/", http.StatusOK)
 

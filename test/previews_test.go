@@ -66,18 +66,24 @@ func awaits(t *testing.T, address, host, path string, status int) string {
 		if got == status {
 			return body
 		}
-		require.Less(t, time.Since(began), 10*time.Second, "%s%s: %d, not %d: %s", host, path, got, status, body)
+		require.Less(t, time.Since(began), 10*time.Second, "%s%s: %d, not %d: %s", host, path, got, status,
+			body)
 	}
 }
 
-// TestAPromotionChangesNoByte compares what a preview and production answer after a promotion, over HTTP, file by file.
+// TestAPromotionChangesNoByte compares what a preview and production answer
+// after a promotion, over HTTP, file by file.
 func TestAPromotionChangesNoByte(t *testing.T) {
 	p := newPlace(t)
 	address := p.edge()
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\n", "site.rules": "redirect /old -> /fares\nheader /{rest:all} x-frame-options: DENY\nexpect /old 301 /fares\n", "index.html": "first", "fares.html": "42"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\n",
+		"site.rules": "redirect /old -> /fares\nheader /{rest:all} x-frame-options: " +
+			"DENY\nexpect /old 301 /fares\n", "index.html": "first", "fares.html": "42"})
 	p.ok("deploy")
 	p.git("checkout", "-q", "-b", "Feature/Winter Times"[:7]+"/winter")
-	files := map[string]string{"index.html": "winter", "a b/ü.html": "umlaut", "app-0a1b2c3d4e.js": "let a", "style.css": "b{}", "empty.txt": "", "data.json": "[1]", "big.bin": strings.Repeat("0123456789", 900_000), "404.html": "no such quay"}
+	files := map[string]string{"index.html": "winter", "a b/ü.html": "umlaut", "app-0a1b2c3d4e.js": "let a",
+		"style.css": "b{}", "empty.txt": "", "data.json": "[1]", "big.bin": strings.Repeat("0123456789",
+			900_000), "404.html": "no such quay"}
 	p.commit("Winter", files)
 	preview := document[deployed](p, "deploy")
 	require.Regexp(t, `^preview/feature-winter-[0-9a-f]{8}:1$`, preview.Entry)
@@ -95,7 +101,8 @@ func TestAPromotionChangesNoByte(t *testing.T) {
 	}](p, "files", "production")
 	paths := []string{"/", "/nowhere", "/old", "/old?x=1", "/fares"}
 	for _, file := range tree.Files {
-		paths = append(paths, file.Address, "/"+strings.NewReplacer(" ", "%20", "ü", "%C3%BC").Replace(file.Path))
+		paths = append(paths, file.Address, "/"+strings.NewReplacer(" ", "%20", "ü", "%C3%BC").
+			Replace(file.Path))
 	}
 	require.Greater(t, len(paths), 20)
 	awaits(t, address, "corvane.localhost", "/data.json", 200)
@@ -125,32 +132,42 @@ func TestAPromotionChangesNoByte(t *testing.T) {
 // TestAPromotionIsExpectedToFit promotes releases that do not.
 func TestAPromotionIsExpectedToFit(t *testing.T) {
 	p := newPlace(t)
-	config := "site: corvane\nrules: site.rules\nenvironments:\n  production: {upstreams: {harbour: 'http://127.0.0.1:1'}}\n  staging: {follows: nothing}\npreviews: {upstreams: {harbour: 'http://127.0.0.1:1', quay: 'http://127.0.0.1:1'}}\n"
-	p.commit("First", map[string]string{"orilla.yaml": config, "site.rules": "proxy /api -> harbour:/v1\n", "index.html": "home", "fares.html": "<script src=/gone.js></script>"})
+	config := "site: corvane\nrules: site.rules\nenvironments:\n  production: {upstreams: {harbour: " +
+		"'http://127.0.0.1:1'}}\n  staging: {follows: nothing}\npreviews: {upstreams: {harbour: " +
+		"'http://127.0.0.1:1', quay: 'http://127.0.0.1:1'}}\n"
+	p.commit("First", map[string]string{"orilla.yaml": config, "site.rules": "proxy /api -> harbour:/v1\n",
+		"index.html": "home", "fares.html": "<script src=/gone.js></script>"})
 	p.ok("deploy")
 	p.ok("deploy", "--to", "preview/x")
 	p.fails(3, "staging has no such upstream", "promote", "preview/x", "--to", "staging")
-	config = strings.Replace(config, "follows: nothing", "follows: nothing, upstreams: {harbour: 'http://127.0.0.1:1'}", 1)
+	config = strings.Replace(config, "follows: nothing",
+		"follows: nothing, upstreams: {harbour: 'http://127.0.0.1:1'}", 1)
 	p.commit("Strict", map[string]string{"orilla.yaml": config + "check: {stop_on: [missing-file]}\n"})
 	p.fails(4, "gone.js", "promote", "preview/x", "--to", "staging")
 	assert.Contains(t, p.fails(2, "unknown", "promote", "preview/y", "--to", "production"), "orilla status")
 }
 
-// TestWhatIsWaitedForDecides deploys and promotes with pages and commands that pass and fail.
+// TestWhatIsWaitedForDecides deploys and promotes with
+// pages and commands that pass and fail.
 func TestWhatIsWaitedForDecides(t *testing.T) {
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {staging: {follows: nothing}}\n", "index.html": "one", "fares.html": "42"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: " +
+		"{staging: {follows: nothing}}\n", "index.html": "one", "fares.html": "42"})
 	p.fails(3, "no edge node runs", "deploy", "--wait-for", "/")
-	assert.NoDirExists(t, filepath.Join(p.home, "store", "sites", "corvane", "environments"), "nothing was moved")
+	assert.NoDirExists(t, filepath.Join(p.home, "store", "sites", "corvane", "environments"),
+		"nothing was moved")
 	address := p.edge()
 	told := filepath.Join(t.TempDir(), "told")
-	p.ok("deploy", "--wait-for", "/", "--wait-for", "echo $ORILLA_ENTRY $ORILLA_ADDRESS $ORILLA_COMMIT > "+told)
+	p.ok("deploy", "--wait-for", "/", "--wait-for", "echo $ORILLA_ENTRY $ORILLA_ADDRESS $ORILLA_COMMIT > "+
+		told)
 	text, err := os.ReadFile(told)
 	require.NoError(t, err)
-	assert.Equal(t, "production:1 http://corvane.localhost:"+address[strings.LastIndexByte(address, ':')+1:]+"/ "+p.git("rev-parse", "HEAD")+"\n", string(text))
+	assert.Equal(t, "production:1 http://corvane.localhost:"+address[strings.LastIndexByte(address, ':')+1:]+
+		"/ "+p.git("rev-parse", "HEAD")+"\n", string(text))
 	first := p.history("production")[0]
 	require.True(t, first.Outcome.Passed)
-	assert.Equal(t, []string{"200", "done"}, []string{first.Outcome.Looks[0].Text, first.Outcome.Looks[1].Text})
+	assert.Equal(t, []string{"200", "done"}, []string{first.Outcome.Looks[0].Text,
+		first.Outcome.Looks[1].Text})
 
 	p.commit("Second", map[string]string{"index.html": "two"})
 	require.NoError(t, os.Remove(filepath.Join(p.folder, "fares.html")))
@@ -161,16 +178,20 @@ func TestWhatIsWaitedForDecides(t *testing.T) {
 	assert.Contains(t, notes, "production:3 went back")
 	assert.Equal(t, "42", awaits(t, address, "corvane.localhost", "/fares", 200), "it went back by itself")
 	rows := p.history("production")
-	assert.Equal(t, []any{"rollback", true, "did not pass: /fares: 404 at " + nodeOf(t, p)}, []any{rows[0].Kind, rows[0].Frozen, rows[0].Why})
+	assert.Equal(t, []any{"rollback", true, "did not pass: /fares: 404 at " + nodeOf(t, p)},
+		[]any{rows[0].Kind, rows[0].Frozen, rows[0].Why})
 	assert.Equal(t, []any{false, int64(3)}, []any{rows[1].Outcome.Passed, rows[1].Outcome.Back})
 	assert.Contains(t, p.fails(3, "did not pass", "deploy"), "was rolled back, so it does not wait")
 
 	p.ok("deploy", "--to", "preview/x")
 	p.ok("thaw", "--leave-live")
-	assert.Contains(t, p.fails(4, "status 7: the audit says no", "promote", "preview/x", "--to", "production", "--wait-for", "echo the audit says no; exit 7"), "went back")
-	assert.Contains(t, p.fails(4, "nothing live before it", "promote", "preview/x", "--to", "staging", "--wait-for", "/fares"), "still live")
+	assert.Contains(t, p.fails(4, "status 7: the audit says no", "promote", "preview/x", "--to", "production",
+		"--wait-for", "echo the audit says no; exit 7"), "went back")
+	assert.Contains(t, p.fails(4, "nothing live before it", "promote", "preview/x", "--to", "staging",
+		"--wait-for", "/fares"), "still live")
 	p.ok("password", "staging", "--generate")
-	p.ok("promote", "production", "--to", "staging", "--wait-for", "/fares", "--wait-for", `test "${ORILLA_OPEN_ADDRESS#http://staging.corvane.localhost*/.orilla/look/p}" != "$ORILLA_OPEN_ADDRESS"`)
+	p.ok("promote", "production", "--to", "staging", "--wait-for", "/fares", "--wait-for",
+		`test "${ORILLA_OPEN_ADDRESS#http://staging.corvane.localhost*/.orilla/look/p}" != "$ORILLA_OPEN_ADDRESS"`)
 	status, _ := get(t, address, "staging.corvane.localhost", "/fares")
 	assert.Equal(t, 401, status, "what is waited for was let in, and nobody else")
 }
@@ -184,7 +205,8 @@ func nodeOf(t *testing.T, p *place) string {
 	return nodes[0].Node
 }
 
-// TestTwoPeopleAtOnce lets a promotion and a rollback, then a freeze and deploys, meet in the journal, many times.
+// TestTwoPeopleAtOnce lets a promotion and a rollback, then a freeze and
+// deploys, meet in the journal, many times.
 func TestTwoPeopleAtOnce(t *testing.T) {
 	p := newPlace(t)
 	p.commit("One", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
@@ -222,7 +244,8 @@ func TestTwoPeopleAtOnce(t *testing.T) {
 		default:
 			assert.Fail(t, "one of them failed", "%v %v", statuses, notes)
 		}
-		assert.Contains(t, []string{two, three, p.history("production")[len(rows)-1].Release}, rows[0].Release)
+		assert.Contains(t, []string{two, three, p.history("production")[len(rows)-1].Release},
+			rows[0].Release)
 	}
 	p.run("thaw", "--leave-live")
 	for n := range rounds(6, 60) {
@@ -235,11 +258,13 @@ func TestTwoPeopleAtOnce(t *testing.T) {
 			assert.Contains(t, notes[0], "waits for the thaw")
 		} else {
 			assert.Zero(t, statuses[0], notes[0])
-			assert.Equal(t, []string{"freeze", "deploy"}, []string{rows[0].Kind, rows[1].Kind}, "a deploy that was let through came before the freeze")
+			assert.Equal(t, []string{"freeze", "deploy"}, []string{rows[0].Kind, rows[1].Kind},
+				"a deploy that was let through came before the freeze")
 		}
 		assert.True(t, rows[0].Frozen)
 		p.ok("thaw", "--yes")
-		assert.Equal(t, p.git("rev-parse", "HEAD"), p.heads()["production"], "nothing is lost: what waited is live")
+		assert.Equal(t, p.git("rev-parse", "HEAD"), p.heads()["production"],
+			"nothing is lost: what waited is live")
 	}
 	p.ok("store", "verify")
 }
@@ -269,15 +294,18 @@ func TestPreviewsComeAndGoWithTheirBranches(t *testing.T) {
 	merged := branch("winter-times", "winter")
 	row := p.history("preview/winter-times")[0]
 	assert.WithinDuration(t, time.Now().Add(7*24*time.Hour), *row.Expires, time.Minute)
-	assert.Equal(t, "winter", strings.TrimSpace(awaits(t, address, "winter-times.preview.corvane.localhost", "/", 200)))
+	assert.Equal(t, "winter", strings.TrimSpace(awaits(t, address, "winter-times.preview.corvane.localhost",
+		"/", 200)))
 	branch("boats/dunlin", "dunlin")
 	p.git("checkout", "-q", "main")
 	p.git("merge", "-q", "--no-ff", "-m", "Merge winter", "winter-times")
 	f.seen(t, "ended", "winter-times", "its branch was merged")
 	gone := awaits(t, address, "winter-times.preview.corvane.localhost", "/", 410)
 	assert.Contains(t, gone, "http://corvane.localhost")
-	assert.Equal(t, []any{"removal", "merged"}, []any{p.history("preview/winter-times")[0].Kind, p.history("preview/winter-times")[0].Ended})
-	assert.Equal(t, p.git("rev-parse", "main"), p.heads()["production"], "production shows it before the preview ends")
+	assert.Equal(t, []any{"removal", "merged"}, []any{p.history("preview/winter-times")[0].Kind,
+		p.history("preview/winter-times")[0].Ended})
+	assert.Equal(t, p.git("rev-parse", "main"), p.heads()["production"],
+		"production shows it before the preview ends")
 	p.git("branch", "-D", "-q", "boats/dunlin")
 	f.seen(t, "ended", "boats/dunlin", "its branch was deleted")
 	awaits(t, address, project.BranchLabel("boats/dunlin")+".preview.corvane.localhost", "/", 410)
@@ -308,7 +336,8 @@ func TestPreviewsComeAndGoWithTheirBranches(t *testing.T) {
 func TestPreviewsByHand(t *testing.T) {
 	p := newPlace(t)
 	address := p.edge()
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\npreviews: {unguessable: true, addresses: ['https://{preview}.try.corvane.example/']}\n", "index.html": "one"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\npreviews: {unguessable: true, " +
+		"addresses: ['https://{preview}.try.corvane.example/']}\n", "index.html": "one"})
 	p.ok("deploy")
 	p.fails(2, "only previews expire", "deploy", "--to", "production", "--expires", "2d")
 	p.fails(2, "too short", "deploy", "--to", "preview/x", "--expires", "2s")
@@ -328,7 +357,8 @@ func TestPreviewsByHand(t *testing.T) {
 	assert.Regexp(t, `^preview/secret-plan-[a-z2-7]{10}:1$`, secret.Entry, "nobody can guess where it is")
 	assert.Equal(t, secret.Release, document[deployed](p, "deploy").Release)
 	again := document[deployed](p, "deploy", "--again")
-	assert.Equal(t, strings.TrimSuffix(secret.Entry, ":1"), strings.TrimSuffix(again.Entry, ":2"), "and it stays where it is")
+	assert.Equal(t, strings.TrimSuffix(secret.Entry, ":1"), strings.TrimSuffix(again.Entry, ":2"),
+		"and it stays where it is")
 	p.fails(3, "--yes", "preview", "remove", "*")
 	p.ok("preview", "remove", "s*", "--dry-run")
 	assert.Len(t, document[struct{ Removed []entryRow }](p, "preview", "remove", "s*", "--yes").Removed, 2)
@@ -342,9 +372,11 @@ func TestPreviewsByHand(t *testing.T) {
 	assert.Len(t, document[struct{ Environments []any }](p, "preview", "--state", "removed").Environments, 2)
 	p.fails(3, "serves nothing", "preview", "share", "strike")
 	p.ok("rollback", "preview/strike")
-	assert.Equal(t, "not committed", awaits(t, address, "strike.try.corvane.example", "/", 200), "a rollback brings it back")
+	assert.Equal(t, "not committed", awaits(t, address, "strike.try.corvane.example", "/", 200),
+		"a rollback brings it back")
 	back := p.history("preview/strike")[0]
-	assert.WithinDuration(t, time.Now().Add(30*24*time.Hour), *back.Expires, time.Minute, "for as long as one that is new")
+	assert.WithinDuration(t, time.Now().Add(30*24*time.Hour), *back.Expires, time.Minute,
+		"for as long as one that is new")
 	p.fails(2, "did you mean preview/strike?", "history", "strike")
 	p.fails(2, "--state takes", "preview", "--state", "gone")
 }
@@ -359,10 +391,12 @@ func TestPasswordsAndLinks(t *testing.T) {
 	p.fails(2, "--generate makes one", "password", "previews")
 	set := document[struct{ Password string }](p, "password", "previews", "--generate")
 	awaits(t, address, "winter.preview.corvane.localhost", "/", 401)
-	by := map[string]string{"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte("x:"+set.Password))}
+	by := map[string]string{"Authorization": "Basic " +
+		base64.StdEncoding.EncodeToString([]byte("x:"+set.Password))}
 	response, body := answers(t, address, "winter.preview.corvane.localhost", "/", by)
 	assert.Equal(t, "200 one", fmt.Sprint(response.StatusCode, " ", body))
-	share := document[struct{ Links []string }](p, "preview", "share", "winter", "--for", "1h", "-m", "for the harbour office")
+	share := document[struct{ Links []string }](p, "preview", "share", "winter", "--for", "1h", "-m",
+		"for the harbour office")
 	require.Len(t, share.Links, 1)
 	_, path, _ := strings.Cut(strings.TrimPrefix(share.Links[0], "http://"), "/")
 	response, _ = answers(t, address, "winter.preview.corvane.localhost", "/"+path, nil)
@@ -375,7 +409,8 @@ func TestPasswordsAndLinks(t *testing.T) {
 			data, err := os.ReadFile(filepath.Join(p.home, "store", key))
 			require.NoError(t, err)
 			assert.NotContains(t, string(data), set.Password)
-			assert.NotContains(t, string(data), strings.Split(path, "/")[2], "the store keeps what opens nothing")
+			assert.NotContains(t, string(data), strings.Split(path, "/")[2],
+				"the store keeps what opens nothing")
 		}
 	}
 	p.ok("deploy", "--to", "preview/winter")
@@ -386,8 +421,10 @@ func TestPasswordsAndLinks(t *testing.T) {
 			Differs []string
 		}
 	}
-	told := document[explained](p, "explain", "/", "--on", "preview/winter", "--environment", "preview/winter", "--live")
-	assert.Equal(t, []any{200, 200, 0}, []any{told.Status, told.Live.Status, len(told.Live.Differs)}, "whoever can read the store is let in: %v", told.Live.Differs)
+	told := document[explained](p, "explain", "/", "--on", "preview/winter", "--environment",
+		"preview/winter", "--live")
+	assert.Equal(t, []any{200, 200, 0}, []any{told.Status, told.Live.Status, len(told.Live.Differs)},
+		"whoever can read the store is let in: %v", told.Live.Differs)
 	response, _ = answers(t, address, "winter.preview.corvane.localhost", "/", cookie)
 	assert.Equal(t, 200, response.StatusCode, "a link outlives a deploy")
 	assert.Contains(t, p.ok("preview", "share", "winter", "--revoke"), "1 link")
@@ -399,20 +436,26 @@ func TestPasswordsAndLinks(t *testing.T) {
 	p.ok("password", "previews", "--remove", "--yes")
 	awaits(t, address, "winter.preview.corvane.localhost", "/", 200)
 	rows := document[[]entryRow](p, "history", "--all", "--limit", "0")
-	assert.Equal(t, []string{"previews:2", "previews:1"}, []string{rows[0].Entry, rows[slices.IndexFunc(rows, func(r entryRow) bool { return r.Entry == "previews:1" })].Entry})
+	assert.Equal(t, []string{"previews:2", "previews:1"},
+		[]string{rows[0].Entry, rows[slices.IndexFunc(rows,
+			func(r entryRow) bool { return r.Entry == "previews:1" })].Entry})
 }
 
-// TestAFreezeWithAnEndAndAnEnvironmentThatChanges looks at what is told, in words.
+// TestAFreezeWithAnEndAndAnEnvironmentThatChanges looks at
+// what is told, in words.
 func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 	p := newPlace(t)
-	first := p.commit("First", map[string]string{"orilla.yaml": "site: corvane\ntime_zone: Atlantic/Azores\ncommit_address: 'https://code.corvane.example/site/commit/{commit}'\n", "index.html": "one"})
+	first := p.commit("First",
+		map[string]string{"orilla.yaml": "site: corvane\ntime_zone: Atlantic/Azores\ncommit_address: " +
+			"'https://code.corvane.example/site/commit/{commit}'\n", "index.html": "one"})
 	p.ok("deploy")
 	p.fails(2, "is past", "freeze", "--until", "2026-01-01")
 	p.fails(2, "is no time", "freeze", "--until", "soon")
 	p.ok("freeze", "--until", "2036-12-27T08:00", "-m", "nobody is here")
 	p.commit("Second", map[string]string{"index.html": "two"})
 	notes := p.fails(3, "production is frozen", "deploy")
-	for _, part := range []string{"by " + p.history("production")[0].Who, "because: nobody is here", "until 2036-12-27", "is made, and waits for the thaw"} {
+	for _, part := range []string{"by " + p.history("production")[0].Who, "because: nobody is here",
+		"until 2036-12-27", "is made, and waits for the thaw"} {
 		assert.Contains(t, notes, part)
 	}
 	type status struct {
@@ -424,7 +467,8 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 		}
 	}
 	rows := document[[]struct{ State, Why string }](p, "builds")
-	assert.Equal(t, "succeeded waited: production was frozen", rows[0].State+" "+rows[0].Why, "a build that waits has not failed")
+	assert.Equal(t, "succeeded waited: production was frozen", rows[0].State+" "+rows[0].Why,
+		"a build that waits has not failed")
 	p.git("tag", "v1.4", first)
 	row := document[status](p, "status", "production").Environments[0]
 	assert.Equal(t, "2036-12-27T09:00:00Z", row.Frozen.Until.Format(time.RFC3339), "in the site's time zone")
@@ -436,34 +480,48 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 	p.ok("thaw", "--yes")
 	assert.Empty(t, document[status](p, "status", "production").Environments[0].Waiting)
 
-	p.commit("Settings", map[string]string{"orilla.yaml": "site: corvane\nsettings_path: /where.json\nenvironments:\n  production: {addresses: ['https://www.corvane.example/'], settings: {api: 'https://api.corvane.example', beta: true}}\n"})
+	p.commit("Settings", map[string]string{"orilla.yaml": "site: corvane\nsettings_path: " +
+		"/where.json\nenvironments:\n  production: {addresses: ['https://www.corvane.example/'], " +
+		"settings: {api: 'https://api.corvane.example', beta: true}}\n"})
 	_, notes, code := p.run("deploy")
 	require.Zero(t, code, notes)
 	assert.Contains(t, notes, `settings: none -> {"api":"https://api.corvane.example","beta":true}`)
 	assert.Contains(t, notes, "addresses: none -> https://www.corvane.example/")
 	entries := p.history("production")
-	assert.Equal(t, []string{"deploy", "settings"}, []string{entries[0].Kind, entries[1].Kind}, "the change is an entry of its own")
+	assert.Equal(t, []string{"deploy", "settings"}, []string{entries[0].Kind, entries[1].Kind},
+		"the change is an entry of its own")
 	address := p.edge()
-	assert.Equal(t, `{"api":"https://api.corvane.example","beta":true}`, awaits(t, address, "www.corvane.example", "/where.json", 200))
+	assert.Equal(t, `{"api":"https://api.corvane.example","beta":true}`,
+		awaits(t, address, "www.corvane.example", "/where.json", 200))
 	type explained struct {
 		Status int
 		By     string
 	}
-	for _, args := range [][]string{{"--on", "production"}, {"--on", "HEAD"}, {"--on", "production", "--live"}} {
-		assert.Equal(t, explained{200, "settings"}, document[explained](p, append([]string{"explain", "/where.json"}, args...)...), "the same answer everywhere: %v", args)
+	for _, args := range [][]string{{"--on", "production"}, {"--on", "HEAD"},
+		{"--on", "production", "--live"}} {
+		assert.Equal(t, explained{200, "settings"},
+			document[explained](p, append([]string{"explain", "/where.json"}, args...)...),
+			"the same answer everywhere: %v", args)
 	}
-	assert.Equal(t, 404, document[explained](p, "explain", "/where.json", "--on", "HEAD", "--environment", "preview/x").Status)
-	p.commit("Expected", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nsettings_path: /where.json\nenvironments:\n  production: {addresses: ['https://www.corvane.example/'], settings: [1]}\n",
-		"site.rules": "expect /where.json 200\nheader /where.json access-control-allow-origin: *\nexpect /where.json 200 header access-control-allow-origin: *\n"})
+	assert.Equal(t, 404, document[explained](p, "explain", "/where.json", "--on", "HEAD", "--environment",
+		"preview/x").Status)
+	p.commit("Expected", map[string]string{"orilla.yaml": "site: corvane\nrules: " +
+		"site.rules\nsettings_path: /where.json\nenvironments:\n  production: {addresses: " +
+		"['https://www.corvane.example/'], settings: [1]}\n",
+		"site.rules": "expect /where.json 200\nheader /where.json access-control-allow-origin: *\nexpect " +
+			"/where.json 200 header access-control-allow-origin: *\n"})
 	p.ok("deploy")
 	assert.Equal(t, "[1]", awaits(t, address, "www.corvane.example", "/where.json", 200))
 	response, _ := answers(t, address, "www.corvane.example", "/where.json", nil)
-	assert.Equal(t, "*", response.Header.Get("Access-Control-Allow-Origin"), "rules reach it as they do a file")
+	assert.Equal(t, "*", response.Header.Get("Access-Control-Allow-Origin"),
+		"rules reach it as they do a file")
 }
 
 func TestDifferences(t *testing.T) {
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {production: {addresses: ['https://www.corvane.example/']}}\n", "index.html": "<h1>one</h1>", "old.html": "moved as it is", "fares.html": "a\nb\n"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {production: " +
+		"{addresses: ['https://www.corvane.example/']}}\n", "index.html": "<h1>one</h1>",
+		"old.html": "moved as it is", "fares.html": "a\nb\n"})
 	p.ok("deploy")
 	require.NoError(t, os.Rename(filepath.Join(p.folder, "old.html"), filepath.Join(p.folder, "new.html")))
 	p.commit("Second", map[string]string{"fares.html": "a\nc\n"})
@@ -475,7 +533,8 @@ func TestDifferences(t *testing.T) {
 	}
 	d := document[diff](p, "diff")
 	require.Len(t, d.Pages, 2)
-	assert.Equal(t, []string{"changed", "fares.html", "moved", "new.html", "old.html"}, []string{d.Pages[0].Kind, d.Pages[0].Path, d.Pages[1].Kind, d.Pages[1].Path, d.Pages[1].From})
+	assert.Equal(t, []string{"changed", "fares.html", "moved", "new.html", "old.html"},
+		[]string{d.Pages[0].Kind, d.Pages[0].Path, d.Pages[1].Kind, d.Pages[1].Path, d.Pages[1].From})
 	assert.Equal(t, "Second", d.Commits[0].Subject)
 	p.ok("deploy")
 	assert.Equal(t, "https://www.corvane.example/fares\nhttps://www.corvane.example/fares.html\nhttps://www.corvane.example/new\nhttps://www.corvane.example/new.html\nhttps://www.corvane.example/old\nhttps://www.corvane.example/old.html\n",
@@ -536,15 +595,18 @@ func TestEachSaveIsPublished(t *testing.T) {
 	assert.LessOrEqual(t, strings.Count(string(data), `"Kind"`), 4, "%s", data)
 }
 
-// TestReadyOutputOfAnOlderCommitReplacesNoNewer publishes what CI built, the older one last.
+// TestReadyOutputOfAnOlderCommitReplacesNoNewer publishes
+// what CI built, the older one last.
 func TestReadyOutputOfAnOlderCommitReplacesNoNewer(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	older := p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\n", "dist/index.html": "first"})
+	older := p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\n",
+		"dist/index.html": "first"})
 	newer := p.commit("Second", map[string]string{"dist/index.html": "second"})
 	p.ok("deploy", "--from", "dist", "--commit", newer, "--to", "production")
 	p.write(map[string]string{"dist/index.html": "first"})
-	notes := p.fails(3, "is older than what is live", "deploy", "--from", "dist", "--commit", older, "--to", "production")
+	notes := p.fails(3, "is older than what is live", "deploy", "--from", "dist", "--commit", older, "--to",
+		"production")
 	assert.Contains(t, notes, "superseded")
 	p.ok("deploy", "--from", "dist", "--commit", newer, "--to", "production")
 	p.ok("deploy", "--from", "dist", "--commit", older, "--to", "production", "--yes")
@@ -552,15 +614,18 @@ func TestReadyOutputOfAnOlderCommitReplacesNoNewer(t *testing.T) {
 	p.git("checkout", "-q", "-b", "winter", newer)
 	winter := p.commit("Winter", map[string]string{"dist/index.html": "winter"})
 	p.git("checkout", "-q", "main")
-	p.ok("deploy", "--from", "dist", "--commit", winter, "--to", "production") // of another branch than the one that is checked out
-	p.ok("deploy", "--from", "dist", "--to", "production")                     // of no commit: nothing tells
+	// of another branch than the one that is checked out
+	p.ok("deploy", "--from", "dist", "--commit", winter, "--to", "production")
+	p.ok("deploy", "--from", "dist", "--to", "production") // of no commit: nothing tells
 }
 
-// TestWatchingDoesNotPublishItself has the store in the tree that is watched, and saves files that no build reads.
+// TestWatchingDoesNotPublishItself has the store in the tree that is watched,
+// and saves files that no build reads.
 func TestWatchingDoesNotPublishItself(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	config := "site: corvane\nstore: store\nbuild: {folder: web, run: ['mkdir -p out && cp page.html out/index.html'], output: out}\n"
+	config := "site: corvane\nstore: store\nbuild: {folder: web, run: ['mkdir -p out && cp page.html " +
+		"out/index.html'], output: out}\n"
 	p.write(map[string]string{"orilla.yaml": config, "web/page.html": "first", "notes/a.txt": "x"})
 	command := p.command(t.Context(), "deploy", "--working-tree", "--to", "preview/ines", "--watch", "--yes")
 	var said bytes.Buffer
@@ -578,7 +643,8 @@ func TestWatchingDoesNotPublishItself(t *testing.T) {
 	assert.NotContains(t, said.String(), "preview/ines:3")
 }
 
-// TestAThawThatIsKilledLosesNothing ends thaws at random moments: what waits is live, or waits.
+// TestAThawThatIsKilledLosesNothing ends thaws at random
+// moments: what waits is live, or waits.
 func TestAThawThatIsKilledLosesNothing(t *testing.T) {
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "first"})

@@ -49,7 +49,8 @@ type place struct {
 	folder string // where commands run
 	home   string
 	env    []string // besides the test's own
-	// as are variables besides, by what the command does with the store; nil for none.
+	// as are variables besides, by what the command does
+	// with the store; nil for none.
 	as map[storage.Role][]string
 }
 
@@ -60,7 +61,8 @@ func roleOf(args []string) storage.Role {
 		return storage.Edge
 	case strings.HasPrefix(all, "store init"):
 		return storage.Owner
-	case strings.HasPrefix(all, "store prune"), strings.HasPrefix(all, "store verify"), strings.HasPrefix(all, "remove-site"):
+	case strings.HasPrefix(all, "store prune"), strings.HasPrefix(all, "store verify"), strings.HasPrefix(all,
+		"remove-site"):
 		return storage.Pruner
 	}
 	return storage.Deployer
@@ -74,10 +76,12 @@ func newPlace(t *testing.T) *place {
 	return p
 }
 
-// onlyKnownKeys makes sure that a store in a folder holds no key that the table of rights does not know.
+// onlyKnownKeys makes sure that a store in a folder holds
+// no key that the table of rights does not know.
 func onlyKnownKeys(t *testing.T, root string) {
 	t.Helper()
-	filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error { //nolint:errcheck // it may not be there, or be damaged
+	//nolint:errcheck // it may not be there, or be damaged
+	filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return nil
 		}
@@ -92,8 +96,10 @@ func onlyKnownKeys(t *testing.T, root string) {
 func (p *place) command(ctx context.Context, args ...string) *exec.Cmd {
 	command := exec.CommandContext(ctx, program, args...)
 	command.Dir = p.folder
-	command.Env = append(os.Environ(), "ORILLA_HOME="+p.home, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
-		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example", "GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
+	command.Env = append(os.Environ(), "ORILLA_HOME="+p.home, "GIT_CONFIG_GLOBAL="+os.DevNull,
+		"GIT_CONFIG_NOSYSTEM=1",
+		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example",
+		"GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
 	command.Env = append(append(command.Env, p.env...), p.as[roleOf(args)]...)
 	return command
 }
@@ -112,7 +118,8 @@ func (p *place) run(args ...string) (out, notes string, status int) {
 	if exited {
 		status = exit.ExitCode()
 	}
-	require.NotContains(p.t, stdout.String()+stderr.String(), "\x1b", "no control characters into a pipe: orilla %s", strings.Join(args, " "))
+	require.NotContains(p.t, stdout.String()+stderr.String(), "\x1b",
+		"no control characters into a pipe: orilla %s", strings.Join(args, " "))
 	require.NotContains(p.t, stderr.String(), "goroutine ", "orilla %s", strings.Join(args, " "))
 	return stdout.String(), stderr.String(), status
 }
@@ -125,7 +132,8 @@ func (p *place) ok(args ...string) string {
 	return out
 }
 
-// fails runs the program, which must end with a status and say something; it returns what it noted.
+// fails runs the program, which must end with a status and
+// say something; it returns what it noted.
 func (p *place) fails(status int, says string, args ...string) string {
 	p.t.Helper()
 	_, notes, got := p.run(args...)
@@ -185,7 +193,8 @@ func (p *place) edgeOn(store string, options ...string) string {
 	address := listener.Addr().String()
 	require.NoError(p.t, listener.Close())
 	ctx, cancel := context.WithCancel(context.Background())
-	command := p.command(ctx, append([]string{"edge", "--listen", address, "--json", "--store", store}, options...)...)
+	command := p.command(ctx, append([]string{"edge", "--listen", address, "--json", "--store", store},
+		options...)...)
 	command.Cancel = func() error { return command.Process.Signal(os.Interrupt) }
 	require.NoError(p.t, command.Start())
 	p.t.Cleanup(func() {
@@ -203,7 +212,8 @@ func (p *place) edgeOn(store string, options ...string) string {
 		return address
 	}
 	require.Eventually(p.t, func() bool {
-		said, _ := filepath.Glob(filepath.Join(p.home, "store", "edges", "*-"+port)) // it listens before it says that it is there
+		// it listens before it says that it is there
+		said, _ := filepath.Glob(filepath.Join(p.home, "store", "edges", "*-"+port))
 		return len(said) == 1
 	}, 20*time.Second, 5*time.Millisecond)
 	return address
@@ -226,7 +236,8 @@ func get(t *testing.T, address, host, path string) (int, string) {
 func (p *place) objects() map[string][]string {
 	classes := map[string][]string{}
 	root := filepath.Join(p.home, "store")
-	filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error { //nolint:errcheck // an empty result tells
+	//nolint:errcheck // an empty result tells
+	filepath.WalkDir(root, func(path string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() {
 			return nil
 		}

@@ -9,13 +9,16 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestARefusedFirstDeployKeepsNoName lets a build fail, and rules be refused, before the first deploy of another repository of that name.
+// TestARefusedFirstDeployKeepsNoName lets a build fail, and rules be refused,
+// before the first deploy of another repository of that name.
 func TestARefusedFirstDeployKeepsNoName(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: [exit 3], output: out}\n"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: " +
+		"{run: [exit 3], output: out}\n"})
 	p.fails(5, "ended with status 3", "deploy")
-	p.commit("Second", map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n", "site.rules": "redirect /a\n", "index.html": "one"})
+	p.commit("Second", map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n",
+		"site.rules": "redirect /a\n", "index.html": "one"})
 	p.fails(4, "site.rules", "deploy")
 	assert.NoFileExists(t, filepath.Join(p.home, "store", "sites", "corvane", "claim"))
 	assert.Contains(t, p.ok("sites"), "waits for its first deploy")
@@ -34,7 +37,8 @@ func TestARefusedFirstDeployKeepsNoName(t *testing.T) {
 func TestWhatIsLiveAlreadyIsNotPutLiveAgain(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {staging: {follows: nothing}}\n", "index.html": "one"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: " +
+		"{staging: {follows: nothing}}\n", "index.html": "one"})
 	type report struct {
 		Entry string
 		Same  bool
@@ -52,12 +56,18 @@ func TestWhatIsLiveAlreadyIsNotPutLiveAgain(t *testing.T) {
 	assert.Equal(t, report{"production:1", true}, document[report](p, "deploy"))
 	assert.Equal(t, report{"production:2", false}, document[report](p, "deploy", "--again"))
 
-	assert.Equal(t, report{"staging:1", false}, document[report](p, "promote", "production", "--to", "staging"))
-	assert.Equal(t, report{"staging:1", true}, document[report](p, "promote", "production", "--to", "staging"))
-	assert.Equal(t, report{"staging:2", false}, document[report](p, "promote", "production", "--to", "staging", "--again"))
+	assert.Equal(t, report{"staging:1", false}, document[report](p, "promote", "production", "--to",
+		"staging"))
+	assert.Equal(t, report{"staging:1", true}, document[report](p, "promote", "production", "--to",
+		"staging"))
+	assert.Equal(t, report{"staging:2", false}, document[report](p, "promote", "production", "--to",
+		"staging", "--again"))
 
 	p.commit("Same files, another commit", nil)
-	assert.Equal(t, report{"production:3", false}, document[report](p, "deploy"), "what is live is of another commit")
-	p.commit("Addresses", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {production: {addresses: [\"https://www.corvane.example/\"]}, staging: {follows: nothing}}\n"})
-	assert.Equal(t, report{"production:5", false}, document[report](p, "deploy"), "its addresses, then its commit")
+	assert.Equal(t, report{"production:3", false}, document[report](p, "deploy"),
+		"what is live is of another commit")
+	p.commit("Addresses", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {production: " +
+		"{addresses: [\"https://www.corvane.example/\"]}, staging: {follows: nothing}}\n"})
+	assert.Equal(t, report{"production:5", false}, document[report](p, "deploy"),
+		"its addresses, then its commit")
 }

@@ -26,7 +26,8 @@ import (
 	"orilla.example/orilla/internal/store/storetest"
 )
 
-// elsewhere is a store that is not a folder of this machine, as far as the program is concerned.
+// elsewhere is a store that is not a folder of this
+// machine, as far as the program is concerned.
 type elsewhere struct {
 	address string
 	folder  string // where its keys lie as files all the same
@@ -46,7 +47,8 @@ var servers = map[string]func(t *testing.T) elsewhere{
 		address := s.Store("corvane", "")
 		config, err := s3.Parse(address, func(string) string { return "" })
 		require.NoError(t, err)
-		require.NoError(t, s.Users("corvane", func(who map[storage.Role][]string) string { return config.BucketPolicy(who, "") }))
+		require.NoError(t, s.Users("corvane",
+			func(who map[storage.Role][]string) string { return config.BucketPolicy(who, "") }))
 		as := map[storage.Role][]string{storage.Owner: storetest.Env(nil)}
 		for _, role := range storage.Roles {
 			as[role] = storetest.EnvOf(role)
@@ -86,8 +88,11 @@ type verified struct {
 func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		use := func(args ...string) []string { return append(args, "--store", store.address) }
-		p.commit("First sailing", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nstore: " + store.address + "\nretention: {releases: 2, younger_than: 1s}\n",
-			"index.html": "home", "fares.html": "42.00", "boats/dunlin.html": "The big one", "site.rules": "redirect /prices -> /fares\n"})
+		p.commit("First sailing",
+			map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nstore: " + store.address +
+				"\nretention: {releases: 2, younger_than: 1s}\n",
+				"index.html": "home", "fares.html": "42.00", "boats/dunlin.html": "The big one",
+				"site.rules": "redirect /prices -> /fares\n"})
 		p.fails(1, "orilla store init", "deploy")
 		out, notes, status := p.run("store", "init")
 		require.Zero(t, status, notes)
@@ -99,10 +104,15 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		_, notes, status = p.run("deploy")
 		require.Zero(t, status, notes)
 		assert.Contains(t, notes, "127.0.0.1", "where it goes is said first")
-		address := p.edgeOn(map[bool]string{true: store.folder, false: store.address}[strings.HasPrefix(store.address, "sftp")])
+		address := p.edgeOn(map[bool]string{true: store.folder,
+			false: store.address}[strings.HasPrefix(store.address, "sftp")])
 		shows := func(text string) {
 			t.Helper()
-			require.Eventually(t, func() bool { _, body := get(t, address, "corvane.localhost", "/fares"); return body == text }, 12*time.Second, 20*time.Millisecond)
+			require.Eventually(t, func() bool {
+				_, body := get(t, address, "corvane.localhost",
+					"/fares")
+				return body == text
+			}, 12*time.Second, 20*time.Millisecond)
 		}
 		shows("42.00")
 		p.commit("Fares", map[string]string{"fares.html": "43.00"})
@@ -129,7 +139,8 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		p.fails(3, "something already", "files", "production", "--export", exported)
 		p.ok("files", "production", "--export", filepath.Join(p.folder, "..", "plain.tar.gz"))
 		fresh := newPlace(t)
-		assert.Equal(t, 3, document[uploaded](fresh, "deploy", "--from", exported, "--site", "velley", "--to", "production", "--yes").Files)
+		assert.Equal(t, 3, document[uploaded](fresh, "deploy", "--from", exported, "--site", "velley", "--to",
+			"production", "--yes").Files)
 
 		copied := filepath.Join(p.folder, "..", "copy")
 		p.ok("store", "copy", copied)
@@ -143,12 +154,14 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		assert.Equal(t, 4, status)
 		assert.Contains(t, out, "/fares.html of corvane")
 		assert.Contains(t, out, "live in production")
-		assert.Contains(t, p.ok("store", "verify", "--repair-from", copied), "all that was damaged is repaired")
+		assert.Contains(t, p.ok("store", "verify", "--repair-from", copied),
+			"all that was damaged is repaired")
 		assert.Equal(t, before, document[verified](p, "store", "verify"))
 
 		p.commit("Winter", map[string]string{"fares.html": "44.00"})
 		p.ok("deploy")
-		p.commit("Spring", map[string]string{"fares.html": "45.00", "orilla.yaml": "site: corvane\nstore: " + store.address + "\nretention: {releases: 1, younger_than: 1s}\nassets: {keep: 1s}\n"})
+		p.commit("Spring", map[string]string{"fares.html": "45.00", "orilla.yaml": "site: corvane\nstore: " +
+			store.address + "\nretention: {releases: 1, younger_than: 1s}\nassets: {keep: 1s}\n"})
 		p.ok("deploy")
 		time.Sleep(3 * time.Second)
 		p.fails(3, "--yes", "store", "prune")
@@ -163,7 +176,8 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		done := document[pruned](p, "store", "prune", "--yes", "--unfinished", "1s")
 		assert.Len(t, done.Releases, 3)
 		assert.Equal(t, dry.Objects, done.Objects)
-		assert.Equal(t, 7, document[verified](p, "store", "verify").Gone, "entries 1 to 6, of three releases, and the change of what is kept")
+		assert.Equal(t, 7, document[verified](p, "store", "verify").Gone,
+			"entries 1 to 6, of three releases, and the change of what is kept")
 		shows("45.00")
 		p.fails(3, "no longer whole", "rollback")
 		shown := p.ok(use("store")...)
@@ -176,7 +190,11 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 
 		p.fails(3, "--yes", "remove-site", "corvane")
 		p.ok("remove-site", "corvane", "--yes", "--keep-name")
-		require.Eventually(t, func() bool { status, _ := get(t, address, "corvane.localhost", "/fares"); return status != 200 }, 15*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool {
+			status, _ := get(t, address, "corvane.localhost",
+				"/fares")
+			return status != 200
+		}, 15*time.Second, 50*time.Millisecond)
 		assert.Contains(t, p.ok("sites"), "corvane")
 		p.ok("remove-site", "corvane", "--yes")
 		_, notes, _ = p.run("sites")
@@ -184,8 +202,8 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 	})
 }
 
-// TestADeployerOfOneSite has the rights that are printed for one: it deploys, fails, deploys again, freezes and goes back, and has nothing of
-// another site.
+// TestADeployerOfOneSite has the rights that are printed for one: it deploys,
+// fails, deploys again, freezes and goes back, and has nothing of another site.
 func TestADeployerOfOneSite(t *testing.T) {
 	t.Parallel()
 	s, p := storetest.S3(t), newPlace(t)
@@ -194,13 +212,17 @@ func TestADeployerOfOneSite(t *testing.T) {
 	p.ok("store", "init", address)
 	other := newPlace(t)
 	other.env = p.env
-	other.commit("First", map[string]string{"orilla.yaml": "site: velley\nstore: " + address + "\n", "index.html": "velley"})
+	other.commit("First", map[string]string{"orilla.yaml": "site: velley\nstore: " + address + "\n",
+		"index.html": "velley"})
 	other.ok("deploy")
 	require.NoError(t, s.Users("corvane", func(map[storage.Role][]string) string {
-		return document[struct{ Policies map[string]string }](p, "store", "init", address, "--policy", "--site", "corvane", "--principal", "deployer=deployer").Policies["bucket"]
+		return document[struct{ Policies map[string]string }](p, "store", "init", address, "--policy",
+			"--site", "corvane", "--principal", "deployer=deployer").Policies["bucket"]
 	}))
 	p.env = append(p.env, storetest.EnvOf(storage.Deployer)...)
-	p.commit("Broken", map[string]string{"orilla.yaml": "site: corvane\nstore: " + address + "\nbuild: {run: [test -e fine && mkdir out && cp index.html out], output: out}\n", "index.html": "one"})
+	p.commit("Broken", map[string]string{"orilla.yaml": "site: corvane\nstore: " + address +
+		"\nbuild: {run: [test -e fine && mkdir out && cp index.html out], output: out}\n",
+		"index.html": "one"})
 	p.fails(5, "ended with status 1", "deploy")
 	p.fails(5, "ended with status 1", "deploy", "HEAD")
 	p.commit("Mended", map[string]string{"fine": ""})
@@ -223,7 +245,8 @@ func TestADeployerOfOneSite(t *testing.T) {
 // findObject returns the file of the object that has a content.
 func findObject(t *testing.T, folder, content string) (found string) {
 	t.Helper()
-	require.NoError(t, filepath.WalkDir(filepath.Join(folder, "objects"), func(path string, entry fs.DirEntry, err error) error {
+	require.NoError(t, filepath.WalkDir(filepath.Join(folder, "objects"), func(path string, entry fs.DirEntry,
+		err error) error {
 		if err == nil && !entry.IsDir() {
 			if data, _ := os.ReadFile(path); string(data) == content {
 				found = path
@@ -235,11 +258,13 @@ func findObject(t *testing.T, folder, content string) (found string) {
 	return found
 }
 
-// output writes a folder of ready output that has some pages of its own and some that others have too.
+// output writes a folder of ready output that has some
+// pages of its own and some that others have too.
 func (p *place) output(name string, variant, pages int) {
 	files := map[string]string{name + "/index.html": fmt.Sprint("variant ", variant)}
 	for i := range pages {
-		files[fmt.Sprintf("%s/notices/%d.html", name, i)] = fmt.Sprintf("notice %d %s", (variant%5)*pages+i, strings.Repeat("x", i*50))
+		files[fmt.Sprintf("%s/notices/%d.html", name, i)] = fmt.Sprintf("notice %d %s", (variant%5)*pages+i,
+			strings.Repeat("x", i*50))
 	}
 	p.write(files)
 }
@@ -252,17 +277,20 @@ func (p *place) whole(store string) verified {
 	return v
 }
 
-// TestKilledDeploysElsewhere ends deploys to servers with SIGKILL at random moments.
+// TestKilledDeploysElsewhere ends deploys to servers with
+// SIGKILL at random moments.
 func TestKilledDeploysElsewhere(t *testing.T) {
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
-		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes", "--store", store.address}
+		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
+			"--store", store.address}
 		p.output("dist", 0, 40)
 		started := time.Now()
 		p.ok(deploy...)
 		span := time.Since(started)
 		total := soak(15, 500)
-		killed := p.killSome(deploy, span, total, func(round int) { p.output("dist", round, 40) }, func(int) {})
+		killed := p.killSome(deploy, span, total, func(round int) { p.output("dist", round, 40) },
+			func(int) {})
 		v := p.whole(store.address)
 		t.Logf("%d of %d deploys were killed; %d entries", killed, total, v.Entries)
 		require.Greater(t, killed, total/3)
@@ -271,8 +299,9 @@ func TestKilledDeploysElsewhere(t *testing.T) {
 	})
 }
 
-// TestDeploysOnBadDays lets deploys go through a proxy that drops, delays, truncates, refuses, and loses answers. A deploy that says
-// that it is live has exactly one entry; one that fails has none, or says that it does not know.
+// TestDeploysOnBadDays lets deploys go through a proxy that drops, delays,
+// truncates, refuses, and loses answers. A deploy that says that it is live has
+// exactly one entry; one that fails has none, or says that it does not know.
 func TestDeploysOnBadDays(t *testing.T) {
 	server := storetest.S3(t)
 	seed := uint64(time.Now().UnixNano())
@@ -295,7 +324,8 @@ func TestDeploysOnBadDays(t *testing.T) {
 			for n := w + 1; n <= total; n += workers {
 				name := fmt.Sprintf("out-%d", n)
 				p.output(name, n, 6)
-				out, err := p.command(t.Context(), "deploy", "--from", name, "--site", "corvane", "--to", "production", "--yes", "--store", store, "-m", name).CombinedOutput()
+				out, err := p.command(t.Context(), "deploy", "--from", name, "--site", "corvane", "--to",
+					"production", "--yes", "--store", store, "-m", name).CombinedOutput()
 				mutex.Lock()
 				live[name] = err == nil
 				if err != nil {
@@ -306,7 +336,8 @@ func TestDeploysOnBadDays(t *testing.T) {
 		})
 	}
 	group.Wait()
-	entries := document[[]struct{ Why string }](p, "history", "--site", "corvane", "--store", direct, "-n", "0")
+	entries := document[[]struct{ Why string }](p, "history", "--site", "corvane", "--store", direct, "-n",
+		"0")
 	seen := map[string]int{}
 	for _, entry := range entries {
 		seen[entry.Why]++
@@ -325,16 +356,19 @@ func TestDeploysOnBadDays(t *testing.T) {
 	}
 	v := p.whole(direct)
 	assert.Equal(t, len(entries), v.Entries)
-	t.Logf("seed %d: %d deploys, %d failed; %d requests went wrong, of which %d had succeeded", seed, total, len(failed), proxy.Faults.Load(), proxy.Lost.Load())
+	t.Logf("seed %d: %d deploys, %d failed; %d requests went wrong, of which %d had succeeded", seed, total,
+		len(failed), proxy.Faults.Load(), proxy.Lost.Load())
 	assert.Greater(t, proxy.Lost.Load(), int64(total/10))
 	assert.Greater(t, len(entries), total/2)
 }
 
-// TestDeployersAndAPruner lets eight deployers and a pruner work at once, with contents that come and go.
+// TestDeployersAndAPruner lets eight deployers and a
+// pruner work at once, with contents that come and go.
 func TestDeployersAndAPruner(t *testing.T) {
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
-		p.write(map[string]string{"orilla.yaml": "site: corvane\nstore: " + store.address + "\nretention: {releases: 1, younger_than: 1s}\nassets: {keep: 0s}\n"})
+		p.write(map[string]string{"orilla.yaml": "site: corvane\nstore: " + store.address +
+			"\nretention: {releases: 1, younger_than: 1s}\nassets: {keep: 0s}\n"})
 		for variant := range 120 {
 			p.output(fmt.Sprint("out-", variant), variant, 10)
 		}
@@ -348,7 +382,8 @@ func TestDeployersAndAPruner(t *testing.T) {
 			group.Go(func() {
 				for ctx.Err() == nil {
 					to := []string{"production", fmt.Sprint("preview/branch-", w%3)}[rand.IntN(2)]
-					command := p.command(t.Context(), "deploy", "--from", fmt.Sprint("out-", rand.IntN(120)), "--to", to, "--yes", "--again")
+					command := p.command(t.Context(), "deploy", "--from", fmt.Sprint("out-", rand.IntN(120)),
+						"--to", to, "--yes", "--again")
 					command.Env = append(command.Env, "ORILLA_HOME="+home)
 					out, err := command.CombinedOutput()
 					if !assert.NoError(t, err, "%s", out) {
@@ -360,7 +395,8 @@ func TestDeployersAndAPruner(t *testing.T) {
 		}
 		group.Go(func() {
 			for ctx.Err() == nil {
-				out, err := p.command(t.Context(), "store", "prune", "--yes", "--unfinished", "0s", "--json").Output()
+				out, err := p.command(t.Context(), "store", "prune", "--yes", "--unfinished", "0s", "--json").
+					Output()
 				if exit, ok := errors.AsType[*exec.ExitError](err); ok {
 					assert.NoError(t, err, "%s", exit.Stderr)
 					return
@@ -377,14 +413,16 @@ func TestDeployersAndAPruner(t *testing.T) {
 		last := document[struct{ Objects int64 }](p, "store", "prune", "--yes", "--unfinished", "0s")
 		freed.Add(last.Objects)
 		v := p.whole(store.address)
-		t.Logf("%d deploys, %d prunes that removed %d objects; %d entries, %d of pruned releases", deploys.Load(), prunes.Load(), freed.Load(), v.Entries, v.Gone)
+		t.Logf("%d deploys, %d prunes that removed %d objects; %d entries, %d of pruned releases",
+			deploys.Load(), prunes.Load(), freed.Load(), v.Entries, v.Gone)
 		assert.EqualValues(t, deploys.Load()+1, v.Entries)
 		assert.Positive(t, prunes.Load())
 		assert.Positive(t, freed.Load())
 	})
 }
 
-// TestAnInterruptedUploadGoesOn ends an upload in its middle and counts what the next one sends.
+// TestAnInterruptedUploadGoesOn ends an upload in its
+// middle and counts what the next one sends.
 func TestAnInterruptedUploadGoesOn(t *testing.T) {
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
@@ -392,19 +430,22 @@ func TestAnInterruptedUploadGoesOn(t *testing.T) {
 		random := rand.NewChaCha8([32]byte{2})
 		random.Read(large) //nolint:errcheck // never fails
 		p.write(map[string]string{"dist/index.html": "home", "dist/film.webm": string(large)})
-		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes", "--store", store.address}
+		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
+			"--store", store.address}
 		command := p.command(t.Context(), append(deploy, "--rate", "20MB")...)
 		require.NoError(t, command.Start())
 		require.Eventually(t, func() bool {
 			var size int64
-			filepath.WalkDir(filepath.Join(store.folder, "objects"), func(_ string, entry fs.DirEntry, err error) error { //nolint:errcheck // not there yet
-				if err == nil && !entry.IsDir() {
-					if info, err := entry.Info(); err == nil {
-						size += info.Size()
+			//nolint:errcheck // not there yet
+			filepath.WalkDir(filepath.Join(store.folder, "objects"),
+				func(_ string, entry fs.DirEntry, err error) error {
+					if err == nil && !entry.IsDir() {
+						if info, err := entry.Info(); err == nil {
+							size += info.Size()
+						}
 					}
-				}
-				return nil
-			})
+					return nil
+				})
 			return size >= 24<<20
 		}, 30*time.Second, 10*time.Millisecond)
 		require.NoError(t, command.Process.Kill())
@@ -428,7 +469,8 @@ func TestAnInterruptedUploadGoesOn(t *testing.T) {
 func TestAServerThatVanishes(t *testing.T) {
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
-		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes", "--store", store.address}
+		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
+			"--store", store.address}
 		p.output("dist", 1, 5)
 		p.ok(deploy...)
 		p.output("dist", 2, 150)
@@ -445,12 +487,14 @@ func TestAServerThatVanishes(t *testing.T) {
 	})
 }
 
-// TestWhatIsWrongElsewhereIsSaidInOneMessage goes through what keeps people from deploying.
+// TestWhatIsWrongElsewhereIsSaidInOneMessage goes through
+// what keeps people from deploying.
 func TestWhatIsWrongElsewhereIsSaidInOneMessage(t *testing.T) {
 	p := newPlace(t)
 	p.output("dist", 1, 3)
 	deploy := func(store string) []string {
-		return []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes", "--store", store}
+		return []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
+			"--store", store}
 	}
 	t.Run("s3", func(t *testing.T) {
 		p := *p
@@ -460,7 +504,8 @@ func TestWhatIsWrongElsewhereIsSaidInOneMessage(t *testing.T) {
 		require.NoError(t, err)
 		defer proxy.Stop()
 		store := server.Store("corvane", proxy.Listen)
-		p.env = []string{"AWS_ACCESS_KEY_ID=", "AWS_SECRET_ACCESS_KEY=", "AWS_SHARED_CREDENTIALS_FILE=" + os.DevNull}
+		p.env = []string{"AWS_ACCESS_KEY_ID=", "AWS_SECRET_ACCESS_KEY=", "AWS_SHARED_CREDENTIALS_FILE=" +
+			os.DevNull}
 		p.fails(1, "there are none", deploy(store)...)
 		p.env = []string{"AWS_ACCESS_KEY_ID=" + storetest.AccessKey, "AWS_SECRET_ACCESS_KEY=wrong"}
 		p.fails(1, "store-credentials", deploy(store)...)
@@ -516,7 +561,9 @@ func TestWhatIsWrongElsewhereIsSaidInOneMessage(t *testing.T) {
 		other := storetest.SSH(t, "")
 		changed, err := os.ReadFile(other.Known)
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(empty, []byte(strings.Replace(string(changed), other.Listen[len("127.0.0.1:"):], server.Listen[len("127.0.0.1:"):], 1)), 0o600))
+		require.NoError(t, os.WriteFile(empty,
+			[]byte(strings.Replace(string(changed), other.Listen[len("127.0.0.1:"):],
+				server.Listen[len("127.0.0.1:"):], 1)), 0o600))
 		p.fails(3, "host-key-changed", deploy(strings.Replace(store, server.Known, empty, 1))...)
 		p.fails(1, "store-credentials", deploy(strings.Replace(store, server.Key, other.Key, 1))...)
 		p.fails(1, "no-store", deploy(store)...)
@@ -524,13 +571,15 @@ func TestWhatIsWrongElsewhereIsSaidInOneMessage(t *testing.T) {
 		p.ok(deploy(store)...)
 		readOnly := storetest.SSH(t, "exec /usr/lib/openssh/sftp-server -R")
 		require.NoError(t, os.MkdirAll(readOnly.Folder, 0o755))
-		require.NoError(t, os.Symlink(filepath.Join(server.Folder, "corvane"), filepath.Join(readOnly.Folder, "corvane")))
+		require.NoError(t, os.Symlink(filepath.Join(server.Folder, "corvane"),
+			filepath.Join(readOnly.Folder, "corvane")))
 		p.fails(1, "store-read-only", deploy(readOnly.Store("corvane"))...)
 		assert.Contains(t, p.ok("store", "--store", readOnly.Store("corvane")), "may not   create")
 
 		small := filepath.Join(server.Folder, "small")
 		require.NoError(t, os.MkdirAll(small, 0o755))
-		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=12m", "tmpfs", small).CombinedOutput(); err != nil {
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=12m", "tmpfs", small).
+			CombinedOutput(); err != nil {
 			t.Logf("a full disk is not tried: %s", out)
 			return
 		}

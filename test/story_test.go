@@ -48,7 +48,8 @@ func TestTheDemoHoldsWhatItClaims(t *testing.T) {
 func TestFromACommitToALiveSiteAndBack(t *testing.T) {
 	p := newPlace(t)
 	address := p.edge()
-	first := p.commit("First", map[string]string{"orilla.yaml": config, "page.txt": "H@llo one", "extra/fares.html": "42.00", "extra/app-0a1b2c3d4e.js": "1"})
+	first := p.commit("First", map[string]string{"orilla.yaml": config, "page.txt": "H@llo one",
+		"extra/fares.html": "42.00", "extra/app-0a1b2c3d4e.js": "1"})
 	d := document[deployed](p, "deploy")
 	assert.Equal(t, "production:1", d.Entry)
 	assert.Equal(t, first, d.Commit)
@@ -97,10 +98,14 @@ func TestFromACommitToALiveSiteAndBack(t *testing.T) {
 
 func TestBranchesHaveTheirPlaces(t *testing.T) {
 	p := newPlace(t)
-	p.commit("First", map[string]string{"orilla.yaml": config + "environments:\n  staging: {follows: next}\npreviews: {follows: ['*', '!bot/*']}\n", "page.txt": "1", "extra/x": ""})
+	p.commit("First", map[string]string{"orilla.yaml": config +
+		"environments:\n  staging: {follows: next}\npreviews: {follows: ['*', '!bot/*']}\n", "page.txt": "1",
+		"extra/x": ""})
 	p.git("checkout", "-q", "-b", "winter/times")
-	assert.Regexp(t, `^preview/winter-times-[0-9a-f]{8}$`, document[deployed](p, "deploy", "--dry-run").Environment)
-	assert.Equal(t, "production", document[deployed](p, "deploy", "main", "--dry-run").Environment, "a branch that is named")
+	assert.Regexp(t, `^preview/winter-times-[0-9a-f]{8}$`,
+		document[deployed](p, "deploy", "--dry-run").Environment)
+	assert.Equal(t, "production", document[deployed](p, "deploy", "main", "--dry-run").Environment,
+		"a branch that is named")
 	assert.Equal(t, "preview/winter", document[deployed](p, "deploy", "--to", "preview/winter").Environment)
 	p.git("checkout", "-q", "-b", "next")
 	assert.Equal(t, "staging", document[deployed](p, "deploy", "--dry-run").Environment)
@@ -136,13 +141,15 @@ func TestReadyOutput(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, w.Close())
-	command := p.command(t.Context(), "build", "--from", "-", "--site", "corvane", "--commit", "4be21c7", "-m", "from CI", "--json")
+	command := p.command(t.Context(), "build", "--from", "-", "--site", "corvane", "--commit", "4be21c7",
+		"-m", "from CI", "--json")
 	command.Stdin = &archive
 	out, err := command.Output()
 	require.NoError(t, err)
 	assert.Contains(t, string(out), folder.Release, "the same content has the same id, whatever it comes in")
 	p.fails(3, "dist/", "deploy", "--from", ".", "--site", "corvane", "--to", "production")
-	p.fails(2, "no such folder or archive", "deploy", "--from", "nowhere", "--site", "corvane", "--to", "production")
+	p.fails(2, "no such folder or archive", "deploy", "--from", "nowhere", "--site", "corvane", "--to",
+		"production")
 	p.write(map[string]string{"a.txt": "no archive at all, but some text that goes on for a while"})
 	p.fails(1, "ZIP, tar and tar.gz", "deploy", "--from", "a.txt", "--site", "corvane", "--to", "production")
 
@@ -151,7 +158,8 @@ func TestReadyOutput(t *testing.T) {
 	other.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "mine"})
 	other.fails(3, "--take-over", "deploy")
 	other.ok("deploy", "--take-over")
-	p.fails(3, "belongs to the repository", "deploy", "--from", "dist", "--site", "corvane", "--to", "production")
+	p.fails(3, "belongs to the repository", "deploy", "--from", "dist", "--site", "corvane", "--to",
+		"production")
 }
 
 func TestSameContentSameID(t *testing.T) {
@@ -164,7 +172,8 @@ func TestSameContentSameID(t *testing.T) {
 			require.NoError(t, os.Chtimes(filepath.Join(p.folder, "dist", name+".html"), when, when))
 		}
 		p.commit(fmt.Sprint("commit ", i), nil)
-		ids = append(ids, document[deployed](p, "build", "--from", "dist", "--site", fmt.Sprint("site-", i)).Release)
+		ids = append(ids, document[deployed](p, "build", "--from", "dist", "--site",
+			fmt.Sprint("site-", i)).Release)
 	}
 	assert.Equal(t, ids[0], ids[1])
 }
@@ -178,14 +187,17 @@ func TestTheWorkingTreeAndFailingBuilds(t *testing.T) {
 	assert.Contains(t, p.ok("history"), "working tree")
 	live := p.objects()["journal"]
 
-	p.commit("Broken", map[string]string{"orilla.yaml": strings.Replace(config, "sed ", "echo building; exit 7; sed ", 1)})
+	p.commit("Broken", map[string]string{"orilla.yaml": strings.Replace(config, "sed ",
+		"echo building; exit 7; sed ", 1)})
 	notes := p.fails(5, "ended with status 7", "deploy")
 	assert.Contains(t, notes, "| building")
 	assert.Equal(t, live, p.objects()["journal"], "what is live is as it was")
 	assert.Len(t, p.objects()["builds"], 2, "a failed build is recorded")
-	p.commit("Missing", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: [no-such-generator build]}\n"})
+	p.commit("Missing", map[string]string{"orilla.yaml": "site: corvane\nbuild: " +
+		"{run: [no-such-generator build]}\n"})
 	p.fails(5, "no-such-generator", "deploy")
-	p.commit("Elsewhere", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['mkdir -p public; echo hi > public/index.html'], output: dist}\n"})
+	p.commit("Elsewhere", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['mkdir -p " +
+		"public; echo hi > public/index.html'], output: dist}\n"})
 	p.fails(2, "public/ has an index.html", "deploy")
 	p.commit("Mistaken", map[string]string{"orilla.yaml": "site: corvane\nbiuld: {}\n"})
 	notes = p.fails(2, `did you mean "build"?`, "deploy")
@@ -196,7 +208,8 @@ func TestTheWorkingTreeAndFailingBuilds(t *testing.T) {
 func TestAnOutputSurvivesAFailedUpload(t *testing.T) {
 	p := newPlace(t)
 	counter := filepath.Join(t.TempDir(), "count")
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['echo x >> " + counter + "; mkdir out; echo hi > out/index.html'], output: out}\n"})
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['echo x >> " + counter +
+		"; mkdir out; echo hi > out/index.html'], output: out}\n"})
 	p.ok("sites", "--store", p.storeWithout(t, "objects"))
 	p.fails(1, "", "deploy") // a file lies where the store's folder for objects should be
 	built := func() int {
@@ -212,12 +225,14 @@ func TestAnOutputSurvivesAFailedUpload(t *testing.T) {
 	assert.Equal(t, 1, built(), "the next try only uploads")
 }
 
-// storeWithout makes the default store, with a file in the place of one of its folders.
+// storeWithout makes the default store, with a file in the
+// place of one of its folders.
 func (p *place) storeWithout(t *testing.T, folder string) string {
 	t.Helper()
 	root := filepath.Join(p.home, "store")
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "pulse"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(root, "orilla-store"), []byte(`{"format":1,"kind":"orilla-store"}`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "orilla-store"),
+		[]byte(`{"format":1,"kind":"orilla-store"}`), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(root, folder), nil, 0o644))
 	return root
 }
@@ -243,7 +258,8 @@ func TestInitDoctorAndTheRest(t *testing.T) {
 	out, _, status := p.run("doctor")
 	assert.Zero(t, status, out)
 	assert.Contains(t, out, "orilla.yaml of site corvane")
-	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: [no-such-generator], secrets: [NOT_SET_KEY]}\n"})
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: " +
+		"[no-such-generator], secrets: [NOT_SET_KEY]}\n"})
 	out, _, status = p.run("doctor")
 	assert.Equal(t, 4, status)
 	assert.Contains(t, out, "NOT_SET_KEY")

@@ -23,11 +23,15 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// layers are the packages from the top down: each imports only what comes below it.
+// layers are the packages from the top down: each imports
+// only what comes below it.
 var layers = []string{
-	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver", "internal/follow",
-	"internal/deploy", "internal/export", "internal/inspect", "internal/environments", "internal/edge", "internal/httpanswer",
-	"internal/build/", "internal/steps", "internal/site", "internal/steps", "internal/source", "internal/sandbox", "internal/store",
+	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver",
+	"internal/follow",
+	"internal/deploy", "internal/export", "internal/inspect", "internal/environments", "internal/edge",
+	"internal/httpanswer",
+	"internal/build/", "internal/steps", "internal/site", "internal/steps", "internal/source",
+	"internal/sandbox", "internal/store",
 	"internal/process", "internal/core",
 }
 
@@ -56,8 +60,10 @@ func TestImportsPointDown(t *testing.T) {
 			if below := layer(to); below >= 0 {
 				assert.GreaterOrEqual(t, below, from, "%s imports %s", fields[0], to)
 			}
-			assert.False(t, !core && to == "orilla.example/orilla/internal/core/canon", "records are read and written by the core: %s", fields[0])
-			for _, forbidden := range []string{"os/exec", "net/http/httptest", "github.com/spf13/cobra", "charm.land/lipgloss/v2", "os"} {
+			assert.False(t, !core && to == "orilla.example/orilla/internal/core/canon",
+				"records are read and written by the core: %s", fields[0])
+			for _, forbidden := range []string{"os/exec", "net/http/httptest", "github.com/spf13/cobra",
+				"charm.land/lipgloss/v2", "os"} {
 				assert.False(t, core && to == forbidden, "the core imports %s: %s", forbidden, fields[0])
 			}
 		}
@@ -75,24 +81,45 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 	full, _, _ = strings.Cut(full, "```")
 	for _, text := range []string{
 		full, "site: corvane\n", "site: a\nenvironments: {staging: }\n", "site: a\nassets: {keep: 1d12h}\n", "site: a\nlimits: {files: 10, size: 5MB}\n",
-		"site: Corvane\n", "build: {}\n", "site: a\nbiuld: {}\n", "site: a\nbuild: {outptu: x}\n", "site: a\nbuild: {output: ../x}\n", "site: a\nbuild: {output: /x}\n",
-		"site: a\npages: {one_address: maybe}\n", "site: a\nassets: {keep: soon}\n", "site: a\nlimits: {size: big}\n", "site: a\nenvironments: {preview: {}}\n",
-		"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n", "site: a\nbuild: {secrets: ['1x']}\n", "site: [a]\n",
-		"site: a\nrules: site.rules\nlanguages: [en, pt-BR]\ntime_zone: UTC\ncheck: {stop_on: [all], ignore: [no-icon, {code: missing-page, path: 'a/**'}]}\n",
-		"site: a\nrules: [a.rules, dist/b.rules]\npreviews: {upstreams: {harbour: https://x.example}}\n", "site: a\nrules: /a.rules\n", "site: a\nrules: ../a.rules\n",
-		"site: a\nlanguages: [e]\n", "site: a\nenvironments: {production: {upstreams: {Harbour: https://x.example}}}\n",
-		"site: a\nenvironments: {production: {upstreams: {harbour: x.example}}}\n", "site: a\ncheck: {ignore: [{cod: x}]}\n", "site: a\nbuild: dist\n",
-		"site: a\nretention: {releases: 3, younger_than: 7d, keep: [r-3f9a2c1b7e]}\n", "site: a\nretention: {keep: r-3f9a2c1b7e}\n", "site: a\nretention: {days: 3}\n",
+		"site: Corvane\n", "build: {}\n", "site: a\nbiuld: {}\n", "site: a\nbuild: {outptu: x}\n",
+		"site: a\nbuild: {output: ../x}\n", "site: a\nbuild: {output: /x}\n",
+		"site: a\npages: {one_address: maybe}\n", "site: a\nassets: {keep: soon}\n",
+		"site: a\nlimits: {size: big}\n", "site: a\nenvironments: {preview: {}}\n",
+		"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n",
+		"site: a\nbuild: {secrets: ['1x']}\n", "site: [a]\n",
+		"site: a\nrules: site.rules\nlanguages: [en, pt-BR]\ntime_zone: UTC\ncheck: {stop_on: [all], " +
+			"ignore: [no-icon, {code: missing-page, path: 'a/**'}]}\n",
+		"site: a\nrules: [a.rules, dist/b.rules]\npreviews: {upstreams: {harbour: https://x.example}}\n",
+		"site: a\nrules: /a.rules\n", "site: a\nrules: ../a.rules\n",
+		"site: a\nlanguages: [e]\n",
+		"site: a\nenvironments: {production: {upstreams: {Harbour: https://x.example}}}\n",
+		"site: a\nenvironments: {production: {upstreams: {harbour: x.example}}}\n",
+		"site: a\ncheck: {ignore: [{cod: x}]}\n", "site: a\nbuild: dist\n",
+		"site: a\nretention: {releases: 3, younger_than: 7d, keep: [r-3f9a2c1b7e]}\n",
+		"site: a\nretention: {keep: r-3f9a2c1b7e}\n", "site: a\nretention: {days: 3}\n",
 		"site: a\nretention: {keep: [v1]}\n",
-		"site: a\nbuild: {also: [shared/x, package.json], tell: commit, needs: {node: 20, hugo: '>=0.110'}, secrets_for: [main]}\n", "site: a\nbuild: {also: /x}\n",
-		"site: a\nbuild: {also: [../x]}\n", "site: a\nbuild: {also: ['a*']}\n", "site: a\nbuild: {tell: [time]}\n", "site: a\nbuild: {needs: {node: latest}}\n",
-		"site: a\nbuild: {needs: {'no de': 2}}\n", "site: a\nlimits: {file_size: 1MB, build_time: 5m, build_time_per_month: 500m}\n", "site: a\nlimits: {build_time: long}\n",
-		"site: a\npreviews: {refs: ['refs/proposed/*/head']}\n", "site: a\npreviews: {refs: ['refs/heads/*']}\n", "site: a\npreviews: {refs: [proposed]}\n",
-		"site: a\nfollow: {superseded: cancel, parallel: 3, every: 10s}\n", "site: a\nfollow: {superseded: maybe}\n", "site: a\nfollow: {often: 1s}\n", "site: a\npreviews: {retention: {releases: some}}\n", "site: a\nstore: s3://corvane/stores\n",
-		"site: a\nsettings_path: /a/b.json\ncommit_address: 'https://code.example/{commit}'\nenvironments: {x: {follows: nothing, settings: [1, {a: null}], wait_for: /}}\n", "site: a\nsettings_path: a.json\n",
-		"site: a\nsettings_path: /\n", "site: a\nsettings_path: /a/../b\n", "site: a\nsettings_path: '/a b'\n", "site: a\ncommit_address: 'https://code.example/'\n", "site: a\nenvironments: {previews: {}}\n",
-		"site: a\npreviews: {addresses: 'https://{preview}.x.example', expire_after: 0s, most: 3, unguessable: true, wait_for: [a, b]}\n", "site: a\npreviews: {addresses: 'https://x.example'}\n",
-		"site: a\npreviews: {most: many}\n", "site: a\npreviews: {wait_for: ['']}\n", "site: a\npreviews: {unguessable: 1}\n",
+		"site: a\nbuild: {also: [shared/x, package.json], tell: commit, needs: {node: 20, hugo: " +
+			"'>=0.110'}, secrets_for: [main]}\n", "site: a\nbuild: {also: /x}\n",
+		"site: a\nbuild: {also: [../x]}\n", "site: a\nbuild: {also: ['a*']}\n",
+		"site: a\nbuild: {tell: [time]}\n", "site: a\nbuild: {needs: {node: latest}}\n",
+		"site: a\nbuild: {needs: {'no de': 2}}\n",
+		"site: a\nlimits: {file_size: 1MB, build_time: 5m, build_time_per_month: 500m}\n",
+		"site: a\nlimits: {build_time: long}\n",
+		"site: a\npreviews: {refs: ['refs/proposed/*/head']}\n",
+		"site: a\npreviews: {refs: ['refs/heads/*']}\n", "site: a\npreviews: {refs: [proposed]}\n",
+		"site: a\nfollow: {superseded: cancel, parallel: 3, every: 10s}\n",
+		"site: a\nfollow: {superseded: maybe}\n", "site: a\nfollow: {often: 1s}\n",
+		"site: a\npreviews: {retention: {releases: some}}\n", "site: a\nstore: s3://corvane/stores\n",
+		"site: a\nsettings_path: /a/b.json\ncommit_address: " +
+			"'https://code.example/{commit}'\nenvironments: {x: {follows: nothing, settings: " +
+			"[1, {a: null}], wait_for: /}}\n", "site: a\nsettings_path: a.json\n",
+		"site: a\nsettings_path: /\n", "site: a\nsettings_path: /a/../b\n",
+		"site: a\nsettings_path: '/a b'\n", "site: a\ncommit_address: 'https://code.example/'\n",
+		"site: a\nenvironments: {previews: {}}\n",
+		"site: a\npreviews: {addresses: 'https://{preview}.x.example', expire_after: 0s, most: 3, " +
+			"unguessable: true, wait_for: [a, b]}\n", "site: a\npreviews: {addresses: 'https://x.example'}\n",
+		"site: a\npreviews: {most: many}\n", "site: a\npreviews: {wait_for: ['']}\n",
+		"site: a\npreviews: {unguessable: 1}\n",
 	} {
 		_, parsed := project.Parse([]byte(text), "orilla.yaml")
 		var document any
@@ -106,7 +133,8 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 	}
 }
 
-// TestThePageOnRulesIsRight parses what docs/rules.md shows, and looks there for every finding that the program can make.
+// TestThePageOnRulesIsRight parses what docs/rules.md shows, and looks there
+// for every finding that the program can make.
 func TestThePageOnRulesIsRight(t *testing.T) {
 	data, err := os.ReadFile("../docs/rules.md")
 	require.NoError(t, err)
@@ -114,7 +142,9 @@ func TestThePageOnRulesIsRight(t *testing.T) {
 	var text strings.Builder
 	for line := range strings.Lines(page) {
 		rest, indented := strings.CutPrefix(line, "    ")
-		if verb, _, _ := strings.Cut(strings.TrimSpace(rest), " "); indented && slices.Contains(rules.Verbs(), rules.Verb(verb)) && !strings.Contains(rest, "PATTERN") && !strings.Contains(rest, "[") {
+		if verb, _, _ := strings.Cut(strings.TrimSpace(rest), " "); indented &&
+			slices.Contains(rules.Verbs(), rules.Verb(verb)) && !strings.Contains(rest, "PATTERN") &&
+			!strings.Contains(rest, "[") {
 			text.WriteString(rest)
 		}
 	}
@@ -126,7 +156,8 @@ func TestThePageOnRulesIsRight(t *testing.T) {
 	for _, verb := range rules.Verbs() {
 		assert.Contains(t, page, "| `"+string(verb)+"` |")
 	}
-	codes := regexp.MustCompile(`"((?:rule|missing|wrong|link|client|no-icon|address-lost|environment-address|foreign-address|expectation)[a-z-]*)"`)
+	codes := regexp.MustCompile(
+		`"((?:rule|missing|wrong|link|client|no-icon|address-lost|environment-address|foreign-address|expectation)[a-z-]*)"`)
 	told := 0
 	for _, folder := range []string{"../internal/core/rules", "../internal/core/check"} {
 		files, err := filepath.Glob(folder + "/*.go")
@@ -138,7 +169,8 @@ func TestThePageOnRulesIsRight(t *testing.T) {
 			source, err := os.ReadFile(file)
 			require.NoError(t, err)
 			for _, match := range codes.FindAllStringSubmatch(string(source), -1) {
-				if code := match[1]; strings.Contains(code, "-") && !strings.HasSuffix(code, "-") || code == "expectation" {
+				if code := match[1]; strings.Contains(code, "-") && !strings.HasSuffix(code, "-") ||
+					code == "expectation" {
 					told++
 					assert.Contains(t, page, "`"+code+"`", "%s makes %s", file, code)
 				}
@@ -155,12 +187,14 @@ func TestTheDemosRulesAreWellFormed(t *testing.T) {
 	assert.Equal(t, string(rules.Format(data)), string(data))
 }
 
-// TestEveryChildsEnvironmentIsMade finds each place that starts a process, and makes sure that it says what the child is told: one that says
-// nothing would hand on every secret of this process.
+// TestEveryChildsEnvironmentIsMade finds each place that starts a process, and
+// makes sure that it says what the child is told: one that says nothing would
+// hand on every secret of this process.
 func TestEveryChildsEnvironmentIsMade(t *testing.T) {
 	found := 0
 	err := filepath.WalkDir("../internal", func(path string, entry os.DirEntry, err error) error {
-		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.Contains(path, "storetest") {
+		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") ||
+			strings.HasSuffix(path, "_test.go") || strings.Contains(path, "storetest") {
 			return err
 		}
 		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
@@ -174,7 +208,8 @@ func TestEveryChildsEnvironmentIsMade(t *testing.T) {
 				if !ok {
 					return true
 				}
-				if where, ok := selector.X.(*ast.Ident); ok && where.Name == "exec" && strings.HasPrefix(selector.Sel.Name, "Command") {
+				if where, ok := selector.X.(*ast.Ident); ok && where.Name == "exec" &&
+					strings.HasPrefix(selector.Sel.Name, "Command") {
 					starts = true
 				}
 				told = told || selector.Sel.Name == "Env"

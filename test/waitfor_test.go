@@ -12,7 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// presence leaves what an edge node leaves that was killed some time ago. Nothing answers at its address.
+// presence leaves what an edge node leaves that was killed some time ago.
+// Nothing answers at its address.
 func (p *place) presence(node string, ago time.Duration) {
 	p.t.Helper()
 	name := filepath.Join(p.home, "store", "edges", node)
@@ -23,7 +24,8 @@ func (p *place) presence(node string, ago time.Duration) {
 	require.NoError(p.t, os.Chtimes(name, seen, seen))
 }
 
-// TestANodeThatIsGoneTakesNoReleaseBack waits for nodes of which one was killed a moment ago, and of which none is left.
+// TestANodeThatIsGoneTakesNoReleaseBack waits for nodes of which one was killed
+// a moment ago, and of which none is left.
 func TestANodeThatIsGoneTakesNoReleaseBack(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)

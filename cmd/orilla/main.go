@@ -4,9 +4,9 @@ package main
 import (
 	"os"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/cli"
 	"orilla.example/orilla/internal/process"
+	"orilla.example/orilla/internal/steps"
 )
 
 func main() {

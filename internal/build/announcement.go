@@ -9,20 +9,23 @@ import (
 	"sync"
 	"time"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/steps"
 )
 
-// ErrElsewhere: another builder has ended a build of the same meanwhile; what it made can be used.
+// ErrElsewhere: another builder has ended a build of the
+// same meanwhile; what it made can be used.
 var ErrElsewhere = errors.New("built elsewhere meanwhile")
 
-// announcement says in the store, for as long as a build goes on, what it does: a lease that is renewed, and the log so far.
+// announcement says in the store, for as long as a build goes on, what it does:
+// a lease that is renewed, and the log so far.
 //
-// One goroutine renews it. What the build tells it meanwhile is under the mutex.
+// One goroutine renews it. What the build tells it
+// meanwhile is under the mutex.
 type announcement struct {
 	store storage.Store
 	at    string                  // what the keys of the announcement begin with
@@ -33,7 +36,7 @@ type announcement struct {
 	mutex   sync.Mutex
 	said    Running
 	log     *steps.Log // that is handed on; nil for none
-	changed bool         // said is to be written soon
+	changed bool       // said is to be written soon
 
 	// Of the goroutine.
 	sent struct {
@@ -53,6 +56,7 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 	if b.Rebuild {
 		a.at += "." + b.id // beside one of the same
 	}
+
 	a.said = Running{Format: runningFormat, Begun: begun, Process: os.Getpid()}
 	if err := b.lease(ctx, a); err != nil {
 		return nil, err
@@ -64,6 +68,7 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 		b.Store.Delete(context.WithoutCancel(ctx), a.at+leaseName) //nolint:errcheck // others find it gone
 		return nil, err
 	}
+
 	if b.Hints != nil {
 		b.Hints[journal.RunsHint] = b.begun.Number
 	}
@@ -78,8 +83,8 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 	return building, nil
 }
 
-// describe is what is said of a build when it begins. What is not built from a commit has a key of its own, since nobody can know
-// that it is the same.
+// describe is what is said of a build when it begins. What is not built from a
+// commit has a key of its own, since nobody can know that it is the same.
 func (b *Build) describe(ctx context.Context) (builds.Begun, error) {
 	key := b.id
 	if b.Plan.Origin.Source == journal.FromCommit {
@@ -88,20 +93,25 @@ func (b *Build) describe(ctx context.Context) (builds.Begun, error) {
 			return builds.Begun{}, err
 		}
 	}
+
 	where, _ := os.Hostname()
 	origin := b.Plan.Origin
 	begun := builds.Begun{
-		Key: key, Source: origin.Source, Commit: origin.Commit, Branch: origin.Branch, Subject: origin.Subject,
-		Environment: b.Plan.Environment, Cause: b.Cause, Who: b.Plan.Project.Person(ctx), Where: where, When: b.Now(),
+		Key: key, Source: origin.Source, Commit: origin.Commit, Branch: origin.Branch,
+		Subject:     origin.Subject,
+		Environment: b.Plan.Environment, Cause: b.Cause, Who: b.Plan.Project.Person(ctx), Where: where,
+		When:      b.Now(),
 		Untrusted: b.isolation.untrusted,
 	}
+
 	if b.Plan.Commit != nil {
 		begun.Author = b.Plan.Commit.Author
 	}
 	return begun, nil
 }
 
-// lease writes the announcement where nobody has one, and waits for whoever has.
+// lease writes the announcement where nobody has one, and
+// waits for whoever has.
 func (b *Build) lease(ctx context.Context, a *announcement) error {
 	data, err := record.Encode(a.said)
 	if err != nil {
@@ -118,8 +128,9 @@ func (b *Build) lease(ctx context.Context, a *announcement) error {
 	}
 }
 
-// waitElsewhere waits until nobody builds what an announcement is about: the error is ErrElsewhere once that build has ended, and
-// nil once it is gone without a word.
+// waitElsewhere waits until nobody builds what an
+// announcement is about: the error is ErrElsewhere once that
+// build has ended, and nil once it is gone without a word.
 func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 	every := 200 * time.Millisecond
 	if _, far := b.Store.(storage.Remote); far {
@@ -145,10 +156,12 @@ func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 		if !record.Lenient(data, &there) || there.Gone() || time.Since(changed) > goneAfter {
 			return Bury(ctx, b.Store, b.Plan.Site, at, there)
 		}
+
 		if !told && there.Number > 0 {
 			told = true
 			b.Report.Notice(fault.Notice{
-				Code: "built-elsewhere", What: "the same is being built already, by " + there.Who + " on " + there.Where +
+				Code: "built-elsewhere", What: "the same is being built already, by " + there.Who + " on " +
+					there.Where +
 					", as " + there.Label() + "; waiting for it",
 				Next: "orilla log " + there.Label(),
 			})
@@ -162,13 +175,15 @@ func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 	}
 }
 
-// How often the announcement is looked at. A store elsewhere is asked less often: each look is a request.
+// How often the announcement is looked at. A store elsewhere is asked less
+// often: each look is a request.
 const (
 	lookNear = time.Second
 	lookFar  = 3 * time.Second
 )
 
-// renew writes the announcement anew when it is due, hands on the log, and looks whether somebody wants the build to end.
+// renew writes the announcement anew when it is due, hands on the log, and
+// looks whether somebody wants the build to end.
 func (a *announcement) renew(ctx context.Context) {
 	every := lookNear
 	if _, far := a.store.(storage.Remote); far {
@@ -176,6 +191,7 @@ func (a *announcement) renew(ctx context.Context) {
 	}
 	ticker := time.NewTicker(every)
 	defer ticker.Stop()
+
 	for renewed := time.Now(); ; {
 		select {
 		case <-ctx.Done():
@@ -213,12 +229,14 @@ func (a *announcement) heedCancellation(ctx context.Context, number int64) {
 	}
 	a.sent.cancelled = true
 	var wish Cancellation
-	if record.Lenient(data, &wish) && wish.Number == number { // not one that came too late for an earlier build
+	// not one that came too late for an earlier build
+	if record.Lenient(data, &wish) && wish.Number == number {
 		a.end(Cancelled("cancelled by " + wish.Who))
 	}
 }
 
-// liveLog is how many bytes of a log others can follow while a build runs; the record has all of it.
+// liveLog is how many bytes of a log others can follow
+// while a build runs; the record has all of it.
 const liveLog = 16 << 20
 
 // handOn puts what the log has got since the last time.
@@ -229,11 +247,13 @@ func (a *announcement) handOn(ctx context.Context) {
 	if log == nil || a.sent.offset >= liveLog {
 		return
 	}
+
 	buffer := make([]byte, 1<<20)
 	n, err := log.ReadAt(buffer, a.sent.offset)
 	if n == 0 || err != nil && !errors.Is(err, io.EOF) {
 		return
 	}
+
 	if a.store.Create(ctx, logKey(a.at, a.sent.parts), buffer[:n]) == nil {
 		a.sent.offset, a.sent.parts = a.sent.offset+int64(n), a.sent.parts+1
 	}
@@ -262,6 +282,7 @@ func (a *announcement) withdraw(ctx context.Context) {
 	for part := range a.sent.parts {
 		beside = append(beside, logKey(a.at, part))
 	}
+
 	if a.sent.cancelled {
 		beside = append(beside, a.at+cancelName)
 	}

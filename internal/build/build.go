@@ -1,12 +1,14 @@
-// Package build makes the output of a plan: it finds a workspace, runs the steps there, keeps what is not trusted apart, and says
-// in the store that it does.
+// Package build makes the output of a plan: it finds a
+// workspace, runs the steps there, keeps what is not
+// trusted apart, and says in the store that it does.
 //
-//	b, building, err := build.Begin(ctx, request) // numbered and announced; waits for whoever builds the same
+//	b, building, err := build.Begin(ctx, request) // numbered and announced
 //	output, err := b.Output(building)             // a folder that can be scanned
 //	defer output.Close()                          // ... which is put into the store meanwhile
-//	b.End(ctx, result, err)                       // the record of how it went; the announcement is withdrawn
+//	b.End(ctx, result, err)                       // how it went is recorded
 //
-// Output that somebody else has made is Given: it has neither number nor announcement.
+// Output that somebody else has made is Given: it has
+// neither number nor announcement.
 package build
 
 import (
@@ -16,7 +18,6 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
@@ -24,13 +25,16 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/store"
 )
 
-// Reporter is told how a build goes. Its methods are called from one goroutine at a time.
+// Reporter is told how a build goes. Its methods are
+// called from one goroutine at a time.
 type Reporter interface {
-	// Begin tells of a phase that begins: "checkout", "unpack", "build", and of a deploy also "scan", "rules", "upload", "check"
-	// and "commit". What says more, such as the command of a step; it may be empty.
+	// Begin tells of a phase that begins: "checkout", "unpack", "build", and of
+	// a deploy also "scan", "rules", "upload", "check" and "commit". What says
+	// more, such as the command of a step; it may be empty.
 	Begin(phase, what string)
 	// Line tells of a line that a step printed, without its end.
 	Line(text string)
@@ -52,12 +56,14 @@ type Request struct {
 	Machine *Machine
 	Rebuild bool // build although somebody builds the same, and although a finished output is there
 
-	// Failed keeps the log of a build that did not succeed in the store and, unless it was interrupted, its record. It returns
-	// the parts of the log, or none if the store could not be told.
+	// Failed keeps the log of a build that did not succeed in the store and,
+	// unless it was interrupted, its record. It returns the parts of the log,
+	// or none if the store could not be told.
 	Failed func(ctx context.Context, record builds.Record, log string, interrupted bool) []digest.Digest
 }
 
-// Build is one build that goes on: it has a number, it is announced, and it ends once.
+// Build is one build that goes on: it has a number, it is
+// announced, and it ends once.
 type Build struct {
 	Request
 	id        string // random, and known to every process that the build starts
@@ -69,9 +75,11 @@ type Build struct {
 	ended     bool
 }
 
-// Begin takes a number for a build and announces it. If somebody builds the same already, it waits: once that build has made its
-// release the error is ErrElsewhere; if it failed, or whoever ran it is gone, this one begins. The context that is returned ends
-// when somebody cancels the build; its cause says who. Whoever gets a Build calls End.
+// Begin takes a number for a build and announces it. If somebody builds the
+// same already, it waits: once that build has made its release the error is
+// ErrElsewhere; if it failed, or whoever ran it is gone, this one begins. The
+// context that is returned ends when somebody cancels the build; its cause says
+// who. Whoever gets a Build calls End.
 func Begin(ctx context.Context, request Request) (*Build, context.Context, error) {
 	if err := withinMonth(ctx, request); err != nil {
 		return nil, nil, err
@@ -90,17 +98,20 @@ func Begin(ctx context.Context, request Request) (*Build, context.Context, error
 	return b, building, nil
 }
 
-// newID returns what tells a build from all others, in lower-case letters and digits.
+// newID returns what tells a build from all others, in
+// lower-case letters and digits.
 func newID() string { return strings.ToLower(rand.Text()) }
 
 // Number returns the number of the build, from 1.
 func (b *Build) Number() int64 { return b.begun.Number }
 
-// Earlier returns the phases of the last build of the branch, if this machine ran it.
+// Earlier returns the phases of the last build of the
+// branch, if this machine ran it.
 func (b *Build) Earlier() []builds.Phase { return b.earlier }
 
-// Output builds, unless an earlier try has left a finished output that never reached the store. Close it when it has been read,
-// whatever became of it. The error is steps.ErrStepFailed or steps.ErrTimeLimit of steps that failed.
+// Output builds, unless an earlier try has left a finished output that never
+// reached the store. Close it when it has been read, whatever became of it. The
+// error is steps.ErrStepFailed or steps.ErrTimeLimit of steps that failed.
 func (b *Build) Output(ctx context.Context) (*Output, error) {
 	if b.Plan.Origin.Source == journal.FromWorkingTree {
 		return b.workingTree(ctx)
@@ -120,8 +131,9 @@ type Result struct {
 	Frozen  string
 }
 
-// End records how the build went, and withdraws its announcement. err is why it did not succeed; nil if it did. A second call
-// changes nothing. What cannot be written is left to others, who find the build abandoned.
+// End records how the build went, and withdraws its announcement. err is why it
+// did not succeed; nil if it did. A second call changes nothing. What cannot be
+// written is left to others, who find the build abandoned.
 func (b *Build) End(ctx context.Context, result Result, err error) {
 	if b.ended {
 		return
@@ -130,15 +142,19 @@ func (b *Build) End(ctx context.Context, result Result, err error) {
 	ctx = context.WithoutCancel(ctx)
 
 	ended := builds.Ended{
-		Number: b.begun.Number, Outcome: builds.Succeeded, Build: result.Build, Release: result.Release, Log: result.Log,
-		Files: result.Files, Size: result.Bytes, Sent: result.Sent, Entry: result.Entry, Phases: b.Phases.record(), When: b.Now(),
+		Number: b.begun.Number, Outcome: builds.Succeeded, Build: result.Build, Release: result.Release,
+		Log:   result.Log,
+		Files: result.Files, Size: result.Bytes, Sent: result.Sent, Entry: result.Entry,
+		Phases: b.Phases.record(), When: b.Now(),
 	}
+
 	if len(b.failedLog) > 0 {
 		ended.Log = b.failedLog
 	}
 	if result.Release.IsZero() {
 		ended.Build = ""
 	}
+
 	switch {
 	case result.Frozen != "": // it is made, and what it waits for is no fault of its own
 		ended.Problem = "waited: " + result.Frozen + " was frozen"
@@ -164,7 +180,8 @@ func outcome(err error) builds.Outcome {
 	return builds.Failed
 }
 
-// commit builds a commit in a checkout of its own, or takes up the output that an earlier try left.
+// commit builds a commit in a checkout of its own, or
+// takes up the output that an earlier try left.
 func (b *Build) commit(ctx context.Context) (*Output, error) {
 	key, err := b.Plan.Inputs.Key()
 	if err != nil {
@@ -174,6 +191,7 @@ func (b *Build) commit(ctx context.Context) (*Output, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	pool := workspaces{cache: b.Plan.Project.Places.Cache, site: b.Plan.Site, now: b.Now}
 	w, err := pool.take(b.id, key, dependencies, b.isolation.untrusted != nil)
 	if err != nil {
@@ -181,14 +199,18 @@ func (b *Build) commit(ctx context.Context) (*Output, error) {
 			At("%s", b.Plan.Project.Places.Cache).Because(err).
 			Then("look whether that folder can be written, or set ORILLA_HOME to another one")
 	}
+
 	b.noteSecrets()
 
-	// The process that runs the steps gets ready while the commit is checked out.
+	// The process that runs the steps gets ready while the
+	// commit is checked out.
 	session, err := steps.Open(b.isolation.options(b.id, w))
 	if err != nil {
 		w.release()
-		return nil, fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").Because(err)
+		return nil, fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").
+			Because(err)
 	}
+
 	output, err := b.inWorkspace(ctx, w, session, key, dependencies)
 	session.Close() // nothing of the build is alive while its output is read
 	if err != nil {

@@ -10,20 +10,24 @@ import (
 	"path/filepath"
 	"slices"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/steps"
 )
 
-// lockFiles say which dependencies a build has: what they are called in the usual package managers.
+// lockFiles say which dependencies a build has: what they
+// are called in the usual package managers.
 var lockFiles = []string{
-	"package.json", "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "pnpm-workspace.yaml",
-	"bun.lock", "bun.lockb", ".npmrc", "Gemfile", "Gemfile.lock", "composer.lock", "poetry.lock", "uv.lock", "Pipfile.lock",
+	"package.json", "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml",
+	"pnpm-workspace.yaml",
+	"bun.lock", "bun.lockb", ".npmrc", "Gemfile", "Gemfile.lock", "composer.lock", "poetry.lock", "uv.lock",
+	"Pipfile.lock",
 	"requirements.txt", "go.mod", "go.sum", "Cargo.lock", "mix.lock",
 }
 
-// dependenciesOf names what lies in the folders that are kept from build to build: it changes with the lock files, the steps that
-// prepare, the variables and the versions of tools. "" if nothing is kept.
+// dependenciesOf names what lies in the folders that are kept from build to
+// build: it changes with the lock files, the steps that prepare, the variables
+// and the versions of tools. "" if nothing is kept.
 func dependenciesOf(ctx context.Context, plan *site.Plan) (string, error) {
 	build := plan.Config.Build
 	if len(build.Keep) == 0 {
@@ -41,11 +45,13 @@ func dependenciesOf(ctx context.Context, plan *site.Plan) (string, error) {
 			locks[path.Join(folder, name)] = id
 		}
 	}
+
 	for name, id := range plan.Inputs.Also {
 		if slices.Contains(lockFiles, path.Base(name)) {
 			locks[name] = id
 		}
 	}
+
 	told, err := json.Marshal([]any{build.Prepare, build.Keep, build.Variables, build.Needs, folder, locks})
 	if err != nil {
 		return "", err
@@ -54,13 +60,15 @@ func dependenciesOf(ctx context.Context, plan *site.Plan) (string, error) {
 	return hex.EncodeToString(sum[:16]), nil
 }
 
-// keepsAll reports whether everything that is kept is there, in a folder of the workspace's tree, with slashes.
+// keepsAll reports whether everything that is kept is there, in a folder of the
+// workspace's tree, with slashes.
 func (w *workspace) keepsAll(folder string, keep []string) bool {
 	root, err := os.OpenRoot(w.Folder)
 	if err != nil {
 		return false
 	}
 	defer root.Close() //nolint:errcheck // only a handle
+
 	for _, name := range keep {
 		if _, err := root.Stat(filepath.FromSlash(path.Join("tree", folder, name))); err != nil {
 			return false
@@ -69,15 +77,20 @@ func (w *workspace) keepsAll(folder string, keep []string) bool {
 	return true
 }
 
-// inWorkspace checks the commit out into a workspace and runs the steps there. The output that is returned holds the workspace.
-func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Session, key, dependencies string) (*Output, error) {
+// inWorkspace checks the commit out into a workspace and runs the steps there.
+// The output that is returned holds the workspace.
+func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Session, key,
+	dependencies string,
+) (*Output, error) {
 	config := b.Plan.Config.Build
 	below := path.Join(b.Plan.Project.Prefix, config.Folder)
 	folder := filepath.Join(w.Tree(), filepath.FromSlash(below))
 	output := &Output{
-		Folder: filepath.Join(folder, filepath.FromSlash(config.Output)), Name: path.Join(config.Folder, config.Output),
-		Log: w.log(), workspace: w,
+		Folder: filepath.Join(folder, filepath.FromSlash(config.Output)),
+		Name:   path.Join(config.Folder, config.Output),
+		Log:    w.log(), workspace: w,
 	}
+
 	if w.state.Output != nil && w.state.Output.Key == key && !b.Rebuild {
 		output.Kept, output.Record = true, w.state.Output.Record
 		return output, nil
@@ -89,11 +102,13 @@ func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Se
 	if !known {
 		keep = nil
 	}
+
 	w.state = workspaceState{Building: b.id}
 	w.save()
 	if err := b.checkout(ctx, w, below, keep); err != nil {
 		return nil, err
 	}
+
 	home, err := b.isolation.home(w)
 	if err != nil {
 		return nil, err
@@ -102,13 +117,15 @@ func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Se
 	prepared := known && w.keepsAll(below, config.Keep)
 	output.KeptDependencies = prepared && len(config.Prepare) > 0
 	run := stepRun{
-		Build: b, folder: folder, log: w.log(), prepare: config.Prepare, run: config.Run, prepared: prepared, session: session,
+		Build: b, folder: folder, log: w.log(), prepare: config.Prepare, run: config.Run, prepared: prepared,
+		session:   session,
 		temporary: w.temporary(), home: home,
 		fetched: func() {
 			w.state.Dependencies = dependencies
 			w.save()
 		},
 	}
+
 	output.Record, err = run.all(ctx)
 	b.leave(ctx, w, output, key, err)
 	if err != nil {
@@ -117,7 +134,8 @@ func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Se
 	return output, nil
 }
 
-// leave says in the state of a workspace what the steps have left there. err is how they ended.
+// leave says in the state of a workspace what the steps
+// have left there. err is how they ended.
 func (b *Build) leave(ctx context.Context, w *workspace, output *Output, key string, err error) {
 	below := path.Join(b.Plan.Project.Prefix, b.Plan.Config.Build.Folder)
 	w.state.Building = ""
@@ -130,19 +148,22 @@ func (b *Build) leave(ctx context.Context, w *workspace, output *Output, key str
 		w.Clear()                  //nolint:errcheck // what filled the disk goes at once, as far as it can
 		w.state = workspaceState{} // nothing is left
 	}
+
 	w.save()
 	if !w.once {
 		os.RemoveAll(w.temporary()) //nolint:errcheck // the next build tries again
 	}
 }
 
-// checkout makes a workspace ready for the steps. below is the site's folder in the repository; of it keep stays as it is.
+// checkout makes a workspace ready for the steps. below is the site's folder in
+// the repository; of it keep stays as it is.
 func (b *Build) checkout(ctx context.Context, w *workspace, below string, keep []string) error {
 	config := b.Plan.Config.Build
 	view := source.View{History: slices.Contains(config.Tell, "history"), Untrusted: w.once}
 	if below != "." && below != "" {
 		view.Paths = append([]string{below}, config.Also...)
 	}
+
 	for _, name := range keep {
 		view.Keep = append(view.Keep, path.Join(below, name))
 	}
@@ -154,6 +175,7 @@ func (b *Build) checkout(ctx context.Context, w *workspace, below string, keep [
 		if err := w.emptyTemporary(); err != nil {
 			return err
 		}
+
 		if cell := b.isolation.options(b.id, w).Cell; cell != nil {
 			return steps.Furnish(*cell)
 		}

@@ -16,28 +16,34 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// Given takes the ready output of a plan: a folder as it is, an archive unpacked. "-" stands for an archive on standard input,
-// which stdin is. Close the output when it has been read.
-func Given(ctx context.Context, plan *site.Plan, stdin io.Reader, now func() time.Time, phases *Phases) (*Output, error) {
+// Given takes the ready output of a plan: a folder as it is, an archive
+// unpacked. "-" stands for an archive on standard input, which stdin is. Close
+// the output when it has been read.
+func Given(ctx context.Context, plan *site.Plan, stdin io.Reader, now func() time.Time, phases *Phases,
+) (*Output, error) {
 	from := plan.From
 	began := now()
 	record := builds.Record{Started: began, Finished: began}
 	if plan.Outside() { // whoever built it, elsewhere, is nobody whom anybody trusts
 		record.Untrusted = &builds.Untrusted{Isolation: builds.IsolationNone}
 	}
+
 	archive, name := stdin, "standard input"
 	if from != "-" {
 		info, err := os.Stat(from)
 		if err != nil {
-			return nil, fault.New(fault.Usage, "no-output", "there is no such folder or archive").At("%s", from).
+			return nil, fault.New(fault.Usage, "no-output", "there is no such folder or archive").
+				At("%s", from).
 				Then("run the build first, or give the folder it leaves")
 		}
+
 		if info.IsDir() {
 			return &Output{Folder: from, Name: from, Record: record}, nil
 		}
 		file, err := os.Open(from)
 		if err != nil {
-			return nil, fault.New(fault.Failed, "unreadable", "the archive cannot be read").At("%s", from).Because(err)
+			return nil, fault.New(fault.Failed, "unreadable", "the archive cannot be read").At("%s", from).
+				Because(err)
 		}
 		defer file.Close() //nolint:errcheck // read only
 		archive, name = file, from
@@ -48,6 +54,7 @@ func Given(ctx context.Context, plan *site.Plan, stdin io.Reader, now func() tim
 	if output.scratch, err = scratchFolder(plan, newID(), began); err != nil {
 		return nil, err
 	}
+
 	limits := source.Limits{Files: plan.Config.Limits.Files, Bytes: int64(plan.Config.Limits.Size)}
 	err = phases.Time("unpack", name, func() error {
 		output.Folder, err = source.Unpack(ctx, archive, name, output.scratch, limits)
@@ -57,18 +64,22 @@ func Given(ctx context.Context, plan *site.Plan, stdin io.Reader, now func() tim
 		output.Close()
 		return nil, err
 	}
+
 	return output, nil
 }
 
-// workingTree runs the steps where the user works, without fetching dependencies: those that are there count.
+// workingTree runs the steps where the user works, without fetching
+// dependencies: those that are there count.
 func (b *Build) workingTree(ctx context.Context) (*Output, error) {
 	config := b.Plan.Config.Build
 	folder := filepath.Join(b.Plan.Project.Root, filepath.FromSlash(config.Folder))
 	now := b.Now()
 	output := &Output{
-		Folder: filepath.Join(folder, filepath.FromSlash(config.Output)), Name: path.Join(config.Folder, config.Output),
+		Folder: filepath.Join(folder, filepath.FromSlash(config.Output)),
+		Name:   path.Join(config.Folder, config.Output),
 		Record: builds.Record{Started: now, Finished: now},
 	}
+
 	if len(config.Run) == 0 {
 		return output, nil
 	}
@@ -83,19 +94,23 @@ func (b *Build) workingTree(ctx context.Context) (*Output, error) {
 		output.Close()
 		return nil, err
 	}
+
 	return output, nil
 }
 
-// oldOutput is how old something that a build left behind is when nobody comes back for it.
+// oldOutput is how old something that a build left behind
+// is when nobody comes back for it.
 const oldOutput = 24 * time.Hour
 
-// scratchFolder makes a folder for what is unpacked or logged. Those that killed builds left are removed after a while.
+// scratchFolder makes a folder for what is unpacked or logged. Those that
+// killed builds left are removed after a while.
 func scratchFolder(plan *site.Plan, id string, now time.Time) (string, error) {
 	parent := filepath.Join(plan.Project.Places.Cache, "scratch")
 	if entries, err := os.ReadDir(parent); err == nil {
 		for _, entry := range entries {
 			if info, err := entry.Info(); err == nil && now.Sub(info.ModTime()) > oldOutput {
-				os.RemoveAll(filepath.Join(parent, entry.Name())) //nolint:errcheck // the next build tries again
+				//nolint:errcheck // the next build tries again
+				os.RemoveAll(filepath.Join(parent, entry.Name()))
 			}
 		}
 	}

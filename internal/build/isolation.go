@@ -5,37 +5,41 @@ import (
 	"os"
 	"path/filepath"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/sandbox"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/store/file"
 )
 
-// isolation is how the build of a plan is kept apart from this machine. docs/trust.md says who is trusted with what.
+// isolation is how the build of a plan is kept apart from this machine.
+// docs/trust.md says who is trusted with what.
 type isolation struct {
 	plan      *site.Plan
 	store     storage.Store
 	untrusted *builds.Untrusted // how it is recorded; nil for a build that is trusted
-	means     steps.Means     // with what; the zero value if nothing is isolated
+	means     steps.Means       // with what; the zero value if nothing is isolated
 }
 
-// decideIsolation says how a plan's build is kept apart. A change from outside the repository is built in isolation or not at all;
-// the error is the refusal then.
+// decideIsolation says how a plan's build is kept apart. A
+// change from outside the repository is built in isolation
+// or not at all; the error is the refusal then.
 func decideIsolation(ctx context.Context, request Request) (isolation, error) {
 	plan := request.Plan
 	i := isolation{plan: plan, store: request.Store}
 	if !plan.Untrusted() {
 		return i, nil
 	}
+
 	i.untrusted = &builds.Untrusted{Isolation: builds.IsolationNone}
 	if len(plan.Config.Build.Steps()) == 0 && !plan.Outside() {
 		i.untrusted.Isolation = builds.IsolationNoSteps
 		return i, nil
 	}
+
 	if plan.ByHand {
 		return i, nil // it runs with that person's rights, as a build of their own would
 	}
@@ -47,6 +51,7 @@ func decideIsolation(ctx context.Context, request Request) (isolation, error) {
 	if i.means.Bubblewrap == "" {
 		return i, i.without(request, wanted)
 	}
+
 	i.untrusted.Isolation, i.untrusted.Network = builds.IsolationBubblewrap, project.NetworkNone
 	if wanted.Network == project.NetworkOutside {
 		if i.means.Pasta != "" {
@@ -55,10 +60,12 @@ func decideIsolation(ctx context.Context, request Request) (isolation, error) {
 			noticeOnce(request, "no-network", i.means.Why, i.means.Hint)
 		}
 	}
+
 	return i, nil
 }
 
-// without says whether a build goes on that cannot be isolated, or is not to be.
+// without says whether a build goes on that cannot be
+// isolated, or is not to be.
 func (i *isolation) without(request Request, wanted project.Build) error {
 	why, hint := i.means.Why, i.means.Hint
 	if wanted.Isolation == project.IsolateOff {
@@ -67,14 +74,17 @@ func (i *isolation) without(request Request, wanted project.Build) error {
 	if wanted.Isolation == project.IsolateRequired || i.plan.Outside() {
 		return notIsolated(i.plan, why, hint)
 	}
+
 	if wanted.Isolation != project.IsolateOff {
-		noticeOnce(request, "not-isolated", "builds of untrusted branches are not isolated on this machine: "+why+
+		noticeOnce(request, "not-isolated", "builds of untrusted branches are not isolated on this machine: "+
+			why+
 			"; their releases serve previews only", hint)
 	}
 	return nil
 }
 
-// notIsolated is the refusal of a build that needs isolation and cannot have it.
+// notIsolated is the refusal of a build that needs
+// isolation and cannot have it.
 func notIsolated(plan *site.Plan, why, hint string) error {
 	what := "builds of untrusted branches must be isolated (build.isolation: required)"
 	if plan.Outside() {
@@ -84,13 +94,16 @@ func notIsolated(plan *site.Plan, why, hint string) error {
 	if hint != "" {
 		problem = problem.Then("%s", hint)
 	}
+
 	if !plan.Outside() {
-		problem = problem.Then("or name the branch as trusted on the production branch: build.trust in orilla.yaml")
+		problem = problem.Then("or name the branch as trusted on the production " +
+			"branch: build.trust in orilla.yaml")
 	}
 	return problem
 }
 
-// noticeOnce tells something about this machine, once for all builds that share what is known of it.
+// noticeOnce tells something about this machine, once for
+// all builds that share what is known of it.
 func noticeOnce(request Request, code, what, next string) {
 	if request.Machine.first(code) {
 		request.Report.Notice(fault.Notice{Code: code, What: what, Next: next})
@@ -112,6 +125,7 @@ func (i *isolation) options(id string, w *workspace) steps.Options {
 	o.Bounds = sandbox.Bounds{
 		Memory: int64(limits.BuildMemory), Tasks: int(limits.BuildProcesses), Disk: int64(limits.BuildDisk),
 	}
+
 	if o.Bounds.Memory == 0 {
 		o.Bounds.Memory = steps.Memory() / 4 * 3
 	}
@@ -123,19 +137,24 @@ func (i *isolation) options(id string, w *workspace) steps.Options {
 	home, _ := os.UserHomeDir()
 	path := append(steps.Managed(i.plan.Config.Build.Needs), filepath.SplitList(os.Getenv("PATH"))...)
 	o.Cell = &sandbox.Cell{
-		Tree: w.Tree(), Temporary: w.temporary(), Files: filepath.Join(w.Folder, "etc"), Hidden: i.hidden(), Path: path,
-		Home: home, Outside: i.untrusted.Network == project.NetworkOutside, Tasks: o.Bounds.Tasks, Strict: i.means.Strict,
+		Tree: w.Tree(), Temporary: w.temporary(), Files: filepath.Join(w.Folder, "etc"), Hidden: i.hidden(),
+		Path: path,
+		Home: home, Outside: i.untrusted.Network == project.NetworkOutside, Tasks: o.Bounds.Tasks,
+		Strict: i.means.Strict,
 	}
+
 	return o
 }
 
-// hidden are the places that no isolated build sees, wherever they lie: absolute paths, with links resolved.
+// hidden are the places that no isolated build sees, wherever they lie:
+// absolute paths, with links resolved.
 func (i *isolation) hidden() []string {
 	p := i.plan.Project
 	places := []string{p.Places.Data, p.Places.Cache, p.Root}
 	if p.Repository != nil {
 		places = append(places, p.Repository.Top, p.Repository.Dir)
 	}
+
 	if folder, isFolder := i.store.(*file.Store); isFolder {
 		places = append(places, folder.Address())
 	}
@@ -149,11 +168,12 @@ func (i *isolation) hidden() []string {
 			absolute = append(absolute, place)
 		}
 	}
+
 	return absolute
 }
 
-// home makes and returns the home folder that the steps of a commit see. That of trusted builds stays, for the caches of package
-// managers.
+// home makes and returns the home folder that the steps of a commit see. That
+// of trusted builds stays, for the caches of package managers.
 func (i *isolation) home(w *workspace) (string, error) {
 	switch {
 	case i.isolated():
@@ -166,8 +186,8 @@ func (i *isolation) home(w *workspace) (string, error) {
 	return home, os.MkdirAll(home, 0o700)
 }
 
-// check makes sure that steps can run in a session. If isolation stopped working, the next build finds out anew what this machine
-// can do.
+// check makes sure that steps can run in a session. If isolation stopped
+// working, the next build finds out anew what this machine can do.
 func (i *isolation) check(ctx context.Context, session *steps.Session, machine *Machine) error {
 	if session == nil {
 		return nil
@@ -176,10 +196,12 @@ func (i *isolation) check(ctx context.Context, session *steps.Session, machine *
 	if err == nil || ctx.Err() != nil {
 		return ctx.Err()
 	}
+
 	if !i.isolated() {
 		return fault.New(fault.Failed, "keeper", "the process that runs the steps does not work").Because(err)
 	}
 	machine.forget()
-	return fault.New(fault.Failed, "isolation", "isolated builds do not work on this machine any more").Because(err).
+	return fault.New(fault.Failed, "isolation", "isolated builds do not work on this machine any more").
+		Because(err).
 		Then("orilla doctor says what is missing")
 }

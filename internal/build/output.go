@@ -18,7 +18,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// Output is a folder that can be scanned, and what is known of how it came about.
+// Output is a folder that can be scanned, and what is
+// known of how it came about.
 type Output struct {
 	Folder           string // on this machine
 	Name             string // of the folder, for messages
@@ -32,8 +33,9 @@ type Output struct {
 	workspace *workspace // that it lies in; nil for none. It is held until Close
 }
 
-// Open opens the output to be read. What a build left in a workspace is opened beneath that, whatever links the build made: the
-// steps may be anybody's. done is called when nothing more is read.
+// Open opens the output to be read. What a build left in a workspace is opened
+// beneath that, whatever links the build made: the steps may be anybody's. done
+// is called when nothing more is read.
 func (o *Output) Open() (tree publish.Output, done func() error, err error) {
 	if o.workspace == nil {
 		if info, err := os.Stat(o.Folder); err != nil || !info.IsDir() {
@@ -53,17 +55,20 @@ func (o *Output) Open() (tree publish.Output, done func() error, err error) {
 	case errors.Is(err, fs.ErrNotExist):
 		return tree, nil, noOutput(o)
 	case errors.Is(err, source.ErrOutside):
-		return tree, nil, fault.New(fault.BuildFailed, "output-outside", "the output folder %q leads out of the checkout", o.Name).
+		return tree, nil, fault.New(fault.BuildFailed, "output-outside",
+			"the output folder %q leads out of the checkout", o.Name).
 			Then("let the build leave a folder there, not a link")
 	case err != nil:
-		return tree, nil, fault.New(fault.Failed, "unreadable", "the output folder cannot be read").At("%s", o.Name).Because(err)
+		return tree, nil, fault.New(fault.Failed, "unreadable", "the output folder cannot be read").
+			At("%s", o.Name).Because(err)
 	}
 	tree.Seen = path.Join(sandbox.TreePlace, filepath.ToSlash(within))
 	return tree, done, nil
 }
 
-// Stored says what came of putting the output into the store: nil if it is there. What could not be put for no fault of its own
-// is kept for the next try, which then need not build.
+// Stored says what came of putting the output into the store: nil if it is
+// there. What could not be put for no fault of its own is kept for the next
+// try, which then need not build.
 func (o *Output) Stored(ctx context.Context, err error) {
 	if o.workspace == nil || o.workspace.once {
 		return
@@ -85,7 +90,8 @@ func (o *Output) Close() {
 	}
 }
 
-// Rename makes a message speak of the output by the name that the user gave it, not by the path of a workspace.
+// Rename makes a message speak of the output by the name that the user gave it,
+// not by the path of a workspace.
 func (o *Output) Rename(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if ok && (o.made || o.workspace != nil) && problem.Where == filepath.Clean(o.Folder) {
@@ -131,6 +137,7 @@ func (o *Output) beside() (fs.FS, func() error) {
 	if err != nil {
 		return os.DirFS(o.workspace.Folder), nothing
 	}
+
 	tree, done, err := o.workspace.Beneath(filepath.ToSlash(within))
 	if err != nil {
 		return os.DirFS(o.workspace.Folder), nothing
@@ -141,7 +148,8 @@ func (o *Output) beside() (fs.FS, func() error) {
 // logPart is how many bytes of a log become one object.
 const logPart = 4 << 20
 
-// LogParts reads the log of a build in pieces that fit into objects. add does not keep what it is given. A log named "" is empty.
+// LogParts reads the log of a build in pieces that fit into objects. add does
+// not keep what it is given. A log named "" is empty.
 func LogParts(log string, add func(data []byte) error) error {
 	if log == "" {
 		return nil
@@ -165,6 +173,7 @@ func LogParts(log string, add func(data []byte) error) error {
 				return err
 			}
 		}
+
 		if err != nil {
 			return nil // io.EOF or io.ErrUnexpectedEOF: the end; what cannot be read of a log is left out
 		}

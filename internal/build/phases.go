@@ -13,13 +13,16 @@ import (
 
 // Timing is how long one phase took.
 type Timing struct {
-	Phase string // "wait", "checkout", "unpack", "prepare", "step", "scan", "rules", "upload", "check", "commit", "activate"
+	// "wait", "checkout", "unpack", "prepare", "step", "scan", "rules",
+	// "upload", "check", "commit", "activate"
+	Phase string
 	What  string // the command of a step, the name of the output; "" where there is nothing to say
 	Took  time.Duration
 }
 
-// Phases times what is done for one release, phase after phase, and tells of each as it begins. Phases do not overlap, so it is
-// used by one goroutine at a time.
+// Phases times what is done for one release, phase after
+// phase, and tells of each as it begins. Phases do not
+// overlap, so it is used by one goroutine at a time.
 type Phases struct {
 	report Reporter
 	list   []Timing
@@ -53,8 +56,9 @@ func (p *Phases) now(what string) {
 	}
 }
 
-// record gives the phases the form in which they are kept. Of the steps their commands are kept, of other phases no names: they
-// may be paths of this machine.
+// record gives the phases the form in which they are kept.
+// Of the steps their commands are kept, of other phases no
+// names: they may be paths of this machine.
 func (p *Phases) record() []builds.Phase {
 	var list []builds.Phase
 	for _, timing := range p.list {
@@ -62,12 +66,14 @@ func (p *Phases) record() []builds.Phase {
 		if timing.Phase == "step" || timing.Phase == "prepare" {
 			what = timing.What
 		}
-		list = append(list, builds.Phase{Name: timing.Phase, What: what, Milliseconds: timing.Took.Milliseconds()})
+		list = append(list, builds.Phase{Name: timing.Phase, What: what,
+			Milliseconds: timing.Took.Milliseconds()})
 	}
 	return list
 }
 
-// phasesFile is where the phases of the last build of a plan's branch are remembered, to compare the next one with.
+// phasesFile is where the phases of the last build of a plan's branch are
+// remembered, to compare the next one with.
 func phasesFile(plan *site.Plan) string {
 	name := plan.Site + "-" + digest.Short(plan.Origin.Branch, plan.Inputs.Folder)
 	return filepath.Join(plan.Project.Places.Cache, "phases", name)
@@ -86,5 +92,6 @@ func savePhases(plan *site.Plan, phases []builds.Phase) {
 	if err != nil || os.MkdirAll(filepath.Dir(phasesFile(plan)), 0o700) != nil {
 		return
 	}
-	os.WriteFile(phasesFile(plan), data, 0o600) //nolint:errcheck // then the next build is compared with an older one
+	//nolint:errcheck // then the next build is compared with an older one
+	os.WriteFile(phasesFile(plan), data, 0o600)
 }

@@ -9,15 +9,16 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/steps"
 )
 
-// Running is a build that goes on, as it says of itself in the store: whoever wants to build the same waits for it, and takes over
-// when it no longer says so.
+// Running is a build that goes on, as it says of itself in
+// the store: whoever wants to build the same waits for it,
+// and takes over when it no longer says so.
 type Running struct {
 	Format int `json:"format"`
 	builds.Begun
@@ -48,26 +49,31 @@ type Cancellation struct {
 	When   time.Time `json:"when"`
 }
 
-// Gone reports whether a build is known to have ended without a word: it ran on this machine, where its process is no more.
+// Gone reports whether a build is known to have ended without a word: it ran on
+// this machine, where its process is no more.
 func (r Running) Gone() bool {
 	where, err := os.Hostname()
 	return err == nil && where == r.Where && r.Process > 0 && !steps.Alive(r.Process)
 }
 
-// Lost reports whether a build seems to have ended without a word. now is by the store's clock.
+// Lost reports whether a build seems to have ended without
+// a word. now is by the store's clock.
 func (r Running) Lost(now time.Time) bool {
 	return r.Gone() || now.Sub(r.Said) > 2*goneAfter
 }
 
-// Bury takes a build that is gone out of the announcements, and says in its record what became of it.
+// Bury takes a build that is gone out of the
+// announcements, and says in its record what became of it.
 func Bury(ctx context.Context, store storage.Store, site, at string, there Running) error {
 	if there.Number > 0 {
-		err := builds.Runs{Store: store, Site: site}.End(ctx, builds.Ended{Number: there.Number, Outcome: builds.Abandoned,
-			Problem: "whoever built it, on " + there.Where + ", is gone", When: time.Now()})
+		err := builds.Runs{Store: store, Site: site}.End(ctx,
+			builds.Ended{Number: there.Number, Outcome: builds.Abandoned,
+				Problem: "whoever built it, on " + there.Where + ", is gone", When: time.Now()})
 		if err != nil && !errors.Is(err, storage.ErrExists) {
 			return err
 		}
 	}
+
 	var beside []string
 	for item, err := range store.List(ctx, storage.RunningKey(site, "")) {
 		if err != nil {
@@ -77,10 +83,12 @@ func Bury(ctx context.Context, store storage.Store, site, at string, there Runni
 			beside = append(beside, item.Key)
 		}
 	}
+
 	return withdraw(ctx, store, at, beside)
 }
 
-// withdraw removes an announcement and what lies beside it: the lease last, so that nobody begins in between.
+// withdraw removes an announcement and what lies beside it: the lease last, so
+// that nobody begins in between.
 func withdraw(ctx context.Context, store storage.Store, at string, beside []string) error {
 	if len(beside) > 0 {
 		if err := storage.Remove(ctx, store, beside); err != nil {
@@ -90,7 +98,8 @@ func withdraw(ctx context.Context, store storage.Store, at string, beside []stri
 	return store.Delete(ctx, at+leaseName)
 }
 
-// How often a running build says that it is there, and after what time without a word others take it for gone.
+// How often a running build says that it is there, and after what time without
+// a word others take it for gone.
 const (
 	beat      = 5 * time.Second
 	goneAfter = 25 * time.Second
@@ -112,6 +121,7 @@ func announced(ctx context.Context, store storage.Store, site string) (found []R
 		if !isLease {
 			continue
 		}
+
 		data, err := store.Get(ctx, item.Key)
 		if errors.Is(err, storage.ErrNotFound) {
 			continue // it has just ended
@@ -119,6 +129,7 @@ func announced(ctx context.Context, store storage.Store, site string) (found []R
 		if err != nil {
 			return nil, err
 		}
+
 		var one Running
 		if record.Lenient(data, &one) && one.Format == runningFormat {
 			one.at, one.Said = at, item.Modified
@@ -128,7 +139,8 @@ func announced(ctx context.Context, store storage.Store, site string) (found []R
 	return found, nil
 }
 
-// BuryLost takes builds that are known to be gone from this machine out of the announcements.
+// BuryLost takes builds that are known to be gone from
+// this machine out of the announcements.
 func BuryLost(ctx context.Context, store storage.Store, site string) error {
 	running, err := announced(ctx, store, site)
 	for _, one := range running {
@@ -141,7 +153,8 @@ func BuryLost(ctx context.Context, store storage.Store, site string) error {
 
 // Cancel asks whoever runs a build to end it. It is done within seconds.
 func Cancel(ctx context.Context, store storage.Store, running Running, who string) error {
-	data, err := record.Encode(Cancellation{Number: running.Number, Who: who, When: time.Now().UTC().Truncate(time.Second)})
+	data, err := record.Encode(Cancellation{Number: running.Number, Who: who, When: time.Now().UTC().
+		Truncate(time.Second)})
 	if err != nil {
 		return err
 	}
@@ -149,7 +162,8 @@ func Cancel(ctx context.Context, store storage.Store, running Running, who strin
 }
 
 // LiveLog returns the parts of a running build's log from part n on.
-func LiveLog(ctx context.Context, store storage.Store, running Running, n int) (text []byte, next int, err error) {
+func LiveLog(ctx context.Context, store storage.Store, running Running, n int,
+) (text []byte, next int, err error) {
 	for {
 		data, err := store.Get(ctx, logKey(running.at, n))
 		if errors.Is(err, storage.ErrNotFound) {
@@ -167,7 +181,9 @@ func Cancelled(what string) error {
 	return fault.New(fault.Refused, "cancelled", "the build was %s", what).Marked(builds.ErrCancelled)
 }
 
-// Superseded is why a build of a commit that is no longer wanted did not succeed.
+// Superseded is why a build of a commit that is no longer
+// wanted did not succeed.
 func Superseded(by string) error {
-	return fault.New(fault.Refused, "superseded", "the build was ended: %s is newer", by).Marked(builds.ErrSuperseded)
+	return fault.New(fault.Refused, "superseded", "the build was ended: %s is newer", by).
+		Marked(builds.ErrSuperseded)
 }

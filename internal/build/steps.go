@@ -9,10 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/sandbox"
+	"orilla.example/orilla/internal/steps"
 )
 
 // stepRun runs the steps of a build in one folder.
@@ -21,35 +21,40 @@ type stepRun struct {
 	folder       string // that the steps begin in
 	log          string // the file that gets what they print
 	prepare, run []string
-	prepared     bool             // what prepare fetches is there
-	fetched      func()           // is told when it has been fetched; may be nil
+	prepared     bool           // what prepare fetches is there
+	fetched      func()         // is told when it has been fetched; may be nil
 	session      *steps.Session // in which they run; nil for one of their own
-	temporary    string           // their folder for temporary files; "" for the system's
-	home         string           // their home folder; "" for the user's own
+	temporary    string         // their folder for temporary files; "" for the system's
+	home         string         // their home folder; "" for the user's own
 }
 
-// logTime is how long it may take to keep the log of a build that was ended: whoever ended it waits.
+// logTime is how long it may take to keep the log of a
+// build that was ended: whoever ended it waits.
 const logTime = 15 * time.Second
 
-// all runs what prepares and what builds. A failed build is recorded in the store too, as far as that is possible.
+// all runs what prepares and what builds. A failed build is recorded in the
+// store too, as far as that is possible.
 func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 	record = builds.Record{Started: s.Now(), Outcome: builds.Succeeded, Untrusted: s.isolation.untrusted}
 	defer func() { record.Finished = s.Now() }()
 	if s.prepared {
 		s.prepare = nil
 	}
+
 	if len(s.prepare)+len(s.run) == 0 {
 		return record, os.WriteFile(s.log, nil, 0o600)
 	}
 	if err := s.isolation.check(ctx, s.session, s.Machine); err != nil {
 		return record, err
 	}
+
 	got, err := steps.Prepare(ctx, s.wanted())
 	if err != nil {
 		return record, err
 	}
 	if len(got.Short) > 0 {
-		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " + strings.Join(got.Short, ", ")})
+		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " +
+			strings.Join(got.Short, ", ")})
 	}
 
 	log, err := steps.CreateLog(s.log)
@@ -63,6 +68,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 	if closed := log.Close(); err == nil && closed != nil {
 		err = fault.New(fault.Failed, "log", "the log of the build cannot be written").Because(closed)
 	}
+
 	if err != nil {
 		record.Outcome = builds.Failed
 		err = s.keepFailure(ctx, record, s.noRoom(err))
@@ -74,9 +80,11 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 func (s *stepRun) steps(ctx context.Context, got steps.Ready, log *steps.Log, record *builds.Record) error {
 	limit, byProduction := timeLimit(s.Plan)
 	spec := steps.Spec{
-		Folder: s.folder, Environment: got.Environment, Secrets: got.Secrets, Session: s.session, TimeLimit: limit, Log: log,
+		Folder: s.folder, Environment: got.Environment, Secrets: got.Secrets, Session: s.session,
+		TimeLimit: limit, Log: log,
 		Line: s.Report.Line,
 	}
+
 	for _, part := range []struct {
 		phase string
 		steps []string
@@ -91,6 +99,7 @@ func (s *stepRun) steps(ctx context.Context, got steps.Ready, log *steps.Log, re
 			}
 			spec.Used += time.Since(began)
 		}
+
 		if part.done != nil {
 			part.done()
 		}
@@ -99,13 +108,15 @@ func (s *stepRun) steps(ctx context.Context, got steps.Ready, log *steps.Log, re
 	return nil
 }
 
-// part is the specification of the steps of one part, of which first have run before.
+// part is the specification of the steps of one part, of
+// which first have run before.
 func (s *stepRun) part(spec steps.Spec, phase string, steps []string, first int) steps.Spec {
 	spec.Steps, spec.First = steps, first
 	spec.Begin = func(i int) {
 		s.Report.Begin("build", steps[i])
 		s.Phases.now(steps[i])
 	}
+
 	spec.End = func(step builds.Step) {
 		s.Phases.Add(phase, step.Command, time.Duration(step.Milliseconds)*time.Millisecond)
 		s.Report.Step(step)
@@ -113,7 +124,8 @@ func (s *stepRun) part(spec steps.Spec, phase string, steps []string, first int)
 	return spec
 }
 
-// ofLimit says, of steps that took too long, that it is not the configuration at hand that limits them.
+// ofLimit says, of steps that took too long, that it is
+// not the configuration at hand that limits them.
 func ofLimit(err error, byProduction bool) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if ok && byProduction && errors.Is(err, steps.ErrTimeLimit) {
@@ -126,9 +138,12 @@ func ofLimit(err error, byProduction bool) error {
 func (s *stepRun) wanted() steps.Wanted {
 	config := s.Plan.Config.Build
 	w := steps.Wanted{
-		Steps: append(slices.Clone(s.prepare), s.run...), Variables: config.Variables, Secrets: s.Plan.Secrets(),
-		Needs: config.Needs, Told: s.Plan.Variables(), Temporary: s.temporary, Home: s.home, Session: s.session, Folder: s.folder,
+		Steps: append(slices.Clone(s.prepare), s.run...), Variables: config.Variables,
+		Secrets: s.Plan.Secrets(),
+		Needs:   config.Needs, Told: s.Plan.Variables(), Temporary: s.temporary, Home: s.home,
+		Session: s.session, Folder: s.folder,
 	}
+
 	if s.temporary != "" {
 		w.Ceiling = filepath.Dir(s.temporary)
 	}
@@ -138,7 +153,8 @@ func (s *stepRun) wanted() steps.Wanted {
 	return w
 }
 
-// noRoom adds to an error that the disk is full, if it is: steps say that in many ways, or not at all.
+// noRoom adds to an error that the disk is full, if it is:
+// steps say that in many ways, or not at all.
 func (s *stepRun) noRoom(err error) error {
 	full := fullDisk(s.folder)
 	problem, ok := errors.AsType[*fault.Error](err)
@@ -150,7 +166,8 @@ func (s *stepRun) noRoom(err error) error {
 	return problem
 }
 
-// keepFailure keeps the record and the log of a build that failed, and says where the log can be read.
+// keepFailure keeps the record and the log of a build that
+// failed, and says where the log can be read.
 func (s *stepRun) keepFailure(ctx context.Context, record builds.Record, err error) error {
 	keeping, done := context.WithTimeout(context.WithoutCancel(ctx), logTime)
 	defer done()
@@ -159,14 +176,16 @@ func (s *stepRun) keepFailure(ctx context.Context, record builds.Record, err err
 	if len(s.failedLog) == 0 {
 		return s.keepLog(err)
 	}
+
 	if problem, ok := errors.AsType[*fault.Error](err); ok && !interrupted {
 		return problem.Then("orilla log build:%d shows all that it printed", s.Number())
 	}
 	return err
 }
 
-// keepLog moves the log of a failed build, of which the store could not be told, out of the workspace, which the next build
-// cleans, and says where it is.
+// keepLog moves the log of a failed build, of which the
+// store could not be told, out of the workspace, which the
+// next build cleans, and says where it is.
 func (s *stepRun) keepLog(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {

@@ -12,13 +12,14 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/steps"
 )
 
-// workspace is a place to build in that this process holds: a folder in the cache, a file that the system locks for whoever uses
-// it (and unlocks when that process ends, however it ends), and a file with what lies in it.
+// workspace is a place to build in that this process holds: a folder in the
+// cache, a file that the system locks for whoever uses it (and unlocks when
+// that process ends, however it ends), and a file with what lies in it.
 //
 //	work/corvane/trusted/1         the folder; trusted builds find it again
 //	work/corvane/trusted/1.lock
@@ -33,9 +34,10 @@ type workspace struct {
 
 // workspaceState is what lies in a workspace.
 type workspaceState struct {
-	Dependencies string    `json:"dependencies,omitempty"` // whose are in the folders that are kept; "" if they cannot be relied on
-	Building     string    `json:"building,omitempty"`     // the id of the build that goes on, or was killed
-	Output       *finished `json:"output,omitempty"`       // a finished output that is not in the store yet
+	// whose are in the folders that are kept; "" if they cannot be relied on
+	Dependencies string    `json:"dependencies,omitempty"`
+	Building     string    `json:"building,omitempty"` // the id of the build that goes on, or was killed
+	Output       *finished `json:"output,omitempty"`   // a finished output that is not in the store yet
 }
 
 // finished is the output of a build that succeeded.
@@ -48,7 +50,8 @@ func (w *workspace) log() string       { return filepath.Join(w.Folder, "log") }
 func (w *workspace) temporary() string { return filepath.Join(w.Folder, "tmp") }
 func (w *workspace) stateFile() string { return w.Folder + ".json" }
 
-// save keeps the state. A state that cannot be kept is removed: an old one would be wrong.
+// save keeps the state. A state that cannot be kept is
+// removed: an old one would be wrong.
 func (w *workspace) save() {
 	if w.once {
 		return
@@ -97,8 +100,10 @@ type workspaces struct {
 	now   func() time.Time
 }
 
-// take returns a workspace for build id, held by this process. Of trusted builds it is the one with the finished output of this
-// very build (its key), else one with the same dependencies, else any that holds no output somebody may come back for, else a new
+// take returns a workspace for build id, held by this process. Of
+// trusted builds it is the one with the finished output of this
+// very build (its key), else one with the same dependencies, else
+// any that holds no output somebody may come back for, else a new
 // one. Processes that a killed build left in it are ended.
 func (ws workspaces) take(id, key, dependencies string, untrusted bool) (*workspace, error) {
 	ws.clearShared()
@@ -117,11 +122,13 @@ func (ws workspaces) take(id, key, dependencies string, untrusted bool) (*worksp
 	if err != nil {
 		return nil, err
 	}
+
 	for _, base := range candidates {
 		if w, err := lockWorkspace(base); w != nil || err != nil {
 			return w, err
 		}
 	}
+
 	for n := last + 1; ; n++ {
 		if w, err := lockWorkspace(filepath.Join(folder, strconv.Itoa(n))); w != nil || err != nil {
 			return w, err
@@ -129,7 +136,8 @@ func (ws workspaces) take(id, key, dependencies string, untrusted bool) (*worksp
 	}
 }
 
-// candidates lists the workspaces in a folder that a build may use, the best first, and the highest number of all.
+// candidates lists the workspaces in a folder that a build may use, the best
+// first, and the highest number of all.
 func (ws workspaces) candidates(folder, key, dependencies string) (bases []string, last int, err error) {
 	locks, err := filepath.Glob(filepath.Join(escapeGlob(folder), "*.lock"))
 	if err != nil {
@@ -158,7 +166,8 @@ func (ws workspaces) candidates(folder, key, dependencies string) (bases []strin
 	return bases, last, nil
 }
 
-// folder makes and returns the folder, with links resolved, of the workspaces of a class of builds: "trusted" or "untrusted".
+// folder makes and returns the folder, with links resolved, of the workspaces
+// of a class of builds: "trusted" or "untrusted".
 func (ws workspaces) folder(class string) (string, error) {
 	folder := filepath.Join(ws.cache, "work", ws.site, class)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
@@ -184,6 +193,7 @@ func (ws workspaces) fresh(id string) (*workspace, error) {
 		}
 		time.Sleep(20 * time.Millisecond) // somebody who sweeps has just looked at it
 	}
+
 	return nil, errors.New("somebody else uses the new workspace")
 }
 
@@ -197,25 +207,31 @@ func (ws workspaces) clearUntrusted() error {
 	if err != nil {
 		return err
 	}
+
 	for _, entry := range entries {
 		base, isLock := strings.CutSuffix(entry.Name(), ".lock")
 		var options []flock.Option
 		switch {
-		case isLock: // one that a step takes away just now is not made anew: whoever holds it would not be noticed
+		case isLock:
+			// one that a step takes away just now is not made anew: whoever
+			// holds it would not be noticed
 			options = append(options, flock.SetFlag(os.O_RDWR))
 		case ws.young(filepath.Join(folder, base)):
 			continue // its lock tells; if a step has taken that away, its build may go on
 		}
+
 		if left, err := lockWorkspace(filepath.Join(folder, base), options...); left != nil && err == nil {
 			steps.EndStrays(base) // a workspace is named after its build
 			left.once = true
 			left.release()
 		}
 	}
+
 	return nil
 }
 
-// clearShared removes workspaces as they were before trusted and untrusted builds had their own: anything may lie in their folders.
+// clearShared removes workspaces as they were before trusted and untrusted
+// builds had their own: anything may lie in their folders.
 func (ws workspaces) clearShared() {
 	locks, _ := filepath.Glob(filepath.Join(escapeGlob(filepath.Join(ws.cache, "work", ws.site)), "*.lock"))
 	for _, lock := range locks {
@@ -237,7 +253,8 @@ func escapeGlob(path string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(path)
 }
 
-// lockWorkspace returns the workspace in a folder, which is made, or nil if another process uses it.
+// lockWorkspace returns the workspace in a folder, which
+// is made, or nil if another process uses it.
 func lockWorkspace(folder string, options ...flock.Option) (*workspace, error) {
 	w := &workspace{Workspace: source.Workspace{Folder: folder}, lock: flock.New(folder+".lock", options...)}
 	locked, err := w.lock.TryLock()
@@ -251,6 +268,7 @@ func lockWorkspace(folder string, options ...flock.Option) (*workspace, error) {
 		w.state = workspaceState{}
 		w.save()
 	}
+
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		w.release()
 		return nil, err

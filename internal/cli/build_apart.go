@@ -14,13 +14,15 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// buildApart builds a commit into an archive, with a store of its own that goes afterwards: no other is
-// asked, and no credentials are needed.
+// buildApart builds a commit into an archive, with a store of its own that goes
+// afterwards: no other is asked, and no credentials are needed.
 func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOptions) error {
 	to := a.path(o.archive)
 	if !export.IsArchiveName(to) {
-		return fault.New(fault.Usage, "usage", "--archive takes a name that ends in .zip, .tar or .tar.gz, not %q", o.archive)
+		return fault.New(fault.Usage, "usage",
+			"--archive takes a name that ends in .zip, .tar or .tar.gz, not %q", o.archive)
 	}
+
 	if err := os.MkdirAll(a.places.Cache, 0o700); err != nil {
 		return err
 	}
@@ -36,7 +38,8 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 
 	report := &reporter{app: a.app}
 	prepared, err := deploy.Prepare(ctx, deploy.Job{
-		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes, NoIndex: o.noIndex,
+		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command",
+		Automatic: !a.Asks && !o.yes, NoIndex: o.noIndex,
 		Stdin: os.Stdin,
 	})
 	if err != nil {
@@ -53,6 +56,7 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 	if err != nil {
 		return err
 	}
+
 	done, err := export.Export(ctx, store, reader, to, func(int64) {})
 	if err != nil {
 		return err
@@ -60,6 +64,7 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 	if a.JSON {
 		return a.Document(view.ExportReport{Release: "r-" + made.ID.String(), Exported: done})
 	}
+
 	made.Number = 0 // of a store that is gone
 	view.ReportRelease(a.Console, plan, made)
 	a.Print("%s", to)

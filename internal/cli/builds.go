@@ -26,9 +26,14 @@ func newBuildsCommand(a *app) *cobra.Command {
 	var site, branch string
 	var limit int
 	cmd := &cobra.Command{
-		Use: "builds", Short: "What was built, is being built, and waits; how long each phase took", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return c.builds(cmd.Context(), site, branch, limit) },
+		Use: "builds", Short: "What was built, is being built, and waits; how long each phase took",
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return c.builds(cmd.Context(), site, branch,
+				limit)
+		},
 	}
+
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().StringVar(&branch, "branch", "", "only builds of this branch")
 	cmd.Flags().IntVarP(&limit, "limit", "n", 12, "show the last `N` builds; 0 for all")
@@ -48,6 +53,7 @@ func lastRuns(ctx context.Context, s *session, branch string, limit int) ([]buil
 		found, err := s.runs().Back(ctx, last, limit, func(builds.Run) bool { return true })
 		return found, err
 	}
+
 	var found []builds.Run
 	_, err = s.runs().Back(ctx, last, 0, func(run builds.Run) bool {
 		if run.Branch == branch {
@@ -68,13 +74,17 @@ func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) 
 	if err != nil {
 		return err
 	}
+
 	for _, follower := range followers {
 		for _, waiting := range follower.Waiting {
 			if branch == "" || branch == waiting.Branch {
-				rows = append(rows, view.BuildRow{State: "waiting", Branch: waiting.Branch, Commit: waiting.Commit, Subject: s.subject(ctx, waiting.Commit), Where: follower.Where, Why: waiting.Why})
+				rows = append(rows, view.BuildRow{State: "waiting", Branch: waiting.Branch,
+					Commit: waiting.Commit, Subject: s.subject(ctx, waiting.Commit), Where: follower.Where,
+					Why: waiting.Why})
 			}
 		}
 	}
+
 	running, err := build.List(ctx, s.store, s.site)
 	if err != nil {
 		return err
@@ -83,16 +93,20 @@ func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) 
 	if err != nil {
 		return err
 	}
+
 	for _, run := range runs {
 		row := view.DescribeRun(a.Console, run)
-		if at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number }); at >= 0 && run.Ended == nil {
+		if at := slices.IndexFunc(running,
+			func(r build.Running) bool { return r.Number == run.Number }); at >= 0 && run.Ended == nil {
 			row.State, row.Now = "running", running[at].Now
 			if running[at].Lost(a.Now()) {
-				row.State, row.Why = "lost", "nothing was heard of it for a while; the next build of the same takes over"
+				row.State, row.Why = "lost", "nothing was heard of it for a while; the "+
+					"next build of the same takes over"
 			}
 		}
 		rows = append(rows, row)
 	}
+
 	if a.JSON {
 		return a.Document(rows)
 	}
@@ -101,11 +115,13 @@ func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) 
 	} else {
 		view.PrintBuilds(a.Console, rows, runs)
 	}
+
 	if err := a.notePaused(ctx, s); err != nil {
 		return err
 	}
 	for _, follower := range followers {
-		a.Note("%s", console.Faint("followed by "+source.PersonName(follower.Who)+" on "+follower.Where+": "+follower.From))
+		a.Note("%s", console.Faint("followed by "+source.PersonName(follower.Who)+" on "+follower.Where+": "+
+			follower.From))
 	}
 	return nil
 }
@@ -120,24 +136,29 @@ func (s *session) subject(ctx context.Context, commit string) string {
 	return ""
 }
 
-// findRun finds the build that was typed: build:41, 41, a branch or the beginning of a commit's hash; without anything the one that is being
-// built, or the last one.
+// findRun finds the build that was typed: build:41, 41, a
+// branch or the beginning of a commit's hash; without
+// anything the one that is being built, or the last one.
 func findRun(ctx context.Context, s *session, typed string) (builds.Run, error) {
 	digits := strings.TrimPrefix(typed, "build:")
 	if n, err := strconv.ParseInt(digits, 10, 64); err == nil && (typed != digits || len(digits) < 7) {
 		run, err := s.runs().Get(ctx, n)
 		if err != nil {
-			return run, fault.New(fault.Usage, "no-build", "there is no build %s of %s", typed, s.site).Because(notFoundIsNoReason(err)).Then("orilla builds lists them")
+			return run, fault.New(fault.Usage, "no-build", "there is no build %s of %s", typed, s.site).
+				Because(notFoundIsNoReason(err)).Then("orilla builds lists them")
 		}
 		return run, nil
 	}
+
 	last, err := s.runs().Last(ctx, 0)
 	if err != nil {
 		return builds.Run{}, err
 	}
 	var found *builds.Run
+
 	_, err = s.runs().Back(ctx, last, 0, func(run builds.Run) bool {
-		if found == nil && (typed == "" || run.Branch == typed || len(typed) >= 7 && strings.HasPrefix(run.Commit, typed)) {
+		if found == nil && (typed == "" || run.Branch == typed ||
+			len(typed) >= 7 && strings.HasPrefix(run.Commit, typed)) {
 			found = &run
 		}
 		return found == nil
@@ -145,11 +166,16 @@ func findRun(ctx context.Context, s *session, typed string) (builds.Run, error) 
 	if err != nil {
 		return builds.Run{}, err
 	}
+
 	if found == nil && typed == "" {
-		return builds.Run{}, fault.New(fault.Usage, "no-build", "nothing of %s was built yet", s.site).Then("orilla deploy builds a commit")
+		return builds.Run{}, fault.New(fault.Usage, "no-build", "nothing of %s was built yet", s.site).
+			Then("orilla deploy builds a commit")
 	}
 	if found == nil {
-		return builds.Run{}, fault.New(fault.Usage, "no-build", "no build of %s is called %q, and no branch or commit that was built", s.site, typed).Then("orilla builds lists them")
+		return builds.Run{}, fault.New(fault.Usage, "no-build",
+			"no build of %s is called %q, and no branch or commit that was built", s.site, typed).
+			Then("orilla builds lists them")
 	}
+
 	return *found, nil
 }

@@ -17,12 +17,18 @@ func TestUsageIsAddedUpByMonthAndBranch(t *testing.T) {
 	run := func(when, branch string, outcome builds.Outcome, milliseconds, sent int64) builds.Run {
 		at, err := time.Parse(time.RFC3339, when)
 		require.NoError(t, err)
-		return builds.Run{Begun: builds.Begun{Branch: branch, When: at}, Ended: &builds.Ended{Outcome: outcome, Sent: sent,
-			Phases: []builds.Phase{{Name: "checkout", Milliseconds: 90_000}, {Name: "prepare", Milliseconds: milliseconds / 2}, {Name: "step", Milliseconds: milliseconds / 2}}}}
+		return builds.Run{Begun: builds.Begun{Branch: branch, When: at},
+			Ended: &builds.Ended{Outcome: outcome, Sent: sent,
+				Phases: []builds.Phase{{Name: "checkout", Milliseconds: 90_000},
+					{Name: "prepare", Milliseconds: milliseconds / 2},
+					{Name: "step", Milliseconds: milliseconds / 2}}}}
 	}
 	rows := view.AddUp([]builds.Run{
-		run("2026-11-02T10:00:00Z", "main", builds.Succeeded, 61_200, 10), run("2026-11-01T00:30:00+02:00", "main", builds.Failed, 1000, 0),
-		run("2026-11-03T10:00:00Z", "winter", builds.Failed, 400, 5), run("2026-11-03T10:00:00Z", "winter", builds.Succeeded, 400, 5), {Begun: builds.Begun{Branch: "main", When: time.Date(2026, 11, 4, 0, 0, 0, 0, time.UTC)}},
+		run("2026-11-02T10:00:00Z", "main", builds.Succeeded, 61_200, 10), run("2026-11-01T00:30:00+02:00",
+			"main", builds.Failed, 1000, 0),
+		run("2026-11-03T10:00:00Z", "winter", builds.Failed, 400, 5), run("2026-11-03T10:00:00Z", "winter",
+			builds.Succeeded, 400, 5),
+		{Begun: builds.Begun{Branch: "main", When: time.Date(2026, 11, 4, 0, 0, 0, 0, time.UTC)}},
 	})
 	assert.Equal(t, []view.UsageRow{
 		{Month: "2026-11", Branch: "main", Builds: 2, BuildSeconds: 61, Sent: 10},
@@ -36,10 +42,13 @@ func TestAChangeIsToldWhenItIsWorthAWord(t *testing.T) {
 		took, earlier time.Duration
 		want          string
 	}{
-		{3 * time.Second, 2 * time.Second, " (+1.0 s)"}, {2 * time.Second, 3 * time.Second, " (-1.0 s)"}, {time.Second, 0, ""}, {50 * time.Millisecond, 10 * time.Millisecond, ""},
-		{10_200 * time.Millisecond, 10 * time.Second, ""}, {200 * time.Millisecond, 100 * time.Millisecond, " (+100 ms)"},
+		{3 * time.Second, 2 * time.Second, " (+1.0 s)"}, {2 * time.Second, 3 * time.Second,
+			" (-1.0 s)"}, {time.Second, 0, ""}, {50 * time.Millisecond, 10 * time.Millisecond, ""},
+		{10_200 * time.Millisecond, 10 * time.Second, ""}, {200 * time.Millisecond, 100 * time.Millisecond,
+			" (+100 ms)"},
 	} {
-		assert.Equal(t, test.want, view.Against(test.took, test.earlier), "%s after %s", test.took, test.earlier)
+		assert.Equal(t, test.want, view.Against(test.took, test.earlier), "%s after %s", test.took,
+			test.earlier)
 	}
 }
 
@@ -48,18 +57,24 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 	folder := t.TempDir()
 	o := ciOptions{outputs: filepath.Join(folder, "outputs"), summary: filepath.Join(folder, "summary.md")}
 	require.NoError(t, os.WriteFile(o.outputs, []byte("before=1\n"), 0o644))
-	require.NoError(t, o.write(view.OutputValues{URL: "http://corvane.localhost:7420/", ReleaseURL: "http://3f9a2c1b7e.release.corvane.localhost:7420/", Release: "r-3f9a2c1b7e", Environment: "production",
-		Entry: "production:12", Commit: "4be21c7000", Subject: "Fares | <b>new</b> [x]", Changed: true, Took: 3100 * time.Millisecond}))
-	require.NoError(t, o.write(view.OutputValues{Environment: "production", Commit: "4be21c7000", Subject: "Fares", Why: "it is live already"}))
+	require.NoError(t, o.write(view.OutputValues{URL: "http://corvane.localhost:7420/",
+		ReleaseURL: "http://3f9a2c1b7e.release.corvane.localhost:7420/", Release: "r-3f9a2c1b7e",
+		Environment: "production",
+		Entry:       "production:12", Commit: "4be21c7000", Subject: "Fares | <b>new</b> [x]", Changed: true,
+		Took: 3100 * time.Millisecond}))
+	require.NoError(t, o.write(view.OutputValues{Environment: "production", Commit: "4be21c7000",
+		Subject: "Fares", Why: "it is live already"}))
 	data, err := os.ReadFile(o.outputs)
 	require.NoError(t, err)
 	assert.Equal(t, "before=1\nurl=http://corvane.localhost:7420/\nrelease_url=http://3f9a2c1b7e.release.corvane.localhost:7420/\nrelease=r-3f9a2c1b7e\nenvironment=production\nentry=production:12\ncommit=4be21c7000\nchanged=true\nreused=false\n"+
 		"url=\nrelease_url=\nrelease=\nenvironment=production\nentry=\ncommit=4be21c7000\nchanged=false\nreused=false\n", string(data))
 	data, err = os.ReadFile(o.summary)
 	require.NoError(t, err)
-	assert.Contains(t, string(data), "| commit | `4be21c7` Fares \\| &lt;b>new&lt;/b> \\[x] |\n", "a subject cannot break the table")
+	assert.Contains(t, string(data), "| commit | `4be21c7` Fares \\| &lt;b>new&lt;/b> \\[x] |\n",
+		"a subject cannot break the table")
 	assert.Contains(t, string(data), "| build | built in 3.1 s |")
 	assert.Contains(t, string(data), "### production: nothing to do\n\n`4be21c7` Fares: it is live already\n")
 	require.NoError(t, ciOptions{}.write(view.OutputValues{}), "nothing is written that was not asked for")
-	assert.ErrorContains(t, ciOptions{outputs: filepath.Join(folder, "none", "x")}.write(view.OutputValues{}), "could not be written down")
+	assert.ErrorContains(t, ciOptions{outputs: filepath.Join(folder, "none", "x")}.write(view.OutputValues{}),
+		"could not be written down")
 }

@@ -23,15 +23,19 @@ func newCheckCommand(a *app) *cobra.Command {
 	var site string
 	var fresh bool
 	cmd := &cobra.Command{
-		Use: "check [COMMIT|RELEASE|ENVIRONMENT]", Short: "Find what would break: in rules, expectations, pages, and for addresses that are live",
-		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
-		Long: "Check looks at the working tree (its rules, and the output of the last build), at a commit that was built, or at a release.\n" +
-			"It finds mistakes in rules, expectations that fail, files that pages name and that are not there, links through redirects,\n" +
+		Use:   "check [COMMIT|RELEASE|ENVIRONMENT]",
+		Short: "Find what would break: in rules, expectations, pages, and for addresses that are live",
+		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
+		Long: "Check looks at the working tree (its rules, and the output of the last build), at a commit " +
+			"that was built, or at a release.\n" +
+			"It finds mistakes in rules, expectations that fail, files that pages name and that are not " +
+			"there, links through redirects,\n" +
 			"and addresses that answer until now and no longer would. The status is 4 if there is an error.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.check(cmd.Context(), site, argument(args, 0), fresh)
 		},
 	}
+
 	cmd.Flags().BoolVar(&fresh, "new", false, "only what the live release does not have")
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	return a.jsonFlag(cmd)
@@ -46,41 +50,53 @@ func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error
 	if err != nil {
 		return err
 	}
+
 	live := a.live(ctx, p, site, subject)
 	if fresh && live == nil {
-		return fault.New(fault.Failed, "nothing-live", "--new compares with what is live, and production serves nothing that could be read here").Then("leave --new out")
+		return fault.New(fault.Failed, "nothing-live",
+			"--new compares with what is live, and production serves nothing that could be read here").
+			Then("leave --new out")
 	}
+
 	subject.Base = inspect.BaseOf(p.ProductionConfig, project.Production)
 	progress := a.Busy("check", subject.Name)
-	found, err := inspect.Check(ctx, subject, live, func(pages int) { progress.Text(fmt.Sprintf("%s, %d pages", subject.Name, pages)) })
+	found, err := inspect.Check(ctx, subject, live,
+		func(pages int) { progress.Text(fmt.Sprintf("%s, %d pages", subject.Name, pages)) })
 	if err == nil && fresh {
 		found, err = a.onlyNew(ctx, found, live)
 	}
+
 	progress.End()
 	if err != nil {
 		return err
 	}
-	report := view.CheckReport{On: subject.Name, Files: len(subject.Files), Rules: len(subject.Program.Rules), Expectations: len(subject.Program.Expectations),
-		Errors: found.Errors(), Warnings: len(found) - found.Errors(), Findings: found}
+	report := view.CheckReport{On: subject.Name, Files: len(subject.Files), Rules: len(subject.Program.Rules),
+		Expectations: len(subject.Program.Expectations),
+		Errors:       found.Errors(), Warnings: len(found) - found.Errors(), Findings: found}
+
 	if live != nil {
 		report.Compared = live.Name
 	}
 	if report.Findings == nil {
 		report.Findings = []finding.Finding{}
 	}
+
 	if a.JSON {
 		err = a.Document(report)
 	} else {
 		view.ShowCheck(a.Console, report)
 	}
+
 	if err == nil && report.Errors > 0 {
 		err = &exitError{int(fault.Findings)}
 	}
 	return err
 }
 
-// live is what production serves, to compare with; nil if there is nothing, or it is what is checked.
-func (a *checkCmd) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject) *inspect.Subject {
+// live is what production serves, to compare with; nil if
+// there is nothing, or it is what is checked.
+func (a *checkCmd) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject,
+) *inspect.Subject {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return nil
@@ -93,12 +109,14 @@ func (a *checkCmd) live(ctx context.Context, p *site.Project, site string, subje
 }
 
 // onlyNew leaves out what the live release has too.
-func (a *checkCmd) onlyNew(ctx context.Context, found finding.List, live *inspect.Subject) (finding.List, error) {
+func (a *checkCmd) onlyNew(ctx context.Context, found finding.List, live *inspect.Subject,
+) (finding.List, error) {
 	live.Base = inspect.BaseOf(live.Config, project.Production)
 	before, err := inspect.Check(ctx, live, nil, nil)
 	if err != nil {
 		return nil, err
 	}
+
 	known := map[string]bool{}
 	for _, f := range before {
 		known[check.Key(f)] = true
@@ -109,5 +127,6 @@ func (a *checkCmd) onlyNew(ctx context.Context, found finding.List, live *inspec
 			fresh = append(fresh, f)
 		}
 	}
+
 	return fresh, nil
 }

@@ -15,17 +15,20 @@ import (
 type ciOptions struct{ outputs, summary string }
 
 func (o *ciOptions) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&o.outputs, "outputs", "", "add what came of it to `FILE`, a line NAME=VALUE each, for later steps of CI")
+	cmd.Flags().StringVar(&o.outputs, "outputs", "",
+		"add what came of it to `FILE`, a line NAME=VALUE each, for later steps of CI")
 	cmd.Flags().StringVar(&o.summary, "summary", "", "add a few lines of Markdown about it to `FILE`")
 }
 
 // write adds to both files, as far as they were asked for.
 func (o ciOptions) write(v view.OutputValues) error {
 	var lines strings.Builder
-	for _, line := range [][2]string{{"url", v.URL}, {"release_url", v.ReleaseURL}, {"release", v.Release}, {"environment", v.Environment}, {"entry", v.Entry},
+	for _, line := range [][2]string{{"url", v.URL}, {"release_url", v.ReleaseURL}, {"release", v.Release},
+		{"environment", v.Environment}, {"entry", v.Entry},
 		{"commit", v.Commit}, {"changed", fmt.Sprint(v.Changed)}, {"reused", fmt.Sprint(v.Reused)}} {
 		fmt.Fprintf(&lines, "%s=%s\n", line[0], line[1]) //nolint:errcheck // a builder takes everything
 	}
+
 	if err := appendTo(o.outputs, lines.String()); err != nil {
 		return err
 	}
@@ -44,7 +47,10 @@ func appendTo(path, text string) error {
 		}
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "what came of it could not be written down").At("%s", path).Because(err).Then("what is live is live; look at the path that --outputs or --summary names")
+		return fault.New(fault.Failed, "unwritable", "what came of it could not be written down").
+			At("%s", path).Because(err).
+			Then("what is live is live; look at the path that --outputs or --summary names")
 	}
+
 	return nil
 }

@@ -11,7 +11,8 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// completion says what there is, for shells that complete what is typed. It stays silent about trouble: the command itself will tell.
+// completion says what there is, for shells that complete what is typed. It
+// stays silent about trouble: the command itself will tell.
 type completion struct{ *app }
 
 // session opens the project and its store; nil if that cannot be done.
@@ -28,7 +29,8 @@ func (c completion) session(ctx context.Context) *session {
 	return s
 }
 
-func (c completion) environments(cmd *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
+func (c completion) environments(cmd *cobra.Command, _ []string, start string,
+) ([]string, cobra.ShellCompDirective) {
 	s := c.session(cmd.Context())
 	if s == nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -40,7 +42,8 @@ func (c completion) environments(cmd *cobra.Command, _ []string, start string) (
 	return beginning(names, start), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (c completion) branches(cmd *cobra.Command, _ []string, start string) ([]string, cobra.ShellCompDirective) {
+func (c completion) branches(cmd *cobra.Command, _ []string, start string,
+) ([]string, cobra.ShellCompDirective) {
 	s := c.session(cmd.Context())
 	if s == nil || s.project.Repository == nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -48,19 +51,22 @@ func (c completion) branches(cmd *cobra.Command, _ []string, start string) ([]st
 	return beginning(s.project.Repository.Branches(cmd.Context()), start), cobra.ShellCompDirectiveNoFileComp
 }
 
-func (c completion) commits(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+func (c completion) commits(cmd *cobra.Command, args []string, start string,
+) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	return c.branches(cmd, args, start)
 }
 
-func (c completion) releases(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
+func (c completion) releases(cmd *cobra.Command, args []string, start string,
+) ([]string, cobra.ShellCompDirective) {
 	names, directive := c.environments(cmd, args, start)
 	s := c.session(cmd.Context())
 	if s == nil || !strings.HasPrefix(start, "r") {
 		return names, directive
 	}
+
 	for item, err := range s.store.List(cmd.Context(), storage.ReleasesKey(s.site)) {
 		if err != nil || len(item.Name()) < 10 {
 			break

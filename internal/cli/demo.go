@@ -37,41 +37,52 @@ func newDemoCommand(a *app) *cobra.Command {
 	var into string
 	var once bool
 	cmd := &cobra.Command{
-		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open", Args: cobra.NoArgs,
-		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys its commits, shows a branch in a preview and promotes\n" +
-			"it, goes back from a mistake, follows what is committed then, and leaves an edge node running until Ctrl-C.",
+		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open",
+		Args: cobra.NoArgs,
+		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys its commits, " +
+			"shows a branch in a preview and promotes\n" +
+			"it, goes back from a mistake, follows what is committed then, and leaves an " +
+			"edge node running until Ctrl-C.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.demo(cmd.Context(), into, once) },
 	}
-	cmd.Flags().StringVar(&into, "into", "", "make it in `DIR` and leave it there (default: a temporary folder that goes away)")
+
+	cmd.Flags().StringVar(&into, "into", "",
+		"make it in `DIR` and leave it there (default: a temporary folder that goes away)")
 	cmd.Flags().BoolVar(&once, "once", false, "check each claim over HTTP, and end")
 	return cmd
 }
 
 func (a *demoCmd) demo(ctx context.Context, into string, once bool) error {
 	if _, err := exec.LookPath("git"); err != nil {
-		return fault.New(fault.Failed, "no-git", "the demo is a Git repository, and there is no git command here").Then("install Git")
+		return fault.New(fault.Failed, "no-git",
+			"the demo is a Git repository, and there is no git command here").Then("install Git")
 	}
 	folder, temporary := into, into == ""
 	var err error
+
 	if temporary {
 		if folder, err = os.MkdirTemp("", "orilla-demo-"); err != nil {
 			return err
 		}
 		defer os.RemoveAll(folder) //nolint:errcheck // in the system's temporary folder
 	}
+
 	if !temporary {
 		folder = a.path(folder)
 	}
 	if folder, err = filepath.Abs(folder); err != nil {
 		return err
 	}
+
 	t := &tale{app: a.app, project: filepath.Join(folder, "corvane"), once: once}
 	if err := demo.Create(ctx, t.project); err != nil {
 		if errors.Is(err, fs.ErrExist) {
-			return fault.New(fault.Refused, "not-empty", "the demo is made in an empty folder").At("%s", t.project).Then("orilla demo --into ANOTHER")
+			return fault.New(fault.Refused, "not-empty", "the demo is made in an empty folder").
+				At("%s", t.project).Then("orilla demo --into ANOTHER")
 		}
 		return err
 	}
+
 	a.places.Cache = filepath.Join(folder, "cache")
 	if t.store, err = store.Open(ctx, filepath.Join(folder, "store"), ".", a.places.Data, true); err != nil {
 		return err
@@ -102,6 +113,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 			return err
 		}
 	}
+
 	t.address = edge.Reachable(listener.Addr())
 	edgeContext, stop := context.WithCancel(ctx)
 	node := edge.New(t.store, edge.Options{Tell: func(event httpanswer.Event) {
@@ -109,27 +121,37 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 			t.tell(event)
 		}
 	}})
+
 	var owned sync.WaitGroup
 	owned.Go(func() { node.Follow(edgeContext, func() {}) })
 	owned.Go(func() {
-		edge.Announce(edgeContext, t.store, edge.Presence{Node: edge.NodeName(t.address[strings.LastIndexByte(t.address, ':')+1:]), Address: t.address, Version: version}, node.SetAhead)
+		edge.Announce(edgeContext, t.store,
+			edge.Presence{Node: edge.NodeName(t.address[strings.LastIndexByte(t.address, ':')+1:]),
+				Address: t.address, Version: version}, node.SetAhead)
 	})
+
 	owned.Go(func() { httpanswer.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
 	defer owned.Wait()
 	defer stop()
 	if err := t.tellAll(ctx); err != nil {
 		return err
 	}
+
 	if t.once {
 		return t.verdict()
 	}
 	t.Note("\n%s", console.Strong("Open it"))
 	t.Print("  %s  the site", console.Accent("http://corvane.localhost:"+t.port()+"/"))
 	t.Print("  %s  the fares, right again", console.Accent("http://corvane.localhost:"+t.port()+"/fares"))
-	t.Print("  %s  an address of the old site", console.Accent("http://corvane.localhost:"+t.port()+"/timetable/winter"))
-	t.Print("  %s  a journey that a reload survives", console.Accent("http://corvane.localhost:"+t.port()+"/planner/velley/lindmouth"))
-	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nor %s in one, and edit a page and commit in another.", console.Strong(t.project),
+	t.Print("  %s  an address of the old site",
+		console.Accent("http://corvane.localhost:"+t.port()+"/timetable/winter"))
+
+	t.Print("  %s  a journey that a reload survives",
+		console.Accent("http://corvane.localhost:"+t.port()+"/planner/velley/lindmouth"))
+	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nor %s in one, and edit "+
+		"a page and commit in another.", console.Strong(t.project),
 		console.Accent("orilla serve"), console.Accent("orilla follow"))
+
 	if temporary {
 		t.Note("%s", console.Faint("It goes away when this ends; --into DIR keeps it."))
 	}
@@ -140,13 +162,15 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 
 func (t *tale) port() string { return t.address[strings.LastIndexByte(t.address, ':')+1:] }
 
-// tellAll is the story. Each step is a command that a user would type, run as the user would run it.
+// tellAll is the story. Each step is a command that a user
+// would type, run as the user would run it.
 func (t *tale) tellAll(ctx context.Context) error {
 	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is live yet.", 7)
 	t.check(ctx, "an environment without a release says that it waits", "/", 404, "orilla deploy")
 	if err := t.run(ctx, "deploy", "HEAD~4"); err != nil {
 		return err
 	}
+
 	t.check(ctx, "the first page answers", "/", 200, "Five islands, one timetable")
 	t.check(ctx, "a page below a folder answers at its one address", "/boats/dunlin", 200, "The big one")
 	t.check(ctx, "what is missing gets the site's own page", "/boats/kraken", 404, "No such quay")
@@ -155,19 +179,23 @@ func (t *tale) tellAll(ctx context.Context) error {
 	if err := t.run(ctx, "deploy", "HEAD~3"); err != nil {
 		return err
 	}
+
 	t.check(ctx, "the new notice is live", "/notices/", 200, "two days early")
 	t.claim(ctx, "one page differs from the release before", t.changedPages(ctx, 1, 2) == 1)
+
 	// The page, the chunk of the index that it is in, and the build's log.
 	t.claim(ctx, "the store has at most three new objects", t.countObjects(ctx)-t.objects <= 3)
 	if err := t.tellRules(ctx); err != nil {
 		return err
 	}
+
 	if err := t.tellPreview(ctx); err != nil {
 		return err
 	}
 	if err := t.tellMistake(ctx); err != nil {
 		return err
 	}
+
 	if err := t.tellFollow(ctx); err != nil {
 		return err
 	}
@@ -179,16 +207,20 @@ func (t *tale) tellAll(ctx context.Context) error {
 
 // tellRules is the part of the story in which old addresses lead on.
 func (t *tale) tellRules(ctx context.Context) error {
-	t.say("The old site had its timetable below /timetable/. There are pages for more now, but those addresses lead nowhere.")
+	t.say("The old site had its timetable below /timetable/. There are pages for more now, but " +
+		"those addresses lead nowhere.")
 	if err := t.run(ctx, "deploy", "HEAD~2"); err != nil {
 		return err
 	}
+
 	t.asks(ctx, "an old address is lost", "/timetable/winter", "", "404 ")
 	t.asks(ctx, "a journey of the planner cannot be reloaded", "/planner/velley/lindmouth", "", "404 ")
-	t.say("The next commit adds rules, and expectations that prove them. Nothing is built for it: the output is the same.")
+	t.say("The next commit adds rules, and expectations that prove them. Nothing is built " +
+		"for it: the output is the same.")
 	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
 		return err
 	}
+
 	for _, claim := range []struct{ what, path, language, want string }{
 		{"the timetable moved", "/timetable/winter", "", "301 /sailings/winter"},
 		{"the news have another name", "/news/2026/10/21/dunlin", "", "301 /notices/#dunlin"},
@@ -201,28 +233,35 @@ func (t *tale) tellRules(ctx context.Context) error {
 	} {
 		t.asks(ctx, claim.what, claim.path, claim.language, claim.want)
 	}
-	t.claim(ctx, "other sites may use the fonts", t.field(ctx, "/fonts/corvane-signs.woff2", "Access-Control-Allow-Origin") == "*")
+
+	t.claim(ctx, "other sites may use the fonts", t.field(ctx, "/fonts/corvane-signs.woff2",
+		"Access-Control-Allow-Origin") == "*")
 	t.say("What will visitors see on Christmas Eve? The same function answers that edge nodes ask.")
 	return t.run(ctx, "explain", "/fares", "--on", "production", "--at", "2026-12-24T12:00")
 }
 
 // tellStore is the part of the story about what the store holds.
 func (t *tale) tellStore(ctx context.Context) error {
-	t.say("Is everything whole that any of these releases needs? Every object is read and compared with its name.")
+	t.say("Is everything whole that any of these releases needs? Every object is " +
+		"read and compared with its name.")
 	if err := t.run(ctx, "store", "verify"); err != nil {
 		return err
 	}
+
 	plain := filepath.Join(filepath.Dir(t.project), "plain")
 	t.say("Nobody is locked in: what is live, as plain files, and its rules as they are written.")
 	if err := t.run(ctx, "files", "production", "--export", plain); err != nil {
 		return err
 	}
+
 	_, body, err := t.get(ctx, "/fares")
 	page, readErr := os.ReadFile(filepath.Join(plain, "fares", "index.html"))
 	if readErr != nil {
 		page, readErr = os.ReadFile(filepath.Join(plain, "fares.html"))
 	}
-	t.claim(ctx, "a page that was exported is the page that is live", errors.Join(err, readErr) == nil && string(page) == body)
+
+	t.claim(ctx, "a page that was exported is the page that is live",
+		errors.Join(err, readErr) == nil && string(page) == body)
 	return nil
 }
 
@@ -232,7 +271,8 @@ func (t *tale) asks(ctx context.Context, what, path, language, want string) {
 		return
 	}
 	got := ""
-	for deadline := time.Now().Add(5 * time.Second); got != want && time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(5 * time.Second); got != want && time.Now().
+		Before(deadline); time.Sleep(10 * time.Millisecond) {
 		if response, err := t.ask(ctx, path, language); err == nil {
 			got = fmt.Sprintf("%d %s", response.StatusCode, response.Header.Get("Location"))
 		}
@@ -259,6 +299,7 @@ func (t *tale) ask(ctx context.Context, path, language string) (*http.Response, 
 	if language != "" {
 		request.Header.Set("Accept-Language", language)
 	}
+
 	response, err := http.DefaultTransport.RoundTrip(request)
 	if err == nil {
 		response.Body.Close() //nolint:errcheck // only the header counts
@@ -275,19 +316,24 @@ func (t *tale) run(ctx context.Context, args ...string) error {
 	if err != nil {
 		return err
 	}
+
 	command := exec.CommandContext(ctx, self, args...)
 	command.Dir = t.project
 	command.Env = t.environment()
 	command.Stdout, command.Stderr = os.Stdout, os.Stderr
 	if err := process.Run(command); err != nil {
-		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s", strings.Join(args, " ")).Because(err).Then("orilla doctor")
+		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s",
+			strings.Join(args, " ")).Because(err).Then("orilla doctor")
 	}
+
 	return nil
 }
 
-// environment is what this program is told when the demo runs it: its own folder, and how to paint.
+// environment is what this program is told when the demo
+// runs it: its own folder, and how to paint.
 func (t *tale) environment() []string {
-	return append(process.Environment("NO_COLOR", "COLORTERM", "CLICOLOR*"), "ORILLA_HOME="+filepath.Dir(t.project))
+	return append(process.Environment("NO_COLOR", "COLORTERM", "CLICOLOR*"),
+		"ORILLA_HOME="+filepath.Dir(t.project))
 }
 
 // announce shows a command as it would be typed.
@@ -304,7 +350,8 @@ func (t *tale) announce(args []string) {
 
 // within reports whether something becomes so within a few moments.
 func (t *tale) within(holds func() bool) bool {
-	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(5 * time.Second); time.Now().
+		Before(deadline); time.Sleep(10 * time.Millisecond) {
 		if holds() {
 			return true
 		}
@@ -333,11 +380,13 @@ func (t *tale) get(ctx context.Context, path string) (int, string, error) {
 	return t.getFrom(ctx, "corvane.localhost", path)
 }
 
-// getFrom asks for a page of a host. An environment that is new is known to the edge node within moments.
+// getFrom asks for a page of a host. An environment that
+// is new is known to the edge node within moments.
 func (t *tale) getFrom(ctx context.Context, host, path string) (status int, body string, err error) {
 	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 		status, body, err = t.getOnce(ctx, host, path)
-		if err != nil || status == http.StatusOK || host == "corvane.localhost" || time.Now().After(deadline) {
+		if err != nil || status == http.StatusOK || host == "corvane.localhost" || time.Now().
+			After(deadline) {
 			return status, body, err
 		}
 	}
@@ -374,7 +423,8 @@ func (t *tale) claim(_ context.Context, what string, holds bool) {
 
 func (t *tale) verdict() error {
 	if len(t.failed) > 0 {
-		return fault.New(fault.Findings, "demo", "%d of %d claims of the demo do not hold", len(t.failed), t.checked).With(t.failed...)
+		return fault.New(fault.Findings, "demo", "%d of %d claims of the demo do not hold", len(t.failed),
+			t.checked).With(t.failed...)
 	}
 	t.Print("\n%s", console.Good(fmt.Sprintf("all %d claims hold", t.checked)))
 	return nil
@@ -395,6 +445,7 @@ func (t *tale) changedPages(ctx context.Context, before, after int64) int {
 		}
 		readers = append(readers, reader)
 	}
+
 	changes, err := release.Compare(ctx, readers[0], readers[1])
 	if err != nil {
 		return -1

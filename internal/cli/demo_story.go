@@ -24,56 +24,75 @@ var (
 	rightHost  = project.BranchLabel(demo.Correction) + ".preview.corvane.localhost"
 )
 
-// tellPreview is the part of the story in which a branch is shown, compared and promoted.
+// tellPreview is the part of the story in which a branch
+// is shown, compared and promoted.
 func (t *tale) tellPreview(ctx context.Context) error {
-	t.say("Tobias plans the winter on a branch of its own. Its first build makes a preview, at an address of its own.")
+	t.say("Tobias plans the winter on a branch of its own. Its first build makes a " +
+		"preview, at an address of its own.")
 	if err := demo.PlanWinter(ctx, t.project); err != nil {
 		return err
 	}
+
 	if err := t.run(ctx, "deploy", demo.Winter); err != nil {
 		return err
 	}
 	t.shows(ctx, "the preview has the new times", winterHost, "/sailings/winter", "08:40")
 	t.check(ctx, "production has the old ones", "/sailings/winter", 200, "09:00")
-	t.say("It is not for everybody yet: whoever looks is asked for a password, and the harbour office gets a link.")
+	t.say("It is not for everybody yet: whoever looks is asked for a password, and " +
+		"the harbour office gets a link.")
+
 	if err := t.run(ctx, "password", "preview/"+demo.Winter, "--generate"); err != nil {
 		return err
 	}
 	status, _, err := t.getOnce(ctx, winterHost, "/sailings/winter")
 	t.claim(ctx, "without it, nobody sees the preview", err == nil && status == http.StatusUnauthorized)
 	var share struct{ Links []string }
-	if err := t.report(ctx, &share, "preview", "share", demo.Winter, "--for", "3d", "-m", "for the harbour office"); err != nil {
+	if err := t.report(ctx, &share, "preview", "share", demo.Winter, "--for", "3d", "-m",
+		"for the harbour office"); err != nil {
 		return err
 	}
+
 	t.claim(ctx, "the link opens it", t.opens(ctx, share.Links, "08:40"))
 	if err := t.run(ctx, "diff", "production", "preview/"+demo.Winter); err != nil {
 		return err
 	}
-	t.say("The harbour office agrees, so exactly this goes live: the same release, without a build. Then its pages are asked for at the edge;\nif they did not answer, production would go back by itself.")
+	t.say("The harbour office agrees, so exactly this goes live: the same release, without a build. Then " +
+		"its pages are asked for at the edge;\nif they did not answer, production would go back by itself.")
+
 	t.objects = t.countObjects(ctx)
 	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
 	if err != nil {
 		return err
 	}
-	if err := t.run(ctx, "promote", "preview/"+demo.Winter, "--to", "production", "--wait-for", "/sailings/winter", "--wait-for", "/sailings/holidays", "-m", "the harbour office agrees"); err != nil {
+
+	if err := t.run(ctx, "promote", "preview/"+demo.Winter, "--to", "production", "--wait-for",
+		"/sailings/winter", "--wait-for", "/sailings/holidays", "-m",
+		"the harbour office agrees"); err != nil {
 		return err
 	}
+
 	t.check(ctx, "the new times are live", "/sailings/winter", 200, "08:40")
 	again, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
-	t.claim(ctx, "nothing was built or uploaded for it", err == nil && built == again && t.countObjects(ctx) == t.objects)
+	t.claim(ctx, "nothing was built or uploaded for it",
+		err == nil && built == again && t.countObjects(ctx) == t.objects)
 	s := &session{store: t.store, site: "corvane"}
 	live, err := s.head(ctx, "production")
 	shown, showErr := s.head(ctx, "preview."+project.BranchLabel(demo.Winter))
-	t.claim(ctx, "what is live is the very release that was looked at", errors.Join(err, showErr) == nil && live.Release == shown.Release)
+	t.claim(ctx, "what is live is the very release that was looked at",
+		errors.Join(err, showErr) == nil && live.Release == shown.Release)
+
 	return nil
 }
 
-// tellMistake is the part of the story in which a mistake goes live and is taken back.
+// tellMistake is the part of the story in which a mistake
+// goes live and is taken back.
 func (t *tale) tellMistake(ctx context.Context) error {
-	t.say("The branch is merged. But the main branch carries a mistake besides: a car to Lindmouth for 4.30 instead of 43.00.")
+	t.say("The branch is merged. But the main branch carries a mistake besides: a car to " +
+		"Lindmouth for 4.30 instead of 43.00.")
 	if err := demo.MergeWinter(ctx, t.project); err != nil {
 		return err
 	}
+
 	if err := t.run(ctx, "deploy"); err != nil {
 		return err
 	}
@@ -83,11 +102,14 @@ func (t *tale) tellMistake(ctx context.Context) error {
 	if err := t.run(ctx, "rollback", "-m", "a car to Lindmouth for 4.30"); err != nil {
 		return err
 	}
+
 	t.check(ctx, "the right fare is back", "/fares.html", 200, ">42.00<")
 	t.check(ctx, "the winter times are still there", "/sailings/winter", 200, "08:40")
 	t.asks(ctx, "so are the rules", "/timetable/winter", "", "301 /sailings/winter")
 	t.claim(ctx, "a rollback uploads nothing", t.countObjects(ctx) == t.objects)
-	t.say("Automatic deploys are refused until somebody thaws production, so the next commit does not bring the mistake back.")
+	t.say("Automatic deploys are refused until somebody thaws production, so the next commit " +
+		"does not bring the mistake back.")
+
 	if err := t.run(ctx, "history"); err != nil {
 		return err
 	}
@@ -99,10 +121,12 @@ func (t *tale) tellMistake(ctx context.Context) error {
 
 // tellFollow is the part of the story in which commits are built by themselves.
 func (t *tale) tellFollow(ctx context.Context) error {
-	t.say("Tobias corrects the fare on a branch of its own. orilla follow builds every new commit: here once, as in CI. What was rolled back\nstays back; the branch gets a preview.")
+	t.say("Tobias corrects the fare on a branch of its own. orilla follow builds every new commit: here " +
+		"once, as in CI. What was rolled back\nstays back; the branch gets a preview.")
 	if err := demo.Correct(ctx, t.project); err != nil {
 		return err
 	}
+
 	if err := t.run(ctx, "follow", "--once"); err != nil {
 		return err
 	}
@@ -112,6 +136,7 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	if err := demo.Merge(ctx, t.project); err != nil {
 		return err
 	}
+
 	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
 	if err != nil {
 		return err
@@ -119,6 +144,7 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	if err := t.run(ctx, "follow", "--once"); err != nil {
 		return err
 	}
+
 	if err := t.run(ctx, "status"); err != nil {
 		return err
 	}
@@ -127,10 +153,13 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	if err := t.run(ctx, "thaw", "--yes", "-m", "the fare is right"); err != nil {
 		return err
 	}
+
 	again, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
 	t.check(ctx, "the right fare is live", "/fares.html", 200, ">43.00<")
 	t.claim(ctx, fmt.Sprintf("the merge built nothing (%d builds)", again), err == nil && built == again)
-	t.say("The branch with the winter times has done its work. With the branch goes its preview; its address says where the work went.")
+	t.say("The branch with the winter times has done its work. With the branch goes its preview; its " +
+		"address says where the work went.")
+
 	if err := demo.DropWinter(ctx, t.project); err != nil {
 		return err
 	}
@@ -141,7 +170,8 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	return t.run(ctx, "builds")
 }
 
-// shows claims that a page of a host has a text. An environment that is new is known to the edge node within moments.
+// shows claims that a page of a host has a text. An environment that is new is
+// known to the edge node within moments.
 func (t *tale) shows(ctx context.Context, what, host, path, text string) {
 	if !t.once {
 		return
@@ -162,30 +192,36 @@ func (t *tale) gone(ctx context.Context, what, host, text string) {
 	t.claim(ctx, what+" ("+host+": 410)", holds)
 }
 
-// opens reports whether one of the links that were shared leads, with the cookie that it sets, to a page with a text.
+// opens reports whether one of the links that were shared leads, with the
+// cookie that it sets, to a page with a text.
 func (t *tale) opens(ctx context.Context, links []string, text string) bool {
 	for _, link := range links {
 		at, err := url.Parse(link)
 		if err != nil {
 			return false
 		}
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+at.Path+"sailings/winter", nil)
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+at.Path+
+			"sailings/winter", nil)
 		if err != nil {
 			return false
 		}
+
 		request.Host = at.Host
 		response, err := http.DefaultTransport.RoundTrip(request)
 		if err != nil {
 			return false
 		}
+
 		response.Body.Close() //nolint:errcheck // only the header counts
 		if len(response.Cookies()) == 0 {
 			return false
 		}
-		request, err = http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+response.Header.Get("Location"), nil)
+		request, err = http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+
+			response.Header.Get("Location"), nil)
 		if err != nil {
 			return false
 		}
+
 		request.Host = at.Host
 		request.AddCookie(response.Cookies()[0])
 		var body bytes.Buffer
@@ -193,6 +229,7 @@ func (t *tale) opens(ctx context.Context, links []string, text string) bool {
 		if err != nil {
 			return false
 		}
+
 		_, err = body.ReadFrom(response.Body)
 		response.Body.Close() //nolint:errcheck // read already
 		if err != nil || !strings.Contains(body.String(), text) {
@@ -202,13 +239,15 @@ func (t *tale) opens(ctx context.Context, links []string, text string) bool {
 	return len(links) > 0
 }
 
-// report shows a command, runs it twice over in one: with --json for the story, and what it says besides for whoever reads it.
+// report shows a command, runs it twice over in one: with --json for the story,
+// and what it says besides for whoever reads it.
 func (t *tale) report(ctx context.Context, into any, args ...string) error {
 	t.announce(args)
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
+
 	command := exec.CommandContext(ctx, self, append(args, "--json")...)
 	command.Dir, command.Env = t.project, t.environment()
 	command.Stderr = os.Stderr
@@ -217,7 +256,8 @@ func (t *tale) report(ctx context.Context, into any, args ...string) error {
 		err = json.Unmarshal(out, into)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s", strings.Join(args, " ")).Because(err).Then("orilla doctor")
+		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s",
+			strings.Join(args, " ")).Because(err).Then("orilla doctor")
 	}
 	t.Print("%s", strings.TrimSpace(string(out)))
 	return nil

@@ -14,7 +14,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -25,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -43,8 +43,11 @@ type deployOptions struct {
 
 func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags := cmd.Flags()
-	flags.BoolVar(&o.WorkingTree, "working-tree", false, "publish the working tree as it is now, not a commit")
-	flags.StringVar(&o.From, "from", "", "publish ready output: a `FOLDER`, a ZIP, tar or tar.gz archive, or - for one on standard input")
+	flags.BoolVar(&o.WorkingTree, "working-tree", false,
+		"publish the working tree as it is now, not a commit")
+	flags.StringVar(&o.From, "from", "",
+		"publish ready output: a `FOLDER`, a ZIP, tar or tar.gz archive, or - for one on standard input")
+
 	flags.StringVar(&o.SaidCommit, "commit", "", "with --from: the commit that the output was built from")
 	flags.StringVarP(&o.Message, "message", "m", "", "say why")
 	flags.StringVar(&o.Branch, "branch", "", "the branch, where Git does not say it")
@@ -68,13 +71,16 @@ func newDeployCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "deploy [COMMIT]",
 		Short: "Build a commit and put it live",
-		Long: "Deploy builds a commit in a clean checkout (default: HEAD), uploads what the store lacks, and then points an environment\n" +
-			"at the new release in one step. Which one: --to, else the one that follows the branch, else the branch's preview.",
+		Long: "Deploy builds a commit in a clean checkout (default: HEAD), uploads what the store lacks, " +
+			"and then points an environment\n" +
+			"at the new release in one step. Which one: --to, else the one that follows the " +
+			"branch, else the branch's preview.",
 		Example: "  orilla deploy                        the last commit of this branch\n" +
 			"  orilla deploy --working-tree         what is here now, committed or not\n" +
 			"  orilla deploy --from dist            a folder that is already built\n" +
 			"  orilla deploy v1.4 --to staging      a tag, to the environment staging\n" +
-			"  orilla deploy --working-tree --to preview/strike --expires 2d      a preview of what is here, for two days\n" +
+			"  orilla deploy --working-tree --to preview/strike --expires 2d      a preview " +
+			"of what is here, for two days\n" +
 			"  orilla deploy --working-tree --to preview/ines --watch             and again at each save",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.commits,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -84,15 +90,23 @@ func newDeployCommand(a *app) *cobra.Command {
 			return c.deploy(cmd.Context(), o)
 		},
 	}
-	cmd.Flags().StringVar(&o.To, "to", "", "the `ENVIRONMENT` to move: production, another one of orilla.yaml, or preview/NAME")
+
+	cmd.Flags().StringVar(&o.To, "to", "",
+		"the `ENVIRONMENT` to move: production, another one of orilla.yaml, or preview/NAME")
 	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	o.flags(cmd)
 	o.ciOptions.flags(cmd)
-	cmd.Flags().StringVar(&o.expires, "expires", "", "with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d (default: previews.expire_after)")
+	cmd.Flags().StringVar(&o.expires, "expires", "",
+		"with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d "+
+			"(default: previews.expire_after)")
+
 	o.waitOptions.flags(cmd)
-	cmd.Flags().StringVar(&o.Ref, "proposed", "", "with --from: the output is of a proposed change, whose full `REF` this is; it goes to a preview of its own")
-	cmd.Flags().BoolVar(&o.watch, "watch", false, "with --working-tree: publish again at each save, until Ctrl-C")
+	cmd.Flags().StringVar(&o.Ref, "proposed", "",
+		"with --from: the output is of a proposed change, whose full `REF` this is; "+
+			"it goes to a preview of its own")
+	cmd.Flags().BoolVar(&o.watch, "watch", false,
+		"with --working-tree: publish again at each save, until Ctrl-C")
 	cmd.Flags().BoolVar(&o.open, "open", false, "open the address in the browser afterwards")
 	return a.jsonFlag(cmd)
 }
@@ -103,8 +117,10 @@ func newBuildCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "build [COMMIT]",
 		Short: "Build a commit into a release that is live nowhere, with an address of its own",
-		Long: "Build makes a release in a clean checkout, as deploy does, and puts it nowhere. With --archive it needs no store and no credentials:\n" +
-			"a job that builds a proposed change in CI holds nothing that the change could steal. Another job, which runs none of the change's\n" +
+		Long: "Build makes a release in a clean checkout, as deploy does, and puts it nowhere. With " +
+			"--archive it needs no store and no credentials:\n" +
+			"a job that builds a proposed change in CI holds nothing that the change could steal. Another " +
+			"job, which runs none of the change's\n" +
 			"code, publishes the archive: orilla deploy --from FILE --proposed REF.",
 		Example: "  orilla build winter-times\n  orilla build HEAD --archive site.tar.gz",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.commits,
@@ -116,8 +132,10 @@ func newBuildCommand(a *app) *cobra.Command {
 			return c.deploy(cmd.Context(), o)
 		},
 	}
+
 	o.flags(cmd)
-	cmd.Flags().StringVar(&o.archive, "archive", "", "write the output to `FILE`, ending in .zip, .tar or .tar.gz, and nothing to a store")
+	cmd.Flags().StringVar(&o.archive, "archive", "",
+		"write the output to `FILE`, ending in .zip, .tar or .tar.gz, and nothing to a store")
 	return a.jsonFlag(cmd)
 }
 
@@ -127,8 +145,11 @@ func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 		o.From = a.path(o.From)
 	}
 	if o.Ref != "" && o.From == "" {
-		return fault.New(fault.Usage, "usage", "--proposed goes with --from").Then("orilla build --archive site.tar.gz, then orilla deploy --from site.tar.gz --proposed %s", o.Ref)
+		return fault.New(fault.Usage, "usage", "--proposed goes with --from").
+			Then("orilla build --archive site.tar.gz, then orilla deploy --from site.tar.gz --proposed %s",
+				o.Ref)
 	}
+
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -136,6 +157,7 @@ func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 	if p, err = a.ensureConfigured(ctx, p, o); err != nil {
 		return err
 	}
+
 	if err := a.branchOfCI(ctx, p, o); err != nil {
 		return err
 	}
@@ -155,17 +177,20 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if err != nil {
 		return err
 	}
+
 	expires, err := o.expireAfter(plan)
 	if err != nil {
 		return err
 	}
 	later := view.ShowPlan(a.Console, plan)
+
 	if o.dryRun {
 		if later != nil {
 			later()
 		}
 		return a.dryRun(ctx, plan)
 	}
+
 	limit, err := o.limiter()
 	if err != nil {
 		return err
@@ -173,6 +198,7 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if o.Apart {
 		return a.buildApart(ctx, plan, o)
 	}
+
 	store, err := a.openStore(ctx, p, true)
 	if err != nil {
 		return err
@@ -180,17 +206,21 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if remote, ok := store.(storage.Remote); ok {
 		a.Row(a.Err, "store", remote.Place()+console.Faint("  as "+remote.Account()))
 	}
+
 	debug.SetMemoryLimit(uploadMemory)
 	report := &reporter{app: a.app}
 	job := deploy.Job{
-		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes,
-		Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, TakeOver: o.takeOver, SkipSame: !o.again,
+		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command",
+		Automatic: !a.Asks && !o.yes,
+		Stdin:     os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, TakeOver: o.takeOver,
+		SkipSame: !o.again,
 		Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
 		Ask: deploy.Questions{
 			Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
 			Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
 		},
 	}
+
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
@@ -211,13 +241,15 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if later != nil {
 		defer later() // what goes live does not wait for it
 	}
+
 	if plan.Environment == "" {
 		return a.reportBuilt(ctx, done)
 	}
 	return a.putLive(ctx, o, done, started)
 }
 
-// deployed is a release on its way: what was asked for, and what came of it so far.
+// deployed is a release on its way: what was asked for,
+// and what came of it so far.
 type deployed struct {
 	job      deploy.Job
 	release  *deploy.Release
@@ -232,13 +264,15 @@ func (a *activator) putLive(ctx context.Context, o *deployOptions, done deployed
 	if done.live, err = done.release.Activate(ctx); err != nil {
 		return err
 	}
+
 	if done.verified, err = a.verify(ctx, done); err != nil {
 		return err
 	}
 	return a.reportLive(ctx, o, done, flip, started)
 }
 
-// learnSecret reads what labels of previews are made with, where they are to be unguessable; the site's name is claimed first.
+// learnSecret reads what labels of previews are made with, where they are to be
+// unguessable; the site's name is claimed first.
 func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !p.ProductionConfig.Previews.Unguessable || o.NoTarget {
 		return nil
@@ -251,6 +285,7 @@ func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployO
 	if err != nil {
 		return err
 	}
+
 	claim := func() error {
 		ask := func() error { return a.askClaim(ctx, &site.Plan{Project: p, Site: name}, o.yes) }
 		mine, err := p.CheckClaim(ctx, store, name, o.takeOver, ask)
@@ -259,6 +294,7 @@ func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployO
 		}
 		return mine.Take(ctx, store, o.takeOver)
 	}
+
 	if o.dryRun {
 		claim = func() error { return nil }
 	}
@@ -275,8 +311,10 @@ func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
 		return 0, nil
 	}
 	if !journal.IsPreview(plan.Environment) {
-		return 0, fault.New(fault.Usage, "usage", "only previews expire, and %s is none", cmp.Or(journal.DisplayName(plan.Environment), "a release of its own")).Then("--to preview/NAME")
+		return 0, fault.New(fault.Usage, "usage", "only previews expire, and %s is none",
+			cmp.Or(journal.DisplayName(plan.Environment), "a release of its own")).Then("--to preview/NAME")
 	}
+
 	after, err := project.ParseDuration(o.expires)
 	if err == nil && after < project.Duration(time.Minute) {
 		err = fmt.Errorf("%q is too short; a minute is the least", o.expires)
@@ -287,15 +325,18 @@ func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
 	return time.Duration(after), nil
 }
 
-// branchOfCI takes the branch of a detached checkout from what the CI system says.
+// branchOfCI takes the branch of a detached checkout from
+// what the CI system says.
 func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOptions) error {
-	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" || o.Commit != "" && o.Commit != "HEAD" {
+	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" ||
+		o.Commit != "" && o.Commit != "HEAD" {
 		return nil
 	}
 	branch, variable := site.CIBranch(os.Getenv)
 	if branch == "" || p.Repository.Branch(ctx) != "" {
 		return nil
 	}
+
 	o.Branch = branch
 	a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
 	if o.Apart { // it goes nowhere
@@ -304,10 +345,12 @@ func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOp
 	return p.RefuseProposal(branch, variable)
 }
 
-// uploadMemory is how much memory an upload may take before the collector works harder.
+// uploadMemory is how much memory an upload may take
+// before the collector works harder.
 const uploadMemory = 150 << 20
 
-// plan finds out what the order means. Where nothing says which environment should move, a terminal is asked.
+// plan finds out what the order means. Where nothing says which environment
+// should move, a terminal is asked.
 func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions) (*site.Plan, error) {
 	plan, err := p.MakePlan(ctx, o.Order)
 	if !errors.Is(err, site.ErrNoTarget) || !a.Asks || o.yes {
@@ -320,7 +363,8 @@ func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions)
 	return p.MakePlan(ctx, o.Order)
 }
 
-// failed adds to a build's error what to do. Where the step's output was streamed, its last lines are not shown again.
+// failed adds to a build's error what to do. Where the step's output was
+// streamed, its last lines are not shown again.
 func (a *deployCmd) failed(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok || !errors.Is(err, steps.ErrStepFailed) && !errors.Is(err, steps.ErrTimeLimit) {
@@ -332,20 +376,25 @@ func (a *deployCmd) failed(err error) error {
 	return problem.Then("correct it, commit, and deploy again; what is live is as it was")
 }
 
-// ensureConfigured asks the questions of init when there is no orilla.yaml, and the name of a site for ready output.
-func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *deployOptions) (*site.Project, error) {
+// ensureConfigured asks the questions of init when there is no orilla.yaml, and
+// the name of a site for ready output.
+func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *deployOptions,
+) (*site.Project, error) {
 	if p.Configured || o.Site != "" || p.ProductionConfig.Site != "" {
 		return p, nil
 	}
 	if !a.Asks {
-		return nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so the site has no name").At("%s", p.Root).
+		return nil, fault.New(fault.Usage, "no-site",
+			"there is no orilla.yaml here, so the site has no name").At("%s", p.Root).
 			Then("orilla init writes one").Then("or name the site: --site NAME")
 	}
+
 	if o.From != "" {
 		name, err := (&initCmd{a.app}).askSite(ctx, project.Label(filepath.Base(p.Root)))
 		o.Site = name
 		return p, err
 	}
+
 	if err := (&initCmd{a.app}).init(ctx, p, initOptions{goesOn: true}); err != nil {
 		return nil, err
 	}
@@ -355,9 +404,11 @@ func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *de
 func (a *deployCmd) dryRun(ctx context.Context, plan *site.Plan) error {
 	a.foresee(ctx, plan)
 	if a.JSON {
-		return a.Document(view.DeployReport{Site: plan.Site, Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
+		return a.Document(view.DeployReport{Site: plan.Site,
+			Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
 			Commit: plan.Origin.Commit, Branch: plan.Origin.Branch, DryRun: true})
 	}
+
 	steps := plan.Config.Build.Steps()
 	if plan.Origin.Source == journal.FromOutput || len(steps) == 0 {
 		a.Row(a.Err, "build", "no steps")
@@ -372,7 +423,8 @@ func (a *deployCmd) dryRun(ctx context.Context, plan *site.Plan) error {
 	return nil
 }
 
-// foresee says what a deploy would change of the environment itself, and who froze it, as far as there is a store to ask.
+// foresee says what a deploy would change of the environment itself, and who
+// froze it, as far as there is a store to ask.
 func (a *deployCmd) foresee(ctx context.Context, plan *site.Plan) {
 	store, err := a.openStore(ctx, plan.Project, false)
 	if err != nil || plan.Environment == "" {
@@ -383,13 +435,16 @@ func (a *deployCmd) foresee(ctx context.Context, plan *site.Plan) {
 	if err != nil {
 		return
 	}
+
 	if changes, err := environments.DocumentChanges(ctx, plan, store, head); err == nil {
 		for i, line := range changes {
 			a.Row(a.Err, []string{"changes", ""}[min(i, 1)], line)
 		}
 	}
+
 	if head.Frozen.At(a.Now()) {
-		a.Row(a.Err, "frozen", console.Warn("by "+source.PersonName(head.Frozen.Who)+", "+a.Age(head.Frozen.When)))
+		a.Row(a.Err, "frozen", console.Warn("by "+source.PersonName(head.Frozen.Who)+", "+
+			a.Age(head.Frozen.When)))
 	}
 }
 
@@ -403,6 +458,7 @@ func (a *activator) askFrozen(ctx context.Context, head journal.Entry, yes bool)
 	if head.Frozen.Why != "" {
 		about += ": " + head.Frozen.Why
 	}
+
 	ok, err := a.Confirm(ctx, name+" is frozen. Deploy all the same? It stays frozen.", about, false)
 	if err == nil && !ok {
 		err = refusal
@@ -415,9 +471,11 @@ func (a *deployCmd) askClaim(ctx context.Context, plan *site.Plan, yes bool) err
 	if yes {
 		return nil
 	}
-	ok, err := a.Confirm(ctx, "Take the name "+plan.Site+" for this folder?", "Later deploys from another folder or repository will be refused.", true)
+	ok, err := a.Confirm(ctx, "Take the name "+plan.Site+" for this folder?",
+		"Later deploys from another folder or repository will be refused.", true)
 	if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-		return fault.New(fault.Refused, "name-free", "the name %s is free, and a folder without Git takes one only when told to", plan.Site).
+		return fault.New(fault.Refused, "name-free",
+			"the name %s is free, and a folder without Git takes one only when told to", plan.Site).
 			At("%s", plan.Project.Root).Then("add --yes to take it for this folder")
 	}
 	return err
@@ -426,7 +484,8 @@ func (a *deployCmd) askClaim(ctx context.Context, plan *site.Plan, yes bool) err
 // edgeWait is how long a deploy waits for edge nodes to show what is live.
 const edgeWait = 3 * time.Second
 
-// flipped asks the edge nodes until each serves the entry, and returns how many do, of how many, and which were asked.
+// flipped asks the edge nodes until each serves the entry, and returns how many
+// do, of how many, and which were asked.
 func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int, nodes []edge.Presence) {
 	nodes, err := edge.Reached(ctx, s.store, storage.KnownAhead(s.store))
 	if err != nil {
@@ -446,5 +505,6 @@ func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int,
 			time.Sleep(2 * time.Millisecond)
 		}
 	}
+
 	return serving, nodes
 }

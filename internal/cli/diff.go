@@ -35,10 +35,15 @@ func newDiffCommand(a *app) *cobra.Command {
 	c := &diffCmd{app: a}
 	var o diffOptions
 	cmd := &cobra.Command{
-		Use: "diff [BEFORE] [AFTER]", Short: "How two releases differ: pages, assets, rules, weight, and the commits between", Args: cobra.MaximumNArgs(2),
-		Long: "Diff compares what two environments, entries, releases or commits publish. With one argument, production is the other; with none, it is the\\n" +
-			"last commit here against production. Weight is that of a page with all that it loads, before it is encoded for transfer.",
-		Example: "  orilla diff                                        what a deploy of the last commit would change\n" +
+		Use:   "diff [BEFORE] [AFTER]",
+		Short: "How two releases differ: pages, assets, rules, weight, and the commits between",
+		Args:  cobra.MaximumNArgs(2),
+		Long: "Diff compares what two environments, entries, releases or commits publish. With one " +
+			"argument, production is the other; with none, it is the\\n" +
+			"last commit here against production. Weight is that of a page with all that it loads, " +
+			"before it is encoded for transfer.",
+		Example: "  orilla diff                                        what a deploy of " +
+			"the last commit would change\n" +
 			"  orilla diff production preview/winter-times --open both in a page, side by side\n" +
 			"  orilla diff production:11 production:12 --text /fares\n" +
 			"  orilla diff production:11 production --addresses   for a cache in front: what to forget",
@@ -47,6 +52,7 @@ func newDiffCommand(a *app) *cobra.Command {
 			return c.diff(cmd.Context(), o, args)
 		},
 	}
+
 	flags := cmd.Flags()
 	flags.StringVar(&o.text, "text", "", "show the lines in which a page or a file differs, by its `PATH`")
 	flags.BoolVar(&o.addresses, "addresses", false, "list the URLs whose answer differs")
@@ -63,15 +69,20 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 		return err
 	}
 	before, after := project.Production, "HEAD"
+
 	switch len(args) {
 	case 1:
 		after = args[0]
 	case 2:
 		before, after = args[0], args[1]
 	}
+
 	if len(args) == 0 && s.project.Repository == nil {
-		return fault.New(fault.Usage, "usage", "there is no Git repository here, so there is no last commit to compare with production").Then("orilla diff production:1 production")
+		return fault.New(fault.Usage, "usage",
+			"there is no Git repository here, so there is no last commit to compare with production").
+			Then("orilla diff production:1 production")
 	}
+
 	var report view.DiffReport
 	if report.Before, err = a.diffSide(ctx, s, before); err != nil {
 		return err
@@ -79,18 +90,21 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 	if report.After, err = a.diffSide(ctx, s, after); err != nil {
 		return err
 	}
+
 	switch {
 	case o.addresses:
 		return a.diffAddresses(ctx, s, after, report)
 	case o.text != "":
 		return a.diffText(ctx, o.text, report)
 	}
+
 	busy := a.Busy("compare", "")
 	report.Report, err = difference.Between(ctx, report.Before.Side, report.After.Side)
 	busy.End()
 	if err != nil {
 		return err
 	}
+
 	if err := commitsBetween(ctx, s, &report); err != nil {
 		return err
 	}
@@ -104,7 +118,8 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 	return nil
 }
 
-// diffSide finds what was typed: an environment, an entry, a release, or a commit that was built.
+// diffSide finds what was typed: an environment, an entry,
+// a release, or a commit that was built.
 func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.DiffSide, error) {
 	entry, err := findOrigin(ctx, s, typed)
 	if err != nil && !errors.Is(err, errUnknownRelease) {
@@ -112,6 +127,7 @@ func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.
 	}
 	side := view.DiffSide{Name: typed}
 	var subject *inspect.Subject
+
 	if err == nil && (entry.Number > 0 || strings.HasPrefix(typed, "r-") || s.project.Repository == nil) {
 		subject, err = inspect.Release(ctx, s.project, s.store, s.site, entry.Release, entry.Build)
 		side.Release, side.Commit, side.Subject = "r-"+entry.Release.String(), entry.Commit, entry.Subject
@@ -133,12 +149,14 @@ func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.
 	if err != nil {
 		return side, err
 	}
+
 	subject.Now = a.Now()
 	side.Side = subject.Side()
 	return side, nil
 }
 
-// commitsBetween finds the commits that the side after has and the one before does not.
+// commitsBetween finds the commits that the side after has
+// and the one before does not.
 func commitsBetween(ctx context.Context, s *session, report *view.DiffReport) error {
 	from, to := report.Before.Commit, report.After.Commit
 	if s.project.Repository == nil || from == "" || to == "" || from == to {
@@ -147,18 +165,21 @@ func commitsBetween(ctx context.Context, s *session, report *view.DiffReport) er
 	if _, err := s.project.Repository.Commit(ctx, from); err != nil {
 		return ctx.Err() // of another clone
 	}
+
 	commits, count, err := s.project.Repository.Since(ctx, to, from, 20)
 	if err != nil {
 		return ctx.Err()
 	}
 	for _, commit := range commits {
-		report.Commits = append(report.Commits, view.CommitReport{Commit: commit.Hash, Subject: commit.Subject, Address: s.project.ProductionConfig.CommitLink(commit.Hash)})
+		report.Commits = append(report.Commits, view.CommitReport{Commit: commit.Hash,
+			Subject: commit.Subject, Address: s.project.ProductionConfig.CommitLink(commit.Hash)})
 	}
 	report.More = count - len(commits)
 	return nil
 }
 
-// diffAddresses lists the addresses whose answer differs, below those of the environment that after is, or of production.
+// diffAddresses lists the addresses whose answer differs, below those of the
+// environment that after is, or of production.
 func (a *diffCmd) diffAddresses(ctx context.Context, s *session, typed string, report view.DiffReport) error {
 	busy := a.Busy("compare", "addresses")
 	paths, patterns, err := difference.Addresses(ctx, report.Before.Side, report.After.Side)
@@ -166,12 +187,14 @@ func (a *diffCmd) diffAddresses(ctx context.Context, s *session, typed string, r
 	if err != nil {
 		return err
 	}
+
 	environment := project.Production
 	if name, _, _ := strings.Cut(typed, ":"); name != "" {
 		if stored, err := s.named(ctx, name); err == nil {
 			environment = stored
 		}
 	}
+
 	head, err := s.head(ctx, environment)
 	if err != nil && !errors.Is(err, journal.ErrEmpty) {
 		return err
@@ -181,12 +204,14 @@ func (a *diffCmd) diffAddresses(ctx context.Context, s *session, typed string, r
 	for i := range paths {
 		paths[i] = origin + paths[i]
 	}
+
 	if a.JSON {
 		return a.Document(view.AddressesReport{Addresses: append([]string{}, paths...), Rules: patterns})
 	}
 	for _, path := range paths {
 		a.Print("%s", path)
 	}
+
 	for _, pattern := range patterns {
 		a.Note("%s %s", console.Faint("and whatever this rule answers:"), pattern)
 	}
@@ -202,21 +227,26 @@ func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffRe
 	if err != nil {
 		return err
 	}
+
 	if from == "" {
 		from = to
 	}
 	if to == "" {
 		to = from
 	}
+
 	text, err := difference.Text(ctx, report.Before.Side, report.After.Side, from, to)
 	switch {
 	case errors.Is(err, difference.ErrNowhere):
-		return fault.New(fault.Usage, "no-file", "neither side has %q", typed).Then("orilla diff %s %s lists what differs", report.Before.Name, report.After.Name)
+		return fault.New(fault.Usage, "no-file", "neither side has %q", typed).
+			Then("orilla diff %s %s lists what differs", report.Before.Name, report.After.Name)
 	case errors.Is(err, difference.ErrBinary), errors.Is(err, difference.ErrLarge):
-		return fault.New(fault.Usage, "no-text", "%s %s", to, err).Then("orilla diff %s %s tells its sizes", report.Before.Name, report.After.Name)
+		return fault.New(fault.Usage, "no-text", "%s %s", to, err).
+			Then("orilla diff %s %s tells its sizes", report.Before.Name, report.After.Name)
 	case err != nil:
 		return err
 	}
+
 	if a.JSON {
 		lines := []string{}
 		for _, line := range text {
@@ -224,6 +254,7 @@ func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffRe
 		}
 		return a.Document(view.TextReport{Before: from, After: to, Lines: lines})
 	}
+
 	if len(text) == 0 {
 		a.Note("%s is the same on both sides", to)
 	}
@@ -239,10 +270,12 @@ func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffRe
 		}
 		a.Print("%s", line)
 	}
+
 	return nil
 }
 
-// diffFile finds the file that a path means on one side: that file, or what the address answers with; "" for none.
+// diffFile finds the file that a path means on one side: that file, or what the
+// address answers with; "" for none.
 func diffFile(ctx context.Context, side difference.Side, typed string) (string, error) {
 	if _, ok, err := side.Site.Files.Lookup(ctx, strings.TrimPrefix(typed, "/")); ok || err != nil {
 		return strings.TrimPrefix(typed, "/"), err
@@ -251,7 +284,9 @@ func diffFile(ctx context.Context, side difference.Side, typed string) (string, 
 	if !strings.HasPrefix(path, "/") {
 		path = "/" + path
 	}
-	found, err := answer.Decide(ctx, answer.Request{Method: "GET", Path: path, Query: query, Environment: answer.Production, Scheme: "https", Now: side.Now}, side.Site)
+
+	found, err := answer.Decide(ctx, answer.Request{Method: "GET", Path: path, Query: query,
+		Environment: answer.Production, Scheme: "https", Now: side.Now}, side.Site)
 	if err != nil || found.File == nil || found.Status != 200 {
 		return "", err
 	}
@@ -271,6 +306,7 @@ func (a *diffCmd) diffOpen(ctx context.Context, s *session, o diffOptions, repor
 		}
 		return devserver.BesideSide{Label: side.Name, About: text, Side: side.Side}
 	}
+
 	address := fmt.Sprintf("http://localhost:%d/", listener.Addr().(*net.TCPAddr).Port)
 	a.Print("%s", console.Accent(address))
 	a.Note("%s", console.Faint(report.Before.Name+" beside "+report.After.Name+"; Ctrl-C ends it"))
@@ -279,5 +315,7 @@ func (a *diffCmd) diffOpen(ctx context.Context, s *session, o diffOptions, repor
 			a.Note("%s", console.Faint("no browser could be started; open the address yourself"))
 		}
 	}
-	return httpanswer.Serve(ctx, listener, devserver.NewBeside(s.store, s.site, about(report.Before), about(report.After), report.Report))
+
+	return httpanswer.Serve(ctx, listener, devserver.NewBeside(s.store, s.site, about(report.Before),
+		about(report.After), report.Report))
 }

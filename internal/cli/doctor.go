@@ -16,7 +16,6 @@ import (
 	"golang.org/x/net/publicsuffix"
 
 	"orilla.example/orilla/internal/build"
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
@@ -24,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -33,7 +33,8 @@ type doctorCmd struct{ *app }
 func newDoctorCommand(a *app) *cobra.Command {
 	c := &doctorCmd{app: a}
 	cmd := &cobra.Command{
-		Use: "doctor", Short: "Whether what this project needs is here, and how to mend what is not", Args: cobra.NoArgs,
+		Use: "doctor", Short: "Whether what this project needs is here, and how to mend what is not",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.doctor(cmd.Context()) },
 	}
 	return a.jsonFlag(cmd)
@@ -47,7 +48,8 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 		if !ok {
 			return err
 		}
-		findings = append(findings, view.Bad("configuration", problem.Error(), strings.Join(problem.Next, "; ")))
+		findings = append(findings, view.Bad("configuration", problem.Error(),
+			strings.Join(problem.Next, "; ")))
 	} else {
 		findings = append(findings, checkGit(ctx, p)...)
 		findings = append(findings, checkConfiguration(p))
@@ -55,6 +57,7 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 		findings = append(findings, checkTrust(ctx, p)...)
 		findings = append(findings, a.checkStore(ctx, p)...)
 	}
+
 	findings = append(findings, checkNames(ctx), checkPort(findings, "edge", view.DefaultEdge),
 		checkPort(findings, "serve", defaultServe), checkCache(a.places))
 
@@ -65,6 +68,7 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 	} else {
 		view.PrintDoctor(a.Console, findings)
 	}
+
 	if slices.ContainsFunc(findings, func(f view.Finding) bool { return f.State == "bad" }) {
 		return &exitError{int(fault.Findings)}
 	}
@@ -76,22 +80,33 @@ func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 	asked.Env = process.Environment()
 	out, err := asked.Output()
 	if err != nil {
-		return []view.Finding{view.Remark("git", "there is no git command: only folders and archives can be deployed", "install Git")}
+		return []view.Finding{view.Remark("git",
+			"there is no git command: only folders and archives can be deployed", "install Git")}
 	}
+
 	findings := []view.Finding{view.Good("git", strings.TrimSpace(string(out)))}
 	if p.Repository == nil {
-		return append(findings, view.Remark("repository", "not in a Git repository: only folders and archives can be deployed", "git init, git add ., git commit"))
+		return append(findings, view.Remark("repository",
+			"not in a Git repository: only folders and archives can be deployed",
+			"git init, git add ., git commit"))
 	}
+
 	if _, err := p.Repository.Commit(ctx, "HEAD"); err != nil {
-		return append(findings, view.Bad("repository", "the repository has no commit yet", "git add . && git commit"))
+		return append(findings, view.Bad("repository", "the repository has no commit yet",
+			"git add . && git commit"))
 	}
 	if _, err := p.Repository.Roots(ctx); err != nil {
-		return append(findings, view.Remark("repository", "the clone is shallow: what a deploy needs of its history is fetched", "git fetch --unshallow, if the remote cannot be reached then"))
+		return append(findings, view.Remark("repository",
+			"the clone is shallow: what a deploy needs of its history is fetched",
+			"git fetch --unshallow, if the remote cannot be reached then"))
 	}
+
 	branch := p.Repository.Branch(ctx)
 	if branch == "" {
-		return append(findings, view.Remark("repository", "HEAD is detached: a deploy must be told --to or --branch", ""))
+		return append(findings, view.Remark("repository",
+			"HEAD is detached: a deploy must be told --to or --branch", ""))
 	}
+
 	target, err := p.Target("", branch)
 	text := "on branch " + branch
 	if err == nil {
@@ -113,18 +128,23 @@ func checkBuild(ctx context.Context, p *site.Project) []view.Finding {
 		return []view.Finding{view.Good("build", "no steps: the files are published as they are")}
 	}
 	build := p.LocalConfig.Build
-	_, err := steps.Prepare(ctx, steps.Wanted{Steps: commands, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs})
+	_, err := steps.Prepare(ctx, steps.Wanted{Steps: commands, Variables: build.Variables,
+		Secrets: build.Secrets, Needs: build.Needs})
+
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
 		about := "build"
 		if problem.Code == "secret-missing" {
 			about = "secrets"
 		}
-		return []view.Finding{view.Bad(about, strings.Join(append([]string{problem.What}, problem.Detail...), "; "), strings.Join(problem.Next, "; "))}
+		return []view.Finding{view.Bad(about, strings.Join(append([]string{problem.What}, problem.Detail...),
+			"; "), strings.Join(problem.Next, "; "))}
 	}
+
 	return []view.Finding{view.Good("build", strings.Join(commands, "; "))}
 }
 
-// checkTrust says how builds of branches that nobody trusts are held here, and what their previews could reach.
+// checkTrust says how builds of branches that nobody trusts are held here, and
+// what their previews could reach.
 func checkTrust(ctx context.Context, p *site.Project) []view.Finding {
 	if p.Repository == nil {
 		return nil
@@ -136,29 +156,43 @@ func checkTrust(ctx context.Context, p *site.Project) []view.Finding {
 	if outside || !standing.TrustsAll() {
 		means = build.NewMachine(p.Places.Cache).Means(ctx)
 	}
+
 	switch {
 	case !outside && standing.TrustsAll():
-		findings = append(findings, view.Good("trust", "every branch is trusted, and no changes from outside are built"))
+		findings = append(findings,
+			view.Good("trust", "every branch is trusted, and no changes from outside are built"))
 	case standing.Build.Isolation == project.IsolateOff:
-		findings = append(findings, view.Remark("trust", "builds of untrusted branches are not isolated: build.isolation is off", "build.isolation: auto"))
+		findings = append(findings,
+			view.Remark("trust", "builds of untrusted branches are not isolated: build.isolation is off",
+				"build.isolation: auto"))
 	case means.Bubblewrap == "" && standing.Build.Isolation == project.IsolateRequired:
-		findings = append(findings, view.Remark("trust", "untrusted builds are refused here: "+means.Why, means.Hint))
+		findings = append(findings, view.Remark("trust", "untrusted builds are refused here: "+means.Why,
+			means.Hint))
 	case means.Bubblewrap == "" && outside && standing.TrustsAll():
-		findings = append(findings, view.Remark("trust", "changes from outside are refused here: "+means.Why, means.Hint))
+		findings = append(findings, view.Remark("trust", "changes from outside are refused here: "+means.Why,
+			means.Hint))
 	case means.Bubblewrap == "" && outside:
-		findings = append(findings, view.Remark("trust", "changes from outside are refused here, and untrusted builds can read and change what this user can: "+means.Why, means.Hint))
+		findings = append(findings,
+			view.Remark("trust", "changes from outside are refused here, and untrusted builds can read "+
+				"and change what this user can: "+means.Why, means.Hint))
 	case means.Bubblewrap == "":
-		findings = append(findings, view.Remark("trust", "untrusted builds can read and change what this user can: "+means.Why, means.Hint))
+		findings = append(findings,
+			view.Remark("trust", "untrusted builds can read and change what this user can: "+means.Why,
+				means.Hint))
 	case means.Pasta == "" && standing.Build.Network == project.NetworkOutside:
 		findings = append(findings, view.Remark("trust", means.Why, means.Hint))
 	default:
-		findings = append(findings, view.Good("trust", "untrusted builds are isolated with bubblewrap; network: "+standing.Build.Network))
+		findings = append(findings,
+			view.Good("trust", "untrusted builds are isolated with bubblewrap; network: "+
+				standing.Build.Network))
 	}
+
 	return append(findings, checkCookies(standing)...)
 }
 
-// checkCookies finds previews that share the registrable domain of production: a script there can set cookies for all of it (RFC 6265,
-// 5.3; what is registrable, the Public Suffix List says).
+// checkCookies finds previews that share the registrable domain of production:
+// a script there can set cookies for all of it (RFC 6265, 5.3; what is
+// registrable, the Public Suffix List says).
 func checkCookies(standing project.Config) []view.Finding {
 	domains := map[string]bool{}
 	for _, address := range standing.Environments[project.Production].Addresses {
@@ -166,9 +200,12 @@ func checkCookies(standing project.Config) []view.Finding {
 			domains[domain] = true
 		}
 	}
+
 	for _, address := range standing.Previews.Addresses {
 		if domain := registrable(strings.ReplaceAll(address, project.LabelPlace, "label")); domains[domain] {
-			return []view.Finding{view.Remark("cookies", "previews and production share "+domain+": a script in a preview can set cookies for production, and may be sent its", "give previews a domain of their own")}
+			return []view.Finding{view.Remark("cookies", "previews and production share "+domain+
+				": a script in a preview can set cookies for production, and may be sent its",
+				"give previews a domain of their own")}
 		}
 	}
 	return nil
@@ -188,9 +225,11 @@ func registrable(address string) string {
 
 func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Finding {
 	store, err := a.openStore(ctx, p, false)
-	if address, _ := a.storeAddress(p); errors.Is(err, storage.ErrNone) && (!strings.Contains(address, "://") || strings.HasPrefix(address, "file:")) {
+	if address, _ := a.storeAddress(p); errors.Is(err, storage.ErrNone) &&
+		(!strings.Contains(address, "://") || strings.HasPrefix(address, "file:")) {
 		return []view.Finding{view.Good("store", "not there yet; the first deploy makes it")}
 	}
+
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
 		return []view.Finding{view.Bad("store", problem.Error(), strings.Join(problem.Next, "; "))}
 	}
@@ -202,28 +241,35 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 		}
 		return []view.Finding{view.Bad("store", err.Error(), mend)}
 	}
+
 	findings := []view.Finding{view.Good("store", store.Address()+" can be read and written")}
 	nodes, err := edge.Reached(ctx, store, storage.KnownAhead(store))
 	if err != nil || len(nodes) == 0 {
 		return append(findings, view.Remark("edge nodes", "none runs on this store", "orilla edge"))
 	}
+
 	for _, node := range nodes {
 		if _, _, err := node.Serves(ctx, "localhost"); err != nil {
-			findings = append(findings, view.Remark("edge nodes", node.Node+" at "+node.Address+" does not answer", "look at that machine"))
+			findings = append(findings, view.Remark("edge nodes", node.Node+" at "+node.Address+
+				" does not answer", "look at that machine"))
 			continue
 		}
 		findings = append(findings, view.Good("edge nodes", node.Node+" answers at "+node.Address))
 	}
+
 	return findings
 }
 
-// checkNames tests what RFC 6761 asks of resolvers: names below localhost lead to this machine.
+// checkNames tests what RFC 6761 asks of resolvers: names
+// below localhost lead to this machine.
 func checkNames(ctx context.Context) view.Finding {
 	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	addresses, err := net.DefaultResolver.LookupHost(limited, "corvane.localhost")
 	if err != nil || len(addresses) == 0 || !net.ParseIP(addresses[0]).IsLoopback() {
-		return view.Remark("names", "this machine does not resolve names below .localhost; browsers and curl do so themselves", "other programs need a line in the hosts file: 127.0.0.1 SITE.localhost")
+		return view.Remark("names",
+			"this machine does not resolve names below .localhost; browsers and curl do so themselves",
+			"other programs need a line in the hosts file: 127.0.0.1 SITE.localhost")
 	}
 	return view.Good("names", "names below .localhost lead to "+addresses[0])
 }
@@ -241,7 +287,8 @@ func checkPort(findings []view.Finding, what, address string) view.Finding {
 		return view.Good("port", address+" is where an edge node of this store answers")
 	}
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return view.Remark("port", address+" for orilla "+what+" is in use", "fine if it is Orilla's own; else --listen another one")
+		return view.Remark("port", address+" for orilla "+what+" is in use",
+			"fine if it is Orilla's own; else --listen another one")
 	}
 	if err != nil {
 		return view.Remark("port", address+" for orilla "+what+": "+err.Error(), "--listen another address")
@@ -253,14 +300,16 @@ func checkPort(findings []view.Finding, what, address string) view.Finding {
 // checkCache makes sure that there is a folder for builds, with room.
 func checkCache(places site.Places) view.Finding {
 	if err := os.MkdirAll(places.Cache, 0o700); err != nil {
-		return view.Bad("disk", "the folder for builds cannot be made: "+err.Error(), "set ORILLA_HOME to a folder of your own")
+		return view.Bad("disk", "the folder for builds cannot be made: "+err.Error(),
+			"set ORILLA_HOME to a folder of your own")
 	}
 	free, ok := steps.FreeSpace(places.Cache)
 	switch {
 	case !ok:
 		return view.Good("disk", places.Cache)
 	case free < 500_000_000:
-		return view.Remark("disk", "only "+console.Size(free)+" free for builds in "+places.Cache, "make room")
+		return view.Remark("disk", "only "+console.Size(free)+" free for builds in "+places.Cache,
+			"make room")
 	}
 	return view.Good("disk", console.Size(free)+" free for builds in "+places.Cache)
 }

@@ -25,7 +25,8 @@ func newDomainsCommand(a *app) *cobra.Command {
 	c := &domainsCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
-		Use: "domains", Short: "Show which site owns each host; hand a host over or share a path", Args: cobra.NoArgs,
+		Use: "domains", Short: "Show which site owns each host; hand a host over or share a path",
+		Args: cobra.NoArgs,
 		Long: "A host belongs to the first site that was published on it. Other sites of\n" +
 			"the store are refused there unless the owner allows them a path. *.NAME\n" +
 			"covers all names one label below NAME that have no owner of their own.",
@@ -34,6 +35,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 			"  orilla domains allow www.corvane.example/news/ --to harbour",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.domains(cmd.Context(), site) },
 	}
+
 	cmd.PersistentFlags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	var o domainOptions
 	give := &cobra.Command{
@@ -42,16 +44,22 @@ func newDomainsCommand(a *app) *cobra.Command {
 			return c.moveHost(cmd.Context(), site, args[0], o, true)
 		},
 	}
+
 	release := &cobra.Command{
 		Use: "release HOST", Short: "Give up a host, so that any site can take it", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.moveHost(cmd.Context(), site, args[0], o, false)
 		},
 	}
+
 	allow := &cobra.Command{
 		Use: "allow HOST/PATH", Short: "Allow another site to use a path on a host", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return c.allowPath(cmd.Context(), site, args[0], o) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.allowPath(cmd.Context(), site, args[0],
+				o)
+		},
 	}
+
 	for _, sub := range []*cobra.Command{give, release, allow} {
 		sub.Flags().StringVarP(&o.why, "message", "m", "", "say why")
 		if sub != release {
@@ -71,18 +79,21 @@ type domainOptions struct {
 	yes, revoke bool
 }
 
-// domains lists the hosts of a site's addresses: of what is live, and of orilla.yaml.
+// domains lists the hosts of a site's addresses: of what
+// is live, and of orilla.yaml.
 func (a *domainsCmd) domains(ctx context.Context, site string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
 	}
 	on := map[string][]string{}
+
 	add := func(address, environment string) {
 		if host, _, err := hosts.Of(address); err == nil && !slices.Contains(on[host], environment) {
 			on[host] = append(on[host], environment)
 		}
 	}
+
 	states, err := environments.States(ctx, s.store, s.site, nil, nil)
 	if err != nil {
 		return err
@@ -95,11 +106,13 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 			add(address, journal.DisplayName(state.Name))
 		}
 	}
+
 	reports := []view.DomainReport{}
 	var names []string
 	for host := range on {
 		names = append(names, host)
 	}
+
 	slices.Sort(names)
 	for _, host := range names {
 		owner, err := hosts.Owner(ctx, s.store, host)
@@ -110,13 +123,16 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 		report.Host, report.Environments = host, on[host]
 		reports = append(reports, report)
 	}
+
 	if a.JSON {
 		return a.Document(reports)
 	}
 	if len(reports) == 0 {
-		a.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s", s.site, console.Accent("orilla deploy"))
+		a.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s",
+			s.site, console.Accent("orilla deploy"))
 		return nil
 	}
+
 	rows := [][]string{{"HOST", "OWNER", "SINCE", "USED BY", "SHARED PATHS"}}
 	for _, report := range reports {
 		owner, since := console.Faint("no owner yet"), ""
@@ -126,6 +142,7 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 		case report.Owner != "":
 			owner = console.Warn(report.Owner)
 		}
+
 		if report.When != nil {
 			since = a.Age(*report.When)
 		}
@@ -133,7 +150,8 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 		for _, grant := range report.Grants {
 			grants = append(grants, grant.Path+" "+grant.Site)
 		}
-		rows = append(rows, []string{console.Strong(report.Host), owner, since, strings.Join(report.Environments, ", "), strings.Join(grants, ", ")})
+		rows = append(rows, []string{console.Strong(report.Host), owner, since,
+			strings.Join(report.Environments, ", "), strings.Join(grants, ", ")})
 	}
 	a.Table(rows)
 	return nil
@@ -156,13 +174,17 @@ func (a *domainsCmd) mine(ctx context.Context, site string) (*session, *environm
 func otherSite(ctx context.Context, s *session, to string) error {
 	switch {
 	case to == "":
-		return fault.New(fault.Usage, "usage", "name the other site").Then("--to SITE; orilla sites lists them")
+		return fault.New(fault.Usage, "usage", "name the other site").
+			Then("--to SITE; orilla sites lists them")
 	case !project.IsLabel(to) || to == s.site:
-		return fault.New(fault.Usage, "bad-site", "%q is not another site", to).Then("orilla sites lists them")
+		return fault.New(fault.Usage, "bad-site", "%q is not another site", to).
+			Then("orilla sites lists them")
 	}
+
 	_, err := s.store.Stat(ctx, storage.ClaimKey(to))
 	if errors.Is(err, storage.ErrNotFound) {
-		return fault.New(fault.Usage, "unknown-site", "the store has no site %q", to).At("%s", s.store.Address()).Then("orilla sites lists those that are there")
+		return fault.New(fault.Usage, "unknown-site", "the store has no site %q", to).
+			At("%s", s.store.Address()).Then("orilla sites lists those that are there")
 	}
 	return err
 }
@@ -173,34 +195,44 @@ func (a *domainsCmd) moveHost(ctx context.Context, site, host string, o domainOp
 		return err
 	}
 	defer operator.Close(ctx)
+
 	if give {
 		if err := otherSite(ctx, s, o.to); err != nil {
 			return err
 		}
 	}
+
 	if !o.yes {
-		question, consequence := "Hand "+host+" over to "+o.to+"?", o.to+" replaces "+s.site+" there with its next deploy."
+		question, consequence := "Hand "+host+" over to "+o.to+"?", o.to+" replaces "+s.site+
+			" there with its next deploy."
 		if !give {
 			question, consequence = "Give up "+host+"?", "The next site that deploys to it becomes its owner."
 		}
+
 		ok, err := a.Confirm(ctx, question, consequence, false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "not-confirmed", "changing the owner of a host needs a confirmation").At("%s", host).Then("run it on a terminal, or add --yes")
+			return fault.New(fault.Refused, "not-confirmed",
+				"changing the owner of a host needs a confirmation").At("%s", host).
+				Then("run it on a terminal, or add --yes")
 		}
 		if err != nil {
 			return err
 		}
 	}
-	entry, err := operator.AppendHost(ctx, host, hosts.HandOver(s.site, o.to, operator.Who, o.why, operator.Now()))
+
+	entry, err := operator.AppendHost(ctx, host, hosts.HandOver(s.site, o.to, operator.Who, o.why,
+		operator.Now()))
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		return a.Document(view.ReportHost(entry))
 	}
 	if give {
 		a.Print("%s: %s now belongs to %s", console.Good("handed over"), console.Strong(host), o.to)
-		a.Note("%s add the address to orilla.yaml of %s and deploy there; until then %s stays live", console.Accent("next:"), o.to, s.site)
+		a.Note("%s add the address to orilla.yaml of %s and deploy there; until then %s stays live",
+			console.Accent("next:"), o.to, s.site)
 		return nil
 	}
 	a.Print("%s: %s has no owner", console.Good("given up"), console.Strong(host))
@@ -210,22 +242,28 @@ func (a *domainsCmd) moveHost(ctx context.Context, site, host string, o domainOp
 func (a *domainsCmd) allowPath(ctx context.Context, site, where string, o domainOptions) error {
 	host, path, ok := strings.Cut(where, "/")
 	if !ok || strings.Trim(path, "/") == "" {
-		return fault.New(fault.Usage, "usage", "%s: write HOST/PATH, such as www.corvane.example/news/", where).Then("orilla domains give HOST --to SITE gives the whole host")
+		return fault.New(fault.Usage, "usage", "%s: write HOST/PATH, such as www.corvane.example/news/",
+			where).Then("orilla domains give HOST --to SITE gives the whole host")
 	}
+
 	s, operator, err := a.mine(ctx, site)
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
+
 	if !o.revoke {
 		if err := otherSite(ctx, s, o.to); err != nil {
 			return err
 		}
 	}
-	entry, err := operator.AppendHost(ctx, host, hosts.Allow(s.site, hosts.Grant{Site: o.to, Path: path}, o.revoke, operator.Who, o.why, operator.Now()))
+
+	entry, err := operator.AppendHost(ctx, host, hosts.Allow(s.site, hosts.Grant{Site: o.to, Path: path},
+		o.revoke, operator.Who, o.why, operator.Now()))
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		return a.Document(view.ReportHost(entry))
 	}

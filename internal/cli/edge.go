@@ -32,9 +32,11 @@ func newEdgeCommand(a *app) *cobra.Command {
 	var requests bool
 	var memory string
 	var networks []string
+
 	cmd := &cobra.Command{
 		Use: "edge", Short: "Run an edge node: answer visitors from the store", Args: cobra.NoArgs,
-		Long: "Edge answers for every environment in the store, at its configured addresses and at names below .localhost, and flips to\n" +
+		Long: "Edge answers for every environment in the store, at its configured addresses and at names " +
+			"below .localhost, and flips to\n" +
 			"new releases without a restart. It speaks plain HTTP; what ends TLS stands in front of it.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			size, err := project.ParseSize(memory)
@@ -45,19 +47,26 @@ func newEdgeCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			if announce != "" {
 				if announce, err = announced(announce); err != nil {
 					return err
 				}
 			}
-			return c.edge(cmd.Context(), listen, announce, edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
+			return c.edge(cmd.Context(), listen, announce,
+				edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
 		},
 	}
+
 	cmd.Flags().StringVar(&listen, "listen", view.DefaultEdge, "the `ADDRESS` to answer on")
-	cmd.Flags().StringVar(&announce, "announce", "", "the `ADDRESS` (HOST:PORT) at which others reach the node (default: the machine's own)")
+	cmd.Flags().StringVar(&announce, "announce", "",
+		"the `ADDRESS` (HOST:PORT) at which others reach the node (default: the machine's own)")
 	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
 	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
-	cmd.Flags().StringArrayVar(&networks, "reach", nil, "let proxy rules reach this `NETWORK` inside the node's own, such as 10.1.0.0/16 or 127.0.0.1; all for any")
+	cmd.Flags().StringArrayVar(&networks, "reach", nil,
+		"let proxy rules reach this `NETWORK` inside the node's own, such as "+
+			"10.1.0.0/16 or 127.0.0.1; all for any")
+
 	return a.jsonFlag(cmd)
 }
 
@@ -65,10 +74,14 @@ func newEdgeCommand(a *app) *cobra.Command {
 func announced(text string) (string, error) {
 	host, port, err := net.SplitHostPort(text)
 	if err != nil {
-		return "", fault.New(fault.Usage, "usage", "--announce %s: write HOST:PORT, such as 10.1.2.3:7420", text)
+		return "", fault.New(fault.Usage, "usage", "--announce %s: write HOST:PORT, such as 10.1.2.3:7420",
+			text)
 	}
+
 	if ip := net.ParseIP(host); host == "" || port == "" || ip != nil && ip.IsUnspecified() {
-		return "", fault.New(fault.Usage, "usage", "--announce %s: not an address that others can call; name one of this machine, with the port", text)
+		return "", fault.New(fault.Usage, "usage",
+			"--announce %s: not an address that others can call; name one of this machine, with the port",
+			text)
 	}
 	return text, nil
 }
@@ -85,11 +98,14 @@ func reachOf(networks []string) (httpanswer.Reach, error) {
 		if address, addressErr := netip.ParseAddr(text); err != nil && addressErr == nil {
 			network, err = netip.PrefixFrom(address, address.BitLen()), nil
 		}
+
 		if err != nil {
-			return reach, fault.New(fault.Usage, "usage", "--reach %s: write a network such as 10.1.0.0/16, an address, or all", text)
+			return reach, fault.New(fault.Usage, "usage",
+				"--reach %s: write a network such as 10.1.0.0/16, an address, or all", text)
 		}
 		reach.Networks = append(reach.Networks, network)
 	}
+
 	return reach, nil
 }
 
@@ -102,6 +118,7 @@ func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edg
 	if err != nil {
 		return err
 	}
+
 	listener, err := a.listen(listen)
 	if err != nil {
 		return err
@@ -115,7 +132,8 @@ func (a *app) listen(address string) (net.Listener, error) {
 	if err == nil {
 		return listener, nil
 	}
-	problem := fault.New(fault.Failed, "address-taken", "nothing can listen there").At("%s", address).Because(err)
+	problem := fault.New(fault.Failed, "address-taken", "nothing can listen there").At("%s", address).
+		Because(err)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
 		problem.What = "something else answers at this address already"
@@ -123,24 +141,33 @@ func (a *app) listen(address string) (net.Listener, error) {
 	case errors.Is(err, syscall.EACCES):
 		problem = problem.Then("ports below 1024 need a right of their own; take a higher one")
 	}
+
 	return nil, problem
 }
 
-// runEdge serves until the context ends. announce is the address that others call it at; "" for the one it listens on.
-func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net.Listener, announce string, options edge.Options) error {
+// runEdge serves until the context ends. announce is the address that others
+// call it at; "" for the one it listens on.
+func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net.Listener, announce string,
+	options edge.Options,
+) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	options.Tell = a.tell
 	node := edge.New(store, options)
 	address := edge.Reachable(listener.Addr())
 	_, port, _ := net.SplitHostPort(address)
-	presence := edge.Presence{Node: edge.NodeName(port), Address: cmp.Or(announce, edge.Announced(listener.Addr())), Version: version}
+	presence := edge.Presence{Node: edge.NodeName(port),
+		Address: cmp.Or(announce, edge.Announced(listener.Addr())), Version: version}
+
 	var owned sync.WaitGroup
 	defer owned.Wait()
 	if !a.JSON {
-		a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address), console.Faint("store "+store.Address()))
-		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+"/ and at their configured addresses; Ctrl-C ends it"))
+		a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address),
+			console.Faint("store "+store.Address()))
+		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+
+			"/ and at their configured addresses; Ctrl-C ends it"))
 	}
+
 	owned.Go(func() { node.Follow(ctx, func() {}) })
 	owned.Go(func() { edge.Announce(ctx, store, presence, node.SetAhead) })
 	err := httpanswer.Serve(ctx, listener, node)
@@ -159,6 +186,7 @@ func (a *app) tell(event httpanswer.Event) {
 	if event.Environment != "" {
 		place += " " + journal.DisplayName(event.Environment)
 	}
+
 	switch event.Kind {
 	case "flip":
 		if event.Environment == journal.Previews {
@@ -166,7 +194,8 @@ func (a *app) tell(event httpanswer.Event) {
 			return
 		}
 		if event.Release.IsZero() {
-			a.Print("%s  %s:%d  %s %s", when, place, event.Entry, console.Warn("serves nothing"), console.Faint("("+event.Text+")"))
+			a.Print("%s  %s:%d  %s %s", when, place, event.Entry, console.Warn("serves nothing"),
+				console.Faint("("+event.Text+")"))
 			return
 		}
 		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),

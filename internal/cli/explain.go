@@ -29,7 +29,8 @@ type explainOptions struct {
 	site, on, environment, host, method, language, at string
 	cookies, headers                                  []string
 	live, expect                                      bool
-	served                                            map[string][]string // the addresses that are live, of the environment that is looked at
+	// the addresses that are live, of the environment that is looked at
+	served map[string][]string
 }
 
 // explainCmd is what orilla explain does.
@@ -39,29 +40,44 @@ func newExplainCommand(a *app) *cobra.Command {
 	c := &explainCmd{app: a}
 	o := &explainOptions{}
 	cmd := &cobra.Command{
-		Use: "explain URL|PATH|-", Short: "What an address answers, and why: each rule that was considered, the file, the headers", Args: cobra.ExactArgs(1),
-		Long: "Explain asks the same function that edge nodes and serve ask, and shows each step that led to the answer. Without --on it\n" +
-			"looks at the working tree: its rules as they are now, and the output of the last build. With - it reads addresses from\n" +
-			"standard input, one a line, and says the answer to each in one line; the status is 4 if any of them is 404.",
+		Use:   "explain URL|PATH|-",
+		Short: "What an address answers, and why: each rule that was considered, the file, the headers",
+		Args:  cobra.ExactArgs(1),
+		Long: "Explain asks the same function that edge nodes and serve ask, and shows each step that led " +
+			"to the answer. Without --on it\n" +
+			"looks at the working tree: its rules as they are now, and the output of the last build. " +
+			"With - it reads addresses from\n" +
+			"standard input, one a line, and says the answer to each in one line; the " +
+			"status is 4 if any of them is 404.",
 		Example: "  orilla explain /timetable/winter\n" +
 			"  orilla explain / --language gl --on production --live\n" +
 			"  orilla explain - --expect < addresses.txt",
 		RunE: func(cmd *cobra.Command, args []string) error { return c.explain(cmd.Context(), args[0], o) },
 	}
+
 	flags := cmd.Flags()
-	flags.StringVar(&o.on, "on", "", "explain a `COMMIT|RELEASE|ENVIRONMENT` in the place of the working tree")
-	flags.StringVar(&o.environment, "environment", "", "as which `ENVIRONMENT` (default: as the address says, else production)")
+	flags.StringVar(&o.on, "on", "",
+		"explain a `COMMIT|RELEASE|ENVIRONMENT` in the place of the working tree")
+	flags.StringVar(&o.environment, "environment", "",
+		"as which `ENVIRONMENT` (default: as the address says, else production)")
+
 	flags.StringVar(&o.host, "host", "", "the host that is asked for")
 	flags.StringVar(&o.method, "method", http.MethodGet, "the method")
 	flags.StringVar(&o.language, "language", "", "the visitor's languages, as in Accept-Language")
 	flags.StringArrayVar(&o.cookies, "cookie", nil, "a cookie of the visitor, `NAME=VALUE`")
-	flags.StringArrayVar(&o.headers, "header", nil, "a field of the request, `NAME: VALUE`; rules ask for Accept-Language and Cookie")
+	flags.StringArrayVar(&o.headers, "header", nil,
+		"a field of the request, `NAME: VALUE`; rules ask for Accept-Language and Cookie")
+
 	flags.StringVar(&o.at, "at", "", "at which `TIME`, such as 2026-12-24T12:00Z (default: now)")
 	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and show both")
 	flags.BoolVar(&o.expect, "expect", false, "print the answers as expectations for the rules file")
 	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
-	cmd.RegisterFlagCompletionFunc("on", completion{a}.releases)              //nolint:errcheck // the flag exists
-	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments) //nolint:errcheck // the flag exists
+
+	//nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("on", completion{a}.releases)
+
+	//nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments)
 	return a.jsonFlag(cmd)
 }
 
@@ -73,6 +89,7 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 	if err := o.readHeaders(); err != nil {
 		return err
 	}
+
 	subject, s, err := a.subject(ctx, p, o.site, o.on)
 	if err != nil {
 		return err
@@ -87,14 +104,17 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 			}
 		}
 	}
+
 	if len(subject.Mistakes) > 0 {
-		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)), "rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
+		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)),
+			"rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
 	}
 	if o.live && s == nil {
 		if s, err = a.session(ctx, o.site); err != nil {
 			return err
 		}
 	}
+
 	if what != "-" {
 		report, err := a.explained(ctx, p, subject, s, what, o)
 		if err != nil {
@@ -110,11 +130,14 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 		}
 		return nil
 	}
+
 	return a.explainList(ctx, p, subject, s, o)
 }
 
 // explainList explains each address of a list on standard input, a line each.
-func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, o *explainOptions) error {
+func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session,
+	o *explainOptions,
+) error {
 	missing := 0
 	lines := bufio.NewScanner(os.Stdin)
 	for lines.Scan() {
@@ -126,6 +149,7 @@ func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *
 		if err != nil {
 			return err
 		}
+
 		if report.Status == http.StatusNotFound {
 			missing++
 		}
@@ -137,28 +161,34 @@ func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *
 		default:
 			a.Print("%s", view.OneLine(report))
 		}
+
 		if err != nil {
 			return err
 		}
 	}
+
 	if err := lines.Err(); err != nil {
 		return fault.New(fault.Failed, "unreadable", "the list cannot be read").Because(err)
 	}
 	if missing > 0 {
-		a.Note("%s", console.Warn(console.Count(int64(missing), "address is missing", "addresses are missing")))
+		a.Note("%s", console.Warn(console.Count(int64(missing), "address is missing",
+			"addresses are missing")))
 		return &exitError{int(fault.Findings)}
 	}
+
 	return nil
 }
 
-// readHeaders takes what decides answers out of the header fields that were typed.
+// readHeaders takes what decides answers out of the header
+// fields that were typed.
 func (o *explainOptions) readHeaders() error {
 	for _, header := range o.headers {
 		name, value, ok := strings.Cut(header, ":")
 		value = strings.TrimSpace(value)
 		switch {
 		case !ok:
-			return fault.New(fault.Usage, "usage", "--header %q has no colon", header).Then(`--header "Accept-Language: gl"`)
+			return fault.New(fault.Usage, "usage", "--header %q has no colon", header).
+				Then(`--header "Accept-Language: gl"`)
 		case strings.EqualFold(name, "Accept-Language"):
 			o.language = value
 		case strings.EqualFold(name, "Cookie"):
@@ -170,8 +200,10 @@ func (o *explainOptions) readHeaders() error {
 	return nil
 }
 
-// subject finds what is to be explained or checked. The session is set if the store was needed.
-func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on string) (*inspect.Subject, *session, error) {
+// subject finds what is to be explained or checked. The
+// session is set if the store was needed.
+func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on string,
+) (*inspect.Subject, *session, error) {
 	if on == "" {
 		subject, err := inspect.WorkingTree(ctx, p)
 		return subject, nil, err
@@ -180,6 +212,7 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 	if err != nil {
 		return nil, nil, err
 	}
+
 	if strings.HasPrefix(on, "r-") {
 		id, err := s.findRelease(ctx, on)
 		if err != nil {
@@ -188,14 +221,18 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 		subject, err := inspect.Release(ctx, p, s.store, s.site, id, buildOf(ctx, s, id))
 		return subject, s, err
 	}
+
 	if environment, envErr := s.named(ctx, on); envErr == nil {
 		subject, head, err := inspect.Live(ctx, p, s.store, s.journal(environment))
-		if err == nil && subject != nil && (head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)) {
+		if err == nil && subject != nil &&
+			(head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)) {
 			subject.Site.Realm = s.site + " " + journal.DisplayName(environment)
-			a.Note("%s", console.Faint(journal.DisplayName(environment)+" asks for a password; this is what whoever has it gets"))
+			a.Note("%s", console.Faint(journal.DisplayName(environment)+
+				" asks for a password; this is what whoever has it gets"))
 		}
 		if err == nil && subject == nil {
-			err = fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", on).Then("orilla deploy --to %s", on)
+			err = fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", on).
+				Then("orilla deploy --to %s", on)
 		}
 		return subject, s, err
 	} else if p.Repository == nil {
@@ -205,13 +242,15 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 	return subject, s, err
 }
 
-// buildOf returns the build that a release came from, as far as production's journal knows.
+// buildOf returns the build that a release came from, as
+// far as production's journal knows.
 func buildOf(ctx context.Context, s *session, id fmt.Stringer) string {
 	j := s.journal(project.Production)
 	head, err := j.Head(ctx, 0)
 	if err != nil {
 		return ""
 	}
+
 	n := 0
 	for entry, err := range j.Back(ctx, head.Number) {
 		if n++; err != nil || n > 200 {
@@ -221,10 +260,12 @@ func buildOf(ctx context.Context, s *session, id fmt.Stringer) string {
 			return entry.Build
 		}
 	}
+
 	return ""
 }
 
-// addressesOf returns the addresses of an environment: those that are live, where what is live is looked at; else those of orilla.yaml.
+// addressesOf returns the addresses of an environment: those that are live,
+// where what is live is looked at; else those of orilla.yaml.
 func (o *explainOptions) addressesOf(p *site.Project, environment string) []string {
 	if addresses, ok := o.served[environment]; ok {
 		return addresses
@@ -232,16 +273,22 @@ func (o *explainOptions) addressesOf(p *site.Project, environment string) []stri
 	return p.ProductionConfig.Document(journal.StoredName(environment)).Addresses
 }
 
-// request reads what was typed: a path, or a URL whose host says the environment.
-func (o *explainOptions) request(p *site.Project, what string) (req answer.Request, environment string, err error) {
-	req = answer.Request{Admitted: true, Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host, Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
+// request reads what was typed: a path, or a URL whose
+// host says the environment.
+func (o *explainOptions) request(p *site.Project, what string,
+) (req answer.Request, environment string, err error) {
+	req = answer.Request{Admitted: true, Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host,
+		Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
 	environment = o.environment
 	rest := what
+
 	if scheme, after, ok := strings.Cut(what, "://"); ok {
 		u, parseErr := url.Parse(what)
 		if parseErr != nil || u.Host == "" {
-			return req, "", fault.New(fault.Usage, "usage", "%q is not an address", what).Then("orilla explain /path, or https://host/path")
+			return req, "", fault.New(fault.Usage, "usage", "%q is not an address", what).
+				Then("orilla explain /path, or https://host/path")
 		}
+
 		at := strings.IndexAny(after, "/?#")
 		if rest = "/"; at >= 0 {
 			rest = after[at:]
@@ -250,12 +297,15 @@ func (o *explainOptions) request(p *site.Project, what string) (req answer.Reque
 		if req.Host == "" {
 			req.Host = strings.ToLower(u.Host)
 		}
+
 		if environment == "" {
 			environment = o.environmentAt(p, u)
 		}
 	} else if !strings.HasPrefix(rest, "/") {
-		return req, "", fault.New(fault.Usage, "usage", "%q is neither a path nor an address", what).Then("orilla explain /%s", what)
+		return req, "", fault.New(fault.Usage, "usage", "%q is neither a path nor an address", what).
+			Then("orilla explain /%s", what)
 	}
+
 	if environment == "" {
 		environment = project.Production
 	}
@@ -264,6 +314,7 @@ func (o *explainOptions) request(p *site.Project, what string) (req answer.Reque
 			req.Base = strings.TrimSuffix(view.BasePath(addresses[0]), "/")
 		}
 	}
+
 	req.Environment = environment
 	if req.Host == "" {
 		if addresses := o.addressesOf(p, environment); len(addresses) > 0 {
@@ -272,6 +323,7 @@ func (o *explainOptions) request(p *site.Project, what string) (req answer.Reque
 			}
 		}
 	}
+
 	rest, _, _ = strings.Cut(rest, "#")
 	req.Path, req.Query, _ = strings.Cut(rest, "?")
 	if o.at != "" {
@@ -282,7 +334,8 @@ func (o *explainOptions) request(p *site.Project, what string) (req answer.Reque
 	return req, environment, nil
 }
 
-// readTime reads a day or a time, in the site's time zone unless it has an offset.
+// readTime reads a day or a time, in the site's time zone
+// unless it has an offset.
 func readTime(text string, zone *time.Location) (time.Time, error) {
 	if zone == nil {
 		zone = time.UTC
@@ -290,18 +343,22 @@ func readTime(text string, zone *time.Location) (time.Time, error) {
 	if t, ok := project.ParseTime(text, zone); ok {
 		return t, nil
 	}
-	return time.Time{}, fault.New(fault.Usage, "usage", "%q is not a time; write 2026-12-24T12:00, with Z or an offset for another zone than %s", text, zone)
+	return time.Time{}, fault.New(fault.Usage, "usage",
+		"%q is not a time; write 2026-12-24T12:00, with Z or an offset for another zone than %s", text, zone)
 }
 
-// environmentAt returns the environment that answers at an address, as it is shown; "" if none does.
+// environmentAt returns the environment that answers at an
+// address, as it is shown; "" if none does.
 func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) string {
 	for _, name := range p.EnvironmentNames() {
 		for _, address := range o.addressesOf(p, name) {
-			if at, err := url.Parse(address); err == nil && at.Host == u.Host && strings.HasPrefix(u.EscapedPath()+"/", at.EscapedPath()) {
+			if at, err := url.Parse(address); err == nil && at.Host == u.Host &&
+				strings.HasPrefix(u.EscapedPath()+"/", at.EscapedPath()) {
 				return name
 			}
 		}
 	}
+
 	host, ok := strings.CutSuffix(u.Hostname(), ".localhost")
 	if !ok {
 		return ""
@@ -315,10 +372,13 @@ func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) string {
 	case len(labels) == 3 && labels[1] == "release":
 		return edge.ReleaseEnvironment
 	}
+
 	return ""
 }
 
-func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session, what string, o *explainOptions) (view.ExplainReport, error) {
+func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session,
+	what string, o *explainOptions,
+) (view.ExplainReport, error) {
 	req, environment, err := o.request(p, what)
 	if err != nil {
 		return view.ExplainReport{}, err
@@ -327,15 +387,19 @@ func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *in
 	if err != nil {
 		return view.ExplainReport{}, err
 	}
-	report := view.ExplainReport{Address: what, Method: req.Method, Environment: environment, On: subject.Name, Status: got.Status, By: string(got.By), Location: got.Location, Answer: got,
+
+	report := view.ExplainReport{Address: what, Method: req.Method, Environment: environment,
+		On: subject.Name, Status: got.Status, By: string(got.By), Location: got.Location, Answer: got,
 		Steps: []view.StepReport{}, Header: []view.FieldReport{}}
 	if got.File != nil {
 		report.File = got.File.Path
 	}
+
 	if got.Rule != nil {
 		report.Rule = view.RuleText(got.Rule)
 	}
 	report.Steps = append(report.Steps, o.where(p, req, environment)...)
+
 	for _, step := range steps {
 		one := view.StepReport{Applied: step.Applied, Text: step.Text}
 		if step.Rule != nil {
@@ -343,6 +407,7 @@ func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *in
 		}
 		report.Steps = append(report.Steps, one)
 	}
+
 	if got.Upstream != nil {
 		report.Upstream = got.Upstream.Where()
 		header := http.Header{}
@@ -351,6 +416,7 @@ func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *in
 			got.Header = append(got.Header, answer.Field{Name: name, Value: strings.Join(values, ", ")})
 		}
 	}
+
 	if got.ETag != "" {
 		got.Header = append(got.Header, answer.Field{Name: "Etag", Value: got.ETag})
 	}
@@ -361,14 +427,17 @@ func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *in
 		}
 		report.Header = append(report.Header, one)
 	}
-	slices.SortStableFunc(report.Header, func(a, b view.FieldReport) int { return strings.Compare(a.Name, b.Name) })
+
+	slices.SortStableFunc(report.Header,
+		func(a, b view.FieldReport) int { return strings.Compare(a.Name, b.Name) })
 	if o.live {
 		report.Live, err = a.askLive(ctx, s, req, report)
 	}
 	return report, err
 }
 
-// where says how the host led to the environment, and what of the path is the base path.
+// where says how the host led to the environment, and what
+// of the path is the base path.
 func (o *explainOptions) where(p *site.Project, req answer.Request, environment string) []view.StepReport {
 	var steps []view.StepReport
 	if req.Host != "" {
@@ -380,8 +449,10 @@ func (o *explainOptions) where(p *site.Project, req answer.Request, environment 
 		}
 		steps = append(steps, view.StepReport{Applied: true, Text: text})
 	}
+
 	if req.Base != "" {
-		steps = append(steps, view.StepReport{Applied: true, Text: "the base path " + req.Base + "/ is taken off"})
+		steps = append(steps, view.StepReport{Applied: true, Text: "the base path " + req.Base +
+			"/ is taken off"})
 	}
 	return steps
 }
@@ -403,6 +474,7 @@ func expectation(r view.ExplainReport, o *explainOptions) string {
 	default:
 		line += fmt.Sprint(r.Status)
 	}
+
 	var given []string
 	if o.language != "" {
 		given = append(given, fmt.Sprintf("language %q", o.language))
@@ -410,18 +482,21 @@ func expectation(r view.ExplainReport, o *explainOptions) string {
 	for _, cookie := range o.cookies {
 		given = append(given, "cookie "+cookie)
 	}
+
 	if o.host != "" {
 		given = append(given, "host "+o.host)
 	}
 	if r.Environment != project.Production {
 		given = append(given, "environment "+r.Environment)
 	}
+
 	switch {
 	case o.at != "":
 		given = append(given, "time "+o.at)
 	case r.Answer.Timed:
 		given = append(given, "time "+time.Now().UTC().Format("2006-01-02T15:04Z"))
 	}
+
 	if len(given) > 0 {
 		line += "  given " + strings.Join(given, " and ")
 	}

@@ -19,11 +19,14 @@ import (
 )
 
 // askLive asks an edge node the same.
-func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request, report view.ExplainReport) (*view.LiveReport, error) {
+func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request, report view.ExplainReport,
+) (*view.LiveReport, error) {
 	nodes := nodesOf(ctx, s)
 	if len(nodes) == 0 {
-		return nil, fault.New(fault.Failed, "no-edge", "no edge node runs on this store").At("%s", s.store.Address()).Then("orilla edge starts one")
+		return nil, fault.New(fault.Failed, "no-edge", "no edge node runs on this store").
+			At("%s", s.store.Address()).Then("orilla edge starts one")
 	}
+
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
 	base := inspect.BaseOf(s.project.ProductionConfig, req.Environment)
@@ -31,6 +34,7 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 	if req.Base == "" {
 		path = base + path
 	}
+
 	address := "http://" + nodes[0].Address + path
 	if req.Query != "" {
 		address += "?" + req.Query
@@ -39,6 +43,7 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 	if err != nil {
 		return nil, fault.New(fault.Usage, "usage", "%s cannot be asked for", path).Because(err)
 	}
+
 	if request.Host = req.Host; request.Host == "" {
 		request.Host = edge.LocalName(s.site, journal.StoredName(req.Environment))
 	}
@@ -47,29 +52,43 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 			request.Header.Set(name, value)
 		}
 	}
+
 	if claim, err := site.ReadClaim(ctx, s.store, s.site); err == nil {
-		request.AddCookie(&http.Cookie{Name: access.Cookie, Value: access.Pass(claim.Incarnation, journal.StoredName(req.Environment), time.Now())})
+		request.AddCookie(&http.Cookie{Name: access.Cookie, Value: access.Pass(claim.Incarnation,
+			journal.StoredName(req.Environment), time.Now())})
 	}
-	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
+
 	response, err := client.Do(request)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").At("%s", nodes[0].Address).Because(err)
+		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").
+			At("%s", nodes[0].Address).Because(err)
 	}
+
 	response.Body.Close() //nolint:errcheck // only the header counts
-	live := &view.LiveReport{Node: nodes[0].Address, Release: response.Header.Get(httpanswer.ReleaseField), Status: response.StatusCode, Location: response.Header.Get("Location"), Header: []view.FieldReport{}}
+	live := &view.LiveReport{Node: nodes[0].Address, Release: response.Header.Get(httpanswer.ReleaseField),
+		Status: response.StatusCode, Location: response.Header.Get("Location"), Header: []view.FieldReport{}}
 	for name, values := range response.Header {
-		if !slices.Contains([]string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField}, name) {
-			live.Header = append(live.Header, view.FieldReport{Name: strings.ToLower(name), Value: strings.Join(values, ", ")})
+		if !slices.Contains([]string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField},
+			name) {
+			live.Header = append(live.Header, view.FieldReport{Name: strings.ToLower(name),
+				Value: strings.Join(values, ", ")})
 		}
 	}
+
 	slices.SortFunc(live.Header, func(a, b view.FieldReport) int { return strings.Compare(a.Name, b.Name) })
 	if report.Upstream == "" && report.Status != live.Status {
 		live.Differs = append(live.Differs, "status")
 	}
 	for _, field := range slices.Concat(report.Header, live.Header) {
-		if !slices.Contains(live.Differs, field.Name) && view.FieldValue(report.Header, field.Name) != view.FieldValue(live.Header, field.Name) {
+		if !slices.Contains(live.Differs, field.Name) &&
+			view.FieldValue(report.Header, field.Name) != view.FieldValue(live.Header, field.Name) {
 			live.Differs = append(live.Differs, field.Name)
 		}
 	}
+
 	return live, nil
 }

@@ -29,10 +29,13 @@ func newFilesCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "files [RELEASE|ENVIRONMENT|FOLDER]",
 		Short: "What is published, or would be: sizes, types, and what was left out and why",
-		Long: "Files lists a release, what an environment serves, or what of a folder would be published (default: the output folder).\n" +
-			"With --export it writes a release as a plain tree (default: what production serves), and its rules beside it.",
-		Example: "  orilla files production --export corvane-site\n  orilla files r-3f9a2c1b7e --export corvane.zip",
-		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
+		Long: "Files lists a release, what an environment serves, or what of a folder would be published " +
+			"(default: the output folder).\n" +
+			"With --export it writes a release as a plain tree (default: what production " +
+			"serves), and its rules beside it.",
+		Example: "  orilla files production --export corvane-site\n  orilla files " +
+			"r-3f9a2c1b7e --export corvane.zip",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if export != "" {
 				return c.export(cmd.Context(), site, argument(args, 0), export)
@@ -40,7 +43,9 @@ func newFilesCommand(a *app) *cobra.Command {
 			return c.files(cmd.Context(), site, argument(args, 0))
 		},
 	}
-	cmd.Flags().StringVar(&export, "export", "", "write the release to a new `FOLDER`, or an archive ending in .zip, .tar or .tar.gz")
+
+	cmd.Flags().StringVar(&export, "export", "",
+		"write the release to a new `FOLDER`, or an archive ending in .zip, .tar or .tar.gz")
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	return a.jsonFlag(cmd)
 }
@@ -53,6 +58,7 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		return a.Document(report)
 	}
@@ -65,17 +71,22 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 		if "/"+file.Path == file.Address {
 			shown = console.Faint("the same")
 		}
-		rows = append(rows, []string{file.Address, shown, console.Size(file.Size), strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
+		rows = append(rows, []string{file.Address, shown, console.Size(file.Size),
+			strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
 	}
+
 	a.Table(rows, 2)
 	from := report.Folder
 	if report.Release != "" {
 		from = report.Release[:12]
 	}
-	a.Print("%s", console.Strong(fmt.Sprintf("%s, %s in %s", console.Count(int64(len(report.Files)), "file", "files"), console.Size(report.Bytes), from)))
+
+	a.Print("%s", console.Strong(fmt.Sprintf("%s, %s in %s", console.Count(int64(len(report.Files)), "file",
+		"files"), console.Size(report.Bytes), from)))
 	for _, left := range report.LeftOut {
 		a.Print("%s %s  %s", console.Warn("left out:"), left.Path, console.Faint(left.Why))
 	}
+
 	for _, notice := range report.Notices {
 		a.Notice(notice)
 	}
@@ -92,18 +103,23 @@ func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesRep
 	if what == "" {
 		folder = p.Output()
 	}
+
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		if what == "" {
-			return nil, fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", folder).
+			return nil, fault.New(fault.Failed, "no-output", "the output folder is not there").
+				At("%s", folder).
 				Then("run the build, or list what is live: orilla files production")
 		}
 		return nil, nil
 	}
+
 	tree, scan, files, err := p.Fingerprint(ctx, folder)
 	if err != nil {
 		return nil, err
 	}
-	report := &view.FilesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut, Notices: scan.Notices}
+	report := &view.FilesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut,
+		Notices: scan.Notices}
+
 	for _, file := range files {
 		report.Files = append(report.Files, view.DescribeFile(file, p.LocalConfig.Settings()))
 	}
@@ -120,11 +136,14 @@ func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.F
 	if err != nil {
 		return nil, err
 	}
+
 	reader, err := release.Read(ctx, s.store, s.site, id)
 	if err != nil {
 		return nil, err
 	}
-	report := &view.FilesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes, Files: []view.FileReport{}}
+	report := &view.FilesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes,
+		Files: []view.FileReport{}}
+
 	for file, err := range reader.Files(ctx) {
 		if err != nil {
 			return nil, err
@@ -134,7 +153,8 @@ func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.F
 	return report, nil
 }
 
-// findRelease returns the release that was typed: r-DIGITS, or the one that an environment serves.
+// findRelease returns the release that was typed:
+// r-DIGITS, or the one that an environment serves.
 func (s *session) findRelease(ctx context.Context, what string) (release.ID, error) {
 	digits, isRelease := strings.CutPrefix(what, "r-")
 	if !isRelease {
@@ -144,26 +164,33 @@ func (s *session) findRelease(ctx context.Context, what string) (release.ID, err
 		}
 		head, err := s.head(ctx, environment)
 		if err != nil || head.Release.IsZero() {
-			return release.ID{}, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", what).Then("orilla deploy --to %s", what)
+			return release.ID{}, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", what).
+				Then("orilla deploy --to %s", what)
 		}
 		return head.Release, nil
 	}
+
 	var found []release.ID
 	for item, err := range s.store.List(ctx, storage.ReleasesKey(s.site)) {
 		if err != nil {
 			return release.ID{}, err
 		}
-		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) && digits != "" {
+		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) &&
+			digits != "" {
 			found = append(found, id)
 		}
 	}
+
 	switch len(found) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).Marked(errUnknownRelease).Then("orilla history lists those that were live")
+		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).
+			Marked(errUnknownRelease).Then("orilla history lists those that were live")
 	}
-	problem := fault.New(fault.Usage, "ambiguous-release", "%q is the beginning of %d releases", what, len(found))
+
+	problem := fault.New(fault.Usage, "ambiguous-release", "%q is the beginning of %d releases", what,
+		len(found))
 	for _, id := range found {
 		problem = problem.With("r-" + id.String())
 	}
@@ -179,12 +206,14 @@ func (a *filesCmd) export(ctx context.Context, site, what, to string) error {
 	if what == "" {
 		what = project.Production
 	}
+
 	id, err := s.findRelease(ctx, what)
 	if err != nil {
 		return err
 	}
 	hold, err := s.project.Pin(ctx, s.store, s.site, "export")
-	if err != nil && !errors.Is(err, storage.ErrReadOnly) && !errors.Is(err, storage.ErrDenied) { // whoever may only read, reads
+	// whoever may only read, reads
+	if err != nil && !errors.Is(err, storage.ErrReadOnly) && !errors.Is(err, storage.ErrDenied) {
 		return err
 	}
 	defer hold.Drop(ctx)
@@ -192,17 +221,22 @@ func (a *filesCmd) export(ctx context.Context, site, what, to string) error {
 	if err != nil {
 		return err
 	}
+
 	progress := a.Bytes("export", max(reader.Root.Bytes, 1))
 	var written atomic.Int64
-	done, err := export.Export(ctx, s.store, reader, a.path(to), func(bytes int64) { progress.At(written.Add(bytes)) })
+	done, err := export.Export(ctx, s.store, reader, a.path(to),
+		func(bytes int64) { progress.At(written.Add(bytes)) })
 	progress.End()
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		return a.Document(view.ExportReport{Release: "r-" + id.String(), Exported: done})
 	}
-	a.Print("%s %s of %s to %s", console.Good("wrote"), console.Count(done.Files, "file", "files")+", "+console.Size(done.Bytes), id.Short(), console.Strong(done.To))
+	a.Print("%s %s of %s to %s", console.Good("wrote"), console.Count(done.Files, "file", "files")+", "+
+		console.Size(done.Bytes), id.Short(), console.Strong(done.To))
+
 	if done.Rules > 0 {
 		a.Print("%s to %s", console.Count(done.Rules, "rule", "rules"), done.RulesFile)
 	}

@@ -42,7 +42,8 @@ type followOptions struct {
 	once, pause, resume                    bool
 }
 
-// wakeSecret is the variable that holds the secret with which calls to --wake are signed.
+// wakeSecret is the variable that holds the secret with
+// which calls to --wake are signed.
 const wakeSecret = "ORILLA_WAKE_SECRET"
 
 // followCmd is what orilla follow does.
@@ -54,8 +55,10 @@ func newFollowCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "follow [REPOSITORY]",
 		Short: "Build every new commit of every followed branch, and put it live",
-		Long: "Follow watches a repository: the project's own, or with an argument another one (a folder, an address, the name of a remote), which it\n" +
-			"fetches into a copy of its own. Each new commit is built once and its environment moved; what is not built is said, and why. Stopped\n" +
+		Long: "Follow watches a repository: the project's own, or with an argument another one (a folder, " +
+			"an address, the name of a remote), which it\n" +
+			"fetches into a copy of its own. Each new commit is built once and its environment moved; " +
+			"what is not built is said, and why. Stopped\n" +
 			"and started again, it goes on where it was.",
 		Example: "  orilla follow                              this repository, until Ctrl-C\n" +
 			"  orilla follow origin --every 30s           what others push\n" +
@@ -67,13 +70,22 @@ func newFollowCommand(a *app) *cobra.Command {
 			return c.follow(cmd.Context(), o)
 		},
 	}
+
 	flags := cmd.Flags()
 	flags.BoolVar(&o.once, "once", false, "bring what is new live, and end: for CI")
-	flags.StringVar(&o.branch, "branch", "", "in a checkout without a branch: the one that it is of (default: what the CI system says)")
-	flags.DurationVar(&o.every, "every", 0, "how often the repository is asked, a `TIME` such as 30s (default: follow.every in orilla.yaml)")
-	flags.IntVar(&o.builds, "parallel", 0, "how many branches are built at once, at most `N` (default: follow.parallel in orilla.yaml)")
-	flags.StringVar(&o.project, "project", "", "the `FOLDER` of the repository that the site's orilla.yaml is in, where there is no working tree")
-	flags.StringVar(&o.wake, "wake", "", "listen at `ADDRESS` for signed calls that say that there is something new; the secret is in "+wakeSecret)
+	flags.StringVar(&o.branch, "branch", "",
+		"in a checkout without a branch: the one that it is of (default: what the CI system says)")
+	flags.DurationVar(&o.every, "every", 0,
+		"how often the repository is asked, a `TIME` such as 30s (default: follow.every in orilla.yaml)")
+
+	flags.IntVar(&o.builds, "parallel", 0,
+		"how many branches are built at once, at most `N` (default: follow.parallel in orilla.yaml)")
+	flags.StringVar(&o.project, "project", "",
+		"the `FOLDER` of the repository that the site's orilla.yaml is in, where there is no working tree")
+	flags.StringVar(&o.wake, "wake", "",
+		"listen at `ADDRESS` for signed calls that say that there is something new; the secret is in "+
+			wakeSecret)
+
 	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site, wherever they run")
 	flags.BoolVar(&o.resume, "resume", false, "let them go on")
 	flags.StringVarP(&o.why, "message", "m", "", "with --pause: say why")
@@ -92,10 +104,13 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if err != nil {
 		return err
 	}
-	f := &follow.Follower{Project: p, Mirror: mirror, Once: o.once, Every: time.Duration(p.ProductionConfig.Follow.Every)}
+
+	f := &follow.Follower{Project: p, Mirror: mirror, Once: o.once,
+		Every: time.Duration(p.ProductionConfig.Follow.Every)}
 	if o.every > 0 {
 		f.Every = o.every
 	}
+
 	if o.builds < 0 || o.every < 0 {
 		return fault.New(fault.Usage, "usage", "--parallel and --every take no negative values")
 	}
@@ -103,6 +118,7 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if f.WaitFor, err = o.list(a.app); err != nil {
 		return err
 	}
+
 	if err := a.onlyHere(ctx, f, o.branch); err != nil {
 		return err
 	}
@@ -110,15 +126,18 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if err != nil {
 		return err
 	}
+
 	if f.Store, err = a.openStore(ctx, p, true); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(f.LockFile()), 0o700); err != nil {
 		return err
 	}
+
 	lock := flock.New(f.LockFile())
 	if locked, err := lock.TryLock(); err != nil || !locked {
-		return fault.New(fault.Refused, "followed-already", "this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
+		return fault.New(fault.Refused, "followed-already",
+			"this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
 			Then("stop the other one, or let it do the work: orilla builds shows what it does")
 	}
 	defer lock.Unlock() //nolint:errcheck // the end of the process does it too
@@ -128,11 +147,13 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	defer cancel()
 	wake := make(chan struct{}, 1)
 	f.Wake = wake
+
 	if !o.once {
 		if err := a.wakers(ctx, &owned, f, o.wake, wake); err != nil {
 			return err
 		}
 	}
+
 	show := &followReport{app: a.app, follower: f, ci: o.ciOptions}
 	f.Tell = show.tell
 	f.Job = func(plan *site.Plan) deploy.Job {
@@ -142,6 +163,7 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 		}
 		return deploy.Job{Plan: plan, Report: report, Now: time.Now, Rate: limit}
 	}
+
 	show.begin()
 	err = f.Run(ctx)
 	if !o.once && errors.Is(err, context.Canceled) {
@@ -152,71 +174,90 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	return errors.Join(err, show.failed)
 }
 
-// followed finds the project and, if another repository is to be followed, a mirror of it.
+// followed finds the project and, if another repository is
+// to be followed, a mirror of it.
 func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Project, *source.Mirror, error) {
 	p, err := a.load(ctx)
 	if errors.Is(err, site.ErrNotConfigured) && o.project != "" {
 		if repository, missing := source.FindRepository(ctx, a.folder); missing == nil {
-			p, err = site.LoadFrom(ctx, repository, o.project, &site.Project{Root: repository.Top, Places: a.places})
+			p, err = site.LoadFrom(ctx, repository, o.project,
+				&site.Project{Root: repository.Top, Places: a.places})
 		}
 	}
 	if err != nil {
 		return nil, nil, err
 	}
+
 	if o.repository == "" {
 		switch {
 		case p.Repository == nil:
-			return nil, nil, fault.New(fault.Usage, "no-repository", "there is no Git repository here to follow").At("%s", p.Root).Then("change to one, use -C DIR, or name one: orilla follow ADDRESS")
+			return nil, nil, fault.New(fault.Usage, "no-repository",
+				"there is no Git repository here to follow").At("%s", p.Root).
+				Then("change to one, use -C DIR, or name one: orilla follow ADDRESS")
 		case !p.Configured && p.ProductionConfig.Site == "":
-			return nil, nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so the site has no name").At("%s", p.Root).Then("orilla init writes one")
+			return nil, nil, fault.New(fault.Usage, "no-site",
+				"there is no orilla.yaml here, so the site has no name").At("%s", p.Root).
+				Then("orilla init writes one")
 		}
 		return p, nil, nil
 	}
+
 	from := o.repository
 	if p.Repository != nil {
 		if address := p.Repository.RemoteAddress(ctx, from); address != "" {
 			from = address
 		}
 	}
+
 	if !strings.Contains(from, ":") { // a folder
 		from = a.path(from)
 		if from, err = filepath.Abs(from); err != nil {
 			return nil, nil, err
 		}
 	}
+
 	folder := o.project
 	if folder == "" {
 		folder = p.Prefix
 	}
+
 	// One for each site: two followers must not fetch into the same at once.
-	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", digest.Short(from, folder)+".git"), from, p.Repository)
+	mirror, err := source.OpenMirror(ctx, filepath.Join(a.places.Cache, "mirrors", digest.Short(from, folder)+
+		".git"), from, p.Repository)
 	if err == nil {
 		err = mirror.Fetch(ctx, p.ProductionConfig.Previews.Refs)
 	}
 	if err != nil {
-		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
+		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").
+			At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
 	}
 	p, err = site.LoadFrom(ctx, mirror.Repository, folder, p)
 	return p, mirror, err
 }
 
-// onlyHere narrows following to this checkout, where it is one of CI: without a branch, or with one that was named.
+// onlyHere narrows following to this checkout, where it is one of CI: without a
+// branch, or with one that was named.
 func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch string) error {
 	repository := f.Project.Repository
 	if f.Mirror != nil || repository.Bare || branch == "" && (!f.Once || repository.Branch(ctx) != "") {
 		return nil
 	}
 	variable := ""
+
 	if branch == "" {
 		if branch, variable = site.CIBranch(os.Getenv); branch == "" {
-			return fault.New(fault.Usage, "no-branch", "HEAD is detached, and nothing says which branch this checkout is of").At("%s", repository.Top).
+			return fault.New(fault.Usage, "no-branch",
+				"HEAD is detached, and nothing says which branch this checkout is of").
+				At("%s", repository.Top).
 				Then("orilla follow --once --branch NAME")
 		}
+
 		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
 		if err := f.Project.RefuseProposal(branch, variable); err != nil {
 			return err
 		}
 	}
+
 	head, err := repository.Commit(ctx, "HEAD")
 	if err != nil {
 		return err
@@ -227,13 +268,16 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 }
 
 // wakers start what tells of new commits sooner than asking again would.
-func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follower, address string, wake chan<- struct{}) error {
+func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follower, address string,
+	wake chan<- struct{},
+) error {
 	nudge := func() {
 		select {
 		case wake <- struct{}{}:
 		default: // it will look anyway
 		}
 	}
+
 	place := f.Project.Repository.Dir
 	if f.Mirror != nil {
 		place = ""
@@ -241,6 +285,7 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 			place = other.Dir // of this machine: its hook, and its refs, can be seen
 		}
 	}
+
 	if place != "" {
 		refs := filepath.Join(place, "refs")
 		changes := devserver.Changes(ctx, place, func(folder string) bool {
@@ -252,24 +297,32 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 			}
 		})
 	}
+
 	if address == "" {
 		return nil
 	}
 	secret := os.Getenv(wakeSecret)
 	if len(secret) < 16 {
-		return fault.New(fault.Usage, "wake-secret", "calls to --wake are signed, and %s holds no secret of 16 characters or more", wakeSecret).
+		return fault.New(fault.Usage, "wake-secret",
+			"calls to --wake are signed, and %s holds no secret of 16 characters or more", wakeSecret).
 			Then("make one, and give it to whoever calls too: %s=$(openssl rand -hex 32)", wakeSecret)
 	}
+
 	listener, err := net.Listen("tcp", address)
 	if err != nil {
-		return fault.New(fault.Failed, "listen", "the address for wake-ups cannot be used").At("%s", address).Because(err).Then("--wake 127.0.0.1:7450, or another one")
+		return fault.New(fault.Failed, "listen", "the address for wake-ups cannot be used").At("%s", address).
+			Because(err).Then("--wake 127.0.0.1:7450, or another one")
 	}
-	a.Note("%s signed calls to http://%s/ wake it", console.Faint("listening:"), edge.Reachable(listener.Addr()))
-	server := &http.Server{Handler: &follow.Wake{Secret: []byte(secret), Wake: nudge, Told: func(remote string, status int) {
-		if status == http.StatusForbidden {
-			a.Note("%s a call from %s had no good signature", console.Warn("note:"), remote)
-		}
-	}}, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
+
+	a.Note("%s signed calls to http://%s/ wake it", console.Faint("listening:"),
+		edge.Reachable(listener.Addr()))
+	server := &http.Server{Handler: &follow.Wake{Secret: []byte(secret), Wake: nudge,
+		Told: func(remote string, status int) {
+			if status == http.StatusForbidden {
+				a.Note("%s a call from %s had no good signature", console.Warn("note:"), remote)
+			}
+		}}, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
+
 	owned.Go(func() { server.Serve(listener) })       //nolint:errcheck // ends when it is closed
 	context.AfterFunc(ctx, func() { server.Close() }) //nolint:errcheck // nothing to lose
 	return nil
@@ -283,30 +336,37 @@ func (a *followCmd) setPause(ctx context.Context, o *followOptions) error {
 	if err != nil {
 		return err
 	}
+
 	before, err := environments.ReadPause(ctx, s.store, s.site)
 	if err == nil {
 		var pause *environments.Pause
 		if o.pause {
-			pause = &environments.Pause{Who: s.project.Person(ctx), When: a.Now().UTC().Truncate(time.Second), Why: o.why}
+			pause = &environments.Pause{Who: s.project.Person(ctx), When: a.Now().UTC().Truncate(time.Second),
+				Why: o.why}
 		}
 		err = environments.SetPause(ctx, s.store, s.site, pause)
 	}
+
 	switch {
 	case err != nil:
 		return err
 	case a.JSON:
 		return a.Document(map[string]any{"site": s.site, "paused": o.pause})
 	case o.pause:
-		a.Print("automatic builds of %s are %s until %s; deploys by hand go on", s.site, console.Warn("paused"), console.Accent("orilla follow --resume"))
+		a.Print("automatic builds of %s are %s until %s; deploys by hand go on", s.site,
+			console.Warn("paused"), console.Accent("orilla follow --resume"))
 	case before == nil:
 		a.Print("automatic builds of %s were not paused", s.site)
 	default:
-		a.Print("automatic builds of %s go on; they were paused by %s, %s", s.site, before.Who, a.Age(before.When))
+		a.Print("automatic builds of %s go on; they were paused by %s, %s", s.site, before.Who,
+			a.Age(before.When))
 	}
+
 	return nil
 }
 
-// quietReporter tells of a run that goes on beside others only what a person should know.
+// quietReporter tells of a run that goes on beside others
+// only what a person should know.
 type quietReporter struct {
 	app    *app
 	branch string
@@ -337,11 +397,14 @@ func (r *followReport) begin() {
 	if f.Mirror != nil {
 		from = f.Mirror.From
 	}
+
 	if remote, ok := f.Store.(storage.Remote); ok {
 		where = remote.Place()
 	}
 	w := r.Err
-	fmt.Fprintf(w, "%s %s\n", console.Strong(f.Project.Site()), console.Faint("follows "+from)) //nolint:errcheck // nobody to tell
+
+	//nolint:errcheck // nobody to tell
+	fmt.Fprintf(w, "%s %s\n", console.Strong(f.Project.Site()), console.Faint("follows "+from))
 	r.Row(w, "store", where)
 	standing := f.Project.ProductionConfig
 	for _, name := range f.Project.EnvironmentNames() {
@@ -349,7 +412,9 @@ func (r *followReport) begin() {
 			r.Row(w, branch, console.Faint("-> ")+name)
 		}
 	}
-	if patterns := append(append([]string{}, standing.Previews.Follows...), standing.Previews.Refs...); len(patterns) > 0 {
+
+	if patterns := append(append([]string{}, standing.Previews.Follows...),
+		standing.Previews.Refs...); len(patterns) > 0 {
 		r.Row(w, strings.Join(patterns, " "), console.Faint("-> ")+"previews")
 	}
 	if !f.Once {
@@ -364,18 +429,25 @@ func (r *followReport) tell(event follow.Event) {
 		nodes, _ := edge.Reached(context.Background(), s.store, storage.KnownAhead(s.store))
 		addresses := s.addresses(context.Background(), event.Head.Environment, event.Head.Document, nodes)
 		event.Address = addresses[0]
-		values := view.OutputValues{URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site, event.Head.Release.String(), view.NearbyPort(nodes)), Release: event.Release,
-			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true, Took: event.Took, Reused: event.Reused, Subject: event.Subject}
+		values := view.OutputValues{URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site,
+			event.Head.Release.String(), view.NearbyPort(nodes)), Release: event.Release,
+			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true,
+			Took: event.Took, Reused: event.Reused, Subject: event.Subject}
 		r.failed = errors.Join(r.failed, r.ci.write(values))
 	}
+
 	if (event.Kind == follow.Nothing || event.Kind == follow.Unchanged) && r.follower.Only != nil {
-		r.failed = errors.Join(r.failed, r.ci.write(view.OutputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why, Subject: event.Subject}))
+		r.failed = errors.Join(r.failed,
+			r.ci.write(view.OutputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why,
+				Subject: event.Subject}))
 	}
+
 	if r.JSON {
 		r.tellJSON(event)
 		return
 	}
 	text := view.EventText(event)
+
 	if event.Ref == "" && event.Kind != follow.Ended {
 		if event.Error != nil {
 			r.Problem(event.Error)
@@ -387,7 +459,9 @@ func (r *followReport) tell(event follow.Event) {
 		}
 		return
 	}
-	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch, console.Accent(source.Short(event.Commit)), view.Shorten(event.Subject, 34), text)
+
+	r.Print("%s  %-16s %s  %-34s  %s", console.Faint(event.When.Local().Format("15:04:05")), event.Branch,
+		console.Accent(source.Short(event.Commit)), view.Shorten(event.Subject, 34), text)
 	switch event.Kind {
 	case follow.Live:
 		r.Print("%s%s", strings.Repeat(" ", 72), console.Accent(event.Address))
@@ -406,7 +480,8 @@ func (r *followReport) tell(event follow.Event) {
 }
 
 func (r *followReport) tellJSON(event follow.Event) {
-	report := view.EventReport{Event: event, Milliseconds: event.Took.Milliseconds(), Code: fault.Code(event.Error)}
+	report := view.EventReport{Event: event, Milliseconds: event.Took.Milliseconds(),
+		Code: fault.Code(event.Error)}
 	if event.Error != nil {
 		report.Problem = event.Error.Error()
 	}
@@ -420,11 +495,13 @@ func (r *followReport) end() {
 	for _, part := range []struct {
 		n    int
 		what string
-	}{{c.Built, "built"}, {c.Reused, "live without a build"}, {c.Superseded, "superseded"}, {c.Failed, "failed"}, {c.Waiting, "waiting"}, {c.Nothing, "left alone"}} {
+	}{{c.Built, "built"}, {c.Reused, "live without a build"}, {c.Superseded, "superseded"},
+		{c.Failed, "failed"}, {c.Waiting, "waiting"}, {c.Nothing, "left alone"}} {
 		if part.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
 		}
 	}
+
 	if len(parts) == 0 {
 		parts = []string{"nothing new"}
 	}

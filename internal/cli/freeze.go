@@ -38,14 +38,22 @@ func newFreezeCommand(a *app) *cobra.Command {
 	c := &freezeCmd{app: a}
 	var o freezeOptions
 	cmd := &cobra.Command{
-		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment", Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
-		Long: "Freeze keeps what is live where it is: for holidays, or while an incident is looked into. New commits are still built; they wait, and\n" +
+		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
+		Long: "Freeze keeps what is live where it is: for holidays, or while an incident is looked into. " +
+			"New commits are still built; they wait, and\n" +
 			"thaw shows them. A person at a terminal can deploy all the same, after being told.",
-		Example: "  orilla freeze -m \"the queue at the ticket office\"\n  orilla freeze --until 2026-12-27T08:00 -m \"nobody is here over Christmas\"\n  orilla freeze staging --until 2h",
-		RunE:    func(cmd *cobra.Command, args []string) error { return c.freeze(cmd.Context(), o, argument(args, 0)) },
+		Example: "  orilla freeze -m \"the queue at the ticket office\"\n  orilla freeze --until " +
+			"2026-12-27T08:00 -m \"nobody is here over Christmas\"\n  orilla freeze staging --until 2h",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.freeze(cmd.Context(), o,
+				argument(args, 0))
+		},
 	}
+
 	o.flags(cmd, "say why; it is shown to whoever is refused")
-	cmd.Flags().StringVar(&o.until, "until", "", "until a `TIME`: 2h, 3d, 2026-12-27 or 2026-12-27T08:00, with an offset or in the site's time zone")
+	cmd.Flags().StringVar(&o.until, "until", "",
+		"until a `TIME`: 2h, 3d, 2026-12-27 or 2026-12-27T08:00, with an offset or in the site's time zone")
 	return a.jsonFlag(cmd)
 }
 
@@ -53,12 +61,18 @@ func newThawCommand(a *app) *cobra.Command {
 	c := &freezeCmd{app: a}
 	var o freezeOptions
 	cmd := &cobra.Command{
-		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits", Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
-		RunE: func(cmd *cobra.Command, args []string) error { return c.thaw(cmd.Context(), o, argument(args, 0)) },
+		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.thaw(cmd.Context(), o,
+				argument(args, 0))
+		},
 	}
+
 	o.flags(cmd, "say why")
 	cmd.Flags().BoolVar(&o.yes, "yes", false, "put live what waits, without asking")
-	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false, "only thaw: put nothing live now (a follower that runs puts the newest commit of the branch live)")
+	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false,
+		"only thaw: put nothing live now (a follower that runs puts the newest commit of the branch live)")
 	return a.jsonFlag(cmd)
 }
 
@@ -67,8 +81,10 @@ func (s *session) operator(ctx context.Context, what string) (*environments.Oper
 	return environments.NewOperator(ctx, s.project, s.store, s.site, "command", what)
 }
 
-// operatorOf opens the site's store for a command that changes the environment that was typed. The caller closes the operator.
-func (a *app) operatorOf(ctx context.Context, site, typed, what string) (s *session, environment string, operator *environments.Operator, err error) {
+// operatorOf opens the site's store for a command that changes the environment
+// that was typed. The caller closes the operator.
+func (a *app) operatorOf(ctx context.Context, site, typed, what string,
+) (s *session, environment string, operator *environments.Operator, err error) {
 	if s, err = a.session(ctx, site); err == nil {
 		environment, err = s.named(ctx, typed)
 	}
@@ -84,7 +100,9 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 		return err
 	}
 	defer operator.Close(ctx)
-	frozen := &journal.Frozen{Who: operator.Who, When: operator.Now().UTC().Truncate(time.Millisecond), Why: o.why}
+	frozen := &journal.Frozen{Who: operator.Who, When: operator.Now().UTC().Truncate(time.Millisecond),
+		Why: o.why}
+
 	until := ""
 	if o.until != "" {
 		zone := s.project.ProductionConfig.Zone()
@@ -94,19 +112,24 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 		}
 		frozen.Until, until = &end, " until "+view.Moment(end)
 	}
+
 	name := journal.DisplayName(environment)
 	if o.dryRun {
 		a.Note("%s would be frozen%s; nothing was done: --dry-run", name, until)
 		return nil
 	}
-	entry, err := operator.Append(ctx, environment, journal.SetFrozen(frozen, "command", operator.Who, o.why, operator.Now()))
+
+	entry, err := operator.Append(ctx, environment, journal.SetFrozen(frozen, "command", operator.Who, o.why,
+		operator.Now()))
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	if a.JSON {
 		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}
-	a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until, console.Accent("orilla thaw "+name))
+	a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until,
+		console.Accent("orilla thaw "+name))
 	return nil
 }
 
@@ -120,6 +143,7 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	waiting, err := environments.WaitingFor(ctx, s.store, s.site, head)
 	if err != nil {
 		return err
@@ -128,25 +152,31 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 	if err := a.showWaiting(ctx, s, head, waiting); err != nil {
 		return err
 	}
+
 	name := journal.DisplayName(environment)
 	if o.dryRun {
 		a.Note("%s would be thawed; nothing was done: --dry-run", name)
 		return nil
 	}
+
 	if o.leaveLive {
 		waits = nil
 	}
 	if waits != nil && !o.yes {
-		about := "It replaces " + head.Release.Short() + "; no leaves things as they are. --leave-live thaws and leaves that live."
+		about := "It replaces " + head.Release.Short() +
+			"; no leaves things as they are. --leave-live thaws and leaves that live."
 		sure, err := a.Confirm(ctx, "Thaw "+name+" and put "+source.Short(waits.Commit)+" live?", about, true)
 		if errors.Is(err, console.ErrNobody) {
-			return fault.New(fault.Refused, "build-waits", "a thaw would put %s live", waits.Release.Short()).At("%s", name).
-				Then("orilla thaw %s --yes puts it live", name).Then("orilla thaw %s --leave-live thaws only, and puts nothing live now", name)
+			return fault.New(fault.Refused, "build-waits", "a thaw would put %s live", waits.Release.Short()).
+				At("%s", name).
+				Then("orilla thaw %s --yes puts it live", name).
+				Then("orilla thaw %s --leave-live thaws only, and puts nothing live now", name)
 		}
 		if err != nil || !sure {
 			return err
 		}
 	}
+
 	began := time.Now()
 	entry, err := operator.Thaw(ctx, head, o.why, waits)
 	if errors.Is(err, journal.ErrAlready) {
@@ -156,6 +186,7 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	serving, nodes := flipped(ctx, s, entry)
 	if a.JSON {
 		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
@@ -164,20 +195,28 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 		a.Print("%s accepts automatic deploys again; live is %s", name, entry.Release.Short())
 		return nil
 	}
-	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(a.Console, serving, nodes, time.Since(began)))
-	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(), source.Short(entry.Commit), entry.Subject)
+
+	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(a.Console, serving, nodes,
+		time.Since(began)))
+	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(),
+		source.Short(entry.Commit), entry.Subject)
 	a.Note("%s orilla rollback%s", console.Faint("undo:"), view.EnvironmentArgument(environment))
 	return nil
 }
 
-// showWaiting tells what waits for a thaw, and how the newest differs from what is live.
-func (a *freezeCmd) showWaiting(ctx context.Context, s *session, head journal.Entry, waiting []environments.PendingRelease) error {
+// showWaiting tells what waits for a thaw, and how the
+// newest differs from what is live.
+func (a *freezeCmd) showWaiting(ctx context.Context, s *session, head journal.Entry,
+	waiting []environments.PendingRelease,
+) error {
 	if len(waiting) == 0 {
 		return nil
 	}
 	a.Row(a.Err, "now", head.Release.Short()+"  "+console.Accent(source.Short(head.Commit))+"  "+head.Subject)
+
 	for i, waits := range waiting {
-		text := waits.Release.Short() + "  " + console.Accent(source.Short(waits.Commit)) + "  " + waits.Subject + console.Faint("  built "+a.Age(waits.When)+" by "+source.PersonName(waits.Who))
+		text := waits.Release.Short() + "  " + console.Accent(source.Short(waits.Commit)) + "  " +
+			waits.Subject + console.Faint("  built "+a.Age(waits.When)+" by "+source.PersonName(waits.Who))
 		a.Row(a.Err, []string{"next", ""}[min(i, 1)], text)
 		if i == 0 {
 			changes, err := compared(ctx, s, head.Release, waits.Release)
@@ -187,8 +226,10 @@ func (a *freezeCmd) showWaiting(ctx context.Context, s *session, head journal.En
 			a.Row(a.Err, "", console.Faint(changes))
 		}
 	}
+
 	if n := len(waiting) - 1; n > 0 {
-		a.Note("  %s", console.Faint(fmt.Sprintf("the %d below were made before it, and will not go live", n)))
+		a.Note("  %s", console.Faint(fmt.Sprintf("the %d below were made before it, and will not go live",
+			n)))
 	}
 	return nil
 }
@@ -203,6 +244,7 @@ func compared(ctx context.Context, s *session, before, after release.ID) (string
 	if err != nil {
 		return "", err
 	}
+
 	changes, err := release.Compare(ctx, old, next)
 	if err != nil {
 		return "", err
@@ -210,5 +252,6 @@ func compared(ctx context.Context, s *session, before, after release.ID) (string
 	if len(changes) == 0 {
 		return "the same files; rules or settings differ", nil
 	}
-	return view.Changed(deploy.CountChanges(changes)) + "; orilla diff " + before.Short() + " " + after.Short(), nil
+	return view.Changed(deploy.CountChanges(changes)) + "; orilla diff " + before.Short() + " " +
+		after.Short(), nil
 }

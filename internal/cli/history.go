@@ -33,10 +33,15 @@ func newHistoryCommand(a *app) *cobra.Command {
 	c := &historyCmd{app: a}
 	var o historyOptions
 	cmd := &cobra.Command{
-		Use: "history [ENVIRONMENT]", Short: "What was live when, who put it there, and why", Args: cobra.MaximumNArgs(1),
+		Use: "history [ENVIRONMENT]", Short: "What was live when, who put it there, and why",
+		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completion{a}.environments,
-		RunE:              func(cmd *cobra.Command, args []string) error { return c.history(cmd.Context(), o, argument(args, 0)) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.history(cmd.Context(), o,
+				argument(args, 0))
+		},
 	}
+
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().BoolVar(&o.all, "all", false, "of all environments together, in the order of time")
 	cmd.Flags().IntVarP(&o.limit, "limit", "n", 20, "show the last `N` entries; 0 for all")
@@ -52,12 +57,14 @@ func argument(args []string, i int) string {
 
 func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string) error {
 	if o.all && typed != "" {
-		return fault.New(fault.Usage, "usage", "--all shows every environment, so %s cannot be named too", typed).Then("orilla history %s", typed)
+		return fault.New(fault.Usage, "usage", "--all shows every environment, so %s cannot be named too",
+			typed).Then("orilla history %s", typed)
 	}
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
+
 	environment, entries := "", allEntries(ctx, s)
 	if !o.all {
 		if environment, err = s.named(ctx, typed); err != nil {
@@ -69,8 +76,10 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		}
 		entries = s.journal(environment).Back(ctx, number)
 	}
+
 	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
-	reports, tags, heads, more, last := []view.EntryReport{}, tagsOf(ctx, s), map[string]bool{}, false, int64(0)
+	reports, tags, heads, more, last := []view.EntryReport{}, tagsOf(ctx,
+		s), map[string]bool{}, false, int64(0)
 	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
 			return ctx.Err()
@@ -78,6 +87,7 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		if more = o.limit > 0 && len(reports) == o.limit; more {
 			break
 		}
+
 		if entry.Environment == "" {
 			entry.Environment = environment
 		}
@@ -86,9 +96,11 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		} else {
 			last = 0
 		}
+
 		report := view.DescribeEntry(entry, err, last)
 		report.Live = report.Live && view.StateOf(&entry, a.Now()) != view.StateExpired
-		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.ProductionConfig.CommitLink(entry.Commit)
+		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.ProductionConfig.CommitLink(
+			entry.Commit)
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
 			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
 				return err
@@ -97,6 +109,7 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		reports = append(reports, report)
 		rows = append(rows, view.HistoryRow(a.Console, entry, report))
 	}
+
 	if a.JSON {
 		return a.Document(reports)
 	}
@@ -108,20 +121,25 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		a.Note("nothing was ever deployed to %s of %s; orilla deploy does", what, s.site)
 		return nil
 	}
+
 	a.Table(rows)
 	switch {
 	case more && !o.all:
-		number, _, _ := strings.Cut(strings.TrimPrefix(reports[len(reports)-1].Entry, journal.DisplayName(environment)+":"), " ")
+		number, _, _ := strings.Cut(strings.TrimPrefix(reports[len(reports)-1].Entry,
+			journal.DisplayName(environment)+":"), " ")
 		if n, err := strconv.ParseInt(number, 10, 64); err == nil {
-			a.Note("%s", console.Faint(console.Count(n-1, "older entry", "older entries")+"; --limit 0 shows all"))
+			a.Note("%s", console.Faint(console.Count(n-1, "older entry", "older entries")+
+				"; --limit 0 shows all"))
 		}
 	case more:
 		a.Note("%s", console.Faint("older entries were left out; --limit 0 shows all"))
 	}
+
 	return nil
 }
 
-// allEntries yields the entries of all environments of a site, the newest first, each journal from its end to its beginning.
+// allEntries yields the entries of all environments of a site, the newest
+// first, each journal from its end to its beginning.
 func allEntries(ctx context.Context, s *session) iter.Seq2[journal.Entry, error] {
 	return func(yield func(journal.Entry, error) bool) {
 		states, err := environments.States(ctx, s.store, s.site, []string{journal.Previews}, nil)
@@ -129,12 +147,14 @@ func allEntries(ctx context.Context, s *session) iter.Seq2[journal.Entry, error]
 			yield(journal.Entry{}, err)
 			return
 		}
+
 		var next []journal.Entry
 		for _, state := range states {
 			if state.Head != nil {
 				next = append(next, *state.Head)
 			}
 		}
+
 		for len(next) > 0 && ctx.Err() == nil {
 			newest := 0
 			for i := range next {
@@ -142,6 +162,7 @@ func allEntries(ctx context.Context, s *session) iter.Seq2[journal.Entry, error]
 					newest = i
 				}
 			}
+
 			entry := next[newest]
 			if !yield(entry, nil) {
 				return
@@ -150,9 +171,11 @@ func allEntries(ctx context.Context, s *session) iter.Seq2[journal.Entry, error]
 				next = slices.Delete(next, newest, newest+1)
 				continue
 			}
+
 			before, err := s.journal(entry.Environment).Get(ctx, entry.Number-1)
 			if err != nil { // the walk goes on below it
-				before = journal.Entry{Environment: entry.Environment, Number: entry.Number - 1, When: entry.When}
+				before = journal.Entry{Environment: entry.Environment, Number: entry.Number - 1,
+					When: entry.When}
 				if !yield(before, err) {
 					return
 				}
@@ -168,18 +191,22 @@ func newRollbackCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "rollback [ENVIRONMENT] [WHAT]",
 		Short: "Go back: to the release before, or to an entry, release, commit or tag",
-		Long: "Rollback points an environment at a release that was live there before. Nothing is built or uploaded. The environment is\n" +
-			"then frozen, so that the next automatic deploy does not bring the trouble back; orilla thaw ends that.",
+		Long: "Rollback points an environment at a release that was live there before. Nothing is built " +
+			"or uploaded. The environment is\n" +
+			"then frozen, so that the next automatic deploy does not bring the " +
+			"trouble back; orilla thaw ends that.",
 		Example: "  orilla rollback                      production, to the release before\n" +
 			"  orilla rollback production:12        to what entry 12 put live\n" +
 			"  orilla rollback staging 4be21c7      to what was built from that commit",
 		Args: cobra.MaximumNArgs(2), ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error { return c.rollback(cmd.Context(), o, args) },
 	}
+
 	flags := cmd.Flags()
 	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
-	flags.BoolVar(&o.keepFollowing, "keep-following", false, "do not freeze: let the next automatic deploy replace it")
+	flags.BoolVar(&o.keepFollowing, "keep-following", false,
+		"do not freeze: let the next automatic deploy replace it")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
 	return a.jsonFlag(cmd)
 }
@@ -198,23 +225,30 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 	if err != nil {
 		return err
 	}
+
 	started := time.Now()
 	operator, err := s.operator(ctx, "rollback")
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
-	back, err := operator.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing, Why: o.why}, o.dryRun)
+	back, err := operator.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing,
+		Why: o.why}, o.dryRun)
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	if back.Sound.Looked < back.Sound.Objects {
-		a.Note("%s", console.Faint(fmt.Sprintf("of %d objects that differ, %d were looked at before; orilla store verify looks at all", back.Sound.Objects, back.Sound.Looked)))
+		a.Note("%s", console.Faint(fmt.Sprintf(
+			"of %d objects that differ, %d were looked at before; orilla store verify looks at all",
+			back.Sound.Objects, back.Sound.Looked)))
 	}
 	return a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started)
 }
 
-func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string, left, entry journal.Entry, started time.Time) error {
+func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string,
+	left, entry journal.Entry, started time.Time,
+) error {
 	serving, nodes := 0, nodesOf(ctx, s)
 	if !o.dryRun {
 		serving, nodes = flipped(ctx, s, entry)
@@ -222,20 +256,28 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 	took := time.Since(started)
 	leftAddress := view.ReleaseAddress(s.site, left.Release.String(), view.NearbyPort(nodes))
 	addresses := s.addresses(ctx, environment, entry.Document, nodes)
+
 	if a.JSON {
-		report := view.RollbackReport{Environment: journal.DisplayName(environment), Release: "r-" + entry.Release.String(), Commit: entry.Commit,
-			Reactivates: entry.Reactivates, Left: "r-" + left.Release.String(), LeftAddress: leftAddress, Addresses: addresses,
-			Frozen: entry.Frozen != nil, DryRun: o.dryRun}
+		report := view.RollbackReport{Environment: journal.DisplayName(environment),
+			Release: "r-" + entry.Release.String(), Commit: entry.Commit,
+			Reactivates: entry.Reactivates, Left: "r-" + left.Release.String(), LeftAddress: leftAddress,
+			Addresses: addresses,
+			Frozen:    entry.Frozen != nil, DryRun: o.dryRun}
+
 		if !o.dryRun {
 			report.Entry = entry.Label()
 		}
 		return a.Document(report)
 	}
+
 	name := journal.DisplayName(environment)
 	a.Note("%s %s %s", console.Strong(s.site), console.Faint("->"), console.Strong(name))
-	a.Row(a.Err, "from", left.Release.Short()+"  "+console.Accent(source.Short(left.Commit))+"  "+left.Subject)
-	a.Row(a.Err, "to", entry.Release.Short()+"  "+console.Accent(source.Short(entry.Commit))+"  "+entry.Subject+
+	a.Row(a.Err, "from", left.Release.Short()+"  "+console.Accent(source.Short(left.Commit))+"  "+
+		left.Subject)
+	a.Row(a.Err, "to", entry.Release.Short()+"  "+console.Accent(source.Short(entry.Commit))+"  "+
+		entry.Subject+
 		console.Faint("  (what "+name+":"+view.Itoa(entry.Reactivates)+" put live)"))
+
 	if o.dryRun {
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
@@ -244,10 +286,13 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 	for _, address := range addresses {
 		a.Print("%s", console.Accent(address))
 	}
+
 	a.Note("%s %s", console.Faint("the release that was left:"), leftAddress)
 	if entry.Frozen != nil {
-		a.Note("%s automatic deploys are refused until %s", console.Warn("frozen:"), console.Accent("orilla thaw"+view.EnvironmentArgument(environment)))
+		a.Note("%s automatic deploys are refused until %s", console.Warn("frozen:"),
+			console.Accent("orilla thaw"+view.EnvironmentArgument(environment)))
 	}
+
 	a.Note("%s orilla rollback %s:%d", console.Faint("undo:"), name, entry.Number-1)
 	view.HintEdge(a.Console, nodes)
 	return nil

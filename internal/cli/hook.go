@@ -13,15 +13,18 @@ import (
 func newHookCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "hook", Short: "Wake orilla follow from Git's own hooks, at once", Args: cobra.NoArgs,
-		Long: "Hook adds a line to the Git hooks of this repository that run after a commit, a merge, a rewrite and a push to it. The line does nothing but\n" +
+		Long: "Hook adds a line to the Git hooks of this repository that run after a commit, a merge, a " +
+			"rewrite and a push to it. The line does nothing but\n" +
 			"wake an orilla follow that watches the repository. Hooks that are there stay as they are.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+
 	for _, one := range []struct {
 		name, short string
 		do          func(*source.Repository, context.Context) ([]source.Hook, error)
 	}{
-		{"install", "Add the line to the hooks", (*source.Repository).InstallHooks}, {"remove", "Take it out again", (*source.Repository).RemoveHooks},
+		{"install", "Add the line to the hooks", (*source.Repository).InstallHooks}, {"remove",
+			"Take it out again", (*source.Repository).RemoveHooks},
 	} {
 		cmd.AddCommand(a.jsonFlag(&cobra.Command{
 			Use: one.name, Short: one.short, Args: cobra.NoArgs,
@@ -31,8 +34,10 @@ func newHookCommand(a *app) *cobra.Command {
 					return err
 				}
 				if p.Repository == nil {
-					return fault.New(fault.Usage, "no-repository", "there is no Git repository here, so it has no hooks").At("%s", p.Root)
+					return fault.New(fault.Usage, "no-repository",
+						"there is no Git repository here, so it has no hooks").At("%s", p.Root)
 				}
+
 				hooks, err := one.do(p.Repository, cmd.Context())
 				if err != nil {
 					return err
@@ -41,5 +46,6 @@ func newHookCommand(a *app) *cobra.Command {
 			},
 		}))
 	}
+
 	return cmd
 }

@@ -46,12 +46,16 @@ func newInitCommand(a *app) *cobra.Command {
 			return c.init(cmd.Context(), p, o)
 		},
 	}
+
 	flags := cmd.Flags()
 	flags.StringVar(&o.site, "site", "", "the site's `NAME` (default: made from the folder's)")
 	flags.StringVar(&o.output, "output", "", "the `FOLDER` that the build leaves")
 	flags.StringArrayVar(&o.run, "run", nil, "a build `COMMAND`; may be given several times")
-	flags.StringVar(&o.routes, "client-routes", "", "the `PATH` below which a client-side application answers addresses that no file has: / or /app/")
-	flags.BoolVar(&o.ci, "ci", false, "show a shell script that publishes the site from any CI system, and write it if you agree")
+	flags.StringVar(&o.routes, "client-routes", "",
+		"the `PATH` below which a client-side application answers addresses that no file has: / or /app/")
+
+	flags.BoolVar(&o.ci, "ci", false,
+		"show a shell script that publishes the site from any CI system, and write it if you agree")
 	flags.BoolVar(&o.yes, "yes", false, "take what is proposed without asking")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "print the file instead of writing it")
 	return a.jsonFlag(cmd)
@@ -61,8 +65,10 @@ func newInitCommand(a *app) *cobra.Command {
 func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) error {
 	file := filepath.Join(p.Root, project.FileName)
 	if p.Configured && !o.dryRun {
-		return fault.New(fault.Refused, "configured", "the project has its configuration already").At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")
+		return fault.New(fault.Refused, "configured", "the project has its configuration already").
+			At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")
 	}
+
 	guess := project.Detect(os.DirFS(p.Root))
 	if o.output != "" {
 		guess.Output = o.output
@@ -70,6 +76,7 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 	if len(o.run) > 0 {
 		guess.Run = o.run
 	}
+
 	site := o.site
 	if site == "" {
 		site = project.Label(filepath.Base(p.Root))
@@ -77,6 +84,7 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 	if guess.What != "" {
 		a.Note("%s %s %s", console.Strong("found"), guess.What, console.Faint("("+guess.Because+")"))
 	}
+
 	for _, note := range guess.Notes {
 		a.Note("%s %s", console.Warn("note:"), note)
 	}
@@ -84,6 +92,7 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 	if err != nil {
 		return err
 	}
+
 	rulesFile, rulesText := "", ""
 	if o.routes != "" && len(guess.Rules) == 0 {
 		if rulesText, err = clientRoutes(o.routes); err != nil {
@@ -91,6 +100,7 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 		}
 		guess.Rules, rulesFile = []string{"site.rules"}, filepath.Join(p.Root, "site.rules")
 	}
+
 	text := project.Draft(site, guess, p.Main)
 	if _, err := project.Parse([]byte(text), project.FileName); err != nil {
 		return err
@@ -99,22 +109,28 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 		a.Print("%s", strings.TrimSuffix(text, "\n"))
 		return nil
 	}
+
 	if rulesFile != "" {
 		if err := os.WriteFile(rulesFile, []byte(rulesText), 0o644); err != nil {
-			return fault.New(fault.Failed, "unwritable", "the rules file cannot be written").At("%s", rulesFile).Because(err)
+			return fault.New(fault.Failed, "unwritable", "the rules file cannot be written").
+				At("%s", rulesFile).Because(err)
 		}
 		a.Note("%s %s", console.Good("wrote"), rulesFile)
 	}
 	return a.writeConfig(file, site, guess, text, o.goesOn)
 }
 
-// clientRoutes writes the rules of an application that finds its way in the browser.
+// clientRoutes writes the rules of an application that
+// finds its way in the browser.
 func clientRoutes(path string) (string, error) {
 	path = "/" + strings.Trim(path, "/")
 	text := "# Addresses of the application that no file has: it finds its way in the browser.\n" +
-		"fallback  " + strings.TrimSuffix(path, "/") + "/{rest:all}  -> " + strings.TrimSuffix(path, "/") + "/\n"
-	if _, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{}); len(found) > 0 {
-		return "", fault.New(fault.Usage, "usage", "--client-routes %s: %s", path, found[0].What).Then("write / or /app/")
+		"fallback  " + strings.TrimSuffix(path, "/") + "/{rest:all}  -> " + strings.TrimSuffix(path, "/") +
+		"/\n"
+	if _, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
+		rules.Options{}); len(found) > 0 {
+		return "", fault.New(fault.Usage, "usage", "--client-routes %s: %s", path, found[0].What).
+			Then("write / or /app/")
 	}
 	return text, nil
 }
@@ -126,67 +142,86 @@ func (a *initCmd) writeConfig(file, site string, guess project.Guess, text strin
 		err = errors.Join(err, out.Close())
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "the configuration cannot be written").At("%s", file).Because(err)
+		return fault.New(fault.Failed, "unwritable", "the configuration cannot be written").At("%s", file).
+			Because(err)
 	}
+
 	if goesOn {
 		a.Note("%s %s", console.Good("wrote"), file)
 		return nil
 	}
 	if a.JSON {
-		return a.Document(map[string]any{"file": file, "site": site, "prepare": guess.Prepare, "run": guess.Run, "output": guess.Output,
+		return a.Document(map[string]any{"file": file, "site": site, "prepare": guess.Prepare,
+			"run": guess.Run, "output": guess.Output,
 			"notes": guess.Notes})
 	}
+
 	a.Note("%s %s", console.Good("wrote"), file)
 	for line := range strings.Lines(text) {
 		a.Print("  %s", strings.TrimSuffix(line, "\n"))
 	}
-	a.Note("%s orilla serve, to look at it here; git add and commit %s; orilla deploy", console.Accent("next:"), project.FileName)
+	a.Note("%s orilla serve, to look at it here; git add and commit %s; orilla deploy",
+		console.Accent("next:"), project.FileName)
 	return nil
 }
 
-// askInit asks for what the files do not say, and on a terminal lets the rest be changed.
-func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess, o *initOptions) (string, project.Guess, error) {
+// askInit asks for what the files do not say, and on a
+// terminal lets the rest be changed.
+func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess, o *initOptions,
+) (string, project.Guess, error) {
 	var err error
 	if a.Asks && !o.yes {
 		if site, err = a.askSite(ctx, site); err != nil {
 			return "", guess, err
 		}
-		steps, err := a.Input(ctx, "Which command builds the site?", "Empty if the files are ready as they are. Several are separated by ;", strings.Join(guess.Run, "; "), nil)
+		steps, err := a.Input(ctx, "Which command builds the site?",
+			"Empty if the files are ready as they are. Several are separated by ;",
+			strings.Join(guess.Run, "; "), nil)
 		if err != nil {
 			return "", guess, err
 		}
+
 		guess.Run = splitSteps(steps)
-		guess.Output, err = a.Input(ctx, "In which folder is the finished site?", "Relative to the project; . is the project itself.", guess.Output, func(text string) error {
-			if text == "" {
-				return errors.New("name a folder")
-			}
-			return nil
-		})
+		guess.Output, err = a.Input(ctx, "In which folder is the finished site?",
+			"Relative to the project; . is the project itself.", guess.Output, func(text string) error {
+				if text == "" {
+					return errors.New("name a folder")
+				}
+				return nil
+			})
 		if err == nil && o.routes == "" && len(guess.Rules) == 0 {
-			o.routes, err = a.Input(ctx, "Does an application in the browser answer addresses that no file has?",
+			o.routes, err = a.Input(ctx,
+				"Does an application in the browser answer addresses that no file has?",
 				"Its path, such as / or /planner/; empty if every address is a file.", "", nil)
 		}
 		return site, guess, err
 	}
+
 	if !project.IsLabel(site) {
-		return "", guess, fault.New(fault.Usage, "bad-site", "%q is not a site's name: it becomes part of an address", site).Then("--site %s would do", project.Label(site))
+		return "", guess, fault.New(fault.Usage, "bad-site",
+			"%q is not a site's name: it becomes part of an address", site).
+			Then("--site %s would do", project.Label(site))
 	}
+
 	if guess.Output == "" {
-		return "", guess, fault.New(fault.Usage, "not-recognised", "nothing here says where the finished site is").
+		return "", guess, fault.New(fault.Usage, "not-recognised",
+			"nothing here says where the finished site is").
 			Then("name the folder that the build leaves: orilla init --output FOLDER [--run COMMAND]")
 	}
 	return site, guess, nil
 }
 
 func (a *initCmd) askSite(ctx context.Context, preset string) (string, error) {
-	answer, err := a.Input(ctx, "What is the site called?", "The name becomes part of its addresses.", preset, func(text string) error {
-		if text == "" {
-			return errors.New("a name is needed")
-		}
-		return nil
-	})
+	answer, err := a.Input(ctx, "What is the site called?", "The name becomes part of its addresses.", preset,
+		func(text string) error {
+			if text == "" {
+				return errors.New("a name is needed")
+			}
+			return nil
+		})
 	if label := project.Label(answer); err == nil && label != answer {
-		a.Note("%s as a part of addresses, %q is written %s", console.Faint("note:"), answer, console.Strong(label))
+		a.Note("%s as a part of addresses, %q is written %s", console.Faint("note:"), answer,
+			console.Strong(label))
 		return label, nil
 	}
 	return answer, err

@@ -31,8 +31,11 @@ type ciFile struct{ name, text string }
 // initCI shows scripts for CI systems, and writes them if that is agreed to.
 func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) error {
 	if !p.Configured {
-		return fault.New(fault.Usage, "no-site", "there is no orilla.yaml yet, so there is nothing to publish").At("%s", p.Root).Then("orilla init first")
+		return fault.New(fault.Usage, "no-site",
+			"there is no orilla.yaml yet, so there is nothing to publish").At("%s", p.Root).
+			Then("orilla init first")
 	}
+
 	files, err := ciFiles(p)
 	if err != nil {
 		return err
@@ -43,37 +46,51 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 		}
 		a.Print("%s", strings.TrimSuffix(file.text, "\n"))
 	}
+
 	for _, file := range files {
 		if there := filepath.Join(p.Root, filepath.FromSlash(file.name)); exists(there) {
-			return fault.New(fault.Refused, "there-already", "there is a script already; those above were not written").At("%s", there).Then("compare them, or remove it and run this again")
+			return fault.New(fault.Refused, "there-already",
+				"there is a script already; those above were not written").At("%s", there).
+				Then("compare them, or remove it and run this again")
 		}
 	}
+
 	a.Note("")
-	if address, _ := a.storeAddress(p); !strings.Contains(address, "://") || strings.HasPrefix(address, "file:") {
-		a.Note("%s the store is a folder, which a machine of CI does not share: set store: sftp://... or s3://... in orilla.yaml", console.Warn("note:"))
+	if address, _ := a.storeAddress(p); !strings.Contains(address, "://") ||
+		strings.HasPrefix(address, "file:") {
+		a.Note("%s the store is a folder, which a machine of CI does not share: set store: "+
+			"sftp://... or s3://... in orilla.yaml", console.Warn("note:"))
 	}
+
 	if o.dryRun {
 		a.Note("%s", console.Faint("nothing was written: --dry-run"))
 		return nil
 	}
 	write := o.yes
 	if !write && a.Asks {
-		about := "They are yours to change. For each push, one step runs: sh " + ciScript + ". For proposed changes, one job without credentials runs " + ciProposedBuild +
+		about := "They are yours to change. For each push, one step runs: sh " + ciScript +
+			". For proposed changes, one job without credentials runs " + ciProposedBuild +
 			", and one with them " + ciProposedLive + "."
-		if write, err = a.Confirm(ctx, "Write them to "+filepath.Dir(ciScript)+"/?", about, true); err != nil {
+		if write, err = a.Confirm(ctx, "Write them to "+filepath.Dir(ciScript)+"/?", about,
+			true); err != nil {
 			return err
 		}
 	}
+
 	if !write {
-		a.Note("nothing was written; %s writes %s", console.Accent("orilla init --ci --yes"), ciScript+", "+ciProposedBuild+" and "+ciProposedLive)
+		a.Note("nothing was written; %s writes %s", console.Accent("orilla init --ci --yes"),
+			ciScript+", "+ciProposedBuild+" and "+ciProposedLive)
 		return nil
 	}
+
 	for _, file := range files {
 		if err := a.writeCI(p, file); err != nil {
 			return err
 		}
 	}
-	a.Note("%s put the program where CI can fetch it, set ORILLA_DOWNLOAD and the secrets there, commit the scripts, and let one step run: sh %s", console.Accent("next:"), ciScript)
+
+	a.Note("%s put the program where CI can fetch it, set ORILLA_DOWNLOAD and the secrets there, commit "+
+		"the scripts, and let one step run: sh %s", console.Accent("next:"), ciScript)
 	return nil
 }
 
@@ -89,7 +106,8 @@ func (a *initCmd) writeCI(p *site.Project, file ciFile) error {
 		err = os.WriteFile(path, []byte(file.text), 0o755)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "the script cannot be written").At("%s", path).Because(err)
+		return fault.New(fault.Failed, "unwritable", "the script cannot be written").At("%s", path).
+			Because(err)
 	}
 	a.Note("%s %s", console.Good("wrote"), path)
 	return nil
@@ -103,20 +121,27 @@ func ciFiles(p *site.Project) ([]ciFile, error) {
 	}
 	build, site := p.ProductionConfig.Build, p.Site()
 	var keys []string // of the store
+
 	switch scheme, _, _ := strings.Cut(p.ProductionConfig.Store, "://"); scheme {
 	case "s3":
 		keys = append(keys, "AWS_ACCESS_KEY_ID", "AWS_SECRET_ACCESS_KEY")
 	case "sftp":
 		keys = append(keys, "a key for the SSH agent, or ?key=FILE in the store's address")
 	}
+
 	list := func(names ...string) string { return cmp.Or(strings.Join(names, ", "), "none") }
 	needed, storeOnly := list(slices.Concat(build.Secrets, keys)...), list(keys...)
-	steps := strings.Join(strings.Fields(strings.Join(build.Steps(), "; ")), " ") // on one line, behind a comment sign
+
+	// on one line, behind a comment sign
+	steps := strings.Join(strings.Fields(strings.Join(build.Steps(), "; ")), " ")
 	elsewhere := "#               This script builds nothing by itself: orilla.yaml has no steps.\n"
 	if steps != "" {
-		elsewhere = "# Switch off:   other steps or services that build the site on each push (" + steps + "): this\n" +
-			"#               script builds each commit once, and not at all where the same content was built before.\n"
+		elsewhere = "# Switch off:   other steps or services that build the site on each push (" + steps +
+			"): this\n" +
+			"#               script builds each commit once, and not at all where the " +
+			"same content was built before.\n"
 	}
+
 	folder := ""
 	if p.Prefix != "" {
 		folder = "cd '" + strings.ReplaceAll(p.Prefix, "'", `'\''`) + "'\n"
@@ -207,5 +232,6 @@ func ownSum() (string, error) {
 	if _, err := io.Copy(hash, file); err != nil {
 		return "", err
 	}
+
 	return hex.EncodeToString(hash.Sum(nil)), nil
 }

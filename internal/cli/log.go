@@ -10,13 +10,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/build"
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -27,9 +27,12 @@ func newLogCommand(a *app) *cobra.Command {
 	c := &logCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
-		Use: "log [BUILD]", Short: "What the steps of a build printed; of a running one, as it comes", Args: cobra.MaximumNArgs(1),
-		Long: "Log prints what the steps of a build printed, with secrets masked. BUILD is build:41 or 41 as orilla builds lists them, or a branch or a\n" +
-			"commit for its last build; without it, the last build of all. While the build runs, the log is followed to its end.",
+		Use: "log [BUILD]", Short: "What the steps of a build printed; of a running one, as it comes",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Log prints what the steps of a build printed, with secrets masked. BUILD is build:41 or 41 " +
+			"as orilla builds lists them, or a branch or a\n" +
+			"commit for its last build; without it, the last build of all. While the build runs, " +
+			"the log is followed to its end.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.log(cmd.Context(), site, argument(args, 0))
 		},
@@ -54,34 +57,42 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 	if err != nil {
 		return err
 	}
-	a.Note("%s  %s  %s  %s", console.Strong(run.Label()), console.Accent(source.Short(run.Commit)), run.Subject, console.Faint("("+run.Branch+", "+a.Age(run.When)+")"))
+
+	a.Note("%s  %s  %s  %s", console.Strong(run.Label()), console.Accent(source.Short(run.Commit)),
+		run.Subject, console.Faint("("+run.Branch+", "+a.Age(run.When)+")"))
 	out := &logWriter{app: a.app}
 	if run.Ended == nil {
 		if run, err = a.followLog(ctx, s, run, out); err != nil {
 			return err
 		}
 	}
+
 	if run.Ended == nil {
-		a.Note("%s", console.Warn("it ended without a word, and left no log; who built it, on "+run.Where+", is gone"))
+		a.Note("%s", console.Warn("it ended without a word, and left no log; who built it, on "+run.Where+
+			", is gone"))
 		return nil
 	}
+
 	for _, part := range run.Ended.Log {
 		data, err := release.Object(ctx, s.store, part)
 		if errors.Is(err, storage.ErrNotFound) {
-			return fault.New(fault.Failed, "log-gone", "the log of %s is not kept any more", run.Label()).Then("a prune keeps the logs of releases that it keeps, and of the last weeks")
+			return fault.New(fault.Failed, "log-gone", "the log of %s is not kept any more", run.Label()).
+				Then("a prune keeps the logs of releases that it keeps, and of the last weeks")
 		}
 		if err != nil {
 			return err
 		}
 		out.rest(data)
 	}
+
 	out.flush()
 	view.ReportEnd(a.Console, run)
 	return nil
 }
 
 // followLog prints the log of a running build until it ends.
-func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter) (builds.Run, error) {
+func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter,
+) (builds.Run, error) {
 	next, began := 0, time.Now()
 	for {
 		running, err := build.List(ctx, s.store, s.site)
@@ -96,12 +107,15 @@ func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out 
 			}
 			out.write(text)
 		}
+
 		if run, err = s.runs().Get(ctx, run.Number); err != nil {
 			return run, err
 		}
-		if run.Ended != nil || at < 0 && time.Since(began) > 3*time.Second || at >= 0 && running[at].Lost(a.Now()) {
+		if run.Ended != nil || at < 0 && time.Since(began) > 3*time.Second ||
+			at >= 0 && running[at].Lost(a.Now()) {
 			return run, nil
 		}
+
 		select {
 		case <-ctx.Done():
 			return run, ctx.Err()
@@ -110,7 +124,8 @@ func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out 
 	}
 }
 
-// logWriter prints a log line by line: on a terminal with its colours, elsewhere without.
+// logWriter prints a log line by line: on a terminal with
+// its colours, elsewhere without.
 type logWriter struct {
 	app     *app
 	written int // how much of the log has come
@@ -154,7 +169,8 @@ func newCancelCommand(a *app) *cobra.Command {
 	c := &logCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
-		Use: "cancel [BUILD]", Short: "End a build that is running, wherever it runs", Args: cobra.MaximumNArgs(1),
+		Use: "cancel [BUILD]", Short: "End a build that is running, wherever it runs",
+		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.cancelBuild(cmd.Context(), site, argument(args, 0))
 		},
@@ -175,14 +191,17 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 	if err != nil {
 		return err
 	}
+
 	at := 0
 	switch {
 	case len(running) == 0:
-		return fault.New(fault.Refused, "not-running", "nothing of %s is being built", s.site).Then("orilla builds shows what was")
+		return fault.New(fault.Refused, "not-running", "nothing of %s is being built", s.site).
+			Then("orilla builds shows what was")
 	case typed == "" && len(running) > 1:
 		problem := fault.New(fault.Usage, "which-build", "%d builds are running", len(running))
 		for _, one := range running {
-			problem = problem.Then("orilla cancel %s   %s %s", one.Label(), source.Short(one.Commit), one.Branch)
+			problem = problem.Then("orilla cancel %s   %s %s", one.Label(), source.Short(one.Commit),
+				one.Branch)
 		}
 		return problem
 	case typed != "":
@@ -190,14 +209,20 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 		if err != nil {
 			return err
 		}
-		if at = slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number }); at < 0 {
-			return fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).Then("orilla builds shows how it ended")
+		if at = slices.IndexFunc(running,
+			func(r build.Running) bool { return r.Number == run.Number }); at < 0 {
+			return fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).
+				Then("orilla builds shows how it ended")
 		}
 	}
+
 	one := running[at]
 	if one.Lost(a.Now()) {
-		return fault.New(fault.Refused, "not-running", "%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).Then("the next build of the same takes over")
+		return fault.New(fault.Refused, "not-running",
+			"%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).
+			Then("the next build of the same takes over")
 	}
+
 	if err := build.Cancel(ctx, s.store, one, s.project.Person(ctx)); err != nil {
 		return err
 	}
@@ -213,11 +238,14 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 			a.Print("%s %s", run.Label(), run.Ended.Outcome)
 			return nil
 		}
+
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
-	return fault.New(fault.Failed, "not-ended", "%s was asked to end and has not answered", one.Label()).At("%s", one.Where).Then("orilla builds shows what becomes of it")
+
+	return fault.New(fault.Failed, "not-ended", "%s was asked to end and has not answered", one.Label()).
+		At("%s", one.Where).Then("orilla builds shows what becomes of it")
 }

@@ -24,11 +24,13 @@ func newOpenCommand(a *app) *cobra.Command {
 	var site string
 	var show bool
 	cmd := &cobra.Command{
-		Use: "open [ENVIRONMENT|RELEASE]", Short: "Open what is live in the browser", Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
+		Use: "open [ENVIRONMENT|RELEASE]", Short: "Open what is live in the browser",
+		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.open(cmd.Context(), site, argument(args, 0), show)
 		},
 	}
+
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().BoolVar(&show, "show", false, "print the address and open nothing")
 	return a.jsonFlag(cmd)
@@ -41,6 +43,7 @@ func (a *openCmd) open(ctx context.Context, site, what string, show bool) error 
 	}
 	nodes := nodesOf(ctx, s)
 	address := ""
+
 	if strings.HasPrefix(what, "r-") {
 		id, err := s.findRelease(ctx, what)
 		if err != nil {
@@ -62,6 +65,7 @@ func (a *openCmd) open(ctx context.Context, site, what string, show bool) error 
 			address = all[len(all)-1]
 		}
 	}
+
 	if a.JSON {
 		return a.Document(map[string]any{"address": address, "edge_nodes": len(nodes)})
 	}
@@ -70,6 +74,7 @@ func (a *openCmd) open(ctx context.Context, site, what string, show bool) error 
 	if show || len(nodes) == 0 && strings.Contains(address, ".localhost:") {
 		return nil
 	}
+
 	return openBrowser(ctx, address)
 }
 
@@ -82,13 +87,18 @@ func openBrowser(ctx context.Context, address string) error {
 	case "windows":
 		name, args = "rundll32", []string{"url.dll,FileProtocolHandler", address}
 	}
+
 	if _, err := exec.LookPath(name); err != nil {
-		return fault.New(fault.Failed, "no-browser", "this machine has no %s to open a browser with", name).Then("open %s yourself", address)
+		return fault.New(fault.Failed, "no-browser", "this machine has no %s to open a browser with", name).
+			Then("open %s yourself", address)
 	}
 	browser := exec.CommandContext(ctx, name, args...)
-	browser.Env = process.Environment("DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "DBUS_SESSION_BUS_ADDRESS", "XDG_*", "DESKTOP_SESSION", "BROWSER", "WSL*")
+	browser.Env = process.Environment("DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "DBUS_SESSION_BUS_ADDRESS",
+		"XDG_*", "DESKTOP_SESSION", "BROWSER", "WSL*")
+
 	if err := process.Run(browser); err != nil {
-		return fault.New(fault.Failed, "no-browser", "the browser could not be opened").Because(err).Then("open %s yourself", address)
+		return fault.New(fault.Failed, "no-browser", "the browser could not be opened").Because(err).
+			Then("open %s yourself", address)
 	}
 	return nil
 }

@@ -30,14 +30,21 @@ func newPasswordCommand(a *app) *cobra.Command {
 	c := &passwordCmd{app: a}
 	var o passwordOptions
 	cmd := &cobra.Command{
-		Use: "password ENVIRONMENT", Short: "Say who may look: whoever knows a password", Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
-		Long: "Password lets only those look at an environment who know it. \"previews\" stands for all previews, those to come too. The store keeps a hash\n" +
-			"of it, edge nodes ask for it by the usual means of browsers (RFC 7617), and the addresses of releases that only protected environments\n" +
-			"have served ask for it too. Behind plain http it travels readable: see to it that something in front ends TLS.",
-		Example: "  orilla password previews              asks for it, twice\n  orilla password staging --generate    makes one, and shows it once\n" +
-			"  orilla password staging --stdin < password.txt\n  orilla password staging --remove      everybody may look again",
+		Use: "password ENVIRONMENT", Short: "Say who may look: whoever knows a password",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
+		Long: "Password lets only those look at an environment who know it. \"previews\" stands for all " +
+			"previews, those to come too. The store keeps a hash\n" +
+			"of it, edge nodes ask for it by the usual means of browsers (RFC 7617), and the addresses of " +
+			"releases that only protected environments\n" +
+			"have served ask for it too. Behind plain http it travels readable: see to it " +
+			"that something in front ends TLS.",
+		Example: "  orilla password previews              asks for it, twice\n  orilla password staging " +
+			"--generate    makes one, and shows it once\n" +
+			"  orilla password staging --stdin < password.txt\n  orilla password staging --remove " +
+			"     everybody may look again",
 		RunE: func(cmd *cobra.Command, args []string) error { return c.password(cmd.Context(), o, args[0]) },
 	}
+
 	flags := cmd.Flags()
 	flags.StringVar(&o.user, "user", "", "the `NAME` that goes with it (default: any)")
 	flags.BoolVar(&o.generate, "generate", false, "make one, and show it once")
@@ -57,16 +64,19 @@ func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed str
 	if strings.ContainsAny(o.user, ":\r\n") {
 		return fault.New(fault.Usage, "usage", "--user: a name has no colon (RFC 7617)")
 	}
+
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
 	environment := journal.Previews
+
 	if typed != journal.Previews {
 		if environment, err = s.named(ctx, typed); err != nil {
 			return err
 		}
 	}
+
 	name := journal.DisplayName(environment)
 	if environment == journal.Previews {
 		name = "all previews"
@@ -76,18 +86,23 @@ func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed str
 			return err
 		}
 	}
+
 	password, err := a.newPassword(ctx, o, name)
 	if err != nil {
 		return err
 	}
 	if o.dryRun {
-		a.Note("%s would %s; nothing was done: --dry-run", name, map[bool]string{true: "be open to everybody", false: "ask for a password"}[o.remove])
+		a.Note("%s would %s; nothing was done: --dry-run", name, map[bool]string{true: "be open to everybody",
+			false: "ask for a password"}[o.remove])
 		return nil
 	}
+
 	return a.setPassword(ctx, s, o, environment, name, password)
 }
 
-func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOptions, environment, name, password string) error {
+func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOptions, environment, name,
+	password string,
+) error {
 	hash := ""
 	if !o.remove {
 		var err error
@@ -95,11 +110,13 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 			return fault.New(fault.Usage, "bad-password", "the password %s", err)
 		}
 	}
+
 	operator, err := s.operator(ctx, "password")
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
+
 	change := func(looking journal.Looking) (*journal.Looking, error) {
 		if o.remove {
 			if looking.Password == "" {
@@ -107,8 +124,10 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 			}
 			return nil, nil
 		}
-		return &journal.Looking{Password: hash, User: o.user}, nil // a new password takes back the links that went around the old one
+		// a new password takes back the links that went around the old one
+		return &journal.Looking{Password: hash, User: o.user}, nil
 	}
+
 	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
 	if errors.Is(err, journal.ErrAlready) {
 		a.Note("%s asks for no password already", name)
@@ -117,17 +136,20 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	serving, nodes := 0, nodesOf(ctx, s)
 	if !entry.Release.IsZero() {
 		serving, nodes = flipped(ctx, s, entry)
 	}
 	if a.JSON {
-		report := view.PasswordReport{Environment: journal.DisplayName(environment), Entry: entry.Label(), Protected: !o.remove, User: o.user}
+		report := view.PasswordReport{Environment: journal.DisplayName(environment), Entry: entry.Label(),
+			Protected: !o.remove, User: o.user}
 		if o.generate {
 			report.Password = password
 		}
 		return a.Document(report)
 	}
+
 	switch {
 	case o.remove:
 		a.Print("everybody may look at %s again", name)
@@ -137,6 +159,7 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 	default:
 		a.Print("%s: whoever looks is asked for the password from now on", name)
 	}
+
 	if len(nodes) > serving && !entry.Release.IsZero() {
 		a.Note("%s", console.Warn("not yet at every edge node; orilla status shows when"))
 	}
@@ -151,9 +174,11 @@ func (a *passwordCmd) confirmOpen(ctx context.Context, o passwordOptions, name s
 	if o.yes || o.dryRun {
 		return nil
 	}
-	sure, err := a.Confirm(ctx, "Show "+name+" to everybody?", "Search engines are still told not to list anything but production.", false)
+	sure, err := a.Confirm(ctx, "Show "+name+" to everybody?",
+		"Search engines are still told not to list anything but production.", false)
 	if errors.Is(err, console.ErrNobody) || err == nil && !sure {
-		return fault.New(fault.Refused, "not-confirmed", "%s stays behind its password", name).Then("add --yes to show it to everybody")
+		return fault.New(fault.Refused, "not-confirmed", "%s stays behind its password", name).
+			Then("add --yes to show it to everybody")
 	}
 	return err
 }
@@ -172,16 +197,20 @@ func (a *passwordCmd) newPassword(ctx context.Context, o passwordOptions, name s
 		}
 		return line, nil
 	}
-	password, err := a.Secret(ctx, "A password for "+name, "8 characters or more; whoever looks is asked for it", func(text string) error {
-		_, err := access.Hash(text)
-		return err
-	})
+
+	password, err := a.Secret(ctx, "A password for "+name,
+		"8 characters or more; whoever looks is asked for it", func(text string) error {
+			_, err := access.Hash(text)
+			return err
+		})
 	if errors.Is(err, console.ErrNobody) {
-		return "", fault.New(fault.Usage, "no-password", "nobody is there to type a password").Then("--stdin reads it, --generate makes one")
+		return "", fault.New(fault.Usage, "no-password", "nobody is there to type a password").
+			Then("--stdin reads it, --generate makes one")
 	}
 	if err != nil {
 		return "", err
 	}
+
 	again, err := a.Secret(ctx, "Once more", "", nil)
 	if err == nil && again != password {
 		err = fault.New(fault.Usage, "no-password", "the two are not the same; nothing was changed")

@@ -36,9 +36,11 @@ func newPreviewCommand(a *app) *cobra.Command {
 	var o statusOptions
 	cmd := &cobra.Command{
 		Use: "preview", Short: "The previews of branches: list, share, extend, remove",
-		Long: "Preview lists the previews of a site, those that moved last first, with what they show, since when and until when. Each branch's first\n" +
+		Long: "Preview lists the previews of a site, those that moved last first, with what they show, " +
+			"since when and until when. Each branch's first\n" +
 			"build makes one; orilla deploy --to preview/NAME makes one by hand.",
 	}
+
 	list := &cobra.Command{
 		Use: "list [PATTERN...]", Short: "List previews, all or those whose names match: \"winter-*\"",
 		ValidArgsFunction: c.completePreviews,
@@ -46,6 +48,7 @@ func newPreviewCommand(a *app) *cobra.Command {
 			return c.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
 		},
 	}
+
 	for _, one := range []*cobra.Command{cmd, list} {
 		o.flags(one, "all")
 		a.jsonFlag(one)
@@ -62,23 +65,28 @@ func (a *previewCmd) listPreviews(ctx context.Context, o statusOptions, patterns
 	if err != nil {
 		return err
 	}
-	report, err := survey{a.app}.surveyed(ctx, s, o, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
+	report, err := survey{a.app}.surveyed(ctx, s, o, nil,
+		func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		return a.Document(report)
 	}
 	if len(report.Environments) == 0 {
-		a.Note("%s has no such previews; orilla deploy on a branch makes one, orilla status --state removed shows those that were", s.site)
+		a.Note("%s has no such previews; orilla deploy on a branch makes one, orilla status --state "+
+			"removed shows those that were", s.site)
 		return nil
 	}
+
 	view.ShowEnvironments(a.Console, report)
 	view.HintEdge(a.Console, report.EdgeNodes)
 	return nil
 }
 
-// matchesPreview reports whether a preview is one of the patterns, written with or without "preview/".
+// matchesPreview reports whether a preview is one of the
+// patterns, written with or without "preview/".
 func matchesPreview(patterns []string, name string) bool {
 	label := strings.TrimPrefix(journal.DisplayName(name), "preview/")
 	var short []string
@@ -88,8 +96,10 @@ func matchesPreview(patterns []string, name string) bool {
 	return matchesAny(short, label)
 }
 
-func (a *previewCmd) completePreviews(cmd *cobra.Command, args []string, start string) ([]string, cobra.ShellCompDirective) {
-	names, directive := completion{a.app}.environments(cmd, args, "preview/"+strings.TrimPrefix(start, "preview/"))
+func (a *previewCmd) completePreviews(cmd *cobra.Command, args []string, start string,
+) ([]string, cobra.ShellCompDirective) {
+	names, directive := completion{a.app}.environments(cmd, args, "preview/"+strings.TrimPrefix(start,
+		"preview/"))
 	for i := range names {
 		if !strings.HasPrefix(start, "preview/") {
 			names[i] = strings.TrimPrefix(names[i], "preview/")
@@ -102,11 +112,18 @@ func newPreviewExtendCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "extend NAME", Short: "Let a preview last longer, from now on", Args: cobra.ExactArgs(1), ValidArgsFunction: c.completePreviews,
-		Example: "  orilla preview extend winter-times --for 7d\n  orilla preview extend winter-times --for ever",
-		RunE:    func(cmd *cobra.Command, args []string) error { return c.extendPreview(cmd.Context(), o, args[0]) },
+		Use: "extend NAME", Short: "Let a preview last longer, from now on", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: c.completePreviews,
+		Example: "  orilla preview extend winter-times --for 7d\n  orilla preview " +
+			"extend winter-times --for ever",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.extendPreview(cmd.Context(), o,
+				args[0])
+		},
 	}
-	cmd.Flags().StringVar(&o.length, "for", "7d", "how long from now, a `TIME` such as 12h or 7d; \"ever\" for no end")
+
+	cmd.Flags().StringVar(&o.length, "for", "7d",
+		"how long from now, a `TIME` such as 12h or 7d; \"ever\" for no end")
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
 	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
@@ -114,12 +131,14 @@ func newPreviewExtendCommand(a *app) *cobra.Command {
 }
 
 func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed string) error {
-	s, environment, operator, err := a.operatorOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed, "preview/"), "extend")
+	s, environment, operator, err := a.operatorOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed,
+		"preview/"), "extend")
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
 	var expires *time.Time
+
 	if o.length != "ever" {
 		end, err := project.ParseMoment(o.length, operator.Now(), s.project.ProductionConfig.Zone())
 		if err != nil {
@@ -127,19 +146,23 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 		}
 		expires = &end
 	}
+
 	name := journal.DisplayName(environment)
 	text := "lasts until somebody removes it, or its branch goes"
 	if expires != nil {
 		text = "ends " + a.Until(*expires) + ", " + view.Moment(*expires)
 	}
+
 	if o.dryRun {
 		a.Note("%s: it would be so that it %s; nothing was done: --dry-run", name, text)
 		return nil
 	}
-	entry, err := operator.Append(ctx, environment, journal.SetExpiry(expires, "command", operator.Who, o.why, operator.Now()))
+	entry, err := operator.Append(ctx, environment, journal.SetExpiry(expires, "command", operator.Who, o.why,
+		operator.Now()))
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	if a.JSON {
 		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}
@@ -147,7 +170,8 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 	return nil
 }
 
-// namedPreview returns the stored name of a preview that was typed, with or without "preview/", checking that the site has it.
+// namedPreview returns the stored name of a preview that was typed, with or
+// without "preview/", checking that the site has it.
 func namedPreview(ctx context.Context, s *session, typed string) (string, error) {
 	return s.named(ctx, "preview/"+strings.TrimPrefix(typed, "preview/"))
 }
@@ -156,12 +180,20 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "End previews: their addresses say that they are gone", ValidArgsFunction: c.completePreviews,
-		Long: "Remove ends previews, named or by patterns. Their addresses answer 410 from then on, with a page that says so; what they showed stays in\n" +
-			"the store as long as the retention says. What is gone already is no error, so that a CI job can run it for every branch that closes.",
-		Example: "  orilla preview remove winter-times\n  orilla preview remove \"bot-*\" --yes\n  orilla preview remove --expired",
-		RunE:    func(cmd *cobra.Command, args []string) error { return c.removePreviews(cmd.Context(), o, args) },
+		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "End previews: their addresses say that they are gone",
+		ValidArgsFunction: c.completePreviews,
+		Long: "Remove ends previews, named or by patterns. Their addresses answer 410 from then on, with " +
+			"a page that says so; what they showed stays in\n" +
+			"the store as long as the retention says. What is gone already is no error, so that a CI job " +
+			"can run it for every branch that closes.",
+		Example: "  orilla preview remove winter-times\n  orilla preview remove \"bot-*\" --yes\n  " +
+			"orilla preview remove --expired",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.removePreviews(cmd.Context(), o,
+				args)
+		},
 	}
+
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
 	cmd.Flags().BoolVar(&o.expired, "expired", false, "those whose time is over; they answer 410 already")
@@ -172,8 +204,11 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 
 func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patterns []string) error {
 	if len(patterns) == 0 && !o.expired {
-		return fault.New(fault.Usage, "usage", "say which previews should end").Then("orilla preview remove NAME").Then("orilla preview remove --expired").Then("orilla preview lists them")
+		return fault.New(fault.Usage, "usage", "say which previews should end").
+			Then("orilla preview remove NAME").Then("orilla preview remove --expired").
+			Then("orilla preview lists them")
 	}
+
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
@@ -181,16 +216,20 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 	if err := s.project.LearnSecret(ctx, s.store, s.site, nil); err != nil {
 		return err
 	}
+
 	for _, pattern := range slices.Clone(patterns) { // each may be the name of a branch
 		if !strings.ContainsAny(pattern, "*?[") {
 			patterns = append(patterns, s.project.PreviewOf(strings.TrimPrefix(pattern, "preview/")))
 		}
 	}
+
 	now := a.Now()
-	states, err := environments.States(ctx, s.store, s.site, nil, func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
+	states, err := environments.States(ctx, s.store, s.site, nil,
+		func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
 	if err != nil {
 		return err
 	}
+
 	states = slices.DeleteFunc(states, func(state environments.State) bool {
 		return state.Head == nil || state.Head.Release.IsZero() || o.expired && !state.Head.HasExpired(now)
 	})
@@ -201,6 +240,7 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 		}
 		return nil
 	}
+
 	if goes, err := a.confirmRemoval(ctx, o, states); err != nil || !goes {
 		return err
 	}
@@ -219,6 +259,7 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 		if err != nil {
 			return err
 		}
+
 		if removed {
 			report.Removed = append(report.Removed, view.DescribeEntry(entry, nil, entry.Number))
 			if !a.JSON {
@@ -226,21 +267,27 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 			}
 		}
 	}
+
 	if a.JSON {
 		return a.Document(report)
 	}
 	return nil
 }
 
-// confirmRemoval shows which previews would end, and asks. It reports whether to go on.
-func (a *previewCmd) confirmRemoval(ctx context.Context, o previewOptions, states []environments.State) (bool, error) {
+// confirmRemoval shows which previews would end, and asks.
+// It reports whether to go on.
+func (a *previewCmd) confirmRemoval(ctx context.Context, o previewOptions, states []environments.State,
+) (bool, error) {
 	for i, state := range states {
 		if i == 20 {
 			a.Note("  and %d more", len(states)-i)
 			break
 		}
-		a.Note("  %s  %s  %s  %s", journal.DisplayName(state.Name), console.Accent(source.Short(state.Head.Commit)), view.Shorten(state.Head.Subject, 44), console.Faint(a.Age(state.Head.When)))
+		a.Note("  %s  %s  %s  %s", journal.DisplayName(state.Name),
+			console.Accent(source.Short(state.Head.Commit)), view.Shorten(state.Head.Subject, 44),
+			console.Faint(a.Age(state.Head.When)))
 	}
+
 	if o.dryRun {
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return false, nil
@@ -248,13 +295,18 @@ func (a *previewCmd) confirmRemoval(ctx context.Context, o previewOptions, state
 	if o.yes || o.expired {
 		return true, nil
 	}
-	question, about := "Remove this preview?", "Its address will say that it is gone; a deploy brings it back."
+
+	question, about := "Remove this preview?", "Its address will say that it is "+
+		"gone; a deploy brings it back."
 	if len(states) > 1 {
-		question, about = fmt.Sprintf("Remove these %d previews?", len(states)), "Their addresses will say that they are gone; a deploy brings one back."
+		question, about = fmt.Sprintf("Remove these %d previews?",
+			len(states)), "Their addresses will say that they are gone; a deploy brings one back."
 	}
+
 	sure, err := a.Confirm(ctx, question, about, false)
 	if errors.Is(err, console.ErrNobody) {
-		return false, fault.New(fault.Refused, "not-confirmed", "removing previews is asked about, and nobody is there to answer").Then("add --yes")
+		return false, fault.New(fault.Refused, "not-confirmed",
+			"removing previews is asked about, and nobody is there to answer").Then("add --yes")
 	}
 	return sure, err
 }
@@ -263,13 +315,18 @@ func newPreviewShareCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "share NAME", Short: "Make a link that opens a preview without its password, for a while", Args: cobra.ExactArgs(1), ValidArgsFunction: c.completePreviews,
-		Long: "Share makes a link for somebody who has no password. Whoever has the link can look until it expires or is taken back; it is shown once\n" +
+		Use: "share NAME", Short: "Make a link that opens a preview without its password, for a while",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: c.completePreviews,
+		Long: "Share makes a link for somebody who has no password. Whoever has the link can look until " +
+			"it expires or is taken back; it is shown once\n" +
 			"and not kept. It works for any environment that has a password.",
-		Example: "  orilla preview share winter-times --for 3d\n  orilla preview share winter-times --revoke      takes back all links of it",
-		RunE:    func(cmd *cobra.Command, args []string) error { return c.share(cmd.Context(), o, args[0]) },
+		Example: "  orilla preview share winter-times --for 3d\n  orilla preview share winter-times " +
+			"--revoke      takes back all links of it",
+		RunE: func(cmd *cobra.Command, args []string) error { return c.share(cmd.Context(), o, args[0]) },
 	}
-	cmd.Flags().StringVar(&o.length, "for", "3d", "how long it opens, a `TIME` such as 12h or 3d, 90d at most")
+
+	cmd.Flags().StringVar(&o.length, "for", "3d",
+		"how long it opens, a `TIME` such as 12h or 3d, 90d at most")
 	cmd.Flags().BoolVar(&o.revoke, "revoke", false, "take back all links that were shared")
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say for whom; it is kept")
@@ -288,6 +345,7 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	if fixed, e := s.named(ctx, typed); err != nil && e == nil {
 		environment, err = fixed, nil
 	}
+
 	if err != nil {
 		return err
 	}
@@ -295,16 +353,22 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
+
 	name := journal.DisplayName(environment)
 	if head.Gone(a.Now()) {
-		return fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).At("%s", head.Label()).Then("orilla deploy --to %s", name)
+		return fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).At("%s", head.Label()).
+			Then("orilla deploy --to %s", name)
 	}
+
 	protected := head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)
 	if !protected && !o.revoke {
 		addresses := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))
-		return fault.New(fault.Refused, "open-already", "%s has no password, so anybody can look already", name).
-			Then("send its address: %s", addresses[0]).Then("or give it one: orilla password %s", name).Then("or all previews: orilla password previews")
+		return fault.New(fault.Refused, "open-already", "%s has no password, so anybody can look already",
+			name).
+			Then("send its address: %s", addresses[0]).Then("or give it one: orilla password %s", name).
+			Then("or all previews: orilla password previews")
 	}
+
 	length, err := project.ParseDuration(o.length)
 	if err == nil && (time.Duration(length) > longestShare || length < project.Duration(time.Minute)) {
 		err = fmt.Errorf("%q is not between a minute and 90 days", o.length)
@@ -312,6 +376,7 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	if err != nil {
 		return fault.New(fault.Usage, "bad-time", "--for: %s", err)
 	}
+
 	operator, err := s.operator(ctx, "share")
 	if err != nil {
 		return err
@@ -320,35 +385,44 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	if o.revoke {
 		return a.revoke(ctx, s, operator, environment, o.why)
 	}
+
 	secret, until := access.Secret(), operator.Now().Add(time.Duration(length)).UTC().Truncate(time.Second)
 	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: operator.Who, Why: o.why}
 	change := func(looking journal.Looking) (*journal.Looking, error) {
-		looking.Shares = slices.DeleteFunc(looking.Shares, func(old journal.Share) bool { return !operator.Now().Before(old.Until) })
+		looking.Shares = slices.DeleteFunc(looking.Shares,
+			func(old journal.Share) bool { return !operator.Now().Before(old.Until) })
 		looking.Shares = append(looking.Shares, share)
 		return &looking, nil
 	}
+
 	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
 	_, nodes := flipped(ctx, s, entry)
-	report := view.ShareReport{Environment: name, Entry: entry.Label(), Until: until, Share: hex.EncodeToString(share.Digest[:5])}
+	report := view.ShareReport{Environment: name, Entry: entry.Label(), Until: until,
+		Share: hex.EncodeToString(share.Digest[:5])}
+
 	for _, address := range s.addresses(ctx, environment, entry.Document, nodes) {
 		report.Links = append(report.Links, strings.TrimSuffix(address, "/")+access.LinkPath+secret+"/")
 	}
 	if a.JSON {
 		return a.Document(report)
 	}
+
 	for _, link := range report.Links {
 		a.Print("%s", console.Accent(link))
 	}
 	a.Note("it opens %s until %s; it is shown this once", name, view.Moment(until))
-	a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"), strings.TrimPrefix(name, "preview/"))
+	a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"),
+		strings.TrimPrefix(name, "preview/"))
 	view.HintEdge(a.Console, nodes)
 	return nil
 }
 
-func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environments.Operator, environment, why string) error {
+func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environments.Operator, environment,
+	why string,
+) error {
 	revoked := 0
 	change := func(looking journal.Looking) (*journal.Looking, error) {
 		if revoked = len(looking.Shares); revoked == 0 {
@@ -360,6 +434,7 @@ func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environme
 		}
 		return &looking, nil
 	}
+
 	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, why))
 	name := journal.DisplayName(environment)
 	if err != nil && !errors.Is(err, journal.ErrAlready) {
@@ -368,6 +443,7 @@ func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environme
 	if err == nil {
 		flipped(ctx, s, entry)
 	}
+
 	if a.JSON {
 		report := view.ShareReport{Environment: name, Revoked: revoked}
 		if err == nil {
@@ -375,10 +451,12 @@ func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environme
 		}
 		return a.Document(report)
 	}
+
 	if revoked == 0 {
 		a.Note("no link of %s was shared, or all were taken back", name)
 		return nil
 	}
-	a.Print("%s of %s taken back; whoever has them is asked for the password", console.Count(int64(revoked), "link", "links"), name)
+	a.Print("%s of %s taken back; whoever has them is asked for the password",
+		console.Count(int64(revoked), "link", "links"), name)
 	return nil
 }

@@ -41,8 +41,10 @@ func newPromoteCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "promote FROM --to ENVIRONMENT",
 		Short: "Put live elsewhere what an environment serves: the same release, without a build",
-		Long: "Promote points an environment at the very release that another one serves, or that is named: nothing is built or uploaded. What is\n" +
-			"expected of the release's rules and pages is looked at first, as it would be there. A release whose build was told where it goes\n" +
+		Long: "Promote points an environment at the very release that another one serves, or that is " +
+			"named: nothing is built or uploaded. What is\n" +
+			"expected of the release's rules and pages is looked at first, as it would be there. A " +
+			"release whose build was told where it goes\n" +
 			"(build.tell) is refused elsewhere.",
 		Example: "  orilla promote staging --to production\n" +
 			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"\n" +
@@ -50,6 +52,7 @@ func newPromoteCommand(a *app) *cobra.Command {
 		Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error { return c.promote(cmd.Context(), o, args[0]) },
 	}
+
 	flags := cmd.Flags()
 	flags.StringVar(&o.to, "to", "", "the `ENVIRONMENT` to move")
 	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
@@ -74,6 +77,7 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		}
 		return problem
 	}
+
 	environment, err := s.project.Target(o.to, "")
 	if err != nil {
 		return err
@@ -82,16 +86,26 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 	if err != nil {
 		return err
 	}
-	plan := &site.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin, Message: o.why, Config: s.project.LocalConfig}
-	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+console.Strong(o.to))
+
+	plan := &site.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin,
+		Message: o.why, Config: s.project.LocalConfig}
+	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+
+		console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+
+		console.Strong(o.to))
+
 	report := &reporter{app: a.app}
 	job := deploy.Job{
-		Plan: plan, Store: s.store, Report: report, Now: time.Now, Cause: "command", Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
+		Plan: plan, Store: s.store, Report: report, Now: time.Now, Cause: "command",
+		Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
 		Ask: deploy.Questions{
-			Frozen:      func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-			Uncontained: func(record builds.Record) error { return a.askUncontained(ctx, record, environment, typed, o) },
+			Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+			Uncontained: func(record builds.Record) error {
+				return a.askUncontained(ctx, record, environment,
+					typed, o)
+			},
 		},
 	}
+
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
@@ -105,11 +119,13 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 	if done.release, err = prepared.Promote(ctx, from.Release); err != nil {
 		return err
 	}
+
 	if o.dryRun {
 		view.ReportPromoted(a.Console, done.release)
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
 	}
+
 	if done.live, err = done.release.Activate(ctx); err != nil {
 		return err
 	}
@@ -120,25 +136,33 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 	return a.reportLive(ctx, &deployOptions{}, done, started, started)
 }
 
-// askUncontained asks whether to put live what an untrusted branch built without isolation.
-func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, environment, typed string, o promoteOptions) error {
-	refusal := deploy.UncontainedRefusal(record, environment).Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
+// askUncontained asks whether to put live what an
+// untrusted branch built without isolation.
+func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, environment, typed string,
+	o promoteOptions,
+) error {
+	refusal := deploy.UncontainedRefusal(record, environment).
+		Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
 	if o.yes {
 		a.Note("%s built on the untrusted branch %s, without isolation", console.Warn("note:"), record.Branch)
 		return nil
 	}
+
 	if !a.Asks {
 		return refusal
 	}
-	agreed, err := a.Confirm(ctx, "Put it live anyway?", "It was built on the untrusted branch "+record.Branch+" without isolation: its files may be something else than its commit makes.", false)
+	agreed, err := a.Confirm(ctx, "Put it live anyway?", "It was built on the untrusted branch "+
+		record.Branch+" without isolation: its files may be something else than its commit makes.", false)
 	if err != nil || agreed {
 		return err
 	}
+
 	return refusal
 }
 
-// findOrigin finds the release that was typed, and where it came from: an environment, an entry, a release, or a commit or branch whose
-// release was live somewhere.
+// findOrigin finds the release that was typed, and where
+// it came from: an environment, an entry, a release, or a
+// commit or branch whose release was live somewhere.
 func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, error) {
 	if name, number, ok := strings.Cut(typed, ":"); ok {
 		n, err := strconv.ParseInt(number, 10, 64)
@@ -146,18 +170,22 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 		if err == nil && named == nil {
 			entry, err := s.journal(environment).Get(ctx, n)
 			if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Release.IsZero() {
-				return entry, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", typed).Then("orilla history %s lists them", name)
+				return entry, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release",
+					typed).Then("orilla history %s lists them", name)
 			}
 			return entry, err
 		}
 	}
+
 	if environment, err := s.named(ctx, typed); err == nil {
 		head, err := s.head(ctx, environment)
 		if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
-			return head, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", typed).Then("orilla deploy --to %s", typed)
+			return head, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", typed).
+				Then("orilla deploy --to %s", typed)
 		}
 		return head, err
 	}
+
 	var id release.ID
 	commit := typed
 	if strings.HasPrefix(typed, "r-") {
@@ -170,16 +198,24 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 			commit = found.Hash
 		}
 	}
+
 	runs, err := lastRuns(ctx, s, "", 0)
 	if err != nil {
 		return journal.Entry{}, err
 	}
 	for _, run := range runs {
-		if run.Ended == nil || run.Ended.Release.IsZero() || run.Ended.Release != id && (!id.IsZero() || len(commit) < 7 || !strings.HasPrefix(run.Commit, commit)) {
+		if run.Ended == nil || run.Ended.Release.IsZero() ||
+			run.Ended.Release != id &&
+				(!id.IsZero() || len(commit) < 7 || !strings.HasPrefix(run.Commit, commit)) {
 			continue
 		}
-		return journal.Entry{Release: run.Ended.Release, Origin: journal.Origin{Source: run.Source, Commit: run.Commit, Branch: run.Branch, Subject: run.Subject, Build: run.Ended.Build}}, nil
+		return journal.Entry{Release: run.Ended.Release, Origin: journal.Origin{Source: run.Source,
+			Commit: run.Commit, Branch: run.Branch, Subject: run.Subject, Build: run.Ended.Build}}, nil
 	}
-	return journal.Entry{}, fault.New(fault.Usage, "unknown-release", "%q is neither an environment nor an entry, and no build made a release of it", typed).Marked(errUnknownRelease).
-		Then("orilla status lists environments, orilla builds what was built").Then("to build a commit and put it there: orilla deploy %s --to ENVIRONMENT", typed)
+
+	return journal.Entry{}, fault.New(fault.Usage, "unknown-release",
+		"%q is neither an environment nor an entry, and no build made a release of it", typed).
+		Marked(errUnknownRelease).
+		Then("orilla status lists environments, orilla builds what was built").
+		Then("to build a commit and put it there: orilla deploy %s --to ENVIRONMENT", typed)
 }

@@ -42,7 +42,8 @@ func (r *reporter) Begin(phase, what string) {
 	}
 }
 
-// Line implements pipeline.Reporter: the step's output folds into the progress line; without a terminal it streams.
+// Line implements pipeline.Reporter: the step's output folds into the progress
+// line; without a terminal it streams.
 func (r *reporter) Line(text string) {
 	if r.app.ErrTerm {
 		r.progress.Text(text)
@@ -62,7 +63,8 @@ const maxStreamed = 4_000_000
 // Step implements pipeline.Reporter.
 func (r *reporter) Step(step builds.Step) {
 	if !r.app.ErrTerm {
-		r.app.Note("  step %s: %s, status %d", console.Took(time.Duration(step.Milliseconds)*time.Millisecond), step.Command, step.Exit)
+		r.app.Note("  step %s: %s, status %d",
+			console.Took(time.Duration(step.Milliseconds)*time.Millisecond), step.Command, step.Exit)
 	}
 }
 
@@ -108,6 +110,7 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 		report.ReleaseURL, report.EdgeNodes = address, len(nodes)
 		return a.Document(report)
 	}
+
 	a.Row(a.Err, "release", console.Accent(result.ID.Short())+"  live nowhere")
 	a.Print("%s", console.Accent(address))
 	view.HintEdge(a.Console, nodes)
@@ -115,7 +118,8 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 }
 
 // reportLive tells what is live, where, and how to undo it.
-func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time) error {
+func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time,
+) error {
 	plan, result, live := done.job.Plan, done.release, done.live
 	s := &session{project: plan.Project, store: done.job.Store, site: plan.Site}
 	serving, nodes := flipped(ctx, s, live.Entry)
@@ -123,44 +127,62 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 	if len(done.job.WaitFor) > 0 {
 		took = 0 // what it was waited for took most of it
 	}
+
 	addresses := s.addresses(ctx, live.Entry.Environment, live.Entry.Document, nodes)
 	if a.JSON {
 		report := view.NewDeployReport(a.Console, plan, result)
 		report.Same = live.Same
 		report.Environment, report.Entry = journal.DisplayName(live.Entry.Environment), live.Entry.Label()
-		report.Addresses, report.ReleaseURL = addresses, view.ReleaseAddress(s.site, result.ID.String(), view.NearbyPort(nodes))
+		report.Addresses, report.ReleaseURL = addresses, view.ReleaseAddress(s.site, result.ID.String(),
+			view.NearbyPort(nodes))
+
 		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, live.Entry.Expires
 		if done.verified != nil {
 			report.Outcome = &done.verified.Outcome
 		}
-		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(started).Milliseconds()
+		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(
+			started).Milliseconds()
+
 		if err := a.Document(report); err != nil {
 			return err
 		}
 	} else {
 		if live.Same {
-			a.Row(a.Err, "live", console.Good(live.Entry.Label())+" already live, "+a.Age(live.Entry.When)+"; nothing changed"+console.Faint("  (--again publishes it again)"))
+			a.Row(a.Err, "live", console.Good(live.Entry.Label())+" already live, "+a.Age(live.Entry.When)+
+				"; nothing changed"+console.Faint("  (--again publishes it again)"))
 		} else {
-			a.Row(a.Err, "live", console.Good(live.Entry.Label())+view.AtNodes(a.Console, serving, nodes, took))
+			a.Row(a.Err, "live", console.Good(live.Entry.Label())+view.AtNodes(a.Console, serving, nodes,
+				took))
 		}
 		for _, address := range addresses {
 			a.Print("%s", console.Accent(address))
 		}
-		a.Note("%s %s", console.Faint("this release:"), view.ReleaseAddress(s.site, result.ID.String(), view.NearbyPort(nodes)))
+		a.Note("%s %s", console.Faint("this release:"), view.ReleaseAddress(s.site, result.ID.String(),
+			view.NearbyPort(nodes)))
 		if ends := live.Entry.Expires; ends != nil {
-			a.Note("%s %s, %s; %s", console.Faint("ends"), a.Until(*ends), view.Moment(*ends), console.Accent("orilla preview extend "+strings.TrimPrefix(journal.DisplayName(live.Entry.Environment), "preview/")))
+			a.Note("%s %s, %s; %s", console.Faint("ends"), a.Until(*ends), view.Moment(*ends),
+				console.Accent("orilla preview extend "+
+					strings.TrimPrefix(journal.DisplayName(live.Entry.Environment), "preview/")))
 		}
 		if live.Entry.Frozen != nil {
-			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+journal.DisplayName(live.Entry.Environment)))
+			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+
+				journal.DisplayName(live.Entry.Environment)))
 		}
-		if !live.Same && live.Before != nil && !live.Before.Release.IsZero() && live.Before.Release != result.ID {
-			a.Note("%s orilla rollback%s", console.Faint("undo:"), view.EnvironmentArgument(live.Entry.Environment))
+		if !live.Same && live.Before != nil && !live.Before.Release.IsZero() &&
+			live.Before.Release != result.ID {
+			a.Note("%s orilla rollback%s", console.Faint("undo:"),
+				view.EnvironmentArgument(live.Entry.Environment))
 		}
 		view.HintEdge(a.Console, nodes)
 	}
-	values := view.OutputValues{URL: addresses[0], ReleaseURL: view.ReleaseAddress(s.site, result.ID.String(), view.NearbyPort(nodes)), Release: result.ID.Short(),
-		Environment: journal.DisplayName(live.Entry.Environment), Entry: live.Entry.Label(), Commit: live.Entry.Commit, Subject: live.Entry.Subject,
-		Changed: !live.Same && (live.Before == nil || live.Before.Release != result.ID), Reused: result.Reused, Took: time.Since(started)}
+
+	values := view.OutputValues{URL: addresses[0], ReleaseURL: view.ReleaseAddress(s.site, result.ID.String(),
+		view.NearbyPort(nodes)), Release: result.ID.Short(),
+		Environment: journal.DisplayName(live.Entry.Environment), Entry: live.Entry.Label(),
+		Commit: live.Entry.Commit, Subject: live.Entry.Subject,
+		Changed: !live.Same && (live.Before == nil || live.Before.Release != result.ID),
+		Reused:  result.Reused, Took: time.Since(started)}
+
 	if err := o.ciOptions.write(values); err != nil {
 		return err
 	}
@@ -170,7 +192,8 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 	return nil
 }
 
-// live returns the addresses that an environment's document says; none without one.
+// live returns the addresses that an environment's
+// document says; none without one.
 func (s *session) live(ctx context.Context, document digest.Digest) []string {
 	if document.IsZero() {
 		return nil
@@ -179,6 +202,7 @@ func (s *session) live(ctx context.Context, document digest.Digest) []string {
 	if err != nil {
 		return nil
 	}
+
 	content, err := journal.DecodeDocument(data)
 	if err != nil {
 		return nil
@@ -186,7 +210,8 @@ func (s *session) live(ctx context.Context, document digest.Digest) []string {
 	return content.Addresses
 }
 
-// later returns the addresses that orilla.yaml gives an environment and that are not live yet: the next deploy brings them.
+// later returns the addresses that orilla.yaml gives an environment and that
+// are not live yet: the next deploy brings them.
 func (s *session) later(environment string, live []string) (addresses []string) {
 	if s.site != s.project.Site() {
 		return nil
@@ -199,8 +224,11 @@ func (s *session) later(environment string, live []string) (addresses []string) 
 	return addresses
 }
 
-// addresses returns where an environment answers: as its document says, and on this machine.
-func (s *session) addresses(ctx context.Context, environment string, document digest.Digest, nodes []edge.Presence) []string {
+// addresses returns where an environment answers: as its
+// document says, and on this machine.
+func (s *session) addresses(ctx context.Context, environment string, document digest.Digest,
+	nodes []edge.Presence,
+) []string {
 	planned := s.live(ctx, document)
 	var addresses []string
 	base := "/"

@@ -1,4 +1,5 @@
-// Package cli is the command line: each command reads its flags, calls the core, and hands the result to the console.
+// Package cli is the command line: each command reads its flags, calls the
+// core, and hands the result to the console.
 package cli
 
 import (
@@ -42,6 +43,7 @@ func Main(args []string) int {
 		<-ctx.Done()
 		stop() // a second interrupt ends the program at once
 	}()
+
 	a := &app{Console: console.New()}
 	root := a.root()
 	root.SetArgs(args)
@@ -52,8 +54,10 @@ func Main(args []string) int {
 		return 0
 	}
 	if errors.Is(err, context.Canceled) {
-		err = fault.New(fault.Failed, "interrupted", "interrupted; what is live is as it was").Then("run the same command again: what is done already is kept")
+		err = fault.New(fault.Failed, "interrupted", "interrupted; what is live is as it was").
+			Then("run the same command again: what is done already is kept")
 	}
+
 	var silent *exitError
 	if errors.As(err, &silent) {
 		return silent.status
@@ -87,7 +91,8 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "orilla",
 		Short: "Publish a static site from each commit, whole or not at all, and go back at once",
-		Long: "Orilla builds a static site from a commit, uploads what is new, and points an environment at it in one step.\n" +
+		Long: "Orilla builds a static site from a commit, uploads what is new, and points an " +
+			"environment at it in one step.\n" +
 			"Look at it locally (serve), put it up (deploy), see what is live (status), go back (rollback).",
 		SilenceErrors: true, SilenceUsage: true, SuggestionsMinimumDistance: 2,
 		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
@@ -96,22 +101,34 @@ func (a *app) root() *cobra.Command {
 		},
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+
 	root.PersistentFlags().StringVarP(&a.folder, "directory", "C", ".", "run as if started in `DIR`")
-	root.PersistentFlags().StringVar(&a.store, "store", "", "the `STORE` to use: a folder, sftp://USER@HOST/FOLDER or s3://BUCKET/PREFIX (default: as orilla.yaml says)")
+	root.PersistentFlags().StringVar(&a.store, "store", "",
+		"the `STORE` to use: a folder, sftp://USER@HOST/FOLDER or s3://BUCKET/PREFIX "+
+			"(default: as orilla.yaml says)")
 	root.PersistentFlags().SortFlags = false
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath()).Then("%s --help lists the options", cmd.CommandPath())
+		return fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath()).
+			Then("%s --help lists the options", cmd.CommandPath())
 	})
+
 	groups := []struct {
 		title    string
 		commands []*cobra.Command
 	}{
-		{"Look, and put it up", []*cobra.Command{newInitCommand(a), newServeCommand(a), newCheckCommand(a), newExplainCommand(a), newRulesCommand(a), newFilesCommand(a), newBuildCommand(a), newDeployCommand(a), newOpenCommand(a)}},
-		{"Every commit by itself", []*cobra.Command{newFollowCommand(a), newHookCommand(a), newBuildsCommand(a), newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},
-		{"See what is live, and go back", []*cobra.Command{newStatusCommand(a), newSitesCommand(a), newHistoryCommand(a), newDiffCommand(a), newPromoteCommand(a), newRollbackCommand(a), newFreezeCommand(a), newThawCommand(a)}},
+		{"Look, and put it up", []*cobra.Command{newInitCommand(a), newServeCommand(a), newCheckCommand(a),
+			newExplainCommand(a), newRulesCommand(a), newFilesCommand(a), newBuildCommand(a),
+			newDeployCommand(a), newOpenCommand(a)}},
+		{"Every commit by itself", []*cobra.Command{newFollowCommand(a), newHookCommand(a),
+			newBuildsCommand(a), newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},
+		{"See what is live, and go back", []*cobra.Command{newStatusCommand(a), newSitesCommand(a),
+			newHistoryCommand(a), newDiffCommand(a), newPromoteCommand(a), newRollbackCommand(a),
+			newFreezeCommand(a), newThawCommand(a)}},
 		{"Show it to some", []*cobra.Command{newPreviewCommand(a), newPasswordCommand(a)}},
-		{"Run it", []*cobra.Command{newEdgeCommand(a), newDomainsCommand(a), newStoreCommand(a), newRemoveSiteCommand(a), newDoctorCommand(a), newDemoCommand(a), newVersionCommand(a)}},
+		{"Run it", []*cobra.Command{newEdgeCommand(a), newDomainsCommand(a), newStoreCommand(a),
+			newRemoveSiteCommand(a), newDoctorCommand(a), newDemoCommand(a), newVersionCommand(a)}},
 	}
+
 	for i, group := range groups {
 		id := fmt.Sprint(i)
 		root.AddGroup(&cobra.Group{ID: id, Title: group.title + ":"})
@@ -123,6 +140,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(command)
 		}
 	}
+
 	root.SetHelpCommandGroupID("4")
 	root.SetCompletionCommandGroupID("4")
 	wrapUsage(root)
@@ -136,6 +154,7 @@ func wrapUsage(root *cobra.Command) {
 	for _, command := range root.Commands() {
 		commands = append(commands, command.Commands()...)
 	}
+
 	for _, command := range commands {
 		check := command.Args
 		if command.HasSubCommands() {
@@ -143,24 +162,29 @@ func wrapUsage(root *cobra.Command) {
 			command.Args = unknownCommand
 			continue
 		}
+
 		if check == nil {
 			continue
 		}
 		command.Args = func(cmd *cobra.Command, args []string) error {
 			if err := check(cmd, args); err != nil {
-				return fault.New(fault.Usage, "usage", "%s", err).Then("%s", cmd.UseLine()).Then("%s --help says more", cmd.CommandPath())
+				return fault.New(fault.Usage, "usage", "%s", err).Then("%s", cmd.UseLine()).
+					Then("%s --help says more", cmd.CommandPath())
 			}
 			return nil
 		}
 	}
 }
 
-// unknownCommand refuses an argument where a command was expected, and proposes the nearest.
+// unknownCommand refuses an argument where a command was
+// expected, and proposes the nearest.
 func unknownCommand(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
 	}
-	problem := fault.New(fault.Usage, "unknown-command", "there is no command %q", strings.TrimSpace(strings.TrimPrefix(cmd.CommandPath(), "orilla")+" "+args[0]))
+	problem := fault.New(fault.Usage, "unknown-command", "there is no command %q",
+		strings.TrimSpace(strings.TrimPrefix(cmd.CommandPath(), "orilla")+" "+args[0]))
+
 	for _, suggestion := range cmd.SuggestionsFor(args[0]) {
 		problem = problem.Then("did you mean: %s %s?", cmd.CommandPath(), suggestion)
 	}
@@ -178,7 +202,8 @@ func (a *app) load(ctx context.Context) (*site.Project, error) {
 	return site.Load(ctx, a.folder, a.places)
 }
 
-// openStore opens the store that --store names, or else the project's. project may be nil.
+// openStore opens the store that --store names, or else
+// the project's. project may be nil.
 func (a *app) openStore(ctx context.Context, project *site.Project, make bool) (storage.Store, error) {
 	address, root := a.storeAddress(project)
 	opened, err := store.Open(ctx, address, root, a.places.Data, make)
@@ -188,7 +213,8 @@ func (a *app) openStore(ctx context.Context, project *site.Project, make bool) (
 	return opened, err
 }
 
-// storeAddress returns what names the store, and the folder that it is relative to.
+// storeAddress returns what names the store, and the
+// folder that it is relative to.
 func (a *app) storeAddress(project *site.Project) (address, root string) {
 	switch {
 	case a.store != "":
@@ -207,7 +233,8 @@ func (a *app) path(typed string) string {
 	return filepath.Join(a.folder, typed)
 }
 
-// session is a project with its site and its store, for commands that look at what there is.
+// session is a project with its site and its store, for
+// commands that look at what there is.
 type session struct {
 	project *site.Project
 	store   storage.Store
@@ -228,7 +255,8 @@ func (s *session) head(ctx context.Context, environment string) (journal.Entry, 
 	return s.journal(environment).Head(ctx, s.hints(ctx)[environment])
 }
 
-// session opens both. site overrides the project's name; without either it is an error that says so.
+// session opens both. site overrides the project's name;
+// without either it is an error that says so.
 func (a *app) session(ctx context.Context, site string) (*session, error) {
 	project, err := a.load(ctx)
 	if err != nil {
@@ -237,24 +265,31 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 	if site == "" {
 		site = project.Site()
 	}
+
 	if site == "" {
-		return nil, fault.New(fault.Usage, "no-site", "there is no orilla.yaml here, so it is not clear which site is meant").At("%s", project.Root).
-			Then("name it: --site NAME (orilla sites lists them)").Then("or change to the project's folder, or use -C DIR")
+		return nil, fault.New(fault.Usage, "no-site",
+			"there is no orilla.yaml here, so it is not clear which site is meant").At("%s", project.Root).
+			Then("name it: --site NAME (orilla sites lists them)").
+			Then("or change to the project's folder, or use -C DIR")
 	}
+
 	store, err := a.openStore(ctx, project, false)
 	if err != nil {
 		return nil, err
 	}
 	if there, err := upkeep.HasSite(ctx, store, site); err == nil && !there {
-		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).At("%s", store.Address()).
+		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).
+			At("%s", store.Address()).
 			Then("orilla deploy makes it").Then("orilla sites lists those that are there")
 	} else if err != nil {
 		return nil, err
 	}
+
 	return &session{project: project, store: store, site: site}, nil
 }
 
 // journal returns the journal of an environment, by its stored name.
 func (s *session) journal(environment string) *journal.Journal {
-	return &journal.Journal{Store: s.store, Site: s.site, Environment: environment, Attempt: attempt, Now: time.Now}
+	return &journal.Journal{Store: s.store, Site: s.site, Environment: environment, Attempt: attempt,
+		Now: time.Now}
 }

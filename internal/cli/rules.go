@@ -26,20 +26,32 @@ func newRulesCommand(a *app) *cobra.Command {
 		Use: "rules", Short: "Format rules files, and make rules of a list of moved addresses",
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
+
 	var dryRun bool
 	format := &cobra.Command{
 		Use: "format [FILE...]", Short: "Align the columns of rules files; nothing else changes",
-		Long: "Format aligns the columns of rules files (default: those that orilla.yaml names). With - it reads standard input and writes\n" +
-			"standard output. With --dry-run it changes nothing, says which files it would, and the status is 4 if there is one.",
-		RunE: func(cmd *cobra.Command, args []string) error { return c.formatRules(cmd.Context(), args, dryRun) },
+		Long: "Format aligns the columns of rules files (default: those that orilla.yaml names). With - " +
+			"it reads standard input and writes\n" +
+			"standard output. With --dry-run it changes nothing, says which files it would, and " +
+			"the status is 4 if there is one.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.formatRules(cmd.Context(), args,
+				dryRun)
+		},
 	}
+
 	format.Flags().BoolVar(&dryRun, "dry-run", false, "change nothing; say what would change")
 	imports := &cobra.Command{
-		Use: "import FILE.csv", Short: "Turn a list of moved addresses into redirects", Args: cobra.ExactArgs(1),
-		Long: "Import reads comma-separated values (RFC 4180) with two or three columns, from, to and status, of paths or whole addresses,\n" +
+		Use: "import FILE.csv", Short: "Turn a list of moved addresses into redirects",
+		Args: cobra.ExactArgs(1),
+		Long: "Import reads comma-separated values (RFC 4180) with two or three columns, from, to and " +
+			"status, of paths or whole addresses,\n" +
 			"and prints rules. Rows that make no rule are told on standard error, and the status is 4 then.",
 		Example: "  orilla rules import moved.csv >> site.rules",
-		RunE:    func(cmd *cobra.Command, args []string) error { return c.importRules(cmd.Context(), args[0]) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.importRules(cmd.Context(),
+				args[0])
+		},
 	}
 	cmd.AddCommand(a.jsonFlag(format), imports)
 	return cmd
@@ -54,6 +66,7 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		_, err := a.Out.Write(rules.Format(text.Bytes()))
 		return err
 	}
+
 	if len(files) == 0 {
 		p, err := a.load(ctx)
 		if err != nil {
@@ -64,14 +77,17 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 				files = append(files, filepath.Join(p.SiteFolder(), filepath.FromSlash(file)))
 			}
 		}
+
 		if len(files) == 0 {
-			return fault.New(fault.Usage, "no-rules-file", "orilla.yaml names no rules file").Then("add: rules: site.rules").Then("or name a file: orilla rules format FILE")
+			return fault.New(fault.Usage, "no-rules-file", "orilla.yaml names no rules file").
+				Then("add: rules: site.rules").Then("or name a file: orilla rules format FILE")
 		}
 	} else {
 		for i := range files {
 			files[i] = a.path(files[i])
 		}
 	}
+
 	report := view.FormatReport{Files: []view.FormattedFile{}}
 	n := 0
 	for _, file := range files {
@@ -83,6 +99,7 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		if changed {
 			n++
 		}
+
 		if a.JSON {
 			continue
 		}
@@ -95,23 +112,28 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		}
 		a.Print("%s  %s", file, text)
 	}
+
 	if a.JSON {
 		if err := a.Document(report); err != nil {
 			return err
 		}
 	}
+
 	if dryRun && n > 0 {
 		return &exitError{int(fault.Findings)}
 	}
 	return nil
 }
 
-// formatFile writes a file anew if formatting changes it. It is replaced whole, or not at all.
+// formatFile writes a file anew if formatting changes it.
+// It is replaced whole, or not at all.
 func formatFile(file string, dryRun bool) (changed bool, err error) {
 	before, err := os.ReadFile(file)
 	if err != nil {
-		return false, fault.New(fault.Usage, "unreadable", "the rules file cannot be read").At("%s", file).Because(err)
+		return false, fault.New(fault.Usage, "unreadable", "the rules file cannot be read").At("%s", file).
+			Because(err)
 	}
+
 	after := rules.Format(before)
 	if bytes.Equal(before, after) || dryRun {
 		return !bytes.Equal(before, after), nil
@@ -120,20 +142,25 @@ func formatFile(file string, dryRun bool) (changed bool, err error) {
 	if err != nil {
 		return false, err
 	}
+
 	temporary, err := os.CreateTemp(filepath.Dir(file), ".rules-*")
 	if err != nil {
-		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").At("%s", file).Because(err)
+		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").
+			At("%s", file).Because(err)
 	}
 	defer os.Remove(temporary.Name()) //nolint:errcheck // it has gone to its place
 	_, err = temporary.Write(after)
-	for _, step := range []func() error{temporary.Close, func() error { return os.Chmod(temporary.Name(), info.Mode().Perm()) },
+	for _, step := range []func() error{temporary.Close,
+		func() error { return os.Chmod(temporary.Name(), info.Mode().Perm()) },
 		func() error { return os.Rename(temporary.Name(), file) }} {
 		if err == nil {
 			err = step()
 		}
 	}
+
 	if err != nil {
-		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").At("%s", file).Because(err)
+		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").
+			At("%s", file).Because(err)
 	}
 	return true, nil
 }
@@ -145,6 +172,7 @@ func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 	}
 	defer file.Close() //nolint:errcheck // read only
 	var own []string
+
 	if p, err := a.load(ctx); err == nil {
 		for _, environment := range p.ProductionConfig.Environments {
 			for _, address := range environment.Addresses {
@@ -154,10 +182,13 @@ func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 			}
 		}
 	}
+
 	rows, err := rules.Import(file, own)
 	if err != nil {
-		return fault.New(fault.Usage, "bad-list", "the list cannot be read as comma-separated values").At("%s", name).Because(err)
+		return fault.New(fault.Usage, "bad-list", "the list cannot be read as comma-separated values").
+			At("%s", name).Because(err)
 	}
+
 	var text strings.Builder
 	made, left := 0, 0
 	for _, row := range rows {
@@ -169,10 +200,13 @@ func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 		made++
 		text.WriteString(row.Text + "\n")
 	}
+
 	if _, err := a.Out.Write(rules.Format([]byte(text.String()))); err != nil {
 		return err
 	}
-	a.Note("%s", console.Faint(console.Count(int64(made), "rule", "rules")+" of "+console.Count(int64(len(rows)), "row", "rows")))
+	a.Note("%s", console.Faint(console.Count(int64(made), "rule", "rules")+" of "+
+		console.Count(int64(len(rows)), "row", "rows")))
+
 	if left > 0 {
 		return &exitError{int(fault.Findings)}
 	}

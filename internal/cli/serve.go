@@ -14,7 +14,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
@@ -23,6 +22,7 @@ import (
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -42,11 +42,16 @@ func newServeCommand(a *app) *cobra.Command {
 	c := &serveCmd{app: a}
 	o := &serveOptions{}
 	cmd := &cobra.Command{
-		Use: "serve [FOLDER]", Short: "Look at the site here, answered as the edge would, rebuilt and reloaded on change", Args: cobra.MaximumNArgs(1),
-		Long: "Serve builds the working tree and answers from its output by the same rules as an edge node: the same addresses, redirects,\n" +
-			"headers and errors. It builds again when a source changes, and open pages reload. A mistake is shown in the terminal and in\n" +
-			"the page, and the last good site goes on being served. With FOLDER it builds nothing and serves that.\n\n" +
-			"With --in-front-of, files come from a generator's own development server, behind the site's rules and headers.",
+		Use: "serve [FOLDER]", Short: "Look at the site here, answered as the edge would, " +
+			"rebuilt and reloaded on change", Args: cobra.MaximumNArgs(1),
+		Long: "Serve builds the working tree and answers from its output by the same rules as an edge " +
+			"node: the same addresses, redirects,\n" +
+			"headers and errors. It builds again when a source changes, and open pages reload. A mistake " +
+			"is shown in the terminal and in\n" +
+			"the page, and the last good site goes on being served. With FOLDER it " +
+			"builds nothing and serves that.\n\n" +
+			"With --in-front-of, files come from a generator's own development server, behind " +
+			"the site's rules and headers.",
 		Example: "  orilla serve\n" +
 			"  orilla serve --environment staging --upstream harbour=http://localhost:9000\n" +
 			"  orilla serve --in-front-of http://localhost:5173 --run \"npm run dev\"",
@@ -55,18 +60,27 @@ func newServeCommand(a *app) *cobra.Command {
 			return c.serve(cmd.Context(), o)
 		},
 	}
+
 	flags := cmd.Flags()
 	flags.StringVar(&o.listen, "listen", defaultServe, "the `ADDRESS` to answer on")
 	flags.BoolVar(&o.lan, "lan", false, "answer other machines on this network too, such as a phone")
-	flags.StringVar(&o.environment, "environment", project.Production, "serve as this `ENVIRONMENT`: its conditions and upstreams")
-	flags.StringArrayVar(&o.upstreams, "upstream", nil, "pass on to another address than the environment says: `NAME=URL`")
-	flags.StringVar(&o.under, "under", "", "serve below a base `PATH`, as a site that shares its host (default: that of the first address)")
+	flags.StringVar(&o.environment, "environment", project.Production,
+		"serve as this `ENVIRONMENT`: its conditions and upstreams")
+
+	flags.StringArrayVar(&o.upstreams, "upstream", nil,
+		"pass on to another address than the environment says: `NAME=URL`")
+	flags.StringVar(&o.under, "under", "",
+		"serve below a base `PATH`, as a site that shares its host (default: that of the first address)")
 	flags.StringVar(&o.front, "in-front-of", "", "take files from the development server at this `URL`")
-	flags.StringVar(&o.run, "run", "", "with --in-front-of: the `COMMAND` that starts that server, if it does not answer yet")
+	flags.StringVar(&o.run, "run", "",
+		"with --in-front-of: the `COMMAND` that starts that server, if it does not answer yet")
+
 	flags.BoolVar(&o.noBuild, "no-build", false, "build nothing: serve the output as it is")
 	flags.BoolVar(&o.noReload, "no-reload", false, "leave pages as they are: exactly the edge's bytes")
 	flags.BoolVar(&o.open, "open", false, "open the address in the browser")
-	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments) //nolint:errcheck // the flag exists
+
+	//nolint:errcheck // the flag exists
+	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments)
 	return a.jsonFlag(cmd)
 }
 
@@ -79,6 +93,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	if err != nil {
 		return err
 	}
+
 	if _, port, err := net.SplitHostPort(o.listen); err == nil && o.lan {
 		o.listen = net.JoinHostPort("0.0.0.0", port)
 	}
@@ -86,20 +101,25 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	if err != nil {
 		return err
 	}
+
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var owned sync.WaitGroup
 	defer owned.Wait()
+
 	if o.run != "" {
 		if err := a.startFront(ctx, cancel, &owned, p, o); err != nil {
 			listener.Close() //nolint:errcheck // not used
 			return err
 		}
 	}
-	address := "http://" + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) + o.under + "/"
+
+	address := "http://" + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) +
+		o.under + "/"
 	owned.Go(func() {
 		bench.Run(ctx, func() { a.serving(ctx, bench, listener, address, o) })
 	})
+
 	if a.Asks && !a.JSON && console.HasKeys() {
 		owned.Go(func() { a.keys(ctx, cancel, bench, address) })
 	}
@@ -109,32 +129,42 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 }
 
 // bench makes what keeps the working tree served.
-func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions) (*devserver.Bench, *devserver.Local, error) {
-	options := devserver.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "", Environment: o.environment,
-		Report: &benchReport{app: a.app}, Upstreams: map[string]string{}}
+func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
+) (*devserver.Bench, *devserver.Local, error) {
+	options := devserver.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "",
+		Environment: o.environment,
+		Report:      &benchReport{app: a.app}, Upstreams: map[string]string{}}
 	if o.folder != "" {
 		options.Folder = a.path(o.folder)
 		if info, err := os.Stat(options.Folder); err != nil || !info.IsDir() {
-			return nil, nil, fault.New(fault.Failed, "no-output", "there is no such folder").At("%s", options.Folder).Then("name a folder of output, or none for the project's own")
+			return nil, nil, fault.New(fault.Failed, "no-output", "there is no such folder").
+				At("%s", options.Folder).Then("name a folder of output, or none for the project's own")
 		}
 	}
+
 	if err := checkServe(p, o); err != nil {
 		return nil, nil, err
 	}
 	for _, text := range o.upstreams {
 		name, address, ok := strings.Cut(text, "=")
 		if u, err := url.Parse(address); !ok || err != nil || u.Host == "" {
-			return nil, nil, fault.New(fault.Usage, "usage", "--upstream %s: write NAME=URL, such as harbour=http://localhost:9000", text)
+			return nil, nil, fault.New(fault.Usage, "usage",
+				"--upstream %s: write NAME=URL, such as harbour=http://localhost:9000", text)
 		}
 		options.Upstreams[name] = strings.TrimSuffix(address, "/")
 	}
-	local := devserver.LocalOptions{Base: o.under, Environment: o.environment, Reload: !o.noReload && o.front == "", Tell: a.tell}
+
+	local := devserver.LocalOptions{Base: o.under, Environment: o.environment,
+		Reload: !o.noReload && o.front == "", Tell: a.tell}
 	if o.front != "" {
 		options.Build = false
 		server, err := url.Parse(o.front)
 		if err != nil || server.Host == "" || server.Scheme != "http" && server.Scheme != "https" {
-			return nil, nil, fault.New(fault.Usage, "usage", "--in-front-of %s: write the development server's address, such as http://localhost:5173", o.front)
+			return nil, nil, fault.New(fault.Usage, "usage",
+				"--in-front-of %s: write the development server's address, such as http://localhost:5173",
+				o.front)
 		}
+
 		local.Front = devserver.NewFront(server)
 		if o.run == "" && !local.Front.Answers(ctx) {
 			return nil, nil, fault.New(fault.Failed, "no-server", "nothing answers at %s", o.front).
@@ -146,40 +176,51 @@ func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions) 
 }
 
 func checkServe(p *site.Project, o *serveOptions) error {
-	if _, ok := p.ProductionConfig.Environments[o.environment]; !ok && !strings.HasPrefix(o.environment, "preview/") {
+	if _, ok := p.ProductionConfig.Environments[o.environment]; !ok &&
+		!strings.HasPrefix(o.environment, "preview/") {
 		return fault.New(fault.Usage, "unknown-environment", "there is no environment %q", o.environment).
 			Then("--environment takes %s, or preview/NAME", strings.Join(p.EnvironmentNames(), ", "))
 	}
+
 	if o.under == "" {
 		if addresses := p.ProductionConfig.Environments[o.environment].Addresses; len(addresses) > 0 {
 			o.under = view.BasePath(addresses[0])
 		}
 	}
+
 	o.under = strings.TrimSuffix(o.under, "/")
 	if o.under != "" && !strings.HasPrefix(o.under, "/") {
 		o.under = "/" + o.under
 	}
 	if o.run != "" && o.front == "" {
-		return fault.New(fault.Usage, "usage", "--run starts a development server, and --in-front-of says where it answers").
+		return fault.New(fault.Usage, "usage",
+			"--run starts a development server, and --in-front-of says where it answers").
 			Then("add --in-front-of http://localhost:PORT")
 	}
+
 	return nil
 }
 
 // serving says where the site answers.
-func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener net.Listener, address string, o *serveOptions) {
+func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener net.Listener, address string,
+	o *serveOptions,
+) {
 	files, rules := bench.Counts()
 	if a.JSON {
-		a.Line(map[string]any{"kind": "serving", "address": address, "files": files, "rules": rules, "environment": o.environment}) //nolint:errcheck // nobody to tell
+		//nolint:errcheck // nobody to tell
+		a.Line(map[string]any{"kind": "serving", "address": address, "files": files, "rules": rules,
+			"environment": o.environment})
 	} else {
-		about := []string{console.Count(int64(files), "file", "files"), console.Count(int64(rules), "rule", "rules")}
+		about := []string{console.Count(int64(files), "file", "files"),
+			console.Count(int64(rules), "rule", "rules")}
 		if o.front != "" {
 			about = []string{"files from " + o.front, about[1]}
 		}
 		if o.environment != project.Production {
 			about = append(about, "as "+o.environment)
 		}
-		a.Note("%s %s  %s", console.Strong("serving"), console.Accent(address), console.Faint(strings.Join(about, ", ")))
+		a.Note("%s %s  %s", console.Strong("serving"), console.Accent(address),
+			console.Faint(strings.Join(about, ", ")))
 		if o.lan {
 			for _, at := range lanAddresses(listener) {
 				a.Note("%s %s", console.Faint("on this network"), console.Accent(at+o.under+"/"))
@@ -189,6 +230,7 @@ func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener
 			a.Note("%s", console.Faint("keys: o open in the browser, r rebuild, q quit"))
 		}
 	}
+
 	if o.open {
 		if err := openBrowser(ctx, address); err != nil {
 			a.Problem(err)
@@ -209,14 +251,18 @@ func lanAddresses(listener net.Listener) []string {
 	return list
 }
 
-// startFront starts the development server unless it answers already, and waits until it does.
-func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project, o *serveOptions) error {
+// startFront starts the development server unless it
+// answers already, and waits until it does.
+func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project,
+	o *serveOptions,
+) error {
 	server, _ := url.Parse(o.front)
 	front := devserver.NewFront(server)
 	if front.Answers(ctx) {
 		a.Note("%s", console.Faint(o.front+" answers already; nothing was started"))
 		return nil
 	}
+
 	a.Note("%s %s", console.Strong("starting"), o.run)
 	ended := make(chan error, 1)
 	owned.Go(func() {
@@ -224,9 +270,11 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 		ready, err := steps.Environment(steps.Wanted{Variables: build.Variables})
 		if err == nil {
 			environment := append(ready.Environment, "CI=") // it is no build
-			_, err = steps.Run(ctx, steps.Spec{Folder: p.SiteFolder(), Steps: []string{o.run}, Environment: environment, TimeLimit: 365 * 24 * time.Hour,
+			_, err = steps.Run(ctx, steps.Spec{Folder: p.SiteFolder(), Steps: []string{o.run},
+				Environment: environment, TimeLimit: 365 * 24 * time.Hour,
 				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
 		}
+
 		if ctx.Err() == nil {
 			if err == nil {
 				err = fault.New(fault.Failed, "server-ended", "the development server ended").At("%s", o.run)
@@ -236,6 +284,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 		}
 		ended <- err
 	})
+
 	for wait := time.Now(); time.Since(wait) < time.Minute; time.Sleep(100 * time.Millisecond) {
 		select {
 		case <-ended:
@@ -248,8 +297,10 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 			return nil
 		}
 	}
+
 	cancel()
-	return fault.New(fault.Failed, "no-server", "the development server was started, and does not answer at %s after a minute", o.front).
+	return fault.New(fault.Failed, "no-server",
+		"the development server was started, and does not answer at %s after a minute", o.front).
 		Then("its own output is above; does it listen at another port?")
 }
 
@@ -293,7 +344,8 @@ func (r *benchReport) Building(why string) {
 	r.progress = r.app.Busy("building", why)
 }
 
-// Line implements workbench.Reporter: what a step prints folds into the progress line; without a terminal it streams.
+// Line implements workbench.Reporter: what a step prints folds into the
+// progress line; without a terminal it streams.
 func (r *benchReport) Line(text string) {
 	if r.app.ErrTerm {
 		r.progress.Text(text)
@@ -321,6 +373,7 @@ func (r *benchReport) Shown(changed []string, ruled bool) {
 	if r.app.JSON {
 		return
 	}
+
 	var parts []string
 	switch {
 	case len(changed) == 1:
@@ -328,6 +381,7 @@ func (r *benchReport) Shown(changed []string, ruled bool) {
 	case len(changed) > 1:
 		parts = append(parts, fmt.Sprintf("%s and %d more", changed[0], len(changed)-1))
 	}
+
 	if ruled {
 		parts = append(parts, "rules")
 	}
@@ -347,11 +401,13 @@ func (r *benchReport) Refused(found finding.List) {
 		r.say("refused", map[string]any{"findings": found})
 		return
 	}
+
 	if len(found) == 0 {
 		r.app.Note("%s", console.Good("a deploy would accept it again"))
 		return
 	}
 	r.app.Note("%s", console.Warn("a deploy would refuse this:"))
+
 	for _, f := range found {
 		r.app.Note("  %s: %s %s", f.Position, f.What, console.Faint("["+f.Code+"]"))
 		if f.Next != "" {
@@ -369,7 +425,9 @@ func (r *benchReport) Failed(err error) {
 	if r.app.JSON {
 		return
 	}
-	if problem, ok := errors.AsType[*fault.Error](err); ok && errors.Is(err, steps.ErrStepFailed) && !r.app.ErrTerm {
+
+	if problem, ok := errors.AsType[*fault.Error](err); ok && errors.Is(err, steps.ErrStepFailed) &&
+		!r.app.ErrTerm {
 		problem.Detail = nil // it was streamed
 	}
 	r.app.Problem(err)

@@ -36,6 +36,7 @@ func (a *sitesCmd) sites(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+
 	report := []view.SiteReport{}
 	for item, err := range store.List(ctx, storage.SitesKey) {
 		if err != nil {
@@ -43,6 +44,7 @@ func (a *sitesCmd) sites(ctx context.Context) error {
 		}
 		report = append(report, describeSite(ctx, store, item.Name()))
 	}
+
 	if a.JSON {
 		return a.Document(report)
 	}
@@ -50,6 +52,7 @@ func (a *sitesCmd) sites(ctx context.Context) error {
 		a.Note("the store %s has no sites yet; orilla deploy makes the first", store.Address())
 		return nil
 	}
+
 	rows := [][]string{{"SITE", "PRODUCTION", "COMMIT", "", "SINCE"}}
 	for _, site := range report {
 		row := []string{console.Strong(site.Site), console.Faint("waits for its first deploy"), "", "", ""}
@@ -57,7 +60,8 @@ func (a *sitesCmd) sites(ctx context.Context) error {
 		case site.Damage != "":
 			row[1] = console.Bad("unreadable") + " " + site.Damage
 		case site.Since != nil:
-			row = []string{console.Strong(site.Site), site.Release[:12], console.Accent(source.Short(site.Commit)), view.Shorten(site.Subject, 50), a.Age(*site.Since)}
+			row = []string{console.Strong(site.Site), site.Release[:12],
+				console.Accent(source.Short(site.Commit)), view.Shorten(site.Subject, 50), a.Age(*site.Since)}
 		}
 		rows = append(rows, row)
 	}
@@ -75,6 +79,7 @@ func describeSite(ctx context.Context, store storage.Store, name string) view.Si
 		report.Damage = err.Error()
 		return report
 	}
+
 	report.Owner, report.Who, report.When = claim.Roots, claim.Who, claim.When
 	if claim.Folder != "" {
 		report.Owner = []string{claim.Folder}
@@ -86,7 +91,9 @@ func describeSite(ctx context.Context, store storage.Store, name string) view.Si
 	case err != nil:
 		report.Damage = err.Error()
 	case !head.Release.IsZero():
-		report.Entry, report.Release, report.Commit, report.Subject, report.Since = head.Label(), "r-"+head.Release.String(), head.Commit, head.Subject, &head.When
+		report.Entry, report.Release, report.Commit, report.Subject, report.Since = head.Label(), "r-"+
+			head.Release.String(), head.Commit, head.Subject, &head.When
 	}
+
 	return report
 }

@@ -32,8 +32,10 @@ type statusOptions struct {
 
 func (o *statusOptions) flags(cmd *cobra.Command, what string) {
 	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
-	cmd.Flags().StringSliceVar(&o.states, "state", nil, "only those that are live, frozen, waiting, expired or removed")
-	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews, "show at most `N` previews, those that moved last; 0 for "+what+" (default with --json: all)")
+	cmd.Flags().StringSliceVar(&o.states, "state", nil,
+		"only those that are live, frozen, waiting, expired or removed")
+	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews,
+		"show at most `N` previews, those that moved last; 0 for "+what+" (default with --json: all)")
 }
 
 // of fills in what depends on the other flags.
@@ -57,11 +59,16 @@ func newStatusCommand(a *app) *cobra.Command {
 	c := &statusCmd{app: a}
 	var o statusOptions
 	cmd := &cobra.Command{
-		Use: "status [ENVIRONMENT...]", Short: "What is live where, since when, by whom, what waits and what expires",
-		Long: "Status shows each environment of the site, or those that are named, by patterns too: \"preview/winter-*\". Of many previews it shows those that\n" +
+		Use:   "status [ENVIRONMENT...]",
+		Short: "What is live where, since when, by whom, what waits and what expires",
+		Long: "Status shows each environment of the site, or those that are named, by patterns too: " +
+			"\"preview/winter-*\". Of many previews it shows those that\n" +
 			"moved last; orilla preview has its filters too, and lists them alone.",
 		ValidArgsFunction: completion{a}.environments,
-		RunE:              func(cmd *cobra.Command, args []string) error { return c.status(cmd.Context(), o.of(cmd, a.JSON), args) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.status(cmd.Context(),
+				o.of(cmd, a.JSON), args)
+		},
 	}
 	o.flags(cmd, "all")
 	return a.jsonFlag(cmd)
@@ -72,10 +79,12 @@ func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []stri
 	if err != nil {
 		return err
 	}
-	report, err := survey{a.app}.surveyed(ctx, s, o, s.fixed(), func(name string) bool { return matchesAny(patterns, journal.DisplayName(name)) })
+	report, err := survey{a.app}.surveyed(ctx, s, o, s.fixed(),
+		func(name string) bool { return matchesAny(patterns, journal.DisplayName(name)) })
 	if err != nil {
 		return err
 	}
+
 	if len(report.Environments) == 0 && len(patterns) > 0 && len(o.states) == 0 {
 		_, err := s.named(ctx, patterns[0])
 		return err
@@ -83,6 +92,7 @@ func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []stri
 	if a.JSON {
 		return a.Document(report)
 	}
+
 	a.Print("%s  %s", console.Strong(s.site), console.Faint(view.NodesText(report.EdgeNodes)))
 	view.ShowEnvironments(a.Console, report)
 	if err := a.notePaused(ctx, s); err != nil {
@@ -100,7 +110,8 @@ func (s *session) fixed() []string {
 	return s.project.EnvironmentNames()
 }
 
-// matchesAny reports whether a name is one of the patterns, in which * stands for anything but a slash; no patterns match everything.
+// matchesAny reports whether a name is one of the patterns, in which * stands
+// for anything but a slash; no patterns match everything.
 func matchesAny(patterns []string, name string) bool {
 	return len(patterns) == 0 || slices.ContainsFunc(patterns, func(pattern string) bool {
 		matched, err := path.Match(pattern, name)
@@ -108,33 +119,43 @@ func matchesAny(patterns []string, name string) bool {
 	})
 }
 
-// surveyed looks at environments: at each journal once, and at what else is to be said of those that are shown.
-func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named []string, only func(string) bool) (view.StatusReport, error) {
-	report := view.StatusReport{Site: s.site, Store: s.store.Address(), Environments: []view.EnvironmentReport{}}
+// surveyed looks at environments: at each journal once, and at what else is to
+// be said of those that are shown.
+func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named []string,
+	only func(string) bool,
+) (view.StatusReport, error) {
+	report := view.StatusReport{Site: s.site, Store: s.store.Address(),
+		Environments: []view.EnvironmentReport{}}
 	var err error
 	if report.EdgeNodes, err = edge.Reached(ctx, s.store, storage.KnownAhead(s.store)); err != nil {
 		return report, err
 	}
+
 	states, err := environments.States(ctx, s.store, s.site, named, only)
 	if err != nil {
 		return report, err
 	}
 	for _, state := range o.states {
-		if known := []string{view.StateLive, view.StateFrozen, view.StateUnused, view.StateExpired, view.StateRemoved}; !slices.Contains(known, state) {
-			return report, fault.New(fault.Usage, "usage", "--state takes %s%s", strings.Join(known, ", "), spelling.DidYouMean(state, known))
+		if known := []string{view.StateLive, view.StateFrozen, view.StateUnused, view.StateExpired,
+			view.StateRemoved}; !slices.Contains(known, state) {
+			return report, fault.New(fault.Usage, "usage", "--state takes %s%s", strings.Join(known, ", "),
+				spelling.DidYouMean(state, known))
 		}
 	}
+
 	now := a.Now()
 	for _, state := range states {
 		if journal.IsPreview(state.Name) && state.Head != nil && !state.Head.Gone(now) {
 			report.Previews++
 		}
 	}
+
 	tags, all := tagsOf(ctx, s), s.previewsProtected(ctx)
 	shown := chosen(states, o, now)
 	report.Environments = make([]view.EnvironmentReport, len(shown))
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(s.store))
+
 	for i, state := range shown {
 		group.Go(func() (err error) {
 			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes)
@@ -145,10 +166,12 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 			return err
 		})
 	}
+
 	return report, group.Wait()
 }
 
-// chosen leaves out what the options do: of previews, those that are gone unless asked for, and all but the last that moved.
+// chosen leaves out what the options do: of previews, those that are gone
+// unless asked for, and all but the last that moved.
 func chosen(states []environments.State, o statusOptions, now time.Time) []environments.State {
 	var fixed, previews []environments.State
 	for _, state := range states {
@@ -161,12 +184,14 @@ func chosen(states []environments.State, o statusOptions, now time.Time) []envir
 			previews = append(previews, state)
 		}
 	}
+
 	slices.SortStableFunc(previews, func(a, b environments.State) int {
 		if a.Head == nil || b.Head == nil {
 			return strings.Compare(a.Name, b.Name)
 		}
 		return b.Head.When.Compare(a.Head.When)
 	})
+
 	if o.limit > 0 && len(previews) > o.limit {
 		previews = previews[:o.limit]
 	}
@@ -182,6 +207,7 @@ func tagsOf(ctx context.Context, s *session) map[string][]string {
 	if err != nil {
 		return nil
 	}
+
 	tags := map[string][]string{}
 	for _, ref := range refs {
 		tags[ref.Commit] = append(tags[ref.Commit], strings.TrimPrefix(ref.Name, "refs/tags/"))
@@ -203,12 +229,14 @@ func (a *app) notePaused(ctx context.Context, s *session) error {
 		if pause.Why != "" {
 			why = ": " + pause.Why
 		}
-		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"), source.PersonName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
+		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"),
+			source.PersonName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
 	}
 	return err
 }
 
-// environments returns the stored names of those that are configured or have a journal, production first.
+// environments returns the stored names of those that are
+// configured or have a journal, production first.
 func (s *session) environments(ctx context.Context) ([]string, error) {
 	names := s.fixed()
 	for item, err := range s.store.List(ctx, storage.EnvironmentsKey(s.site)) {
@@ -222,24 +250,35 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
-func (a survey) environmentStatus(ctx context.Context, s *session, state environments.State, nodes []edge.Presence) (view.EnvironmentReport, error) {
+func (a survey) environmentStatus(ctx context.Context, s *session, state environments.State,
+	nodes []edge.Presence,
+) (view.EnvironmentReport, error) {
 	head := state.Head
-	row := view.EnvironmentReport{Environment: journal.DisplayName(state.Name), State: view.StateOf(head, a.Now())}
+	row := view.EnvironmentReport{Environment: journal.DisplayName(state.Name),
+		State: view.StateOf(head, a.Now())}
 	if head == nil {
-		row.Address, row.Later = s.addresses(ctx, state.Name, digest.Digest{}, nodes)[0], s.later(state.Name, nil)
+		row.Address, row.Later = s.addresses(ctx, state.Name, digest.Digest{}, nodes)[0], s.later(state.Name,
+			nil)
 		return row, nil
 	}
+
 	row.Address = s.addresses(ctx, state.Name, head.Document, nodes)[0]
 	if row.State == view.StateLive || row.State == view.StateFrozen {
 		row.Later = s.later(state.Name, s.live(ctx, head.Document))
 	}
-	chosen := s.journal(state.Name).Current(ctx, *head) // since when, and by whom: a freeze or a password changes neither
+
+	// since when, and by whom: a freeze or a password changes neither
+	chosen := s.journal(state.Name).Current(ctx, *head)
 	if head.Release.IsZero() {
 		chosen = *head
 	}
+
 	row.Entry, row.Kind, row.Who, row.When = head.Label(), string(head.Kind), chosen.Who, &chosen.When
-	row.Source, row.Commit, row.Branch, row.Subject = string(head.Source), head.Commit, head.Branch, head.Subject
-	row.CommitAddress, row.Expires, row.Protected = s.project.ProductionConfig.CommitLink(head.Commit), head.Expires, head.Access.Protects()
+	row.Source, row.Commit, row.Branch, row.Subject = string(
+		head.Source), head.Commit, head.Branch, head.Subject
+	row.CommitAddress, row.Expires, row.Protected = s.project.ProductionConfig.CommitLink(
+		head.Commit), head.Expires, head.Access.Protects()
+
 	if head.Release.IsZero() {
 		return row, nil
 	}
@@ -247,25 +286,31 @@ func (a survey) environmentStatus(ctx context.Context, s *session, state environ
 	if f := head.Frozen; f != nil && row.State == view.StateFrozen {
 		row.Frozen = &view.FrozenReport{Who: f.Who, When: f.When, Why: f.Why, Until: f.Until}
 	}
+
 	waiting, err := environments.WaitingFor(ctx, s.store, s.site, *head)
 	if err != nil {
 		return row, err
 	}
 	for _, waits := range waiting {
-		row.Waiting = append(row.Waiting, view.WaitingReport{Release: "r-" + waits.Release.String(), Commit: waits.Commit, Subject: waits.Subject, Who: waits.Who, When: waits.When})
+		row.Waiting = append(row.Waiting, view.WaitingReport{Release: "r-" + waits.Release.String(),
+			Commit: waits.Commit, Subject: waits.Subject, Who: waits.Who, When: waits.When})
 	}
+
 	if row.State == view.StateExpired {
 		return row, nil
 	}
 	for _, node := range nodes {
-		if _, label, err := node.Serves(ctx, edge.LocalName(s.site, state.Name)); err == nil && label == head.Label() {
+		if _, label, err := node.Serves(ctx, edge.LocalName(s.site, state.Name)); err == nil &&
+			label == head.Label() {
 			row.EdgeServing++
 		}
 	}
+
 	return row, nil
 }
 
-// named returns the stored name of an environment that a user typed, checking that the site has it.
+// named returns the stored name of an environment that a
+// user typed, checking that the site has it.
 func (s *session) named(ctx context.Context, typed string) (string, error) {
 	if typed == "" {
 		return project.Production, nil
@@ -274,6 +319,7 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+
 	if stored := journal.StoredName(typed); slices.Contains(names, stored) {
 		return stored, nil
 	}
@@ -281,6 +327,7 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 	for _, name := range names {
 		shown = append(shown, journal.DisplayName(name))
 	}
+
 	problem := fault.New(fault.Usage, "unknown-environment", "%s has no environment %q", s.site, typed)
 	if preview := journal.PreviewPrefix + project.BranchLabel(typed); slices.Contains(names, preview) {
 		return "", problem.Then("did you mean %s?", journal.DisplayName(preview))

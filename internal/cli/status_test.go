@@ -24,8 +24,12 @@ func state(name string, change func(*journal.Entry)) environments.State {
 func TestWhichEnvironmentsAreShown(t *testing.T) {
 	past, future := noon.Add(-time.Hour), noon.Add(time.Hour)
 	states := []environments.State{
-		{Name: "production"}, state("staging", func(e *journal.Entry) { e.Frozen = &journal.Frozen{} }), state("fair", func(e *journal.Entry) { e.Release = release.ID{}; e.Ended = &journal.Ended{} }),
-		state("preview.a", func(e *journal.Entry) { e.When = past }), state("preview.b", func(e *journal.Entry) { e.Expires = &future }), state("preview.c", func(e *journal.Entry) { e.Expires = &past }),
+		{Name: "production"}, state("staging",
+			func(e *journal.Entry) { e.Frozen = &journal.Frozen{} }),
+		state("fair", func(e *journal.Entry) { e.Release = release.ID{}; e.Ended = &journal.Ended{} }),
+		state("preview.a", func(e *journal.Entry) { e.When = past }),
+		state("preview.b", func(e *journal.Entry) { e.Expires = &future }),
+		state("preview.c", func(e *journal.Entry) { e.Expires = &past }),
 		state("preview.d", func(e *journal.Entry) { e.Release = release.ID{}; e.Kind = journal.Removal }),
 		state("preview.e", func(e *journal.Entry) { e.Frozen = &journal.Frozen{Until: &past}; e.When = future }),
 		state("preview.f", func(e *journal.Entry) { e.Release = release.ID{}; e.Kind = journal.Access }),
@@ -35,13 +39,17 @@ func TestWhichEnvironmentsAreShown(t *testing.T) {
 		limit  int
 		want   []string
 	}{
-		{nil, 0, []string{"production waiting", "staging frozen", "fair removed", "preview.e live", "preview.b live", "preview.c expired", "preview.f waiting", "preview.a live"}},
-		{nil, 2, []string{"production waiting", "staging frozen", "fair removed", "preview.e live", "preview.b live"}},
+		{nil, 0, []string{"production waiting", "staging frozen", "fair removed", "preview.e live",
+			"preview.b live", "preview.c expired", "preview.f waiting", "preview.a live"}},
+		{nil, 2, []string{"production waiting", "staging frozen", "fair removed", "preview.e live",
+			"preview.b live"}},
 		{[]string{view.StateExpired}, 0, []string{"preview.c expired"}},
 		{[]string{view.StateRemoved}, 0, []string{"fair removed", "preview.d removed"}},
-		{[]string{view.StateFrozen, view.StateRemoved}, 0, []string{"staging frozen", "fair removed", "preview.d removed"}},
+		{[]string{view.StateFrozen, view.StateRemoved}, 0, []string{"staging frozen", "fair removed",
+			"preview.d removed"}},
 		{[]string{view.StateLive}, 1, []string{"preview.e live"}},
-		{[]string{view.StateUnused, view.StateExpired}, 0, []string{"production waiting", "preview.c expired", "preview.f waiting"}},
+		{[]string{view.StateUnused, view.StateExpired}, 0, []string{"production waiting", "preview.c expired",
+			"preview.f waiting"}},
 	} {
 		got := []string{}
 		for _, s := range chosen(states, statusOptions{states: test.states, limit: test.limit}, noon) {
@@ -57,9 +65,14 @@ func TestPatternsOfNames(t *testing.T) {
 		name     string
 		want     bool
 	}{
-		{nil, "anything", true}, {[]string{"winter-*"}, "preview.winter-times", true}, {[]string{"preview/winter-*"}, "preview.winter-times", true}, {[]string{"*"}, "preview.x", true},
-		{[]string{"summer", "winter-times"}, "preview.winter-times", true}, {[]string{"winter"}, "preview.winter-times", false}, {[]string{"w[aeiou]nter-?imes"}, "preview.winter-times", true}, {[]string{"["}, "preview.x", false},
+		{nil, "anything", true}, {[]string{"winter-*"}, "preview.winter-times",
+			true}, {[]string{"preview/winter-*"}, "preview.winter-times", true},
+		{[]string{"*"}, "preview.x", true},
+		{[]string{"summer", "winter-times"}, "preview.winter-times", true},
+		{[]string{"winter"}, "preview.winter-times", false},
+		{[]string{"w[aeiou]nter-?imes"}, "preview.winter-times", true}, {[]string{"["}, "preview.x", false},
 	} {
-		assert.Equal(t, test.want, matchesPreview(test.patterns, test.name), "%v %s", test.patterns, test.name)
+		assert.Equal(t, test.want, matchesPreview(test.patterns, test.name), "%v %s", test.patterns,
+			test.name)
 	}
 }

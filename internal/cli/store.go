@@ -22,13 +22,17 @@ type storeCmd struct{ *app }
 func newStoreCommand(a *app) *cobra.Command {
 	c := &storeCmd{app: a}
 	cmd := &cobra.Command{
-		Use: "store", Short: "What the store holds and what you may do there; make, copy, verify and prune it", Args: cobra.NoArgs,
-		Long: "Store shows where the store is, whether it answers, what you may do there, whether strangers can read it, and what it holds.\n" +
+		Use: "store", Short: "What the store holds and what you may do there; " +
+			"make, copy, verify and prune it", Args: cobra.NoArgs,
+		Long: "Store shows where the store is, whether it answers, what you may do there, whether " +
+			"strangers can read it, and what it holds.\n" +
 			"It writes a small record to try that and removes it; in a bucket it leaves one\n" +
 			"small object, which the next prune removes.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.showStore(cmd.Context()) },
 	}
-	cmd.AddCommand(newStoreInitCommand(a), newStoreCopyCommand(a), newStoreVerifyCommand(a), newStorePruneCommand(a), newStoreRestoredCommand(a))
+
+	cmd.AddCommand(newStoreInitCommand(a), newStoreCopyCommand(a), newStoreVerifyCommand(a),
+		newStorePruneCommand(a), newStoreRestoredCommand(a))
 	return a.jsonFlag(cmd)
 }
 
@@ -57,25 +61,31 @@ func (a *storeCmd) showStore(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	report := view.StoreReport{Store: store.Address(), Place: store.Address(), Answers: time.Since(started).Milliseconds(), Sites: []view.StoreSite{}}
+
+	report := view.StoreReport{Store: store.Address(), Place: store.Address(), Answers: time.Since(started).
+		Milliseconds(), Sites: []view.StoreSite{}}
 	if remote, ok := store.(storage.Remote); ok {
 		report.Place, report.Account = remote.Place(), remote.Account()
 	}
+
 	tell, end := a.working()
 	site := ""
 	if p != nil {
 		site = p.Site()
 	}
+
 	err = a.examine(ctx, store, site, &report, tell)
 	end()
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		err = a.Document(report)
 	} else {
 		view.PrintStore(a.Console, report)
 	}
+
 	if err == nil && report.Strangers != nil && *report.Strangers {
 		err = &exitError{int(fault.Findings)}
 	}
@@ -83,7 +93,9 @@ func (a *storeCmd) showStore(ctx context.Context) error {
 }
 
 // examine fills in what the store says of itself.
-func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string, report *view.StoreReport, tell upkeep.Tell) (err error) {
+func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string, report *view.StoreReport,
+	tell upkeep.Tell,
+) (err error) {
 	data, err := store.Get(ctx, storage.MarkKey)
 	if err != nil {
 		return err
@@ -92,6 +104,7 @@ func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string
 	if report.Rights, err = upkeep.Rights(ctx, store); err != nil {
 		return err
 	}
+
 	if bucket, ok := store.(*s3.Store); ok {
 		readable, err := bucket.Stranger(ctx)
 		if err != nil {
@@ -102,6 +115,7 @@ func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string
 			return err
 		}
 	}
+
 	if report.Holdings, err = upkeep.Measure(ctx, store, tell); err != nil {
 		return err
 	}
@@ -109,9 +123,11 @@ func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string
 	if errors.Is(err, storage.ErrDenied) && site != "" { // whoever deploys one site sees no other
 		sites, err = []string{site}, nil
 	}
+
 	for _, site := range sites {
 		row := view.StoreSite{Site: site}
-		for folder, count := range map[string]*int{storage.ReleasesKey(site): &row.Releases, storage.EnvironmentsKey(site): &row.Environments} {
+		for folder, count := range map[string]*int{storage.ReleasesKey(site): &row.Releases,
+			storage.EnvironmentsKey(site): &row.Environments} {
 			for _, err := range store.List(ctx, folder) {
 				if err != nil {
 					return err
@@ -121,5 +137,6 @@ func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string
 		}
 		report.Sites = append(report.Sites, row)
 	}
+
 	return err
 }

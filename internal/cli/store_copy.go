@@ -23,11 +23,17 @@ func newStoreCopyCommand(a *app) *cobra.Command {
 	var site string
 	var o transferOptions
 	cmd := &cobra.Command{
-		Use: "copy STORE", Short: "Copy sites to another store, verified; what is there already is not sent again", Args: cobra.ExactArgs(1),
-		Long: "Copy brings sites with their whole history from this store to another one, of any kind. Each object is compared with its hash on\n" +
+		Use: "copy STORE", Short: "Copy sites to another store, verified; what is " +
+			"there already is not sent again", Args: cobra.ExactArgs(1),
+		Long: "Copy brings sites with their whole history from this store to another one, of any kind. " +
+			"Each object is compared with its hash on\n" +
 			"the way. Run it again to go on after an interruption, or to bring what was added since.",
-		RunE: func(cmd *cobra.Command, args []string) error { return c.storeCopy(cmd.Context(), args[0], site, o) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return c.storeCopy(cmd.Context(), args[0], site,
+				o)
+		},
 	}
+
 	cmd.Flags().StringVar(&site, "site", "", "only this site (default: all)")
 	o.flags(cmd)
 	return a.jsonFlag(cmd)
@@ -42,6 +48,7 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	if err != nil {
 		return err
 	}
+
 	from, err := a.openStore(ctx, p, false)
 	if err != nil {
 		return err
@@ -50,6 +57,7 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	if err != nil {
 		return err
 	}
+
 	sites, err := a.chosenSites(ctx, from, site)
 	if err != nil {
 		return err
@@ -61,23 +69,35 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 		}
 		defer hold.Drop(ctx)
 	}
+
 	tell, end := a.working()
-	copied, err := upkeep.Copy(ctx, from, to, sites, upkeep.CopyOptions{Rate: limit, Parallel: o.parallel, Tell: tell, Writer: hold.Writer(), Settle: func(put func(string) bool) (bool, error) {
-		return hold.Settle(ctx, put, func(who string) { a.Note("waiting for %s, who is removing something there", source.PersonName(who)) })
-	}})
+	copied, err := upkeep.Copy(ctx, from, to, sites, upkeep.CopyOptions{Rate: limit, Parallel: o.parallel,
+		Tell: tell, Writer: hold.Writer(), Settle: func(put func(string) bool) (bool, error) {
+			return hold.Settle(ctx, put,
+				func(who string) {
+					a.Note("waiting for %s, who is removing something there",
+						source.PersonName(who))
+				})
+		}})
+
 	end()
 	if errors.Is(err, upkeep.ErrDiverged) {
-		return fault.New(fault.Refused, "diverged", "the other store has a history of its own").At("%s", to.Address()).Because(err).
-			Then("copy to another store, or take the site out there: orilla remove-site --store %s", to.Address())
+		return fault.New(fault.Refused, "diverged", "the other store has a history of its own").
+			At("%s", to.Address()).Because(err).
+			Then("copy to another store, or take the site out there: orilla remove-site --store %s",
+				to.Address())
 	}
 	if err != nil {
 		return err
 	}
+
 	if a.JSON {
 		return a.Document(copied)
 	}
-	a.Print("%s: %s, %s, %s (%s) sent, %s there already", console.Good("copied"), console.Count(int64(copied.Sites), "site", "sites"),
-		console.Count(int64(copied.Releases), "release", "releases"), console.Count(copied.Objects, "object", "objects"), console.Size(copied.Bytes),
+	a.Print("%s: %s, %s, %s (%s) sent, %s there already", console.Good("copied"),
+		console.Count(int64(copied.Sites), "site", "sites"),
+		console.Count(int64(copied.Releases), "release", "releases"), console.Count(copied.Objects, "object",
+			"objects"), console.Size(copied.Bytes),
 		console.Count(copied.Present, "object", "objects"))
 	a.Note("%s orilla store verify --store %s", console.Faint("to be sure:"), to.Address())
 	return nil
@@ -94,5 +114,6 @@ func (a *app) chosenSites(ctx context.Context, store storage.Store, site string)
 			return []string{site}, nil
 		}
 	}
-	return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).At("%s", store.Address()).Then("orilla sites lists those that are there")
+	return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).
+		At("%s", store.Address()).Then("orilla sites lists those that are there")
 }

@@ -29,9 +29,12 @@ func newStoreInitCommand(a *app) *cobra.Command {
 	var policy, yes bool
 	var o policyOptions
 	cmd := &cobra.Command{
-		Use: "init [STORE]", Short: "Make a store, once its server has shown that it can hold one", Args: cobra.MaximumNArgs(1),
-		Long: "Init lets sixteen writers race for the same record, twenty times, and makes the store only if each time exactly one won. It then\n" +
-			"says which settings of a bucket would work against a store, and which rights whoever deploys, serves and prunes needs.",
+		Use: "init [STORE]", Short: "Make a store, once its server has shown that it can hold one",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Init lets sixteen writers race for the same record, twenty times, and makes the store only " +
+			"if each time exactly one won. It then\n" +
+			"says which settings of a bucket would work against a store, and which rights whoever " +
+			"deploys, serves and prunes needs.",
 		Example: "  orilla store init 's3://corvane/stores?endpoint=https://storage.example&region=north'\n" +
 			"  orilla store init sftp://deploy@edge.corvane.example/srv/orilla",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -41,9 +44,11 @@ func newStoreInitCommand(a *app) *cobra.Command {
 			return c.storeInit(cmd.Context(), policy, yes, o)
 		},
 	}
+
 	cmd.Flags().BoolVar(&policy, "policy", false, "only print the rights that are needed")
 	cmd.Flags().StringVar(&o.site, "site", "", "with --policy: rights for deploying this `SITE` only")
-	cmd.Flags().StringArrayVar(&o.principals, "principal", nil, "with --policy: print a bucket policy for `ROLE=WHO`; ROLE is deployer, edge or pruner (repeatable)")
+	cmd.Flags().StringArrayVar(&o.principals, "principal", nil,
+		"with --policy: print a bucket policy for `ROLE=WHO`; ROLE is deployer, edge or pruner (repeatable)")
 	cmd.Flags().BoolVar(&yes, "yes", false, "make the bucket too, if there is none")
 	return a.jsonFlag(cmd)
 }
@@ -56,6 +61,7 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 			return err
 		}
 	}
+
 	address, root := a.storeAddress(p)
 	if !policy && (o.site != "" || len(o.principals) > 0) {
 		return fault.New(fault.Usage, "usage", "--site and --principal go with --policy")
@@ -63,6 +69,7 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 	if policy {
 		return a.printPolicies(address, o)
 	}
+
 	store, made, err := store.At(ctx, address, root, a.places.Data)
 	if err != nil {
 		return err
@@ -72,6 +79,7 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 	if isRemote {
 		report.Place, report.Account = remote.Place(), remote.Account()
 	}
+
 	if report.Policies, err = policies(address, ""); err != nil {
 		return err
 	}
@@ -79,12 +87,14 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 	if report.Account != "" {
 		a.Row(a.Err, "as", report.Account)
 	}
+
 	if err := a.makeStore(ctx, store, &report, yes); err != nil {
 		return err
 	}
 	if a.JSON {
 		return a.Document(report)
 	}
+
 	for _, advice := range report.Advice {
 		a.Row(a.Err, "look", console.Warn(advice))
 	}
@@ -105,14 +115,16 @@ func (o policyOptions) who() (map[storage.Role][]string, error) {
 	for _, text := range o.principals {
 		role, name, ok := strings.Cut(text, "=")
 		if !ok || name == "" || !slices.Contains(storage.Roles, storage.Role(role)) {
-			return nil, fault.New(fault.Usage, "usage", "--principal %s: write ROLE=WHO, the role being deployer, edge or pruner", text)
+			return nil, fault.New(fault.Usage, "usage",
+				"--principal %s: write ROLE=WHO, the role being deployer, edge or pruner", text)
 		}
 		who[storage.Role(role)] = append(who[storage.Role(role)], name)
 	}
 	return who, nil
 }
 
-// printPolicies prints the rights that are needed, without asking or making anything.
+// printPolicies prints the rights that are needed, without
+// asking or making anything.
 func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 	if o.site != "" && !project.IsLabel(o.site) {
 		return fault.New(fault.Usage, "bad-site", "%q cannot be the name of a site", o.site)
@@ -121,6 +133,7 @@ func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 	if err != nil {
 		return err
 	}
+
 	all, err := policies(address, o.site)
 	if err != nil {
 		return err
@@ -128,10 +141,12 @@ func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 	if len(who) > 0 {
 		config, err := s3.Parse(address, os.Getenv)
 		if err != nil || !strings.HasPrefix(address, "s3://") {
-			return fault.New(fault.Usage, "usage", "--principal works for buckets only").At("%s", address).Because(err)
+			return fault.New(fault.Usage, "usage", "--principal works for buckets only").At("%s", address).
+				Because(err)
 		}
 		all = map[string]string{"bucket": config.BucketPolicy(who, o.site)}
 	}
+
 	if a.JSON {
 		return a.Document(view.StoreInitReport{Store: address, Place: address, Policies: all})
 	}
@@ -140,13 +155,16 @@ func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 }
 
 // makeStore makes sure that a store can be, and makes it.
-func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report *view.StoreInitReport, yes bool) error {
+func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report *view.StoreInitReport,
+	yes bool,
+) error {
 	bucket, isBucket := made.(*s3.Store)
 	if isBucket {
 		if err := a.ensureBucket(ctx, bucket, yes); err != nil {
 			return err
 		}
 	}
+
 	remote, isRemote := made.(storage.Remote)
 	if isRemote {
 		var err error
@@ -155,25 +173,31 @@ func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report
 			return store.NotOpen(made.Address(), err)
 		}
 	}
+
 	tell, end := a.working()
 	err := upkeep.Race(ctx, made, tell)
 	end()
 	if err != nil {
 		return err
 	}
+
 	a.Row(a.Err, "race", console.Good("of 16 writers at once exactly one created each of 20 records"))
 	if report.Made && isRemote {
 		if report.ID, err = storage.MakeMark(ctx, remote, strings.ToLower(rand.Text())); err != nil {
 			return err
 		}
 	}
-	a.Row(a.Err, "store", map[bool]string{true: console.Good("made") + ", format " + view.Itoa(storage.Format), false: "is one"}[report.Made])
+
+	a.Row(a.Err, "store", map[bool]string{true: console.Good("made") + ", format " +
+		view.Itoa(storage.Format), false: "is one"}[report.Made])
 	if isBucket {
 		report.Advice = bucket.Advise(ctx)
 		if readable, err := bucket.Stranger(ctx); err == nil && readable {
-			report.Advice = append(report.Advice, "anybody can read it without credentials: take public access away")
+			report.Advice = append(report.Advice,
+				"anybody can read it without credentials: take public access away")
 		}
 	}
+
 	return nil
 }
 
@@ -183,15 +207,19 @@ func (a *storeInitCmd) ensureBucket(ctx context.Context, bucket *s3.Store, yes b
 		return err
 	}
 	name := bucket.Config().Bucket
+
 	if !yes {
-		ok, err := a.Confirm(ctx, "Make the bucket "+name+"?", "There is none of that name at "+bucket.Config().Endpoint.Host+".", false)
+		ok, err := a.Confirm(ctx, "Make the bucket "+name+"?", "There is none of that name at "+
+			bucket.Config().Endpoint.Host+".", false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "no-bucket", "there is no such bucket").At("%s", bucket.Place()).Then("add --yes to make it").Then("or look at its name and at the endpoint")
+			return fault.New(fault.Refused, "no-bucket", "there is no such bucket").At("%s", bucket.Place()).
+				Then("add --yes to make it").Then("or look at its name and at the endpoint")
 		}
 		if err != nil {
 			return err
 		}
 	}
+
 	if err := bucket.MakeBucket(ctx); err != nil {
 		return err
 	}
@@ -199,23 +227,28 @@ func (a *storeInitCmd) ensureBucket(ctx context.Context, bucket *s3.Store, yes b
 	return nil
 }
 
-// policies returns, by role, the narrowest rights that do; for a site, those of whoever deploys that one only.
+// policies returns, by role, the narrowest rights that do; for a site, those of
+// whoever deploys that one only.
 func policies(address, site string) (map[string]string, error) {
 	roles := storage.Roles
 	if site != "" {
 		roles = []storage.Role{storage.Deployer} // nodes and prunes have to do with all sites
 	}
 	all := map[string]string{}
+
 	if !strings.HasPrefix(address, "s3://") {
 		for _, role := range roles {
 			all[string(role)] = view.FolderRights(role, site)
 		}
 		return all, nil
 	}
+
 	config, err := s3.Parse(address, os.Getenv)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "store-address", "the store's address is not written as it should be").At("%s", address).Because(err)
+		return nil, fault.New(fault.Usage, "store-address",
+			"the store's address is not written as it should be").At("%s", address).Because(err)
 	}
+
 	for _, role := range roles {
 		all[string(role)] = config.Policy(role, site)
 	}

@@ -31,19 +31,28 @@ func newStorePruneCommand(a *app) *cobra.Command {
 	c := &storePruneCmd{app: a}
 	var o pruneOptions
 	cmd := &cobra.Command{
-		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed", Args: cobra.NoArgs,
-		Long: "Prune keeps what is live, the last releases of each environment, those that were live not long ago, those whose assets are still\n" +
-			"answered (assets.keep), and those that are named; retention in orilla.yaml says how many and how long (10, and 30 days). It\n" +
-			"removes all else, and what nothing leads to. It waits for deploys that are at work, and they for it if they need what goes.",
+		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed",
+		Args: cobra.NoArgs,
+		Long: "Prune keeps what is live, the last releases of each environment, those that were live not " +
+			"long ago, those whose assets are still\n" +
+			"answered (assets.keep), and those that are named; retention in orilla.yaml says how many and " +
+			"how long (10, and 30 days). It\n" +
+			"removes all else, and what nothing leads to. It waits for deploys that are at work, and they " +
+			"for it if they need what goes.",
 		Example: "  orilla store prune --dry-run          what would go, and how much it frees\n" +
 			"  orilla store prune --releases 3 --younger-than 7d",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.prune(cmd.Context(), cmd, o) },
 	}
+
 	flags := cmd.Flags()
-	flags.IntVar(&o.releases, "releases", journal.DefaultRetention.Releases, "keep the last `N` releases of each environment, whatever it says itself")
-	flags.StringVar(&o.younger, "younger-than", "", "keep what was live within this `TIME`, such as 7d, whatever an environment says")
+	flags.IntVar(&o.releases, "releases", journal.DefaultRetention.Releases,
+		"keep the last `N` releases of each environment, whatever it says itself")
+	flags.StringVar(&o.younger, "younger-than", "",
+		"keep what was live within this `TIME`, such as 7d, whatever an environment says")
+
 	flags.StringArrayVar(&o.keep, "keep", nil, "keep this `RELEASE` too (may be repeated)")
-	flags.StringVar(&o.unfinished, "unfinished", "24h", "keep objects of uploads that were not finished for this `TIME`")
+	flags.StringVar(&o.unfinished, "unfinished", "24h",
+		"keep objects of uploads that were not finished for this `TIME`")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go, and stop")
 	flags.BoolVar(&o.yes, "yes", false, "do not ask")
 	return a.jsonFlag(cmd)
@@ -53,29 +62,38 @@ func newStorePruneCommand(a *app) *cobra.Command {
 func (o pruneOptions) policy(given func(flag string) bool) (upkeep.Policy, error) {
 	grace, err := project.ParseDuration(o.unfinished)
 	if err != nil {
-		return upkeep.Policy{}, fault.New(fault.Usage, "usage", "--unfinished %s: write a time such as 24h", o.unfinished)
+		return upkeep.Policy{}, fault.New(fault.Usage, "usage", "--unfinished %s: write a time such as 24h",
+			o.unfinished)
 	}
+
 	policy := upkeep.Policy{Keep: o.keep, Grace: time.Duration(grace)}
 	for _, name := range o.keep {
 		if len(name) < 12 || name[:2] != "r-" {
-			return policy, fault.New(fault.Usage, "usage", "--keep %s: write a release as r- and ten digits or more", name).Then("orilla history lists them")
+			return policy, fault.New(fault.Usage, "usage",
+				"--keep %s: write a release as r- and ten digits or more", name).
+				Then("orilla history lists them")
 		}
 	}
+
 	if given("releases") || given("younger-than") {
 		retention := journal.DefaultRetention
 		retention.Releases = o.releases
 		if o.releases < 1 {
-			return policy, fault.New(fault.Usage, "usage", "--releases %d: what is live is kept, so it is 1 at least", o.releases)
+			return policy, fault.New(fault.Usage, "usage",
+				"--releases %d: what is live is kept, so it is 1 at least", o.releases)
 		}
+
 		if o.younger != "" {
 			age, err := project.ParseDuration(o.younger)
 			if err != nil {
-				return policy, fault.New(fault.Usage, "usage", "--younger-than %s: write a time such as 7d", o.younger)
+				return policy, fault.New(fault.Usage, "usage", "--younger-than %s: write a time such as 7d",
+					o.younger)
 			}
 			retention.Seconds = int64(time.Duration(age) / time.Second)
 		}
 		policy.Retention = &retention
 	}
+
 	return policy, nil
 }
 
@@ -88,6 +106,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	if err != nil {
 		return err
 	}
+
 	store, err := a.openStore(ctx, p, false)
 	if err != nil {
 		return err
@@ -98,6 +117,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	if err != nil {
 		return view.Unprunable(a.Console, store, err)
 	}
+
 	planned := plan.Result()
 	if !a.JSON {
 		view.PrintPruned(a.Console, planned, "would go")
@@ -112,28 +132,37 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 		}
 		return nil
 	}
+
 	if !o.yes {
 		ok, err := a.Confirm(ctx, "Remove that for good?", "What is removed cannot be rolled back to.", false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "not-confirmed", "nothing was removed").Then("add --yes to remove it")
+			return fault.New(fault.Refused, "not-confirmed", "nothing was removed").
+				Then("add --yes to remove it")
 		}
 		if err != nil {
 			return err
 		}
 	}
+
 	tell, end = a.working()
-	done, err := plan.CarryOut(ctx, func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }, tell)
+	done, err := plan.CarryOut(ctx, func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) },
+		tell)
 	end()
 	if err != nil {
 		return view.Unprunable(a.Console, store, err)
 	}
+
 	if a.JSON {
 		return a.Document(view.PruneReport{Pruned: done, DryRun: false})
 	}
-	a.Print("%s: %s, %s, %s; %s freed", console.Good("removed"), console.Count(int64(len(done.Releases)), "release", "releases"),
-		console.Count(int64(done.Builds), "build record", "build records"), console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
+	a.Print("%s: %s, %s, %s; %s freed", console.Good("removed"), console.Count(int64(len(done.Releases)),
+		"release", "releases"),
+		console.Count(int64(done.Builds), "build record", "build records"),
+		console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
+
 	if done.Spared > 0 {
-		a.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+" needed again meanwhile, and stayed"))
+		a.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+
+			" needed again meanwhile, and stayed"))
 	}
 	if done.Left > 0 {
 		a.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)

@@ -23,14 +23,19 @@ func newStoreRestoredCommand(a *app) *cobra.Command {
 	var yes bool
 	var why string
 	cmd := &cobra.Command{
-		Use: "restored", Short: "Tell edge nodes that the store was restored from a backup", Args: cobra.NoArgs,
+		Use: "restored", Short: "Tell edge nodes that the store was restored from a backup",
+		Args: cobra.NoArgs,
 		Long: "An edge node never goes back to an earlier entry, and never forgets a site,\n" +
 			"only because the store says less than before: the store may be an old copy,\n" +
 			"or incomplete. After you restored a backup on purpose, this command lets all\n" +
 			"running nodes go back to what the store says. Restarted nodes do not need it.",
 		Example: "  orilla store restored -m \"disk failed, Monday's backup\"",
-		RunE:    func(cmd *cobra.Command, _ []string) error { return c.storeRestored(cmd.Context(), why, yes) },
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return c.storeRestored(cmd.Context(), why,
+				yes)
+		},
 	}
+
 	cmd.Flags().StringVarP(&why, "message", "m", "", "say why")
 	cmd.Flags().BoolVar(&yes, "yes", false, "assume yes to every prompt")
 	return a.jsonFlag(cmd)
@@ -45,26 +50,34 @@ func (a *storeRestoredCmd) storeRestored(ctx context.Context, why string, yes bo
 	if err != nil {
 		return err
 	}
+
 	if !yes {
-		ok, err := a.Confirm(ctx, "Let all edge nodes go back to what this store says?", "Everything published after the backup goes offline: "+store.Address(), false)
+		ok, err := a.Confirm(ctx, "Let all edge nodes go back to what this store says?",
+			"Everything published after the backup goes offline: "+store.Address(), false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "not-confirmed", "letting edge nodes go back needs a confirmation").At("%s", store.Address()).Then("run it on a terminal, or add --yes")
+			return fault.New(fault.Refused, "not-confirmed",
+				"letting edge nodes go back needs a confirmation").At("%s", store.Address()).
+				Then("run it on a terminal, or add --yes")
 		}
 		if err != nil {
 			return err
 		}
 	}
-	said := record.Restored{Format: 1, Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second), Why: why}
+
+	said := record.Restored{Format: 1, Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second),
+		Why: why}
 	data, err := said.Encode()
 	if err != nil {
 		return err
 	}
+
 	if err := store.Create(ctx, storage.RestoredKey+"/"+strings.ToLower(rand.Text()), data); err != nil {
 		return err
 	}
 	if a.JSON {
 		return a.Document(said)
 	}
+
 	a.Print("%s: edge nodes go back to %s within ten seconds", console.Good("recorded"), store.Address())
 	a.Note("%s orilla status", console.Accent("next:"))
 	return nil

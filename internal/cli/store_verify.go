@@ -20,11 +20,15 @@ func newStoreVerifyCommand(a *app) *cobra.Command {
 	c := &storeVerifyCmd{app: a}
 	var site, from string
 	cmd := &cobra.Command{
-		Use: "verify", Short: "Read and hash everything that any release needs, and say what is damaged", Args: cobra.NoArgs,
-		Long: "Verify reads every journal, release, record and object that anything leads to and compares it with its hash. It names what is\n" +
-			"damaged and what that affects; the status is 4 then. With --repair-from, what is damaged is brought back from another store.",
+		Use: "verify", Short: "Read and hash everything that any release needs, and say what is damaged",
+		Args: cobra.NoArgs,
+		Long: "Verify reads every journal, release, record and object that anything leads to and compares " +
+			"it with its hash. It names what is\n" +
+			"damaged and what that affects; the status is 4 then. With --repair-from, what is damaged is " +
+			"brought back from another store.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.storeVerify(cmd.Context(), site, from) },
 	}
+
 	cmd.Flags().StringVar(&site, "site", "", "only this site (default: all)")
 	cmd.Flags().StringVar(&from, "repair-from", "", "bring what is damaged back from another `STORE`")
 	return a.jsonFlag(cmd)
@@ -39,6 +43,7 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	if err != nil {
 		return err
 	}
+
 	sites, err := a.chosenSites(ctx, store, site)
 	if err != nil {
 		return err
@@ -49,6 +54,7 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	if err == nil && from != "" && len(found.Damage) > 0 {
 		err = a.repair(ctx, store, from, &found, tell)
 	}
+
 	end()
 	if err != nil {
 		return err
@@ -58,6 +64,7 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	} else {
 		view.PrintVerified(a.Console, found, time.Since(started), from)
 	}
+
 	for _, damage := range found.Damage {
 		if err == nil && !damage.Repaired {
 			err = &exitError{int(fault.Findings)}
@@ -66,7 +73,9 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	return err
 }
 
-func (a *storeVerifyCmd) repair(ctx context.Context, damaged storage.Store, from string, found *upkeep.Verified, tell upkeep.Tell) error {
+func (a *storeVerifyCmd) repair(ctx context.Context, damaged storage.Store, from string,
+	found *upkeep.Verified, tell upkeep.Tell,
+) error {
 	other, err := store.Open(ctx, from, a.folder, a.places.Data, false)
 	if err != nil {
 		return err

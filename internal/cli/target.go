@@ -17,9 +17,10 @@ func nodesOf(ctx context.Context, s *session) []edge.Presence {
 	return nodes
 }
 
-// rollbackTarget reads what a rollback is asked to do: an environment, what to bring back, or both in either form. wanted is nil
-// for the release before.
-func rollbackTarget(ctx context.Context, s *session, args []string) (environment string, wanted func(journal.Entry) bool, err error) {
+// rollbackTarget reads what a rollback is asked to do: an environment, what to
+// bring back, or both in either form. wanted is nil for the release before.
+func rollbackTarget(ctx context.Context, s *session, args []string,
+) (environment string, wanted func(journal.Entry) bool, err error) {
 	typed, what := argument(args, 0), argument(args, 1)
 	if what == "" {
 		stored, envErr := s.named(ctx, typed)
@@ -27,15 +28,18 @@ func rollbackTarget(ctx context.Context, s *session, args []string) (environment
 			return stored, nil, nil
 		}
 		typed, what = "", typed // the only argument names what to bring back
+
 		if name, number, ok := strings.Cut(what, ":"); ok {
 			if _, err := strconv.ParseInt(number, 10, 64); err == nil {
 				typed = name
 			}
 		}
+
 		if !meansSomething(ctx, s, what) {
 			return "", nil, envErr
 		}
 	}
+
 	if environment, err = s.named(ctx, typed); err != nil {
 		return "", nil, err
 	}
@@ -62,29 +66,39 @@ func entryTest(ctx context.Context, s *session, environment, what string) (func(
 	if name, number, ok := strings.Cut(what, ":"); ok {
 		n, err := strconv.ParseInt(number, 10, 64)
 		if err != nil || journal.StoredName(name) != environment {
-			return nil, fault.New(fault.Usage, "bad-entry", "%q is not an entry of %s", what, journal.DisplayName(environment)).Then("orilla history lists them")
+			return nil, fault.New(fault.Usage, "bad-entry", "%q is not an entry of %s", what,
+				journal.DisplayName(environment)).Then("orilla history lists them")
 		}
+
 		target, err := s.journal(environment).Get(ctx, n)
 		if errors.Is(err, storage.ErrNotFound) || err == nil && target.Release.IsZero() {
-			return nil, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", what).Then("orilla history lists them")
+			return nil, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", what).
+				Then("orilla history lists them")
 		}
 		if err != nil {
 			return nil, err
 		}
 		return func(e journal.Entry) bool { return e.Number <= n && e.Release == target.Release }, nil
 	}
+
 	if digits, ok := strings.CutPrefix(what, "r-"); ok {
-		return func(e journal.Entry) bool { return strings.HasPrefix(e.Release.String(), digits) && digits != "" }, nil
+		return func(e journal.Entry) bool {
+			return strings.HasPrefix(e.Release.String(), digits) &&
+				digits != ""
+		}, nil
 	}
+
 	if s.project.Repository != nil {
 		if commit, err := s.project.Repository.Commit(ctx, what); err == nil {
 			return func(e journal.Entry) bool { return e.Commit == commit.Hash }, nil
 		}
 	}
+
 	if isHex(what) {
 		return func(e journal.Entry) bool { return strings.HasPrefix(e.Commit, what) }, nil
 	}
-	return nil, fault.New(fault.Usage, "bad-target", "%q is neither an entry, a release, a commit nor a tag", what).Then("orilla history %s lists what was live", journal.DisplayName(environment))
+	return nil, fault.New(fault.Usage, "bad-target", "%q is neither an entry, a release, a commit nor a tag",
+		what).Then("orilla history %s lists what was live", journal.DisplayName(environment))
 }
 
 func rollbackRefused(s *session, environment string, err error) error {
@@ -92,19 +106,25 @@ func rollbackRefused(s *session, environment string, err error) error {
 	refusal, ok := errors.AsType[*journal.Refusal](err)
 	switch {
 	case errors.Is(err, journal.ErrEmpty):
-		return fault.New(fault.Refused, "nothing-live", "nothing was ever deployed to %s of %s", name, s.site).Then("orilla deploy")
+		return fault.New(fault.Refused, "nothing-live", "nothing was ever deployed to %s of %s", name,
+			s.site).Then("orilla deploy")
 	case !ok:
 		return err
 	case errors.Is(err, journal.ErrGone):
-		return fault.New(fault.Refused, "nothing-live", "%s of %s serves nothing", name, s.site).At("%s", refusal.Entry.Label()).Then("orilla deploy --to %s", name)
+		return fault.New(fault.Refused, "nothing-live", "%s of %s serves nothing", name, s.site).
+			At("%s", refusal.Entry.Label()).Then("orilla deploy --to %s", name)
 	case errors.Is(err, journal.ErrNothingBefore):
-		return fault.New(fault.Refused, "nothing-before", "there is no release before the one that is live").At("%s", refusal.Entry.Label()).
+		return fault.New(fault.Refused, "nothing-before", "there is no release before the one that is live").
+			At("%s", refusal.Entry.Label()).
 			Then("orilla history %s shows what was live", name)
 	case errors.Is(err, journal.ErrNeverThere):
 		return fault.New(fault.Refused, "never-live", "what you named was never live in %s", name).
-			Then("orilla history %s lists what was", name).Then("to put a commit live that was not: orilla deploy COMMIT --to %s", name)
+			Then("orilla history %s lists what was", name).
+			Then("to put a commit live that was not: orilla deploy COMMIT --to %s", name)
 	case errors.Is(err, journal.ErrAlready):
-		return fault.New(fault.Refused, "already-live", "that is what is live already").At("%s", refusal.Entry.Label())
+		return fault.New(fault.Refused, "already-live", "that is what is live already").
+			At("%s", refusal.Entry.Label())
 	}
+
 	return err
 }

@@ -15,7 +15,8 @@ type transferOptions struct {
 }
 
 func (o *transferOptions) flags(cmd *cobra.Command) {
-	cmd.Flags().IntVar(&o.parallel, "parallel", 0, "how many requests at once, at most `N` (default: as many as the store is good for)")
+	cmd.Flags().IntVar(&o.parallel, "parallel", 0,
+		"how many requests at once, at most `N` (default: as many as the store is good for)")
 	o.rateFlag(cmd)
 }
 
@@ -31,6 +32,7 @@ func (o *transferOptions) limiter() (*rate.Limiter, error) {
 	if o.rate == "" {
 		return nil, nil
 	}
+
 	size, err := project.ParseSize(o.rate)
 	if err != nil || size < 1 {
 		return nil, fault.New(fault.Usage, "usage", "--rate %s: write an amount such as 500kB or 2MB", o.rate)

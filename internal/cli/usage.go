@@ -22,9 +22,11 @@ func newUsageCommand(a *app) *cobra.Command {
 	var site string
 	var months int
 	cmd := &cobra.Command{
-		Use: "usage", Short: "Build minutes and bytes by month and branch, against the limits", Args: cobra.NoArgs,
+		Use: "usage", Short: "Build minutes and bytes by month and branch, against the limits",
+		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.usage(cmd.Context(), site, months) },
 	}
+
 	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
 	cmd.Flags().IntVar(&months, "months", 3, "how many `MONTHS` back")
 	return a.jsonFlag(cmd)
@@ -41,6 +43,7 @@ func (a *usageCmd) usage(ctx context.Context, site string, months int) error {
 	if err != nil {
 		return err
 	}
+
 	runs, err := s.runs().Back(ctx, last, 0, func(run builds.Run) bool { return !run.When.Before(since) })
 	if err != nil {
 		return err
@@ -52,6 +55,7 @@ func (a *usageCmd) usage(ctx context.Context, site string, months int) error {
 	if err != nil {
 		return err
 	}
+
 	report.Limits = limitRows(s, runs, now)
 	if a.JSON {
 		return a.Document(report)
@@ -75,20 +79,27 @@ func limitRows(s *session, runs []builds.Run, now time.Time) []view.LimitRow {
 			month += run.Ended.BuildTime()
 			longest = max(longest, run.Ended.BuildTime())
 		}
+
 		if newest == nil && run.Ended.Outcome == builds.Succeeded {
 			newest = run.Ended
 		}
 	}
+
 	span := func(name string, used, most time.Duration) {
 		if most > 0 {
-			rows = append(rows, view.LimitRow{Limit: name, Used: int64(used / time.Second), Most: int64(most / time.Second), Text: console.Took(used) + " of " + console.Took(most)})
+			rows = append(rows, view.LimitRow{Limit: name, Used: int64(used / time.Second),
+				Most: int64(most / time.Second), Text: console.Took(used) + " of " + console.Took(most)})
 		}
 	}
+
 	span("build_time_per_month", month, time.Duration(limits.BuildTimePerMonth))
 	span("build_time", longest, time.Duration(limits.BuildTime))
 	if newest != nil {
-		rows = append(rows, view.LimitRow{Limit: "size", Used: newest.Size, Most: int64(limits.Size), Text: console.Size(newest.Size) + " of " + console.Size(int64(limits.Size))},
-			view.LimitRow{Limit: "files", Used: newest.Files, Most: limits.Files, Text: fmt.Sprintf("%d of %d", newest.Files, limits.Files)})
+		rows = append(rows, view.LimitRow{Limit: "size", Used: newest.Size, Most: int64(limits.Size),
+			Text: console.Size(newest.Size) + " of " + console.Size(int64(limits.Size))},
+			view.LimitRow{Limit: "files", Used: newest.Files, Most: limits.Files,
+				Text: fmt.Sprintf("%d of %d", newest.Files, limits.Files)})
 	}
+
 	return rows
 }

@@ -14,15 +14,18 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// activator puts releases live, for the commands that do: it asks what is to be asked, verifies, and tells what is live.
+// activator puts releases live, for the commands that do: it asks what is to be
+// asked, verifies, and tells what is live.
 type activator struct{ *app }
 
 // waitOptions are the flags that say what is looked at after an activation.
 type waitOptions struct{ waitFor []string }
 
 func (o *waitOptions) flags(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&o.waitFor, "wait-for", nil, "afterwards request an `ADDRESS` such as /fares/ at the edge, all in @FILE, or run a command; if it fails, go back\n"+
-		"(repeatable; default: wait_for in orilla.yaml; \""+project.Nothing+"\" for nothing)")
+	cmd.Flags().StringArrayVar(&o.waitFor, "wait-for", nil,
+		"afterwards request an `ADDRESS` such as /fares/ at the edge, all in @FILE, or run a "+
+			"command; if it fails, go back\n"+
+			"(repeatable; default: wait_for in orilla.yaml; \""+project.Nothing+"\" for nothing)")
 }
 
 // list returns what is probed; nil if the configuration says.
@@ -30,7 +33,8 @@ func (o *waitOptions) list(a *app) ([]string, error) {
 	if len(o.waitFor) == 1 && o.waitFor[0] == project.Nothing {
 		return []string{}, nil
 	}
-	return deploy.ReadProbes(o.waitFor, func(name string) ([]byte, error) { return os.ReadFile(a.path(name)) })
+	return deploy.ReadProbes(o.waitFor,
+		func(name string) ([]byte, error) { return os.ReadFile(a.path(name)) })
 }
 
 // probes returns what is probed after the activation of a plan.
@@ -51,6 +55,7 @@ func (a *activator) verify(ctx context.Context, done deployed) (*deploy.Verifica
 	report := &reporter{app: a.app}
 	label := "wait for"
 	report.Begin("wait for", probes[0])
+
 	verified, err := done.live.Verify(ctx, probes, func(probe environments.Probe) {
 		report.end()
 		text := console.Good("passed")
@@ -60,6 +65,7 @@ func (a *activator) verify(ctx context.Context, done deployed) (*deploy.Verifica
 		case !probe.Passed:
 			text = console.Bad("failed")
 		}
+
 		took := console.Took(time.Duration(probe.Milliseconds) * time.Millisecond)
 		a.Row(a.Err, label, text+"  "+probe.What+console.Faint("  "+probe.Text+", "+took))
 		label = ""

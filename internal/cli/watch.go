@@ -15,24 +15,30 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// watch publishes the working tree now, and again at each save, until the context ends. A build that fails is told, and what is live
-// stays until the next save.
+// watch publishes the working tree now, and again at each
+// save, until the context ends. A build that fails is
+// told, and what is live stays until the next save.
 func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !o.WorkingTree || o.To == "" || o.dryRun {
-		return fault.New(fault.Usage, "usage", "--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
+		return fault.New(fault.Usage, "usage",
+			"--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
 			Then("orilla deploy --working-tree --watch --to preview/NAME")
 	}
+
 	address, root := a.storeAddress(p)
 	own, err := store.Folder(address, root, a.places.Data)
 	if err != nil {
 		return err
 	}
+
 	saves := devserver.Saves(ctx, p, own)
-	if err := a.deployOnce(ctx, p, o); err != nil && fault.KindOf(err) != fault.BuildFailed && fault.KindOf(err) != fault.Findings {
+	if err := a.deployOnce(ctx, p, o); err != nil && fault.KindOf(err) != fault.BuildFailed &&
+		fault.KindOf(err) != fault.Findings {
 		return err
 	} else if err != nil {
 		a.Problem(err)
 	}
+
 	a.Note("%s", console.Faint("each save is published; Ctrl-C ends it"))
 	var live release.ID
 	for {
@@ -56,13 +62,16 @@ func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions
 	}
 }
 
-// republish publishes the working tree once more, and says so in one line. It returns the release that is live then.
-func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved string, live release.ID) (release.ID, error) {
+// republish publishes the working tree once more, and says so in one line. It
+// returns the release that is live then.
+func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved string, live release.ID,
+) (release.ID, error) {
 	began := time.Now()
 	p, err := a.load(ctx)
 	if err != nil {
 		return live, err
 	}
+
 	if err := a.learnSecret(ctx, p, o); err != nil {
 		return live, err
 	}
@@ -70,6 +79,7 @@ func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved strin
 	if err != nil {
 		return live, err
 	}
+
 	store, err := a.openStore(ctx, p, false)
 	if err != nil {
 		return live, err
@@ -78,8 +88,10 @@ func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved strin
 	if err != nil {
 		return live, err
 	}
+
 	prepared, err := deploy.Prepare(ctx, deploy.Job{
-		Plan: plan, Store: store, Report: quietReporter{a.app, o.To}, Now: time.Now, Cause: "watch", Automatic: true, Parallel: o.parallel,
+		Plan: plan, Store: store, Report: quietReporter{a.app, o.To}, Now: time.Now, Cause: "watch",
+		Automatic: true, Parallel: o.parallel,
 		ExpireAfter: expires, NoIndex: o.noIndex,
 	})
 	if err != nil {
@@ -91,14 +103,19 @@ func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved strin
 		return live, err
 	}
 	defer made.Close(ctx)
+
 	if made.ID == live || made.Before() != nil && made.Before().Release == made.ID {
-		a.Note("%s  %s  %s", console.Faint(time.Now().Format("15:04:05")), saved, console.Faint("nothing that is published changed"))
+		a.Note("%s  %s  %s", console.Faint(time.Now().Format("15:04:05")), saved,
+			console.Faint("nothing that is published changed"))
 		return made.ID, nil
 	}
+
 	activation, err := made.Activate(ctx)
 	if err != nil {
 		return live, err
 	}
-	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")), console.Good(activation.Entry.Label()), saved, view.Changed(made.Changes), console.Faint(console.Took(time.Since(began))))
+	a.Print("%s  %s  %s  %s  %s", console.Faint(time.Now().Format("15:04:05")),
+		console.Good(activation.Entry.Label()), saved, view.Changed(made.Changes),
+		console.Faint(console.Took(time.Since(began))))
 	return made.ID, nil
 }

@@ -19,13 +19,15 @@ func (c *Console) Confirm(ctx context.Context, question, about string, preset bo
 		return false, ErrNobody
 	}
 	answer := preset
-	err := c.form(ctx, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").Value(&answer))
+	err := c.form(ctx, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").
+		Value(&answer))
 	c.answered(map[bool]string{true: "yes", false: "no"}[answer], err)
 	return answer, err
 }
 
 // Input asks for one line. check says what is wrong with an answer.
-func (c *Console) Input(ctx context.Context, question, about, preset string, check func(string) error) (string, error) {
+func (c *Console) Input(ctx context.Context, question, about, preset string, check func(string) error,
+) (string, error) {
 	if !c.Asks {
 		return "", ErrNobody
 	}
@@ -34,13 +36,16 @@ func (c *Console) Input(ctx context.Context, question, about, preset string, che
 	if check != nil {
 		field = field.Validate(check)
 	}
+
 	err := c.form(ctx, field)
 	c.answered(answer, err)
 	return answer, err
 }
 
-// Secret asks for one line that is not shown. check says what is wrong with an answer.
-func (c *Console) Secret(ctx context.Context, question, about string, check func(string) error) (string, error) {
+// Secret asks for one line that is not shown. check says
+// what is wrong with an answer.
+func (c *Console) Secret(ctx context.Context, question, about string, check func(string) error,
+) (string, error) {
 	if !c.Asks {
 		return "", ErrNobody
 	}
@@ -52,7 +57,8 @@ func (c *Console) Secret(ctx context.Context, question, about string, check func
 	return answer, c.form(ctx, field)
 }
 
-// answered leaves the answer to a question on the screen, where the question was.
+// answered leaves the answer to a question on the screen,
+// where the question was.
 func (c *Console) answered(answer string, err error) {
 	if err == nil {
 		c.Note("  %s", Accent(answer))
@@ -65,7 +71,8 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 		return "", ErrNobody
 	}
 	answer := ""
-	err := c.form(ctx, huh.NewSelect[string]().Title(question).Description(about).Options(huh.NewOptions(choices...)...).Value(&answer))
+	err := c.form(ctx, huh.NewSelect[string]().Title(question).Description(about).
+		Options(huh.NewOptions(choices...)...).Value(&answer))
 	c.answered(answer, err)
 	return answer, err
 }

@@ -1,4 +1,5 @@
-// Package console is how things look to people: colours, columns, progress, questions, errors. It decides nothing.
+// Package console is how things look to people: colours, columns, progress,
+// questions, errors. It decides nothing.
 package console
 
 import (
@@ -31,7 +32,8 @@ type Console struct {
 	Now     func() time.Time
 }
 
-// New returns a console on the process's own streams. Colours follow NO_COLOR and the like, by colorprofile.
+// New returns a console on the process's own streams. Colours follow NO_COLOR
+// and the like, by colorprofile.
 func New() *Console {
 	isTerm := func(f *os.File) bool { return term.IsTerminal(int(f.Fd())) }
 	writer := func(to *os.File) io.Writer {
@@ -41,9 +43,11 @@ func New() *Console {
 		}
 		return w
 	}
+
 	return &Console{
 		Out: writer(os.Stdout), Err: writer(os.Stderr),
-		OutTerm: isTerm(os.Stdout), ErrTerm: isTerm(os.Stderr), Asks: isTerm(os.Stdin) && isTerm(os.Stderr), Now: time.Now,
+		OutTerm: isTerm(os.Stdout), ErrTerm: isTerm(os.Stderr), Asks: isTerm(os.Stdin) && isTerm(os.Stderr),
+		Now: time.Now,
 	}
 }
 
@@ -57,7 +61,8 @@ var (
 	accent = lipgloss.NewStyle().Foreground(lipgloss.Cyan)
 )
 
-// Strong, Faint, Good, Bad, Warn and Accent give text a meaning that colour shows.
+// Strong, Faint, Good, Bad, Warn and Accent give text a
+// meaning that colour shows.
 func Strong(text string) string { return strong.Render(text) }
 
 // Faint is for what matters less.
@@ -83,10 +88,14 @@ func styled(style lipgloss.Style, text string) string {
 }
 
 // Print writes a result.
-func (c *Console) Print(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) } //nolint:errcheck // nobody to tell
+//
+//nolint:errcheck // nobody to tell
+func (c *Console) Print(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
 
 // Note writes progress or a remark.
-func (c *Console) Note(format string, args ...any) { fmt.Fprintf(c.Err, format+"\n", args...) } //nolint:errcheck // nobody to tell
+//
+//nolint:errcheck // nobody to tell
+func (c *Console) Note(format string, args ...any) { fmt.Fprintf(c.Err, format+"\n", args...) }
 
 // Document writes a result as one JSON document.
 func (c *Console) Document(v any) error {
@@ -105,12 +114,14 @@ func (c *Console) Line(v any) error {
 
 // Row writes one line of a report: a label, and what belongs to it.
 func (c *Console) Row(w io.Writer, label, text string) {
-	fmt.Fprintf(w, "  %s%s %s\n", Faint(label), strings.Repeat(" ", max(0, 9-lipgloss.Width(label))), text) //nolint:errcheck // nobody to tell
+	//nolint:errcheck // nobody to tell
+	fmt.Fprintf(w, "  %s%s %s\n", Faint(label), strings.Repeat(" ", max(0, 9-lipgloss.Width(label))), text)
 }
 
-// Table writes rows in columns, the first row as a heading. On a terminal each column is as wide as it needs; the last is cut at
-// the terminal's edge. Elsewhere columns are separated the same way, so that a line stays a line. The columns named in right are
-// numbers, set to the right.
+// Table writes rows in columns, the first row as a heading. On a terminal each
+// column is as wide as it needs; the last is cut at the terminal's edge.
+// Elsewhere columns are separated the same way, so that a line stays a line.
+// The columns named in right are numbers, set to the right.
 func (c *Console) Table(rows [][]string, right ...int) { c.table(rows, true, right) }
 
 // Columns writes rows as Table does, without a heading.
@@ -126,6 +137,7 @@ func (c *Console) table(rows [][]string, heading bool, right []int) {
 			widths[i] = max(widths[i], lipgloss.Width(cell))
 		}
 	}
+
 	limit := 0
 	if c.OutTerm {
 		limit, _, _ = term.GetSize(int(os.Stdout.Fd()))
@@ -140,11 +152,13 @@ func (c *Console) table(rows [][]string, heading bool, right []int) {
 			if slices.Contains(right, j) {
 				cell, room = room+cell, ""
 			}
+
 			line.WriteString(cell)
 			if j < len(row)-1 {
 				line.WriteString(room + "  ")
 			}
 		}
+
 		text := strings.TrimRight(line.String(), " ")
 		if limit > 0 && lipgloss.Width(text) > limit {
 			text = lipgloss.NewStyle().MaxWidth(limit - 1).Render(text)
@@ -164,7 +178,8 @@ func (c *Console) Notice(n fault.Notice) {
 	}
 }
 
-// Problem writes an error: what happened, where, and what to do next. Of several that were joined it writes each.
+// Problem writes an error: what happened, where, and what to do next. Of
+// several that were joined it writes each.
 func (c *Console) Problem(err error) {
 	all := fault.All(err)
 	if len(all) == 1 {
@@ -182,6 +197,7 @@ func (c *Console) problem(err error) {
 		c.Note("%s %s", Bad("error:"), Safe(err.Error()))
 		return
 	}
+
 	c.Note("%s %s %s", Bad("error:"), Strong(Safe(problem.What)), Faint("["+problem.Code+"]"))
 	if problem.Where != "" {
 		c.Note("   at: %s", Safe(problem.Where))
@@ -189,6 +205,7 @@ func (c *Console) problem(err error) {
 	if problem.Err != nil {
 		c.Note("  why: %s", Safe(problem.Err.Error()))
 	}
+
 	for _, line := range problem.Detail {
 		c.Note("      %s", Safe(line))
 	}
@@ -197,7 +214,8 @@ func (c *Console) problem(err error) {
 	}
 }
 
-// Safe takes out of a text what would steer a terminal: files of anybody's commits are quoted in messages.
+// Safe takes out of a text what would steer a terminal: files of anybody's
+// commits are quoted in messages.
 func Safe(text string) string {
 	return strings.Map(func(c rune) rune {
 		if unicode.IsControl(c) && c != '\n' && c != '\t' {
@@ -259,7 +277,8 @@ func (c *Console) Until(t time.Time) string {
 	return fmt.Sprintf("in %d days", int(d.Hours()/24))
 }
 
-// Link gives text an address that terminals open (OSC 8); elsewhere, or without an address, it stays as it is.
+// Link gives text an address that terminals open (OSC 8); elsewhere, or without
+// an address, it stays as it is.
 func (c *Console) Link(text, address string) string {
 	if !c.OutTerm || address == "" {
 		return text

@@ -22,7 +22,8 @@ func plain() (*console.Console, *bytes.Buffer, *bytes.Buffer) {
 	strip := func(to *bytes.Buffer) *colorprofile.Writer {
 		return &colorprofile.Writer{Forward: to, Profile: colorprofile.NoTTY}
 	}
-	return &console.Console{Out: strip(&out), Err: strip(&notes), Now: func() time.Time { return noon }}, &out, &notes
+	return &console.Console{Out: strip(&out), Err: strip(&notes),
+		Now: func() time.Time { return noon }}, &out, &notes
 }
 
 func TestAges(t *testing.T) {
@@ -42,10 +43,12 @@ func TestTimesToComeAndLinks(t *testing.T) {
 	} {
 		assert.Equal(t, want, c.Until(noon.Add(ahead)))
 	}
-	assert.Equal(t, "4be21c7", c.Link("4be21c7", "https://code.corvane.example/4be21c7"), "nothing is hidden in a pipe")
+	assert.Equal(t, "4be21c7", c.Link("4be21c7", "https://code.corvane.example/4be21c7"),
+		"nothing is hidden in a pipe")
 	c.OutTerm = true
 	assert.Equal(t, "4be21c7", c.Link("4be21c7", ""))
-	assert.Equal(t, "\x1b]8;;https://code.corvane.example/4be21c7\x1b\\4be21c7\x1b]8;;\x1b\\", c.Link("4be21c7", "https://code.corvane.example/4be21c7"))
+	assert.Equal(t, "\x1b]8;;https://code.corvane.example/4be21c7\x1b\\4be21c7\x1b]8;;\x1b\\",
+		c.Link("4be21c7", "https://code.corvane.example/4be21c7"))
 	c.OutTerm = false
 	c.Columns([][]string{{"a", "12"}, {"long", "3"}}, 1)
 	assert.Equal(t, "a     12\nlong   3\n", out.String(), "columns without a heading")
@@ -64,16 +67,19 @@ func TestSizesAndTimes(t *testing.T) {
 
 func TestATableLinesUpWhateverItsColours(t *testing.T) {
 	c, out, _ := plain()
-	c.Table([][]string{{"FILE", "SIZE", "TYPE"}, {console.Good("a"), "1 B", "x"}, {"longer", "12 kB", console.Faint("yy")}}, 1)
+	c.Table([][]string{{"FILE", "SIZE", "TYPE"}, {console.Good("a"), "1 B", "x"},
+		{"longer", "12 kB", console.Faint("yy")}}, 1)
 	assert.Equal(t, "FILE     SIZE  TYPE\na         1 B  x\nlonger  12 kB  yy\n", out.String())
 	c.Table(nil)
 }
 
 func TestAProblemSaysWhatWhereAndWhatNext(t *testing.T) {
 	c, _, notes := plain()
-	problem := fault.New(fault.Usage, "config", "unknown key %q", "biuld").At("orilla.yaml:2:1").With("  biuld:", "  ^").Then("correct it").Because(errors.New("cause"))
+	problem := fault.New(fault.Usage, "config", "unknown key %q", "biuld").At("orilla.yaml:2:1").
+		With("  biuld:", "  ^").Then("correct it").Because(errors.New("cause"))
 	c.Problem(problem)
-	assert.Equal(t, "error: unknown key \"biuld\" [config]\n   at: orilla.yaml:2:1\n  why: cause\n        biuld:\n        ^\n next: correct it\n", notes.String())
+	assert.Equal(t, "error: unknown key \"biuld\" [config]\n   at: orilla.yaml:2:1\n  why: cause\n        "+
+		"biuld:\n        ^\n next: correct it\n", notes.String())
 	assert.Equal(t, fault.Usage, fault.KindOf(problem))
 	assert.Equal(t, fault.Failed, fault.KindOf(errors.New("x")))
 	assert.Equal(t, `orilla.yaml:2:1: unknown key "biuld": cause`, problem.Error())
@@ -99,11 +105,13 @@ func TestNobodyIsAskedWithoutATerminal(t *testing.T) {
 	p.End()
 }
 
-// TestMessagesSteerNoTerminal: parts of messages come from files that anybody may commit.
+// TestMessagesSteerNoTerminal: parts of messages come from
+// files that anybody may commit.
 func TestMessagesSteerNoTerminal(t *testing.T) {
 	c, _, out := plain()
 	hostile := "a\x1b[2Jb\x07c\u009bd\re"
-	c.Problem(fault.New(fault.Usage, "config", "%s", hostile).At("%s", hostile).Because(errors.New(hostile)).With(hostile).Then("%s", hostile))
+	c.Problem(fault.New(fault.Usage, "config", "%s", hostile).At("%s", hostile).Because(errors.New(hostile)).
+		With(hostile).Then("%s", hostile))
 	c.Problem(errors.New(hostile))
 	for _, c := range []string{"\x1b[2J", "\x07", "\u009b", "\r"} {
 		assert.NotContains(t, out.String(), c)

@@ -9,15 +9,18 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// HasKeys reports whether keys would reach this process: standard input is a terminal, and the process is in its foreground. A
-// process in the background is stopped if it changes the terminal.
+// HasKeys reports whether keys would reach this process: standard input is a
+// terminal, and the process is in its foreground. A process in the background
+// is stopped if it changes the terminal.
 func HasKeys() bool {
 	group, err := unix.IoctlGetInt(int(os.Stdin.Fd()), unix.TIOCGPGRP)
 	return err == nil && group == unix.Getpgrp()
 }
 
-// Keys returns the keys that are pressed on the terminal of standard input, one by one and without an echo; Ctrl-C goes on to
-// interrupt. The channel is closed when the context ends. restore brings the terminal back to what it was.
+// Keys returns the keys that are pressed on the terminal of
+// standard input, one by one and without an echo; Ctrl-C goes
+// on to interrupt. The channel is closed when the context
+// ends. restore brings the terminal back to what it was.
 func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 	out := make(chan byte)
 	fd := int(os.Stdin.Fd())
@@ -26,6 +29,7 @@ func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 		close(out)
 		return out, func() {}
 	}
+
 	single := *before
 	single.Lflag &^= unix.ICANON | unix.ECHO
 	single.Cc[unix.VMIN], single.Cc[unix.VTIME] = 0, 2 // a read waits for 0.2 s at most
@@ -33,6 +37,7 @@ func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 		close(out)
 		return out, func() {}
 	}
+
 	go func() {
 		defer close(out)
 		key := make([]byte, 1)
@@ -49,5 +54,7 @@ func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 			}
 		}
 	}()
-	return out, func() { unix.IoctlSetTermios(fd, writeTermios, before) } //nolint:errcheck // nothing else can be done
+
+	//nolint:errcheck // nothing else can be done
+	return out, func() { unix.IoctlSetTermios(fd, writeTermios, before) }
 }

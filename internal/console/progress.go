@@ -10,14 +10,16 @@ import (
 	"github.com/vbauerster/mpb/v8/decor"
 )
 
-// Progress shows what is going on while it goes on: one line on a terminal, nothing elsewhere.
+// Progress shows what is going on while it goes on: one
+// line on a terminal, nothing elsewhere.
 type Progress struct {
 	pool *mpb.Progress
 	bar  *mpb.Bar
 	text atomic.Value
 }
 
-// Busy begins a line for work whose length is unknown. On anything but a terminal it writes the line once.
+// Busy begins a line for work whose length is unknown. On anything but a
+// terminal it writes the line once.
 func (c *Console) Busy(label, text string) *Progress { return c.progress(label, text, 0) }
 
 // Bytes begins a line for work of so many bytes.
@@ -29,28 +31,39 @@ func (c *Console) progress(label, text string, total int64) *Progress {
 	if !c.ErrTerm {
 		return p
 	}
+
 	p.pool = mpb.New(mpb.WithOutput(os.Stderr), mpb.WithWidth(28), mpb.WithRefreshRate(120*time.Millisecond))
 	name := decor.Name("  " + Faint(fmt.Sprintf("%-9s", label)) + " ")
 	if total == 0 {
-		p.bar = p.pool.New(0, mpb.SpinnerStyle("·  ", "·· ", "···", " ··", "  ·", "   ").PositionLeft(), mpb.BarRemoveOnComplete(),
+		p.bar = p.pool.New(0, mpb.SpinnerStyle("·  ", "·· ", "···", " ··", "  ·", "   ").
+			PositionLeft(), mpb.BarRemoveOnComplete(),
 			mpb.BarWidth(3), mpb.PrependDecorators(name), mpb.AppendDecorators(
-				decor.Elapsed(decor.ET_STYLE_GO), decor.Any(func(decor.Statistics) string { return "  " + cut(p.text.Load().(string), 90) })))
+				decor.Elapsed(decor.ET_STYLE_GO),
+				decor.Any(func(decor.Statistics) string {
+					return "  " + cut(p.text.Load().(string),
+						90)
+				})))
 		return p
 	}
-	p.bar = p.pool.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("╸").Padding("─"), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim(),
-		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Name("  "), decor.Counters(decor.SizeB1000(0), "% .1f of % .1f"), decor.Name("  "),
+
+	p.bar = p.pool.New(total, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("╸").
+		Padding("─"), mpb.BarRemoveOnComplete(), mpb.BarFillerTrim(),
+		mpb.PrependDecorators(name), mpb.AppendDecorators(decor.Name("  "),
+			decor.Counters(decor.SizeB1000(0), "% .1f of % .1f"), decor.Name("  "),
 			decor.AverageSpeed(decor.SizeB1000(0), "% .1f"), decor.Any(left(time.Now())),
 			decor.Any(func(decor.Statistics) string { return "  " + p.text.Load().(string) })))
 	return p
 }
 
-// left returns what says how long something will still take if it goes on as it did since then.
+// left returns what says how long something will still
+// take if it goes on as it did since then.
 func left(since time.Time) func(decor.Statistics) string {
 	return func(s decor.Statistics) string {
 		if s.Current == 0 || s.Current >= s.Total {
 			return ""
 		}
-		return "  " + Took(time.Duration(float64(time.Since(since))*float64(s.Total-s.Current)/float64(s.Current))) + " left"
+		return "  " + Took(time.Duration(float64(time.Since(since))*float64(s.Total-s.Current)/float64(
+			s.Current))) + " left"
 	}
 }
 

@@ -1,5 +1,5 @@
-// Package demo is the project of a made-up ferry line, Corvane Ferries, as a real Git repository whose commits have the same
-// hashes on every machine.
+// Package demo is the project of a made-up ferry line, Corvane Ferries, as a
+// real Git repository whose commits have the same hashes on every machine.
 package demo
 
 import (
@@ -18,7 +18,8 @@ import (
 //go:embed all:steps
 var steps embed.FS
 
-// commit is one commit of the project: the files of one folder of steps, laid over those of the commits before.
+// commit is one commit of the project: the files of one folder of steps, laid
+// over those of the commits before.
 type commit struct {
 	folder  string
 	author  string
@@ -28,12 +29,16 @@ type commit struct {
 
 // commits are fixed: their hashes are known, and a test holds them to it.
 var commits = []commit{
-	{"1", "Ines Marrow <ines@corvane.example>", "2026-10-12T09:10:00+02:00", "Pages, drawings and a build for the new site"},
-	{"2", "Tobias Quill <tobias@corvane.example>", "2026-10-14T14:25:00+02:00", "Harbour guides for Oskra, Tamsel and Velley"},
+	{"1", "Ines Marrow <ines@corvane.example>", "2026-10-12T09:10:00+02:00",
+		"Pages, drawings and a build for the new site"},
+	{"2", "Tobias Quill <tobias@corvane.example>", "2026-10-14T14:25:00+02:00",
+		"Harbour guides for Oskra, Tamsel and Velley"},
 	{"3", "Ines Marrow <ines@corvane.example>", "2026-10-19T11:02:00+02:00", "A journey planner"},
 	{"4", "Tobias Quill <tobias@corvane.example>", "2026-10-21T07:45:00+02:00", "Notice: the Dunlin is back"},
-	{"5", "Ines Marrow <ines@corvane.example>", "2026-10-22T10:20:00+02:00", "A page in Galician, a strike notice, addresses for journeys"},
-	{"6", "Tobias Quill <tobias@corvane.example>", "2026-10-22T16:05:00+02:00", "Rules: the old site's addresses lead on"},
+	{"5", "Ines Marrow <ines@corvane.example>", "2026-10-22T10:20:00+02:00",
+		"A page in Galician, a strike notice, addresses for journeys"},
+	{"6", "Tobias Quill <tobias@corvane.example>", "2026-10-22T16:05:00+02:00",
+		"Rules: the old site's addresses lead on"},
 	{"7", "Ines Marrow <ines@corvane.example>", "2026-10-23T17:58:00+02:00", "Fares for the new year"},
 }
 
@@ -48,15 +53,19 @@ func Create(ctx context.Context, folder string) error {
 	if entries, err := os.ReadDir(folder); err != nil || len(entries) > 0 {
 		return fmt.Errorf("%s is not empty: %w", folder, fs.ErrExist)
 	}
-	if err := git(ctx, folder, nil, "init", "--quiet", "--object-format=sha1", "--initial-branch=main"); err != nil {
+
+	if err := git(ctx, folder, nil, "init", "--quiet", "--object-format=sha1",
+		"--initial-branch=main"); err != nil {
 		return err
 	}
-	for _, setting := range [][2]string{{"core.autocrlf", "false"}, {"core.fileMode", "false"}, {"commit.gpgSign", "false"},
+	for _, setting := range [][2]string{{"core.autocrlf", "false"}, {"core.fileMode", "false"},
+		{"commit.gpgSign", "false"},
 		{"user.name", "Ines Marrow"}, {"user.email", "ines@corvane.example"}} {
 		if err := git(ctx, folder, nil, "config", setting[0], setting[1]); err != nil {
 			return err
 		}
 	}
+
 	for _, c := range commits {
 		if err := c.make(ctx, folder); err != nil {
 			return err
@@ -78,6 +87,7 @@ func (c commit) make(ctx context.Context, folder string) error {
 		if err != nil {
 			return err
 		}
+
 		target := filepath.Join(folder, filepath.FromSlash(path))
 		if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
 			return err
@@ -87,6 +97,7 @@ func (c commit) make(ctx context.Context, folder string) error {
 	if err != nil {
 		return err
 	}
+
 	if err := git(ctx, folder, nil, "add", "--all"); err != nil {
 		return err
 	}
@@ -103,14 +114,18 @@ const Winter = "winter-times"
 // Ahead is how many commits of the main branch the branch Winter does not have.
 const Ahead = 1
 
-// PlanWinter commits new winter times, now, on a branch of its own that starts before the last commit of the main branch, and leaves the
-// main branch checked out.
+// PlanWinter commits new winter times, now, on a branch of
+// its own that starts before the last commit of the main
+// branch, and leaves the main branch checked out.
 func PlanWinter(ctx context.Context, folder string) error {
-	if err := git(ctx, folder, nil, "checkout", "--quiet", "-b", Winter, fmt.Sprintf("main~%d", Ahead)); err != nil {
+	if err := git(ctx, folder, nil, "checkout", "--quiet", "-b", Winter,
+		fmt.Sprintf("main~%d", Ahead)); err != nil {
 		return err
 	}
 	pages := filepath.Join(folder, "pages")
-	times := strings.NewReplacer("<td>09:00</td><td>Velley</td><td>09:40</td>", "<td>08:40</td><td>Velley</td><td>09:20</td>")
+	times := strings.NewReplacer("<td>09:00</td><td>Velley</td><td>09:40</td>",
+		"<td>08:40</td><td>Velley</td><td>09:20</td>")
+
 	if err := edit(filepath.Join(pages, "sailings", "winter.html"), times.Replace); err != nil {
 		return err
 	}
@@ -119,13 +134,17 @@ func PlanWinter(ctx context.Context, folder string) error {
 	}); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(pages, "sailings", "holidays.html"), []byte(holidayPage), 0o644); err != nil {
+
+	if err := os.WriteFile(filepath.Join(pages, "sailings", "holidays.html"), []byte(holidayPage),
+		0o644); err != nil {
 		return err
 	}
 	if err := git(ctx, folder, nil, "add", "--all"); err != nil {
 		return err
 	}
-	if err := git(ctx, folder, tobias, "commit", "--quiet", "--no-verify", "--message", "Winter times: the Sandling leaves earlier"); err != nil {
+
+	if err := git(ctx, folder, tobias, "commit", "--quiet", "--no-verify", "--message",
+		"Winter times: the Sandling leaves earlier"); err != nil {
 		return err
 	}
 	return git(ctx, folder, nil, "checkout", "--quiet", "main")
@@ -133,7 +152,8 @@ func PlanWinter(ctx context.Context, folder string) error {
 
 // MergeWinter merges the winter times into the main branch.
 func MergeWinter(ctx context.Context, folder string) error {
-	return git(ctx, folder, nil, "merge", "--quiet", "--no-ff", "--no-verify", "--message", "Merge the winter times", Winter)
+	return git(ctx, folder, nil, "merge", "--quiet", "--no-ff", "--no-verify", "--message",
+		"Merge the winter times", Winter)
 }
 
 // DropWinter deletes the branch with the winter times.
@@ -158,7 +178,8 @@ section: sailings
 `
 
 // tobias is who commits on branches.
-var tobias = []string{"GIT_AUTHOR_NAME=Tobias Quill", "GIT_AUTHOR_EMAIL=tobias@corvane.example", "GIT_COMMITTER_NAME=Tobias Quill", "GIT_COMMITTER_EMAIL=tobias@corvane.example"}
+var tobias = []string{"GIT_AUTHOR_NAME=Tobias Quill", "GIT_AUTHOR_EMAIL=tobias@corvane.example",
+	"GIT_COMMITTER_NAME=Tobias Quill", "GIT_COMMITTER_EMAIL=tobias@corvane.example"}
 
 // edit changes the text of a file.
 func edit(path string, change func(string) string) error {
@@ -169,10 +190,12 @@ func edit(path string, change func(string) string) error {
 	return os.WriteFile(path, []byte(change(string(text))), 0o644)
 }
 
-// Correction is the branch on which the mistake of the last commit is corrected.
+// Correction is the branch on which the mistake of the
+// last commit is corrected.
 const Correction = "right-fare"
 
-// Correct commits the right fare, now, on a branch of its own, and leaves the main branch checked out.
+// Correct commits the right fare, now, on a branch of its
+// own, and leaves the main branch checked out.
 func Correct(ctx context.Context, folder string) error {
 	if err := git(ctx, folder, nil, "checkout", "--quiet", "-b", Correction); err != nil {
 		return err
@@ -181,7 +204,9 @@ func Correct(ctx context.Context, folder string) error {
 	if err := edit(filepath.Join(folder, "pages", "fares.html"), right); err != nil {
 		return err
 	}
-	if err := git(ctx, folder, tobias, "commit", "--quiet", "--no-verify", "--all", "--message", "A car to Lindmouth costs 43.00"); err != nil {
+
+	if err := git(ctx, folder, tobias, "commit", "--quiet", "--no-verify", "--all", "--message",
+		"A car to Lindmouth costs 43.00"); err != nil {
 		return err
 	}
 	return git(ctx, folder, nil, "checkout", "--quiet", "main")
@@ -189,14 +214,17 @@ func Correct(ctx context.Context, folder string) error {
 
 // Merge merges the correction into the main branch.
 func Merge(ctx context.Context, folder string) error {
-	return git(ctx, folder, nil, "merge", "--quiet", "--no-ff", "--no-verify", "--message", "Merge the right fare", Correction)
+	return git(ctx, folder, nil, "merge", "--quiet", "--no-ff", "--no-verify", "--message",
+		"Merge the right fare", Correction)
 }
 
-// git runs git without the user's own settings, which could change what is committed.
+// git runs git without the user's own settings, which
+// could change what is committed.
 func git(ctx context.Context, folder string, environment []string, args ...string) error {
 	command := exec.CommandContext(ctx, "git", args...)
 	command.Dir = folder
-	command.Env = append(append(process.Environment(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1"), environment...)
+	command.Env = append(append(process.Environment(), "GIT_CONFIG_GLOBAL="+os.DevNull,
+		"GIT_CONFIG_NOSYSTEM=1"), environment...)
 	if out, err := command.CombinedOutput(); err != nil {
 		return fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(string(out)))
 	}

@@ -29,8 +29,10 @@ type landing struct {
 	pending bool // it waits for a thaw
 }
 
-// Activate points the plan's environment at the release, in one step. Something automatic does not replace a newer commit: the
-// error is builds.ErrSuperseded then. If the environment was frozen, the release waits for the thaw: environments.ErrFrozen.
+// Activate points the plan's environment at the release, in one
+// step. Something automatic does not replace a newer commit: the
+// error is builds.ErrSuperseded then. If the environment was
+// frozen, the release waits for the thaw: environments.ErrFrozen.
 func (r *Release) Activate(ctx context.Context) (*Activation, error) {
 	started := time.Now()
 	at, err := r.activate(ctx)
@@ -48,6 +50,7 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	if err != nil {
 		return landing{}, err
 	}
+
 	if err := r.takeNames(ctx, document, keep); err != nil {
 		return landing{}, err
 	}
@@ -64,11 +67,13 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 		}
 		keep = true
 	}
+
 	at, err := r.append(ctx, after, r.move(ctx, document, keep))
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
 		pending, err := r.wait(ctx, refusal.Entry)
 		return landing{pending: pending}, err
 	}
+
 	if err != nil || at.same {
 		return at, err
 	}
@@ -76,8 +81,9 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	return at, evict(ctx, p)
 }
 
-// takeNames makes sure that the entry may be written: the site's name and hosts are the project's from now on, every edge node can
-// read the entry, and the pin has not lapsed.
+// takeNames makes sure that the entry may be written: the
+// site's name and hosts are the project's from now on, every
+// edge node can read the entry, and the pin has not lapsed.
 func (r *Release) takeNames(ctx context.Context, document journal.Document, keep bool) error {
 	p := r.prepared
 	if p.kind != journal.Promotion { // the release of a promotion is there, so the name is taken
@@ -85,6 +91,7 @@ func (r *Release) takeNames(ctx context.Context, document journal.Document, keep
 			return err
 		}
 	}
+
 	needed := storage.Formats{Document: document.Format, Entry: journal.Format, Semantics: r.semantics}
 	if err := nodesKnow(ctx, p, needed); err != nil {
 		return err
@@ -94,10 +101,12 @@ func (r *Release) takeNames(ctx context.Context, document journal.Document, keep
 			return err
 		}
 	}
+
 	return p.hold.Check()
 }
 
-// nodesKnow refuses what an edge node could not read: it would stay where it is.
+// nodesKnow refuses what an edge node could not read: it
+// would stay where it is.
 func nodesKnow(ctx context.Context, p *Prepared, needed storage.Formats) error {
 	if (storage.Formats{Document: 1, Entry: 1, Semantics: 1}).Lacks(needed) == "" {
 		return nil // every version does
@@ -106,13 +115,16 @@ func nodesKnow(ctx context.Context, p *Prepared, needed storage.Formats) error {
 	if err != nil {
 		return err
 	}
+
 	for _, node := range nodes {
 		if lacks := node.Knows.Lacks(needed); lacks != "" {
-			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s", node.Node, lacks).
+			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s", node.Node,
+				lacks).
 				At("%s", node.Address).With("its version: " + cmp.Or(node.Version, "unknown, an early one")).
 				Then("upgrade orilla on that machine and restart the node, then try again")
 		}
 	}
+
 	return nil
 }
 
@@ -120,12 +132,14 @@ func nodesKnow(ctx context.Context, p *Prepared, needed storage.Formats) error {
 func (r *Release) move(ctx context.Context, document journal.Document, keep bool) journal.Move {
 	p := r.prepared
 	return journal.Move{
-		Release: r.ID, Origin: r.origin(), Cause: p.Cause, Who: p.Plan.Project.Person(ctx), Why: p.Plan.Message,
+		Release: r.ID, Origin: r.origin(), Cause: p.Cause, Who: p.Plan.Project.Person(ctx),
+		Why:      p.Plan.Message,
 		Document: document, KeepDocument: keep, DuringFreezeOK: p.accepted, Expires: expires(p),
 	}
 }
 
-// origin says where the release comes from. A promotion says what the plan does: it was built for another environment.
+// origin says where the release comes from. A promotion says what the plan
+// does: it was built for another environment.
 func (r *Release) origin() journal.Origin {
 	origin := r.prepared.Plan.Origin
 	if r.prepared.kind != journal.Promotion {
@@ -135,8 +149,8 @@ func (r *Release) origin() journal.Origin {
 	return origin
 }
 
-// append writes the entry after the one that was last. Each time another one came first, it is decided anew whether this one still
-// should.
+// append writes the entry after the one that was last. Each time another one
+// came first, it is decided anew whether this one still should.
 func (r *Release) append(ctx context.Context, after journal.Entry, move journal.Move) (landing, error) {
 	p := r.prepared
 	at := landing{before: p.head}
@@ -145,6 +159,7 @@ func (r *Release) append(ctx context.Context, after journal.Entry, move journal.
 		at.before = head
 		return activate(head)
 	}
+
 	if p.SkipSame {
 		different := decide
 		decide = func(head *journal.Entry) (journal.Entry, error) {
@@ -155,6 +170,7 @@ func (r *Release) append(ctx context.Context, after journal.Entry, move journal.
 			return different(head)
 		}
 	}
+
 	if p.Automatic && p.kind != journal.Promotion { // a promotion names what it wants
 		newest := decide
 		decide = func(head *journal.Entry) (journal.Entry, error) {
@@ -176,18 +192,21 @@ func (r *Release) append(ctx context.Context, after journal.Entry, move journal.
 // errSame ends a decision: what should go live is live already.
 var errSame = errors.New("live already")
 
-// isLive reports whether an environment serves just what is to go live, of the same commit and under the same document.
+// isLive reports whether an environment serves just what is to go live, of the
+// same commit and under the same document.
 func (r *Release) isLive(head *journal.Entry, move journal.Move) bool {
 	p := r.prepared
 	if head == nil || head.Gone(p.now()) || p.ExpireAfter != 0 {
 		return false
 	}
 	sameDocument := move.KeepDocument || head.Document == move.Document.Digest
-	return head.Release == move.Release && head.Commit == move.Commit && head.Source == move.Source && sameDocument
+	return head.Release == move.Release && head.Commit == move.Commit && head.Source == move.Source &&
+		sameDocument
 }
 
-// superseded refuses to replace what an environment serves if that was made of a newer commit of the same branch, and to put a
-// commit live that its branch no longer has: a force-push took it away. Ancestry decides, never a clock.
+// superseded refuses to replace what an environment serves if that was made of
+// a newer commit of the same branch, and to put a commit live that its branch
+// no longer has: a force-push took it away. Ancestry decides, never a clock.
 func (p *Prepared) superseded(ctx context.Context, head *journal.Entry) error {
 	if head == nil || p.Plan.Commit == nil || p.Plan.Origin.Source == journal.FromWorkingTree {
 		return nil
@@ -195,16 +214,19 @@ func (p *Prepared) superseded(ctx context.Context, head *journal.Entry) error {
 	return p.Plan.Superseded(ctx, *head)
 }
 
-// wait lets a release wait for the thaw, and returns the refusal that says so. What was live and was rolled back does not wait.
+// wait lets a release wait for the thaw, and returns the refusal that says so.
+// What was live and was rolled back does not wait.
 func (r *Release) wait(ctx context.Context, head journal.Entry) (pending bool, err error) {
 	p := r.prepared
 	refusal := environments.FrozenRefusal(head)
 	if p.kind == journal.Promotion {
 		return false, refusal
 	}
+
 	same := func(e journal.Entry) bool { return e.Release == r.ID && e.Commit == p.Plan.Origin.Commit }
 	if _, was, left := p.journal().LeftBy(ctx, head, same); left {
-		return false, refusal.With("this was live as " + was.Label() + " and was rolled back, so it does not wait for the thaw")
+		return false, refusal.With("this was live as " + was.Label() +
+			" and was rolled back, so it does not wait for the thaw")
 	}
 
 	waiting := environments.PendingRelease{
@@ -215,6 +237,7 @@ func (r *Release) wait(ctx context.Context, head journal.Entry) (pending bool, e
 	if repository := p.Plan.Project.Repository; repository != nil {
 		contains = repository.Contains
 	}
+
 	if err := environments.Await(ctx, p.Store, p.Plan.Site, waiting, contains); err != nil {
 		return false, err
 	}

@@ -10,8 +10,9 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// cache reads small objects of a store and remembers the first of them: chunks that are looked at for what is new are looked at
-// again for what it changes. It is safe for concurrent use.
+// cache reads small objects of a store and remembers the first of them: chunks
+// that are looked at for what is new are looked at again for what it changes.
+// It is safe for concurrent use.
 type cache struct {
 	store storage.Store
 	known sync.Map // []byte by digest.Digest

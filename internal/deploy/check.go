@@ -53,8 +53,9 @@ type comparison struct {
 	Findings     finding.List // what would break in what changes
 }
 
-// liveRelease returns the release that the plan's environment serves, or that production serves if nothing will be live; nil for
-// none, and for one that cannot be read, which is told.
+// liveRelease returns the release that the plan's environment serves, or that
+// production serves if nothing will be live; nil for none, and for one that
+// cannot be read, which is told.
 func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 	head := p.head
 	if head == nil && p.Plan.Environment != "" {
@@ -71,17 +72,20 @@ func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 		}
 		head = &entry
 	}
+
 	if head.Release.IsZero() {
 		return nil, nil
 	}
 
 	reader, err := openRelease(ctx, p, head.Release)
-	if errors.Is(err, release.ErrUnknown) || errors.Is(err, release.ErrDamaged) || errors.Is(err, storage.ErrNotFound) {
+	if errors.Is(err, release.ErrUnknown) || errors.Is(err, release.ErrDamaged) ||
+		errors.Is(err, storage.ErrNotFound) {
 		p.Report.Notice(fault.Notice{
 			Code: "live-unreadable", What: "the release that is live cannot be compared with: " + err.Error(),
 		})
 		return nil, nil
 	}
+
 	return reader, err
 }
 
@@ -90,9 +94,12 @@ func openRelease(ctx context.Context, p *Prepared, id release.ID) (*release.Read
 	return release.Open(ctx, p.Store, p.Plan.Site, id, p.objects.load)
 }
 
-// compare finds what a release that is in the store changes of what is live, and what would break. open reads the content of its
-// files; nil if they were looked at when they were uploaded. The error is a problem if something breaks that may not.
-func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.Input, open opener) (comparison, error) {
+// compare finds what a release that is in the store changes of
+// what is live, and what would break. open reads the content of
+// its files; nil if they were looked at when they were uploaded.
+// The error is a problem if something breaks that may not.
+func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.Input, open opener,
+) (comparison, error) {
 	live, err := liveRelease(ctx, p)
 	if err != nil {
 		return comparison{}, err
@@ -100,6 +107,7 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 	if live == nil && open == nil && basePath(p) == "" {
 		return comparison{Changes: Changes{First: true, Added: int(next.Root.Files)}}, nil
 	}
+
 	changes, err := release.Compare(ctx, live, next)
 	if err != nil {
 		return comparison{}, err
@@ -110,10 +118,12 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 		return c, err
 	}
 
-	c := comparison{Changes: CountChanges(changes), RulesChanged: !release.SameSet(live.Root.Rules, next.Root.Rules)}
+	c := comparison{Changes: CountChanges(changes), RulesChanged: !release.SameSet(live.Root.Rules,
+		next.Root.Rules)}
 	if err := refuseUnchanging(changes, next.Root.Settings); err != nil {
 		return c, err
 	}
+
 	removes := slices.ContainsFunc(changes, func(c release.Change) bool { return c.After == nil })
 	if in.Files == nil && removes {
 		if in.Files, err = inspect.FilesOf(ctx, next); err != nil {
@@ -124,14 +134,17 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 	return c, err
 }
 
-// basePath is the base path of the plan's environment: that of its first address.
+// basePath is the base path of the plan's environment:
+// that of its first address.
 func basePath(p *Prepared) string {
 	return inspect.BaseOf(p.Plan.Project.ProductionConfig, cmp.Or(p.Plan.Environment, project.Production))
 }
 
-// findBroken finds what would break in what changes against the live release, nil for none. open reads the content of a file; it
-// is nil if no file is new. The error is a problem if something breaks that may not.
-func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []release.Change, live *release.Reader, ruled bool,
+// findBroken finds what would break in what changes against the live release,
+// nil for none. open reads the content of a file; it is nil if no file is new.
+// The error is a problem if something breaks that may not.
+func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []release.Change,
+	live *release.Reader, ruled bool,
 	open opener,
 ) (finding.List, error) {
 	changed := map[string]bool{}
@@ -143,27 +156,32 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 			changed[change.Path] = true
 		}
 	}
+
 	only, err := pagesToRead(ctx, p, changed, live, ruled)
 	if err != nil {
 		return nil, err
 	}
 
 	var found finding.List
-	if open == nil && (only == nil || ruled) { // what was built before is looked at as it will be answered now
+	// what was built before is looked at as it will be answered now
+	if open == nil && (only == nil || ruled) {
 		open = inspect.Opener(p.objects.load)
 	}
+
 	if open != nil {
 		if in.Files == nil {
 			if in.Files, err = inspect.FilesOf(ctx, in.Site.Files.(*release.Reader)); err != nil {
 				return nil, err
 			}
 		}
+
 		more, err := check.Pages(ctx, check.Output{Input: in, Base: basePath(p), Open: open, Only: only})
 		if err != nil {
 			return nil, err
 		}
 		found = append(found, more...)
 	}
+
 	if live != nil {
 		more, err := findLost(ctx, in, live, removed, ruled)
 		if err != nil {
@@ -176,7 +194,8 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 }
 
 // findLost finds the addresses that are answered now and would not be any more.
-func findLost(ctx context.Context, in check.Input, live *release.Reader, removed []release.File, ruled bool) (finding.List, error) {
+func findLost(ctx context.Context, in check.Input, live *release.Reader, removed []release.File, ruled bool,
+) (finding.List, error) {
 	before := answer.Site{Files: live, Settings: live.Root.Settings}
 	if ruled { // rules that stay the same lose no address
 		var err error
@@ -187,10 +206,12 @@ func findLost(ctx context.Context, in check.Input, live *release.Reader, removed
 	return check.Lost(ctx, check.Input{Site: before, Files: removed}, in)
 }
 
-// pagesToRead tells which pages are read; nil for all. Those that changed are, and the home page always, since what is live answers
-// for the others. All are if other addresses or rules may break any of them, or the configuration stops on what is found. Of a
-// large site, that goes for addresses only.
-func pagesToRead(ctx context.Context, p *Prepared, changed map[string]bool, live *release.Reader, ruled bool) (
+// pagesToRead tells which pages are read; nil for all. Those that changed are,
+// and the home page always, since what is live answers for the others. All are
+// if other addresses or rules may break any of them, or the configuration stops
+// on what is found. Of a large site, that goes for addresses only.
+func pagesToRead(ctx context.Context, p *Prepared, changed map[string]bool, live *release.Reader,
+	ruled bool) (
 	func(release.File) bool, error,
 ) {
 	moved, err := moves(ctx, p)
@@ -204,7 +225,8 @@ func pagesToRead(ctx context.Context, p *Prepared, changed map[string]bool, live
 	return func(file release.File) bool { return few && changed[file.Path] || file.Path == "index.html" }, nil
 }
 
-// moves reports whether the plan's environment gets other addresses than it has.
+// moves reports whether the plan's environment gets other
+// addresses than it has.
 func moves(ctx context.Context, p *Prepared) (bool, error) {
 	if p.head == nil || p.head.Release.IsZero() || !saysEnvironments(p.Plan.Project) {
 		return false, nil
@@ -227,7 +249,8 @@ func openOutput(output publish.Output, scan *publish.Scan) opener {
 	}
 }
 
-// refuseUnchanging refuses other bytes at a path whose answers visitors keep for a year.
+// refuseUnchanging refuses other bytes at a path whose
+// answers visitors keep for a year.
 func refuseUnchanging(changes []release.Change, settings release.Settings) error {
 	var paths []string
 	for _, change := range changes {
@@ -236,11 +259,13 @@ func refuseUnchanging(changes []release.Change, settings release.Settings) error
 			paths = append(paths, change.Path)
 		}
 	}
+
 	if len(paths) == 0 {
 		return nil
 	}
 	problem := fault.New(fault.Refused, "immutable-changed",
 		"other bytes at addresses that visitors keep for a year, since their names look like fingerprints")
+
 	for i, path := range paths {
 		if i == 10 {
 			problem = problem.With(fmt.Sprintf("and %d more", len(paths)-i))
@@ -248,5 +273,6 @@ func refuseUnchanging(changes []release.Change, settings release.Settings) error
 		}
 		problem = problem.With(path)
 	}
-	return problem.Then("give them other names, or, if the names are not fingerprints, list them in orilla.yaml: assets: {plain: [%q]}", paths[0])
+	return problem.Then("give them other names, or, if the names are not fingerprints, list them in "+
+		"orilla.yaml: assets: {plain: [%q]}", paths[0])
 }

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/pins"
@@ -30,12 +30,15 @@ type listening struct {
 func (l listening) Notice(notice fault.Notice) { l.notices <- notice }
 
 // publishFolder puts a folder of ready output live.
-func publishFolder(ctx context.Context, p *site.Project, store storage.Store, folder string, report deploy.Reporter) (*deploy.Release, error) {
+func publishFolder(ctx context.Context, p *site.Project, store storage.Store, folder string,
+	report deploy.Reporter,
+) (*deploy.Release, error) {
 	plan, err := p.MakePlan(ctx, site.Order{From: folder, To: "production"})
 	if err != nil {
 		return nil, err
 	}
-	made, _, err := deploy.Put(ctx, deploy.Job{Plan: plan, Store: store, Report: report, Now: time.Now, NoIndex: true, Cause: "command"})
+	made, _, err := deploy.Put(ctx, deploy.Job{Plan: plan, Store: store, Report: report, Now: time.Now,
+		NoIndex: true, Cause: "command"})
 	return made, err
 }
 
@@ -59,7 +62,8 @@ func TestWhatIsBeingRemovedIsMadeAgain(t *testing.T) {
 		_, err = publish("two", deploy.Silent{})
 		require.NoError(t, err)
 		keys := []string{condemned(first)}
-		removal, err := pins.Condemn(t.Context(), store, fmt.Sprint("p", i), pins.Record{Who: "Tobias Quill", Keys: keys})
+		removal, err := pins.Condemn(t.Context(), store, fmt.Sprint("p", i),
+			pins.Record{Who: "Tobias Quill", Keys: keys})
 		require.NoError(t, err)
 		require.NoError(t, removal.Wait(t.Context(), func([]pins.Waiting) {}))
 
@@ -86,7 +90,8 @@ func TestWhatIsBeingRemovedIsMadeAgain(t *testing.T) {
 		require.Equal(t, first.ID, again.ID)
 		_, err = environments.CheckIntegrity(t.Context(), store, "corvane", again.ID, release.ID{})
 		require.NoError(t, err, "what is live is whole, though %s was condemned", keys)
-		_, err = store.Get(t.Context(), storage.BuildKey("corvane", again.Made.Build.Key, again.Made.Build.Number))
+		_, err = store.Get(t.Context(), storage.BuildKey("corvane", again.Made.Build.Key,
+			again.Made.Build.Number))
 		require.NoError(t, err, "and the record of its build is there, though %s was condemned", keys)
 	}
 }

@@ -1,5 +1,5 @@
-// Package deploy brings what a plan says into a store and puts it live, stage by stage. What a stage returns is what the next one
-// begins with:
+// Package deploy brings what a plan says into a store and puts it live, stage
+// by stage. What a stage returns is what the next one begins with:
 //
 //	prepared, err := deploy.Prepare(ctx, job)    // whether it may be done: names, hosts, freezes, rules
 //	release, err := prepared.Build(ctx)          // a release that is whole in the store: built, or found
@@ -30,14 +30,17 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// Reporter is told how a deploy goes. Its methods are called from one goroutine at a time, but for Uploaded.
+// Reporter is told how a deploy goes. Its methods are called from one goroutine
+// at a time, but for Uploaded.
 type Reporter interface {
 	build.Reporter
-	// Uploaded tells how far the upload is: done of files with bytes in all. It may be called from several goroutines.
+	// Uploaded tells how far the upload is: done of files with bytes in all. It
+	// may be called from several goroutines.
 	Uploaded(done publish.Progress, files int, bytes int64)
 }
 
-// Job says what is to go where, and how. It is filled in by whoever asks, and not changed afterwards.
+// Job says what is to go where, and how. It is filled in
+// by whoever asks, and not changed afterwards.
 type Job struct {
 	Plan      *site.Plan
 	Store     storage.Store
@@ -49,27 +52,33 @@ type Job struct {
 	Ask       Questions
 	Began     func(number int64) // is told the number of a build that begins; may be nil
 
-	Stdin       io.Reader     // the archive of a plan from "-"
-	Rebuild     bool          // build although the same was built before
-	Rehash      bool          // trust no remembered digest of a file
-	NoIndex     bool          // an output without index.html is fine
-	TakeOver    bool          // the site's name may be another's
-	SkipSame    bool          // leave an environment alone that serves the same release of the same commit already
-	Parallel    int           // how many requests at once; 0 for as many as the store is good for
-	Rate        *rate.Limiter // bytes a second; nil for no limit
-	ExpireAfter time.Duration // how long after the activation the environment ends; 0 as the configuration says
-	WaitFor     []string      // what will be verified, so that it is known beforehand that it can be
+	Stdin    io.Reader // the archive of a plan from "-"
+	Rebuild  bool      // build although the same was built before
+	Rehash   bool      // trust no remembered digest of a file
+	NoIndex  bool      // an output without index.html is fine
+	TakeOver bool      // the site's name may be another's
+	// leave an environment alone that serves the same
+	// release of the same commit already
+	SkipSame bool
+	Parallel int           // how many requests at once; 0 for as many as the store is good for
+	Rate     *rate.Limiter // bytes a second; nil for no limit
+	// how long after the activation the environment ends;
+	// 0 as the configuration says
+	ExpireAfter time.Duration
+	WaitFor     []string // what will be verified, so that it is known beforehand that it can be
 }
 
-// Questions are put to whoever is there. Each returns nil to go on, else the refusal. One that is nil is not asked: the answer is
-// no.
+// Questions are put to whoever is there. Each returns nil to go on, else the
+// refusal. One that is nil is not asked: the answer is no.
 type Questions struct {
-	Frozen      func(head journal.Entry) error   // the environment is frozen
-	Uncontained func(record builds.Record) error // what is promoted was built by an untrusted build without isolation
-	Unclaimed   func() error                     // a folder without Git would take a name that is free
+	Frozen func(head journal.Entry) error // the environment is frozen
+	// what is promoted was built by an untrusted build without isolation
+	Uncontained func(record builds.Record) error
+	Unclaimed   func() error // a folder without Git would take a name that is free
 }
 
-// Put carries a job out: all stages in one, without verifying. What it returns is closed already.
+// Put carries a job out: all stages in one, without
+// verifying. What it returns is closed already.
 func Put(ctx context.Context, job Job) (*Release, *Activation, error) {
 	prepared, err := Prepare(ctx, job)
 	if err != nil {

@@ -33,7 +33,8 @@ func deployMain(ctx context.Context, p *site.Project, store storage.Store, commi
 		return err
 	}
 	_, _, err = deploy.Put(ctx, deploy.Job{
-		Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Automatic: true, NoIndex: true, Cause: "follow",
+		Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Automatic: true, NoIndex: true,
+		Cause: "follow",
 	})
 	return err
 }
@@ -114,7 +115,8 @@ func TestABuilderElsewhereThatFallsSilentIsTakenOver(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		runs := builds.Runs{Store: store, Site: "corvane"}
-		begun, err := runs.Begin(t.Context(), builds.Begun{Key: key, Branch: "main", Who: "Tobias", Where: "another harbour", When: time.Now()}, 0)
+		begun, err := runs.Begin(t.Context(), builds.Begun{Key: key, Branch: "main", Who: "Tobias",
+			Where: "another harbour", When: time.Now()}, 0)
 		require.NoError(t, err)
 		lease := storage.RunningKey("corvane", key) + ".lease"
 		say := func(beat int64) {
@@ -123,7 +125,8 @@ func TestABuilderElsewhereThatFallsSilentIsTakenOver(t *testing.T) {
 			require.NoError(t, store.Replace(t.Context(), lease, data))
 		}
 		say(0)
-		require.NoError(t, store.Create(t.Context(), storage.RunningKey("corvane", key)+".log.00000000", []byte("half a log")))
+		require.NoError(t, store.Create(t.Context(), storage.RunningKey("corvane", key)+".log.00000000",
+			[]byte("half a log")))
 		last := time.Now()
 		go func() {
 			for beat := range int64(20) {

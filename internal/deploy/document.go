@@ -10,11 +10,13 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// saysEnvironments reports whether a project's configuration says anything of environments: else theirs stays as it is.
+// saysEnvironments reports whether a project's configuration says anything of
+// environments: else theirs stays as it is.
 func saysEnvironments(p *site.Project) bool { return p.Configured || p.ProductionCommit != "" }
 
-// documentContent is what the production branch says of the plan's environment. A preview of a change from outside has the
-// upstreams that are named for such: others may lead to what only this network reaches.
+// documentContent is what the production branch says of the plan's environment.
+// A preview of a change from outside has the upstreams that are named for such:
+// others may lead to what only this network reaches.
 func documentContent(p *Prepared) journal.DocumentContent {
 	production := p.Plan.Project.ProductionConfig
 	content := production.Document(p.Plan.Environment)
@@ -24,8 +26,9 @@ func documentContent(p *Prepared) journal.DocumentContent {
 	return content
 }
 
-// documentOf makes the environment's document from what the production branch says. keep tells to leave the one that is there: it
-// comes from a commit that this repository has already seen and passed, or does not know.
+// documentOf makes the environment's document from what the production branch
+// says. keep tells to leave the one that is there: it comes from a commit that
+// this repository has already seen and passed, or does not know.
 func documentOf(ctx context.Context, p *Prepared) (document journal.Document, keep bool, err error) {
 	project := p.Plan.Project
 	if !saysEnvironments(project) && p.head != nil {
@@ -36,7 +39,8 @@ func documentOf(ctx context.Context, p *Prepared) (document journal.Document, ke
 		return document, false, err
 	}
 
-	if p.head != nil && differentCommits(p.head.DocumentCommit, project.ProductionCommit) && project.Repository != nil {
+	if p.head != nil && differentCommits(p.head.DocumentCommit, project.ProductionCommit) &&
+		project.Repository != nil {
 		newer, err := project.Repository.Contains(ctx, project.ProductionCommit, p.head.DocumentCommit)
 		if err != nil || !newer {
 			if document.Digest != p.head.Document {
@@ -50,6 +54,7 @@ func documentOf(ctx context.Context, p *Prepared) (document journal.Document, ke
 			return document, true, ctx.Err()
 		}
 	}
+
 	if document.Data != nil {
 		err = keepDocument(ctx, p, document)
 	}
@@ -70,20 +75,24 @@ func keepDocument(ctx context.Context, p *Prepared, document journal.Document) e
 	})
 }
 
-// changeDocument writes, as an entry of its own, that the environment's document is another one, after it was shown. It returns
-// the entry that was last then.
-func changeDocument(ctx context.Context, p *Prepared, before journal.Entry, document journal.Document) (journal.Entry, error) {
+// changeDocument writes, as an entry of its own, that the
+// environment's document is another one, after it was
+// shown. It returns the entry that was last then.
+func changeDocument(ctx context.Context, p *Prepared, before journal.Entry, document journal.Document,
+) (journal.Entry, error) {
 	old, err := environments.DocumentOf(ctx, p.Store, before)
 	if err != nil {
 		return before, err
 	}
 	project := p.Plan.Project
+
 	p.Report.Notice(fault.Notice{
 		Code: "environment-changes",
 		What: journal.DisplayName(p.Plan.Environment) + " changes, as orilla.yaml says on " +
 			project.ProductionConfig.MainBranch(project.Main) + ":",
 		Paths: document.Changes(old),
 	})
+
 	refusedByFreeze := p.Automatic && !p.accepted
 	decide := journal.SetDocument(document, refusedByFreeze, p.Cause, project.Person(ctx), "", p.now())
 	entry, err := p.journal().Append(ctx, before, decide)

@@ -11,13 +11,15 @@ import (
 	"orilla.example/orilla/internal/environments"
 )
 
-// crowded returns the previews that have to make room for one more, the one that was moved the longest ago first.
+// crowded returns the previews that have to make room for one more, the one
+// that was moved the longest ago first.
 func crowded(ctx context.Context, p *Prepared) ([]environments.State, error) {
 	most := int(p.Plan.Project.ProductionConfig.Previews.Most)
 	isNew := p.head == nil || p.head.Gone(p.now())
 	if most == 0 || !journal.IsPreview(p.Plan.Environment) || !isNew {
 		return nil, nil
 	}
+
 	states, err := environments.States(ctx, p.Store, p.Plan.Site, nil, journal.IsPreview)
 	if err != nil {
 		return nil, err
@@ -29,17 +31,20 @@ func crowded(ctx context.Context, p *Prepared) ([]environments.State, error) {
 	return states[:max(0, len(states)+1-most)], nil
 }
 
-// announceEvictions says, before anything happens, which previews will make room.
+// announceEvictions says, before anything happens, which
+// previews will make room.
 func announceEvictions(ctx context.Context, p *Prepared) (err error) {
 	if p.evicted, err = crowded(ctx, p); err != nil || len(p.evicted) == 0 {
 		return err
 	}
 	notice := fault.Notice{
 		Code: "previews-full",
-		What: fmt.Sprintf("there may be %d previews; to make room, what was moved the longest ago will be removed:",
+		What: fmt.Sprintf("there may be %d previews; to make room, what was moved "+
+			"the longest ago will be removed:",
 			p.Plan.Project.ProductionConfig.Previews.Most),
 		Next: "previews.most in orilla.yaml says how many; orilla preview remove chooses others",
 	}
+
 	for _, state := range p.evicted {
 		notice.Paths = append(notice.Paths, journal.DisplayName(state.Name))
 	}
@@ -50,28 +55,33 @@ func announceEvictions(ctx context.Context, p *Prepared) (err error) {
 // evict removes the previews that were announced, unless they have moved since.
 func evict(ctx context.Context, p *Prepared) error {
 	operator := &environments.Operator{
-		Store: p.Store, Site: p.Plan.Site, Who: p.Plan.Project.Person(ctx), Cause: p.Cause, Hold: p.hold, Hints: p.hints,
+		Store: p.Store, Site: p.Plan.Site, Who: p.Plan.Project.Person(ctx), Cause: p.Cause, Hold: p.hold,
+		Hints: p.hints,
 	}
 	why := "room for " + journal.DisplayName(p.Plan.Environment)
 	for _, state := range p.evicted {
 		unmoved := func(head journal.Entry) bool { return head.Number == state.Head.Number }
-		if _, _, err := operator.Remove(ctx, state.Name, journal.Ended{Reason: journal.Room}, why, unmoved); err != nil {
+		if _, _, err := operator.Remove(ctx, state.Name, journal.Ended{Reason: journal.Room}, why,
+			unmoved); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// outsideExpires is how long the preview of a change from outside lasts at most: anybody may propose any number.
+// outsideExpires is how long the preview of a change from outside lasts at
+// most: anybody may propose any number.
 const outsideExpires = 7 * 24 * time.Hour
 
-// expires returns when the plan's environment ends if it is activated now; nil for never.
+// expires returns when the plan's environment ends if it
+// is activated now; nil for never.
 func expires(p *Prepared) *time.Time {
 	after := p.ExpireAfter
 	configured := p.Plan.Project.ProductionConfig.Previews.Expire
 	if after == 0 && configured != nil && journal.IsPreview(p.Plan.Environment) {
 		after = time.Duration(*configured)
 	}
+
 	if p.Plan.Outside() && (after == 0 || after > outsideExpires) {
 		after = outsideExpires
 	}

@@ -12,8 +12,9 @@ import (
 	"orilla.example/orilla/internal/environments"
 )
 
-// wantedAddresses are those that a site must have for the plan's environment. Of a preview they are the patterns of all, with "*"
-// for the label: the host https://*.preview.corvane.example is taken once, not for each preview.
+// wantedAddresses are those that a site must have for the plan's environment.
+// Of a preview they are the patterns of all, with "*" for the label: the host
+// https://*.preview.corvane.example is taken once, not for each preview.
 func wantedAddresses(p *Prepared) []string {
 	if !journal.IsPreview(p.Plan.Environment) {
 		return documentContent(p).Addresses
@@ -21,22 +22,26 @@ func wantedAddresses(p *Prepared) []string {
 	var addresses []string
 	for i, pattern := range p.Plan.Project.ProductionConfig.Previews.Addresses {
 		parsed, err := url.Parse(strings.ReplaceAll(pattern, project.LabelPlace, "*"))
-		if err != nil || strings.Contains(strings.TrimPrefix(parsed.Hostname(), "*."), "*") { // a part of a label stands for too much
+		// a part of a label stands for too much
+		if err != nil || strings.Contains(strings.TrimPrefix(parsed.Hostname(), "*."), "*") {
 			addresses = append(addresses, documentContent(p).Addresses[i])
 			continue
 		}
 		path, _, _ := strings.Cut(parsed.Path, "*")
 		addresses = append(addresses, parsed.Scheme+"://"+parsed.Host+path)
 	}
+
 	return addresses
 }
 
-// changesAddresses reports whether an environment whose last entry is head, nil for none, gets another document than it has.
+// changesAddresses reports whether an environment whose last entry is head, nil
+// for none, gets another document than it has.
 func changesAddresses(head *journal.Entry, document journal.Document) bool {
 	return len(document.Addresses) > 0 && (head == nil || head.Document != document.Digest)
 }
 
-// checkHosts refuses, before anything is built, addresses that another site has.
+// checkHosts refuses, before anything is built, addresses
+// that another site has.
 func checkHosts(ctx context.Context, p *Prepared) error {
 	if p.Plan.Environment == "" || p.Plan.Apart || !saysEnvironments(p.Plan.Project) {
 		return nil
@@ -45,6 +50,7 @@ func checkHosts(ctx context.Context, p *Prepared) error {
 	if err != nil || !changesAddresses(p.head, document) {
 		return err
 	}
+
 	for _, address := range wantedAddresses(p) {
 		host, path, err := hosts.Of(address)
 		if err != nil {
@@ -54,14 +60,17 @@ func checkHosts(ctx context.Context, p *Prepared) error {
 		if err != nil {
 			return err
 		}
+
 		if owner.Site != "" && !owner.Allows(p.Plan.Site, path) {
 			return environments.HostTaken(&hosts.Taken{Address: address, Owner: owner}, p.Plan.Site)
 		}
 	}
+
 	return nil
 }
 
-// takeHosts makes the hosts of the environment's new addresses the site's, just before the entry that uses them.
+// takeHosts makes the hosts of the environment's new addresses the site's, just
+// before the entry that uses them.
 func takeHosts(ctx context.Context, p *Prepared, document journal.Document) error {
 	if !changesAddresses(p.head, document) {
 		return nil
@@ -72,6 +81,7 @@ func takeHosts(ctx context.Context, p *Prepared, document journal.Document) erro
 			return environments.ServedOn(ctx, p.Store, host)
 		},
 	}
+
 	err := taking.Take(ctx, wantedAddresses(p))
 	if taken, ok := errors.AsType[*hosts.Taken](err); ok {
 		return environments.HostTaken(taken, p.Plan.Site)

@@ -18,8 +18,9 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// Prepared is a job that may be done, as far as that is known beforehand. Nothing has changed yet but for a pin in the store, by
-// which the store's clock is known and nobody removes what the job relies on.
+// Prepared is a job that may be done, as far as that is known beforehand.
+// Nothing has changed yet but for a pin in the store, by which the store's
+// clock is known and nobody removes what the job relies on.
 type Prepared struct {
 	Job
 	kind     journal.Kind // of the entry that will be written
@@ -34,8 +35,10 @@ type Prepared struct {
 	phases   *build.Phases
 }
 
-// Prepare finds out whether a job may be done, before anything is built: the store can be written, the site's name and hosts are
-// free or its own, nobody paused or froze it, what is to be verified can be, and the rules can be read. Close what it returns.
+// Prepare finds out whether a job may be done, before anything is
+// built: the store can be written, the site's name and hosts are
+// free or its own, nobody paused or froze it, what is to be verified
+// can be, and the rules can be read. Close what it returns.
 func Prepare(ctx context.Context, job Job) (*Prepared, error) {
 	p, err := pin(ctx, job, journal.Deploy, "deploy")
 	if err != nil {
@@ -51,15 +54,18 @@ func Prepare(ctx context.Context, job Job) (*Prepared, error) {
 func (p *Prepared) prepare(ctx context.Context) error {
 	var err error
 	if !p.Plan.Apart {
-		if p.name.claim, err = p.Plan.Project.CheckClaim(ctx, p.Store, p.Plan.Site, p.TakeOver, p.Ask.Unclaimed); err != nil {
+		if p.name.claim, err = p.Plan.Project.CheckClaim(ctx, p.Store, p.Plan.Site, p.TakeOver,
+			p.Ask.Unclaimed); err != nil {
 			return err
 		}
 	}
+
 	if p.Automatic {
 		if err := environments.CheckPaused(ctx, p.Store, p.Plan.Site); err != nil {
 			return err
 		}
 	}
+
 	if err := p.prepareEnvironment(ctx); err != nil {
 		return err
 	}
@@ -67,8 +73,9 @@ func (p *Prepared) prepare(ctx context.Context) error {
 	return inspect.CheckSyntax(p.Plan, p.beside)
 }
 
-// PreparePromotion is Prepare for a release that is there already: it is neither built nor are its rules read anew. A freeze
-// refuses it, if nobody is there to ask.
+// PreparePromotion is Prepare for a release that is there
+// already: it is neither built nor are its rules read
+// anew. A freeze refuses it, if nobody is there to ask.
 func PreparePromotion(ctx context.Context, job Job) (*Prepared, error) {
 	plan := *job.Plan
 	plan.Config = plan.Project.ProductionConfig // what is accepted, and what stops, is said there
@@ -77,6 +84,7 @@ func PreparePromotion(ctx context.Context, job Job) (*Prepared, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	if err := p.prepareEnvironment(ctx); err != nil {
 		p.Close(ctx)
 		return nil, err
@@ -84,7 +92,8 @@ func PreparePromotion(ctx context.Context, job Job) (*Prepared, error) {
 	return p, nil
 }
 
-// pin begins a job: it takes a pin, so that a store that cannot be written, or whose clock differs, is noticed at once.
+// pin begins a job: it takes a pin, so that a store that cannot be written, or
+// whose clock differs, is noticed at once.
 func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepared, error) {
 	if job.Machine == nil {
 		job.Machine = build.NewMachine(job.Plan.Project.Places.Cache)
@@ -93,13 +102,16 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 	if err != nil {
 		return nil, err
 	}
+
 	return &Prepared{
-		Job: job, kind: kind, hold: hold, objects: &cache{store: job.Store}, phases: build.NewPhases(job.Report),
-		name: &name{takeOver: job.TakeOver, apart: job.Plan.Apart},
+		Job: job, kind: kind, hold: hold, objects: &cache{store: job.Store},
+		phases: build.NewPhases(job.Report),
+		name:   &name{takeOver: job.TakeOver, apart: job.Plan.Apart},
 	}, nil
 }
 
-// prepareEnvironment finds out whether the plan's environment may be moved, and says what else that will change.
+// prepareEnvironment finds out whether the plan's environment may be moved, and
+// says what else that will change.
 func (p *Prepared) prepareEnvironment(ctx context.Context) error {
 	if err := p.readHead(ctx); err != nil {
 		return err
@@ -107,6 +119,7 @@ func (p *Prepared) prepareEnvironment(ctx context.Context) error {
 	if err := p.checkFrozen(); err != nil {
 		return err
 	}
+
 	if err := p.checkProbes(ctx); err != nil {
 		return err
 	}
@@ -133,8 +146,9 @@ func (p *Prepared) readHead(ctx context.Context) error {
 	return nil
 }
 
-// checkFrozen asks whoever is there whether to go on although the environment is frozen. What is automatic goes on, and waits once
-// it is made; a promotion, which makes nothing, is refused.
+// checkFrozen asks whoever is there whether to go on although the environment
+// is frozen. What is automatic goes on, and waits once it is made; a promotion,
+// which makes nothing, is refused.
 func (p *Prepared) checkFrozen() error {
 	if p.head == nil || !p.head.Frozen.At(p.now()) {
 		return nil
@@ -145,15 +159,18 @@ func (p *Prepared) checkFrozen() error {
 		}
 		return nil
 	}
+
 	err := p.Ask.Frozen(*p.head)
 	p.accepted = err == nil
 	return err
 }
 
-// asksFrozen reports whether somebody is there who may decide to go on despite a freeze.
+// asksFrozen reports whether somebody is there who may
+// decide to go on despite a freeze.
 func (p *Prepared) asksFrozen() bool { return !p.Automatic && p.Ask.Frozen != nil }
 
-// checkProbes makes sure that an edge node is there to ask, if one is to be asked afterwards.
+// checkProbes makes sure that an edge node is there to
+// ask, if one is to be asked afterwards.
 func (p *Prepared) checkProbes(ctx context.Context) error {
 	for _, what := range p.WaitFor {
 		if !strings.HasPrefix(what, "/") || !isAddress(what) {
@@ -161,7 +178,8 @@ func (p *Prepared) checkProbes(ctx context.Context) error {
 		}
 		nodes, err := p.nodes(ctx)
 		if err == nil && len(nodes) == 0 {
-			err = fault.New(fault.Refused, "no-edge", "%s is waited for, and no edge node runs that could be asked", what).
+			err = fault.New(fault.Refused, "no-edge",
+				"%s is waited for, and no edge node runs that could be asked", what).
 				Then("orilla edge, then try again").Then("or look at nothing this time: --wait-for nothing")
 		}
 		return err
@@ -169,26 +187,29 @@ func (p *Prepared) checkProbes(ctx context.Context) error {
 	return nil
 }
 
-// Close drops the pin. It is called whatever became of the job, after the release was closed.
+// Close drops the pin. It is called whatever became of the
+// job, after the release was closed.
 func (p *Prepared) Close(ctx context.Context) { p.hold.Drop(ctx) }
 
 // now is by the store's clock.
 func (p *Prepared) now() time.Time { return p.Now().Add(p.hold.Ahead) }
 
-// writer is the store for what counts: it writes nothing once the pin has lapsed.
+// writer is the store for what counts: it writes nothing
+// once the pin has lapsed.
 func (p *Prepared) writer() storage.Store { return p.hold.Writer() }
 
 func (p *Prepared) journal() *journal.Journal {
 	return environments.JournalOf(p.writer(), p.Plan.Site, p.Plan.Environment, p.now)
 }
 
-// nodes returns the edge nodes that are there by the store's clock, and can be asked from here.
+// nodes returns the edge nodes that are there by the
+// store's clock, and can be asked from here.
 func (p *Prepared) nodes(ctx context.Context) ([]edge.Presence, error) {
 	return edge.Reached(ctx, p.Store, p.hold.Ahead)
 }
 
-// name is the claim of a site's name, which is taken late: just before the first record that counts, so that what is refused
-// before keeps no name.
+// name is the claim of a site's name, which is taken late: just before the
+// first record that counts, so that what is refused before keeps no name.
 type name struct {
 	claim    site.Claim
 	takeOver bool

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -18,11 +17,14 @@ import (
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/process"
+	"orilla.example/orilla/internal/steps"
 )
 
 // How long a probe may take.
 const (
-	probeTimeout   = 40 * time.Second // for nodes and addresses to answer well: longer than a node that was killed counts as there (edge.Gone)
+	// for nodes and addresses to answer well: longer than a node that was
+	// killed counts as there (edge.Gone)
+	probeTimeout   = 40 * time.Second
 	cacheTimeout   = 10 * time.Second // for what stands in front of an address to forget
 	requestTimeout = 20 * time.Second // for one answer
 	commandTimeout = 10 * time.Minute
@@ -35,11 +37,13 @@ const (
 // isAddress tells what is requested from what is run.
 func isAddress(what string) bool {
 	return !strings.ContainsAny(what, " \t\n") &&
-		(strings.HasPrefix(what, "/") || strings.HasPrefix(what, "http://") || strings.HasPrefix(what, "https://"))
+		(strings.HasPrefix(what, "/") || strings.HasPrefix(what, "http://") ||
+			strings.HasPrefix(what, "https://"))
 }
 
-// ReadProbes turns what was asked for into what is probed: @FILE stands for the lines of a file, without empty ones and comments.
-// read reads a file by the name that was typed.
+// ReadProbes turns what was asked for into what is probed:
+// @FILE stands for the lines of a file, without empty ones
+// and comments. read reads a file by the name that was typed.
 func ReadProbes(asked []string, read func(file string) ([]byte, error)) ([]string, error) {
 	var list []string
 	for _, what := range asked {
@@ -48,20 +52,25 @@ func ReadProbes(asked []string, read func(file string) ([]byte, error)) ([]strin
 			list = append(list, what)
 			continue
 		}
+
 		data, err := read(name)
 		if err != nil {
-			return nil, fault.New(fault.Usage, "no-list", "the list of what to wait for cannot be read").At("%s", name).Because(err)
+			return nil, fault.New(fault.Usage, "no-list", "the list of what to wait for cannot be read").
+				At("%s", name).Because(err)
 		}
+
 		for line := range strings.Lines(string(data)) {
 			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
 				list = append(list, line)
 			}
 		}
 	}
+
 	return list, nil
 }
 
-// findAddress returns the environment's address: its canonical one, or its name at the first edge node.
+// findAddress returns the environment's address: its
+// canonical one, or its name at the first edge node.
 func (v *verifier) findAddress(ctx context.Context) (string, error) {
 	content, err := environments.DocumentOf(ctx, v.Store, v.entry)
 	if err != nil {
@@ -70,18 +79,21 @@ func (v *verifier) findAddress(ctx context.Context) (string, error) {
 	if len(content.Addresses) > 0 {
 		return content.Addresses[0], nil
 	}
+
 	host := edge.LocalName(v.Plan.Site, v.entry.Environment)
 	nodes, err := v.nodes(ctx)
 	if err != nil {
 		return "", err
 	}
+
 	if len(nodes) > 0 {
 		host += nodes[0].Address[strings.LastIndexByte(nodes[0].Address, ':'):]
 	}
 	return "http://" + host + "/", nil
 }
 
-// probe requests an address, at every edge node if it is a path, or runs a command.
+// probe requests an address, at every edge node if it is a
+// path, or runs a command.
 func (v *verifier) probe(ctx context.Context, what string) environments.Probe {
 	switch {
 	case !isAddress(what):
@@ -89,6 +101,7 @@ func (v *verifier) probe(ctx context.Context, what string) environments.Probe {
 	case strings.HasPrefix(what, "/"):
 		return v.askNodes(ctx, what)
 	}
+
 	var last reply
 	began := time.Now()
 	until(ctx, func() bool {
@@ -101,7 +114,8 @@ func (v *verifier) probe(ctx context.Context, what string) environments.Probe {
 // until repeats something until it is done, or the time for one probe is over.
 func until(ctx context.Context, done func() bool) {
 	deadline := time.Now().Add(probeTimeout)
-	for pause := firstPause; !done() && ctx.Err() == nil && time.Now().Before(deadline); pause = min(2*pause, longestPause) {
+	for pause := firstPause; !done() && ctx.Err() == nil && time.Now().
+		Before(deadline); pause = min(2*pause, longestPause) {
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
@@ -117,8 +131,9 @@ type poll struct {
 	unknown error             // which nodes there are cannot be learnt: that says nothing of the release
 }
 
-// askNodes requests a path at each edge node, again and again, until all that are there answer well. A node that is not there any
-// more drops out; what answers badly from the entry itself has answered.
+// askNodes requests a path at each edge node, again and again, until all that
+// are there answer well. A node that is not there any more drops out; what
+// answers badly from the entry itself has answered.
 func (v *verifier) askNodes(ctx context.Context, path string) environments.Probe {
 	at, err := url.Parse(v.address)
 	if err != nil {
@@ -130,13 +145,15 @@ func (v *verifier) askNodes(ctx context.Context, path string) environments.Probe
 	return nodes.result()
 }
 
-// askOnce asks the nodes that have not passed yet, and reports whether it is over.
+// askOnce asks the nodes that have not passed yet, and
+// reports whether it is over.
 func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool) {
 	var nodes []edge.Presence
 	if nodes, p.unknown = v.nodes(ctx); p.unknown != nil {
 		return false
 	}
 	p.failed, p.left = "", len(nodes)
+
 	for _, node := range nodes {
 		if p.passed[node.Node] != "" {
 			continue
@@ -147,22 +164,26 @@ func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool
 			p.passed[node.Node] = reply.text
 			continue
 		}
+
 		if p.failed = reply.text + " at " + node.Node; reply.final {
 			return true
 		}
 	}
+
 	return p.failed == ""
 }
 
 func (p *poll) result() environments.Probe {
 	switch {
 	case p.unknown != nil && len(p.passed) == 0:
-		return environments.Probe{Unchecked: true, Text: "the store does not say which edge nodes run: " + p.unknown.Error()}
+		return environments.Probe{Unchecked: true, Text: "the store does not say which edge nodes run: " +
+			p.unknown.Error()}
 	case p.failed != "":
 		return environments.Probe{Text: p.failed}
 	case p.left == 0 && len(p.passed) == 0:
 		return environments.Probe{Unchecked: true, Text: "no edge node is running"}
 	}
+
 	text := ""
 	for _, one := range p.passed {
 		text = one
@@ -180,10 +201,13 @@ type reply struct {
 	final  bool // asking again would not change it
 }
 
-// request asks for an address and reports what the answer was: it passes if it is one of 200 to 299 and, where an entry is given,
-// comes from that. host, if not empty, is asked for in the place of the address's own. Redirects on the same host are followed.
+// request asks for an address and reports what the answer was: it
+// passes if it is one of 200 to 299 and, where an entry is given,
+// comes from that. host, if not empty, is asked for in the place
+// of the address's own. Redirects on the same host are followed.
 func (v *verifier) request(ctx context.Context, address, host, entry string) reply {
-	client := http.Client{Timeout: requestTimeout, CheckRedirect: func(next *http.Request, via []*http.Request) error {
+	client := http.Client{Timeout: requestTimeout, CheckRedirect: func(next *http.Request,
+		via []*http.Request) error {
 		if len(via) > 5 || next.URL.Host != via[0].URL.Host && next.URL.Host != host {
 			return http.ErrUseLastResponse
 		}
@@ -193,6 +217,7 @@ func (v *verifier) request(ctx context.Context, address, host, entry string) rep
 		v.admit(next)
 		return nil
 	}}
+
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return reply{text: err.Error(), final: true}
@@ -203,6 +228,7 @@ func (v *verifier) request(ctx context.Context, address, host, entry string) rep
 	if err != nil {
 		return reply{text: err.Error()}
 	}
+
 	_, err = io.Copy(io.Discard, response.Body)
 	response.Body.Close() //nolint:errcheck // it was read
 	if err != nil {
@@ -226,12 +252,16 @@ func (v *verifier) admit(request *http.Request) {
 // run runs a command, which learns from its environment what is live where.
 func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 	environment := append(process.Environment(process.Network...),
-		"ORILLA_ADDRESS="+v.address, "ORILLA_OPEN_ADDRESS="+strings.TrimSuffix(v.address, "/")+access.LinkPath+v.pass+"/",
+		"ORILLA_ADDRESS="+v.address, "ORILLA_OPEN_ADDRESS="+strings.TrimSuffix(v.address, "/")+
+			access.LinkPath+v.pass+"/",
 		"ORILLA_SITE="+v.Plan.Site, "ORILLA_ENVIRONMENT="+journal.DisplayName(v.entry.Environment),
-		"ORILLA_ENTRY="+v.entry.Label(), "ORILLA_RELEASE="+v.entry.Release.Short(), "ORILLA_COMMIT="+v.entry.Commit)
+		"ORILLA_ENTRY="+v.entry.Label(), "ORILLA_RELEASE="+v.entry.Release.Short(),
+		"ORILLA_COMMIT="+v.entry.Commit)
+
 	last := "" // line that says something
 	ran, err := steps.Run(ctx, steps.Spec{
-		Folder: v.Plan.Project.Root, Steps: []string{command}, Environment: environment, TimeLimit: commandTimeout, Log: io.Discard,
+		Folder: v.Plan.Project.Root, Steps: []string{command}, Environment: environment,
+		TimeLimit: commandTimeout, Log: io.Discard,
 		Line: func(line string) {
 			v.Report.Line(line)
 			if strings.TrimSpace(line) != "" {
@@ -249,6 +279,7 @@ func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 	} else if len(ran) > 0 {
 		text = fmt.Sprintf("ended with status %d", ran[len(ran)-1].Exit)
 	}
+
 	if last != "" {
 		text += ": " + last
 	}

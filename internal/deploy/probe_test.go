@@ -11,10 +11,11 @@ import (
 )
 
 func TestWhatIsProbed(t *testing.T) {
-	list, err := deploy.ReadProbes([]string{"/fares", "@pages", "npm run audit"}, func(name string) ([]byte, error) {
-		assert.Equal(t, "pages", name)
-		return []byte("# pages\r\n\n  /a  \nsh audit.sh /b\n"), nil
-	})
+	list, err := deploy.ReadProbes([]string{"/fares", "@pages", "npm run audit"},
+		func(name string) ([]byte, error) {
+			assert.Equal(t, "pages", name)
+			return []byte("# pages\r\n\n  /a  \nsh audit.sh /b\n"), nil
+		})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"/fares", "/a", "sh audit.sh /b", "npm run audit"}, list)
 	_, err = deploy.ReadProbes([]string{"@none"}, func(string) ([]byte, error) { return nil, assert.AnError })

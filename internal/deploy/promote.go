@@ -15,9 +15,10 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// Promote takes a release that is in the store for the plan's environment: the very same bytes, no build, no upload. The plan's
-// origin says where it comes from. A release whose build was told that it goes elsewhere is refused, and one that breaks what is
-// expected of the environment.
+// Promote takes a release that is in the store for the plan's environment: the
+// very same bytes, no build, no upload. The plan's origin says where it comes
+// from. A release whose build was told that it goes elsewhere is refused, and
+// one that breaks what is expected of the environment.
 func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error) {
 	record, err := p.readBuild(ctx)
 	if err != nil {
@@ -26,7 +27,8 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 	doomed := p.hold.Doomed(storage.ReleaseKey(p.Plan.Site, id.String()))
 	reader, err := openRelease(ctx, p, id)
 	if doomed || errors.Is(err, storage.ErrNotFound) || errors.Is(err, release.ErrDamaged) {
-		return nil, fault.New(fault.Refused, "release-lost", "the release %s is no longer whole in the store", id.Short()).Because(err).
+		return nil, fault.New(fault.Refused, "release-lost", "the release %s is no longer whole in the store",
+			id.Short()).Because(err).
 			Then("orilla deploy %s builds it again", p.Plan.Origin.Commit)
 	}
 	if err != nil {
@@ -34,12 +36,14 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 	}
 
 	made := Made{
-		ID: id, Files: reader.Root.Files, Bytes: reader.Root.Bytes, Build: record, Reused: true, semantics: reader.Root.Semantics,
+		ID: id, Files: reader.Root.Files, Bytes: reader.Root.Bytes, Build: record, Reused: true,
+		semantics: reader.Root.Semantics,
 	}
 	subject, err := p.suits(ctx, reader)
 	if err != nil {
 		return nil, err
 	}
+
 	made.Rules.Expectations = len(subject.Program.Expectations)
 	made.comparison, err = compare(ctx, p, reader, subject.Input, opener(subject.Open))
 	if err != nil {
@@ -48,7 +52,8 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 	return made.release(p), nil
 }
 
-// readBuild returns the record of the release's build, unless the release belongs elsewhere. It is zero if there is none any more.
+// readBuild returns the record of the release's build, unless the release
+// belongs elsewhere. It is zero if there is none any more.
 func (p *Prepared) readBuild(ctx context.Context) (builds.Record, error) {
 	record, err := inspect.BuildRecord(ctx, p.Store, p.Plan.Site, p.Plan.Origin.Build)
 	if err != nil || record == nil {
@@ -60,7 +65,8 @@ func (p *Prepared) readBuild(ctx context.Context) (builds.Record, error) {
 	return *record, p.unbound(*record)
 }
 
-// vouched asks whoever promotes something that an untrusted build made without isolation to a place that is no preview.
+// vouched asks whoever promotes something that an untrusted build made without
+// isolation to a place that is no preview.
 func (p *Prepared) vouched(record builds.Record) error {
 	if record.Untrusted.Contained() || journal.IsPreview(p.Plan.Environment) {
 		return nil
@@ -71,25 +77,30 @@ func (p *Prepared) vouched(record builds.Record) error {
 	return UncontainedRefusal(record, p.Plan.Environment)
 }
 
-// UncontainedRefusal is the message for a release that belongs in previews only.
+// UncontainedRefusal is the message for a release that
+// belongs in previews only.
 func UncontainedRefusal(record builds.Record, environment string) *fault.Error {
-	problem := fault.New(fault.Refused, "uncontained", "the release was built on the untrusted branch %s, without isolation, "+
-		"so its files may be something else than its commit makes", record.Branch)
+	problem := fault.New(fault.Refused, "uncontained",
+		"the release was built on the untrusted branch %s, without isolation, "+
+			"so its files may be something else than its commit makes", record.Branch)
 	if record.Commit != "" && record.Source == journal.FromCommit {
 		commit := source.Short(record.Commit)
-		problem = problem.At("build of %s", commit).Then("build it again where it counts: merge it, or orilla deploy %s --to %s",
-			commit, journal.DisplayName(environment))
+		problem = problem.At("build of %s", commit).
+			Then("build it again where it counts: merge it, or orilla deploy %s --to %s",
+				commit, journal.DisplayName(environment))
 	}
 	return problem
 }
 
-// unbound refuses a release whose build was told of another place than the plan's environment.
+// unbound refuses a release whose build was told of
+// another place than the plan's environment.
 func (p *Prepared) unbound(record builds.Record) error {
 	production := p.Plan.Project.ProductionConfig
 	address := ""
 	if addresses := production.Document(p.Plan.Environment).Addresses; len(addresses) > 0 {
 		address = addresses[0]
 	}
+
 	branch := production.Environments[p.Plan.Environment].Follows
 	if branch == "" || branch == project.Nothing {
 		branch = p.Plan.Origin.Branch // an environment that follows none takes what any was told
@@ -99,50 +110,61 @@ func (p *Prepared) unbound(record builds.Record) error {
 	if what == "" {
 		return nil
 	}
+
 	if told == "" {
 		told = "none"
 	}
-	return fault.New(fault.Refused, "bound", "the build of this release was told its %s, %s, so it does not belong in %s", what, told, where).
+	return fault.New(fault.Refused, "bound",
+		"the build of this release was told its %s, %s, so it does not belong in %s", what, told, where).
 		At("build key %s (orilla.yaml: build.tell)", record.Key[:min(12, len(record.Key))]).
 		Then("build it for there: orilla deploy %s --to %s", source.Short(p.Plan.Origin.Commit), where).
 		Then("or take %s out of build.tell, so that what was reviewed can go live as it is", what)
 }
 
-// suits makes sure that a release does what is expected of the plan's environment: the expectations that were written with its
-// rules hold, and all upstreams that its rules name have an address there.
+// suits makes sure that a release does what is expected of the plan's
+// environment: the expectations that were written with its rules hold, and all
+// upstreams that its rules name have an address there.
 func (p *Prepared) suits(ctx context.Context, reader *release.Reader) (*inspect.Subject, error) {
 	production := p.Plan.Project.ProductionConfig
 	subject, err := inspect.Release(ctx, p.Plan.Project, p.Store, p.Plan.Site, reader.ID, p.Plan.Origin.Build)
 	if err != nil {
 		return nil, err
 	}
+
 	subject.Input.Now = p.now()
 	found, err := inspect.CheckRules(ctx, subject.Input)
 	if err != nil {
 		return nil, err
 	}
+
 	if err := inspect.Accepted(found, production).Problem(); err != nil {
 		return nil, err
 	}
 	if subject.Reworded {
 		p.Report.Notice(fault.Notice{
 			Code: "expectations-unknown",
-			What: "the release's expectations were not run: its rules mean something else under the configuration here",
-			Next: "run it from the production branch, with the languages and time zone that the release was made with",
+			What: "the release's expectations were not run: its rules mean something " +
+				"else under the configuration here",
+			Next: "run it from the production branch, with the languages and time zone " +
+				"that the release was made with",
 		})
 	}
+
 	return subject, p.knowsUpstreams(subject.Program.Rules)
 }
 
-// knowsUpstreams refuses rules that pass requests on to what has no address in the plan's environment.
+// knowsUpstreams refuses rules that pass requests on to
+// what has no address in the plan's environment.
 func (p *Prepared) knowsUpstreams(list []rules.Rule) error {
 	upstreams := p.Plan.Project.ProductionConfig.Document(p.Plan.Environment).Upstreams
 	where := journal.DisplayName(p.Plan.Environment)
 	for _, rule := range list {
 		name := rule.Target.Upstream
 		if _, there := upstreams[name]; rule.Verb == rules.Proxy && name != "" && !there {
-			return fault.New(fault.Refused, "no-upstream", "a rule passes requests on to %s:, and %s has no such upstream", name, where).
-				At("%s", rule.At).Then("give its address in orilla.yaml: environments.%s.upstreams.%s", where, name)
+			return fault.New(fault.Refused, "no-upstream",
+				"a rule passes requests on to %s:, and %s has no such upstream", name, where).
+				At("%s", rule.At).Then("give its address in orilla.yaml: environments.%s.upstreams.%s", where,
+				name)
 		}
 	}
 	return nil

@@ -35,12 +35,14 @@ func TestANodeThatIsTooOldIsNotLeftBehind(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", id.String()), data))
 	announce := func(knows storage.Formats) {
-		data, err := json.Marshal(edge.Presence{Format: 1, Node: "pier-7420", Address: "10.1.2.3:7420", Version: "0.1.0", Knows: knows})
+		data, err := json.Marshal(edge.Presence{Format: 1, Node: "pier-7420", Address: "10.1.2.3:7420",
+			Version: "0.1.0", Knows: knows})
 		require.NoError(t, err)
 		require.NoError(t, store.Replace(t.Context(), storage.EdgeKey("pier-7420"), data))
 	}
 	promote := func(id release.ID) error {
-		plan := &site.Plan{Project: p, Site: "corvane", Environment: "production", Origin: head.Origin, Config: p.LocalConfig}
+		plan := &site.Plan{Project: p, Site: "corvane", Environment: "production", Origin: head.Origin,
+			Config: p.LocalConfig}
 		prepared, err := deploy.PreparePromotion(t.Context(), deploy.Job{
 			Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Cause: "command",
 		})

@@ -17,10 +17,13 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// publishOutput brings an output into the store: it scans it, uploads what the store lacks, and records the release and its build.
+// publishOutput brings an output into the store: it scans it, uploads what the
+// store lacks, and records the release and its build.
 //
-// The order makes a root imply a whole release: first all objects, chunks and logs among them, then the root and the build record.
-// If what was uploaded was removed by somebody meanwhile, it is uploaded again. What is returned with an error says what was sent.
+// The order makes a root imply a whole release: first all objects,
+// chunks and logs among them, then the root and the build record. If
+// what was uploaded was removed by somebody meanwhile, it is
+// uploaded again. What is returned with an error says what was sent.
 func publishOutput(ctx context.Context, p *Prepared, output *build.Output, seen lookup) (Made, error) {
 	live, err := liveRelease(ctx, p)
 	if err != nil {
@@ -49,7 +52,8 @@ type uploading struct {
 	unfinished bool // an earlier try may have put objects: what is there is not sent again
 }
 
-// once tries to publish the output. again tells that objects that it put were removed meanwhile; then no root was written.
+// once tries to publish the output. again tells that objects that it put were
+// removed meanwhile; then no root was written.
 func (u *uploading) once(ctx context.Context) (made Made, again bool, err error) {
 	p := u.p
 	put := newPutting(ctx, p)
@@ -68,6 +72,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	if err != nil {
 		return made, false, err
 	}
+
 	if err := put.addAll(ctx, ruled.objects); err != nil {
 		return made, false, err
 	}
@@ -75,6 +80,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	if err != nil {
 		return made, false, err
 	}
+
 	changes, err := u.addIndex(ctx, index, put)
 	if err != nil {
 		return made, false, err
@@ -85,8 +91,10 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	}
 	made.Changes, made.Rules = CountChanges(changes), ruled.counts
 	made.RulesChanged = u.live != nil && !release.SameSet(u.live.Root.Rules, ruled.set)
+
 	err = p.phases.Time("check", u.output.Name, func() (err error) {
-		made.Findings, err = findBroken(ctx, p, ruled.in, changes, u.live, made.RulesChanged, openOutput(tree, scan))
+		made.Findings, err = findBroken(ctx, p, ruled.in, changes, u.live, made.RulesChanged,
+			openOutput(tree, scan))
 		return err
 	})
 	if err != nil {
@@ -98,6 +106,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	if record.Log, err = addLog(ctx, put, u.output.Log); err != nil {
 		return made, false, err
 	}
+
 	made.Log = record.Log
 	put.root = storage.ReleaseKey(p.Plan.Site, index.ID.String())
 	err = p.phases.Time("commit", "", func() error {
@@ -108,11 +117,13 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 		made.Build, err = keepRecord(ctx, p, record, index.Data, u.seen)
 		return err
 	})
+
 	return made, again, err
 }
 
-// upload scans and fingerprints the output, and puts what the live release does not have. scan says where in the output each file
-// lies. What was found and sent is noted in made, also if it then fails.
+// upload scans and fingerprints the output, and puts what the live release does
+// not have. scan says where in the output each file lies. What was found and
+// sent is noted in made, also if it then fails.
 func (u *uploading) upload(ctx context.Context, tree publish.Output, put *putting, made *Made) (
 	files []release.File, scan *publish.Scan, err error,
 ) {
@@ -124,6 +135,7 @@ func (u *uploading) upload(ctx context.Context, tree publish.Output, put *puttin
 	if err != nil {
 		return nil, nil, u.output.Rename(err)
 	}
+
 	made.LeftOut = scan.LeftOut
 	for _, notice := range scan.Notices {
 		p.Report.Notice(notice)
@@ -134,6 +146,7 @@ func (u *uploading) upload(ctx context.Context, tree publish.Output, put *puttin
 		Batch: put, Live: u.live, Memory: memory, Rehash: p.Rehash, Parallel: parallel(p), Rate: p.Rate,
 		Seen: func(done publish.Progress) { p.Report.Uploaded(done, len(scan.Files), scan.Bytes) },
 	}
+
 	if u.unfinished {
 		upload.Known = put.there
 	}
@@ -146,6 +159,7 @@ func (u *uploading) upload(ctx context.Context, tree publish.Output, put *puttin
 	if err == nil {
 		saveDigests(p, u.output.Folder, memory)
 	}
+
 	return files, scan, err
 }
 
@@ -155,8 +169,9 @@ func parallel(p *Prepared) int { return cmp.Or(p.Parallel, storage.Parallel(p.St
 func scanOptions(p *Prepared) publish.Options {
 	config, limits := p.Plan.Config, p.Plan.Limits()
 	return publish.Options{
-		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: limits.Files, MaxBytes: int64(limits.Size),
-		MaxFile: int64(limits.FileSize), WithoutIndex: p.NoIndex,
+		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: limits.Files,
+		MaxBytes: int64(limits.Size),
+		MaxFile:  int64(limits.FileSize), WithoutIndex: p.NoIndex,
 	}
 }
 
@@ -171,7 +186,8 @@ func (u *uploading) rules(ctx context.Context, tree publish.Output, files []rele
 }
 
 // addIndex puts the chunks that the live release lacks, and compares.
-func (u *uploading) addIndex(ctx context.Context, index release.Index, put *putting) ([]release.Change, error) {
+func (u *uploading) addIndex(ctx context.Context, index release.Index, put *putting,
+) ([]release.Change, error) {
 	there := map[digest.Digest]bool{}
 	if u.live != nil {
 		refs, err := u.live.Refs(ctx)
@@ -196,11 +212,13 @@ func (u *uploading) addIndex(ctx context.Context, index release.Index, put *putt
 			return err
 		})
 	}
+
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
 
-	next := release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte, error) {
+	next := release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte,
+		error) {
 		if data, ok := fresh[d]; ok {
 			return data, nil
 		}

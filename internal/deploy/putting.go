@@ -13,7 +13,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// putting puts objects into the store and knows which it put, so that it can tell whether somebody has removed one meanwhile.
+// putting puts objects into the store and knows which it put, so that it can
+// tell whether somebody has removed one meanwhile.
 type putting struct {
 	*publish.Rolling
 	store  storage.Store
@@ -25,8 +26,8 @@ type putting struct {
 	keys  map[digest.Digest]struct{} // of objects
 }
 
-// Bytes after which what was uploaded is committed, so that an upload that is interrupted goes on from there. A store far away
-// takes longer for them.
+// Bytes after which what was uploaded is committed, so that an upload that is
+// interrupted goes on from there. A store far away takes longer for them.
 const (
 	rollNear = 256 << 20
 	rollFar  = 32 << 20
@@ -80,8 +81,9 @@ func (p *putting) there(ctx context.Context, d digest.Digest, size int) (bool, e
 	return false, err
 }
 
-// settle commits, and reports whether somebody removed something of what was put meanwhile: then it is to be put again. A root
-// that is on its way out must be gone before it is made again.
+// settle commits, and reports whether somebody removed something of what was
+// put meanwhile: then it is to be put again. A root that is on its way out must
+// be gone before it is made again.
 func (p *putting) settle(ctx context.Context) (again bool, err error) {
 	if err := p.Commit(); err != nil {
 		return false, err
@@ -91,10 +93,12 @@ func (p *putting) settle(ctx context.Context) (again bool, err error) {
 		_, put := p.keys[d]
 		return isObject && put || key == p.root
 	}
+
 	return p.hold.Settle(ctx, relied, func(who string) {
 		p.report.Notice(fault.Notice{
 			Code: "waiting-for-prune",
-			What: "waiting for " + who + ", who is removing something that this release needs; it is uploaded again then",
+			What: "waiting for " + who +
+				", who is removing something that this release needs; it is uploaded again then",
 		})
 	})
 }

@@ -12,15 +12,18 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// lookup is what is known of the records of a build key: the highest number among them. The zero lookup knows nothing.
+// lookup is what is known of the records of a build key: the highest number
+// among them. The zero lookup knows nothing.
 type lookup struct {
 	key    string
 	newest int
 }
 
-// keepRecord keeps the record of a build and, of one that succeeded, the root of its release; root is nil for one that did not.
-// seen is what an earlier look at the records of the key found. It returns the record as it is kept.
-func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []byte, seen lookup) (builds.Record, error) {
+// keepRecord keeps the record of a build and, of one that succeeded, the root
+// of its release; root is nil for one that did not. seen is what an earlier
+// look at the records of the key found. It returns the record as it is kept.
+func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []byte, seen lookup,
+) (builds.Record, error) {
 	record, err := describe(ctx, p, record)
 	if err != nil {
 		return record, err
@@ -30,18 +33,23 @@ func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []b
 			return record, err
 		}
 	}
+
 	given := p.Plan.Origin.Source == journal.FromOutput
 	if root != nil && record.Key == seen.key || given {
-		record.Number = seen.newest + 1 // the next one is free, unless somebody was faster or the same output is published again
+		// the next one is free, unless somebody was faster
+		// or the same output is published again
+		record.Number = seen.newest + 1
 		if taken, err := commitRecord(ctx, p, record, root); err != nil || !taken {
 			return record, err
 		}
 	}
 
 	same := func(b builds.Record) bool {
-		return given && !p.hold.Doomed(recordKey(p, b)) && b.Outcome == builds.Succeeded && b.Release == record.Release &&
+		return given && !p.hold.Doomed(recordKey(p, b)) && b.Outcome == builds.Succeeded &&
+			b.Release == record.Release &&
 			sameRules(b.Rules, record.Rules)
 	}
+
 	last, newest, found, err := builds.Last(ctx, p.Store, p.Plan.Site, record.Key, same)
 	if err != nil {
 		return record, err
@@ -53,6 +61,7 @@ func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []b
 		}
 		return last, err
 	}
+
 	for record.Number = newest + 1; ; record.Number++ {
 		taken, err := commitRecord(ctx, p, record, root)
 		if err != nil || !taken {
@@ -66,9 +75,11 @@ func recordKey(p *Prepared, record builds.Record) string {
 	return storage.BuildKey(p.Plan.Site, record.Key, record.Number)
 }
 
-// commitRecord writes a record, with the root if there is one, and reports whether the number is taken: by another build of the
-// same key meanwhile, or by one whose record is on its way out and may be removed again.
-func commitRecord(ctx context.Context, p *Prepared, record builds.Record, root []byte) (taken bool, err error) {
+// commitRecord writes a record, with the root if there is one, and reports
+// whether the number is taken: by another build of the same key meanwhile, or
+// by one whose record is on its way out and may be removed again.
+func commitRecord(ctx context.Context, p *Prepared, record builds.Record, root []byte,
+) (taken bool, err error) {
 	key := recordKey(p, record)
 	if p.hold.Doomed(key) {
 		return true, nil
@@ -82,15 +93,18 @@ func commitRecord(ctx context.Context, p *Prepared, record builds.Record, root [
 	if err != nil {
 		return false, err
 	}
+
 	added, err := batch.Add(ctx, key, data)
 	if err != nil {
 		return false, err
 	}
 	if root != nil {
-		if _, err := batch.Add(ctx, storage.ReleaseKey(p.Plan.Site, record.Release.String()), root); err != nil {
+		if _, err := batch.Add(ctx, storage.ReleaseKey(p.Plan.Site, record.Release.String()),
+			root); err != nil {
 			return false, err
 		}
 	}
+
 	names, err := batch.Commit(ctx)
 	for _, name := range names {
 		taken = taken || name == key
@@ -101,16 +115,19 @@ func commitRecord(ctx context.Context, p *Prepared, record builds.Record, root [
 // describe fills in what the plan knows of a build.
 func describe(ctx context.Context, p *Prepared, record builds.Record) (builds.Record, error) {
 	plan, origin := p.Plan, p.Plan.Origin
-	record.Source, record.Branch, record.Subject, record.Commit = origin.Source, origin.Branch, origin.Subject, origin.Commit
+	record.Source, record.Branch = origin.Source, origin.Branch
+	record.Subject, record.Commit = origin.Subject, origin.Commit
 	record.Who = plan.Project.Person(ctx)
 	if plan.Commit != nil {
 		record.Tree, record.Author = plan.Commit.Tree, plan.Commit.Author
 	}
+
 	record.Told = plan.Told
 	inputs := plan.Inputs
 	if origin.Source != journal.FromCommit {
 		inputs = builds.Inputs{Source: origin.Source, Release: record.Release, Commit: origin.Commit}
 	}
+
 	if origin.Source == journal.FromWorkingTree {
 		record.Changed = plan.Uncommitted()
 	}
@@ -119,9 +136,11 @@ func describe(ctx context.Context, p *Prepared, record builds.Record) (builds.Re
 	return record, err
 }
 
-// keepFailure keeps the log of a build that did not succeed and, unless it was interrupted, its record, as far as the store allows:
-// the build's own error is what people must see. It returns the parts of the log.
-func (p *Prepared) keepFailure(ctx context.Context, record builds.Record, log string, interrupted bool) []digest.Digest {
+// keepFailure keeps the log of a build that did not succeed and, unless it was
+// interrupted, its record, as far as the store allows: the build's own error is
+// what people must see. It returns the parts of the log.
+func (p *Prepared) keepFailure(ctx context.Context, record builds.Record, log string, interrupted bool,
+) []digest.Digest {
 	batch, err := p.Store.Begin(ctx)
 	if err != nil {
 		return nil
@@ -130,6 +149,7 @@ func (p *Prepared) keepFailure(ctx context.Context, record builds.Record, log st
 	if record.Log, err = addLog(ctx, batch, log); err != nil {
 		return nil
 	}
+
 	if _, err = batch.Commit(ctx); err == nil && !interrupted {
 		keepRecord(ctx, p, record, nil, lookup{}) //nolint:errcheck // see above
 	}

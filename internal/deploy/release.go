@@ -35,15 +35,17 @@ type Made struct {
 	semantics int // where it is known to be another than those that are made now
 }
 
-// Release is a release that is whole in the store. Nothing is live that was not live before.
+// Release is a release that is whole in the store. Nothing
+// is live that was not live before.
 type Release struct {
 	Made
 	prepared *Prepared
 	build    *build.Build // that made it, and goes on until it is live; nil if nothing was built
 }
 
-// Build makes the release of a plan: from an earlier build of the same inputs, or by building and uploading. If somebody else
-// builds the same just now, it waits and takes what comes of that. Close what it returns before Prepared.
+// Build makes the release of a plan: from an earlier build of the same inputs,
+// or by building and uploading. If somebody else builds the same just now, it
+// waits and takes what comes of that. Close what it returns before Prepared.
 func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 	found, seen, err := reuse(ctx, p)
 	if err != nil || found != nil {
@@ -61,6 +63,7 @@ func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 		if !errors.Is(err, build.ErrElsewhere) {
 			return nil, err
 		}
+
 		found, seen, err = reuse(ctx, p) // if it failed there, it is built here, which says why
 		if err != nil || found != nil {
 			return found.release(p), err
@@ -79,7 +82,8 @@ func (m *Made) release(p *Prepared) *Release {
 // request is the build that the job asks for.
 func (p *Prepared) request() build.Request {
 	return build.Request{
-		Plan: p.Plan, Store: p.Store, Report: p.Report, Now: p.Now, Cause: p.Cause, Hints: p.hints, Phases: p.phases,
+		Plan: p.Plan, Store: p.Store, Report: p.Report, Now: p.Now, Cause: p.Cause, Hints: p.hints,
+		Phases:  p.phases,
 		Machine: p.Machine, Rebuild: p.Rebuild, Failed: p.keepFailure,
 	}
 }
@@ -107,6 +111,7 @@ func (p *Prepared) carryOut(ctx context.Context, b *build.Build, seen lookup) (*
 	if cause := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		err = cause
 	}
+
 	if err != nil {
 		b.End(ctx, build.Result{Log: made.Log, Sent: made.NewBytes}, err)
 		return nil, err
@@ -130,7 +135,8 @@ func (p *Prepared) buildAndPublish(ctx context.Context, b *build.Build, seen loo
 // Phases returns how long each phase took so far.
 func (r *Release) Phases() []build.Timing { return r.prepared.phases.List() }
 
-// Close ends the build of a release that goes live nowhere. After Activate it changes nothing.
+// Close ends the build of a release that goes live
+// nowhere. After Activate it changes nothing.
 func (r *Release) Close(ctx context.Context) { r.end(ctx, landing{}, nil) }
 
 // end records how the release's build went.
@@ -139,13 +145,16 @@ func (r *Release) end(ctx context.Context, at landing, err error) {
 		return
 	}
 	result := build.Result{
-		Build: r.Made.Build.Name(), Release: r.ID, Log: r.Log, Files: r.Files, Bytes: r.Bytes, Sent: r.NewBytes, Entry: at.entry.Number,
+		Build: r.Made.Build.Name(), Release: r.ID, Log: r.Log, Files: r.Files, Bytes: r.Bytes,
+		Sent: r.NewBytes, Entry: at.entry.Number,
 	}
+
 	if at.pending {
 		result.Frozen = journal.DisplayName(r.prepared.Plan.Environment)
 	}
 	r.build.End(ctx, result, err)
 }
 
-// Before returns the last entry of the plan's environment as it was when the job began; nil for none.
+// Before returns the last entry of the plan's environment
+// as it was when the job began; nil for none.
 func (r *Release) Before() *journal.Entry { return r.prepared.head }

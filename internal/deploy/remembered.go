@@ -13,12 +13,14 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// What this machine remembers from deploy to deploy lies in the cache and may be lost: then the next one is slower.
+// What this machine remembers from deploy to deploy lies in the cache and may
+// be lost: then the next one is slower.
 //
-//	unfinished/<hash of store and site>   an upload has begun and not ended: the next one asks what is there already
+//	unfinished/<hash of store and site>   an upload was interrupted: the next one asks what is there
 //	digests/<hash of the folder>          the digests of the files of an output (publish.Memory)
 
-// unfinishedFile says that an upload of the plan's site to its store goes on, or was interrupted.
+// unfinishedFile says that an upload of the plan's site to
+// its store goes on, or was interrupted.
 func unfinishedFile(p *Prepared) string {
 	return cacheFile(p, "unfinished", p.Store.Address()+" "+p.Plan.Site)
 }
@@ -29,8 +31,9 @@ func cacheFile(p *Prepared, folder, text string) string {
 	return filepath.Join(p.Plan.Project.Places.Cache, folder, hex.EncodeToString(sum[:12]))
 }
 
-// beginUpload reports whether an earlier upload was interrupted, and notes that one goes on. A folder is asked in any case what it
-// has: that costs next to nothing.
+// beginUpload reports whether an earlier upload was
+// interrupted, and notes that one goes on. A folder is asked
+// in any case what it has: that costs next to nothing.
 func beginUpload(p *Prepared) (unfinished bool) {
 	if _, far := p.Store.(storage.Remote); !far {
 		return false
@@ -39,13 +42,15 @@ func beginUpload(p *Prepared) (unfinished bool) {
 	if _, err := os.Stat(path); err == nil {
 		return true
 	}
+
 	if os.MkdirAll(filepath.Dir(path), 0o700) == nil {
 		os.WriteFile(path, nil, 0o600) //nolint:errcheck // then the next upload sends everything again
 	}
 	return false
 }
 
-func endUpload(p *Prepared) { os.Remove(unfinishedFile(p)) } //nolint:errcheck // then the next upload asks without need
+//nolint:errcheck // then the next upload asks without need
+func endUpload(p *Prepared) { os.Remove(unfinishedFile(p)) }
 
 // digestsFile is where the digests of the files in a folder are remembered.
 func digestsFile(p *Prepared, folder string) string {
@@ -66,7 +71,8 @@ func loadDigests(p *Prepared, folder string) *publish.Memory {
 	return publish.NewMemory()
 }
 
-// saveDigests keeps the digests for the next time, but for a workspace, whose files are new then.
+// saveDigests keeps the digests for the next time, but for
+// a workspace, whose files are new then.
 func saveDigests(p *Prepared, folder string, memory *publish.Memory) {
 	if p.Plan.Origin.Source == journal.FromCommit {
 		return
@@ -75,6 +81,7 @@ func saveDigests(p *Prepared, folder string, memory *publish.Memory) {
 	if os.MkdirAll(filepath.Dir(path), 0o700) != nil {
 		return
 	}
+
 	temporary, err := os.CreateTemp(filepath.Dir(path), "new-*")
 	if err != nil {
 		return

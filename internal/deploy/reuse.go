@@ -13,8 +13,9 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// reuse finds a release that was already built from the same inputs, and gives it the rules and settings of the plan: those are no
-// reason to build again. The result is nil if there is none; seen is what was looked through.
+// reuse finds a release that was already built from the same inputs, and gives
+// it the rules and settings of the plan: those are no reason to build again.
+// The result is nil if there is none; seen is what was looked through.
 func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error) {
 	if p.Rebuild || p.Plan.Origin.Source != journal.FromCommit {
 		return nil, lookup{}, nil
@@ -23,6 +24,7 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 	if err != nil {
 		return nil, lookup{}, err
 	}
+
 	untrusted := false // one was passed over since untrusted steps made it
 	usable := func(b builds.Record) bool {
 		if b.Outcome != builds.Succeeded {
@@ -32,11 +34,13 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 		untrusted = untrusted || !may
 		return may
 	}
+
 	record, newest, found, err := builds.Last(ctx, p.Store, p.Plan.Site, key, usable)
 	seen = lookup{key, newest}
 	if err != nil {
 		return nil, seen, err
 	}
+
 	if !found {
 		if untrusted {
 			noteBuiltAgain(p.Report)
@@ -44,10 +48,12 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 		return nil, seen, nil
 	}
 
-	doomed := p.hold.Doomed(storage.ReleaseKey(p.Plan.Site, record.Release.String())) || p.hold.Doomed(recordKey(p, record))
+	doomed := p.hold.Doomed(storage.ReleaseKey(p.Plan.Site, record.Release.String())) ||
+		p.hold.Doomed(recordKey(p, record))
 	if doomed || !sameLeftOut(p.Plan, record) {
 		return nil, seen, nil
 	}
+
 	reader, err := openRelease(ctx, p, record.Release)
 	if errors.Is(err, storage.ErrNotFound) {
 		return nil, seen, nil
@@ -61,20 +67,24 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 
 func noteBuiltAgain(report Reporter) {
 	report.Notice(fault.Notice{
-		Code: "built-again", What: "an untrusted branch built the same, but without isolation, so it is built again",
+		Code: "built-again", What: "an untrusted branch built the same, but without " +
+			"isolation, so it is built again",
 		Next: "bubblewrap on the machine that builds, or build.trust in orilla.yaml, spares that",
 	})
 }
 
-// mayShow reports whether a plan may put live what an earlier build made. What an untrusted build made without isolation may hold
-// anything that runs on this machine, so only untrusted previews show it.
+// mayShow reports whether a plan may put live what an earlier build made. What
+// an untrusted build made without isolation may hold anything that runs on this
+// machine, so only untrusted previews show it.
 func mayShow(plan *site.Plan, record builds.Record) bool {
 	preview := plan.Environment == "" || journal.IsPreview(plan.Environment)
 	return record.Untrusted.Contained() || plan.Untrusted() && preview
 }
 
-// adapt gives the output of an earlier build the rules and settings of the plan. If they are those it has, nothing is written.
-func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *release.Reader, seen lookup) (*Made, error) {
+// adapt gives the output of an earlier build the rules and settings of the
+// plan. If they are those it has, nothing is written.
+func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *release.Reader, seen lookup,
+) (*Made, error) {
 	next, err := readKeptRules(ctx, p, record, reader)
 	if err != nil {
 		return nil, err
@@ -86,11 +96,14 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	if err != nil {
 		return nil, err
 	}
-	made := &Made{ID: id, Files: root.Files, Bytes: root.Bytes, Build: record, Rules: next.counts, Reused: true, semantics: semantics}
+
+	made := &Made{ID: id, Files: root.Files, Bytes: root.Bytes, Build: record, Rules: next.counts,
+		Reused: true, semantics: semantics}
 	made.comparison, err = compare(ctx, p, release.NewReader(id, root, p.objects.load), next.in, nil)
 	if err != nil {
 		return nil, err
 	}
+
 	if id == reader.ID && sameRules(next.record, record.Rules) {
 		return made, nil
 	}
@@ -102,6 +115,7 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	if err != nil {
 		return nil, err
 	}
+
 	if record.Reuses == "" {
 		record.Reuses = record.Name()
 	}
@@ -110,18 +124,22 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	return made, err
 }
 
-// readKeptRules reads and checks the rules that go with the output of an earlier build.
-func readKeptRules(ctx context.Context, p *Prepared, record builds.Record, reader *release.Reader) (*ruled, error) {
+// readKeptRules reads and checks the rules that go with
+// the output of an earlier build.
+func readKeptRules(ctx context.Context, p *Prepared, record builds.Record, reader *release.Reader,
+) (*ruled, error) {
 	if len(p.Plan.Config.Rules) == 0 { // nothing to check against the list of files, which may be long
 		in, err := withoutRules(p, nil)
 		in.Site.Files = reader
 		return &ruled{in: in}, err
 	}
+
 	kept := inspect.KeptRules(ctx, p.Plan.Config, record, p.objects.load)
 	sources, err := site.RuleSources(p.Plan.Config, p.beside, kept)
 	if err != nil {
 		return nil, err
 	}
+
 	files, err := inspect.FilesOf(ctx, reader)
 	if err != nil {
 		return nil, err

@@ -17,7 +17,8 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// ruled is what the rules of a release are. A release without rules has an input to check, and nothing else.
+// ruled is what the rules of a release are. A release without rules has an
+// input to check, and nothing else.
 type ruled struct {
 	record  []builds.RulesFile
 	set     *release.RuleSet
@@ -26,8 +27,10 @@ type ruled struct {
 	counts  inspect.RuleCounts
 }
 
-// readRules parses all rules and checks them against the files of the release, as a phase.
-func readRules(ctx context.Context, p *Prepared, sources []rules.Source, files []release.File) (out *ruled, err error) {
+// readRules parses all rules and checks them against the
+// files of the release, as a phase.
+func readRules(ctx context.Context, p *Prepared, sources []rules.Source, files []release.File,
+) (out *ruled, err error) {
 	if len(sources) == 0 {
 		in, err := withoutRules(p, files)
 		return &ruled{in: in}, err
@@ -39,12 +42,14 @@ func readRules(ctx context.Context, p *Prepared, sources []rules.Source, files [
 	return out, err
 }
 
-func parseRules(ctx context.Context, p *Prepared, sources []rules.Source, files []release.File) (*ruled, error) {
+func parseRules(ctx context.Context, p *Prepared, sources []rules.Source, files []release.File,
+) (*ruled, error) {
 	config, production := p.Plan.Config, p.Plan.Project.ProductionConfig
 	program, found := rules.Parse(sources, config.RuleOptions(production))
 	if err := found.Problem(); err != nil {
 		return nil, err
 	}
+
 	in, err := inspect.NewCheck(program, files, config, production)
 	if err != nil {
 		return nil, err
@@ -53,6 +58,7 @@ func parseRules(ctx context.Context, p *Prepared, sources []rules.Source, files 
 	if found, err = inspect.CheckRules(ctx, in); err != nil {
 		return nil, err
 	}
+
 	found = inspect.Accepted(found, config)
 	if err := found.Problem(); err != nil {
 		return nil, err
@@ -71,6 +77,7 @@ func parseRules(ctx context.Context, p *Prepared, sources []rules.Source, files 
 		}
 		out.record = append(out.record, kept)
 	}
+
 	return out, nil
 }
 
@@ -89,16 +96,19 @@ func warn(report Reporter, found finding.List) {
 	for i, f := range found {
 		if i == fewFindings {
 			report.Notice(fault.Notice{
-				Code: "more-findings", What: "there is more to look at in the rules", Next: "orilla check lists everything",
+				Code: "more-findings", What: "there is more to look at in the rules",
+				Next: "orilla check lists everything",
 			})
 			return
 		}
-		report.Notice(fault.Notice{Code: f.Code, What: f.Position.String() + ": " + f.What, Paths: f.More, Next: f.Next})
+		report.Notice(fault.Notice{Code: f.Code, What: f.Position.String() + ": " + f.What, Paths: f.More,
+			Next: f.Next})
 	}
 }
 
-// sameLeftOut reports whether the rules files in the output of a plan, which are not published, are those that they were in an
-// earlier build: else the output has other files.
+// sameLeftOut reports whether the rules files in the output
+// of a plan, which are not published, are those that they
+// were in an earlier build: else the output has other files.
 func sameLeftOut(plan *site.Plan, record builds.Record) bool {
 	build := plan.Config.Build
 	output := path.Join(build.Folder, build.Output)
@@ -106,11 +116,13 @@ func sameLeftOut(plan *site.Plan, record builds.Record) bool {
 	for _, file := range plan.Config.RulesInOutput() {
 		now = append(now, path.Join(output, file))
 	}
+
 	for _, file := range record.Rules {
 		if output == "." || strings.HasPrefix(file.Path, output+"/") {
 			then = append(then, file.Path)
 		}
 	}
+
 	slices.Sort(now)
 	slices.Sort(then)
 	return slices.Equal(now, then)
@@ -118,5 +130,6 @@ func sameLeftOut(plan *site.Plan, record builds.Record) bool {
 
 // sameRules reports whether two builds were recorded with the same rules files.
 func sameRules(a, b []builds.RulesFile) bool {
-	return slices.EqualFunc(a, b, func(x, y builds.RulesFile) bool { return x.Path == y.Path && slices.Equal(x.Objects, y.Objects) })
+	return slices.EqualFunc(a, b,
+		func(x, y builds.RulesFile) bool { return x.Path == y.Path && slices.Equal(x.Objects, y.Objects) })
 }

@@ -29,11 +29,14 @@ type verifier struct {
 	address string         // of the environment, for commands
 }
 
-// Verify probes what is live, and goes back if a probe fails: the error is a message of kind fault.Findings then. A probe is an
-// address, such as /fares/ or https://corvane.example/fares/, which must be answered with a status from 200 to 299, or a command,
-// which must end with status 0. told is called for each when it has ended. Nothing is probed if there is nothing to probe, or if the
-// release was live before; then the verification is nil.
-func (a *Activation) Verify(ctx context.Context, probes []string, told func(environments.Probe)) (*Verification, error) {
+// Verify probes what is live, and goes back if a probe fails: the error is a
+// message of kind fault.Findings then. A probe is an address, such as /fares/
+// or https://corvane.example/fares/, which must be answered with a status from
+// 200 to 299, or a command, which must end with status 0. told is called for
+// each when it has ended. Nothing is probed if there is nothing to probe, or if
+// the release was live before; then the verification is nil.
+func (a *Activation) Verify(ctx context.Context, probes []string, told func(environments.Probe),
+) (*Verification, error) {
 	if len(probes) == 0 || a.Same {
 		return nil, nil
 	}
@@ -42,24 +45,30 @@ func (a *Activation) Verify(ctx context.Context, probes []string, told func(envi
 	if err != nil {
 		return nil, err
 	}
+
 	v.pass = access.Pass(claim.Incarnation, v.Plan.Environment, v.now())
 	if v.address, err = v.findAddress(ctx); err != nil {
 		return nil, err
 	}
 
-	verified := &Verification{Outcome: environments.Outcome{Entry: v.entry.Number, Attempt: v.entry.Attempt, Passed: true}}
+	verified := &Verification{Outcome: environments.Outcome{Entry: v.entry.Number, Attempt: v.entry.Attempt,
+		Passed: true}}
 	failed := v.probeAll(ctx, probes, &verified.Outcome, told)
 	return verified, v.conclude(context.WithoutCancel(ctx), verified, failed)
 }
 
-// probeAll probes one after another, until one fails: failed says which, and why.
-func (v *verifier) probeAll(ctx context.Context, probes []string, outcome *environments.Outcome, told func(environments.Probe)) (failed string) {
+// probeAll probes one after another, until one fails:
+// failed says which, and why.
+func (v *verifier) probeAll(ctx context.Context, probes []string, outcome *environments.Outcome,
+	told func(environments.Probe),
+) (failed string) {
 	for _, what := range probes {
 		began := time.Now()
 		probe := v.probe(ctx, what)
 		if ctx.Err() != nil {
 			probe.Passed, probe.Text = false, "was interrupted"
 		}
+
 		probe.What, probe.Milliseconds = what, time.Since(began).Milliseconds()
 		outcome.Probes = append(outcome.Probes, probe)
 		told(probe)
@@ -79,10 +88,12 @@ func (v *verifier) conclude(ctx context.Context, verified *Verification, failed 
 	if !outcome.Passed && failed == "" {
 		v.Report.Notice(fault.Notice{
 			Code: "not-checked",
-			What: v.entry.Label() + " is live but was not checked: " + outcome.Probes[len(outcome.Probes)-1].Text,
+			What: v.entry.Label() + " is live but was not checked: " +
+				outcome.Probes[len(outcome.Probes)-1].Text,
 			Next: "start one with orilla edge and check it; nothing was rolled back",
 		})
 	}
+
 	var problem *fault.Error
 	if failed != "" {
 		back, err := v.back(ctx, failed)
@@ -97,21 +108,26 @@ func (v *verifier) conclude(ctx context.Context, verified *Verification, failed 
 	if err == nil {
 		err = v.Store.Create(ctx, storage.OutcomeKey(v.Plan.Site, v.entry.Environment, v.entry.Number), data)
 	}
+
 	if problem != nil {
 		return problem
 	}
 	return err
 }
 
-// backText says what did not pass, and what became of that. back is the entry that went back; nil if there was nothing to go back to.
+// backText says what did not pass, and what became of that. back is the entry
+// that went back; nil if there was nothing to go back to.
 func (v *verifier) backText(back *journal.Entry, failed string, err error) *fault.Error {
-	problem := fault.New(fault.Findings, "wait-failed", "%s did not pass what it was waited for", v.entry.Label()).With(failed)
+	problem := fault.New(fault.Findings, "wait-failed", "%s did not pass what it was waited for",
+		v.entry.Label()).With(failed)
 	name := journal.DisplayName(v.entry.Environment)
 	switch {
 	case err != nil:
-		return problem.With("going back failed too, so it is still live").Because(err).Then("orilla rollback %s", name)
+		return problem.With("going back failed too, so it is still live").Because(err).
+			Then("orilla rollback %s", name)
 	case back == nil:
-		return problem.With("there was nothing live before it to go back to, so it is still live, or somebody has moved it on since")
+		return problem.With("there was nothing live before it to go back to, so it is still live, or " +
+			"somebody has moved it on since")
 	}
 	return problem.With(back.Label()+" went back to "+back.Release.Short()+", and froze "+name).
 		Then("correct it; then orilla thaw %s", name)
@@ -120,7 +136,8 @@ func (v *verifier) backText(back *journal.Entry, failed string, err error) *faul
 // errMovedOn ends a decision: somebody has moved the environment since.
 var errMovedOn = errors.New("moved on")
 
-// back returns to what was live before, unless nothing was or somebody has moved the environment since: then it returns nil.
+// back returns to what was live before, unless nothing was or somebody has
+// moved the environment since: then it returns nil.
 func (v *verifier) back(ctx context.Context, why string) (*journal.Entry, error) {
 	if v.before == nil || v.before.Release.IsZero() || v.before.Release == v.entry.Release {
 		return nil, nil
@@ -130,6 +147,7 @@ func (v *verifier) back(ctx context.Context, why string) (*journal.Entry, error)
 		Cause: v.Cause, Who: v.Plan.Project.Person(ctx), Why: "did not pass: " + why,
 		To: func(e journal.Entry) bool { return e.Number < v.entry.Number && e.Release == v.before.Release },
 	})
+
 	entry, err := j.Append(ctx, v.entry, func(head *journal.Entry) (journal.Entry, error) {
 		if head == nil || head.Attempt != v.entry.Attempt {
 			return journal.Entry{}, errMovedOn

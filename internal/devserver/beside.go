@@ -15,8 +15,10 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// Beside shows two releases side by side in one page: who goes to another page on one side goes there on the other. It answers on this
-// machine only, at localhost, and the sides at names below it, so that each has an origin of its own.
+// Beside shows two releases side by side in one page: who goes
+// to another page on one side goes there on the other. It
+// answers on this machine only, at localhost, and the sides at
+// names below it, so that each has an origin of its own.
 type Beside struct {
 	Site   string
 	Before BesideSide
@@ -43,7 +45,8 @@ const besideScript = "/" + answer.Reserved + "/beside.js"
 
 // NewBeside returns what shows two sides, whose files are in a store.
 func NewBeside(store storage.Store, site string, before, after BesideSide, report difference.Report) *Beside {
-	return &Beside{Site: site, Before: before, After: after, Report: report, objects: httpanswer.NewObjects(store, 64<<20)}
+	return &Beside{Site: site, Before: before, After: after, Report: report,
+		objects: httpanswer.NewObjects(store, 64<<20)}
 }
 
 // ServeHTTP implements http.Handler.
@@ -60,11 +63,13 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		b.frame(w, r)
 	default:
-		httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This shows two releases of "+b.Site+" on this machine.")
+		httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This shows two releases of "+b.Site+
+			" on this machine.")
 	}
 }
 
-// side answers from one release. Pages get the line by which they tell where they are; what would keep them out of a frame is left away.
+// side answers from one release. Pages get the line by which they tell where
+// they are; what would keep them out of a frame is left away.
 func (b *Beside) side(w http.ResponseWriter, r *http.Request, side BesideSide) {
 	if r.URL.Path == besideScript {
 		w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
@@ -72,21 +77,27 @@ func (b *Beside) side(w http.ResponseWriter, r *http.Request, side BesideSide) {
 		io.WriteString(w, sideScript) //nolint:errcheck // the browser has gone
 		return
 	}
+
 	if side.Base != "" && r.URL.Path == "/" {
 		httpanswer.RedirectToBase(w, side.Base)
 		return
 	}
-	a, err := answer.Decide(r.Context(), httpanswer.RequestOf(r, side.Base, answer.Production, side.Now), side.Site)
+	a, err := answer.Decide(r.Context(), httpanswer.RequestOf(r, side.Base, answer.Production, side.Now),
+		side.Site)
+
 	a.Header = slices.DeleteFunc(a.Header, func(f answer.Field) bool {
-		return slices.Contains([]string{"X-Frame-Options", "Content-Security-Policy", "Strict-Transport-Security", "Clear-Site-Data"}, http.CanonicalHeaderKey(f.Name))
+		return slices.Contains([]string{"X-Frame-Options", "Content-Security-Policy",
+			"Strict-Transport-Security", "Clear-Site-Data"}, http.CanonicalHeaderKey(f.Name))
 	})
 	switch {
 	case err != nil:
 		httpanswer.Fail(w, r)
 	case a.Upstream != nil:
-		httpanswer.Say(w, r, http.StatusBadGateway, "A comparison passes nothing on; this would go to "+a.Upstream.Where()+".")
+		httpanswer.Say(w, r, http.StatusBadGateway, "A comparison passes nothing on; this would go to "+
+			a.Upstream.Where()+".")
 	case a.File != nil && httpanswer.IsPage(a.File):
-		if err := httpanswer.SendPage(w, r, a, b.objects, `<script src="`+besideScript+`"></script>`); err != nil {
+		if err := httpanswer.SendPage(w, r, a, b.objects, `<script src="`+besideScript+
+			`"></script>`); err != nil {
 			return
 		}
 	default:
@@ -108,30 +119,38 @@ func (b *Beside) frame(w http.ResponseWriter, r *http.Request) {
 		}
 		pages = append(pages, page{b.After.Base + item.Address, what})
 	}
+
 	pairs, err := json.Marshal(moved)
 	if err != nil {
 		httpanswer.Fail(w, r)
 		return
 	}
+
 	start := b.After.Base + "/"
 	if len(pages) > 0 {
 		start = pages[0].Address
 	}
 	var out bytes.Buffer
+
 	err = besidePage.Execute(&out, map[string]any{
-		"Site": b.Site, "Before": b.Before, "After": b.After, "Pages": pages, "Moved": template.JS(pairs), "Start": start, //nolint:gosec // JSON by encoding/json
-		"BeforeOrigin": "http://" + beforeHost + ":" + port, "AfterOrigin": "http://" + afterHost + ":" + port,
+		//nolint:gosec // JSON by encoding/json
+		"Site": b.Site, "Before": b.Before, "After": b.After, "Pages": pages, "Moved": template.JS(
+			pairs), "Start": start,
+		"BeforeOrigin": "http://" + beforeHost + ":" + port, "AfterOrigin": "http://" + afterHost + ":" +
+			port,
 	})
 	if err != nil {
 		httpanswer.Fail(w, r)
 		return
 	}
+
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Write(out.Bytes()) //nolint:errcheck // the browser has gone
 }
 
-// sideScript tells the frame where a page is and how far it is scrolled, and scrolls when told.
+// sideScript tells the frame where a page is and how far
+// it is scrolled, and scrolls when told.
 const sideScript = `(() => {
   const tell = what => parent.postMessage(what, "*");
   let told = 0;

@@ -23,8 +23,10 @@ import (
 )
 
 // besideSide is a side whose files are in a store.
-func besideSide(t *testing.T, store *memory.Store, label, text string, files map[string]string) devserver.BesideSide {
-	program, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{Upstreams: []string{"harbour"}})
+func besideSide(t *testing.T, store *memory.Store, label, text string, files map[string]string,
+) devserver.BesideSide {
+	program, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
+		rules.Options{Upstreams: []string{"harbour"}})
 	require.Empty(t, found)
 	set, err := program.Compile()
 	require.NoError(t, err)
@@ -32,17 +34,26 @@ func besideSide(t *testing.T, store *memory.Store, label, text string, files map
 	for path, content := range files {
 		d := digest.Of([]byte(content))
 		require.NoError(t, store.Replace(context.Background(), d.Key(), []byte(content)))
-		list = append(list, release.File{Path: path, Digest: d, Size: int64(len(content)), Type: media.Type(path, true)})
+		list = append(list, release.File{Path: path, Digest: d, Size: int64(len(content)),
+			Type: media.Type(path, true)})
 	}
-	return devserver.BesideSide{Label: label, About: "4be21c7 <b>Winter</b>", Side: difference.Side{Files: list, Base: "/ferries", Now: time.Now(), Site: answer.Site{Files: check.Map(list), Rules: set}}}
+	return devserver.BesideSide{Label: label, About: "4be21c7 <b>Winter</b>",
+		Side: difference.Side{Files: list, Base: "/ferries", Now: time.Now(),
+			Site: answer.Site{Files: check.Map(list), Rules: set}}}
 }
 
 func TestTwoReleasesSideBySide(t *testing.T) {
 	store := &memory.Store{}
-	before := besideSide(t, store, "production:12", "", map[string]string{"index.html": "<body>old</body>", "news.html": "news"})
-	after := besideSide(t, store, "preview/winter:1", "header /{rest:all} content-security-policy: default-src 'none'\nheader /{rest:all} x-frame-options: DENY\nheader /{rest:all} x-kept: yes\nproxy /api/{rest:all} -> harbour:/{rest}",
-		map[string]string{"index.html": "<BODY>new</BODY>", "notices.html": "news", "style.css": "a{}", "404.html": "no such quay"})
-	report := difference.Report{Pages: []difference.Item{{Kind: difference.Moved, Path: "notices.html", From: "news.html", Address: "/notices"}, {Kind: difference.Changed, Path: "index.html", Address: "/"}}}
+	before := besideSide(t, store, "production:12", "", map[string]string{"index.html": "<body>old</body>",
+		"news.html": "news"})
+	after := besideSide(t, store, "preview/winter:1",
+		"header /{rest:all} content-security-policy: default-src 'none'\nheader /{rest:all} "+
+			"x-frame-options: DENY\nheader /{rest:all} x-kept: yes\nproxy /api/{rest:all} -> harbour:/{rest}",
+		map[string]string{"index.html": "<BODY>new</BODY>", "notices.html": "news", "style.css": "a{}",
+			"404.html": "no such quay"})
+	report := difference.Report{Pages: []difference.Item{{Kind: difference.Moved, Path: "notices.html",
+		From: "news.html", Address: "/notices"}, {Kind: difference.Changed, Path: "index.html",
+		Address: "/"}}}
 	server := httptest.NewServer(devserver.NewBeside(store, "corvane", before, after, report))
 	defer server.Close()
 	ask := func(host, path string) (*http.Response, string) {
@@ -57,7 +68,9 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 		return response, string(body)
 	}
 	_, page := ask("localhost", "/")
-	for _, part := range []string{`{"/ferries/news":"/ferries/notices"}`, "production:12", "preview/winter:1", "4be21c7 &lt;b&gt;Winter", "2 pages differ", "(moved from /news)", "http:\\/\\/before.localhost:4711", `value="/ferries/notices"`} {
+	for _, part := range []string{`{"/ferries/news":"/ferries/notices"}`, "production:12", "preview/winter:1",
+		"4be21c7 &lt;b&gt;Winter", "2 pages differ", "(moved from /news)", "http:\\/\\/before.localhost:4711",
+		`value="/ferries/notices"`} {
 		assert.Contains(t, page, part)
 	}
 	const line = `<script src="/.orilla/beside.js"></script>`
@@ -69,7 +82,8 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 	assert.Empty(t, response.Header.Get("Content-Security-Policy"))
 	assert.Equal(t, "yes", response.Header.Get("X-Kept"))
 	assert.Equal(t, "no-store", response.Header.Get("Cache-Control"))
-	for path, want := range map[string]int{"/": 302, "/ferries/style.css": 200, "/ferries/nowhere": 404, "/ferries/api/x": 502, "/.orilla/beside.js": 200, "/elsewhere": 404} {
+	for path, want := range map[string]int{"/": 302, "/ferries/style.css": 200, "/ferries/nowhere": 404,
+		"/ferries/api/x": 502, "/.orilla/beside.js": 200, "/elsewhere": 404} {
 		response, _ := ask("after.localhost", path)
 		assert.Equal(t, want, response.StatusCode, path)
 	}
@@ -80,7 +94,8 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 		response, _ := ask(host, "/")
 		assert.Equal(t, want, response.StatusCode, "a page of another site reaches nothing here")
 	}
-	require.NoError(t, store.Replace(t.Context(), digest.Of([]byte("<body>old</body>")).Key(), []byte("damaged")))
+	require.NoError(t, store.Replace(t.Context(), digest.Of([]byte("<body>old</body>")).
+		Key(), []byte("damaged")))
 	fresh := httptest.NewServer(devserver.NewBeside(store, "corvane", before, after, report))
 	defer fresh.Close()
 	server = fresh

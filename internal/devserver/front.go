@@ -19,8 +19,10 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// Front stands in front of a generator's own development server: rules and headers are applied here, files come from there. What
-// the server answers with success counts as a file; much of what is asked of it while developing is none of a release.
+// Front stands in front of a generator's own development server:
+// rules and headers are applied here, files come from there.
+// What the server answers with success counts as a file; much of
+// what is asked of it while developing is none of a release.
 type Front struct {
 	server *url.URL
 	client *http.Client
@@ -31,7 +33,8 @@ func NewFront(server *url.URL) *Front {
 	transport := &http.Transport{DisableCompression: true, MaxIdleConnsPerHost: 32}
 	return &Front{
 		server: server,
-		client: &http.Client{Transport: transport, Timeout: httpanswer.AnswerTimeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
+		client: &http.Client{Transport: transport, Timeout: httpanswer.AnswerTimeout,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }},
 	}
 }
 
@@ -55,7 +58,8 @@ func (f *Front) ask(ctx context.Context, address string) (*http.Response, error)
 	return f.client.Do(request)
 }
 
-// frontFiles asks the development server what there is, while one request is decided.
+// frontFiles asks the development server what there is,
+// while one request is decided.
 type frontFiles struct {
 	front *Front
 	known map[string]bool
@@ -83,7 +87,9 @@ func (f *Front) below(path string) string {
 }
 
 // serve answers by rules, and with what the development server has.
-func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request, site answer.Site, upstreams map[string]string) (string, *rules.Rule) {
+func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request, site answer.Site,
+	upstreams map[string]string,
+) (string, *rules.Rule) {
 	site.Files = &frontFiles{f, map[string]bool{}}
 	if r.Header.Get("Upgrade") != "" {
 		site.Files = &Shown{} // a websocket is no file
@@ -104,6 +110,7 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	default:
 		err = f.pass(w, r, req, site, 0, rest)
 	}
+
 	if err != nil {
 		l.trouble(r, http.StatusBadGateway, err)
 		return "trouble", nil
@@ -114,9 +121,12 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	return httpanswer.Describe(a), a.Rule
 }
 
-// pass sends the request to the development server, at a path of its own, and applies header rules to what it answers. The status
-// counts in the place of the server's 200, if it is set.
-func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request, site answer.Site, status int, path string) error {
+// pass sends the request to the development server, at a path of its own, and
+// applies header rules to what it answers. The status counts in the place of
+// the server's 200, if it is set.
+func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request, site answer.Site, status int,
+	path string,
+) error {
 	target, err := url.Parse(f.below(path))
 	if err != nil {
 		return err
@@ -124,25 +134,33 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 	target.RawQuery = r.URL.RawQuery
 	http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // see proxies.pass
 	var failed error
-	proxy := httputil.ReverseProxy{Transport: f.client.Transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0)}
+	proxy := httputil.ReverseProxy{Transport: f.client.Transport, FlushInterval: -1,
+		ErrorLog: log.New(io.Discard, "", 0)}
+
 	proxy.Rewrite = func(pr *httputil.ProxyRequest) {
 		pr.Out.URL, pr.Out.Host = target, target.Host
 		pr.SetXForwarded()
 		if origin := pr.Out.Header.Get("Origin"); origin == httpanswer.Scheme(r)+"://"+r.Host {
-			pr.Out.Header.Set("Origin", f.server.Scheme+"://"+f.server.Host) // development servers refuse other origins
+			// development servers refuse other origins
+			pr.Out.Header.Set("Origin", f.server.Scheme+"://"+f.server.Host)
 		}
 	}
+
 	proxy.ModifyResponse = func(response *http.Response) error {
 		content := response.StatusCode == http.StatusOK
 		if status != 0 && content {
 			response.StatusCode = status
 		}
-		if location, ok := strings.CutPrefix(response.Header.Get("Location"), f.server.Scheme+"://"+f.server.Host); ok {
+		if location, ok := strings.CutPrefix(response.Header.Get("Location"), f.server.Scheme+"://"+
+			f.server.Host); ok {
 			response.Header.Set("Location", location)
 		}
-		answer.Apply(r.Context(), req, site, response.StatusCode, content && response.StatusCode == http.StatusOK, response.Header)
+
+		answer.Apply(r.Context(), req, site, response.StatusCode,
+			content && response.StatusCode == http.StatusOK, response.Header)
 		return nil
 	}
+
 	proxy.ErrorHandler = func(w http.ResponseWriter, r *http.Request, err error) {
 		if r.Context().Err() != nil {
 			return

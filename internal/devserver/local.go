@@ -28,8 +28,9 @@ type LocalOptions struct {
 	Front       *Front                 // a development server that has the files; nil to answer from a folder
 }
 
-// Local answers on the developer's own machine as an edge node would once the site is published. Open pages reload by themselves
-// when it shows something new.
+// Local answers on the developer's own machine as an edge
+// node would once the site is published. Open pages reload
+// by themselves when it shows something new.
 type Local struct {
 	options LocalOptions
 	proxies *httpanswer.Proxies
@@ -50,13 +51,17 @@ func NewLocal(options LocalOptions) *Local {
 
 // Shown is what local serving answers from. It never changes.
 type Shown struct {
-	Files    []release.File
-	Sources  map[string]string // where the content of each file lies on this machine, by its path in the release
+	Files []release.File
+	// where the content of each file lies on this machine,
+	// by its path in the release
+	Sources  map[string]string
 	Settings release.Settings
 	Rules    *rules.Set
-	// Own is what the environment as which it is served answers with of itself; nil for nothing.
+	// Own is what the environment as which it is served
+	// answers with of itself; nil for nothing.
 	Own *answer.EnvironmentConfig
-	// Upstreams are the addresses of what proxy rules pass requests on to, by name.
+	// Upstreams are the addresses of what proxy rules pass
+	// requests on to, by name.
 	Upstreams map[string]string
 
 	byPath map[string]release.File
@@ -75,8 +80,9 @@ func (s *Shown) Open(_ context.Context, file release.File) (io.ReadSeeker, error
 	return bytes.NewReader(data), err
 }
 
-// Show answers from now on from next, has open pages reload if something changed, and returns the paths of the files that did, and
-// whether the rules did. What Fail said is over. The first call changes no file.
+// Show answers from now on from next, has open pages reload if something
+// changed, and returns the paths of the files that did, and whether the rules
+// did. What Fail said is over. The first call changes no file.
 func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	next.byPath = make(map[string]release.File, len(next.Files))
 	for _, file := range next.Files {
@@ -85,6 +91,7 @@ func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	if next.Rules != nil {
 		next.record = string(rules.Encode(next.Rules.Rules))
 	}
+
 	before := l.current.Swap(&next)
 	changed = different(before, &next)
 	ruled = before == nil && next.record != "" || before != nil && before.record != next.record
@@ -92,7 +99,8 @@ func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	return changed, ruled
 }
 
-// Fail lets open pages show what went wrong, above what they show: the last good state goes on being answered.
+// Fail lets open pages show what went wrong, above what they show: the last
+// good state goes on being answered.
 func (l *Local) Fail(what string) { l.pages.fail(what) }
 
 // Reload has open pages reload.
@@ -109,6 +117,7 @@ func different(before, after *Shown) []string {
 			paths = append(paths, path)
 		}
 	}
+
 	for path := range before.byPath {
 		if _, ok := after.byPath[path]; !ok {
 			paths = append(paths, path)
@@ -125,7 +134,9 @@ func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	counted := &httpanswer.CountingWriter{ResponseWriter: w}
 	by, rule := l.serve(counted, r)
-	event := httpanswer.Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(), Status: counted.Status, By: by, Bytes: counted.Bytes}
+	event := httpanswer.Event{Time: time.Now(), Kind: "request", Method: r.Method, Path: r.URL.EscapedPath(),
+		Status: counted.Status, By: by, Bytes: counted.Bytes}
+
 	if rule != nil {
 		event.Rule = rule.At.File + ":" + strconv.Itoa(rule.At.Line)
 	}
@@ -141,6 +152,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	if shown == nil && l.options.Front == nil {
 		return l.nothing(w, r), nil
 	}
+
 	if shown == nil {
 		shown = &Shown{}
 	}
@@ -149,6 +161,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	if l.options.Front != nil {
 		return l.options.Front.serve(w, r, l, req, site, shown.Upstreams)
 	}
+
 	a, err := answer.Decide(r.Context(), req, site)
 	switch {
 	case err != nil:
@@ -159,6 +172,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	default:
 		err = httpanswer.Respond(w, r, a, shown)
 	}
+
 	if err != nil {
 		l.trouble(r, http.StatusInternalServerError, err)
 		return "trouble", nil
@@ -173,10 +187,12 @@ func (l *Local) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, up
 }
 
 func (l *Local) trouble(r *http.Request, status int, err error) {
-	l.options.Tell(httpanswer.Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})
+	l.options.Tell(httpanswer.Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host,
+		Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})
 }
 
-// nothing answers while there is nothing to show: with what went wrong, if something did, in a page that waits.
+// nothing answers while there is nothing to show: with what went wrong, if
+// something did, in a page that waits.
 func (l *Local) nothing(w http.ResponseWriter, r *http.Request) string {
 	if !l.options.Reload {
 		return httpanswer.Say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")

@@ -18,19 +18,22 @@ const (
 	reloadLine    = `<script src="` + reloadScript + `" defer></script>`
 )
 
-// pages are the open pages that follow changes, by server-sent events (WHATWG HTML, section 9.2).
+// pages are the open pages that follow changes, by
+// server-sent events (WHATWG HTML, section 9.2).
 type pages struct {
 	mutex  sync.Mutex
 	open   map[chan string]bool
 	failed string // what pages show above themselves; "" for nothing
 }
 
-// show tells pages that what they show has changed, or that what had failed is well again.
+// show tells pages that what they show has changed, or
+// that what had failed is well again.
 func (p *pages) show(changed bool) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
 	well := p.failed != ""
 	p.failed = ""
+
 	switch {
 	case changed:
 		p.send("event: changed\ndata:\n\n")
@@ -52,7 +55,8 @@ func failedEvent(what string) string {
 	return "event: failed\ndata: " + string(data) + "\n\n"
 }
 
-// send is called with the mutex held. A page that does not keep up loses the oldest.
+// send is called with the mutex held. A page that does not
+// keep up loses the oldest.
 func (p *pages) send(event string) {
 	for page := range p.open {
 		for sent := false; !sent; {
@@ -86,7 +90,8 @@ func (p *pages) leave(page chan string) {
 	delete(p.open, page)
 }
 
-// serve answers at the addresses of reloading, and reports whether the request was for one.
+// serve answers at the addresses of reloading, and reports
+// whether the request was for one.
 func (p *pages) serve(w http.ResponseWriter, r *http.Request) bool {
 	switch r.URL.Path {
 	case reloadScript:
@@ -112,6 +117,7 @@ func (p *pages) changes(w http.ResponseWriter, r *http.Request) {
 	if failed != "" {
 		text += failedEvent(failed)
 	}
+
 	beat := time.NewTicker(15 * time.Second)
 	defer beat.Stop()
 	for {
@@ -128,8 +134,9 @@ func (p *pages) changes(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// script reloads the page when something changed, and when serving comes back after it had ended; what failed is shown above the
-// page, which stays as it was.
+// script reloads the page when something changed, and when
+// serving comes back after it had ended; what failed is
+// shown above the page, which stays as it was.
 var script = strings.ReplaceAll(`(() => {
   const id = "orilla-failed";
   let lost = false;

@@ -14,7 +14,8 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// quietTime is how long nothing may change before a change is told: editors and builds write in several steps.
+// quietTime is how long nothing may change before a change is told: editors and
+// builds write in several steps.
 const quietTime = 120 * time.Millisecond
 
 // watch tells of changes in a folder and all below it.
@@ -54,8 +55,8 @@ func (w *watch) add(folder string) error {
 	})
 }
 
-// changes returns a channel of the paths that changed, together once it has been quiet. What is not taken yet grows. It is closed
-// when the context ends.
+// changes returns a channel of the paths that changed, together once it has
+// been quiet. What is not taken yet grows. It is closed when the context ends.
 func (w *watch) changes(ctx context.Context) <-chan []string {
 	out := make(chan []string)
 	go func() {
@@ -83,7 +84,8 @@ func (w *watch) follow(ctx context.Context, out chan<- []string) {
 			clear(known)
 			clear(born)
 		case <-quiet:
-			// Editors write to a file beside the one that is meant, and rename it: what came and went again is no change.
+			// Editors write to a file beside the one that is meant, and rename
+			// it: what came and went again is no change.
 			waiting = slices.DeleteFunc(waiting, func(path string) bool {
 				_, err := os.Lstat(path)
 				return err != nil && born[path]
@@ -116,24 +118,28 @@ func (w *watch) follow(ctx context.Context, out chan<- []string) {
 	}
 }
 
-// poll compares the times of all files every second, where the system cannot tell of changes.
+// poll compares the times of all files every second, where
+// the system cannot tell of changes.
 func (w *watch) poll(ctx context.Context, out chan<- []string) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
 		now := map[string]time.Time{}
-		filepath.WalkDir(w.root, func(path string, entry fs.DirEntry, err error) error { //nolint:errcheck // the function returns none
+		//nolint:errcheck // the function returns none
+		filepath.WalkDir(w.root, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil {
 				return nil
 			}
 			if entry.IsDir() && path != w.root && w.skip(path) {
 				return filepath.SkipDir
 			}
+
 			if info, err := entry.Info(); err == nil && !entry.IsDir() {
 				now[path] = info.ModTime()
 			}
 			return nil
 		})
+
 		if paths := differing(w.seen, now); w.seen != nil && len(paths) > 0 {
 			select {
 			case out <- paths:
@@ -141,6 +147,7 @@ func (w *watch) poll(ctx context.Context, out chan<- []string) {
 				return
 			}
 		}
+
 		w.seen = now
 		select {
 		case <-ctx.Done():
@@ -157,6 +164,7 @@ func differing(before, after map[string]time.Time) []string {
 			paths = append(paths, path)
 		}
 	}
+
 	for path := range before {
 		if _, ok := after[path]; !ok {
 			paths = append(paths, path)
@@ -165,16 +173,20 @@ func differing(before, after map[string]time.Time) []string {
 	return paths
 }
 
-// Changes tells when something changed in a folder, or below it where skip, asked for each folder, lets it look. The channel is closed
-// when the context ends. Where the system cannot tell of changes, they are found by looking again and again.
+// Changes tells when something changed in a folder, or below it
+// where skip, asked for each folder, lets it look. The channel
+// is closed when the context ends. Where the system cannot tell
+// of changes, they are found by looking again and again.
 func Changes(ctx context.Context, root string, skip func(folder string) bool) <-chan []string {
 	w := newWatch(root, skip)
 	context.AfterFunc(ctx, w.close)
 	return w.changes(ctx)
 }
 
-// Saves tells of what a build of the working tree could read and somebody changed: files of the site's folder, what else its steps need, and
-// the configuration; not what Git ignores, what the build makes, and what lies in Orilla's own folders, of which own are some.
+// Saves tells of what a build of the working tree could read and somebody
+// changed: files of the site's folder, what else its steps need, and the
+// configuration; not what Git ignores, what the build makes, and what lies in
+// Orilla's own folders, of which own are some.
 func Saves(ctx context.Context, p *site.Project, own ...string) <-chan []string {
 	b := &Bench{Options: Options{Project: p, Build: true}, ignored: map[string]bool{}}
 	changes, saves := Changes(ctx, p.Root, skip(p, own...)), make(chan []string)
@@ -188,12 +200,14 @@ func Saves(ctx context.Context, p *site.Project, own ...string) <-chan []string 
 			if paths = b.sources(ctx, paths); len(paths) == 0 {
 				continue
 			}
+
 			select {
 			case saves <- paths:
 			case <-ctx.Done():
 			}
 		}
 	}()
+
 	return saves
 }
 
@@ -205,6 +219,7 @@ func matters(p *site.Project, path string) bool {
 			places = append(places, filepath.Join(p.Repository.Top, filepath.FromSlash(also)))
 		}
 	}
+
 	if path == p.Root { // events were lost: anything may have changed
 		return true
 	}

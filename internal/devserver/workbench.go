@@ -1,4 +1,5 @@
-// Package workbench keeps a working tree served while it is worked on: it builds, watches, and shows what came of it.
+// Package workbench keeps a working tree served while it is worked on: it
+// builds, watches, and shows what came of it.
 package devserver
 
 import (
@@ -14,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
@@ -24,16 +24,19 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/steps"
 )
 
-// Reporter is told what happens. Its methods are called from one goroutine at a time.
+// Reporter is told what happens. Its methods are called
+// from one goroutine at a time.
 type Reporter interface {
 	Building(why string)                // a build begins: "" for the first, else what changed
 	Line(text string)                   // of what a step prints
 	Built(took time.Duration)           // it ended well
 	Shown(changed []string, ruled bool) // what is served is new: files that changed, and whether rules did
-	Refused(found finding.List)         // a deploy of what is shown would refuse this; none: it would not any more
-	Failed(err error)                   // something went wrong, and the last good state goes on being served
+	// a deploy of what is shown would refuse this; none: it would not any more
+	Refused(found finding.List)
+	Failed(err error) // something went wrong, and the last good state goes on being served
 	Notice(fault.Notice)
 }
 
@@ -65,7 +68,8 @@ type Bench struct {
 
 // New returns a bench that shows what it has in local.
 func New(options Options, local *Local) *Bench {
-	return &Bench{Options: options, local: local, failed: true, rebuild: make(chan string, 1), streaks: map[string]int{}, ignored: map[string]bool{}}
+	return &Bench{Options: options, local: local, failed: true, rebuild: make(chan string, 1),
+		streaks: map[string]int{}, ignored: map[string]bool{}}
 }
 
 // Rebuild asks for a build now.
@@ -86,7 +90,8 @@ func (b *Bench) output() string {
 
 func (b *Bench) builds() bool { return b.Build && len(b.Project.LocalConfig.Build.Run) > 0 }
 
-// Run builds, shows, and follows changes until the context ends. ready is called when the first state is shown, or has failed.
+// Run builds, shows, and follows changes until the context ends. ready is
+// called when the first state is shown, or has failed.
 func (b *Bench) Run(ctx context.Context, ready func()) {
 	watch := newWatch(b.Project.Root, skip(b.Project))
 	defer watch.close()
@@ -96,6 +101,7 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 			defer os.RemoveAll(folder) //nolint:errcheck // the system cleans its folder for temporary files
 		}
 	}
+
 	changes := watch.changes(ctx)
 	b.make(ctx, "")
 	ready()
@@ -111,7 +117,8 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 	}
 }
 
-// own is what the environment answers with of itself: as the file at hand says, else as the production branch does.
+// own is what the environment answers with of itself: as the file at hand says,
+// else as the production branch does.
 func (b *Bench) own() *answer.EnvironmentConfig {
 	environment := journal.StoredName(b.Environment)
 	for _, config := range []project.Config{b.Project.LocalConfig, b.Project.ProductionConfig} {
@@ -125,8 +132,9 @@ func (b *Bench) own() *answer.EnvironmentConfig {
 // afterBuild is for how long after a build a change may come of it.
 const afterBuild = 500 * time.Millisecond
 
-// count remembers which sources changed while a build ran. One that changes in each of several builds in a row is made by the build,
-// and from then on left alone: else it would never end. The others are returned.
+// count remembers which sources changed while a build ran. One that changes in
+// each of several builds in a row is made by the build, and from then on left
+// alone: else it would never end. The others are returned.
 func (b *Bench) count(sources []string) []string {
 	if time.Since(b.ended) > afterBuild {
 		clear(b.streaks)
@@ -135,14 +143,16 @@ func (b *Bench) count(sources []string) []string {
 	for _, path := range sources {
 		if b.streaks[path]++; b.streaks[path] == 3 {
 			b.ignored[path] = true
-			b.Report.Notice(fault.Notice{Code: "made-by-build", What: "every build changes " + b.name(path) + ", so its changes start no build from now on",
+			b.Report.Notice(fault.Notice{Code: "made-by-build", What: "every build changes " + b.name(path) +
+				", so its changes start no build from now on",
 				Next: "let Git ignore what the build makes"})
 		}
 	}
 	return slices.DeleteFunc(sources, func(path string) bool { return b.ignored[path] })
 }
 
-// changed does what a change asks for: rules and configuration are read again, sources are built, output is looked at.
+// changed does what a change asks for: rules and configuration are read again,
+// sources are built, output is looked at.
 func (b *Bench) changed(ctx context.Context, paths []string) {
 	file := filepath.Join(b.Project.Root, project.FileName)
 	configured, ruled, outside := slices.Contains(paths, file), false, false
@@ -150,6 +160,7 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 	if configured && !b.reload(ctx) {
 		return
 	}
+
 	if configured && b.builds() && !reflect.DeepEqual(build, b.Project.LocalConfig.Build) {
 		b.make(ctx, b.name(file))
 		return
@@ -167,12 +178,14 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 			sources = append(sources, path)
 		}
 	}
+
 	if b.builds() {
 		if sources = b.count(b.sources(ctx, sources)); len(sources) > 0 {
 			b.make(ctx, b.name(sources[0]))
 			return
 		}
 	}
+
 	if configured || ruled || outside {
 		b.show(ctx)
 	}
@@ -195,10 +208,12 @@ func (b *Bench) rulesFiles() map[string]bool {
 
 // inside reports whether a path is in what is served.
 func (b *Bench) inside(path string) bool {
-	return !b.OnlyRules && (path == b.output() || strings.HasPrefix(path, b.output()+string(filepath.Separator)))
+	return !b.OnlyRules && (path == b.output() ||
+		strings.HasPrefix(path, b.output()+string(filepath.Separator)))
 }
 
-// skip says which folders are not looked into: what packages bring, what is kept from build to build, hidden ones, and Orilla's own.
+// skip says which folders are not looked into: what packages bring, what is
+// kept from build to build, hidden ones, and Orilla's own.
 func skip(p *site.Project, own ...string) func(folder string) bool {
 	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
 	for _, folder := range p.LocalConfig.Build.Keep {
@@ -206,11 +221,13 @@ func skip(p *site.Project, own ...string) func(folder string) bool {
 	}
 	return func(folder string) bool {
 		name := filepath.Base(folder)
-		return name == "node_modules" || strings.HasPrefix(name, ".") && name != ".well-known" || slices.Contains(kept, folder)
+		return name == "node_modules" || strings.HasPrefix(name, ".") && name != ".well-known" ||
+			slices.Contains(kept, folder)
 	}
 }
 
-// sources leaves out what no build begins for: what Git ignores, and what the build itself makes.
+// sources leaves out what no build begins for: what Git
+// ignores, and what the build itself makes.
 func (b *Bench) sources(ctx context.Context, paths []string) []string {
 	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return b.ignored[path] })
 	if b.Project.Repository != nil && len(paths) > 0 {
@@ -239,6 +256,7 @@ func (b *Bench) make(ctx context.Context, why string) {
 		err := b.build(ctx)
 		b.ended = time.Now()
 		b.broken = err != nil
+
 		if err != nil {
 			if ctx.Err() == nil {
 				b.fail(err)
@@ -256,20 +274,26 @@ func (b *Bench) build(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	ready, err := steps.Prepare(ctx, steps.Wanted{Steps: build.Run, Variables: build.Variables, Secrets: build.Secrets, Needs: build.Needs, Told: plan.Variables()})
+
+	ready, err := steps.Prepare(ctx, steps.Wanted{Steps: build.Run, Variables: build.Variables,
+		Secrets: build.Secrets, Needs: build.Needs, Told: plan.Variables()})
 	if err != nil {
 		return err
 	}
+
 	_, err = steps.Run(ctx, steps.Spec{
-		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: ready.Environment, Secrets: ready.Secrets, TimeLimit: time.Duration(build.TimeLimit),
+		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: ready.Environment,
+		Secrets: ready.Secrets, TimeLimit: time.Duration(build.TimeLimit),
 		Log: io.Discard, Line: b.Report.Line,
 	})
 	return err
 }
 
-// show reads rules and output, and shows them. Where either has a mistake, the last good one stays.
+// show reads rules and output, and shows them. Where
+// either has a mistake, the last good one stays.
 func (b *Bench) show(ctx context.Context) {
-	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: b.own(), Sources: map[string]string{}}
+	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: b.own(),
+		Sources: map[string]string{}}
 	if !b.OnlyRules {
 		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
 			b.fail(b.noOutput())
@@ -282,6 +306,7 @@ func (b *Bench) show(ctx context.Context) {
 			}
 			return
 		}
+
 		next.Files = files
 		for _, found := range scan.Files {
 			next.Sources[found.Path] = filepath.Join(b.output(), filepath.FromSlash(found.Source))
@@ -291,6 +316,7 @@ func (b *Bench) show(ctx context.Context) {
 			return
 		}
 	}
+
 	set, err := b.rules()
 	if err != nil {
 		next.Rules = b.last.Rules
@@ -299,6 +325,7 @@ func (b *Bench) show(ctx context.Context) {
 		b.fail(err)
 		return
 	}
+
 	next.Rules = set
 	again := b.failed
 	b.last, b.failed = next, false
@@ -317,6 +344,7 @@ func (b *Bench) judge(ctx context.Context) {
 	if err != nil {
 		return // what cannot be read is told by whoever reads it
 	}
+
 	var keys []string
 	for _, f := range found {
 		keys = append(keys, check.Key(f))
@@ -327,8 +355,9 @@ func (b *Bench) judge(ctx context.Context) {
 	}
 }
 
-// keep copies what is shown to where no later build changes it: so the last good site stays whole while a build is at work, and when
-// it fails. Content that is there already is not copied again.
+// keep copies what is shown to where no later build changes it: so the last
+// good site stays whole while a build is at work, and when it fails. Content
+// that is there already is not copied again.
 func (b *Bench) keep(next *Shown) error {
 	if b.kept == "" {
 		return nil
@@ -337,11 +366,13 @@ func (b *Bench) keep(next *Shown) error {
 		at := filepath.Join(b.kept, file.Digest.String())
 		if _, err := os.Stat(at); err != nil {
 			if err := copyFile(at, next.Sources[file.Path]); err != nil {
-				return fault.New(fault.Failed, "not-kept", "the output cannot be copied").At("%s", next.Sources[file.Path]).Because(err)
+				return fault.New(fault.Failed, "not-kept", "the output cannot be copied").
+					At("%s", next.Sources[file.Path]).Because(err)
 			}
 		}
 		next.Sources[file.Path] = at
 	}
+
 	return nil
 }
 
@@ -355,6 +386,7 @@ func copyFile(to, from string) error {
 	if err != nil {
 		return err
 	}
+
 	_, err = io.Copy(out, in)
 	if err = errors.Join(err, out.Close()); err != nil {
 		return err
@@ -398,7 +430,8 @@ func (b *Bench) noOutput() error {
 			problem = problem.Then("%s", step)
 		}
 	}
-	return problem.Then("build.output in orilla.yaml says where it should be; or name a folder: orilla serve FOLDER")
+	return problem.Then("build.output in orilla.yaml says where it should be; or name " +
+		"a folder: orilla serve FOLDER")
 }
 
 // fail reports a mistake in the terminal and in open pages.
@@ -414,6 +447,7 @@ func (b *Bench) fail(err error) {
 		for _, line := range problem.Detail {
 			text.WriteString(line + "\n")
 		}
+
 		for _, next := range problem.Next {
 			text.WriteString("next: " + next + "\n")
 		}

@@ -157,7 +157,8 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 	b.write(map[string]string{"src/new.html": "new"})
 	b.await("shown new.html")
 	time.Sleep(time.Second)
-	assert.Equal(t, 3, b.count("built"), "the log that the build writes is ignored by Git, and starts no build: %q", b.events)
+	assert.Equal(t, 3, b.count("built"),
+		"the log that the build writes is ignored by Git, and starts no build: %q", b.events)
 	b.bench.Rebuild()
 	b.await("building asked for")
 	b.await("built")
@@ -174,10 +175,12 @@ func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
 	assert.Equal(t, "410", b.get("/old")[:3], "the last good rules")
 	b.write(map[string]string{"orilla.yaml": config + "pages: {one_address: 7}\n"})
 	b.await("failed config")
-	b.write(map[string]string{"orilla.yaml": strings.Replace(config, "site.rules", "other.rules", 1), "other.rules": "redirect /old -> /fares with 302\n"})
+	b.write(map[string]string{"orilla.yaml": strings.Replace(config, "site.rules", "other.rules", 1),
+		"other.rules": "redirect /old -> /fares with 302\n"})
 	b.await("shown")
 	assert.Equal(t, 1, b.count("built"))
-	b.write(map[string]string{"site.rules": "gone /old\n", "orilla.yaml": strings.Replace(config, "sh build.sh", "sh build.sh && echo new > dist/steps.html", 1)})
+	b.write(map[string]string{"site.rules": "gone /old\n", "orilla.yaml": strings.Replace(config,
+		"sh build.sh", "sh build.sh && echo new > dist/steps.html", 1)})
 	b.await("shown steps.html")
 	assert.Equal(t, 2, b.count("built"), "other steps build again")
 	assert.Equal(t, "200 new\n", b.get("/steps"))
@@ -204,7 +207,8 @@ func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 	}
 	b.await("built")
 	b.await("built")
-	assert.Eventually(t, func() bool { return b.get("/fares") == "200 6" }, 5*time.Second, 10*time.Millisecond)
+	assert.Eventually(t, func() bool { return b.get("/fares") == "200 6" }, 5*time.Second,
+		10*time.Millisecond)
 	time.Sleep(500 * time.Millisecond)
 	assert.Equal(t, 3, b.count("built"), "five changes, one build: %q", b.events)
 }
@@ -253,14 +257,16 @@ func TestASiteThatFailsAtFirstIsShownOnceItIsWell(t *testing.T) {
 }
 
 func TestAFolderIsServedAsItIs(t *testing.T) {
-	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\n", "out/a.html": "1"}, func(o *devserver.Options) {
-		o.Build, o.Folder = false, filepath.Join(o.Project.Root, "out")
-	})
+	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\n", "out/a.html": "1"},
+		func(o *devserver.Options) {
+			o.Build, o.Folder = false, filepath.Join(o.Project.Root, "out")
+		})
 	b.await("shown")
 	assert.Equal(t, "200 1", b.get("/a"))
 	b.write(map[string]string{"out/a.html": "2", "out/deep/er/b.html": "b"})
 	b.await("shown a.html")
-	assert.Eventually(t, func() bool { return b.get("/deep/er/b") == "200 b" }, 5*time.Second, 10*time.Millisecond)
+	assert.Eventually(t, func() bool { return b.get("/deep/er/b") == "200 b" }, 5*time.Second,
+		10*time.Millisecond)
 	require.NoError(t, os.RemoveAll(filepath.Join(b.folder, "out")))
 	b.await("failed no-output")
 	assert.Equal(t, 0, b.count("building"))
@@ -278,8 +284,10 @@ func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
 	}
 	tides, fares := answering("tides"), answering("fares")
 	b := start(t, false, map[string]string{
-		"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\nenvironments: {staging: {upstreams: {tides: '" + tides.URL + "', fares: 'https://never.example'}}}\n",
-		"site.rules":  "proxy /tides/{x:all} -> tides:/{x}\nproxy /fares/{x:all} -> fares:/v2/{x}\n", "dist/index.html": "1",
+		"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: dist}\nenvironments: " +
+			"{staging: {upstreams: {tides: '" + tides.URL + "', fares: 'https://never.example'}}}\n",
+		"site.rules":      "proxy /tides/{x:all} -> tides:/{x}\nproxy /fares/{x:all} -> fares:/v2/{x}\n",
+		"dist/index.html": "1",
 	}, func(o *devserver.Options) {
 		o.Environment, o.Upstreams = "staging", map[string]string{"fares": fares.URL}
 	})
@@ -288,13 +296,18 @@ func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
 	assert.Equal(t, []string{"tides/today", "fares/v2/adult"}, asked)
 }
 
-// TestWhatADeployWouldRefuseIsToldAtOnce and once, and that it would not any more.
+// TestWhatADeployWouldRefuseIsToldAtOnce and once, and
+// that it would not any more.
 func TestWhatADeployWouldRefuseIsToldAtOnce(t *testing.T) {
-	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n", "site.rules": "", "index.html": "<link rel=icon href=data:,><script src=/app.js></script>", "app.js": "1"}, nil)
+	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n",
+		"site.rules": "", "index.html": "<link rel=icon href=data:,><script src=/app.js></script>",
+		"app.js": "1"}, nil)
 	b.write(map[string]string{"site.rules": "rewrite /{rest:all} -> /\n"})
-	require.Eventually(t, func() bool { return b.count("refused hidden-asset home-broken") == 1 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return b.count("refused hidden-asset home-broken") == 1 },
+		10*time.Second, 5*time.Millisecond)
 	b.write(map[string]string{"fares.html": "<link rel=icon href=data:,>"})
-	require.Eventually(t, func() bool { return b.count("shown fares.html") == 1 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return b.count("shown fares.html") == 1 }, 10*time.Second,
+		5*time.Millisecond)
 	assert.Equal(t, 1, b.count("refused hidden-asset"), "it is told once")
 	b.write(map[string]string{"site.rules": "fallback /{rest:all} -> /\n"})
 	require.Eventually(t, func() bool { return b.count("refused ") == 2 }, 10*time.Second, 5*time.Millisecond)

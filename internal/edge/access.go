@@ -18,14 +18,15 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// clock tells the time of the store, whatever this machine's clock says meanwhile: from one reading to the next it goes on by what
-// cannot jump.
+// clock tells the time of the store, whatever this machine's clock says
+// meanwhile: from one reading to the next it goes on by what cannot jump.
 type clock struct {
 	fixed   func() time.Time // if set, nothing else counts
 	reading atomic.Pointer[reading]
 }
 
-// reading is what the clock of the store was once, and when, by the part of this machine's clock that does not jump.
+// reading is what the clock of the store was once, and when, by the part of
+// this machine's clock that does not jump.
 type reading struct{ store, at time.Time }
 
 func (c *clock) now() time.Time {
@@ -44,13 +45,15 @@ func (n *Node) SetAhead(ahead time.Duration) {
 	n.clock.reading.Store(&reading{store: now.Round(0).Add(ahead), at: now})
 }
 
-// gate is who may look at an environment, as long as nothing changes that decides it.
+// gate is who may look at an environment, as long as
+// nothing changes that decides it.
 type gate struct {
 	own, all *serving // the environment's own, and of previews that of all of them
 	*access.Gate
 }
 
-// guard returns who may look at what an environment serves, as own says; nil where everybody may.
+// guard returns who may look at what an environment
+// serves, as own says; nil where everybody may.
 func (n *Node) guard(e *environment, own *serving) *access.Gate {
 	var all *serving
 	if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
@@ -58,6 +61,7 @@ func (n *Node) guard(e *environment, own *serving) *access.Gate {
 			all = previews.current.Load()
 		}
 	}
+
 	if now := e.gate.Load(); now != nil && now.own == own && now.all == all {
 		return now.Gate
 	}
@@ -65,6 +69,7 @@ func (n *Node) guard(e *environment, own *serving) *access.Gate {
 	if all != nil {
 		lookings = append(lookings, all.entry.Access)
 	}
+
 	next := &gate{own: own, all: all, Gate: access.NewGate(e.journal.Environment, lookings...)}
 	if before := e.gate.Load(); before != nil {
 		next.Remember(before.Gate)
@@ -73,7 +78,8 @@ func (n *Node) guard(e *environment, own *serving) *access.Gate {
 	return next.Gate
 }
 
-// key returns the random part of a site's claim, by which passes are signed; "" if it cannot be read.
+// key returns the random part of a site's claim, by which
+// passes are signed; "" if it cannot be read.
 func (n *Node) key(ctx context.Context, site string) string {
 	if key, ok := n.keys.Load(site); ok {
 		return key.(string)
@@ -86,19 +92,26 @@ func (n *Node) key(ctx context.Context, site string) string {
 	return claim.Incarnation
 }
 
-// followLink answers a link that opens an environment: the secret goes into a cookie, so that addresses stay as they are.
-func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment, guard *access.Gate, path, base string) string {
+// followLink answers a link that opens an environment: the secret goes into a
+// cookie, so that addresses stay as they are.
+func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment, guard *access.Gate, path,
+	base string,
+) string {
 	secret, rest, _ := strings.Cut(path, "/")
 	if guard != nil {
 		until, ok := guard.Opens(secret, n.key(r.Context(), e.journal.Site), n.clock.now())
 		if !ok {
-			return httpanswer.Say(w, r, http.StatusForbidden, "This link has expired, or was taken back. Ask for a new one.")
+			return httpanswer.Say(w, r, http.StatusForbidden,
+				"This link has expired, or was taken back. Ask for a new one.")
 		}
+
 		http.SetCookie(w, &http.Cookie{
-			Name: access.Cookie, Value: secret, Path: base + "/", HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: httpanswer.Scheme(r) == "https",
+			Name: access.Cookie, Value: secret, Path: base + "/", HttpOnly: true,
+			SameSite: http.SameSiteLaxMode, Secure: httpanswer.Scheme(r) == "https",
 			MaxAge: max(1, int(until.Sub(n.clock.now())/time.Second)),
 		})
 	}
+
 	w.Header().Set("Location", base+"/"+strings.TrimLeft(rest, "/"))
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Referrer-Policy", "no-referrer")
@@ -108,12 +121,15 @@ func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment
 	return "link"
 }
 
-// withoutKeys takes out of a request what opened the environment, so that no upstream learns it.
+// withoutKeys takes out of a request what opened the
+// environment, so that no upstream learns it.
 func withoutKeys(r *http.Request) *http.Request {
 	r = r.Clone(r.Context())
-	if authorization := r.Header.Get("Authorization"); len(authorization) > 6 && strings.EqualFold(authorization[:6], "Basic ") {
+	if authorization := r.Header.Get("Authorization"); len(authorization) > 6 &&
+		strings.EqualFold(authorization[:6], "Basic ") {
 		r.Header.Del("Authorization")
 	}
+
 	cookies := r.Cookies()
 	r.Header.Del("Cookie")
 	for _, cookie := range cookies {
@@ -135,7 +151,8 @@ const (
 	open                     // to everybody: an environment without a password serves it, or has
 )
 
-// openTo reports whether a release answers at its own address. One that was never live is shown on the machine of the edge node only.
+// openTo reports whether a release answers at its own address. One that was
+// never live is shown on the machine of the edge node only.
 func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, error) {
 	found := closed
 	for _, e := range n.of(site) {
@@ -146,6 +163,7 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		if !openly && !guarded {
 			continue
 		}
+
 		guard := n.guard(e, e.current.Load())
 		preview := strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)
 		switch {
@@ -153,25 +171,29 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 			return open, nil // also where it has a password by now: this was shown to everybody
 		case guard == nil:
 			found = max(found, shut)
-		case guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), site), n.clock.now()):
+		case guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), site),
+			n.clock.now()):
 			found = unlocked
 		default:
 			found = max(found, locked)
 		}
 	}
+
 	if found == closed && here(r) {
 		found = open
 	}
 	return found, nil
 }
 
-// here reports whether a request comes from this machine, and from nobody behind it.
+// here reports whether a request comes from this machine,
+// and from nobody behind it.
 func here(r *http.Request) bool {
 	for _, field := range []string{"Forwarded", "X-Forwarded-For", "X-Real-Ip", "Via"} {
 		if r.Header.Get(field) != "" {
 			return false
 		}
 	}
+
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
 		return false
@@ -200,8 +222,9 @@ type history struct {
 	releases map[release.ID]bool // true: when everybody could look
 }
 
-// served reports whether an environment serves a release, or has, when everybody could look, or behind a password. Of a preview, a
-// password for all of them does not count here.
+// served reports whether an environment serves a release, or has, when
+// everybody could look, or behind a password. Of a preview, a password for all
+// of them does not count here.
 func (e *environment) served(ctx context.Context, id release.ID) (openly, guarded bool, err error) {
 	h := &e.history
 	h.mutex.Lock()
@@ -209,6 +232,7 @@ func (e *environment) served(ctx context.Context, id release.ID) (openly, guarde
 	if h.releases == nil {
 		h.releases = map[release.ID]bool{}
 	}
+
 	for last := e.current.Load().entry.Number; h.upTo < last; h.upTo++ {
 		entry, err := e.journal.Get(ctx, h.upTo+1)
 		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, journal.ErrUnknown) {
@@ -217,6 +241,7 @@ func (e *environment) served(ctx context.Context, id release.ID) (openly, guarde
 		if err != nil {
 			return false, false, err
 		}
+
 		if !entry.Release.IsZero() {
 			h.releases[entry.Release] = h.releases[entry.Release] || !entry.Access.Protects()
 		}

@@ -28,7 +28,8 @@ import (
 // decide appends an entry and tells the node.
 func (w *world) decide(environment string, decide journal.Decide) journal.Entry {
 	w.t.Helper()
-	j := journal.Journal{Store: w.store, Site: "corvane", Environment: environment, Attempt: rand.Text, Now: time.Now}
+	j := journal.Journal{Store: w.store, Site: "corvane", Environment: environment, Attempt: rand.Text,
+		Now: time.Now}
 	entry, err := j.Append(w.t.Context(), journal.Entry{}, decide)
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.store.Replace(w.t.Context(), storage.PulseKey("corvane"), []byte(rand.Text())))
@@ -37,10 +38,12 @@ func (w *world) decide(environment string, decide journal.Decide) journal.Entry 
 
 // looking sets who may look.
 func looking(to *journal.Looking) journal.Decide {
-	return journal.SetAccess(func(journal.Looking) (*journal.Looking, error) { return to, nil }, "command", "x", "")
+	return journal.SetAccess(func(journal.Looking) (*journal.Looking, error) { return to, nil }, "command",
+		"x", "")
 }
 
-// password returns a hash that costs little: what hashes cost is not tested here.
+// password returns a hash that costs little: what hashes
+// cost is not tested here.
 func password(t *testing.T, text string) string {
 	hash, err := bcrypt.GenerateFromPassword([]byte(text), bcrypt.MinCost)
 	require.NoError(t, err)
@@ -48,13 +51,16 @@ func password(t *testing.T, text string) string {
 }
 
 func with(password string) map[string]string {
-	return map[string]string{"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte("x:"+password))}
+	return map[string]string{"Authorization": "Basic " +
+		base64.StdEncoding.EncodeToString([]byte("x:"+password))}
 }
 
 // secretly is a site of which every answer has the word.
-var secretly = map[string]string{"index.html": "kraken", "style-3f9a2c1b7e.css": "kraken", "404.html": "kraken"}
+var secretly = map[string]string{"index.html": "kraken", "style-3f9a2c1b7e.css": "kraken",
+	"404.html": "kraken"}
 
-// TestNothingProtectedIsReadableElsewhere asks for a protected environment under every name that an edge node answers to.
+// TestNothingProtectedIsReadableElsewhere asks for a protected environment
+// under every name that an edge node answers to.
 func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
 	w := start(t, edge.Options{})
 	open := w.put(site, release.Settings{})
@@ -64,18 +70,24 @@ func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
 	entry := w.activate("staging", secret, "https://staging.corvane.example/", "https://old.corvane.example/")
 	w.await("staging.corvane.localhost", entry)
 	digits := secret.String()[:10]
-	for _, host := range []string{"staging.corvane.localhost", "staging.corvane.example", "old.corvane.example", digits + ".release.corvane.localhost", "corvane.localhost", "www.corvane.example",
-		"previews.corvane.localhost", "staging.preview.corvane.localhost", "STAGING.corvane.LOCALHOST.", "nowhere.example"} {
-		for _, path := range []string{"/", "/style-3f9a2c1b7e.css", "/nowhere", "/.orilla/look/x/", "//", "/index.html"} {
+	for _, host := range []string{"staging.corvane.localhost", "staging.corvane.example",
+		"old.corvane.example", digits + ".release.corvane.localhost", "corvane.localhost",
+		"www.corvane.example",
+		"previews.corvane.localhost", "staging.preview.corvane.localhost", "STAGING.corvane.LOCALHOST.",
+		"nowhere.example"} {
+		for _, path := range []string{"/", "/style-3f9a2c1b7e.css", "/nowhere", "/.orilla/look/x/", "//",
+			"/index.html"} {
 			for _, method := range []string{"GET", "HEAD", "POST", "OPTIONS"} {
-				for i, header := range []map[string]string{nil, {"Cookie": access.Cookie + "=x"}, {"X-Forwarded-For": "192.0.2.1"}, with("wrong password")} {
+				for i, header := range []map[string]string{nil, {"Cookie": access.Cookie + "=x"},
+					{"X-Forwarded-For": "192.0.2.1"}, with("wrong password")} {
 					if i == 3 && method+path != "GET/" {
 						continue // each guess takes its time by intent
 					}
 					r, body := w.ask(method, host, path, header)
 					assert.NotContains(t, body, "kraken", "%s %s%s", method, host, path)
 					for name, values := range r.Header {
-						assert.NotContains(t, strings.Join(values, " "), digits, "%s %s%s: %s", method, host, path, name)
+						assert.NotContains(t, strings.Join(values, " "), digits, "%s %s%s: %s", method, host,
+							path, name)
 					}
 				}
 			}
@@ -86,17 +98,20 @@ func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
 	assert.Equal(t, `Basic realm="corvane staging", charset="UTF-8"`, r.Header.Get("WWW-Authenticate"))
 	assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
 	assert.Equal(t, "hidden;entry=staging:2", r.Header.Get(httpanswer.ReleaseField))
-	for _, host := range []string{"staging.corvane.localhost", "staging.corvane.example", digits + ".release.corvane.localhost"} {
+	for _, host := range []string{"staging.corvane.localhost", "staging.corvane.example",
+		digits + ".release.corvane.localhost"} {
 		r, body := w.ask("GET", host, "/", with("kittiwake"))
 		assert.Equal(t, 200, r.StatusCode, host)
 		assert.Equal(t, "kraken", body)
 		assert.Equal(t, "no-cache, private", r.Header.Get("Cache-Control"))
 		assert.Equal(t, "noindex", r.Header.Get("X-Robots-Tag"))
 		r, _ = w.ask("GET", host, "/style-3f9a2c1b7e.css", with("kittiwake"))
-		assert.Equal(t, "private, max-age=31536000, immutable", r.Header.Get("Cache-Control"), "nor does a shared cache keep what never changes")
+		assert.Equal(t, "private, max-age=31536000, immutable", r.Header.Get("Cache-Control"),
+			"nor does a shared cache keep what never changes")
 	}
 	w.await("corvane.localhost", w.activate("production", secret, "https://www.corvane.example/"))
-	r, body := w.ask("GET", digits+".release.corvane.localhost", "/", map[string]string{"X-Forwarded-For": "192.0.2.1"})
+	r, body := w.ask("GET", digits+".release.corvane.localhost", "/",
+		map[string]string{"X-Forwarded-For": "192.0.2.1"})
 	assert.Equal(t, 200, r.StatusCode, "what everybody was shown has an open address")
 	assert.Equal(t, "kraken", body)
 }
@@ -121,8 +136,11 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	w := start(t, edge.Options{Now: func() time.Time { return noon.Add(time.Duration(now.Load())) }})
 	secret := access.Secret()
 	hash := password(t, "kittiwake")
-	w.activateWith("preview.winter", w.put(secretly, release.Settings{}), journal.DocumentContent{Addresses: []string{"https://ferries.example/winter/"}})
-	entry := w.decide("preview.winter", looking(&journal.Looking{Password: hash, Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon.Add(time.Hour)}}}))
+	w.activateWith("preview.winter", w.put(secretly, release.Settings{}),
+		journal.DocumentContent{Addresses: []string{"https://ferries.example/winter/"}})
+	entry := w.decide("preview.winter",
+		looking(&journal.Looking{Password: hash,
+			Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon.Add(time.Hour)}}}))
 	const host = "ferries.example"
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("HEAD", host, "/winter/", nil)
@@ -133,7 +151,8 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	assert.Equal(t, "/winter/fares", r.Header.Get("Location"))
 	require.Len(t, r.Cookies(), 1)
 	cookie := r.Cookies()[0]
-	assert.Equal(t, []any{"/winter/", true, http.SameSiteLaxMode, 3600}, []any{cookie.Path, cookie.HttpOnly, cookie.SameSite, cookie.MaxAge})
+	assert.Equal(t, []any{"/winter/", true, http.SameSiteLaxMode, 3600},
+		[]any{cookie.Path, cookie.HttpOnly, cookie.SameSite, cookie.MaxAge})
 	by := map[string]string{"Cookie": "other=1; " + cookie.Name + "=" + cookie.Value}
 	r, body := w.ask("GET", host, "/winter/", by)
 	assert.Equal(t, 200, r.StatusCode)
@@ -151,7 +170,8 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	}, 5*time.Second, time.Millisecond, "it was taken back")
 }
 
-// TestAPasswordForAllPreviewsHoldsForThoseToCome makes a preview after the password.
+// TestAPasswordForAllPreviewsHoldsForThoseToCome makes a
+// preview after the password.
 func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
@@ -164,7 +184,8 @@ func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 	w.decide(journal.Previews, looking(&journal.Looking{Password: password(t, "kittiwake")}))
 	after := w.activate("preview.after", id)
 	w.await("after.preview.corvane.localhost", after)
-	for _, host := range []string{"before.preview.corvane.localhost", "after.preview.corvane.localhost", digits} {
+	for _, host := range []string{"before.preview.corvane.localhost", "after.preview.corvane.localhost",
+		digits} {
 		require.Eventually(t, func() bool {
 			r, _ := w.ask("GET", host, "/", map[string]string{"Via": "x"})
 			return r.StatusCode == 401
@@ -175,7 +196,8 @@ func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 	}
 	r, _ = w.ask("GET", "corvane.localhost", "/", nil)
 	assert.Equal(t, 200, r.StatusCode, "production is not a preview")
-	require.NoError(t, w.store.Replace(t.Context(), storage.JournalKey("corvane", journal.Previews, 1), []byte("damaged")))
+	require.NoError(t, w.store.Replace(t.Context(), storage.JournalKey("corvane", journal.Previews, 1),
+		[]byte("damaged")))
 	fresh := edge.New(w.store, edge.Options{})
 	ctx, ready := t.Context(), make(chan struct{})
 	go fresh.Follow(ctx, func() { close(ready) })
@@ -201,7 +223,8 @@ func (s *lateStore) Get(ctx context.Context, key string) ([]byte, error) {
 	return s.Store.Get(ctx, key)
 }
 
-// TestAPasswordThatCameBeforeARelease counts, also for a node that was just looking: it reads the new entry, and the password after that.
+// TestAPasswordThatCameBeforeARelease counts, also for a node that was just
+// looking: it reads the new entry, and the password after that.
 func TestAPasswordThatCameBeforeARelease(t *testing.T) {
 	w := start(t, edge.Options{})
 	w.activate("preview.winter", w.put(site, release.Settings{}))
@@ -233,7 +256,9 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 	id := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", id, "https://www.corvane.example/"))
 	ends := time.Now().Add(time.Hour)
-	entry := w.decide("preview.winter", journal.Activate(journal.Deploy, journal.Move{Release: id, Origin: journal.Origin{Branch: "winter"}, Expires: &ends}, time.Now()))
+	entry := w.decide("preview.winter",
+		journal.Activate(journal.Deploy, journal.Move{Release: id, Origin: journal.Origin{Branch: "winter"},
+			Expires: &ends}, time.Now()))
 	w.await("winter.preview.corvane.localhost", entry)
 	const host = "winter.preview.corvane.localhost:7420"
 	jump.Store(int64(2 * time.Hour))
@@ -246,7 +271,8 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 	jump.Store(0)
 	r, _ = w.ask("GET", host, "/fares", nil)
 	assert.Equal(t, 200, r.StatusCode, "a clock that jumped and went back has done no harm")
-	entry = w.decide("preview.winter", journal.Remove(journal.Ended{Reason: journal.Merged, Into: "production"}, "follow", "x", ""))
+	entry = w.decide("preview.winter",
+		journal.Remove(journal.Ended{Reason: journal.Merged, Into: "production"}, "follow", "x", ""))
 	require.Eventually(t, func() bool {
 		r, body = w.ask("GET", host, "/fares", nil)
 		return r.StatusCode == 410
@@ -257,13 +283,17 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 	assert.Equal(t, "none;entry="+entry.Label(), r.Header.Get(httpanswer.ReleaseField))
 }
 
-// TestTheClockOfANodeGoesByTheStore sets this machine's clock wrong, as far as the node can tell.
+// TestTheClockOfANodeGoesByTheStore sets this machine's
+// clock wrong, as far as the node can tell.
 func TestTheClockOfANodeGoesByTheStore(t *testing.T) {
 	w := start(t, edge.Options{})
 	id := w.put(site, release.Settings{})
 	ends := time.Now().Add(30 * time.Minute)
-	w.await("x.preview.corvane.localhost", w.decide("preview.x", journal.Activate(journal.Deploy, journal.Move{Release: id, Expires: &ends}, time.Now())))
-	for ahead, want := range map[time.Duration]int{0: 200, 29 * time.Minute: 200, 31 * time.Minute: 410, -48 * time.Hour: 200} {
+	w.await("x.preview.corvane.localhost",
+		w.decide("preview.x", journal.Activate(journal.Deploy, journal.Move{Release: id, Expires: &ends},
+			time.Now())))
+	for ahead, want := range map[time.Duration]int{0: 200, 29 * time.Minute: 200, 31 * time.Minute: 410,
+		-48 * time.Hour: 200} {
 		w.node.SetAhead(ahead)
 		r, _ := w.ask("GET", "x.preview.corvane.localhost", "/", nil)
 		assert.Equal(t, want, r.StatusCode, "the store's clock is %s before this one", ahead)
@@ -272,22 +302,32 @@ func TestTheClockOfANodeGoesByTheStore(t *testing.T) {
 
 func TestSettingsTellAReleaseWhereItRuns(t *testing.T) {
 	w := start(t, edge.Options{})
-	id := w.put(map[string]string{"index.html": "x", "settings.json": `{"from":"the build"}`}, release.Settings{})
-	w.await("corvane.localhost", w.activateWith("production", id, journal.DocumentContent{Settings: []byte(`{"api":"https://api.corvane.example"}`), SettingsPath: "/settings.json"}))
-	w.await("staging.corvane.localhost", w.activateWith("staging", id, journal.DocumentContent{Settings: []byte(`{"api":"https://try.corvane.example"}`), SettingsPath: "/settings.json"}))
+	id := w.put(map[string]string{"index.html": "x", "settings.json": `{"from":"the build"}`},
+		release.Settings{})
+	w.await("corvane.localhost",
+		w.activateWith("production", id,
+			journal.DocumentContent{Settings: []byte(`{"api":"https://api.corvane.example"}`),
+				SettingsPath: "/settings.json"}))
+	w.await("staging.corvane.localhost",
+		w.activateWith("staging", id,
+			journal.DocumentContent{Settings: []byte(`{"api":"https://try.corvane.example"}`),
+				SettingsPath: "/settings.json"}))
 	w.await("test.corvane.localhost", w.activate("test", id))
 	tags := map[string]bool{}
-	for host, want := range map[string]string{"corvane": `{"api":"https://api.corvane.example"}`, "staging.corvane": `{"api":"https://try.corvane.example"}`, "test.corvane": `{"from":"the build"}`} {
+	for host, want := range map[string]string{"corvane": `{"api":"https://api.corvane.example"}`,
+		"staging.corvane": `{"api":"https://try.corvane.example"}`, "test.corvane": `{"from":"the build"}`} {
 		r, body := w.ask("GET", host+".localhost", "/settings.json", nil)
 		assert.Equal(t, want, body)
 		assert.Equal(t, "application/json", r.Header.Get("Content-Type"))
 		assert.Equal(t, "no-cache", r.Header.Get("Cache-Control"))
 		tags[r.Header.Get("ETag")] = true
-		r, body = w.ask("GET", host+".localhost", "/settings.json", map[string]string{"If-None-Match": r.Header.Get("ETag")})
+		r, body = w.ask("GET", host+".localhost", "/settings.json",
+			map[string]string{"If-None-Match": r.Header.Get("ETag")})
 		assert.Equal(t, fmt.Sprint(304, ""), fmt.Sprint(r.StatusCode, body))
 	}
 	assert.Len(t, tags, 3)
-	a, err := answer.Decide(t.Context(), answer.Request{Method: "POST", Path: "/settings.json"}, answer.Site{Own: &answer.EnvironmentConfig{Path: "/settings.json", Data: []byte("1")}})
+	a, err := answer.Decide(t.Context(), answer.Request{Method: "POST", Path: "/settings.json"},
+		answer.Site{Own: &answer.EnvironmentConfig{Path: "/settings.json", Data: []byte("1")}})
 	require.NoError(t, err)
 	assert.Equal(t, 405, a.Status)
 }

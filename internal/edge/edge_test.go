@@ -74,7 +74,8 @@ func start(t *testing.T, options edge.Options) *world {
 func (w *world) claim() {
 	w.t.Helper()
 	w.claims++
-	data, err := record.Claim{Site: "corvane", Incarnation: fmt.Sprint("incarnation", w.claims), Roots: []string{"c0"}, Who: "Ines Marrow"}.Encode()
+	data, err := record.Claim{Site: "corvane", Incarnation: fmt.Sprint("incarnation", w.claims),
+		Roots: []string{"c0"}, Who: "Ines Marrow"}.Encode()
 	require.NoError(w.t, err)
 	require.NoError(w.t, w.store.Create(w.t.Context(), storage.ClaimKey("corvane"), data))
 }
@@ -98,7 +99,8 @@ func (w *world) put(files map[string]string, settings release.Settings) release.
 }
 
 // putRuled keeps a release with rules.
-func (w *world) putRuled(files map[string]string, rulesOf []rules.Rule, settings release.Settings) release.ID {
+func (w *world) putRuled(files map[string]string, rulesOf []rules.Rule, settings release.Settings,
+) release.ID {
 	w.t.Helper()
 	batch, err := w.store.Begin(w.t.Context())
 	require.NoError(w.t, err)
@@ -110,7 +112,8 @@ func (w *world) putRuled(files map[string]string, rulesOf []rules.Rule, settings
 	var list []release.File
 	for path, text := range files {
 		data := []byte(text)
-		one := release.File{Path: path, Digest: digest.Of(data), Size: int64(len(data)), Type: media.Type(path, true)}
+		one := release.File{Path: path, Digest: digest.Of(data), Size: int64(len(data)),
+			Type: media.Type(path, true)}
 		for len(data) > 0 && len(text) > release.PartSize {
 			n := min(release.PartSize, len(data))
 			one.Parts = append(one.Parts, add(data[:n]))
@@ -129,7 +132,8 @@ func (w *world) putRuled(files map[string]string, rulesOf []rules.Rule, settings
 	}
 	_, err = batch.Commit(w.t.Context())
 	require.NoError(w.t, err)
-	w.store.Create(w.t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data) //nolint:errcheck // may be there
+	//nolint:errcheck // may be there
+	w.store.Create(w.t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data)
 	return index.ID
 }
 
@@ -140,14 +144,16 @@ func (w *world) activate(environment string, id release.ID, addresses ...string)
 }
 
 // activateWith says what the environment is, besides.
-func (w *world) activateWith(environment string, id release.ID, content journal.DocumentContent) journal.Entry {
+func (w *world) activateWith(environment string, id release.ID, content journal.DocumentContent,
+) journal.Entry {
 	w.t.Helper()
 	document, err := journal.NewDocument(content, "")
 	require.NoError(w.t, err)
 	if document.Data != nil {
 		w.store.Create(w.t.Context(), document.Digest.Key(), document.Data) //nolint:errcheck // may be there
 	}
-	j := journal.Journal{Store: w.store, Site: "corvane", Environment: environment, Attempt: rand.Text, Now: time.Now}
+	j := journal.Journal{Store: w.store, Site: "corvane", Environment: environment, Attempt: rand.Text,
+		Now: time.Now}
 	move := journal.Move{Release: id, Origin: journal.Origin{Commit: "4be21c7"}, Document: document}
 	entry, err := j.Append(w.t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, time.Now()))
 	require.NoError(w.t, err)
@@ -179,7 +185,8 @@ func (w *world) ask(method, host, path string, header map[string]string) (*http.
 	return response, string(body)
 }
 
-var site = map[string]string{"index.html": "<h1>Corvane</h1>", "fares.html": "42.00", "style-3f9a2c1b7e.css": "body{}", "404.html": "no such quay", "film.txt": "0123456789"}
+var site = map[string]string{"index.html": "<h1>Corvane</h1>", "fares.html": "42.00",
+	"style-3f9a2c1b7e.css": "body{}", "404.html": "no such quay", "film.txt": "0123456789"}
 
 func TestHTTP(t *testing.T) {
 	w := start(t, edge.Options{})
@@ -201,25 +208,43 @@ func TestHTTP(t *testing.T) {
 		body         string
 		want         map[string]string
 	}{
-		"HEAD has the header of GET":  {"HEAD", "/", nil, 200, "", map[string]string{"Content-Length": "16", "ETag": etag}},
-		"not modified":                {"GET", "/", map[string]string{"If-None-Match": `"x", ` + etag}, 304, "", map[string]string{"ETag": etag, "Cache-Control": "no-cache", "Content-Length": ""}},
-		"modified":                    {"GET", "/", map[string]string{"If-None-Match": `"x"`}, 200, site["index.html"], nil},
-		"a failed precondition":       {"GET", "/", map[string]string{"If-Match": `"x"`}, 412, "", nil},
-		"a range":                     {"GET", "/film.txt", map[string]string{"Range": "bytes=2-4"}, 206, "234", map[string]string{"Content-Range": "bytes 2-4/10"}},
-		"the end":                     {"GET", "/film.txt", map[string]string{"Range": "bytes=-3"}, 206, "789", nil},
-		"a range out of reach":        {"GET", "/film.txt", map[string]string{"Range": "bytes=50-"}, 416, "", map[string]string{"Content-Range": "bytes */10"}},
-		"a range of what has changed": {"GET", "/film.txt", map[string]string{"Range": "bytes=2-4", "If-Range": `"old"`}, 200, "0123456789", nil},
-		"missing":                     {"GET", "/nowhere", nil, 404, "no such quay", map[string]string{"Content-Type": "text/html; charset=utf-8", "ETag": ""}},
-		"missing has no range":        {"GET", "/nowhere", map[string]string{"Range": "bytes=0-1"}, 404, "no such quay", nil},
-		"missing HEAD":                {"HEAD", "/nowhere", nil, 404, "", map[string]string{"Content-Length": "12"}},
-		"a missing script":            {"GET", "/app.js", nil, 404, "There is no such file on this site.\n", map[string]string{"Content-Type": "text/plain; charset=utf-8"}},
-		"another method":              {"DELETE", "/", nil, 405, "Files answer GET, HEAD, OPTIONS.\n", map[string]string{"Allow": "GET, HEAD, OPTIONS"}},
-		"OPTIONS":                     {"OPTIONS", "/", nil, 204, "", map[string]string{"Allow": "GET, HEAD, OPTIONS"}},
-		"an asset":                    {"GET", "/style-3f9a2c1b7e.css", nil, 200, "body{}", map[string]string{"Cache-Control": "public, max-age=31536000, immutable"}},
-		"a redirect":                  {"GET", "/fares/?a=1", nil, 301, "", map[string]string{"Location": "/fares?a=1", "Cache-Control": "no-cache"}},
-		"dot segments":                {"GET", "/%2e%2e/%2e%2e/etc/passwd", nil, 400, "The address has a dot segment.\n", nil},
-		"a NUL":                       {"GET", "/%00", nil, 400, "The address has a control character.\n", nil},
-		"a very long path":            {"GET", "/" + strings.Repeat("a", 10_000), nil, 414, "The address is too long.\n", nil},
+		"HEAD has the header of GET": {"HEAD", "/", nil, 200, "", map[string]string{"Content-Length": "16",
+			"ETag": etag}},
+		"not modified": {"GET", "/", map[string]string{"If-None-Match": `"x", ` + etag}, 304,
+			"", map[string]string{"ETag": etag, "Cache-Control": "no-cache", "Content-Length": ""}},
+		"modified": {"GET", "/", map[string]string{"If-None-Match": `"x"`}, 200,
+			site["index.html"], nil},
+		"a failed precondition": {"GET", "/", map[string]string{"If-Match": `"x"`}, 412, "", nil},
+		"a range": {"GET", "/film.txt", map[string]string{"Range": "bytes=2-4"}, 206,
+			"234", map[string]string{"Content-Range": "bytes 2-4/10"}},
+		"the end": {"GET", "/film.txt", map[string]string{"Range": "bytes=-3"}, 206,
+			"789", nil},
+		"a range out of reach": {"GET", "/film.txt", map[string]string{"Range": "bytes=50-"}, 416, "",
+			map[string]string{"Content-Range": "bytes */10"}},
+		"a range of what has changed": {"GET", "/film.txt", map[string]string{"Range": "bytes=2-4",
+			"If-Range": `"old"`}, 200, "0123456789", nil},
+		"missing": {"GET", "/nowhere", nil, 404, "no such quay",
+			map[string]string{"Content-Type": "text/html; charset=utf-8", "ETag": ""}},
+		"missing has no range": {"GET", "/nowhere", map[string]string{"Range": "bytes=0-1"}, 404,
+			"no such quay", nil},
+		"missing HEAD": {"HEAD", "/nowhere", nil, 404, "",
+			map[string]string{"Content-Length": "12"}},
+		"a missing script": {"GET", "/app.js", nil, 404, "There is no such file on this site.\n",
+			map[string]string{"Content-Type": "text/plain; charset=utf-8"}},
+		"another method": {"DELETE", "/", nil, 405, "Files answer GET, HEAD, OPTIONS.\n",
+			map[string]string{"Allow": "GET, HEAD, OPTIONS"}},
+		"OPTIONS": {"OPTIONS", "/", nil, 204, "",
+			map[string]string{"Allow": "GET, HEAD, OPTIONS"}},
+		"an asset": {"GET", "/style-3f9a2c1b7e.css", nil, 200, "body{}",
+			map[string]string{"Cache-Control": "public, max-age=31536000, immutable"}},
+		"a redirect": {"GET", "/fares/?a=1", nil, 301, "",
+			map[string]string{"Location": "/fares?a=1", "Cache-Control": "no-cache"}},
+		"dot segments": {"GET", "/%2e%2e/%2e%2e/etc/passwd", nil, 400,
+			"The address has a dot segment.\n", nil},
+		"a NUL": {"GET", "/%00", nil, 400, "The address has a control character.\n",
+			nil},
+		"a very long path": {"GET", "/" + strings.Repeat("a", 10_000), nil, 414,
+			"The address is too long.\n", nil},
 	} {
 		r, body := w.ask(test.method, "corvane.localhost", test.path, test.header)
 		assert.Equal(t, test.status, r.StatusCode, name)
@@ -235,8 +260,11 @@ func TestHTTP(t *testing.T) {
 func TestHosts(t *testing.T) {
 	w := start(t, edge.Options{})
 	id := w.put(site, release.Settings{})
-	w.await("corvane.localhost", w.activate("production", id, "https://www.corvane.example/", "https://corvane.example/", "https://islands.example/ferries/"))
-	w.await("staging.corvane.localhost", w.activate("staging", w.put(map[string]string{"index.html": "staging"}, release.Settings{}), "https://www.corvane.example/staging/"))
+	w.await("corvane.localhost", w.activate("production", id, "https://www.corvane.example/",
+		"https://corvane.example/", "https://islands.example/ferries/"))
+	w.await("staging.corvane.localhost",
+		w.activate("staging", w.put(map[string]string{"index.html": "staging"}, release.Settings{}),
+			"https://www.corvane.example/staging/"))
 	w.await("winter-times.preview.corvane.localhost", w.activate("preview.winter-times", id))
 	for _, test := range []struct {
 		host, path string
@@ -267,16 +295,20 @@ func TestHosts(t *testing.T) {
 		assert.Equal(t, test.status, r.StatusCode, "%s%s", test.host, test.path)
 		assert.Contains(t, body+r.Header.Get("Location"), test.says, "%s%s", test.host, test.path)
 		noindex := r.Header.Get("X-Robots-Tag") == "noindex"
-		production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path, "/staging") || strings.HasSuffix(test.path, "/stagings")
+		production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path,
+			"/staging") || strings.HasSuffix(test.path, "/stagings")
 		if r.StatusCode == 200 {
-			assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host, test.path)
+			assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host,
+				test.path)
 		}
 	}
 	w.await("staging.corvane.localhost", w.activate("staging", id, "https://www.corvane.example/"))
-	assert.Contains(t, w.troubles(), "https://www.corvane.example/ is not served from here: it belongs to corvane production")
+	assert.Contains(t, w.troubles(),
+		"https://www.corvane.example/ is not served from here: it belongs to corvane production")
 }
 
-// TestActivationsAreAtomic flips back and forth a hundred times while clients ask for a page and then for the assets it names.
+// TestActivationsAreAtomic flips back and forth a hundred times while clients
+// ask for a page and then for the assets it names.
 func TestActivationsAreAtomic(t *testing.T) {
 	w := start(t, edge.Options{Memory: 1 << 20})
 	var ids []release.ID
@@ -341,7 +373,9 @@ func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
 	start := make([]byte, 1000)
 	_, err = io.ReadFull(response.Body, start)
 	require.NoError(t, err)
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "2", "film.bin": "short"}, release.Settings{})))
+	w.await("corvane.localhost",
+		w.activate("production", w.put(map[string]string{"index.html": "2", "film.bin": "short"},
+			release.Settings{})))
 	rest, err := io.ReadAll(response.Body)
 	require.NoError(t, err)
 	assert.Equal(t, digest.Of([]byte(long)), digest.Of(append(start, rest...)))
@@ -350,7 +384,8 @@ func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
 func TestDamageIsNeverServed(t *testing.T) {
 	w := start(t, edge.Options{})
 	long := strings.Repeat("x", release.PartSize+100)
-	id := w.put(map[string]string{"index.html": "whole", "fares.html": "42.00", "film.bin": long, "404.html": "no such quay"}, release.Settings{})
+	id := w.put(map[string]string{"index.html": "whole", "fares.html": "42.00", "film.bin": long,
+		"404.html": "no such quay"}, release.Settings{})
 	flip := func(content string) digest.Digest {
 		d := digest.Of([]byte(content))
 		path := filepath.Join(w.root, d.Key())
@@ -390,8 +425,10 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	id := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", id))
-	require.NoError(t, w.store.Create(t.Context(), storage.JournalKey("corvane", "production", 2), []byte(`{"torn`)))
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "production:2") }, 5*time.Second, 5*time.Millisecond)
+	require.NoError(t, w.store.Create(t.Context(), storage.JournalKey("corvane", "production", 2),
+		[]byte(`{"torn`)))
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "production:2") },
+		5*time.Second, 5*time.Millisecond)
 	r, body := w.ask("GET", "corvane.localhost", "/fares", nil)
 	assert.Equal(t, 200, r.StatusCode)
 	assert.Equal(t, "42.00", body)
@@ -402,16 +439,20 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	later := release.ID(digest.Of(root))
 	require.NoError(t, w.store.Create(t.Context(), storage.ReleaseKey("corvane", later.String()), root))
 	w.activate("staging", later)
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 3") }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 3") }, 5*time.Second,
+		5*time.Millisecond)
 }
 
 func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {
 	w := start(t, edge.Options{Sweep: time.Hour, Poll: time.Hour})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
-	// Another node has flipped already; this one has not heard of it, since the hint was lost.
+	// Another node has flipped already; this one has not
+	// heard of it, since the hint was lost.
 	id := w.put(map[string]string{"index.html": "new", "app-0a1b2c3d4e.js": "new asset"}, release.Settings{})
-	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Attempt: rand.Text, Now: time.Now}
-	_, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id}, time.Now()))
+	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Attempt: rand.Text,
+		Now: time.Now}
+	_, err := j.Append(t.Context(), journal.Entry{},
+		journal.Activate(journal.Deploy, journal.Move{Release: id}, time.Now()))
 	require.NoError(t, err)
 	var browsers sync.WaitGroup
 	for range 20 { // a browser asks for many at once; none of them may be turned away
@@ -435,11 +476,14 @@ func TestAssetsOfEarlierReleasesAreKeptForAsLongAsSaid(t *testing.T) {
 	none := int64(0)
 	with := map[string]string{"index.html": "1", "app-0a1b2c3d4e.js": "old asset"}
 	w.await("corvane.localhost", w.activate("production", w.put(with, release.Settings{})))
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "2"}, release.Settings{})))
+	w.await("corvane.localhost",
+		w.activate("production", w.put(map[string]string{"index.html": "2"}, release.Settings{})))
 	r, body := w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
 	assert.Equal(t, 200, r.StatusCode)
 	assert.Equal(t, "old asset", body)
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "3"}, release.Settings{KeepAssets: &none})))
+	w.await("corvane.localhost",
+		w.activate("production", w.put(map[string]string{"index.html": "3"},
+			release.Settings{KeepAssets: &none})))
 	r, _ = w.ask("GET", "corvane.localhost", "/app-0a1b2c3d4e.js", nil)
 	assert.Equal(t, 404, r.StatusCode)
 }
@@ -454,7 +498,8 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 			next.Sources[name] = filepath.Join(folder, name)
 			require.NoError(t, os.MkdirAll(filepath.Dir(next.Sources[name]), 0o755))
 			require.NoError(t, os.WriteFile(next.Sources[name], []byte(text), 0o644))
-			next.Files = append(next.Files, release.File{Path: name, Digest: digest.Of([]byte(text)), Size: int64(len(text)), Type: media.Type(name, true)})
+			next.Files = append(next.Files, release.File{Path: name, Digest: digest.Of([]byte(text)),
+				Size: int64(len(text)), Type: media.Type(name, true)})
 		}
 		local.Show(next)
 	}
@@ -463,7 +508,8 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 	server := httptest.NewServer(local)
 	defer server.Close()
 	edgeServer := w.server
-	for _, path := range []string{"/", "/fares", "/fares/", "/fares.html", "/nowhere", "/app.js", "/404", "/style-3f9a2c1b7e.css", "/%00", "//fares", "/film.txt"} {
+	for _, path := range []string{"/", "/fares", "/fares/", "/fares.html", "/nowhere", "/app.js", "/404",
+		"/style-3f9a2c1b7e.css", "/%00", "//fares", "/film.txt"} {
 		for _, method := range []string{"GET", "HEAD", "POST", "OPTIONS"} {
 			a, bodyA := w.ask(method, "corvane.localhost", path, nil)
 			w.server = server
@@ -479,7 +525,8 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 		}
 	}
 
-	// With reloading, a page says so, and an open page hears of a change, of a failure, and of its end.
+	// With reloading, a page says so, and an open page
+	// hears of a change, of a failure, and of its end.
 	reloading := devserver.NewLocal(devserver.LocalOptions{Environment: "production", Reload: true})
 	again := httptest.NewServer(reloading)
 	defer again.Close()
@@ -519,8 +566,15 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	var owner sync.WaitGroup
-	owner.Go(func() { edge.Announce(ctx, store, edge.Presence{Node: "quay-7420", Address: "10.1.2.3:7420"}, nil) })
-	require.Eventually(t, func() bool { nodes, err := edge.Nodes(t.Context(), store, 0); return err == nil && len(nodes) == 1 }, 5*time.Second, time.Millisecond)
+	owner.Go(func() {
+		edge.Announce(ctx, store, edge.Presence{Node: "quay-7420", Address: "10.1.2.3:7420"},
+			nil)
+	})
+	require.Eventually(t, func() bool {
+		nodes, err := edge.Nodes(t.Context(), store, 0)
+		return err == nil &&
+			len(nodes) == 1
+	}, 5*time.Second, time.Millisecond)
 	cancel()
 	owner.Wait()
 	nodes, err := edge.Nodes(t.Context(), store, 0)
@@ -528,17 +582,21 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 	assert.Empty(t, nodes)
 }
 
-// TestANodeOfAnotherMachinesOwnIsNotAsked: its loopback address means something else here.
+// TestANodeOfAnotherMachinesOwnIsNotAsked: its loopback
+// address means something else here.
 func TestANodeOfAnotherMachinesOwnIsNotAsked(t *testing.T) {
 	here := edge.NodeName("7420")
 	for _, test := range []struct {
 		node, address string
 		asked         bool
 	}{
-		{here, "127.0.0.1:7420", true}, {here, "[::1]:7420", true}, {"elsewhere-7420", "127.0.0.1:7420", false}, {"elsewhere-7420", "[::1]:7420", false},
-		{"elsewhere-7420", "localhost:7420", false}, {"elsewhere-7420", "10.1.2.3:7420", true}, {"elsewhere-7420", "pier.corvane.test:7420", true}, {"elsewhere-7420", "nonsense", false},
+		{here, "127.0.0.1:7420", true}, {here, "[::1]:7420", true}, {"elsewhere-7420", "127.0.0.1:7420",
+			false}, {"elsewhere-7420", "[::1]:7420", false},
+		{"elsewhere-7420", "localhost:7420", false}, {"elsewhere-7420", "10.1.2.3:7420", true},
+		{"elsewhere-7420", "pier.corvane.test:7420", true}, {"elsewhere-7420", "nonsense", false},
 	} {
-		assert.Equal(t, test.asked, edge.Presence{Node: test.node, Address: test.address}.FromHere(), "%s at %s", test.node, test.address)
+		assert.Equal(t, test.asked, edge.Presence{Node: test.node, Address: test.address}.FromHere(),
+			"%s at %s", test.node, test.address)
 	}
 	all := &net.TCPAddr{IP: net.IPv4zero, Port: 7420}
 	announced := edge.Announced(all)
@@ -549,7 +607,8 @@ func TestANodeOfAnotherMachinesOwnIsNotAsked(t *testing.T) {
 	assert.Equal(t, "10.1.2.3:7420", edge.Announced(&net.TCPAddr{IP: net.IPv4(10, 1, 2, 3), Port: 7420}))
 }
 
-// TestASiteThatIsRemovedGoesDarkAndComesBackAnew removes a site and makes another under its name, whose journal begins at 1 again.
+// TestASiteThatIsRemovedGoesDarkAndComesBackAnew removes a site and makes
+// another under its name, whose journal begins at 1 again.
 func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 100 * time.Millisecond})
 	old := w.put(site, release.Settings{})
@@ -558,14 +617,21 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 	address := old.String()[:10] + ".release.corvane.localhost"
 	r, _ := w.ask("GET", address, "/fares", nil)
 	require.Equal(t, 200, r.StatusCode)
-	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", false, func([]pins.Waiting) {}, func(string, int64, int64) {})
+	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", false, func([]pins.Waiting) {},
+		func(string, int64, int64) {})
 	require.NoError(t, err)
 	for _, host := range []string{"corvane.localhost", address} {
-		require.Eventually(t, func() bool { r, _ := w.ask("GET", host, "/fares", nil); return r.StatusCode != 200 }, 5*time.Second, 5*time.Millisecond, host)
+		require.Eventually(t, func() bool {
+			r,
+				_ := w.ask("GET", host, "/fares", nil)
+			return r.StatusCode != 200
+		}, 5*time.Second,
+			5*time.Millisecond, host)
 	}
 	w.claim()
 	w.activate("production", w.put(map[string]string{"index.html": "another site"}, release.Settings{}))
-	entry := w.activate("production", w.put(map[string]string{"index.html": "another site's second"}, release.Settings{}))
+	entry := w.activate("production", w.put(map[string]string{"index.html": "another site's second"},
+		release.Settings{}))
 	assert.EqualValues(t, 2, entry.Number)
 	require.Eventually(t, func() bool {
 		_, body := w.ask("GET", "corvane.localhost", "/", nil)
@@ -573,15 +639,22 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 	}, 5*time.Second, 5*time.Millisecond)
 }
 
-// TestASiteThatIsRemovedAndKeepsItsNameComesBack: its folders stay, so that nodes go on looking there.
+// TestASiteThatIsRemovedAndKeepsItsNameComesBack: its
+// folders stay, so that nodes go on looking there.
 func TestASiteThatIsRemovedAndKeepsItsNameComesBack(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	for _, text := range []string{"first", "second"} {
-		w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": text}, release.Settings{})))
+		w.await("corvane.localhost",
+			w.activate("production", w.put(map[string]string{"index.html": text}, release.Settings{})))
 	}
-	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", true, func([]pins.Waiting) {}, func(string, int64, int64) {})
+	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", true, func([]pins.Waiting) {},
+		func(string, int64, int64) {})
 	require.NoError(t, err)
 	time.Sleep(300 * time.Millisecond) // many sweeps find journals without entries
 	w.activate("production", w.put(map[string]string{"index.html": "anew"}, release.Settings{}))
-	require.Eventually(t, func() bool { _, body := w.ask("GET", "corvane.localhost", "/", nil); return body == "anew" }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, body := w.ask("GET", "corvane.localhost", "/",
+			nil)
+		return body == "anew"
+	}, 5*time.Second, 5*time.Millisecond)
 }

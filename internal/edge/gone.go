@@ -9,7 +9,8 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// gonePage is what a visitor sees where an environment was removed, or has expired.
+// gonePage is what a visitor sees where an environment was
+// removed, or has expired.
 var gonePage = template.Must(template.New("gone").Parse(`<!doctype html>
 <html lang="en">
 <meta charset="utf-8">
@@ -26,7 +27,8 @@ var gonePage = template.Must(template.New("gone").Parse(`<!doctype html>
 </html>
 `))
 
-// serveGone answers 410 for an environment that serves nothing any more, and says where what it showed has gone.
+// serveGone answers 410 for an environment that serves nothing any more, and
+// says where what it showed has gone.
 func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment, s *serving) string {
 	ended := s.entry.Ended
 	if ended == nil {
@@ -35,6 +37,7 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 			ended = &journal.Ended{Reason: journal.Expired, Commit: s.entry.Commit, Branch: s.entry.Branch}
 		}
 	}
+
 	branch := "Its branch"
 	if ended.Branch != "" {
 		branch = "The branch " + ended.Branch
@@ -46,18 +49,23 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 		journal.Deleted:   branch + " was deleted.",
 		journal.Room:      "It made room for newer previews.",
 	}[ended.Reason]
+
 	next := ""
-	if ended.Branch != "" && (ended.Reason == journal.Expired || ended.Reason == journal.Room || ended.Reason == journal.OnRequest) {
+	if ended.Branch != "" && (ended.Reason == journal.Expired || ended.Reason == journal.Room ||
+		ended.Reason == journal.OnRequest) {
 		next = "orilla deploy " + ended.Branch
 	}
+
 	w.Header().Set(httpanswer.ReleaseField, "none;entry="+s.entry.Label())
 	return httpanswer.Page(w, r, http.StatusGone, gonePage, "gone", map[string]any{
-		"Site": e.journal.Site, "Environment": journal.DisplayName(e.journal.Environment), "Why": why, "Next": next,
+		"Site": e.journal.Site, "Environment": journal.DisplayName(
+			e.journal.Environment), "Why": why, "Next": next,
 		"Address": n.addressOf(r, e.journal.Site, ended.Into),
 	})
 }
 
-// addressOf returns where an environment answers: its canonical address, or its name on this machine; "" for none.
+// addressOf returns where an environment answers: its canonical address, or its
+// name on this machine; "" for none.
 func (n *Node) addressOf(r *http.Request, site, environment string) string {
 	e := n.known(site, environment)
 	if environment == "" || e == nil || e.current.Load() == nil {
@@ -66,6 +74,7 @@ func (n *Node) addressOf(r *http.Request, site, environment string) string {
 	if s := e.current.Load(); len(s.addresses) > 0 {
 		return s.addresses[0].String()
 	}
+
 	if _, ok := parseLocal(httpanswer.HostName(r.Host)); !ok {
 		return ""
 	}

@@ -19,7 +19,8 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	counted := &httpanswer.CountingWriter{ResponseWriter: w}
 	by := n.serve(counted, r)
 	if n.options.Requests {
-		n.tell(httpanswer.Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: counted.Status, Bytes: counted.Bytes, By: by})
+		n.tell(httpanswer.Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(),
+			Status: counted.Status, Bytes: counted.Bytes, By: by})
 	}
 }
 
@@ -32,17 +33,22 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 		}
 		return n.serveEnvironment(w, r, place.serves, place.base)
 	}
+
 	meant, ok := parseLocal(host)
 	if !ok {
-		return httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+httpanswer.Printable(host)+".")
+		return httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+
+			httpanswer.Printable(host)+".")
 	}
+
 	if meant.release != "" {
 		return n.serveRelease(w, r, meant)
 	}
 	e := n.known(meant.site, meant.environment)
-	if e == nil || e.current.Load() == nil || meant.environment == journal.Previews || e.current.Load().neverLive() {
+	if e == nil || e.current.Load() == nil || meant.environment == journal.Previews || e.current.Load().
+		neverLive() {
 		return n.serveWaiting(w, r, meant)
 	}
+
 	s := e.current.Load()
 	if base := s.base(); base != "" && r.URL.Path == "/" {
 		if n.guard(e, s) == nil {
@@ -52,6 +58,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 		}
 		return httpanswer.RedirectToBase(w, base)
 	}
+
 	return n.serveEnvironment(w, r, e, s.base())
 }
 
@@ -65,11 +72,14 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	if path, ok := strings.CutPrefix(r.URL.EscapedPath(), base+access.LinkPath); ok {
 		return n.followLink(w, r, e, guard, path, base)
 	}
+
 	req := n.request(r, base, journal.DisplayName(e.journal.Environment))
 	asked := r
 	admits := func(guard *access.Gate) bool {
-		return guard == nil || guard.Admits(asked.Header.Get("Authorization"), asked.Cookies(), n.key(asked.Context(), e.journal.Site), req.Now)
+		return guard == nil || guard.Admits(asked.Header.Get("Authorization"), asked.Cookies(),
+			n.key(asked.Context(), e.journal.Site), req.Now)
 	}
+
 	if req.Admitted = admits(guard); !req.Admitted {
 		s.hide(w)
 		return n.finish(w, r, answer.Refuse(e.label()), nil, nil)
@@ -77,6 +87,7 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	if guard != nil {
 		r = withoutKeys(r)
 	}
+
 	decide := func() (answer.Answer, error) {
 		site := s.site(req.Now)
 		if guard != nil {
@@ -84,8 +95,10 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		}
 		return answer.Decide(r.Context(), req, site)
 	}
+
 	a, err := decide()
-	if err == nil && a.By == answer.ByMissing && n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
+	if err == nil && a.By == answer.ByMissing &&
+		n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
 		if newer := e.current.Load(); newer.reader != nil && admits(n.guard(e, newer)) {
 			s, guard = newer, n.guard(e, newer)
 			a, err = decide()
@@ -104,18 +117,21 @@ func (s *serving) mark(w http.ResponseWriter) {
 	w.Header().Set(httpanswer.ReleaseField, field)
 }
 
-// hide says in the header which entry an answer would come from, and nothing of what it holds: the visitor may not look.
+// hide says in the header which entry an answer would come from, and nothing of
+// what it holds: the visitor may not look.
 func (s *serving) hide(w http.ResponseWriter) {
 	w.Header().Set(httpanswer.ReleaseField, "hidden;entry="+s.entry.Label())
 }
 
-// neverLive reports whether nothing was ever live: there is only a word on who may look.
+// neverLive reports whether nothing was ever live: there
+// is only a word on who may look.
 func (s *serving) neverLive() bool {
 	return s.entry.Release.IsZero() && s.entry.Kind == journal.Access && s.entry.Ended == nil
 }
 
-// newer looks at the journal when a fingerprinted asset is missing: the page that names it may come from another node, which
-// has seen a newer entry. It reports whether the environment serves another entry now.
+// newer looks at the journal when a fingerprinted asset is missing: the page
+// that names it may come from another node, which has seen a newer entry. It
+// reports whether the environment serves another entry now.
 func (n *Node) newer(ctx context.Context, e *environment, s *serving, path string) bool {
 	if !s.answers.Carries(strings.TrimPrefix(path, "/")) {
 		return false
@@ -141,16 +157,20 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	if err != nil {
 		return n.finish(w, r, answer.Answer{}, err, nil)
 	}
+
 	switch open {
 	case closed:
-		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+" was never live; its address answers on the edge node's own machine only.")
+		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
+			" was never live; its address answers on the edge node's own machine only.")
 	case shut:
-		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+" was shown behind a password only, which is gone.")
+		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
+			" was shown behind a password only, which is gone.")
 	case locked:
 		return n.finish(w, r, answer.Refuse(meant.site+" "+ReleaseEnvironment), nil, nil)
 	case unlocked:
 		site.Realm, r = meant.site+" "+ReleaseEnvironment, withoutKeys(r)
 	}
+
 	base, upstreams := "", map[string]string{}
 	if e := n.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
 		base, upstreams = e.current.Load().base(), e.current.Load().upstreams
@@ -158,6 +178,7 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	if base != "" && r.URL.Path == "/" {
 		return httpanswer.RedirectToBase(w, base)
 	}
+
 	req := n.request(r, base, ReleaseEnvironment)
 	req.Admitted = true
 	a, err := answer.Decide(r.Context(), req, site)
@@ -166,40 +187,49 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 }
 
 // finish sends an answer, or 500 with a line in the log that names the object.
-func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error, upstreams map[string]string) string {
+func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error,
+	upstreams map[string]string,
+) string {
 	if err == nil && a.Upstream != nil {
 		if err := n.proxies.Pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) {
-			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
+			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host,
+				Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
 		}
 		return httpanswer.Describe(a)
 	}
 	if err != nil {
 		if r.Context().Err() == nil {
-			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host,
+				Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
 		}
 		httpanswer.Fail(w, r)
 		return "trouble"
 	}
+
 	if err := httpanswer.Respond(w, r, a, n.objects); err != nil && !errors.Is(err, context.Canceled) {
-		n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+		n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(),
+			Status: 500, Text: err.Error()})
 		return "trouble"
 	}
 	return httpanswer.Describe(a)
 }
 
-// ReleaseEnvironment is what rules see as the environment at the address of a release.
+// ReleaseEnvironment is what rules see as the environment
+// at the address of a release.
 const ReleaseEnvironment = "release"
 
 func (n *Node) request(r *http.Request, base, environment string) answer.Request {
 	return httpanswer.RequestOf(r, base, environment, n.clock.now())
 }
 
-// rightMethod reports whether a redirect to the canonical address makes sense: it must not lose the body of a form.
+// rightMethod reports whether a redirect to the canonical address makes sense:
+// it must not lose the body of a form.
 func rightMethod(r *http.Request) bool {
 	return r.Method == http.MethodGet || r.Method == http.MethodHead
 }
 
-// toCanonical redirects from an address that is not the canonical one to the same place below the one that is.
+// toCanonical redirects from an address that is not the canonical one to the
+// same place below the one that is.
 func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
 	target := *p.canonical
 	rest := strings.TrimPrefix(strings.TrimPrefix(r.URL.EscapedPath(), p.base), "/")
@@ -207,6 +237,7 @@ func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
 	if r.URL.RawQuery != "" {
 		location += "?" + r.URL.RawQuery
 	}
+
 	w.Header().Set("Location", location)
 	w.Header().Set("Cache-Control", "no-cache")
 	w.Header().Set("Content-Length", "0")
@@ -224,7 +255,8 @@ func (n *Node) serveWaiting(w http.ResponseWriter, r *http.Request, meant local)
 	switch {
 	case claimed && meant.environment == project.Production:
 		return waiting(w, r, http.StatusServiceUnavailable, meant.site, name, "orilla deploy")
-	case claimed && (isFixed(meant.environment) || strings.HasPrefix(meant.environment, journal.PreviewPrefix)):
+	case claimed && (isFixed(meant.environment) || strings.HasPrefix(meant.environment,
+		journal.PreviewPrefix)):
 		return waiting(w, r, http.StatusServiceUnavailable, meant.site, name, "orilla deploy --to "+name)
 	}
 	return waiting(w, r, http.StatusNotFound, meant.site, name, "orilla deploy --site "+meant.site)

@@ -25,15 +25,20 @@ type Options struct {
 	Tell     func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
 	Requests bool                   // tell of each request
 	Sweep    time.Duration          // how often all journals are looked at, whatever the hints say; 0: 10 s
-	Poll     time.Duration          // how often hints are looked at where the store cannot tell of changes; 0: 500 ms, 2 s of a store elsewhere
-	Memory   int64                  // bytes of objects kept in memory; 0: 128 MB
-	Reach    httpanswer.Reach       // which upstreams inside the node's own network may be asked
-	Wait     time.Duration          // how long an upstream may take to begin its answer; 0: 30 s
+	// how often hints are looked at where the store cannot tell of changes; 0:
+	// 500 ms, 2 s of a store elsewhere
+	Poll   time.Duration
+	Memory int64            // bytes of objects kept in memory; 0: 128 MB
+	Reach  httpanswer.Reach // which upstreams inside the node's own network may be asked
+	Wait   time.Duration    // how long an upstream may take to begin its answer; 0: 30 s
 
-	Now func() time.Time // by which time conditions turn and previews expire; nil: the store's clock, as far as SetAhead told it
+	// by which time conditions turn and previews expire; nil: the store's
+	// clock, as far as SetAhead told it
+	Now func() time.Time
 }
 
-// Node answers visitors from one store. Make it with New, then Follow the store for as long as it serves.
+// Node answers visitors from one store. Make it with New,
+// then Follow the store for as long as it serves.
 type Node struct {
 	store   storage.Store
 	options Options
@@ -53,9 +58,11 @@ type Node struct {
 	proxies      *httpanswer.Proxies
 
 	// Of the goroutine that follows the store.
-	mark    string   // what made it a store when the node began; "" for one without a mark
-	amiss   sync.Map // what was told of sites that cannot be found, by site/stored name, so that it is told once
-	missing string   // why it is not that store now; "" if it is
+	mark string // what made it a store when the node began; "" for one without a mark
+	// what was told of sites that cannot be found, by
+	// site/stored name, so that it is told once
+	amiss   sync.Map
+	missing string // why it is not that store now; "" if it is
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.
@@ -69,13 +76,15 @@ func New(store storage.Store, options Options) *Node {
 			options.Poll = 2 * time.Second
 		}
 	}
+
 	if options.Memory == 0 {
 		options.Memory = 128 << 20
 	}
 	n := &Node{
 		store: store, options: options, clock: clock{fixed: options.Now},
 		objects: httpanswer.NewObjects(store, options.Memory), index: httpanswer.NewObjects(store, 64<<20),
-		environments: map[string]*environment{}, pulses: map[string]time.Time{}, proxies: httpanswer.NewProxies(options.Reach, options.Wait),
+		environments: map[string]*environment{}, pulses: map[string]time.Time{},
+		proxies: httpanswer.NewProxies(options.Reach, options.Wait),
 	}
 	n.hosts.Store(&table{})
 	return n
@@ -88,8 +97,9 @@ func (n *Node) tell(event httpanswer.Event) {
 	}
 }
 
-// Follow keeps the node up to date until the context ends: it looks at a site when its hint changed, and at everything once
-// in each sweep, since hints may be lost. ready is called after the first look.
+// Follow keeps the node up to date until the context ends: it looks at a site
+// when its hint changed, and at everything once in each sweep, since hints may
+// be lost. ready is called after the first look.
 func (n *Node) Follow(ctx context.Context, ready func()) {
 	var changed <-chan struct{}
 	if watcher, ok := n.store.(storage.Watcher); ok {
@@ -98,12 +108,14 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	if data, err := n.store.Get(ctx, storage.MarkKey); err == nil {
 		n.mark = string(data)
 	}
+
 	n.timesRestored(ctx) //nolint:errcheck // what cannot be read now is looked at again
 	n.look(ctx, true)
 	ready()
 	poll, sweep := time.NewTicker(n.options.Poll), time.NewTicker(n.options.Sweep)
 	defer poll.Stop()
 	defer sweep.Stop()
+
 	for {
 		select {
 		case <-ctx.Done():
@@ -122,12 +134,14 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	}
 }
 
-// coarse is how coarse the times of a store may be: of two hints in the same second, in a folder in the same few milliseconds, the second
-// could look like the first.
+// coarse is how coarse the times of a store may be: of two
+// hints in the same second, in a folder in the same few
+// milliseconds, the second could look like the first.
 const coarse = 2 * time.Second
 
-// isThere reports whether the store is the one that the node began with. A folder that is unmounted looks like a store in which everything
-// was removed; so does another store at the same address. From neither anything is learned.
+// isThere reports whether the store is the one that the node began with. A
+// folder that is unmounted looks like a store in which everything was removed;
+// so does another store at the same address. From neither anything is learned.
 func (n *Node) isThere(ctx context.Context) bool {
 	if n.mark == "" {
 		return true
@@ -143,6 +157,7 @@ func (n *Node) isThere(ctx context.Context) bool {
 	case string(data) != n.mark:
 		why = "another store is there now; everything stays as it is (if that is meant, start this node anew)"
 	}
+
 	if why != n.missing && why != "" {
 		n.trouble(nil, why)
 	}
@@ -167,6 +182,7 @@ func (n *Node) look(ctx context.Context, all bool) {
 			sites[item.Name()] = true
 		}
 	}
+
 	complete := all
 	if all {
 		for item, err := range n.store.List(ctx, storage.SitesKey) {
@@ -178,6 +194,7 @@ func (n *Node) look(ctx context.Context, all bool) {
 			sites[item.Name()] = true
 		}
 	}
+
 	flipped, there := false, map[string]bool{}
 	for site := range sites {
 		for item, err := range n.store.List(ctx, storage.EnvironmentsKey(site)) {
@@ -190,6 +207,7 @@ func (n *Node) look(ctx context.Context, all bool) {
 			flipped = n.refresh(ctx, n.environment(site, item.Name())) || flipped
 		}
 	}
+
 	if complete {
 		flipped = n.forget(ctx, there) || flipped
 	}
@@ -198,8 +216,9 @@ func (n *Node) look(ctx context.Context, all bool) {
 	}
 }
 
-// forget drops the environments that are no longer in the store, if it says that they are gone: that their site was removed, or that the store
-// was brought back from a copy. That they are not listed proves nothing.
+// forget drops the environments that are no longer in the store, if it says
+// that they are gone: that their site was removed, or that the store was
+// brought back from a copy. That they are not listed proves nothing.
 func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 	n.mutex.Lock()
 	var missing []*environment
@@ -208,6 +227,7 @@ func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 			missing = append(missing, e)
 		}
 	}
+
 	n.mutex.Unlock()
 	if len(missing) == 0 || !n.isThere(ctx) { // it may have vanished while it was listed
 		return false
@@ -218,7 +238,8 @@ func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 		may, err := n.mayGoBack(ctx, e)
 		e.mutex.Unlock()
 		if err == nil && !may {
-			err = errors.New("it is not in the store any more, and nothing says that it was removed; it stays as it is (an older copy? If that is meant: orilla store restored)")
+			err = errors.New("it is not in the store any more, and nothing says that it was removed; it " +
+				"stays as it is (an older copy? If that is meant: orilla store restored)")
 		}
 		if err != nil {
 			if told, _ := n.amiss.Swap(key, err.Error()); told != err.Error() && ctx.Err() == nil {
@@ -226,6 +247,7 @@ func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 			}
 			continue
 		}
+
 		n.mutex.Lock()
 		delete(n.environments, key)
 		n.mutex.Unlock()
@@ -234,6 +256,7 @@ func (n *Node) forget(ctx context.Context, there map[string]bool) (any bool) {
 		n.keys.Delete(e.journal.Site)
 		any = true
 	}
+
 	return any
 }
 
@@ -255,8 +278,9 @@ func (n *Node) follower(ctx context.Context, e *environment, before func() error
 	}
 }
 
-// mayGoBack reports whether an environment may be forgotten, or answered from an earlier entry than it was: the site was removed as the node
-// knew it, or the store was brought back from a copy since.
+// mayGoBack reports whether an environment may be forgotten, or answered from
+// an earlier entry than it was: the site was removed as the node knew it, or
+// the store was brought back from a copy since.
 func (n *Node) mayGoBack(ctx context.Context, e *environment) (bool, error) {
 	if e.origin.incarnation != "" {
 		removed, err := record.IsRemoved(ctx, n.store, e.journal.Site, e.origin.incarnation)
@@ -268,7 +292,8 @@ func (n *Node) mayGoBack(ctx context.Context, e *environment) (bool, error) {
 	return err == nil && restored > e.origin.restored, err
 }
 
-// timesRestored counts how often the store was brought back from a copy, as people said.
+// timesRestored counts how often the store was brought
+// back from a copy, as people said.
 func (n *Node) timesRestored(ctx context.Context) (times int, err error) {
 	for _, err := range n.store.List(ctx, storage.RestoredKey) {
 		if err != nil {
@@ -297,22 +322,26 @@ func (n *Node) route(ctx context.Context) {
 		}
 		whose[host] = owner
 	}
+
 	n.owners = whose
 
 	table := newTable(list, whose, func(address, has string, wants *environment) {
-		n.tell(httpanswer.Event{Kind: "trouble", Site: wants.journal.Site, Environment: wants.journal.Environment,
-			Text: address + " is not served from here: it belongs to " + has})
+		n.tell(httpanswer.Event{Kind: "trouble", Site: wants.journal.Site,
+			Environment: wants.journal.Environment,
+			Text:        address + " is not served from here: it belongs to " + has})
 	})
 	n.hosts.Store(&table)
 }
 
-// ownersChanged reports whether any host that more than one site claims belongs to another one now.
+// ownersChanged reports whether any host that more than
+// one site claims belongs to another one now.
 func (n *Node) ownersChanged(ctx context.Context) bool {
 	n.routing.Lock()
 	known := n.owners // never changed, only replaced
 	n.routing.Unlock()
 	for host, before := range known {
-		if now, err := hosts.Owner(ctx, n.store, host); err == nil && (now.Host != before.Host || now.Number != before.Number) {
+		if now, err := hosts.Owner(ctx, n.store, host); err == nil &&
+			(now.Host != before.Host || now.Number != before.Number) {
 			return true
 		}
 	}
@@ -326,7 +355,8 @@ func (n *Node) environment(site, name string) *environment {
 	key := site + "/" + name
 	e, ok := n.environments[key]
 	if !ok {
-		e = &environment{journal: journal.Journal{Store: n.store, Site: site, Environment: name, Now: time.Now}}
+		e = &environment{journal: journal.Journal{Store: n.store, Site: site, Environment: name,
+			Now: time.Now}}
 		n.environments[key] = e
 	}
 	return e
@@ -341,27 +371,32 @@ func (n *Node) known(site, name string) *environment {
 
 // refresh looks at one journal and tells what came of it.
 func (n *Node) refresh(ctx context.Context, e *environment) bool {
-	flipped, err := e.refresh(ctx, n.index, n.follower(ctx, e, func() error { return n.refreshAccess(ctx, e) }))
+	flipped, err := e.refresh(ctx, n.index,
+		n.follower(ctx, e, func() error { return n.refreshAccess(ctx, e) }))
 	if ctx.Err() != nil {
 		return false
 	}
+
 	if err != nil {
 		if text := err.Error(); e.failed.Swap(text) != text {
 			n.trouble(e, "stays as it is: "+text)
 		}
 		return false
 	}
+
 	e.failed.Store("")
 	if flipped {
 		entry := e.current.Load().entry
-		n.tell(httpanswer.Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment, Entry: entry.Number, Release: entry.Release,
+		n.tell(httpanswer.Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment,
+			Entry: entry.Number, Release: entry.Release,
 			Commit: entry.Commit, Text: string(entry.Kind)})
 	}
 	return flipped
 }
 
-// refreshAccess looks who may look at previews, after a new entry of one was read and before anything is answered from it: so a password
-// that was there before the entry counts when that does.
+// refreshAccess looks who may look at previews, after a new entry of one was
+// read and before anything is answered from it: so a password that was there
+// before the entry counts when that does.
 func (n *Node) refreshAccess(ctx context.Context, e *environment) error {
 	if !strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
 		return nil
@@ -385,7 +420,8 @@ type openRelease struct {
 	site answer.Site
 }
 
-// release finds the one release of a site whose id begins with digits; the zero ID if there is none, or more than one.
+// release finds the one release of a site whose id begins with digits; the zero
+// ID if there is none, or more than one.
 func (n *Node) release(ctx context.Context, site, digits string) (release.ID, answer.Site, error) {
 	if len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
 		return release.ID{}, answer.Site{}, nil
@@ -394,6 +430,7 @@ func (n *Node) release(ctx context.Context, site, digits string) (release.ID, an
 	if found, ok := n.single.Load(key); ok {
 		return found.(openRelease).id, found.(openRelease).site, nil
 	}
+
 	var ids []release.ID
 	for item, err := range n.store.List(ctx, storage.ReleasesKey(site)) {
 		if err != nil {
@@ -403,6 +440,7 @@ func (n *Node) release(ctx context.Context, site, digits string) (release.ID, an
 			ids = append(ids, id)
 		}
 	}
+
 	if len(ids) != 1 {
 		return release.ID{}, answer.Site{}, nil
 	}
@@ -410,6 +448,7 @@ func (n *Node) release(ctx context.Context, site, digits string) (release.ID, an
 	if err != nil {
 		return release.ID{}, answer.Site{}, err
 	}
+
 	open := openRelease{id: ids[0]}
 	if open.site, err = answer.Open(ctx, reader); err == nil {
 		n.single.Store(key, open)
@@ -426,7 +465,8 @@ func (n *Node) claimed(ctx context.Context, site string) (bool, error) {
 	return err == nil, err
 }
 
-// isFixed reports whether a name is one that configuration could give an environment.
+// isFixed reports whether a name is one that configuration
+// could give an environment.
 func isFixed(name string) bool {
 	return project.IsLabel(name) && !slices.Contains([]string{"preview", journal.Previews, "release"}, name)
 }

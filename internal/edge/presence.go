@@ -15,7 +15,8 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// Presence is how an edge node says in its store that it is there. It is read leniently: what a later program says besides is passed over.
+// Presence is how an edge node says in its store that it is there. It is read
+// leniently: what a later program says besides is passed over.
 type Presence struct {
 	Format  int       `json:"format"`
 	Node    string    `json:"node"`    // the machine's name and the port
@@ -23,34 +24,41 @@ type Presence struct {
 	Started time.Time `json:"started"`
 	Seen    time.Time `json:"seen"` // by the node's clock; whether it is there is judged by the store's
 	Version string    `json:"version,omitempty"`
-	// Knows are the highest formats that the node reads; one that does not say knows the first ones.
+	// Knows are the highest formats that the node reads;
+	// one that does not say knows the first ones.
 	Knows storage.Formats `json:"knows,omitzero"`
 	// Region and PublicKey are for what nodes will say of themselves.
 	Region    string `json:"region,omitempty"`
 	PublicKey string `json:"public_key,omitempty"`
 }
 
-// A node says every heartbeat that it is there; one that has not for longer than Gone is taken to be gone.
+// A node says every heartbeat that it is there; one that has not for longer
+// than Gone is taken to be gone.
 const (
 	heartbeat = 5 * time.Second
 	Gone      = 20 * time.Second
 )
 
-// Announce keeps a node's presence in the store until the context ends, and then takes it away. A store that cannot be written
-// is no reason not to serve. read is told each time how far the store's clock is before this machine's; nil for nobody.
+// Announce keeps a node's presence in the store until the context
+// ends, and then takes it away. A store that cannot be written is
+// no reason not to serve. read is told each time how far the
+// store's clock is before this machine's; nil for nobody.
 func Announce(ctx context.Context, store storage.Store, presence Presence, read func(ahead time.Duration)) {
 	presence.Format, presence.Started, presence.Knows = 1, time.Now().UTC(), storage.Known
 	key := storage.EdgeKey(presence.Node)
 	ticker := time.NewTicker(heartbeat)
 	defer ticker.Stop()
+
 	for {
 		presence.Seen = time.Now().UTC()
 		written := time.Now()
-		if data, err := record.Encode(presence); err == nil && store.Replace(ctx, key, data) == nil && read != nil {
+		if data, err := record.Encode(presence); err == nil && store.Replace(ctx, key, data) == nil &&
+			read != nil {
 			if ahead, err := storage.Ahead(ctx, store, key, written); err == nil {
 				read(ahead)
 			}
 		}
+
 		select {
 		case <-ctx.Done():
 			store.Delete(context.WithoutCancel(ctx), key) //nolint:errcheck // it will be taken to be gone
@@ -60,7 +68,8 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 	}
 }
 
-// Nodes returns the edge nodes that said lately that they are there, by the store's clock, which is ahead of this machine's by so much.
+// Nodes returns the edge nodes that said lately that they are there, by the
+// store's clock, which is ahead of this machine's by so much.
 func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
 	var nodes []Presence
 	for item, err := range store.List(ctx, storage.EdgesKey) {
@@ -70,6 +79,7 @@ func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 		if time.Now().Add(ahead).Sub(item.Modified) > Gone {
 			continue
 		}
+
 		data, err := store.Get(ctx, item.Key)
 		if err != nil {
 			continue // gone since
@@ -79,17 +89,19 @@ func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 			nodes = append(nodes, presence)
 		}
 	}
+
 	return nodes, nil
 }
 
-// Reached returns the nodes that are there and can be asked from this machine; see Nodes and FromHere.
+// Reached returns the nodes that are there and can be
+// asked from this machine; see Nodes and FromHere.
 func Reached(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
 	nodes, err := Nodes(ctx, store, ahead)
 	return slices.DeleteFunc(nodes, func(p Presence) bool { return !p.FromHere() }), err
 }
 
-// FromHere reports whether the node's address means the node on this machine: one that answers on a loopback address can be asked on its own
-// machine only.
+// FromHere reports whether the node's address means the node on this machine:
+// one that answers on a loopback address can be asked on its own machine only.
 func (p Presence) FromHere() bool {
 	host, port, err := net.SplitHostPort(p.Address)
 	if err != nil {
@@ -108,8 +120,9 @@ func NodeName(port string) string {
 	return project.Label(name) + "-" + port
 }
 
-// Serves asks a node over HTTP, as a visitor would, what it answers for a host, and returns the release and the entry that the
-// answer comes from; both are "" if the node does not say.
+// Serves asks a node over HTTP, as a visitor would, what it
+// answers for a host, and returns the release and the entry that
+// the answer comes from; both are "" if the node does not say.
 func (p Presence) Serves(ctx context.Context, host string) (release, entry string, err error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodHead, "http://"+p.Address+"/", nil)
 	if err != nil {
@@ -120,11 +133,13 @@ func (p Presence) Serves(ctx context.Context, host string) (release, entry strin
 		Timeout:       2 * time.Second,
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
+
 	response, err := client.Do(request)
 	if err != nil {
 		return "", "", err
 	}
 	response.Body.Close() //nolint:errcheck // a HEAD has none
+
 	for i, part := range strings.Split(response.Header.Get(httpanswer.ReleaseField), ";") {
 		if value, ok := strings.CutPrefix(part, "entry="); ok {
 			entry = value
@@ -135,7 +150,8 @@ func (p Presence) Serves(ctx context.Context, host string) (release, entry strin
 	return release, entry, nil
 }
 
-// Reachable turns the address that a node listens on into one that this machine can call.
+// Reachable turns the address that a node listens on into
+// one that this machine can call.
 func Reachable(listener net.Addr) string {
 	host, port, err := net.SplitHostPort(listener.String())
 	if err != nil {
@@ -152,8 +168,10 @@ func isUnspecified(host string) bool {
 	return ip != nil && ip.IsUnspecified()
 }
 
-// Announced turns the address that a node listens on into one that other machines can call: of a node that listens on all, the machine's
-// first address that is not for itself alone. Only a machine without any announces a loopback address.
+// Announced turns the address that a node listens on into one
+// that other machines can call: of a node that listens on all,
+// the machine's first address that is not for itself alone.
+// Only a machine without any announces a loopback address.
 func Announced(listener net.Addr) string {
 	host, port, err := net.SplitHostPort(listener.String())
 	if err != nil || !isUnspecified(host) {
@@ -170,6 +188,7 @@ func Announced(listener net.Addr) string {
 			best = network.IP.String()
 		}
 	}
+
 	if best == "" {
 		return Reachable(listener)
 	}

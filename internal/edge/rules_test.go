@@ -35,7 +35,8 @@ func program(t *testing.T, text string) *rules.Program {
 	t.Helper()
 	zone, err := time.LoadLocation(cases.TimeZone)
 	require.NoError(t, err)
-	p, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{Languages: cases.Languages, Zone: zone})
+	p, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
+		rules.Options{Languages: cases.Languages, Zone: zone})
 	require.Empty(t, found)
 	return p
 }
@@ -43,10 +44,12 @@ func program(t *testing.T, text string) *rules.Program {
 // loopback lets a node reach upstreams of tests.
 var loopback = httpanswer.Reach{Networks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}}
 
-// upstream answers with the request line and, as a field, the headers that it got.
+// upstream answers with the request line and, as a field,
+// the headers that it got.
 func upstream(t *testing.T) *httptest.Server {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Saw", fmt.Sprintf("host=%s forwarded=%s xff=%s xhost=%s te=%s auth=%s", r.Host, r.Header.Get("Forwarded"), r.Header.Get("X-Forwarded-For"),
+		w.Header().Set("Saw", fmt.Sprintf("host=%s forwarded=%s xff=%s xhost=%s te=%s auth=%s", r.Host,
+			r.Header.Get("Forwarded"), r.Header.Get("X-Forwarded-For"),
 			r.Header.Get("X-Forwarded-Host"), r.Header.Get("Te"), r.Header.Get("X-Real-Ip")))
 		fmt.Fprintf(w, "%s %s", r.Method, r.RequestURI) //nolint:errcheck // the test tells
 	}))
@@ -54,7 +57,8 @@ func upstream(t *testing.T) *httptest.Server {
 	return server
 }
 
-// TestCases holds an edge node and local serving to the table that the pure function is held to.
+// TestCases holds an edge node and local serving to the
+// table that the pure function is held to.
 func TestCases(t *testing.T) {
 	harbour := upstream(t)
 	var now atomic.Pointer[time.Time]
@@ -79,13 +83,15 @@ func TestCases(t *testing.T) {
 	}, 5*time.Second, time.Millisecond)
 
 	folder := t.TempDir()
-	shown := devserver.Shown{Sources: map[string]string{}, Settings: settings, Rules: rules.Compile(list), Upstreams: upstreams}
+	shown := devserver.Shown{Sources: map[string]string{}, Settings: settings, Rules: rules.Compile(list),
+		Upstreams: upstreams}
 	for path, text := range files {
 		at := filepath.Join(folder, filepath.FromSlash(path))
 		require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
 		require.NoError(t, os.WriteFile(at, []byte(text), 0o644))
 		shown.Sources[path] = at
-		shown.Files = append(shown.Files, release.File{Path: path, Digest: digest.Of([]byte(text)), Size: int64(len(text)), Type: media.Type(path, true)})
+		shown.Files = append(shown.Files, release.File{Path: path, Digest: digest.Of([]byte(text)),
+			Size: int64(len(text)), Type: media.Type(path, true)})
 	}
 	locals := map[string]*httptest.Server{}
 	for _, environment := range []string{"production", "preview/winter"} {
@@ -95,7 +101,10 @@ func TestCases(t *testing.T) {
 		t.Cleanup(locals[environment].Close)
 	}
 
-	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	client := &http.Client{CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	for _, c := range cases.List {
 		t.Run(c.Name, func(t *testing.T) {
 			at := c.At
@@ -108,22 +117,35 @@ func TestCases(t *testing.T) {
 				environment, host = "preview/winter", "winter.preview.corvane.localhost"
 			}
 			if c.Host != "" { // a host of its own answers for this environment, as an operator would have it
-				w.activateWith("production", id, journal.DocumentContent{Addresses: []string{"https://" + c.Host + "/"}, Upstreams: upstreams})
-				require.Eventually(t, func() bool { r, _ := w.ask("GET", c.Host, "/fares", nil); return r.StatusCode == 200 }, 5*time.Second, time.Millisecond)
+				w.activateWith("production", id,
+					journal.DocumentContent{Addresses: []string{"https://" + c.Host + "/"},
+						Upstreams: upstreams})
+				require.Eventually(t, func() bool {
+					r,
+						_ := w.ask("GET", c.Host, "/fares", nil)
+					return r.StatusCode == 200
+				}, 5*time.Second,
+					time.Millisecond)
 				defer func() {
-					w.await("www.corvane.example", w.activateWith("production", id, journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}, Upstreams: upstreams}))
+					w.await("www.corvane.example",
+						w.activateWith("production", id,
+							journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"},
+								Upstreams: upstreams}))
 				}()
 			}
 			var first http.Header
-			for name, server := range map[string]*httptest.Server{"edge": w.server, "serve": locals[environment]} {
+			for name, server := range map[string]*httptest.Server{"edge": w.server,
+				"serve": locals[environment]} {
 				request, err := http.NewRequest(cmp.Or(c.Method, "GET"), server.URL, nil)
 				require.NoError(t, err)
 				path, query, _ := strings.Cut(c.URL, "?")
 				plain, err := url.PathUnescape(path)
 				require.NoError(t, err)
-				request.URL = &url.URL{Scheme: "http", Host: server.Listener.Addr().String(), Path: plain, RawPath: path, RawQuery: query}
+				request.URL = &url.URL{Scheme: "http", Host: server.Listener.Addr().String(), Path: plain,
+					RawPath: path, RawQuery: query}
 				request.Host = host
-				for field, value := range map[string]string{"Accept-Language": c.Language, "Cookie": c.Cookie} {
+				for field, value := range map[string]string{"Accept-Language": c.Language,
+					"Cookie": c.Cookie} {
 					if value != "" {
 						request.Header.Set(field, value)
 					}
@@ -160,17 +182,21 @@ func TestCases(t *testing.T) {
 }
 
 // passing serves one proxy rule to a handler.
-func passing(t *testing.T, rule string, reach httpanswer.Reach, wait time.Duration, handler http.HandlerFunc) *world {
+func passing(t *testing.T, rule string, reach httpanswer.Reach, wait time.Duration, handler http.HandlerFunc,
+) *world {
 	t.Helper()
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	w := start(t, edge.Options{Reach: reach, Wait: wait})
 	id := w.putRuled(map[string]string{"index.html": "1"}, program(t, rule).Rules, release.Settings{})
-	w.await("corvane.localhost", w.activateWith("production", id, journal.DocumentContent{Upstreams: map[string]string{"harbour": server.URL + "/base"}}))
+	w.await("corvane.localhost",
+		w.activateWith("production", id,
+			journal.DocumentContent{Upstreams: map[string]string{"harbour": server.URL + "/base"}}))
 	return w
 }
 
-const apiRule = "proxy /api/{rest:all} -> harbour:/v1/{rest}\nheader /api/{rest:all} x-frame-options: DENY\nwithhold /api/{rest:all} server\n"
+const apiRule = "proxy /api/{rest:all} -> harbour:/v1/{rest}\nheader /api/{rest:all} x-frame-options: " +
+	"DENY\nwithhold /api/{rest:all} server\n"
 
 func TestUpstreamsSeeFreshFieldsAndTheirOwnHost(t *testing.T) {
 	var seen http.Header
@@ -183,9 +209,11 @@ func TestUpstreamsSeeFreshFieldsAndTheirOwnHost(t *testing.T) {
 		w.WriteHeader(303)
 	})
 	r, _ := w.ask("POST", "corvane.localhost", "/api/tides", map[string]string{
-		"Forwarded": "for=evil", "X-Forwarded-For": "6.6.6.6", "X-Forwarded-Host": "evil.example", "Te": "trailers", "Connection": "x-hop", "X-Hop": "1", "Cookie": "a=b"})
+		"Forwarded": "for=evil", "X-Forwarded-For": "6.6.6.6", "X-Forwarded-Host": "evil.example",
+		"Te": "trailers", "Connection": "x-hop", "X-Hop": "1", "Cookie": "a=b"})
 	assert.Equal(t, 303, r.StatusCode)
-	assert.Equal(t, "/api/tides?x=1", r.Header.Get("Location"), "a Location that points at the upstream leads back")
+	assert.Equal(t, "/api/tides?x=1", r.Header.Get("Location"),
+		"a Location that points at the upstream leads back")
 	assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"))
 	assert.Empty(t, r.Header.Get("Server"))
 	assert.Empty(t, r.Header.Get("Keep-Alive"))
@@ -241,15 +269,20 @@ func TestWebsocketsPass(t *testing.T) {
 		if err != nil {
 			return
 		}
-		defer conn.Close()                                                                                            //nolint:errcheck // ended
-		io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n") //nolint:errcheck // the test tells
+		//nolint:errcheck // ended
+		defer conn.Close()
+		//nolint:errcheck // the test tells
+		io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: "+
+			"Upgrade\r\nUpgrade: websocket\r\n\r\n")
 		line, _ := buffered.ReadString('\n')
 		io.WriteString(conn, "heard "+line) //nolint:errcheck // the test tells
 	})
 	conn, err := net.Dial("tcp", w.server.Listener.Addr().String())
 	require.NoError(t, err)
 	defer conn.Close() //nolint:errcheck // ended
-	_, err = io.WriteString(conn, "GET /api/live HTTP/1.1\r\nHost: corvane.localhost\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
+	_, err = io.WriteString(conn,
+		"GET /api/live HTTP/1.1\r\nHost: corvane.localhost\r\nConnection: "+
+			"Upgrade\r\nUpgrade: websocket\r\n\r\n")
 	require.NoError(t, err)
 	in := bufio.NewReader(conn)
 	response, err := http.ReadResponse(in, nil)
@@ -263,9 +296,15 @@ func TestWebsocketsPass(t *testing.T) {
 }
 
 func TestUpstreamsThatDoNotAnswer(t *testing.T) {
-	slow := passing(t, apiRule, loopback, 50*time.Millisecond, func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
-	inside := passing(t, apiRule, httpanswer.Reach{}, 0, func(http.ResponseWriter, *http.Request) { t.Error("an address inside the edge's network was asked") })
-	broken := passing(t, apiRule, loopback, 0, func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+	slow := passing(t, apiRule, loopback, 50*time.Millisecond,
+		func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
+	inside := passing(t, apiRule, httpanswer.Reach{}, 0,
+		func(http.ResponseWriter,
+			*http.Request) {
+			t.Error("an address inside the edge's network was asked")
+		})
+	broken := passing(t, apiRule, loopback, 0,
+		func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
 	nowhere := passing(t, "proxy /api/{rest:all} -> lighthouse:/v1/{rest}\n", loopback, 0, nil)
 	refused := passing(t, "proxy /api/{rest:all} -> http://127.0.0.1:1/{rest}\n", loopback, 0, nil)
 	literal := passing(t, "proxy /api/{rest:all} -> http://[::1]:80/{rest}\n", httpanswer.Reach{}, 0, nil)
@@ -274,8 +313,10 @@ func TestUpstreamsThatDoNotAnswer(t *testing.T) {
 		status int
 		kind   string
 	}{
-		"slow": {slow, 504, "http_response_timeout"}, "inside": {inside, 502, "destination_ip_prohibited"}, "broken": {broken, 502, "connection_terminated"},
-		"nowhere": {nowhere, 502, "proxy_internal_error"}, "refused": {refused, 502, "connection_refused"}, "literal": {literal, 502, "destination_ip_prohibited"},
+		"slow": {slow, 504, "http_response_timeout"}, "inside": {inside, 502,
+			"destination_ip_prohibited"}, "broken": {broken, 502, "connection_terminated"},
+		"nowhere": {nowhere, 502, "proxy_internal_error"}, "refused": {refused, 502, "connection_refused"},
+		"literal": {literal, 502, "destination_ip_prohibited"},
 	} {
 		r, body := test.w.ask("GET", "corvane.localhost", "/api/tides", nil)
 		assert.Equal(t, test.status, r.StatusCode, name)
@@ -287,19 +328,23 @@ func TestUpstreamsThatDoNotAnswer(t *testing.T) {
 	}
 }
 
-// TestConditionsAndCaches makes sure that what rules add takes part in the entity tag, and that a 304 carries the fields of the 200.
+// TestConditionsAndCaches makes sure that what rules add takes part in the
+// entity tag, and that a 304 carries the fields of the 200.
 func TestConditionsAndCaches(t *testing.T) {
 	w := start(t, edge.Options{})
 	files := map[string]string{"fares.html": "42.50"}
 	w.await("corvane.localhost", w.activate("production", w.put(files, release.Settings{})))
 	plain, _ := w.ask("GET", "corvane.localhost", "/fares", nil)
-	id := w.putRuled(files, program(t, "header /fares when cookie beta x-flash: new\nheader /fares x-frame-options: DENY\n").Rules, release.Settings{})
+	id := w.putRuled(files, program(t,
+		"header /fares when cookie beta x-flash: new\nheader /fares x-frame-options: DENY\n").Rules,
+		release.Settings{})
 	w.await("corvane.localhost", w.activate("production", id))
 	tags := map[string]bool{plain.Header.Get("ETag"): true}
 	for _, cookie := range []string{"beta=1", "x=1"} {
 		r, _ := w.ask("GET", "corvane.localhost", "/fares", map[string]string{"Cookie": cookie})
 		tags[r.Header.Get("ETag")] = true
-		same, body := w.ask("GET", "corvane.localhost", "/fares", map[string]string{"Cookie": cookie, "If-None-Match": r.Header.Get("ETag")})
+		same, body := w.ask("GET", "corvane.localhost", "/fares",
+			map[string]string{"Cookie": cookie, "If-None-Match": r.Header.Get("ETag")})
 		assert.Equal(t, 304, same.StatusCode)
 		assert.Empty(t, body)
 		for _, field := range []string{"Etag", "Vary", "Cache-Control", "X-Frame-Options", "X-Flash"} {
@@ -323,8 +368,11 @@ func TestFrontOfADevelopmentServer(t *testing.T) {
 			if err != nil {
 				return
 			}
-			defer conn.Close()                                                                                            //nolint:errcheck // ended
-			io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n") //nolint:errcheck // the test tells
+			//nolint:errcheck // ended
+			defer conn.Close()
+			//nolint:errcheck // the test tells
+			io.WriteString(conn, "HTTP/1.1 101 Switching Protocols\r\nConnection: "+
+				"Upgrade\r\nUpgrade: websocket\r\n\r\n")
 			line, _ := buffered.ReadString('\n')
 			io.WriteString(conn, "heard "+line) //nolint:errcheck // the test tells
 		case "/save":
@@ -336,7 +384,8 @@ func TestFrontOfADevelopmentServer(t *testing.T) {
 	defer server.Close()
 	address, err := url.Parse(server.URL)
 	require.NoError(t, err)
-	local := devserver.NewLocal(devserver.LocalOptions{Environment: "production", Front: devserver.NewFront(address)})
+	local := devserver.NewLocal(devserver.LocalOptions{Environment: "production",
+		Front: devserver.NewFront(address)})
 	local.Show(devserver.Shown{Rules: rules.Compile(program(t, `
 redirect /timetable/{x}       -> /sailings/{x}
 rewrite  /today               -> /sailings/winter/
@@ -351,8 +400,10 @@ header   /{rest:all}          cache-control: max-age=7
 	defer front.Close()
 	w := &world{t: t, server: front}
 	for _, test := range []struct{ method, path, want string }{
-		{"GET", "/", "200 page /"}, {"GET", "/timetable/winter", "301 /sailings/winter/"}, {"GET", "/today", "200 page /sailings/winter/"},
-		{"GET", "/planner/by/boat", "200 page /planner/"}, {"GET", "/nowhere", "404 page /404"}, {"POST", "/save", "200 POST"}, {"GET", "/a.js", "404 404 page not found\n"},
+		{"GET", "/", "200 page /"}, {"GET", "/timetable/winter", "301 /sailings/winter/"}, {"GET", "/today",
+			"200 page /sailings/winter/"},
+		{"GET", "/planner/by/boat", "200 page /planner/"}, {"GET", "/nowhere", "404 page /404"},
+		{"POST", "/save", "200 POST"}, {"GET", "/a.js", "404 404 page not found\n"},
 	} {
 		r, body := w.ask(test.method, "localhost", test.path, nil)
 		assert.Equal(t, test.want, fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location")+body), test.path)
@@ -367,7 +418,8 @@ header   /{rest:all}          cache-control: max-age=7
 	conn, err := net.Dial("tcp", front.Listener.Addr().String())
 	require.NoError(t, err)
 	defer conn.Close() //nolint:errcheck // ended
-	_, err = io.WriteString(conn, "GET /live HTTP/1.1\r\nHost: localhost\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
+	_, err = io.WriteString(conn,
+		"GET /live HTTP/1.1\r\nHost: localhost\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\r\n")
 	require.NoError(t, err)
 	in := bufio.NewReader(conn)
 	response, err := http.ReadResponse(in, nil)
@@ -385,14 +437,16 @@ header   /{rest:all}          cache-control: max-age=7
 	assert.Contains(t, body, "is the development server running?")
 }
 
-// TestRulesFlipWithTheRelease moves an environment between releases with other rules, while somebody asks: each answer is wholly of
-// one of them.
+// TestRulesFlipWithTheRelease moves an environment between releases with other
+// rules, while somebody asks: each answer is wholly of one of them.
 func TestRulesFlipWithTheRelease(t *testing.T) {
 	w := start(t, edge.Options{})
 	files := map[string]string{"fares.html": "42.50", "new.html": "new"}
 	ids := []release.ID{
-		w.putRuled(files, program(t, "redirect /old -> /fares\nheader /{x:all} x-rules: a\n").Rules, release.Settings{}),
-		w.putRuled(files, program(t, "redirect /old -> /new with 302\nheader /{x:all} x-rules: b\n").Rules, release.Settings{}),
+		w.putRuled(files, program(t, "redirect /old -> /fares\nheader /{x:all} x-rules: a\n").Rules,
+			release.Settings{}),
+		w.putRuled(files, program(t, "redirect /old -> /new with 302\nheader /{x:all} x-rules: b\n").Rules,
+			release.Settings{}),
 	}
 	want := map[string]string{ids[0].Short(): "301 /fares a", ids[1].Short(): "302 /new b"}
 	w.await("corvane.localhost", w.activate("production", ids[0]))
@@ -412,22 +466,28 @@ func TestRulesFlipWithTheRelease(t *testing.T) {
 		}
 		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
 		id, _, _ := strings.Cut(r.Header.Get(httpanswer.ReleaseField), ";")
-		require.Equal(t, want[id], fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location"), " ", r.Header.Get("X-Rules")))
+		require.Equal(t, want[id], fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location"), " ",
+			r.Header.Get("X-Rules")))
 		seen[id]++
 	}
 	assert.Len(t, seen, 2)
 }
 
-// TestDamagedRulesNeverAnswer damages the rules of a release before it is activated: the node stays with what it serves.
+// TestDamagedRulesNeverAnswer damages the rules of a release before it is
+// activated: the node stays with what it serves.
 func TestDamagedRulesNeverAnswer(t *testing.T) {
 	w := start(t, edge.Options{})
 	files := map[string]string{"fares.html": "42.50"}
 	good := program(t, "redirect /old -> /fares\n").Rules
 	w.await("corvane.localhost", w.activate("production", w.putRuled(files, good, release.Settings{})))
 	for name, damage := range map[string]func(path string, data []byte) error{
-		"flipped": func(path string, data []byte) error { data[5] ^= 1; return os.WriteFile(path, data, 0o644) },
-		"short":   func(path string, data []byte) error { return os.WriteFile(path, data[:10], 0o644) },
-		"gone":    func(path string, _ []byte) error { return os.Remove(path) },
+		"flipped": func(path string, data []byte) error {
+			data[5] ^= 1
+			return os.WriteFile(path, data,
+				0o644)
+		},
+		"short": func(path string, data []byte) error { return os.WriteFile(path, data[:10], 0o644) },
+		"gone":  func(path string, _ []byte) error { return os.Remove(path) },
 	} {
 		list := program(t, "redirect /old -> /fares with 302 when host "+name+".example\n").Rules
 		id := w.putRuled(files, list, release.Settings{})
@@ -437,7 +497,11 @@ func TestDamagedRulesNeverAnswer(t *testing.T) {
 		require.NoError(t, os.Chmod(path, 0o644))
 		require.NoError(t, damage(path, data))
 		entry := w.activate("production", id)
-		assert.Eventually(t, func() bool { return strings.Contains(w.troubles(), digest.Of(rules.Encode(list)).String()) }, 5*time.Second, 5*time.Millisecond, "%s: the object is named: %s", name, w.troubles())
+		assert.Eventually(t, func() bool {
+			return strings.Contains(w.troubles(),
+				digest.Of(rules.Encode(list)).String())
+		}, 5*time.Second, 5*time.Millisecond,
+			"%s: the object is named: %s", name, w.troubles())
 		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
 		assert.Equal(t, 301, r.StatusCode, name)
 		assert.NotContains(t, r.Header.Get(httpanswer.ReleaseField), entry.Label(), name)
@@ -446,7 +510,8 @@ func TestDamagedRulesNeverAnswer(t *testing.T) {
 	}
 }
 
-// TestWhatAReleaseAddressAnswers looks at conditions and upstreams there: the environment is release, upstreams are production's.
+// TestWhatAReleaseAddressAnswers looks at conditions and upstreams there: the
+// environment is release, upstreams are production's.
 func TestWhatAReleaseAddressAnswers(t *testing.T) {
 	harbour := upstream(t)
 	w := start(t, edge.Options{Reach: loopback})
@@ -457,21 +522,25 @@ redirect /where           -> /release     when environment release
 redirect /where           -> /preview     when environment preview
 header   /{rest:all}      x-robots-tag: all
 `).Rules, release.Settings{})
-	w.await("corvane.localhost", w.activateWith("production", id, journal.DocumentContent{Upstreams: map[string]string{"harbour": harbour.URL}}))
+	w.await("corvane.localhost",
+		w.activateWith("production", id,
+			journal.DocumentContent{Upstreams: map[string]string{"harbour": harbour.URL}}))
 	w.activate("preview.winter", id)
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
 		return r.StatusCode == 200
 	}, 5*time.Second, time.Millisecond)
 	of := id.String()[:12] + ".release.corvane.localhost"
-	for host, want := range map[string]string{"corvane.localhost": "/production", of: "/release", "winter.preview.corvane.localhost": "/preview"} {
+	for host, want := range map[string]string{"corvane.localhost": "/production", of: "/release",
+		"winter.preview.corvane.localhost": "/preview"} {
 		r, _ := w.ask("GET", host, "/where", nil)
 		assert.Equal(t, want, r.Header.Get("Location"), host)
 		robots := "noindex"
 		if want == "/production" {
 			robots = "all"
 		}
-		assert.Equal(t, []string{robots}, r.Header.Values("X-Robots-Tag"), "no rule lets a preview be indexed")
+		assert.Equal(t, []string{robots}, r.Header.Values("X-Robots-Tag"),
+			"no rule lets a preview be indexed")
 	}
 	_, body := w.ask("GET", of, "/api/x", nil)
 	assert.Equal(t, "GET /v1/x", body)
@@ -481,15 +550,18 @@ header   /{rest:all}      x-robots-tag: all
 
 // TestReach tells addresses inside a network from those of the public internet.
 func TestUpstreamsInsideTheNetworkAreRefused(t *testing.T) {
-	for _, address := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.1", "172.16.5.5", "169.254.169.254", "100.64.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255",
+	for _, address := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.1", "172.16.5.5", "169.254.169.254",
+		"100.64.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255",
 		"[::1]", "[fd00::1]", "[fe80::1]", "[::ffff:127.0.0.1]", "[::]", "[ff02::1]"} {
-		w := passing(t, "proxy /api/{rest:all} -> http://"+address+":9/{rest}\n", httpanswer.Reach{}, time.Second, nil)
+		w := passing(t, "proxy /api/{rest:all} -> http://"+address+":9/{rest}\n", httpanswer.Reach{},
+			time.Second, nil)
 		r, _ := w.ask("GET", "corvane.localhost", "/api/x", nil)
 		assert.Equal(t, "orilla; error=destination_ip_prohibited", r.Header.Get("Proxy-Status"), address)
 	}
 }
 
-// TestAnUpstreamsHeaderMeetsRules looks at what is added to, replaced in and taken from what an upstream sends.
+// TestAnUpstreamsHeaderMeetsRules looks at what is added to, replaced in and
+// taken from what an upstream sends.
 func TestAnUpstreamsHeaderMeetsRules(t *testing.T) {
 	w := passing(t, `
 proxy    /api/{rest:all}  -> harbour:/{rest}
@@ -512,7 +584,8 @@ header   /api/soon        when from 2020-01-01T00:00Z until 2999-01-01T00:00Z x-
 	r, _ := w.ask("GET", "corvane.localhost", "/api/x", nil)
 	assert.Equal(t, []string{"DENY"}, r.Header.Values("X-Frame-Options"))
 	assert.Equal(t, []string{"a=1", "b=2"}, r.Header.Values("Set-Cookie"))
-	assert.Equal(t, "private, max-age=600", r.Header.Get("Cache-Control"), "the upstream's own, private for the cookie condition")
+	assert.Equal(t, "private, max-age=600", r.Header.Get("Cache-Control"),
+		"the upstream's own, private for the cookie condition")
 	assert.Equal(t, "Accept, Cookie", r.Header.Get("Vary"))
 	assert.Equal(t, "yes", r.Header.Get("X-Made"))
 	assert.Empty(t, r.Header.Get("X-Powered-By"))

@@ -16,7 +16,8 @@ import (
 	"orilla.example/orilla/internal/edge"
 )
 
-// put2 keeps a release of semantics 2 with the content of another one; unchanging are lines of JSON.
+// put2 keeps a release of semantics 2 with the content of another one;
+// unchanging are lines of JSON.
 func (w *world) put2(of release.ID, count int64, unchanging string) release.ID {
 	w.t.Helper()
 	reader, err := release.Open(w.t.Context(), w.store, "corvane", of, release.LoadFrom(w.store))
@@ -34,11 +35,14 @@ func (w *world) put2(of release.ID, count int64, unchanging string) release.ID {
 	return id
 }
 
-// TestSemantics2 says which files never change by a list, carries over whatever pages load, and knows more extensions.
+// TestSemantics2 says which files never change by a list, carries over whatever
+// pages load, and knows more extensions.
 func TestSemantics2(t *testing.T) {
 	w := start(t, edge.Options{})
-	first := w.put(map[string]string{"index.html": "one", "app-0a1b2c3d4e.js": "1", "plain.js": "2", "fares.html": "42", "404.html": "missing"}, release.Settings{})
-	second := w.put(map[string]string{"index.html": "two", "app-0a1b2c3d4e.js": "1", "404.html": "missing"}, release.Settings{})
+	first := w.put(map[string]string{"index.html": "one", "app-0a1b2c3d4e.js": "1", "plain.js": "2",
+		"fares.html": "42", "404.html": "missing"}, release.Settings{})
+	second := w.put(map[string]string{"index.html": "two", "app-0a1b2c3d4e.js": "1", "404.html": "missing"},
+		release.Settings{})
 	cache := func(path string) (int, string, string) {
 		response, body := w.ask(http.MethodGet, "corvane.localhost", path, nil)
 		return response.StatusCode, response.Header.Get("Cache-Control"), body
@@ -53,7 +57,8 @@ func TestSemantics2(t *testing.T) {
 
 	w.await("corvane.localhost", w.activate("production", w.put2(second, 0, "")))
 	status, kept, body := cache("/plain.js")
-	assert.Equal(t, []any{200, "no-cache", "2"}, []any{status, kept, body}, "a script of the release before is still answered, and not for ever")
+	assert.Equal(t, []any{200, "no-cache", "2"}, []any{status, kept, body},
+		"a script of the release before is still answered, and not for ever")
 	status, _, _ = cache("/fares")
 	assert.Equal(t, 404, status, "a page is not")
 	_, _, body = cache("/chart.avi")
@@ -70,8 +75,10 @@ func TestSemantics2(t *testing.T) {
 	verified, err := upkeep.Verify(t.Context(), w.store, nil, func(string, int64, int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, verified.Damage)
-	for name, broken := range map[string]string{"in another order": "\"b\"\n\"a\"\n", "in another spelling": "\"\\u0061\"\n\"b\"\n", "of another number": "\"a\"\n"} {
-		reader, err := release.Open(t.Context(), w.store, "corvane", w.put2(first, 2, broken), release.LoadFrom(w.store))
+	for name, broken := range map[string]string{"in another order": "\"b\"\n\"a\"\n",
+		"in another spelling": "\"\\u0061\"\n\"b\"\n", "of another number": "\"a\"\n"} {
+		reader, err := release.Open(t.Context(), w.store, "corvane", w.put2(first, 2, broken),
+			release.LoadFrom(w.store))
 		require.NoError(t, err)
 		_, err = reader.Immutable(t.Context())
 		require.ErrorIs(t, err, release.ErrDamaged, name)
@@ -81,9 +88,11 @@ func TestSemantics2(t *testing.T) {
 // TestAnEntryIsServedFromItsMomentOn is for entries that later versions write.
 func TestAnEntryIsServedFromItsMomentOn(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "now"}, release.Settings{})))
+	w.await("corvane.localhost",
+		w.activate("production", w.put(map[string]string{"index.html": "now"}, release.Settings{})))
 	from := time.Now().Add(time.Second).UTC().Truncate(time.Millisecond)
-	j := &journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Attempt: func() string { return "later" }, Now: time.Now}
+	j := &journal.Journal{Store: w.store, Site: "corvane", Environment: "production",
+		Attempt: func() string { return "later" }, Now: time.Now}
 	id := w.put(map[string]string{"index.html": "later"}, release.Settings{})
 	_, err := j.Append(t.Context(), journal.Entry{}, func(*journal.Entry) (journal.Entry, error) {
 		return journal.Entry{Kind: journal.Deploy, Release: id, From: &from}, nil

@@ -21,8 +21,8 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// serving is what an environment answers from one flip to the next. It never changes: a request that has begun keeps the one
-// it began with.
+// serving is what an environment answers from one flip to the next. It never
+// changes: a request that has begun keeps the one it began with.
 type serving struct {
 	entry     journal.Entry
 	reader    *release.Reader // nil after a removal
@@ -73,7 +73,8 @@ type environment struct {
 	origin origin // of what is served
 }
 
-// origin is what a journal was read under when it was read from its end, not on from an entry that was served.
+// origin is what a journal was read under when it was read from its end, not on
+// from an entry that was served.
 type origin struct {
 	incarnation string // the site's, "" if its claim could not be read
 	restored    int    // how many times the store had been brought back from a copy
@@ -94,9 +95,11 @@ func (e *environment) label() string {
 // maxRecent bounds how many earlier releases are looked through for an asset.
 const maxRecent = 256
 
-// read returns the last entry. If the journal does not go on from what is served, it is read anew only if it may begin elsewhere; then now is
-// nil, and under says what it was read under.
-func (e *environment) read(ctx context.Context, follow follower) (head journal.Entry, now *serving, under origin, err error) {
+// read returns the last entry. If the journal does not go on from what is
+// served, it is read anew only if it may begin elsewhere; then now is nil, and
+// under says what it was read under.
+func (e *environment) read(ctx context.Context, follow follower,
+) (head journal.Entry, now *serving, under origin, err error) {
 	if now = e.current.Load(); now != nil {
 		head, err = e.journal.From(ctx, now.entry)
 		if !errors.Is(err, journal.ErrBehind) {
@@ -105,14 +108,17 @@ func (e *environment) read(ctx context.Context, follow follower) (head journal.E
 			}
 			return head, now, under, err
 		}
+
 		may, err := follow.back()
 		if err == nil && !may {
-			err = fmt.Errorf("%w: is the store an older copy? If that is meant: orilla store restored", journal.ErrBehind)
+			err = fmt.Errorf("%w: is the store an older copy? If that is meant: orilla store restored",
+				journal.ErrBehind)
 		}
 		if err != nil {
 			return journal.Entry{}, now, under, err
 		}
 	}
+
 	under = follow.begin()
 	if head, err = e.journal.Head(ctx, 0); err == nil {
 		head, err = e.journal.Counting(ctx, head, follow.now())
@@ -120,9 +126,11 @@ func (e *environment) read(ctx context.Context, follow follower) (head journal.E
 	return head, nil, under, err
 }
 
-// refresh looks whether the journal has a newer entry, and flips to it, if nothing is said against it. It reports whether it did. Trouble with
-// the newest entry or its release never means the one before: what is served stays.
-func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, follow follower) (bool, error) {
+// refresh looks whether the journal has a newer entry, and flips to it, if
+// nothing is said against it. It reports whether it did. Trouble with the
+// newest entry or its release never means the one before: what is served stays.
+func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, follow follower,
+) (bool, error) {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
 	head, now, under, err := e.read(ctx, follow)
@@ -132,27 +140,33 @@ func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, 
 	if err != nil {
 		return false, err
 	}
+
 	if now != nil && now.entry.Number == head.Number && now.entry.Attempt == head.Attempt {
 		return false, nil
 	}
 	next := &serving{entry: head}
+
 	if !head.Document.IsZero() {
 		if err := next.load(ctx, objects, head.Document); err != nil {
 			return false, err
 		}
 	}
+
 	if !head.Release.IsZero() {
-		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release, objects.Get); err != nil {
+		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release,
+			objects.Get); err != nil {
 			return false, err
 		}
 		if next.answers, err = answer.Open(ctx, next.reader); err != nil {
 			return false, err
 		}
+
 		next.recent = e.recent(ctx, objects, now, head, next.answers.Settings)
 		for _, r := range next.recent {
 			next.earlier = append(next.earlier, r.reader)
 		}
 	}
+
 	if err := follow.before(); err != nil {
 		return false, err
 	}
@@ -163,14 +177,18 @@ func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, 
 	return true, nil
 }
 
-// recent returns the releases that were live before head, as far as their assets may still be asked for: those since the entry
-// that was served before, and those that were recent then.
-func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, before *serving, head journal.Entry, settings release.Settings) []recent {
+// recent returns the releases that were live before head, as far as their
+// assets may still be asked for: those since the entry that was served before,
+// and those that were recent then.
+func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, before *serving,
+	head journal.Entry, settings release.Settings,
+) []recent {
 	var list []recent
 	known := int64(0)
 	if before != nil {
 		known = before.entry.Number
 	}
+
 	oldest := time.Now().Add(-time.Duration(settings.AssetSeconds()) * time.Second)
 	ended := head.When
 	for entry, err := range e.journal.Back(ctx, head.Number-1) {
@@ -178,16 +196,19 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 			break
 		}
 		if !entry.Release.IsZero() {
-			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release, objects.Get); err == nil {
+			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release,
+				objects.Get); err == nil {
 				list = append(list, recent{reader, ended})
 			}
 		}
 		ended = entry.When
 	}
+
 	if before != nil {
 		list = append(list, before.recent...)
 	}
 	seen := map[release.ID]bool{head.Release: true}
+
 	list = slices.DeleteFunc(list, func(r recent) bool {
 		twice := seen[r.reader.ID]
 		seen[r.reader.ID] = true
@@ -196,7 +217,8 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 	return list[:min(len(list), maxRecent)]
 }
 
-// looks lets many requests share one look at a journal, and keeps looks apart. Each request gets one that began after it came.
+// looks lets many requests share one look at a journal, and keeps looks apart.
+// Each request gets one that began after it came.
 type looks struct {
 	mutex sync.Mutex
 	next  chan struct{} // closed when the next look, which has not begun, has ended; nil if nobody waits
@@ -206,8 +228,8 @@ type looks struct {
 // lookGap is the least time between two looks.
 const lookGap = 50 * time.Millisecond
 
-// wait returns when a look that began after the call has ended, or the context has. One look runs at a time, in a goroutine that
-// ends by itself.
+// wait returns when a look that began after the call has ended, or the context
+// has. One look runs at a time, in a goroutine that ends by itself.
 func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 	l.mutex.Lock()
 	done := l.next
@@ -224,6 +246,7 @@ func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 			close(done)
 		}()
 	}
+
 	l.mutex.Unlock()
 	select {
 	case <-done:
@@ -241,6 +264,7 @@ func (s *serving) load(ctx context.Context, objects *httpanswer.Objects, documen
 	if err != nil {
 		return err
 	}
+
 	for _, text := range content.Addresses {
 		address, err := url.Parse(text)
 		if err != nil {
@@ -248,12 +272,14 @@ func (s *serving) load(ctx context.Context, objects *httpanswer.Objects, documen
 		}
 		s.addresses = append(s.addresses, address)
 	}
+
 	s.upstreams = content.Upstreams
 	s.own = answer.OwnOf(content.Settings, content.SettingsPath)
 	return nil
 }
 
-// table is where each configured host leads. It is made anew when something flips.
+// table is where each configured host leads. It is made
+// anew when something flips.
 type table map[string][]place
 
 // place is an address on a host: the longest base path comes first.
@@ -284,12 +310,17 @@ func contested(environments []*environment) []string {
 			}
 		}
 	}
+
 	return list
 }
 
-// newTable lists the addresses of environments. A host belongs to a site; what others claim on it counts only where that site lets them. Of two
-// that claim the same address, the owner has it, else the one that comes first in alphabetical order; conflict is told of the other.
-func newTable(environments []*environment, whose owners, conflict func(address, has string, wants *environment)) table {
+// newTable lists the addresses of environments. A host belongs to a site; what
+// others claim on it counts only where that site lets them. Of two that claim
+// the same address, the owner has it, else the one that comes first in
+// alphabetical order; conflict is told of the other.
+func newTable(environments []*environment, whose owners,
+	conflict func(address, has string, wants *environment),
+) table {
 	sort.Slice(environments, func(i, j int) bool { return environments[i].label() < environments[j].label() })
 	hosts := table{}
 	for _, owned := range []bool{true, false} {
@@ -304,6 +335,7 @@ func newTable(environments []*environment, whose owners, conflict func(address, 
 				if (owner.Site == site || owner.Site == "") != owned {
 					continue
 				}
+
 				p := place{base: strings.TrimSuffix(address.EscapedPath(), "/"), serves: e}
 				if i > 0 {
 					p.canonical = s.addresses[0]
@@ -312,7 +344,9 @@ func newTable(environments []*environment, whose owners, conflict func(address, 
 					conflict(address.String(), owner.Site, e)
 					continue
 				}
-				if at := slices.IndexFunc(hosts[host], func(other place) bool { return other.base == p.base }); at >= 0 {
+
+				if at := slices.IndexFunc(hosts[host],
+					func(other place) bool { return other.base == p.base }); at >= 0 {
 					conflict(address.String(), hosts[host][at].serves.label(), e)
 					continue
 				}
@@ -320,6 +354,7 @@ func newTable(environments []*environment, whose owners, conflict func(address, 
 			}
 		}
 	}
+
 	for _, places := range hosts {
 		sort.SliceStable(places, func(i, j int) bool { return len(places[i].base) > len(places[j].base) })
 	}
@@ -334,6 +369,7 @@ func (t table) find(host, path string) (place, bool) {
 			return p, true
 		}
 	}
+
 	if len(places) > 0 {
 		return places[len(places)-1], true // answers that the site begins elsewhere
 	}
@@ -347,7 +383,8 @@ type local struct {
 	release     string // the first digits of a release's id; environment is then unset
 }
 
-// LocalName returns the name below .localhost at which every edge node answers for an environment, by its stored name.
+// LocalName returns the name below .localhost at which every edge node answers
+// for an environment, by its stored name.
 func LocalName(site, environment string) string {
 	switch label, preview := strings.CutPrefix(environment, journal.PreviewPrefix); {
 	case preview:
@@ -358,7 +395,8 @@ func LocalName(site, environment string) string {
 	return environment + "." + site + ".localhost"
 }
 
-// parseLocal reads SITE.localhost, ENV.SITE.localhost, LABEL.preview.SITE.localhost and DIGITS.release.SITE.localhost.
+// parseLocal reads SITE.localhost, ENV.SITE.localhost,
+// LABEL.preview.SITE.localhost and DIGITS.release.SITE.localhost.
 func parseLocal(host string) (local, bool) {
 	rest, ok := strings.CutSuffix(host, ".localhost")
 	if !ok {
@@ -370,6 +408,7 @@ func parseLocal(host string) (local, bool) {
 			return local{}, false
 		}
 	}
+
 	site := labels[len(labels)-1]
 	switch {
 	case len(labels) == 1:
@@ -381,5 +420,6 @@ func parseLocal(host string) (local, bool) {
 	case len(labels) == 3 && labels[1] == "release":
 		return local{site: site, release: labels[0]}, true
 	}
+
 	return local{}, false
 }

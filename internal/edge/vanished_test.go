@@ -18,7 +18,8 @@ import (
 	"orilla.example/orilla/internal/store/file"
 )
 
-// TestAStoreThatVanishesForgetsNothing takes the store's folder away, puts an empty one there, then another store, and then the right one.
+// TestAStoreThatVanishesForgetsNothing takes the store's folder away, puts an
+// empty one there, then another store, and then the right one.
 func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	first := w.activate("production", w.put(map[string]string{"index.html": "first"}, release.Settings{}))
@@ -52,34 +53,44 @@ func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
 	serves("first")
 	second := w.activate("production", w.put(map[string]string{"index.html": "second"}, release.Settings{}))
 	w.await("corvane.localhost", second)
-	assert.LessOrEqual(t, strings.Count(w.troubles(), "the store is not there"), 3, "it is told once each time, not in each sweep")
+	assert.LessOrEqual(t, strings.Count(w.troubles(), "the store is not there"), 3,
+		"it is told once each time, not in each sweep")
 }
 
-// TestASiteThatCannotBeFoundIsNotForgotten takes a site's folder away, and brings it back.
+// TestASiteThatCannotBeFoundIsNotForgotten takes a site's
+// folder away, and brings it back.
 func TestASiteThatCannotBeFoundIsNotForgotten(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "first"}, release.Settings{})))
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "first"},
+		release.Settings{})))
 	w.ask(http.MethodGet, "corvane.localhost", "/", nil)
 	site := filepath.Join(w.root, "sites", "corvane")
 	require.NoError(t, os.Rename(site, w.root+"-aside"))
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "nothing says that it was removed") }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		return strings.Contains(w.troubles(),
+			"nothing says that it was removed")
+	}, 5*time.Second, 5*time.Millisecond)
 	time.Sleep(200 * time.Millisecond)
 	response, body := w.ask(http.MethodGet, "corvane.localhost", "/", nil)
 	require.Equal(t, http.StatusOK, response.StatusCode)
 	require.Equal(t, "first", body)
 	assert.Equal(t, 1, strings.Count(w.troubles(), "nothing says"), "it is told once")
 	require.NoError(t, os.Rename(w.root+"-aside", site))
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "second"}, release.Settings{})))
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "second"},
+		release.Settings{})))
 }
 
-// TestAnOlderCopyIsNoReasonToGoBack brings an older copy of a store back: nodes stay where they are until somebody says that it is meant, also
-// when the copy has gone on by itself.
+// TestAnOlderCopyIsNoReasonToGoBack brings an older copy of a
+// store back: nodes stay where they are until somebody says
+// that it is meant, also when the copy has gone on by itself.
 func TestAnOlderCopyIsNoReasonToGoBack(t *testing.T) {
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "first"}, release.Settings{})))
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "first"},
+		release.Settings{})))
 	copied := w.root + "-copy"
 	require.NoError(t, os.CopyFS(copied, os.DirFS(w.root)))
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "second"}, release.Settings{})))
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "second"},
+		release.Settings{})))
 	w.ask(http.MethodGet, "corvane.localhost", "/", nil)
 	serves := func(text string) func() bool {
 		return func() bool {
@@ -90,7 +101,8 @@ func TestAnOlderCopyIsNoReasonToGoBack(t *testing.T) {
 	require.True(t, serves("second")())
 	require.NoError(t, os.RemoveAll(w.root))
 	require.NoError(t, os.CopyFS(w.root, os.DirFS(copied)))
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "does not go on") }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "does not go on") },
+		5*time.Second, 5*time.Millisecond)
 	require.True(t, serves("second")())
 	w.activate("production", w.put(map[string]string{"index.html": "another second"}, release.Settings{}))
 	w.activate("production", w.put(map[string]string{"index.html": "another third"}, release.Settings{}))
@@ -101,7 +113,8 @@ func TestAnOlderCopyIsNoReasonToGoBack(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.store.Create(t.Context(), storage.RestoredKey+"/x", data))
 	require.Eventually(t, serves("another third"), 5*time.Second, 5*time.Millisecond)
-	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "fourth"}, release.Settings{})))
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "fourth"},
+		release.Settings{})))
 
 	require.NoError(t, os.RemoveAll(filepath.Join(w.root, "sites", "corvane", "environments")))
 	time.Sleep(200 * time.Millisecond)

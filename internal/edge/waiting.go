@@ -6,7 +6,8 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// waitingPage is what a visitor sees where nothing was deployed yet. It asks again by itself.
+// waitingPage is what a visitor sees where nothing was
+// deployed yet. It asks again by itself.
 var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 <html lang="en">
 <meta charset="utf-8">
@@ -28,6 +29,7 @@ func waiting(w http.ResponseWriter, r *http.Request, status int, site, environme
 		w.Header().Set("Retry-After", "3")
 	}
 	return httpanswer.Page(w, r, status, waitingPage, "waiting", map[string]any{
-		"Site": site, "Environment": environment, "Command": command, "Known": status == http.StatusServiceUnavailable,
+		"Site": site, "Environment": environment, "Command": command,
+		"Known": status == http.StatusServiceUnavailable,
 	})
 }

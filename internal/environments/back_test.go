@@ -33,7 +33,8 @@ func version(t *testing.T, store storage.Store, n, v int) release.ID {
 	same, own := put([]byte("the same")), put(fmt.Append(nil, "version ", v))
 	files := make([]release.File, n)
 	for i := range files {
-		files[i] = release.File{Path: fmt.Sprintf("page-%06d.html", i), Digest: same, Size: 8, Type: "text/html"}
+		files[i] = release.File{Path: fmt.Sprintf("page-%06d.html", i), Digest: same, Size: 8,
+			Type: "text/html"}
 	}
 	files[n/2].Digest, files[n/2].Size = own, int64(len(fmt.Sprint("version ", v)))
 	index, err := release.Build(files, nil, release.Settings{})
@@ -41,9 +42,13 @@ func version(t *testing.T, store storage.Store, n, v int) release.ID {
 	for _, object := range index.Chunks {
 		put(object.Data)
 	}
-	require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()), index.Data))
+	require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", index.ID.String()),
+		index.Data))
 	j := environments.JournalOf(store, "corvane", "production", time.Now)
-	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: index.ID, Origin: journal.Origin{Subject: fmt.Sprint("Version ", v)}}, time.Now()))
+	entry, err := j.Append(t.Context(), journal.Entry{},
+		journal.Activate(journal.Deploy,
+			journal.Move{Release: index.ID, Origin: journal.Origin{Subject: fmt.Sprint("Version ", v)}},
+			time.Now()))
 	require.NoError(t, err)
 	journal.ReadHints(t.Context(), store, "corvane").Pulse(t.Context(), store, entry)
 	return index.ID
@@ -82,7 +87,8 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(asked[1])-len(asked[0]), 6, "a longer index: the chunks above, on both sides")
 	assert.LessOrEqual(t, len(asked[0]), 18)
-	t.Logf("%d operations at 100 files, %d at 100,000: %s", len(asked[0]), len(asked[1]), strings.Join(asked[1], ", "))
+	t.Logf("%d operations at 100 files, %d at 100,000: %s", len(asked[0]), len(asked[1]),
+		strings.Join(asked[1], ", "))
 }
 
 func TestADryRunOfARollbackWritesNothing(t *testing.T) {
@@ -111,7 +117,8 @@ func TestARollbackToWhatIsNotWholeChangesNothing(t *testing.T) {
 		"an object is gone": func(ctx context.Context, store storage.Store, _ release.ID) error {
 			return store.Delete(ctx, digest.Of([]byte("version 3")).Key())
 		},
-		"an object has other bytes of the same length": func(ctx context.Context, store storage.Store, _ release.ID) error {
+		"an object has other bytes of the same length": func(ctx context.Context, store storage.Store,
+			_ release.ID) error {
 			return store.Replace(ctx, digest.Of([]byte("version 3")).Key(), []byte("versiom 3"))
 		},
 		"the index is gone": func(ctx context.Context, store storage.Store, id release.ID) error {
@@ -138,7 +145,8 @@ func TestARollbackToWhatIsNotWholeChangesNothing(t *testing.T) {
 			require.True(t, ok, "%v", err)
 			assert.Equal(t, "release-lost", problem.Code)
 			assert.Equal(t, fault.Refused, problem.Kind)
-			assert.True(t, slices.Contains(problem.Detail, "the nearest whole one: production:3, Version 2"), "%q", problem.Detail)
+			assert.True(t, slices.Contains(problem.Detail, "the nearest whole one: production:3, Version 2"),
+				"%q", problem.Detail)
 			head, err := environments.JournalOf(store, "corvane", "production", time.Now).Head(t.Context(), 0)
 			require.NoError(t, err)
 			assert.EqualValues(t, 5, head.Number, "nothing was changed")

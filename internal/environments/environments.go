@@ -19,9 +19,11 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// JournalOf returns the journal of an environment, by its stored name, for whoever writes there. now is by the store's clock.
+// JournalOf returns the journal of an environment, by its stored name, for
+// whoever writes there. now is by the store's clock.
 func JournalOf(store storage.Store, site, environment string, now func() time.Time) *journal.Journal {
-	return &journal.Journal{Store: store, Site: site, Environment: environment, Attempt: func() string { return strings.ToLower(rand.Text()) }, Now: now}
+	return &journal.Journal{Store: store, Site: site, Environment: environment,
+		Attempt: func() string { return strings.ToLower(rand.Text()) }, Now: now}
 }
 
 // State is what an environment is at one moment.
@@ -30,9 +32,13 @@ type State struct {
 	Head *journal.Entry // nil if nothing was ever said of it
 }
 
-// States returns the environments that have a journal, and those that are named, whether or not they have one: first those that are
-// named, in that order, then the others in order of name. only leaves out what it refuses; nil takes all.
-func States(ctx context.Context, store storage.Store, site string, named []string, only func(name string) bool) ([]State, error) {
+// States returns the environments that have a journal, and
+// those that are named, whether or not they have one: first
+// those that are named, in that order, then the others in order
+// of name. only leaves out what it refuses; nil takes all.
+func States(ctx context.Context, store storage.Store, site string, named []string,
+	only func(name string) bool,
+) ([]State, error) {
 	names := slices.Clone(named)
 	for item, err := range store.List(ctx, storage.EnvironmentsKey(site)) {
 		if err != nil {
@@ -42,12 +48,14 @@ func States(ctx context.Context, store storage.Store, site string, named []strin
 			names = append(names, name)
 		}
 	}
+
 	if only != nil {
 		names = slices.DeleteFunc(names, func(name string) bool { return !only(name) })
 	}
 	states, hints := make([]State, len(names)), journal.ReadHints(ctx, store, site)
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(store))
+
 	for i, name := range names {
 		group.Go(func() error {
 			states[i].Name = name
@@ -59,10 +67,12 @@ func States(ctx context.Context, store storage.Store, site string, named []strin
 			return err
 		})
 	}
+
 	return states, group.Wait()
 }
 
-// Operator changes what environments are besides what they serve. Close is called when it has done its work.
+// Operator changes what environments are besides what they serve. Close is
+// called when it has done its work.
 type Operator struct {
 	Store storage.Store
 	Site  string
@@ -74,13 +84,16 @@ type Operator struct {
 	Hints   journal.Hints
 }
 
-// NewOperator returns one who works for a project. It takes a pin, by which it knows the store's clock.
-func NewOperator(ctx context.Context, p *site.Project, store storage.Store, site, cause, what string) (*Operator, error) {
+// NewOperator returns one who works for a project. It
+// takes a pin, by which it knows the store's clock.
+func NewOperator(ctx context.Context, p *site.Project, store storage.Store, site, cause, what string,
+) (*Operator, error) {
 	hold, err := p.Pin(ctx, store, site, what)
 	if err != nil {
 		return nil, err
 	}
-	return &Operator{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, project: p, Hold: hold, Hints: journal.ReadHints(ctx, store, site)}, nil
+	return &Operator{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, project: p, Hold: hold,
+		Hints: journal.ReadHints(ctx, store, site)}, nil
 }
 
 // Close drops the pin.
@@ -89,30 +102,40 @@ func (s *Operator) Close(ctx context.Context) { s.Hold.Drop(ctx) }
 // Now is by the store's clock.
 func (s *Operator) Now() time.Time { return time.Now().Add(s.Hold.Ahead) }
 
-// Append writes the next entry of an environment's journal and tells edge nodes.
-func (s *Operator) Append(ctx context.Context, environment string, decide journal.Decide) (journal.Entry, error) {
-	entry, err := JournalOf(s.Hold.Writer(), s.Site, environment, s.Now).Append(ctx, journal.Entry{Number: s.Hints[environment]}, decide)
+// Append writes the next entry of an environment's journal
+// and tells edge nodes.
+func (s *Operator) Append(ctx context.Context, environment string, decide journal.Decide,
+) (journal.Entry, error) {
+	entry, err := JournalOf(s.Hold.Writer(), s.Site, environment, s.Now).
+		Append(ctx, journal.Entry{Number: s.Hints[environment]}, decide)
 	if err == nil {
 		s.Hints.Pulse(ctx, s.Store, entry)
 	}
 	return entry, err
 }
 
-// AppendHost writes the next entry of a host's journal. The error is a refusal where the site does not own it.
-func (s *Operator) AppendHost(ctx context.Context, host string, decide func(hosts.Entry) (hosts.Entry, error)) (hosts.Entry, error) {
-	entry, err := hosts.Append(ctx, s.Hold.Writer(), strings.ToLower(host), strings.ToLower(rand.Text()), decide)
+// AppendHost writes the next entry of a host's journal. The error is a refusal
+// where the site does not own it.
+func (s *Operator) AppendHost(ctx context.Context, host string, decide func(hosts.Entry) (hosts.Entry, error),
+) (hosts.Entry, error) {
+	entry, err := hosts.Append(ctx, s.Hold.Writer(), strings.ToLower(host), strings.ToLower(rand.Text()),
+		decide)
 	if taken, ok := errors.AsType[*hosts.Taken](err); ok {
 		if taken.Owner.Site == "" {
-			return entry, fault.New(fault.Refused, "host-free", "%s has no owner", host).Then("deploy a site to it first; orilla domains lists the hosts that this site uses")
+			return entry, fault.New(fault.Refused, "host-free", "%s has no owner", host).
+				Then("deploy a site to it first; orilla domains lists the hosts that this site uses")
 		}
 		return entry, HostTaken(taken, "")
 	}
 	return entry, err
 }
 
-// Remove ends what an environment serves. still, if not nil, is asked with the last entry whether it should, right before. It reports
-// whether there was anything to end.
-func (s *Operator) Remove(ctx context.Context, environment string, ended journal.Ended, why string, still func(journal.Entry) bool) (journal.Entry, bool, error) {
+// Remove ends what an environment serves. still, if not nil,
+// is asked with the last entry whether it should, right
+// before. It reports whether there was anything to end.
+func (s *Operator) Remove(ctx context.Context, environment string, ended journal.Ended, why string,
+	still func(journal.Entry) bool,
+) (journal.Entry, bool, error) {
 	remove := journal.Remove(ended, s.Cause, s.Who, why)
 	entry, err := s.Append(ctx, environment, func(head *journal.Entry) (journal.Entry, error) {
 		if head != nil && still != nil && !still(*head) {
@@ -127,7 +150,8 @@ func (s *Operator) Remove(ctx context.Context, environment string, ended journal
 }
 
 // documentOf loads the document that an entry names; the zero content for none.
-func DocumentOf(ctx context.Context, store storage.Store, entry journal.Entry) (journal.DocumentContent, error) {
+func DocumentOf(ctx context.Context, store storage.Store, entry journal.Entry,
+) (journal.DocumentContent, error) {
 	if entry.Document.IsZero() {
 		return journal.DocumentContent{}, nil
 	}
@@ -138,9 +162,12 @@ func DocumentOf(ctx context.Context, store storage.Store, entry journal.Entry) (
 	return journal.DecodeDocument(data)
 }
 
-// DocumentChanges lists, one line each, what a deploy would change of the plan's environment besides the release, against its last entry.
-// It does not look whether the entry's document comes from a later commit, which a deploy leaves as it is.
-func DocumentChanges(ctx context.Context, plan *site.Plan, store storage.Store, head journal.Entry) ([]string, error) {
+// DocumentChanges lists, one line each, what a deploy would
+// change of the plan's environment besides the release, against
+// its last entry. It does not look whether the entry's document
+// comes from a later commit, which a deploy leaves as it is.
+func DocumentChanges(ctx context.Context, plan *site.Plan, store storage.Store, head journal.Entry,
+) ([]string, error) {
 	old, err := DocumentOf(ctx, store, head)
 	if err != nil || !plan.Project.Configured && plan.Project.ProductionCommit == "" {
 		return nil, err

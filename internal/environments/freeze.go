@@ -18,11 +18,13 @@ var (
 // FrozenRefusal is the message for what a freeze refused. It is ErrFrozen.
 func FrozenRefusal(head journal.Entry) *fault.Error {
 	name := journal.DisplayName(head.Environment)
-	problem := fault.New(fault.Refused, "frozen", "%s is frozen", name).Marked(ErrFrozen).At("%s", head.Label()).
+	problem := fault.New(fault.Refused, "frozen", "%s is frozen", name).Marked(ErrFrozen).
+		At("%s", head.Label()).
 		With("by " + head.Frozen.Who + " on " + head.Frozen.When.Format("2006-01-02 15:04 MST"))
 	if head.Frozen.Why != "" {
 		problem = problem.With("because: " + head.Frozen.Why)
 	}
+
 	if head.Frozen.Until != nil {
 		problem = problem.With("until " + head.Frozen.Until.Local().Format("2006-01-02 15:04 MST"))
 	}

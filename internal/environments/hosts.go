@@ -17,21 +17,25 @@ import (
 // HostTaken is the refusal of an address that another site has.
 func HostTaken(taken *hosts.Taken, site string) error {
 	host := taken.Owner.Host
-	problem := fault.New(fault.Refused, "host-taken", "%s belongs to the site %s", taken.Address, taken.Owner.Site).At("%s", host).
+	problem := fault.New(fault.Refused, "host-taken", "%s belongs to the site %s", taken.Address,
+		taken.Owner.Site).At("%s", host).
 		With("since " + taken.Owner.When.Format(time.DateOnly) + ", by " + taken.Owner.Who)
 	if site == "" {
 		return problem.Then("orilla domains lists the owners")
 	}
+
 	_, path, err := hosts.Of(taken.Address)
-	problem = problem.Then("use another address in orilla.yaml").Then("or, in the project of %s: orilla domains give %s --to %s", taken.Owner.Site, host, site)
+	problem = problem.Then("use another address in orilla.yaml").
+		Then("or, in the project of %s: orilla domains give %s --to %s", taken.Owner.Site, host, site)
 	if err == nil && path != "/" {
 		problem = problem.Then("or share only the path: orilla domains allow %s%s --to %s", host, path, site)
 	}
 	return problem
 }
 
-// ServedOn lists the addresses on a host, which may be a wildcard, that edge nodes answer now. Of two environments with the same address, the
-// one that comes first in alphabetical order has it. What may not be read is not there.
+// ServedOn lists the addresses on a host, which may be a wildcard, that edge
+// nodes answer now. Of two environments with the same address, the one that
+// comes first in alphabetical order has it. What may not be read is not there.
 func ServedOn(ctx context.Context, store storage.Store, host string) ([]hosts.Served, error) {
 	sites, err := upkeep.Sites(ctx, store)
 	if errors.Is(err, storage.ErrDenied) {
@@ -40,6 +44,7 @@ func ServedOn(ctx context.Context, store storage.Store, host string) ([]hosts.Se
 	if err != nil {
 		return nil, err
 	}
+
 	type claim struct {
 		label string
 		hosts.Served
@@ -58,13 +63,16 @@ func ServedOn(ctx context.Context, store storage.Store, host string) ([]hosts.Se
 			if err != nil {
 				return nil, err
 			}
+
 			for _, address := range content.Addresses {
 				if on, _, err := hosts.Of(address); err == nil && (on == host || hosts.Wildcard(on) == host) {
-					claims = append(claims, claim{site + " " + journal.DisplayName(state.Name), hosts.Served{Site: site, Address: address}})
+					claims = append(claims, claim{site + " " + journal.DisplayName(state.Name),
+						hosts.Served{Site: site, Address: address}})
 				}
 			}
 		}
 	}
+
 	slices.SortStableFunc(claims, func(a, b claim) int { return strings.Compare(a.label, b.label) })
 	var served []hosts.Served
 	for _, c := range claims {

@@ -11,7 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Outcome is what came of verifying an activation. It is kept beside the journal, under the entry's number.
+// Outcome is what came of verifying an activation. It is kept beside the
+// journal, under the entry's number.
 type Outcome struct {
 	Format  int       `json:"format"`
 	Entry   int64     `json:"entry"`
@@ -22,7 +23,8 @@ type Outcome struct {
 	Back    int64     `json:"back,omitempty"` // the number of the entry that went back
 }
 
-// Formats of outcomes. The second one is for those with a probe that nobody could be asked about, which the first knows nothing of.
+// Formats of outcomes. The second one is for those with a probe that nobody
+// could be asked about, which the first knows nothing of.
 const (
 	outcomeFormat          = 1
 	outcomeFormatUnchecked = 2
@@ -30,10 +32,12 @@ const (
 
 // Probe is an address that was requested, or a command that was run.
 type Probe struct {
-	What         string `json:"what"`
-	Passed       bool   `json:"passed"`
-	Unchecked    bool   `json:"unchecked,omitempty"` // nobody was left who could have been asked: it neither passed nor failed
-	Text         string `json:"text"`                // "200 at 2 edge nodes", "ended with status 1: 3 links are broken"
+	What   string `json:"what"`
+	Passed bool   `json:"passed"`
+	// nobody was left who could have been asked: it neither passed nor failed
+	Unchecked bool `json:"unchecked,omitempty"`
+	// "200 at 2 edge nodes", "ended with status 1: 3 links are broken"
+	Text         string `json:"text"`
 	Milliseconds int64  `json:"milliseconds"`
 }
 
@@ -46,7 +50,8 @@ func (o Outcome) WithFormat() Outcome {
 	return o
 }
 
-// ReadOutcome returns what came of verifying an entry; nil if nothing was verified, or by a later version in another form.
+// ReadOutcome returns what came of verifying an entry; nil if nothing was
+// verified, or by a later version in another form.
 func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) (*Outcome, error) {
 	data, err := store.Get(ctx, storage.OutcomeKey(entry.Site, entry.Environment, entry.Number))
 	if errors.Is(err, storage.ErrNotFound) {
@@ -55,8 +60,10 @@ func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) 
 	if err != nil {
 		return nil, err
 	}
+
 	var outcome Outcome
-	known := record.Strict(data, &outcome) && outcome.Format >= outcomeFormat && outcome.Format <= outcomeFormatUnchecked
+	known := record.Strict(data, &outcome) && outcome.Format >= outcomeFormat &&
+		outcome.Format <= outcomeFormatUnchecked
 	if !known || outcome.Attempt != entry.Attempt {
 		return nil, nil
 	}

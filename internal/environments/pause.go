@@ -18,7 +18,8 @@ type Pause struct {
 	Why    string    `json:"why,omitempty"`
 }
 
-// ReadPause returns who paused the automatic builds of a site; nil if nobody did.
+// ReadPause returns who paused the automatic builds of a
+// site; nil if nobody did.
 func ReadPause(ctx context.Context, store storage.Store, site string) (*Pause, error) {
 	data, err := store.Get(ctx, storage.PausedKey(site))
 	if errors.Is(err, storage.ErrNotFound) {
@@ -27,6 +28,7 @@ func ReadPause(ctx context.Context, store storage.Store, site string) (*Pause, e
 	if err != nil {
 		return nil, err
 	}
+
 	pause := &Pause{}
 	if !record.Lenient(data, pause) {
 		return &Pause{Who: "somebody"}, nil
@@ -49,14 +51,17 @@ func SetPause(ctx context.Context, store storage.Store, site string, pause *Paus
 
 // pausedRefusal is the message for what a pause refused.
 func pausedRefusal(pause *Pause) error {
-	problem := fault.New(fault.Refused, "paused", "automatic builds are paused").Marked(ErrPaused).With("by " + pause.Who + " on " + pause.When.Format("2006-01-02 15:04 MST"))
+	problem := fault.New(fault.Refused, "paused", "automatic builds are paused").Marked(ErrPaused).
+		With("by " + pause.Who + " on " + pause.When.Format("2006-01-02 15:04 MST"))
 	if pause.Why != "" {
 		problem = problem.With("because: " + pause.Why)
 	}
-	return problem.Then("orilla follow --resume").Then("or deploy by hand: orilla deploy on a terminal, or with --yes")
+	return problem.Then("orilla follow --resume").
+		Then("or deploy by hand: orilla deploy on a terminal, or with --yes")
 }
 
-// CheckPaused refuses automatic builds of a site that somebody paused; the error is ErrPaused.
+// CheckPaused refuses automatic builds of a site that
+// somebody paused; the error is ErrPaused.
 func CheckPaused(ctx context.Context, store storage.Store, site string) error {
 	pause, err := ReadPause(ctx, store, site)
 	if pause == nil || err != nil {

@@ -15,7 +15,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// PendingRelease is a release that was made for an environment while that was frozen, and waits for its thaw.
+// PendingRelease is a release that was made for an environment while that was
+// frozen, and waits for its thaw.
 type PendingRelease struct {
 	Format      int        `json:"format"`
 	Environment string     `json:"environment"` // the stored name
@@ -28,12 +29,15 @@ type PendingRelease struct {
 
 const pendingFormat = 1
 
-// Contains reports whether a commit is earlier among the ancestors of another one, or that one itself.
+// Contains reports whether a commit is earlier among the
+// ancestors of another one, or that one itself.
 type Contains func(ctx context.Context, commit, earlier string) (bool, error)
 
-// Await records that a release waits for the thaw of its environment. One of an older commit than what waits already is refused, with
-// builds.ErrSuperseded; contains says which is older, as far as that is known here, and may be nil.
-func Await(ctx context.Context, store storage.Store, site string, pending PendingRelease, contains Contains) error {
+// Await records that a release waits for the thaw of its environment. One of an
+// older commit than what waits already is refused, with builds.ErrSuperseded;
+// contains says which is older, as far as that is known here, and may be nil.
+func Await(ctx context.Context, store storage.Store, site string, pending PendingRelease, contains Contains,
+) error {
 	if err := refuseOlder(ctx, store, site, pending, contains); err != nil {
 		return err
 	}
@@ -42,11 +46,14 @@ func Await(ctx context.Context, store storage.Store, site string, pending Pendin
 	if err != nil {
 		return err
 	}
-	return store.Replace(ctx, storage.WaitingKey(site, pending.Environment)+"/"+pending.Release.String(), data)
+	return store.Replace(ctx, storage.WaitingKey(site, pending.Environment)+"/"+pending.Release.String(),
+		data)
 }
 
 // refuseOlder refuses an older commit than one that waits already.
-func refuseOlder(ctx context.Context, store storage.Store, site string, pending PendingRelease, contains Contains) error {
+func refuseOlder(ctx context.Context, store storage.Store, site string, pending PendingRelease,
+	contains Contains,
+) error {
 	if contains == nil || pending.Commit == "" {
 		return nil
 	}
@@ -54,22 +61,29 @@ func refuseOlder(ctx context.Context, store storage.Store, site string, pending 
 	if err != nil {
 		return err
 	}
+
 	waiting, err := WaitingFor(ctx, store, site, head)
 	if err != nil {
 		return err
 	}
 	for _, other := range waiting {
-		if newer, err := contains(ctx, other.Commit, pending.Commit); err == nil && newer && other.Commit != pending.Commit {
-			return fault.New(fault.Refused, "superseded", "%s is older than what waits for the thaw, %s", source.Short(pending.Commit), source.Short(other.Commit)).
+		if newer, err := contains(ctx, other.Commit, pending.Commit); err == nil && newer &&
+			other.Commit != pending.Commit {
+			return fault.New(fault.Refused, "superseded", "%s is older than what waits for the thaw, %s",
+				source.Short(pending.Commit), source.Short(other.Commit)).
 				Marked(builds.ErrSuperseded).At("%s", head.Label())
 		}
 	}
+
 	return nil
 }
 
-// WaitingFor returns the releases that wait for a thaw, the newest first. head is the environment's last entry: what was made before the
-// release that is live was chosen waits no more. A freeze on top of another one, to lengthen it say, changes nothing of that.
-func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry) ([]PendingRelease, error) {
+// WaitingFor returns the releases that wait for a thaw, the newest first. head
+// is the environment's last entry: what was made before the release that is
+// live was chosen waits no more. A freeze on top of another one, to lengthen it
+// say, changes nothing of that.
+func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry,
+) ([]PendingRelease, error) {
 	if head.Frozen == nil {
 		return nil, nil
 	}
@@ -86,6 +100,7 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 		if err != nil {
 			return nil, err
 		}
+
 		var one PendingRelease
 		if !record.Strict(data, &one) || one.Format != pendingFormat || one.When.Before(chosen.When) {
 			continue // somebody has put something else live since
@@ -93,8 +108,10 @@ func WaitingFor(ctx context.Context, store storage.Store, site string, head jour
 		if one.Release == head.Release && one.Commit == head.Commit {
 			continue
 		}
+
 		same := func(e journal.Entry) bool { return e.Release == one.Release && e.Commit == one.Commit }
-		if _, _, left := JournalOf(store, site, head.Environment, nil).LeftBy(ctx, head, same); !left { // a thaw never brings back what a rollback took away
+		// a thaw never brings back what a rollback took away
+		if _, _, left := JournalOf(store, site, head.Environment, nil).LeftBy(ctx, head, same); !left {
 			list = append(list, one)
 		}
 	}
@@ -112,7 +129,8 @@ func forgetWaiting(ctx context.Context, store storage.Store, site, environment s
 	}
 }
 
-// Thawing says what a thaw of an environment puts live: the newest of what waits, unless nothing does.
+// Thawing says what a thaw of an environment puts live: the newest of what
+// waits, unless nothing does.
 func Thawing(waiting []PendingRelease) *PendingRelease {
 	if len(waiting) == 0 {
 		return nil
@@ -120,10 +138,13 @@ func Thawing(waiting []PendingRelease) *PendingRelease {
 	return &waiting[0]
 }
 
-// Thaw lets automatic activations of an environment through again and, in the same entry, puts live what waits, if that is given. head is
-// the last entry as it was when somebody looked at what waits: if anything was moved since, nothing is done. If somebody who follows the
-// branch was faster, and what waits is live already, that entry is returned.
-func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, waits *PendingRelease) (journal.Entry, error) {
+// Thaw lets automatic activations of an environment through again and, in the
+// same entry, puts live what waits, if that is given. head is the last entry as
+// it was when somebody looked at what waits: if anything was moved since,
+// nothing is done. If somebody who follows the branch was faster, and what
+// waits is live already, that entry is returned.
+func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, waits *PendingRelease,
+) (journal.Entry, error) {
 	if waits == nil {
 		entry, err := s.Append(ctx, head.Environment, journal.SetFrozen(nil, s.Cause, s.Who, why, s.Now()))
 		if err == nil {
@@ -131,15 +152,20 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 		}
 		return entry, err
 	}
+
 	if s.Hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
-		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now", waits.Release.Short()).Then("orilla deploy makes it again")
+		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now",
+			waits.Release.Short()).Then("orilla deploy makes it again")
 	}
 	if _, err := release.Read(ctx, s.Store, s.Site, waits.Release); err != nil {
 		return head, err
 	}
-	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: ThawCause, Who: s.Who, Why: why, KeepDocument: true, Thaws: true}
+
+	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: ThawCause, Who: s.Who, Why: why,
+		KeepDocument: true, Thaws: true}
 	activate := journal.Activate(journal.Deploy, move, s.Now())
 	faster := journal.Entry{}
+
 	entry, err := s.Append(ctx, head.Environment, func(now *journal.Entry) (journal.Entry, error) {
 		switch {
 		case now == nil:
@@ -148,7 +174,8 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 			faster = *now
 			return *now, ErrSame
 		case now.Number != head.Number:
-			return *now, fault.New(fault.Refused, "moved-on", "somebody has moved %s meanwhile", journal.DisplayName(head.Environment)).At("%s", now.Label()).
+			return *now, fault.New(fault.Refused, "moved-on", "somebody has moved %s meanwhile",
+				journal.DisplayName(head.Environment)).At("%s", now.Label()).
 				With("by " + now.Who).Then("orilla status shows what is live and what waits")
 		}
 		return activate(now)
@@ -159,6 +186,7 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 	if err == nil {
 		forgetWaiting(ctx, s.Store, s.Site, head.Environment)
 	}
+
 	return entry, err
 }
 

@@ -31,15 +31,20 @@ type Exported struct {
 	Rules     int64  `json:"rules"`
 }
 
-// Export writes a release as a plain tree: into a new or empty folder, or into an archive if the name ends in .zip, .tar, .tar.gz or
-// .tgz. Its rules, which are no files, go beside it, as statements. Nothing is there under the name before all of it is. seen is told,
-// from several goroutines, how many more bytes are written.
-func Export(ctx context.Context, store storage.Store, reader *release.Reader, to string, seen func(bytes int64)) (Exported, error) {
+// Export writes a release as a plain tree: into a new or empty folder,
+// or into an archive if the name ends in .zip, .tar, .tar.gz or .tgz.
+// Its rules, which are no files, go beside it, as statements. Nothing
+// is there under the name before all of it is. seen is told, from
+// several goroutines, how many more bytes are written.
+func Export(ctx context.Context, store storage.Store, reader *release.Reader, to string,
+	seen func(bytes int64),
+) (Exported, error) {
 	to = filepath.Clean(to)
 	done := Exported{To: to, Files: reader.Root.Files, Bytes: reader.Root.Bytes}
 	if err := vacant(to); err != nil {
 		return done, err
 	}
+
 	temporary := filepath.Join(filepath.Dir(to), ".orilla-"+strings.ToLower(rand.Text()[:10]))
 	defer os.RemoveAll(temporary) //nolint:errcheck // it has its name, or is dropped
 	x := &export{store: store, reader: reader, seen: seen}
@@ -52,12 +57,14 @@ func Export(ctx context.Context, store storage.Store, reader *release.Reader, to
 			return x.tar(ctx, file, !strings.HasSuffix(name, ".tar"))
 		}
 	}
+
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return done, cannotWrite(to, err)
 	}
 	if err := write(ctx, temporary); err != nil {
 		return done, cannotWrite(to, err)
 	}
+
 	os.Remove(to) //nolint:errcheck // an empty folder
 	if err := os.Rename(temporary, to); err != nil {
 		return done, cannotWrite(to, err)
@@ -87,7 +94,8 @@ func vacant(to string) error {
 			return nil
 		}
 	}
-	return fault.New(fault.Refused, "not-empty", "there is something already").At("%s", to).Then("name a new folder or archive")
+	return fault.New(fault.Refused, "not-empty", "there is something already").At("%s", to).
+		Then("name a new folder or archive")
 }
 
 func cannotWrite(to string, err error) error {
@@ -96,7 +104,8 @@ func cannotWrite(to string, err error) error {
 	}
 	var path *fs.PathError
 	if errors.As(err, &path) {
-		return fault.New(fault.Failed, "not-written", "the files cannot be written").At("%s", to).Because(err).Then("look at the folder, its rights and the room on that disk")
+		return fault.New(fault.Failed, "not-written", "the files cannot be written").At("%s", to).
+			Because(err).Then("look at the folder, its rights and the room on that disk")
 	}
 	return err
 }
@@ -133,6 +142,7 @@ func (x *export) folder(ctx context.Context, folder string) error {
 	defer root.Close() //nolint:errcheck // only a handle
 	group, writing := errgroup.WithContext(ctx)
 	group.SetLimit(min(storage.Parallel(x.store), 8))
+
 	for file, err := range x.reader.Files(ctx) {
 		if err != nil {
 			return errors.Join(err, group.Wait())
@@ -144,18 +154,23 @@ func (x *export) folder(ctx context.Context, folder string) error {
 			}
 			out, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 			if errors.Is(err, fs.ErrExist) {
-				return fault.New(fault.Failed, "same-name", "this file system takes two names of the release for one").At("%s", file.Path).Then("export into an archive")
+				return fault.New(fault.Failed, "same-name",
+					"this file system takes two names of the release for one").At("%s", file.Path).
+					Then("export into an archive")
 			}
 			if err != nil {
 				return err
 			}
+
 			return errors.Join(x.content(writing, file, out), out.Close())
 		})
 	}
+
 	return group.Wait()
 }
 
-// exportTime is the time of all files in an archive, so that equal releases make equal archives; ZIP knows none before.
+// exportTime is the time of all files in an archive, so that equal releases
+// make equal archives; ZIP knows none before.
 var exportTime = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
 func (x *export) zip(ctx context.Context, name string) error {
@@ -165,7 +180,8 @@ func (x *export) zip(ctx context.Context, name string) error {
 			if err != nil {
 				return err
 			}
-			entry, err := archive.CreateHeader(&zip.FileHeader{Name: file.Path, Method: zip.Deflate, Modified: exportTime})
+			entry, err := archive.CreateHeader(&zip.FileHeader{Name: file.Path, Method: zip.Deflate,
+				Modified: exportTime})
 			if err == nil {
 				err = x.content(ctx, file, entry)
 			}
@@ -173,6 +189,7 @@ func (x *export) zip(ctx context.Context, name string) error {
 				return err
 			}
 		}
+
 		return archive.Close()
 	})
 }
@@ -188,7 +205,8 @@ func (x *export) tar(ctx context.Context, name string, compressed bool) error {
 			if err != nil {
 				return err
 			}
-			err := archive.WriteHeader(&tar.Header{Name: file.Path, Size: file.Size, Mode: 0o644, ModTime: exportTime, Typeflag: tar.TypeReg})
+			err := archive.WriteHeader(&tar.Header{Name: file.Path, Size: file.Size, Mode: 0o644,
+				ModTime: exportTime, Typeflag: tar.TypeReg})
 			if err == nil {
 				err = x.content(ctx, file, archive)
 			}
@@ -196,6 +214,7 @@ func (x *export) tar(ctx context.Context, name string, compressed bool) error {
 				return err
 			}
 		}
+
 		if err := archive.Close(); err != nil || !compressed {
 			return err
 		}
@@ -220,6 +239,7 @@ func (x *export) rules(ctx context.Context, done *Exported) error {
 	if err != nil {
 		return err
 	}
+
 	list, err := rules.Decode(data)
 	if err != nil {
 		return err
@@ -228,6 +248,8 @@ func (x *export) rules(ctx context.Context, done *Exported) error {
 	for i := range list {
 		text.WriteString(list[i].String() + "\n")
 	}
+
 	done.Rules, done.RulesFile = int64(len(list)), done.To+".rules"
-	return cannotWrite(done.RulesFile, os.WriteFile(done.RulesFile, rules.Format([]byte(text.String())), 0o644))
+	return cannotWrite(done.RulesFile, os.WriteFile(done.RulesFile, rules.Format([]byte(text.String())),
+		0o644))
 }

@@ -35,7 +35,8 @@ func published(t *testing.T, store *memory.Store, files map[string]string, rules
 	}
 	var list []release.File
 	for path, text := range files {
-		list = append(list, release.File{Path: path, Digest: put([]byte(text)), Size: int64(len(text)), Type: "text/html"})
+		list = append(list, release.File{Path: path, Digest: put([]byte(text)), Size: int64(len(text)),
+			Type: "text/html"})
 	}
 	var set *release.RuleSet
 	if rules != "" {
@@ -47,15 +48,20 @@ func published(t *testing.T, store *memory.Store, files map[string]string, rules
 	for _, chunk := range index.Chunks {
 		put(chunk.Data)
 	}
-	return release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte, error) { return release.Object(ctx, store, d) })
+	return release.NewReader(index.ID, index.Root, func(ctx context.Context, d digest.Digest) ([]byte,
+		error) {
+		return release.Object(ctx, store, d)
+	})
 }
 
 func TestExportWritesAPlainTree(t *testing.T) {
 	store := &memory.Store{}
-	files := map[string]string{"index.html": "home", "boats/dunlin/index.html": "The big one", "é/ö.html": "accents", "empty": ""}
+	files := map[string]string{"index.html": "home", "boats/dunlin/index.html": "The big one",
+		"é/ö.html": "accents", "empty": ""}
 	reader := published(t, store, files, `{"pattern":"/prices","target":"/fares","verb":"redirect"}`+"\n")
 	folder := t.TempDir()
-	unpack := map[string]func(name string) map[string]string{"tree": readTree(t), "site.zip": readZip(t), "site.tar": readTar(t, false), "site.tar.gz": readTar(t, true), "site.tgz": readTar(t, true)}
+	unpack := map[string]func(name string) map[string]string{"tree": readTree(t), "site.zip": readZip(t),
+		"site.tar": readTar(t, false), "site.tar.gz": readTar(t, true), "site.tgz": readTar(t, true)}
 	for name, read := range unpack {
 		var written atomic.Int64
 		to := filepath.Join(folder, "new", name)

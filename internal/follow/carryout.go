@@ -28,7 +28,8 @@ type finishedJob struct {
 	frozen bool // it is built, and waits for a thaw
 }
 
-// start begins the builds that may begin. Each runs in a goroutine that building waits for, and sends how it ended.
+// start begins the builds that may begin. Each runs in a goroutine that
+// building waits for, and sends how it ended.
 func (l *loop) start(ctx context.Context, building *sync.WaitGroup, ended chan<- finishedJob) {
 	l.queue.Parallel = cmp.Or(l.Builds, int(l.Project.ProductionConfig.Follow.Parallel))
 	for ctx.Err() == nil {
@@ -39,6 +40,7 @@ func (l *loop) start(ctx context.Context, building *sync.WaitGroup, ended chan<-
 		one, cancel := context.WithCancelCause(ctx)
 		l.cancel[job.Ref] = cancel
 		p := *l.Project // the follower's own changes with the production branch
+
 		building.Go(func() {
 			done := l.carryOut(one, &p, job)
 			cancel(nil)
@@ -66,7 +68,8 @@ func (l *loop) carryOut(ctx context.Context, p *site.Project, job schedule.Job) 
 	return done
 }
 
-// deploy carries out an order, and says in the event what came of it. The event's kind is set if it ended well.
+// deploy carries out an order, and says in the event what came of it. The
+// event's kind is set if it ended well.
 func (l *loop) deploy(ctx context.Context, p *site.Project, order site.Order, event *Event) error {
 	plan, err := p.MakePlan(ctx, order)
 	if err != nil {
@@ -75,12 +78,14 @@ func (l *loop) deploy(ctx context.Context, p *site.Project, order site.Order, ev
 	event.Subject, event.Environment = plan.Commit.Subject, journal.DisplayName(plan.Environment)
 	job := l.Job(plan)
 	job.Store, job.Automatic, job.SkipSame, job.Cause, job.Machine = l.Store, true, true, "follow", l.machine
+
 	job.Began = func(number int64) {
 		event.Build = number
 		begins := *event
 		begins.Kind = Builds
 		l.tell(begins)
 	}
+
 	prepared, err := deploy.Prepare(ctx, job)
 	if err != nil {
 		return err
@@ -102,6 +107,7 @@ func (l *loop) deploy(ctx context.Context, p *site.Project, order site.Order, ev
 		event.Kind, event.Why = Unchanged, "it is live already"
 		return nil
 	}
+
 	probes := l.WaitFor
 	if probes == nil {
 		probes = plan.Project.ProductionConfig.WaitFor(plan.Environment)
@@ -143,6 +149,7 @@ func (l *loop) settle(ctx context.Context, done finishedJob) {
 	if known.pushed == job.Commit {
 		known.pushed = ""
 	}
+
 	if ctx.Err() != nil {
 		return // the next life takes it up
 	}
@@ -154,6 +161,7 @@ func (l *loop) settle(ctx context.Context, done finishedJob) {
 	if done.event.Kind != "" {
 		l.tell(done.event)
 	}
+
 	l.watch.refs = "" // look again: a newer commit may be there, or this one is to be tried again
 	switch {
 	case done.retry && l.Once: // the next life tries again
@@ -188,8 +196,9 @@ func (l *loop) count(done finishedJob) {
 	}
 }
 
-// again decides when a commit is tried again that could not be built, and reports whether it is: each time later, and of a branch
-// that is not trusted not for ever, since each try leaves a record.
+// again decides when a commit is tried again that could not be built, and
+// reports whether it is: each time later, and of a branch that is not trusted
+// not for ever, since each try leaves a record.
 func (l *loop) again(done *finishedJob, known *ref) bool {
 	failed := known.failed
 	if failed.commit != done.job.Commit {
@@ -199,7 +208,8 @@ func (l *loop) again(done *finishedJob, known *ref) bool {
 	trusted := l.Project.ProductionConfig.Trusts(done.job.Ref)
 	if failed.times >= schedule.MostTries && !trusted {
 		done.event.Kind = Failed
-		done.event.Why = fmt.Sprintf("given up after %d tries: %s", failed.times, fault.Line(done.event.Error))
+		done.event.Why = fmt.Sprintf("given up after %d tries: %s", failed.times,
+			fault.Line(done.event.Error))
 		known.failed, known.held = failing{}, held{}
 		l.Counts.Failed++
 		return false

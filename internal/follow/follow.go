@@ -1,5 +1,7 @@
-// Package follow watches a repository and brings every new commit of what is followed to where it belongs. Which commits are built,
-// and in which order, is decided in core/schedule; this package asks the repository and the store, and has deploys carried out.
+// Package follow watches a repository and brings every new commit
+// of what is followed to where it belongs. Which commits are built,
+// and in which order, is decided in core/schedule; this package
+// asks the repository and the store, and has deploys carried out.
 //
 //	f := &follow.Follower{Project: p, Store: store, Every: time.Minute, Job: newJob, Tell: show}
 //	err := f.Run(ctx) // until the context ends
@@ -80,7 +82,8 @@ type Follower struct {
 	WaitFor []string      // what is verified after each activation; nil as the configuration says
 	Counts  Counts        // what became of commits so far
 
-	// Job makes the job of a plan. What Follower knows itself it fills in: the store, the cause, and that nobody is there to ask.
+	// Job makes the job of a plan. What Follower knows itself it fills in: the
+	// store, the cause, and that nobody is there to ask.
 	Job func(*site.Plan) deploy.Job
 }
 
@@ -94,7 +97,8 @@ type Counts struct {
 	Waiting    int `json:"waiting"`
 }
 
-// LockFile is what a follower holds, so that there is one for each repository and store on a machine.
+// LockFile is what a follower holds, so that there is one
+// for each repository and store on a machine.
 func (f *Follower) LockFile() string { return f.stateFile() + ".lock" }
 
 func (f *Follower) stateFile() string {
@@ -132,8 +136,9 @@ type loop struct {
 	telling  sync.Mutex
 }
 
-// Run follows until the context ends or, with Once, nothing is left to do. The error says why it cannot go on; with Once it is the
-// worst that happened to a commit.
+// Run follows until the context ends or, with Once,
+// nothing is left to do. The error says why it cannot go
+// on; with Once it is the worst that happened to a commit.
 func (f *Follower) Run(ctx context.Context) error {
 	l := &loop{
 		Follower: f, refs: loadRefs(f), machine: build.NewMachine(f.Project.Places.Cache),
@@ -170,6 +175,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		if err != nil && f.Once {
 			return err
 		}
+
 		pause = l.backOff(pause, err)
 		if err := l.endPreviews(ctx); err != nil && ctx.Err() == nil {
 			l.trouble(err)
@@ -184,7 +190,8 @@ func (f *Follower) Run(ctx context.Context) error {
 	}
 }
 
-// begin makes ready: what followers and builds that were killed have left is cleared up.
+// begin makes ready: what followers and builds that were
+// killed have left is cleared up.
 func (l *loop) begin(ctx context.Context) error {
 	if err := build.BuryLost(ctx, l.Store, l.Project.Site()); err != nil {
 		l.trouble(err)
@@ -196,12 +203,15 @@ func (l *loop) begin(ctx context.Context) error {
 		l.machine.Means(ctx) // it takes a moment, in which a build would miss that another one made the same
 	}
 
-	// Labels of previews are made with something of the site's claim. It is made first where nobody has the name.
+	// Labels of previews are made with something of the site's claim. It is
+	// made first where nobody has the name.
 	name := l.Project.Site()
-	return l.Project.LearnSecret(ctx, l.Store, name, func() error { return l.Project.TakeName(ctx, l.Store, name) })
+	return l.Project.LearnSecret(ctx, l.Store, name,
+		func() error { return l.Project.TakeName(ctx, l.Store, name) })
 }
 
-// backOff returns how long it is paused after a look at the repository that failed: longer each time; 0 after one that did not.
+// backOff returns how long it is paused after a look at the repository that
+// failed: longer each time; 0 after one that did not.
 func (l *loop) backOff(pause time.Duration, err error) time.Duration {
 	if err == nil {
 		return 0
@@ -210,7 +220,8 @@ func (l *loop) backOff(pause time.Duration, err error) time.Duration {
 	return min(max(2*pause, 5*time.Second), 5*time.Minute)
 }
 
-// nextLook is after what time the repository is asked again. What waits for something in the store is looked at more often.
+// nextLook is after what time the repository is asked again. What waits for
+// something in the store is looked at more often.
 func (l *loop) nextLook() time.Duration {
 	if l.refs.held() > 0 {
 		return min(l.Every, 3*time.Second)
@@ -238,7 +249,8 @@ func (l *loop) tell(event Event) {
 // trouble tells of something that is about no commit.
 func (l *loop) trouble(err error) { l.tell(Event{Kind: Trouble, Error: l.explain(err)}) }
 
-// head returns the last entry of an environment; nil if there is none, or no environment.
+// head returns the last entry of an environment; nil if
+// there is none, or no environment.
 func (l *loop) head(ctx context.Context, environment string) (*journal.Entry, error) {
 	if environment == "" {
 		return nil, nil

@@ -52,7 +52,8 @@ func TestAFollowerTriesAgainWhatWasNoFaultOfTheCommit(t *testing.T) {
 	err := f.Run(ctx)
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Contains(t, kinds, follow.Trouble)
-	head, err := (&journal.Journal{Store: store, Site: "corvane", Environment: "production"}).Head(t.Context(), 0)
+	head, err := (&journal.Journal{Store: store, Site: "corvane", Environment: "production"}).
+		Head(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, commit, head.Commit)
 	assert.EqualValues(t, 1, head.Number)

@@ -43,7 +43,8 @@ func (g Following) Gone() bool {
 	return build.Running{Begun: builds.Begun{Where: g.Where}, Process: g.Process}.Gone()
 }
 
-// beat is how often a follower says that it is there; after five times that without a word, others take it for gone.
+// beat is how often a follower says that it is there; after five times that
+// without a word, others take it for gone.
 const beat = time.Minute
 
 // presence says in the store that a follower is there, and what waits.
@@ -58,15 +59,19 @@ type presence struct {
 func newPresence(f *Follower) *presence {
 	where, _ := os.Hostname()
 	about := Following{
-		Format: 1, Where: where, From: f.repository().Top, Process: os.Getpid(), Since: time.Now().UTC().Truncate(time.Second),
+		Format: 1, Where: where, From: f.repository().Top, Process: os.Getpid(), Since: time.Now().UTC().
+			Truncate(time.Second),
 	}
+
 	if f.Mirror != nil {
 		about.From = f.Mirror.From
 	}
-	return &presence{f: f, key: storage.FollowersKey(f.Project.Site()) + "/" + strings.ToLower(rand.Text()), about: about}
+	return &presence{f: f, key: storage.FollowersKey(f.Project.Site()) + "/" + strings.ToLower(rand.Text()),
+		about: about}
 }
 
-// announce says what waits, when that has changed or was said long ago. Who follows once says nothing: it ends soon.
+// announce says what waits, when that has changed or was said long ago. Who
+// follows once says nothing: it ends soon.
 func (p *presence) announce(ctx context.Context, queue []schedule.Job, known *refs) {
 	if p.f.Once {
 		return
@@ -74,16 +79,22 @@ func (p *presence) announce(ctx context.Context, queue []schedule.Job, known *re
 	if p.about.Who == "" {
 		p.about.Who = p.f.Project.Person(ctx)
 	}
+
 	about := p.about
 	for _, job := range queue {
-		about.Waiting = append(about.Waiting, Waiting{Branch: site.NameOf(source.Ref{Name: job.Ref}), Commit: job.Commit})
+		about.Waiting = append(about.Waiting, Waiting{Branch: site.NameOf(source.Ref{Name: job.Ref}),
+			Commit: job.Commit})
 	}
+
 	for _, name := range slices.Sorted(maps.Keys(known.all)) {
 		if one := known.all[name].held; one != (held{}) {
-			about.Waiting = append(about.Waiting, Waiting{Branch: site.NameOf(source.Ref{Name: name}), Commit: one.commit, Why: one.why})
+			about.Waiting = append(about.Waiting, Waiting{Branch: site.NameOf(source.Ref{Name: name}),
+				Commit: one.commit, Why: one.why})
 		}
 	}
-	slices.SortStableFunc(about.Waiting, func(a, b Waiting) int { return strings.Compare(a.Branch, b.Branch) })
+
+	slices.SortStableFunc(about.Waiting,
+		func(a, b Waiting) int { return strings.Compare(a.Branch, b.Branch) })
 
 	data, err := record.Encode(about)
 	if err != nil || string(data) == p.said && time.Since(p.when) < beat {
@@ -97,11 +108,13 @@ func (p *presence) announce(ctx context.Context, queue []schedule.Job, known *re
 // withdraw takes away what was said.
 func (p *presence) withdraw(ctx context.Context) {
 	if p.said != "" {
-		p.f.Store.Delete(context.WithoutCancel(ctx), p.key) //nolint:errcheck // who reads it sees that it is old
+		//nolint:errcheck // who reads it sees that it is old
+		p.f.Store.Delete(context.WithoutCancel(ctx), p.key)
 	}
 }
 
-// forgetKilled takes away what followers of this machine that were killed have said of themselves.
+// forgetKilled takes away what followers of this machine
+// that were killed have said of themselves.
 func forgetKilled(ctx context.Context, store storage.Store, site string) {
 	each, err := followers(ctx, store, site)
 	for key, one := range each {
@@ -111,7 +124,8 @@ func forgetKilled(ctx context.Context, store storage.Store, site string) {
 	}
 }
 
-// Followers returns who follows a repository for a site, as far as they are there.
+// Followers returns who follows a repository for a site,
+// as far as they are there.
 func Followers(ctx context.Context, store storage.Store, site string) (found []Following, err error) {
 	each, err := followers(ctx, store, site)
 	for _, key := range slices.Sorted(maps.Keys(each)) {

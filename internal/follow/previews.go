@@ -10,7 +10,8 @@ import (
 	"orilla.example/orilla/internal/environments"
 )
 
-// sweepEvery is how often a follower removes the previews whose time is over. They answer 410 from that moment on, swept or not.
+// sweepEvery is how often a follower removes the previews whose time is over.
+// They answer 410 from that moment on, swept or not.
 const sweepEvery = 10 * time.Minute
 
 // move is what a branch was before, and is now.
@@ -23,8 +24,8 @@ type previews struct {
 	swept   time.Time // when previews were last looked at for their expiry
 }
 
-// endPreviews removes the previews of branches that were deleted or merged since the last look, and now and then those that
-// expired.
+// endPreviews removes the previews of branches that were deleted or merged
+// since the last look, and now and then those that expired.
 func (l *loop) endPreviews(ctx context.Context) error {
 	if l.Only != nil {
 		l.previews.deleted, l.previews.landed = nil, nil
@@ -33,6 +34,7 @@ func (l *loop) endPreviews(ctx context.Context) error {
 	if len(l.previews.deleted)+len(l.previews.landed) == 0 && time.Since(l.previews.swept) < sweepEvery {
 		return nil
 	}
+
 	states, err := environments.States(ctx, l.Store, l.Project.Site(), nil, journal.IsPreview)
 	if err != nil {
 		return err
@@ -46,10 +48,12 @@ func (l *loop) endPreviews(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+
 		if ended != nil {
 			ends[state.Name] = *ended
 		}
 	}
+
 	if len(ends) > 0 {
 		err = l.end(ctx, ends)
 	}
@@ -66,21 +70,26 @@ func (l *loop) end(ctx context.Context, ends map[string]journal.Ended) error {
 		return err
 	}
 	defer operator.Close(ctx)
+
 	for name, ended := range ends {
 		still := func(head journal.Entry) bool {
-			return ended.Reason != journal.Expired && head.Commit == ended.Commit || head.HasExpired(operator.Now())
+			return ended.Reason != journal.Expired && head.Commit == ended.Commit ||
+				head.HasExpired(operator.Now())
 		}
 		entry, removed, err := operator.Remove(ctx, name, ended, "", still)
 		if err != nil {
 			return err
 		}
+
 		if removed {
 			l.tell(Event{
-				Kind: Ended, Branch: entry.Ended.Branch, Commit: entry.Ended.Commit, Environment: journal.DisplayName(name),
-				Why: EndedText(*entry.Ended), Entry: entry.Label(), Head: &entry,
+				Kind: Ended, Branch: entry.Ended.Branch, Commit: entry.Ended.Commit,
+				Environment: journal.DisplayName(name),
+				Why:         EndedText(*entry.Ended), Entry: entry.Label(), Head: &entry,
 			})
 		}
 	}
+
 	return nil
 }
 
@@ -90,10 +99,12 @@ func (l *loop) ends(ctx context.Context, head journal.Entry) (*journal.Ended, er
 		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
 	}
 	p := l.Project
-	followed := head.Environment == p.Preview(head.Branch) || head.Environment == p.RefPreview("refs/"+head.Branch)
+	followed := head.Environment == p.Preview(head.Branch) ||
+		head.Environment == p.RefPreview("refs/"+head.Branch)
 	if head.Source != journal.FromCommit || !followed {
 		return nil, nil
 	}
+
 	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
 	if l.hasLanded(ctx, head.Commit) {
 		return merged, nil
@@ -106,11 +117,13 @@ func (l *loop) ends(ctx context.Context, head journal.Entry) (*journal.Ended, er
 		if err != nil {
 			return nil, err
 		}
+
 		if in, err := l.repository().InAny(ctx, tips, head.Commit); err == nil && in {
 			return merged, nil
 		}
 		return &journal.Ended{Reason: journal.Deleted, Commit: head.Commit}, nil
 	}
+
 	return nil, ctx.Err()
 }
 
@@ -122,7 +135,8 @@ func (l *loop) previewOf(name string) string {
 	return l.Project.RefPreview(name)
 }
 
-// hasLanded reports whether the production branch got a commit since the last look.
+// hasLanded reports whether the production branch got a
+// commit since the last look.
 func (l *loop) hasLanded(ctx context.Context, commit string) bool {
 	for _, move := range l.previews.landed {
 		before, err := l.repository().Contains(ctx, move.before, commit)

@@ -18,7 +18,8 @@ type ref struct {
 	failed failing // the commit that could not be built
 }
 
-// held is a commit that waits for something else than its turn. The zero value waits for nothing.
+// held is a commit that waits for something else than its
+// turn. The zero value waits for nothing.
 type held struct{ commit, why string }
 
 // failing is a commit that could not be built for reasons that may pass.
@@ -28,14 +29,16 @@ type failing struct {
 	until  time.Time // when it is tried again; zero if it is being tried
 }
 
-// refs are all refs of a repository, by their full names, as far as anything is known of them.
+// refs are all refs of a repository, by their full names,
+// as far as anything is known of them.
 type refs struct {
 	all   map[string]*ref
 	fresh bool   // nothing was followed here before
 	file  string // in which what was seen is kept; "" for nowhere
 }
 
-// followed is what a follower keeps between its lives: the commit of each ref that it has dealt with.
+// followed is what a follower keeps between its lives: the
+// commit of each ref that it has dealt with.
 type followed struct {
 	Format int               `json:"format"`
 	Seen   map[string]string `json:"seen"`
@@ -43,8 +46,8 @@ type followed struct {
 
 const followedFormat = 1
 
-// loadRefs reads what an earlier life has dealt with. Of a single commit that is followed nothing is read: this life says what
-// becomes of it.
+// loadRefs reads what an earlier life has dealt with. Of a single commit that
+// is followed nothing is read: this life says what becomes of it.
 func loadRefs(f *Follower) *refs {
 	known := &refs{all: map[string]*ref{}}
 	if f.Only != nil {
@@ -53,17 +56,20 @@ func loadRefs(f *Follower) *refs {
 	known.file = f.stateFile()
 	var state followed
 	data, err := os.ReadFile(known.file)
-	if err != nil || json.Unmarshal(data, &state) != nil || state.Format != followedFormat || state.Seen == nil {
+	if err != nil || json.Unmarshal(data, &state) != nil || state.Format != followedFormat ||
+		state.Seen == nil {
 		known.fresh = true
 		return known
 	}
+
 	for name, commit := range state.Seen {
 		known.of(name).seen = commit
 	}
 	return known
 }
 
-// save keeps what was dealt with. If that fails, commits are looked at again: those that are live are found to be.
+// save keeps what was dealt with. If that fails, commits are looked at again:
+// those that are live are found to be.
 func (r *refs) save() error {
 	if r.file == "" {
 		return nil
@@ -74,6 +80,7 @@ func (r *refs) save() error {
 			state.Seen[name] = one.seen
 		}
 	}
+
 	data, err := json.MarshalIndent(state, "", " ")
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(r.file), 0o700)
@@ -85,9 +92,11 @@ func (r *refs) save() error {
 		err = os.Rename(r.file+".new", r.file)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "state", "what was followed cannot be remembered").At("%s", r.file).Because(err).
+		return fault.New(fault.Failed, "state", "what was followed cannot be remembered").At("%s", r.file).
+			Because(err).
 			Then("give this user the right to write there, or set ORILLA_HOME")
 	}
+
 	return nil
 }
 
@@ -119,7 +128,8 @@ func (r *refs) held() (n int) {
 	return n
 }
 
-// due reports whether it is time to try something again, or to build what had to wait for its pace.
+// due reports whether it is time to try something again,
+// or to build what had to wait for its pace.
 func (r *refs) due(now time.Time) bool {
 	for _, one := range r.all {
 		if until := one.failed.until; !until.IsZero() && !now.Before(until) {
@@ -129,7 +139,8 @@ func (r *refs) due(now time.Time) bool {
 	return false
 }
 
-// settled notes that a commit was dealt with, and returns the one that was before; "" for none or the same.
+// settled notes that a commit was dealt with, and returns the one that was
+// before; "" for none or the same.
 func (r *ref) settled(commit string) (before string) {
 	if r.seen != commit {
 		before = r.seen

@@ -12,12 +12,16 @@ import (
 // maxWake is how long the body of a wake-up may be, in bytes.
 const maxWake = 25 << 20
 
-// signatureFields are where a wake-up's signature may be: that of W3C WebSub, and the one that code hosts send.
+// signatureFields are where a wake-up's signature may be: that of W3C WebSub,
+// and the one that code hosts send.
 var signatureFields = []string{"X-Hub-Signature-256", "X-Hub-Signature"}
 
-// Wake answers calls that say that a repository has something new. A call is a POST whose body, of any content, is signed: the field
-// X-Hub-Signature or X-Hub-Signature-256 holds "sha256=" and the HMAC-SHA256 (RFC 2104) of the body in hexadecimal digits (W3C WebSub, section 8).
-// It carries no authority: whoever is woken looks for himself. wake is called for each good call and must not block.
+// Wake answers calls that say that a repository has something new. A
+// call is a POST whose body, of any content, is signed: the field
+// X-Hub-Signature or X-Hub-Signature-256 holds "sha256=" and the
+// HMAC-SHA256 (RFC 2104) of the body in hexadecimal digits (W3C
+// WebSub, section 8). It carries no authority: whoever is woken looks
+// for himself. wake is called for each good call and must not block.
 type Wake struct {
 	Secret []byte
 	Wake   func()
@@ -45,6 +49,7 @@ func (w *Wake) answer(out http.ResponseWriter, request *http.Request) (int, stri
 	if err != nil {
 		return http.StatusRequestEntityTooLarge, "the body is too long, or did not arrive"
 	}
+
 	for _, field := range signatureFields {
 		given, isSHA256 := strings.CutPrefix(request.Header.Get(field), "sha256=")
 		if !isSHA256 {
@@ -56,6 +61,7 @@ func (w *Wake) answer(out http.ResponseWriter, request *http.Request) (int, stri
 			return http.StatusAccepted, "looking"
 		}
 	}
+
 	return http.StatusForbidden, "the signature is missing or wrong"
 }
 

@@ -27,14 +27,16 @@ type watch struct {
 	wrong   string    // what is wrong with the production branch's configuration; "" for nothing
 }
 
-// youngBranch is how old a branch without a preview may be to get one when a repository is followed for the first time.
+// youngBranch is how old a branch without a preview may be to get one when a
+// repository is followed for the first time.
 const youngBranch = 7 * 24 * time.Hour
 
-// maxOlder is how many of the commits that give way to a newer one are told one by one.
+// maxOlder is how many of the commits that give way to a
+// newer one are told one by one.
 const maxOlder = 20
 
-// look asks the repository what is new, and decides what becomes of it. A mirror is brought up to date when somebody says so or it
-// is time to.
+// look asks the repository what is new, and decides what becomes of it. A
+// mirror is brought up to date when somebody says so or it is time to.
 func (l *loop) look(ctx context.Context, woken bool) error {
 	if err := l.fetch(ctx, woken); err != nil {
 		return err
@@ -43,6 +45,7 @@ func (l *loop) look(ctx context.Context, woken bool) error {
 	if err != nil {
 		return err
 	}
+
 	now := fmt.Sprint(list)
 	if now == l.watch.refs && (l.refs.held() == 0 || !l.refs.due(time.Now()) && !l.storeMoved(ctx)) {
 		return nil
@@ -62,15 +65,18 @@ func (l *loop) look(ctx context.Context, woken bool) error {
 		if known.seen == found.Commit || known.pushed == found.Commit || failed {
 			continue
 		}
+
 		if err := l.decide(ctx, found, known); err != nil {
 			return err
 		}
 	}
+
 	for name := range l.refs.all {
 		if !there[name] {
 			l.drop(name)
 		}
 	}
+
 	l.refs.fresh = false
 	l.save()
 	return nil
@@ -88,10 +94,13 @@ func (l *loop) fetch(ctx context.Context, woken bool) error {
 		return nil
 	}
 	l.watch.fetched = time.Now()
+
 	if err := l.Mirror.Fetch(ctx, l.Project.ProductionConfig.Previews.Refs); err != nil {
 		l.watch.fetched = time.Time{}
-		return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").At("%s", l.Mirror.From).Because(err).
-			Then("git ls-remote %s, as the user who runs this, tells whether it can be reached", l.Mirror.From)
+		return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").
+			At("%s", l.Mirror.From).Because(err).
+			Then("git ls-remote %s, as the user who runs this, tells whether it can be reached",
+				l.Mirror.From)
 	}
 	return nil
 }
@@ -119,8 +128,8 @@ func (l *loop) drop(name string) {
 	}
 }
 
-// readProduction reads again what only the production branch says. If that has become wrong, it is told once, and what it said
-// before counts.
+// readProduction reads again what only the production branch says. If that has
+// become wrong, it is told once, and what it said before counts.
 func (l *loop) readProduction(ctx context.Context) error {
 	err := l.Project.ReadProduction(ctx)
 	if fault.KindOf(err) != fault.Usage || ctx.Err() != nil {
@@ -134,8 +143,9 @@ func (l *loop) readProduction(ctx context.Context) error {
 	return nil
 }
 
-// storeMoved reports whether anything in the store has changed that a commit could wait for, as far as hints tell; a while after it
-// was last asked, it is taken to have.
+// storeMoved reports whether anything in the store has
+// changed that a commit could wait for, as far as hints tell;
+// a while after it was last asked, it is taken to have.
 func (l *loop) storeMoved(ctx context.Context) bool {
 	pulse, _ := l.Store.Get(ctx, storage.PulseKey(l.Project.Site()))
 	paused, _ := l.Store.Get(ctx, storage.PausedKey(l.Project.Site()))
@@ -159,6 +169,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		Ref: found.Name, Branch: site.NameOf(found), Commit: commit.Hash, Subject: commit.Subject,
 		Environment: journal.DisplayName(environment),
 	}
+
 	head, err := l.head(ctx, environment)
 	if err != nil {
 		return err
@@ -167,6 +178,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 	if err != nil {
 		return err
 	}
+
 	if why != "" {
 		known.pushed = ""
 		l.settleRef(found.Name, known, found.Commit)
@@ -185,6 +197,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		l.hold(known, event, waits)
 		return nil
 	}
+
 	if _, isBranch := found.Branch(); !isBranch {
 		if next, why := l.pace.Next(found.Name, time.Now()); !next.IsZero() {
 			known.failed = failing{found.Commit, known.failed.times, next}
@@ -193,12 +206,14 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		}
 		l.pace.Begin(found.Name, time.Now())
 	}
+
 	known.failed.until, known.held = time.Time{}, held{}
 	l.push(found, known, environment, commits[1:], count)
 	return nil
 }
 
-// newCommits returns what a ref has got since it was last looked at, the newest first, and how many there are in all.
+// newCommits returns what a ref has got since it was last looked at, the newest
+// first, and how many there are in all.
 func (l *loop) newCommits(ctx context.Context, found source.Ref, known *ref) ([]source.Commit, int, error) {
 	before := cmp.Or(known.pushed, known.seen)
 	if before == "" && !l.refs.fresh { // of a new branch, what production does not have
@@ -212,7 +227,8 @@ func (l *loop) newCommits(ctx context.Context, found source.Ref, known *ref) ([]
 	return []source.Commit{commit}, 1, err
 }
 
-// settleRef notes that a ref's commit was dealt with. What the production branch got may end previews.
+// settleRef notes that a ref's commit was dealt with. What the production
+// branch got may end previews.
 func (l *loop) settleRef(name string, known *ref, commit string) {
 	before := known.settled(commit)
 	if before != "" && name == l.mainRef() {
@@ -229,17 +245,21 @@ func (l *loop) hold(known *ref, event Event, why string) {
 	}
 }
 
-// leftAlone returns why nothing becomes of a ref's commit; "" if something does. head is what its environment serves, nil for
-// nothing.
-func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Commit, environment string, head *journal.Entry) (string, error) {
+// leftAlone returns why nothing becomes of a ref's commit; "" if something
+// does. head is what its environment serves, nil for nothing.
+func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Commit, environment string,
+	head *journal.Entry,
+) (string, error) {
 	if environment == "" {
 		return "no environment follows it, and previews leave it out", nil
 	}
 	old := time.Since(found.When) > youngBranch
 	if l.refs.fresh && l.Only == nil && journal.IsPreview(environment) && old {
-		return "it was there before this repository was followed, and is older than a week; orilla deploy " + site.NameOf(found) +
+		return "it was there before this repository was followed, and is older than a week; orilla deploy " +
+			site.NameOf(found) +
 			" makes its preview", nil
 	}
+
 	message, err := l.repository().Message(ctx, commit.Hash)
 	if err != nil {
 		return "", err
@@ -247,6 +267,7 @@ func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Co
 	if words := schedule.Skips(message); words != "" {
 		return "the commit asks for it: " + words, nil
 	}
+
 	if head == nil || head.Release.IsZero() {
 		return "", nil
 	}
@@ -257,9 +278,11 @@ func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Co
 	j := environments.JournalOf(l.Store, l.Project.Site(), environment, time.Now)
 	rollback, was, left := j.LeftBy(ctx, *head, func(e journal.Entry) bool { return e.Commit == commit.Hash })
 	if left {
-		return "it was live as " + was.Label() + ", until " + source.PersonName(rollback.Who) + " rolled it back; orilla deploy " +
+		return "it was live as " + was.Label() + ", until " + source.PersonName(rollback.Who) +
+			" rolled it back; orilla deploy " +
 			source.Short(commit.Hash) + " puts it live again", nil
 	}
+
 	same, err := l.Project.SameSite(ctx, head.Commit, commit.Hash)
 	if same && head.Kind != journal.Rollback {
 		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
@@ -267,19 +290,25 @@ func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Co
 	return "", err
 }
 
-// waitsFor returns what a commit for an environment has to wait for besides its turn; "" for nothing. A freeze does not keep it
-// from being built, only from going live then.
-func (l *loop) waitsFor(ctx context.Context, found source.Ref, known *ref, environment string, head *journal.Entry) (string, error) {
+// waitsFor returns what a commit for an environment has to
+// wait for besides its turn; "" for nothing. A freeze does
+// not keep it from being built, only from going live then.
+func (l *loop) waitsFor(ctx context.Context, found source.Ref, known *ref, environment string,
+	head *journal.Entry,
+) (string, error) {
 	if head != nil && head.Frozen.At(time.Now()) && known.frozen == found.Commit {
 		name := journal.DisplayName(environment)
-		return "it is built; " + name + " is frozen by " + source.PersonName(head.Frozen.Who) + because(head.Frozen.Why) +
+		return "it is built; " + name + " is frozen by " + source.PersonName(head.Frozen.Who) +
+			because(head.Frozen.Why) +
 			"; orilla thaw " + name, nil
 	}
+
 	pause, err := environments.ReadPause(ctx, l.Store, l.Project.Site())
 	if pause == nil || err != nil {
 		return "", err
 	}
-	return "automatic builds are paused by " + source.PersonName(pause.Who) + because(pause.Why) + "; orilla follow --resume", nil
+	return "automatic builds are paused by " + source.PersonName(pause.Who) + because(pause.Why) +
+		"; orilla follow --resume", nil
 }
 
 func because(why string) string {
@@ -291,21 +320,26 @@ func because(why string) string {
 
 // push puts a commit into the queue, and says which older ones give way.
 func (l *loop) push(found source.Ref, known *ref, environment string, older []source.Commit, count int) {
-	superseded, running := l.queue.Push(schedule.Job{Ref: found.Name, Commit: found.Commit, Rank: rank(environment)})
+	superseded, running := l.queue.Push(schedule.Job{Ref: found.Name, Commit: found.Commit,
+		Rank: rank(environment)})
 	gone := Event{
-		Kind: Superseded, Ref: found.Name, Branch: site.NameOf(found), Environment: journal.DisplayName(environment),
-		Why: "by " + source.Short(found.Commit),
+		Kind: Superseded, Ref: found.Name, Branch: site.NameOf(found),
+		Environment: journal.DisplayName(environment),
+		Why:         "by " + source.Short(found.Commit),
 	}
+
 	if superseded != nil && superseded.Commit != found.Commit {
 		l.Counts.Superseded++
 		gone.Commit = superseded.Commit
 		l.tell(gone)
 	}
+
 	for _, commit := range older {
 		l.Counts.Superseded++
 		gone.Commit, gone.Subject = commit.Hash, commit.Subject
 		l.tell(gone)
 	}
+
 	if more := count - 1 - len(older); more > 0 {
 		l.Counts.Superseded += more
 		gone.Commit, gone.Subject = "", ""
@@ -321,7 +355,8 @@ func (l *loop) push(found source.Ref, known *ref, environment string, older []so
 	known.pushed = found.Commit
 }
 
-// rank orders environments: production first, then the other fixed ones, then previews.
+// rank orders environments: production first, then the
+// other fixed ones, then previews.
 func rank(environment string) int {
 	switch {
 	case environment == project.Production:

@@ -1,4 +1,5 @@
-// Package edge answers visitors: it follows the journals of a store and turns answers into HTTP.
+// Package edge answers visitors: it follows the journals
+// of a store and turns answers into HTTP.
 package httpanswer
 
 import (
@@ -14,10 +15,12 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// ErrDamaged: the bytes of an object are not what its name says. They are never sent.
+// ErrDamaged: the bytes of an object are not what its name
+// says. They are never sent.
 var ErrDamaged = errors.New("damaged object")
 
-// objects reads objects from a store, verifies each, and keeps those used last in memory. It is safe for concurrent use.
+// objects reads objects from a store, verifies each, and keeps those used last
+// in memory. It is safe for concurrent use.
 type Objects struct {
 	store  storage.Store
 	flight singleflight.Group
@@ -38,7 +41,8 @@ func NewObjects(store storage.Store, limit int64) *Objects {
 	return &Objects{store: store, limit: limit, byAge: list.New(), known: map[digest.Digest]*list.Element{}}
 }
 
-// get returns the verified bytes of an object. The caller must not change them. Several that ask for the same at once cause
+// get returns the verified bytes of an object. The caller must
+// not change them. Several that ask for the same at once cause
 // one read, which does not end with the one who asked first.
 func (o *Objects) Get(ctx context.Context, d digest.Digest) ([]byte, error) {
 	if data, ok := o.recall(d); ok {
@@ -55,6 +59,7 @@ func (o *Objects) Get(ctx context.Context, d digest.Digest) ([]byte, error) {
 		o.keep(d, data)
 		return data, nil
 	})
+
 	select {
 	case <-ctx.Done():
 		return nil, ctx.Err()
@@ -83,6 +88,7 @@ func (o *Objects) keep(d digest.Digest, data []byte) {
 	if _, ok := o.known[d]; ok || int64(len(data)) > o.limit/4 {
 		return
 	}
+
 	o.known[d] = o.byAge.PushFront(&object{d, data})
 	o.held += int64(len(data))
 	for o.held > o.limit {

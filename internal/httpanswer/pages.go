@@ -8,12 +8,15 @@ import (
 )
 
 // page answers with a page of the edge node's own, which nobody keeps.
-func Page(w http.ResponseWriter, r *http.Request, status int, template *template.Template, by string, about any) string {
+func Page(w http.ResponseWriter, r *http.Request, status int, template *template.Template, by string,
+	about any,
+) string {
 	var page bytes.Buffer
 	if err := template.Execute(&page, about); err != nil {
 		Fail(w, r)
 		return "trouble"
 	}
+
 	header := w.Header()
 	header.Set("Content-Type", "text/html; charset=utf-8")
 	header.Set("Content-Length", strconv.Itoa(page.Len()))
@@ -24,6 +27,7 @@ func Page(w http.ResponseWriter, r *http.Request, status int, template *template
 	if r.Method != http.MethodHead {
 		w.Write(page.Bytes()) //nolint:errcheck // the visitor has gone
 	}
+
 	return by
 }
 

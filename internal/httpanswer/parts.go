@@ -39,6 +39,7 @@ func (p *parts) Read(out []byte) (int, error) {
 		}
 		p.current, p.data = part, data
 	}
+
 	n := copy(out, p.data[p.offset%release.PartSize:])
 	p.offset += int64(n)
 	return n, nil
@@ -52,6 +53,7 @@ func (p *parts) Seek(offset int64, whence int) (int64, error) {
 	case io.SeekEnd:
 		offset += p.file.Size
 	}
+
 	if offset < 0 {
 		return 0, errors.New("seek before the start")
 	}

@@ -20,23 +20,27 @@ import (
 	"orilla.example/orilla/internal/core/answer"
 )
 
-// How long an upstream may take. A response that has begun may go on for as long as it likes: it may be a stream.
+// How long an upstream may take. A response that has begun may go on for as
+// long as it likes: it may be a stream.
 const (
 	connectTimeout = 5 * time.Second
 	AnswerTimeout  = 30 * time.Second
 )
 
-// Reach says which upstreams inside the edge's own network may be asked. The zero Reach allows addresses of the public internet
-// only: else whoever may deploy could ask the edge for what only its network can see.
+// Reach says which upstreams inside the edge's own network may be asked. The
+// zero Reach allows addresses of the public internet only: else whoever may
+// deploy could ask the edge for what only its network can see.
 type Reach struct {
 	All      bool
 	Networks []netip.Prefix
 }
 
 // errProhibited: the upstream's address is inside the edge's own network.
-var errProhibited = errors.New("the address is inside the edge's own network, and its operator has not allowed it")
+var errProhibited = errors.New(
+	"the address is inside the edge's own network, and its operator has not allowed it")
 
-// sharedSpace is the range between customers and their providers (RFC 6598), which netip does not count among the private ones.
+// sharedSpace is the range between customers and their providers (RFC 6598),
+// which netip does not count among the private ones.
 var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
 
 func (r Reach) allows(address netip.Addr) bool {
@@ -56,37 +60,45 @@ type Proxies struct{ transport *http.Transport }
 // newProxies returns proxies that reach what the operator allows.
 func NewProxies(reach Reach, wait time.Duration) *Proxies {
 	dialer := &net.Dialer{Timeout: connectTimeout, Control: func(_, address string, _ syscall.RawConn) error {
-		// After names were resolved, so that no name leads to where no address may.
+		// After names were resolved, so that no name leads
+		// to where no address may.
 		to, err := netip.ParseAddrPort(address)
 		if err != nil || !reach.allows(to.Addr()) {
 			return errProhibited
 		}
 		return nil
 	}}
+
 	if wait == 0 {
 		wait = AnswerTimeout
 	}
 	return &Proxies{&http.Transport{
-		DialContext: dialer.DialContext, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32, IdleConnTimeout: 90 * time.Second,
-		TLSHandshakeTimeout: connectTimeout, ResponseHeaderTimeout: wait, DisableCompression: true, // bytes go as they come
+		DialContext: dialer.DialContext, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32,
+		IdleConnTimeout: 90 * time.Second,
+		// bytes go as they come
+		TLSHandshakeTimeout: connectTimeout, ResponseHeaderTimeout: wait, DisableCompression: true,
 		MaxResponseHeaderBytes: 64 << 10,
 	}}
 }
 
-// pass sends a request to its upstream and the response back. An upstream that cannot answer becomes 502 or 504; the error then says
-// why, for the log.
-func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) error {
+// pass sends a request to its upstream and the response back. An upstream that
+// cannot answer becomes 502 or 504; the error then says why, for the log.
+func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string,
+) error {
 	base, err := upstreamURL(a.Upstream, upstreams)
 	if err != nil {
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
 		return err
 	}
+
 	target, err := url.Parse(strings.TrimSuffix(base.String(), "/") + a.Upstream.Path)
 	if err != nil {
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
 		return err
 	}
-	http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // HTTP/2 always is; else a body is read whole before the answer
+
+	//nolint:errcheck // HTTP/2 always is; else a body is read whole before the answer
+	http.NewResponseController(w).EnableFullDuplex()
 	var failed error
 	proxy := httputil.ReverseProxy{
 		Transport: p.transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0),
@@ -98,7 +110,8 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 		ModifyResponse: func(response *http.Response) error {
 			if location := response.Header.Get("Location"); location != "" {
 				origin := base.Scheme + "://" + base.Host
-				response.Header.Set("Location", a.Upstream.Back(location, origin, strings.TrimSuffix(base.EscapedPath(), "/")))
+				response.Header.Set("Location",
+					a.Upstream.Back(location, origin, strings.TrimSuffix(base.EscapedPath(), "/")))
 			}
 			response.Header.Del(ReleaseField)
 			a.Upstream.Finish(response.StatusCode, response.Header)
@@ -148,7 +161,8 @@ func Scheme(r *http.Request) string {
 	return "http"
 }
 
-// upstreamTrouble says which status an error of an upstream becomes, and its type in Proxy-Status (RFC 9209, section 2.3).
+// upstreamTrouble says which status an error of an upstream becomes, and its
+// type in Proxy-Status (RFC 9209, section 2.3).
 func upstreamTrouble(err error) (status int, kind string) {
 	var dns *net.DNSError
 	var network net.Error
@@ -162,13 +176,15 @@ func upstreamTrouble(err error) (status int, kind string) {
 		return http.StatusBadGateway, "connection_refused"
 	case isTLS(err):
 		return http.StatusBadGateway, "tls_certificate_error"
-	case errors.As(err, &network) && network.Timeout() && errors.As(err, &operation) && operation.Op == "dial":
+	case errors.As(err, &network) && network.Timeout() && errors.As(err, &operation) &&
+		operation.Op == "dial":
 		return http.StatusGatewayTimeout, "connection_timeout"
 	case errors.As(err, &network) && network.Timeout():
 		return http.StatusGatewayTimeout, "http_response_timeout"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET):
 		return http.StatusBadGateway, "connection_terminated"
 	}
+
 	return http.StatusBadGateway, "http_protocol_error"
 }
 
@@ -179,7 +195,8 @@ func isTLS(err error) bool {
 	return errors.As(err, &verification) || errors.As(err, &authority) || errors.As(err, &name)
 }
 
-// respondUpstreamError answers for an upstream that does not, without its address.
+// respondUpstreamError answers for an upstream that does
+// not, without its address.
 func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answer, status int, kind string) {
 	header := w.Header()
 	header.Set("Proxy-Status", "orilla; error="+kind)

@@ -9,8 +9,9 @@ import (
 	"orilla.example/orilla/internal/core/answer"
 )
 
-// ReleaseField is the header field that says what an answer comes from. Its value is a structured item (RFC 9651): the
-// release, with the parameters entry (environment:number) and commit.
+// ReleaseField is the header field that says what an answer comes from. Its
+// value is a structured item (RFC 9651): the release, with the parameters entry
+// (environment:number) and commit.
 const ReleaseField = "Orilla-Release"
 
 // toBase leads from the root of a local name to where the site begins.
@@ -78,9 +79,11 @@ func (w *CountingWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter 
 
 func RequestOf(r *http.Request, base, environment string, now time.Time) answer.Request {
 	return answer.Request{
-		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base, Environment: environment, Now: now,
+		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base,
+		Environment: environment, Now: now,
 		Scheme: Scheme(r), Host: strings.ToLower(r.Host),
-		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","), Cookie: strings.Join(r.Header.Values("Cookie"), "; "),
+		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","),
+		Cookie:         strings.Join(r.Header.Values("Cookie"), "; "),
 	}
 }
 

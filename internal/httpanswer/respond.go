@@ -13,13 +13,15 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// contents opens the content of files. What it returns is verified before it is read, or reading fails.
+// contents opens the content of files. What it returns is
+// verified before it is read, or reading fails.
 type contents interface {
 	Open(ctx context.Context, file release.File) (io.ReadSeeker, error)
 }
 
-// respond sends an answer. The error tells that content could not be read; the visitor has then got a 500, or, where bytes
-// were already sent, a connection that ended early.
+// respond sends an answer. The error tells that content could
+// not be read; the visitor has then got a 500, or, where
+// bytes were already sent, a connection that ended early.
 func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
 	header := w.Header()
 	for _, field := range a.Header {
@@ -30,6 +32,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		http.ServeContent(w, r, "", noTime, bytes.NewReader(a.Own.Data))
 		return nil
 	}
+
 	if a.File == nil {
 		respondText(w, r, a)
 		return nil
@@ -39,6 +42,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		Fail(w, r)
 		return err
 	}
+
 	if a.Status == http.StatusOK {
 		header.Set("ETag", a.ETag)
 		return respondFile(w, r, a, content)
@@ -49,6 +53,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		Fail(w, r)
 		return err
 	}
+
 	w.WriteHeader(a.Status)
 	if r.Method != http.MethodHead {
 		_, err = io.Copy(w, io.MultiReader(bytes.NewReader(first), content))
@@ -56,9 +61,11 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	return broken(r, err)
 }
 
-// respondFile leaves ranges and conditions (RFC 9110, sections 13 and 14) to net/http.
+// respondFile leaves ranges and conditions (RFC 9110,
+// sections 13 and 14) to net/http.
 func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, content io.ReadSeeker) error {
-	// What comes first is read before the status is sent, so that damage is a 500 and not a page cut short.
+	// What comes first is read before the status is sent, so that damage is a
+	// 500 and not a page cut short.
 	if r.Header.Get("If-None-Match") != a.ETag && r.Header.Get("Range") == "" {
 		if _, err := ready(r, content); err != nil {
 			Fail(w, r)
@@ -68,6 +75,7 @@ func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, conten
 			return err
 		}
 	}
+
 	watched := &watchedReader{ReadSeeker: content}
 	http.ServeContent(w, r, "", noTime, watched)
 	return broken(r, watched.err)
@@ -87,7 +95,8 @@ func (r *watchedReader) Read(data []byte) (int, error) {
 	return n, err
 }
 
-// ready reads the first bytes of what will be sent, which verifies the object they are in.
+// ready reads the first bytes of what will be sent, which
+// verifies the object they are in.
 func ready(r *http.Request, content io.Reader) ([]byte, error) {
 	if r.Method == http.MethodHead {
 		return nil, nil
@@ -116,6 +125,7 @@ func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 		w.WriteHeader(a.Status)
 		return
 	}
+
 	if w.Header().Get("Content-Type") == "" {
 		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	}
@@ -133,9 +143,11 @@ func Fail(w http.ResponseWriter, r *http.Request) {
 			w.Header().Del(name)
 		}
 	}
+
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Cache-Control", "no-store")
-	respondText(w, r, answer.Answer{Status: http.StatusInternalServerError, Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"})
+	respondText(w, r, answer.Answer{Status: http.StatusInternalServerError,
+		Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"})
 }
 
 var noTime time.Time

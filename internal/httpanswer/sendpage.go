@@ -13,23 +13,27 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// sendPage sends a page with a line before its end. It has no entity tag, since these are not the bytes of the release.
+// sendPage sends a page with a line before its end. It has no entity tag, since
+// these are not the bytes of the release.
 func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents, line string) error {
 	content, err := from.Open(r.Context(), *a.File)
 	if err != nil {
 		Fail(w, r)
 		return err
 	}
+
 	data, err := io.ReadAll(content)
 	if err != nil {
 		Fail(w, r)
 		return err
 	}
+
 	if at := bytes.LastIndex(bytes.ToLower(data), []byte("</body>")); at >= 0 {
 		data = slices.Concat(data[:at], []byte(line), data[at:])
 	} else {
 		data = append(data, line...)
 	}
+
 	for _, field := range a.Header {
 		w.Header().Add(field.Name, field.Value)
 	}
@@ -39,6 +43,7 @@ func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from cont
 	if r.Method != http.MethodHead {
 		w.Write(data) //nolint:errcheck // the browser has gone
 	}
+
 	return nil
 }
 

@@ -8,12 +8,15 @@ import (
 	"time"
 )
 
-// Serve answers on a listener until the context ends, then lets requests that have begun finish, for five seconds at most.
+// Serve answers on a listener until the context ends, then lets requests that
+// have begun finish, for five seconds at most.
 func Serve(ctx context.Context, listener net.Listener, handler http.Handler) error {
 	server := &http.Server{
-		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
-		BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) },
+		Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 64 << 10,
+		BaseContext:    func(net.Listener) context.Context { return context.WithoutCancel(ctx) },
 	}
+
 	stopped := make(chan error, 1)
 	go func() {
 		<-ctx.Done()
@@ -25,6 +28,7 @@ func Serve(ctx context.Context, listener net.Listener, handler http.Handler) err
 		}
 		stopped <- err
 	}()
+
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}

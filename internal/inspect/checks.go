@@ -16,7 +16,8 @@ import (
 )
 
 // NewCheck prepares the check of a program against the files of a release.
-func NewCheck(program *rules.Program, list []release.File, config, standing project.Config) (check.Input, error) {
+func NewCheck(program *rules.Program, list []release.File, config, standing project.Config,
+) (check.Input, error) {
 	set, err := program.Compile()
 	if err != nil {
 		return check.Input{}, err
@@ -25,6 +26,7 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 		Site:    answer.Site{Files: check.Map(list), Rules: set, Settings: config.Settings()},
 		Program: program, Files: list,
 	}
+
 	in.Site.Own = ownOf(standing, project.Production)
 	for _, environment := range standing.Environments {
 		in.Own = append(in.Own, environment.Addresses...)
@@ -33,23 +35,28 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 	if !slices.Contains(config.Build.Tell, "address") && !slices.Contains(config.Build.Tell, "environment") {
 		in.Places = placesOf(standing)
 	}
+
 	return in, nil
 }
 
-// ownOf returns what an environment, by its stored name, answers with of itself, as it is configured.
+// ownOf returns what an environment, by its stored name, answers with of
+// itself, as it is configured.
 func ownOf(config project.Config, environment string) *answer.EnvironmentConfig {
 	document := config.Document(environment)
 	return answer.OwnOf(document.Settings, document.SettingsPath)
 }
 
-// placesOf returns the hosts of a site's environments, as they are configured and as they are on developers' machines.
+// placesOf returns the hosts of a site's environments, as they are configured
+// and as they are on developers' machines.
 func placesOf(standing project.Config) []check.Place {
 	var places []check.Place
 	add := func(host, environment string) {
-		if place := (check.Place{Host: host, Environment: environment}); host != "" && !slices.Contains(places, place) {
+		if place := (check.Place{Host: host, Environment: environment}); host != "" &&
+			!slices.Contains(places, place) {
 			places = append(places, place)
 		}
 	}
+
 	for _, name := range slices.Sorted(maps.Keys(standing.Environments)) {
 		for _, address := range standing.Environments[name].Addresses {
 			if at, err := url.Parse(address); err == nil {
@@ -57,6 +64,7 @@ func placesOf(standing project.Config) []check.Place {
 			}
 		}
 	}
+
 	for _, address := range standing.Previews.Addresses {
 		_, rest, _ := strings.Cut(address, project.LabelPlace)
 		if host, _, _ := strings.Cut(rest, "/"); strings.HasPrefix(host, ".") {
@@ -64,6 +72,7 @@ func placesOf(standing project.Config) []check.Place {
 			add(host, "previews")
 		}
 	}
+
 	if standing.Site != "" {
 		add(standing.Site+".localhost", "a developer's machine")
 		add("."+standing.Site+".localhost", "a developer's machine")
@@ -101,6 +110,7 @@ func FilesOf(ctx context.Context, reader *release.Reader) ([]release.File, error
 	return list, nil
 }
 
-// FewPages is how many new or changed pages a deploy reads, unless the configuration stops on what is found: then it reads all. Reading
-// a large site's pages takes longer than sending them.
+// FewPages is how many new or changed pages a deploy reads, unless the
+// configuration stops on what is found: then it reads all. Reading a large
+// site's pages takes longer than sending them.
 const FewPages = 2000

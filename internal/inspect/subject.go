@@ -28,16 +28,20 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// Subject is a site that can be asked and checked: a working tree, a commit, a release.
+// Subject is a site that can be asked and checked: a
+// working tree, a commit, a release.
 type Subject struct {
 	check.Output
 	Name     string         // "the working tree", "4be21c7", "r-3f9a2c1b7e"
 	Mistakes finding.List   // of the rules' text: rules with mistakes are not part of the site
 	Config   project.Config // that the site goes with
-	Reworded bool           // the text of the rules means something else than the rules that are kept, so its expectations are left out
+	// the text of the rules means something else than the rules that are kept,
+	// so its expectations are left out
+	Reworded bool
 }
 
-// WorkingTree returns what the working tree would publish. It builds nothing: the output is what the last build left.
+// WorkingTree returns what the working tree would publish. It builds nothing:
+// the output is what the last build left.
 func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 	folder := p.Output()
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
@@ -47,6 +51,7 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 		}
 		return nil, problem.Then("or look at what is live: orilla explain --on production URL")
 	}
+
 	_, scan, list, err := p.Fingerprint(ctx, folder)
 	if err != nil {
 		return nil, err
@@ -55,6 +60,7 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	s, err := subject(p, texts, list, p.LocalConfig, "the working tree")
 	if err != nil {
 		return nil, err
@@ -63,15 +69,19 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 	for _, found := range scan.Files {
 		sources[found.Path] = found.Source
 	}
+
 	s.Open = func(_ context.Context, file release.File) ([]byte, error) {
 		return os.ReadFile(filepath.Join(folder, filepath.FromSlash(sources[file.Path])))
 	}
 	return s, nil
 }
 
-// Refused finds what a deploy of files and the rules beside them would refuse. sources says where on this machine the content of each file lies.
-// Of a large site only the home page is read.
-func Refused(ctx context.Context, p *site.Project, folder string, list []release.File, sources map[string]string) (finding.List, error) {
+// Refused finds what a deploy of files and the rules beside them would refuse.
+// sources says where on this machine the content of each file lies. Of a large
+// site only the home page is read.
+func Refused(ctx context.Context, p *site.Project, folder string, list []release.File,
+	sources map[string]string,
+) (finding.List, error) {
 	texts, err := p.LocalRules(folder)
 	if err != nil {
 		return nil, err
@@ -80,8 +90,13 @@ func Refused(ctx context.Context, p *site.Project, folder string, list []release
 	if err != nil {
 		return nil, err
 	}
+
 	s.Base = BaseOf(p.ProductionConfig, project.Production)
-	s.Open = func(_ context.Context, file release.File) ([]byte, error) { return os.ReadFile(sources[file.Path]) }
+	s.Open = func(_ context.Context, file release.File) ([]byte,
+		error) {
+		return os.ReadFile(sources[file.Path])
+	}
+
 	if len(list) > FewPages && len(p.LocalConfig.Check.StopOn) == 0 {
 		s.Only = func(file release.File) bool { return file.Path == "index.html" }
 	}
@@ -90,7 +105,8 @@ func Refused(ctx context.Context, p *site.Project, folder string, list []release
 }
 
 // subject puts files and the text of rules together.
-func subject(p *site.Project, texts []rules.Source, list []release.File, config project.Config, name string) (*Subject, error) {
+func subject(p *site.Project, texts []rules.Source, list []release.File, config project.Config, name string,
+) (*Subject, error) {
 	program, found := rules.Parse(texts, config.RuleOptions(p.ProductionConfig))
 	in, err := NewCheck(program, list, config, p.ProductionConfig)
 	if err != nil {
@@ -100,9 +116,11 @@ func subject(p *site.Project, texts []rules.Source, list []release.File, config 
 	return &Subject{Output: check.Output{Input: in}, Name: name, Mistakes: found, Config: config}, nil
 }
 
-// Release returns a release as it is kept. build names the build that it came from, which knows where its rules were written;
-// "" if that is not known.
-func Release(ctx context.Context, p *site.Project, store storage.Store, site string, id release.ID, build string) (*Subject, error) {
+// Release returns a release as it is kept. build names the build that it came
+// from, which knows where its rules were written; "" if that is not known.
+func Release(ctx context.Context, p *site.Project, store storage.Store, site string, id release.ID,
+	build string,
+) (*Subject, error) {
 	reader, err := release.Read(ctx, store, site, id)
 	if err != nil {
 		return nil, err
@@ -111,6 +129,7 @@ func Release(ctx context.Context, p *site.Project, store storage.Store, site str
 	if err != nil {
 		return nil, err
 	}
+
 	opened, err := answer.Open(ctx, reader)
 	if err != nil {
 		return nil, err
@@ -119,17 +138,21 @@ func Release(ctx context.Context, p *site.Project, store storage.Store, site str
 	if err != nil {
 		return nil, err
 	}
+
 	s, err := subject(p, texts, list, p.LocalConfig, id.Short())
 	if err != nil {
 		return nil, err
 	}
-	// The rules are those of the release; the text tells where they were written, and what was expected of them.
+
+	// The rules are those of the release; the text tells where they were
+	// written, and what was expected of them.
 	if kept := opened.Rules; kept != nil {
 		if !slices.Equal(rules.Encode(s.Program.Rules), rules.Encode(kept.Rules)) {
 			s.Reworded = len(s.Program.Rules) > 0
 			s.Program = &rules.Program{Rules: kept.Rules}
 		}
 	}
+
 	if s.Site.Rules, err = s.Program.Compile(); err != nil {
 		return nil, err
 	}
@@ -144,7 +167,8 @@ func (s *Subject) opener(store storage.Store) func(context.Context, release.File
 }
 
 // opener reads files of releases, as load reads objects.
-func Opener(load func(context.Context, digest.Digest) ([]byte, error)) func(context.Context, release.File) ([]byte, error) {
+func Opener(load func(context.Context, digest.Digest) ([]byte, error),
+) func(context.Context, release.File) ([]byte, error) {
 	return func(ctx context.Context, file release.File) ([]byte, error) {
 		var all []byte
 		for _, object := range file.Objects() {
@@ -166,12 +190,16 @@ func rulesTexts(ctx context.Context, store storage.Store, site, build string) ([
 	}
 	var texts []rules.Source
 	for _, file := range record.Rules {
-		text, err := file.Load(ctx, func(ctx context.Context, d digest.Digest) ([]byte, error) { return release.Object(ctx, store, d) })
+		text, err := file.Load(ctx, func(ctx context.Context, d digest.Digest) ([]byte,
+			error) {
+			return release.Object(ctx, store, d)
+		})
 		if err != nil {
 			return nil, err
 		}
 		texts = append(texts, rules.Source{Name: file.Path, Text: text})
 	}
+
 	return texts, nil
 }
 
@@ -187,6 +215,7 @@ func BuildRecord(ctx context.Context, store storage.Store, site, name string) (*
 	if err != nil {
 		return nil, err
 	}
+
 	record, err := builds.Decode(data)
 	if err != nil {
 		return nil, nil
@@ -194,8 +223,10 @@ func BuildRecord(ctx context.Context, store storage.Store, site, name string) (*
 	return &record, nil
 }
 
-// Live returns what an environment serves, and the entry that says so; nil if it serves nothing.
-func Live(ctx context.Context, p *site.Project, store storage.Store, j *journal.Journal) (*Subject, *journal.Entry, error) {
+// Live returns what an environment serves, and the entry
+// that says so; nil if it serves nothing.
+func Live(ctx context.Context, p *site.Project, store storage.Store, j *journal.Journal,
+) (*Subject, *journal.Entry, error) {
 	head, err := j.Head(ctx, 0)
 	if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
 		return nil, nil, nil
@@ -203,6 +234,7 @@ func Live(ctx context.Context, p *site.Project, store storage.Store, j *journal.
 	if err != nil {
 		return nil, nil, err
 	}
+
 	s, err := Release(ctx, p, store, j.Site, head.Release, head.Build)
 	if err != nil {
 		return nil, nil, err
@@ -213,13 +245,16 @@ func Live(ctx context.Context, p *site.Project, store storage.Store, j *journal.
 	return s, &head, err
 }
 
-// As has the subject answer with the settings of another environment than its own, as they are configured.
+// As has the subject answer with the settings of another environment than its
+// own, as they are configured.
 func (s *Subject) As(p *site.Project, environment string) {
 	s.Site.Own = ownOf(p.ProductionConfig, journal.StoredName(environment))
 }
 
-// Commit returns what a commit would publish: the output of a build of it, with the commit's own rules.
-func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName, name string) (*Subject, error) {
+// Commit returns what a commit would publish: the output
+// of a build of it, with the commit's own rules.
+func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName, name string,
+) (*Subject, error) {
 	plan, err := p.MakePlan(ctx, site.Order{Commit: name, NoTarget: true, Site: siteName})
 	if err != nil {
 		return nil, err
@@ -228,13 +263,19 @@ func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName,
 	if err != nil {
 		return nil, err
 	}
-	record, _, found, err := builds.Last(ctx, store, siteName, key, func(b builds.Record) bool { return b.Outcome == builds.Succeeded })
+
+	record, _, found, err := builds.Last(ctx, store, siteName, key,
+		func(b builds.Record) bool { return b.Outcome == builds.Succeeded })
 	if err != nil {
 		return nil, err
 	}
+
 	if !found {
-		return nil, fault.New(fault.Failed, "not-built", "%s was not built yet, so there is no output to look at", plan.Commit.Short()).Then("orilla build %s", name)
+		return nil, fault.New(fault.Failed, "not-built",
+			"%s was not built yet, so there is no output to look at", plan.Commit.Short()).
+			Then("orilla build %s", name)
 	}
+
 	s, err := Release(ctx, p, store, siteName, record.Release, record.Name())
 	if err != nil {
 		return nil, err
@@ -243,10 +284,13 @@ func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName,
 	if err := CheckSyntax(plan, beside); err != nil {
 		return nil, err
 	}
-	texts, err := site.RuleSources(plan.Config, beside, KeptRules(ctx, plan.Config, record, release.LoadFrom(store)))
+
+	texts, err := site.RuleSources(plan.Config, beside,
+		KeptRules(ctx, plan.Config, record, release.LoadFrom(store)))
 	if err != nil {
 		return nil, err
 	}
+
 	again, err := subject(p, texts, s.Files, plan.Config, plan.Commit.Short())
 	if err != nil {
 		return nil, err
@@ -255,19 +299,22 @@ func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName,
 	return again, nil
 }
 
-// Check finds everything that checking finds in a subject, and, if live is given, the addresses that would be lost.
+// Check finds everything that checking finds in a subject, and, if live is
+// given, the addresses that would be lost.
 func Check(ctx context.Context, s, live *Subject, done func(pages int)) (finding.List, error) {
 	found := slices.Clone(s.Mistakes)
 	more, err := CheckRules(ctx, s.Input)
 	if err != nil {
 		return nil, err
 	}
+
 	found = append(found, more...)
 	out := s.Output
 	out.Done = done
 	if more, err = check.Pages(ctx, out); err != nil {
 		return nil, err
 	}
+
 	found = append(found, more...)
 	if live != nil {
 		if more, err = check.Lost(ctx, live.Input, s.Input); err != nil {
@@ -278,10 +325,12 @@ func Check(ctx context.Context, s, live *Subject, done func(pages int)) (finding
 	return Accepted(found, s.Config), nil
 }
 
-// alwaysStop are the warnings that stop a deploy unless they are ignored: visitors would see nothing that works.
+// alwaysStop are the warnings that stop a deploy unless they are ignored:
+// visitors would see nothing that works.
 var alwaysStop = []string{"home-broken", "hidden-asset"}
 
-// Accepted leaves out what the configuration accepts, and makes errors of what it stops on.
+// Accepted leaves out what the configuration accepts, and
+// makes errors of what it stops on.
 func Accepted(found finding.List, config project.Config) finding.List {
 	var accepted []check.Accepted
 	for _, one := range config.Check.Ignore {
@@ -308,12 +357,15 @@ func BaseOf(config project.Config, environment string) string {
 
 // Side is the subject as one side of a comparison.
 func (s *Subject) Side() difference.Side {
-	return difference.Side{Files: s.Files, Site: s.Site, Rules: s.Program.Rules, Base: s.Base, Open: s.Open, Now: s.Now}
+	return difference.Side{Files: s.Files, Site: s.Site, Rules: s.Program.Rules, Base: s.Base, Open: s.Open,
+		Now: s.Now}
 }
 
-// KeptRules returns what reads a rules file, by its path in the output, as an earlier build kept it. The error is fs.ErrNotExist for a file
-// that was not there then.
-func KeptRules(ctx context.Context, config project.Config, record builds.Record, load release.Load) func(file string) ([]byte, error) {
+// KeptRules returns what reads a rules file, by its path
+// in the output, as an earlier build kept it. The error is
+// fs.ErrNotExist for a file that was not there then.
+func KeptRules(ctx context.Context, config project.Config, record builds.Record, load release.Load,
+) func(file string) ([]byte, error) {
 	return func(file string) ([]byte, error) {
 		name := path.Join(config.Build.Folder, config.Build.Output, file)
 		for _, kept := range record.Rules {
@@ -325,8 +377,8 @@ func KeptRules(ctx context.Context, config project.Config, record builds.Record,
 	}
 }
 
-// CheckSyntax parses the rules that are known before a build, so that a mistake in them costs no build. beside reads them, as that of
-// RulesReader does.
+// CheckSyntax parses the rules that are known before a build, so that a mistake
+// in them costs no build. beside reads them, as that of RulesReader does.
 func CheckSyntax(plan *site.Plan, beside func(file string) ([]byte, error)) error {
 	files, err := site.RuleSources(plan.Config, beside, nil)
 	if err != nil {

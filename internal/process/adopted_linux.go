@@ -8,14 +8,16 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// EndAdopted ends children of this process that it did not start, and what is below them: what a build step
-// left behind after it had killed the keeper that would have ended it. It gives up after some seconds: a
-// process that waits for a disk that is gone does not die.
+// EndAdopted ends children of this process that it did not start, and what is
+// below them: what a build step left behind after it had killed the keeper that
+// would have ended it. It gives up after some seconds: a process that waits for
+// a disk that is gone does not die.
 func EndAdopted() {
 	started.Lock() // nobody is started meanwhile
 	defer started.Unlock()
 
-	for deadline := time.Now().Add(5 * time.Second); time.Now().Before(deadline); time.Sleep(2 * time.Millisecond) {
+	for deadline := time.Now().Add(5 * time.Second); time.Now().
+		Before(deadline); time.Sleep(2 * time.Millisecond) {
 		left := Descendants(os.Getpid(), Known)
 		if len(left) == 0 {
 			return
@@ -27,8 +29,8 @@ func EndAdopted() {
 	}
 }
 
-// ReapAdopted lets go of children that this process did not start and that have ended, such as what Git
-// leaves in the background.
+// ReapAdopted lets go of children that this process did not start and that have
+// ended, such as what Git leaves in the background.
 func ReapAdopted() {
 	started.Lock()
 	defer started.Unlock()
@@ -44,14 +46,16 @@ func letGo(pids []int) {
 	}
 }
 
-// Descendants returns the processes that descend from one, children before grandchildren, leaving out those
-// below what skip names; nil skips none. Zombies count: they are there until somebody waits for them.
+// Descendants returns the processes that descend from one, children before
+// grandchildren, leaving out those below what skip names; nil skips none.
+// Zombies count: they are there until somebody waits for them.
 func Descendants(of int, skip func(pid int) bool) []int {
 	below := map[int][]int{}
 	entries, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
 	}
+
 	for _, entry := range entries {
 		pid, err := strconv.Atoi(entry.Name())
 		if err != nil {
@@ -72,5 +76,6 @@ func Descendants(of int, skip func(pid int) bool) []int {
 			queue = append(queue, pid)
 		}
 	}
+
 	return found
 }

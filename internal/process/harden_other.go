@@ -2,5 +2,6 @@
 
 package process
 
-// Harden does nothing: here the system offers no way to keep processes of the same user from each other.
+// Harden does nothing: here the system offers no way to
+// keep processes of the same user from each other.
 func Harden() {}

@@ -1,8 +1,10 @@
-// Package process is about this process and those that it starts: what they may know of each other.
+// Package process is about this process and those that it
+// starts: what they may know of each other.
 //
-// Whoever runs Orilla gives it secrets in its environment: keys of the store, secrets of builds. No child
-// gets them but the build step that is to have them, so every child's environment is made, never inherited.
-// See docs/trust.md.
+// Whoever runs Orilla gives it secrets in its environment:
+// keys of the store, secrets of builds. No child gets them
+// but the build step that is to have them, so every child's
+// environment is made, never inherited. See docs/trust.md.
 package process
 
 import (
@@ -14,8 +16,8 @@ import (
 	"sync"
 )
 
-// plain are the variables that every child may have: where programs and files are, and how to speak to
-// people.
+// plain are the variables that every child may have: where programs and files
+// are, and how to speak to people.
 var plain = []string{
 	"PATH", "HOME", "USER", "LOGNAME", "SHELL", "TMPDIR", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "TERM",
 	"XDG_CONFIG_HOME", "XDG_CACHE_HOME", "XDG_DATA_HOME", "SSL_CERT_FILE", "SSL_CERT_DIR",
@@ -23,14 +25,19 @@ var plain = []string{
 
 // plainOnWindows are those without which programs do not start there.
 var plainOnWindows = []string{
-	"SystemRoot", "SystemDrive", "ComSpec", "PATHEXT", "TEMP", "TMP", "USERPROFILE", "USERNAME", "APPDATA", "LOCALAPPDATA", "ProgramData",
-	"ProgramFiles", "ProgramFiles(x86)", "HOMEDRIVE", "HOMEPATH", "NUMBER_OF_PROCESSORS", "PROCESSOR_ARCHITECTURE",
+	"SystemRoot", "SystemDrive", "ComSpec", "PATHEXT", "TEMP", "TMP", "USERPROFILE", "USERNAME", "APPDATA",
+	"LOCALAPPDATA", "ProgramData",
+	"ProgramFiles", "ProgramFiles(x86)", "HOMEDRIVE", "HOMEPATH", "NUMBER_OF_PROCESSORS",
+	"PROCESSOR_ARCHITECTURE",
 }
 
-// Network are the variables that say how the network is reached. A proxy's address may hold a password.
-var Network = []string{"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy", "no_proxy", "all_proxy"}
+// Network are the variables that say how the network is reached. A proxy's
+// address may hold a password.
+var Network = []string{"HTTP_PROXY", "HTTPS_PROXY", "NO_PROXY", "ALL_PROXY", "http_proxy", "https_proxy",
+	"no_proxy", "all_proxy"}
 
-// Environment returns what a child may know: the plain variables as they are here, and more, by name. A name
+// Environment returns what a child may know: the plain
+// variables as they are here, and more, by name. A name
 // that ends in a star stands for all that begin so.
 func Environment(more ...string) []string {
 	names := slices.Concat(plain, more)
@@ -58,9 +65,10 @@ func means(pattern, name string) bool {
 	return pattern == name
 }
 
-// started are the children that this process knows of. What else turns up among its children was left behind
-// by a build step whose keeper was killed; see Adopted. The lock is held while a child is started, so that no
-// child is ever there and not known. This is about the process as a whole, so there is one.
+// started are the children that this process knows of. What else turns up among
+// its children was left behind by a build step whose keeper was killed; see
+// Adopted. The lock is held while a child is started, so that no child is ever
+// there and not known. This is about the process as a whole, so there is one.
 var started = struct {
 	sync.RWMutex
 	known sync.Map // int: a process id

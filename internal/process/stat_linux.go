@@ -6,8 +6,8 @@ import (
 	"strconv"
 )
 
-// statOf returns the fields of /proc/PID/stat behind the name: the state first, then the parent; see
-// proc_pid_stat(5). nil if there is no such process.
+// statOf returns the fields of /proc/PID/stat behind the name: the state first,
+// then the parent; see proc_pid_stat(5). nil if there is no such process.
 func statOf(pid int) [][]byte {
 	data, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
 	if err != nil {
@@ -36,8 +36,9 @@ type Usage struct {
 	Tasks  int   // processes and threads
 }
 
-// MemoryOf adds up the memory of processes so that what several share counts once (Pss in proc_pid_smaps(5)).
-// It takes much longer than UsageOf. Of a process that does not let itself be looked at, all counts.
+// MemoryOf adds up the memory of processes so that what several share counts
+// once (Pss in proc_pid_smaps(5)). It takes much longer than UsageOf. Of a
+// process that does not let itself be looked at, all counts.
 func MemoryOf(pids []int) int64 {
 	total := int64(0)
 	for _, pid := range pids {
@@ -54,7 +55,8 @@ func MemoryOf(pids []int) int64 {
 	return total
 }
 
-// UsageOf adds up what processes take. Those that have ended meanwhile count nothing.
+// UsageOf adds up what processes take. Those that have
+// ended meanwhile count nothing.
 func UsageOf(pids []int) (usage Usage) {
 	page := int64(os.Getpagesize())
 	for _, pid := range pids {

@@ -10,7 +10,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// Superseded returns why the plan's commit should not follow an entry, as builds.ErrSuperseded; nil if it should.
+// Superseded returns why the plan's commit should not follow an entry, as
+// builds.ErrSuperseded; nil if it should.
 func (plan *Plan) Superseded(ctx context.Context, head journal.Entry) error {
 	mine, live := plan.Origin.Commit, head.Commit
 	if live == mine || live == "" || head.Source == journal.FromWorkingTree || head.Release.IsZero() {
@@ -20,20 +21,29 @@ func (plan *Plan) Superseded(ctx context.Context, head journal.Entry) error {
 	if err != nil {
 		return err
 	}
-	if !onBranch && plan.Origin.Source == journal.FromCommit { // of ready output, the branch is only the one that is checked out
-		return fault.New(fault.Refused, "superseded", "%s is no longer on %s: it was replaced there", source.Short(mine), plan.Origin.Branch).Marked(builds.ErrSuperseded).At("%s", head.Label()).
-			Then("to put it live all the same, deploy it by hand: orilla deploy %s --to %s --yes", source.Short(mine), journal.DisplayName(plan.Environment))
+
+	// of ready output, the branch is only the one that is checked out
+	if !onBranch && plan.Origin.Source == journal.FromCommit {
+		return fault.New(fault.Refused, "superseded", "%s is no longer on %s: it was replaced there",
+			source.Short(mine), plan.Origin.Branch).Marked(builds.ErrSuperseded).At("%s", head.Label()).
+			Then("to put it live all the same, deploy it by hand: orilla deploy %s --to %s --yes",
+				source.Short(mine), journal.DisplayName(plan.Environment))
 	}
+
 	older, err := plan.older(ctx, mine, live, tips)
 	if err != nil || !older {
 		return err
 	}
-	return fault.New(fault.Refused, "superseded", "%s is older than what is live, %s", source.Short(mine), source.Short(live)).Marked(builds.ErrSuperseded).At("%s", head.Label()).
-		Then("to go back to it: orilla rollback %s %s", journal.DisplayName(plan.Environment), source.Short(mine)).
-		Then("or, if it was never live there: orilla deploy %s --to %s --yes", source.Short(mine), journal.DisplayName(plan.Environment))
+	return fault.New(fault.Refused, "superseded", "%s is older than what is live, %s", source.Short(mine),
+		source.Short(live)).Marked(builds.ErrSuperseded).At("%s", head.Label()).
+		Then("to go back to it: orilla rollback %s %s", journal.DisplayName(plan.Environment),
+			source.Short(mine)).
+		Then("or, if it was never live there: orilla deploy %s --to %s --yes", source.Short(mine),
+			journal.DisplayName(plan.Environment))
 }
 
-// onBranch reports whether the plan's commit is on its branch, as far as anything here or the branch's remote says otherwise.
+// onBranch reports whether the plan's commit is on its branch, as far as
+// anything here or the branch's remote says otherwise.
 func (plan *Plan) onBranch(ctx context.Context, mine string) (on bool, tips []string, err error) {
 	repository := plan.Project.Repository
 	for fetched := false; ; fetched = true {
@@ -43,23 +53,26 @@ func (plan *Plan) onBranch(ctx context.Context, mine string) (on bool, tips []st
 		if len(tips) == 0 {
 			return true, []string{mine}, nil
 		}
+
 		if on, err = repository.InAny(ctx, tips, mine); err != nil || on {
 			return on, tips, err
 		}
 		if plan.Ref != "" || repository.IsBranch(ctx, plan.Origin.Branch) || fetched {
 			return false, tips, nil // what is here has the last word
 		}
+
 		if err := repository.FetchMore(ctx, plan.Origin.Branch, 0); err != nil {
 			return true, append(tips, mine), ctx.Err() // a checkout of CI, and nothing that says otherwise
 		}
 	}
 }
 
-// deepen is how much more history is fetched at first, in commits; after that, all of it.
+// deepen is how much more history is fetched at first, in
+// commits; after that, all of it.
 const deepen = 200
 
-// older reports whether live descends from mine and is still on the branch. Where history is too short to tell, more of it is
-// fetched.
+// older reports whether live descends from mine and is still on the branch.
+// Where history is too short to tell, more of it is fetched.
 func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (bool, error) {
 	repository := plan.Project.Repository
 	for _, depth := range []int{deepen, 0, -1} {
@@ -79,10 +92,12 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 				}
 				return repository.InAny(ctx, append(tips, again...), live)
 			}
+
 			if !repository.IsShallow(ctx) {
 				return false, nil
 			}
 		}
+
 		if depth < 0 {
 			break
 		}
@@ -90,17 +105,25 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 			return false, plan.tooShort(live, err)
 		}
 	}
-	// The whole history of the branch is here, and what is live is not in it: it was taken away, or is of another branch.
+
+	// The whole history of the branch is here, and what is live is not in it:
+	// it was taken away, or is of another branch.
 	return false, nil
 }
 
 func (plan *Plan) tooShort(live string, err error) error {
 	if errors.Is(err, source.ErrNoRemote) {
-		return fault.New(fault.Refused, "history-short", "what is live, %s, is not in this repository, so it is not known which commit is newer", source.Short(live)).
+		return fault.New(fault.Refused, "history-short",
+			"what is live, %s, is not in this repository, so it is not known which commit is newer",
+			source.Short(live)).
 			At("%s", plan.Project.Repository.Top).Then("git fetch, then run it again").
 			Then("or, if this one should be live whatever is there: deploy by hand, or add --yes")
 	}
-	return fault.New(fault.Refused, "history-short", "the history here is too short to tell whether %s is newer than what is live, %s, and more could not be fetched",
-		source.Short(plan.Origin.Commit), source.Short(live)).At("%s", plan.Project.Repository.Top).Because(err).
-		Then("before this command: git fetch --unshallow origin").Then("or check out with the whole history: in most CI systems a depth of 0")
+	return fault.New(fault.Refused, "history-short",
+		"the history here is too short to tell whether %s is newer than what is live, %s, "+
+			"and more could not be fetched",
+		source.Short(plan.Origin.Commit), source.Short(live)).At("%s", plan.Project.Repository.Top).
+		Because(err).
+		Then("before this command: git fetch --unshallow origin").
+		Then("or check out with the whole history: in most CI systems a depth of 0")
 }

@@ -8,18 +8,23 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 )
 
-// branchVariables are where CI systems say which branch a checkout is of, the more specific ones first. Of a proposed change it is the
-// branch that is proposed.
+// branchVariables are where CI systems say which branch a
+// checkout is of, the more specific ones first. Of a
+// proposed change it is the branch that is proposed.
 var branchVariables = []string{
-	"ORILLA_CI_BRANCH", "GITHUB_HEAD_REF", "CI_MERGE_REQUEST_SOURCE_BRANCH_NAME", "CI_COMMIT_BRANCH", "CHANGE_BRANCH", "BITBUCKET_BRANCH", "BUILDKITE_BRANCH", "CIRCLE_BRANCH",
-	"DRONE_SOURCE_BRANCH", "DRONE_BRANCH", "CI_COMMIT_SOURCE_BRANCH", "SYSTEM_PULLREQUEST_SOURCEBRANCH", "BUILD_SOURCEBRANCH", "SEMAPHORE_GIT_BRANCH", "TRAVIS_PULL_REQUEST_BRANCH",
+	"ORILLA_CI_BRANCH", "GITHUB_HEAD_REF", "CI_MERGE_REQUEST_SOURCE_BRANCH_NAME", "CI_COMMIT_BRANCH",
+	"CHANGE_BRANCH", "BITBUCKET_BRANCH", "BUILDKITE_BRANCH", "CIRCLE_BRANCH",
+	"DRONE_SOURCE_BRANCH", "DRONE_BRANCH", "CI_COMMIT_SOURCE_BRANCH", "SYSTEM_PULLREQUEST_SOURCEBRANCH",
+	"BUILD_SOURCEBRANCH", "SEMAPHORE_GIT_BRANCH", "TRAVIS_PULL_REQUEST_BRANCH",
 	"TRAVIS_BRANCH", "BRANCH_NAME", "GIT_BRANCH",
 }
 
-// CIBranch returns the branch that a CI system says its checkout is of, and the variable that says so; "" without one. Of systems
-// that name tags in the same variable, a tag is no branch.
+// CIBranch returns the branch that a CI system says its checkout is of, and the
+// variable that says so; "" without one. Of systems that name tags in the same
+// variable, a tag is no branch.
 func CIBranch(getenv func(string) string) (branch, variable string) {
-	if getenv("GITHUB_REF_TYPE") == "branch" && getenv("GITHUB_HEAD_REF") == "" && getenv("GITHUB_REF_NAME") != "" {
+	if getenv("GITHUB_REF_TYPE") == "branch" && getenv("GITHUB_HEAD_REF") == "" &&
+		getenv("GITHUB_REF_NAME") != "" {
 		return getenv("GITHUB_REF_NAME"), "GITHUB_REF_NAME"
 	}
 	for _, variable := range branchVariables {
@@ -31,24 +36,31 @@ func CIBranch(getenv func(string) string) (branch, variable string) {
 		if variable == "GIT_BRANCH" {
 			value = strings.TrimPrefix(value, "origin/")
 		}
+
 		if value != "" && value != "HEAD" {
 			return value, variable
 		}
 	}
+
 	return "", ""
 }
 
 // proposalVariables are those of them that are set for a proposed change only.
-var proposalVariables = []string{"GITHUB_HEAD_REF", "CI_MERGE_REQUEST_SOURCE_BRANCH_NAME", "CHANGE_BRANCH", "DRONE_SOURCE_BRANCH", "SYSTEM_PULLREQUEST_SOURCEBRANCH",
+var proposalVariables = []string{"GITHUB_HEAD_REF", "CI_MERGE_REQUEST_SOURCE_BRANCH_NAME", "CHANGE_BRANCH",
+	"DRONE_SOURCE_BRANCH", "SYSTEM_PULLREQUEST_SOURCEBRANCH",
 	"TRAVIS_PULL_REQUEST_BRANCH"}
 
-// RefuseProposal refuses a proposed change whose branch is called like one that a fixed environment follows: somebody else's repository may
-// have a branch of any name. variable is where the CI system says the branch.
+// RefuseProposal refuses a proposed change whose branch is called like one that
+// a fixed environment follows: somebody else's repository may have a branch of
+// any name. variable is where the CI system says the branch.
 func (p *Project) RefuseProposal(branch, variable string) error {
 	environment := p.ProductionConfig.Following(branch)
 	if environment == "" || !slices.Contains(proposalVariables, variable) {
 		return nil
 	}
-	return fault.New(fault.Refused, "proposed-change", "this checkout is of a proposed change, and its branch is called %s, as the one that %s follows", branch, journal.DisplayName(environment)).
-		At("%s", variable).Then("let CI run this for pushes to %s only", branch).Then("to show the change in a preview: orilla init --ci writes scripts for proposed changes")
+	return fault.New(fault.Refused, "proposed-change",
+		"this checkout is of a proposed change, and its branch is called %s, as the one that %s follows",
+		branch, journal.DisplayName(environment)).
+		At("%s", variable).Then("let CI run this for pushes to %s only", branch).
+		Then("to show the change in a preview: orilla init --ci writes scripts for proposed changes")
 }

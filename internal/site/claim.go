@@ -22,7 +22,8 @@ type Claim struct {
 	held bool // it is in the store
 }
 
-// Owner tells a repository from another by its first commits, and a folder without Git by where it lies.
+// Owner tells a repository from another by its first commits, and a folder
+// without Git by where it lies.
 func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err error) {
 	if p.Repository != nil {
 		roots, err = p.Repository.Roots(ctx)
@@ -34,6 +35,7 @@ func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err
 		}
 		// a repository without a commit yet is a folder
 	}
+
 	host, _ := os.Hostname()
 	name := "somebody"
 	if current, err := user.Current(); err == nil {
@@ -42,9 +44,12 @@ func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err
 	return nil, name + "@" + host + ":" + p.Root, nil
 }
 
-// owner is Owner, also for a clone whose history is cut off, as CI systems make them: there the remote is asked whether it has the
-// first commit that the claim names, which costs that one commit; only for a name that nobody has, all of the history is fetched.
-func (p *Project) owner(ctx context.Context, store storage.Store, site string) (roots []string, folder string, err error) {
+// owner is Owner, also for a clone whose history is cut off, as CI systems make
+// them: there the remote is asked whether it has the first commit that the
+// claim names, which costs that one commit; only for a name that nobody has,
+// all of the history is fetched.
+func (p *Project) owner(ctx context.Context, store storage.Store, site string,
+) (roots []string, folder string, err error) {
 	roots, folder, err = p.Owner(ctx)
 	if !errors.Is(err, source.ErrShallow) {
 		return roots, folder, err
@@ -54,15 +59,18 @@ func (p *Project) owner(ctx context.Context, store storage.Store, site string) (
 	if err != nil && !errors.Is(err, storage.ErrNotFound) {
 		return nil, "", err
 	}
+
 	branch := p.Repository.Branch(ctx)
 	for _, root := range claim.Roots {
 		if there, err := p.Repository.FetchCommit(ctx, branch, root); err == nil && there {
 			return []string{root}, "", nil
 		}
 	}
+
 	if err := p.Repository.FetchMore(ctx, "", 0); err != nil {
 		if problem, ok := errors.AsType[*fault.Error](shallow); ok {
-			return nil, "", problem.Because(err).Then("or check out with the whole history: in most CI systems a depth of 0")
+			return nil, "", problem.Because(err).
+				Then("or check out with the whole history: in most CI systems a depth of 0")
 		}
 	}
 	return p.Owner(ctx)
@@ -72,21 +80,28 @@ func (p *Project) owner(ctx context.Context, store storage.Store, site string) (
 func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, error) {
 	claim, err := record.ReadClaim(ctx, store, site)
 	if errors.Is(err, record.ErrUnreadable) {
-		err = fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read", site).At("%s", storage.ClaimKey(site)).
+		err = fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read",
+			site).At("%s", storage.ClaimKey(site)).
 			Because(err).Then("look at it; --take-over writes it anew")
 	}
 	return Claim{Claim: claim}, err
 }
 
-// CheckClaim makes sure that the site's name belongs to this project, or is free, and changes nothing. It returns the claim that Take makes.
-// ask is called before a folder without Git takes a free name; it returns nil to go on. With takeOver the name may be anybody's.
-func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site string, takeOver bool, ask func() error) (Claim, error) {
+// CheckClaim makes sure that the site's name belongs to this project, or is
+// free, and changes nothing. It returns the claim that Take makes. ask is
+// called before a folder without Git takes a free name; it returns nil to go
+// on. With takeOver the name may be anybody's.
+func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site string, takeOver bool,
+	ask func() error,
+) (Claim, error) {
 	roots, folder, err := p.owner(ctx, store, site)
 	if err != nil {
 		return Claim{}, err
 	}
-	mine := Claim{Claim: record.Claim{Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots, Folder: folder,
-		Who: p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}}
+	mine := Claim{Claim: record.Claim{Site: site, Incarnation: strings.ToLower(rand.Text()), Roots: roots,
+		Folder: folder,
+		Who:    p.Person(ctx), When: time.Now().UTC().Truncate(time.Second)}}
+
 	if takeOver {
 		return mine, nil
 	}
@@ -103,8 +118,9 @@ func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site stri
 	return mine, err
 }
 
-// Take takes the site's name for whoever CheckClaim found, unless it has it. It is called just before the first record that counts, so that
-// what is refused before keeps no name. takeOver takes the name from whoever has it.
+// Take takes the site's name for whoever CheckClaim found, unless it has it. It
+// is called just before the first record that counts, so that what is refused
+// before keeps no name. takeOver takes the name from whoever has it.
 func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) error {
 	if c.held {
 		return nil
@@ -128,6 +144,7 @@ func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) err
 		case !errors.Is(err, storage.ErrNotFound):
 			return err
 		}
+
 		data, err := c.Encode()
 		if err != nil {
 			return err
@@ -136,6 +153,7 @@ func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) err
 			return err
 		}
 	}
+
 	return errors.New("the claim of the name keeps changing")
 }
 
@@ -156,6 +174,7 @@ func notYours(claim, mine Claim) error {
 	} else {
 		self = "this is " + self
 	}
+
 	return fault.New(fault.Refused, "name-taken", "the name %s belongs to %s", claim.Site, owner).
 		With(self, "claimed by "+claim.Who+" on "+claim.When.Format(time.DateOnly)).
 		Then("choose another name: site: in orilla.yaml").

@@ -15,7 +15,9 @@ import (
 	"orilla.example/orilla/internal/store/memory"
 )
 
-func claimName(t *testing.T, p *site.Project, store storage.Store, site string, takeOver bool, ask func() error) error {
+func claimName(t *testing.T, p *site.Project, store storage.Store, site string, takeOver bool,
+	ask func() error,
+) error {
 	t.Helper()
 	claim, err := p.CheckClaim(t.Context(), store, site, takeOver, ask)
 	if err != nil {

@@ -20,15 +20,19 @@ func (p *Project) Output() string {
 	return filepath.Join(p.SiteFolder(), filepath.FromSlash(p.LocalConfig.Build.Output))
 }
 
-// Fingerprint scans a folder as an output and hashes its files, without a store.
-func (p *Project) Fingerprint(ctx context.Context, folder string) (publish.Output, *publish.Scan, []release.File, error) {
+// Fingerprint scans a folder as an output and hashes its
+// files, without a store.
+func (p *Project) Fingerprint(ctx context.Context, folder string,
+) (publish.Output, *publish.Scan, []release.File, error) {
 	tree := source.Folder(folder)
-	options := publish.Options{LeaveOut: p.LocalConfig.LeaveOut, Rules: p.LocalConfig.RulesInOutput(), MaxFiles: p.LocalConfig.Limits.Files,
+	options := publish.Options{LeaveOut: p.LocalConfig.LeaveOut, Rules: p.LocalConfig.RulesInOutput(),
+		MaxFiles: p.LocalConfig.Limits.Files,
 		MaxBytes: int64(p.LocalConfig.Limits.Size), WithoutIndex: true}
 	scan, err := publish.Find(tree, options, time.Now())
 	if err != nil {
 		return tree, nil, nil, err
 	}
+
 	upload := publish.Upload{Batch: nowhere{}}
 	files, _, err := upload.Run(ctx, tree, scan)
 	return tree, scan, files, err

@@ -1,5 +1,6 @@
-// Package pipeline takes a commit, a working tree or an output to a live release: it joins source, builder, core and store,
-// and decides nothing that a visitor sees.
+// Package pipeline takes a commit, a working tree or an
+// output to a live release: it joins source, builder, core
+// and store, and decides nothing that a visitor sees.
 package site
 
 import (
@@ -16,7 +17,8 @@ type Places struct {
 	Cache string // work in progress, remembered digests; may be removed at any time
 }
 
-// FindPlaces returns the folders that the system means for this. ORILLA_HOME, if set, holds both.
+// FindPlaces returns the folders that the system means for
+// this. ORILLA_HOME, if set, holds both.
 func FindPlaces() (Places, error) {
 	if home := os.Getenv("ORILLA_HOME"); home != "" {
 		home, err := filepath.Abs(home)
@@ -24,9 +26,11 @@ func FindPlaces() (Places, error) {
 	}
 	cache, err := os.UserCacheDir()
 	if err != nil {
-		return Places{}, fault.New(fault.Failed, "no-home", "this machine has no folder for a user's files").Because(err).
+		return Places{}, fault.New(fault.Failed, "no-home", "this machine has no folder for a user's files").
+			Because(err).
 			Then("set ORILLA_HOME to a folder of your own")
 	}
+
 	data := os.Getenv("XDG_DATA_HOME")
 	if data == "" {
 		home, err := os.UserHomeDir()
@@ -42,5 +46,6 @@ func FindPlaces() (Places, error) {
 			data = filepath.Join(home, ".local", "share")
 		}
 	}
+
 	return Places{Data: filepath.Join(data, "orilla"), Cache: filepath.Join(cache, "orilla")}, nil
 }

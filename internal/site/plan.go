@@ -42,8 +42,9 @@ type Plan struct {
 	Config      project.Config // of what is published: build, pages, assets
 	ConfigNote  string         // set if the configuration is not that of the commit
 	From        string
-	// Uncommitted counts the files whose changes are not in this deploy, or, of a working tree, are. In a large tree that takes a while;
-	// only the first call does the work.
+	// Uncommitted counts the files whose changes are not in
+	// this deploy, or, of a working tree, are. In a large tree
+	// that takes a while; only the first call does the work.
 	Uncommitted func() int
 	Message     string
 	Inputs      builds.Inputs
@@ -57,10 +58,13 @@ type Plan struct {
 
 // MakePlan finds out what an order means.
 func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
-	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message, Config: p.LocalConfig, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart, Uncommitted: func() int { return 0 }}
+	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message,
+		Config: p.LocalConfig, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart,
+		Uncommitted: func() int { return 0 }}
 	if plan.Site == "" {
 		plan.Site = p.Site()
 	}
+
 	if err := p.checkOrder(order, plan.Site); err != nil {
 		return nil, err
 	}
@@ -69,6 +73,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	if order.From != "" && order.Ref != "" {
 		order.To, branch = p.PreviewOf(order.Ref), strings.TrimPrefix(order.Ref, "refs/")
 	}
+
 	switch {
 	case order.From != "":
 		err = plan.fromOutput(ctx, order)
@@ -77,12 +82,14 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	default:
 		branch, err = plan.fromCommit(ctx, order)
 	}
+
 	if err != nil {
 		return nil, err
 	}
 	if branch == "" && order.Commit == "" && p.Repository != nil && plan.Origin.Source != journal.FromCommit {
 		branch = p.Repository.Branch(ctx)
 	}
+
 	plan.Origin.Branch = branch
 	if !order.NoTarget {
 		plan.Environment, err = p.Target(order.To, branch)
@@ -90,6 +97,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 			return nil, p.noTarget(order)
 		}
 	}
+
 	if plan.Origin.Source != journal.FromOutput {
 		plan.tell()
 	}
@@ -99,6 +107,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	if err == nil && plan.Origin.Source == journal.FromCommit {
 		err = plan.inputs(ctx)
 	}
+
 	return plan, err
 }
 
@@ -108,18 +117,25 @@ func (plan *Plan) inputs(ctx context.Context) error {
 	folder := path.Join(p.Prefix, build.Folder)
 	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, p.notBuilt(plan.Config)...)
 	if err != nil {
-		return fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).At("%s: build.folder", plan.Commit.Short()).Because(ctx.Err())
+		return fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).
+			At("%s: build.folder", plan.Commit.Short()).Because(ctx.Err())
 	}
+
 	plan.Inputs = builds.Inputs{
-		Source: journal.FromCommit, Tree: tree, Folder: folder, Prepare: build.Prepare, Run: build.Run, Output: build.Output,
-		LeaveOut: plan.Config.LeaveOut, Variables: build.Variables, Secrets: plan.Secrets(), Needs: build.Needs,
+		Source: journal.FromCommit, Tree: tree, Folder: folder, Prepare: build.Prepare, Run: build.Run,
+		Output:   build.Output,
+		LeaveOut: plan.Config.LeaveOut, Variables: build.Variables, Secrets: plan.Secrets(),
+		Needs: build.Needs,
 	}
+
 	for _, also := range build.Also {
 		id, err := p.Repository.Object(ctx, plan.Commit.Hash, also)
 		if err != nil {
-			return fault.New(fault.Usage, "no-also", "the commit has neither a folder nor a file %q", also).At("%s: build.also", plan.Commit.Short()).Because(ctx.Err()).
+			return fault.New(fault.Usage, "no-also", "the commit has neither a folder nor a file %q", also).
+				At("%s: build.also", plan.Commit.Short()).Because(ctx.Err()).
 				Then("paths under build.also are written from the repository's top")
 		}
+
 		if plan.Inputs.Also == nil {
 			plan.Inputs.Also = map[string]string{}
 		}
@@ -139,7 +155,8 @@ func (plan *Plan) tell() {
 	}
 }
 
-// Variables returns what the build is told, as the variables that its steps see.
+// Variables returns what the build is told, as the
+// variables that its steps see.
 func (plan *Plan) Variables() map[string]string {
 	variables := map[string]string{}
 	for name, value := range plan.Told {
@@ -160,26 +177,29 @@ func (plan *Plan) about(what string) string {
 	case "environment":
 		return journal.DisplayName(plan.Environment)
 	}
+
 	if addresses := plan.Project.ProductionConfig.Document(plan.Environment).Addresses; len(addresses) > 0 {
 		return addresses[0]
 	}
 	return ""
 }
 
-// Secrets returns the names of the secrets that the build is given: none for branches that the production branch's configuration
-// excludes.
+// Secrets returns the names of the secrets that the build is given: none for
+// branches that the production branch's configuration excludes.
 func (plan *Plan) Secrets() []string {
 	if plan.Apart {
 		return nil
 	}
-	given := plan.Origin.Source != journal.FromCommit || plan.Project.ProductionConfig.GivesSecrets(plan.FullRef(), plan.ByHand)
+	given := plan.Origin.Source != journal.FromCommit ||
+		plan.Project.ProductionConfig.GivesSecrets(plan.FullRef(), plan.ByHand)
 	if given || plan.FullRef() == "" && plan.trusted {
 		return plan.Config.Build.Secrets
 	}
 	return nil
 }
 
-// FullRef returns the full name of what is built: of a commit that no branch is known of, a name that no pattern matches.
+// FullRef returns the full name of what is built: of a commit that no branch is
+// known of, a name that no pattern matches.
 func (plan *Plan) FullRef() string {
 	if plan.Ref != "" {
 		return plan.Ref
@@ -190,20 +210,25 @@ func (plan *Plan) FullRef() string {
 	return "refs/heads/" + plan.Origin.Branch
 }
 
-// Untrusted reports whether the plan builds a commit that is not trusted; see docs/trust.md.
+// Untrusted reports whether the plan builds a commit that
+// is not trusted; see docs/trust.md.
 func (plan *Plan) Untrusted() bool {
 	return plan.Origin.Source == journal.FromCommit && !plan.trusted
 }
 
-// trust finds out whether the plan's commit is trusted. Its branch says so. Of a tag or a hash, of which no branch is known, it is if the
-// production branch has it, or if whoever runs the command names the fixed environment that it is for.
+// trust finds out whether the plan's commit is trusted. Its
+// branch says so. Of a tag or a hash, of which no branch is
+// known, it is if the production branch has it, or if whoever
+// runs the command names the fixed environment that it is for.
 func (plan *Plan) trust(ctx context.Context, order Order) error {
 	p := plan.Project
 	if ref := plan.FullRef(); ref != "" {
 		plan.trusted = p.ProductionConfig.Trusts(ref)
 		return nil
 	}
-	if plan.trusted = order.To != "" && !journal.IsPreview(plan.Environment); plan.trusted || p.ProductionCommit == "" {
+
+	if plan.trusted = order.To != "" && !journal.IsPreview(plan.Environment); plan.trusted ||
+		p.ProductionCommit == "" {
 		return nil
 	}
 	contained, err := p.Repository.Contains(ctx, p.ProductionCommit, plan.Commit.Hash)
@@ -212,32 +237,42 @@ func (plan *Plan) trust(ctx context.Context, order Order) error {
 	return ctx.Err()
 }
 
-// Outside reports whether what is built was proposed from outside the repository: strangers may have written it.
+// Outside reports whether what is built was proposed from outside the
+// repository: strangers may have written it.
 func (plan *Plan) Outside() bool { return plan.Ref != "" }
 
 func (p *Project) checkOrder(order Order, site string) error {
 	switch {
 	case order.From != "" && (order.WorkingTree || order.Commit != ""):
-		return fault.New(fault.Usage, "one-source", "--from says what to publish, so there is no commit or working tree to build").
+		return fault.New(fault.Usage, "one-source",
+			"--from says what to publish, so there is no commit or working tree to build").
 			Then("to say where ready output comes from: --commit HASH")
 	case order.WorkingTree && order.Commit != "":
-		return fault.New(fault.Usage, "one-source", "publish either the working tree or the commit %s", order.Commit).
+		return fault.New(fault.Usage, "one-source", "publish either the working tree or the commit %s",
+			order.Commit).
 			Then("orilla deploy %s", order.Commit).Then("orilla deploy --working-tree")
 	case order.SaidCommit != "" && order.From == "":
-		return fault.New(fault.Usage, "one-source", "--commit says where ready output comes from, and goes with --from").
+		return fault.New(fault.Usage, "one-source",
+			"--commit says where ready output comes from, and goes with --from").
 			Then("to publish that commit: orilla deploy %s", order.SaidCommit)
 	case order.Ref != "" && order.From != "" && order.To != "":
-		return fault.New(fault.Usage, "one-target", "--proposed says where the output goes: to the preview of that change").
-			Then("leave out --to; to put it elsewhere once it was looked at: orilla promote %s --to %s", p.PreviewOf(order.Ref), order.To)
-	case order.Ref != "" && order.From != "" && (!strings.HasPrefix(order.Ref, "refs/") || strings.HasPrefix(order.Ref, "refs/heads/")):
-		return fault.New(fault.Usage, "bad-ref", "%q is not the full name of a proposed change's ref", order.Ref).Then("write it as your code host does: --proposed refs/proposed/7/head")
+		return fault.New(fault.Usage, "one-target",
+			"--proposed says where the output goes: to the preview of that change").
+			Then("leave out --to; to put it elsewhere once it was looked at: orilla promote %s --to %s",
+				p.PreviewOf(order.Ref), order.To)
+	case order.Ref != "" && order.From != "" &&
+		(!strings.HasPrefix(order.Ref, "refs/") || strings.HasPrefix(order.Ref, "refs/heads/")):
+		return fault.New(fault.Usage, "bad-ref", "%q is not the full name of a proposed change's ref",
+			order.Ref).Then("write it as your code host does: --proposed refs/proposed/7/head")
 	case site == "":
 		return fault.New(fault.Usage, "no-site", "the site has no name yet").At("%s", p.Root).
 			Then("orilla init writes an orilla.yaml").Then("or name it: --site NAME")
 	case !project.IsLabel(site):
-		return fault.New(fault.Usage, "bad-site", "%q is not a site's name: it becomes part of an address", site).Then("--site %s would do", project.Label(site))
+		return fault.New(fault.Usage, "bad-site", "%q is not a site's name: it becomes part of an address",
+			site).Then("--site %s would do", project.Label(site))
 	case p.Repository == nil && order.Commit != "":
-		return fault.New(fault.Usage, "no-repository", "there is no Git repository here, so there is no commit %q", order.Commit).At("%s", p.Root)
+		return fault.New(fault.Usage, "no-repository",
+			"there is no Git repository here, so there is no commit %q", order.Commit).At("%s", p.Root)
 	}
 	return nil
 }
@@ -251,7 +286,9 @@ func (p *Project) noTarget(order Order) error {
 	case p.Repository != nil:
 		reason = "HEAD is detached"
 	}
-	problem := fault.New(fault.Usage, "no-target", "%s, so nothing says which environment should move", reason).Marked(ErrNoTarget)
+
+	problem := fault.New(fault.Usage, "no-target", "%s, so nothing says which environment should move",
+		reason).Marked(ErrNoTarget)
 	for _, name := range p.EnvironmentNames() {
 		problem = problem.Then("--to %s", name)
 	}
@@ -264,6 +301,7 @@ func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
 	if order.SaidCommit == "" {
 		return nil
 	}
+
 	plan.Origin.Commit = order.SaidCommit
 	if plan.Project.Repository == nil {
 		if !isHash(order.SaidCommit) {
@@ -271,6 +309,7 @@ func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
 		}
 		return nil
 	}
+
 	commit, err := plan.Project.Repository.Commit(ctx, order.SaidCommit)
 	if err != nil && plan.Outside() && isHash(order.SaidCommit) {
 		return nil // it is in somebody else's repository
@@ -301,13 +340,15 @@ func (plan *Plan) fromWorkingTree(ctx context.Context) error {
 	return nil
 }
 
-// fromCommit returns the branch that the commit was named by, or that is checked out when it was named relative to HEAD.
+// fromCommit returns the branch that the commit was named by, or that is
+// checked out when it was named relative to HEAD.
 func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, err error) {
 	p := plan.Project
 	name := order.Commit
 	if name == "" {
 		name = "HEAD"
 	}
+
 	commit, err := p.Repository.Commit(ctx, name)
 	if err != nil {
 		return "", noCommit(ctx, p, name)
@@ -320,25 +361,30 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 	case branch != "":
 	case name != "HEAD" && p.Repository.IsBranch(ctx, name):
 		branch = name
-	case name == "HEAD" || strings.HasPrefix(name, "HEAD~") || strings.HasPrefix(name, "HEAD^") || name == "@" || strings.HasPrefix(name, "@~"):
+	case name == "HEAD" || strings.HasPrefix(name, "HEAD~") || strings.HasPrefix(name, "HEAD^") ||
+		name == "@" || strings.HasPrefix(name, "@~"):
 		branch = p.Repository.Branch(ctx)
 	}
+
 	config, err := p.ConfigAt(ctx, commit.Hash)
 	switch {
 	case err == nil:
 		plan.Config = config
 	case errors.Is(err, source.ErrNoFile):
 		if p.Configured {
-			plan.ConfigNote = "the commit has no " + project.FileName + "; the one beside this command is used"
+			plan.ConfigNote = "the commit has no " + project.FileName +
+				"; the one beside this command is used"
 		}
 	default:
 		return "", err
 	}
+
 	return branch, nil
 }
 
-// notBuilt lists the files that decide nothing about the build, relative to the folder that the site lies in: rules, and the
-// configuration, of which the build's part is among its inputs.
+// notBuilt lists the files that decide nothing about the build, relative to the
+// folder that the site lies in: rules, and the configuration, of which the
+// build's part is among its inputs.
 func (p *Project) notBuilt(config project.Config) []string {
 	files := slices.Clone(config.Rules)
 	if config.Build.Folder == "." {
@@ -352,9 +398,11 @@ func noCommit(ctx context.Context, p *Project, name string) error {
 		return ctx.Err()
 	}
 	if name == "HEAD" {
-		return fault.New(fault.Usage, "no-commit", "the repository has no commit yet").At("%s", p.Repository.Top).
+		return fault.New(fault.Usage, "no-commit", "the repository has no commit yet").
+			At("%s", p.Repository.Top).
 			Then("git add . && git commit").Then("or publish what is here: orilla deploy --working-tree")
 	}
+
 	problem := fault.New(fault.Usage, "no-commit", "there is no commit %q", name).At("%s", p.Repository.Top)
 	if nearest := spelling.Nearest(name, p.Repository.Branches(ctx)); nearest != "" {
 		problem = problem.Then("did you mean %s?", nearest)
@@ -382,7 +430,8 @@ func (plan *Plan) Named() string {
 	return plan.Origin.Branch
 }
 
-// Limits returns the limits on what the plan publishes: of an untrusted build no more than the production branch allows.
+// Limits returns the limits on what the plan publishes: of an untrusted build
+// no more than the production branch allows.
 func (plan *Plan) Limits() project.Limits {
 	limits := plan.Config.Limits
 	if !plan.Untrusted() || plan.ByHand {

@@ -22,16 +22,18 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// Project is a site's project on this machine: its configuration and, if there is one, its repository.
+// Project is a site's project on this machine: its
+// configuration and, if there is one, its repository.
 type Project struct {
-	Root             string             // the folder of orilla.yaml, or the one the command was run in
-	Repository       *source.Repository // nil without Git
-	Prefix           string             // of Root in the repository, with slashes; "" at its top
-	Main             string             // the branch that production follows if nothing says otherwise
-	Configured       bool               // there is an orilla.yaml at Root
-	LocalConfig      project.Config     // from the file at Root, with defaults
-	ProductionConfig project.Config     // from the head of the production branch, or Beside: environments and store
-	ProductionCommit string             // the commit that Standing comes from; "" if from the file at Root
+	Root        string             // the folder of orilla.yaml, or the one the command was run in
+	Repository  *source.Repository // nil without Git
+	Prefix      string             // of Root in the repository, with slashes; "" at its top
+	Main        string             // the branch that production follows if nothing says otherwise
+	Configured  bool               // there is an orilla.yaml at Root
+	LocalConfig project.Config     // from the file at Root, with defaults
+	// from the head of the production branch, or Beside: environments and store
+	ProductionConfig project.Config
+	ProductionCommit string // the commit that Standing comes from; "" if from the file at Root
 	Places           Places
 
 	secret  string // that labels of previews are made with; "" for none
@@ -52,8 +54,9 @@ type parsedConfig struct {
 	err    error
 }
 
-// Load finds the project that folder is in: upwards to the nearest orilla.yaml, not beyond the repository. Without one, the
-// project is folder itself, not configured.
+// Load finds the project that folder is in: upwards to the
+// nearest orilla.yaml, not beyond the repository. Without
+// one, the project is folder itself, not configured.
 func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -62,11 +65,14 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
 	}
-	p := &Project{Root: folder, Places: places, person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{}}
+
+	p := &Project{Root: folder, Places: places, person: &remembered[string]{},
+		configs: &remembered[map[string]parsedConfig]{}}
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
 		return nil, err
 	}
+
 	root, data, err := p.findFile()
 	if err != nil {
 		return nil, err
@@ -77,6 +83,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 			return nil, err
 		}
 	}
+
 	if p.Main = p.LocalConfig.MainBranch(""); p.Main == "" && p.Repository != nil {
 		p.Main = p.Repository.MainBranch(ctx)
 	}
@@ -85,6 +92,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	if p.Repository == nil {
 		return p, nil
 	}
+
 	if err := p.findPrefix(); err != nil {
 		return nil, err
 	}
@@ -94,15 +102,18 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	return p, p.ReadProduction(ctx)
 }
 
-// LoadFrom is the project in folder of a repository that has no working tree, such as a mirror. beside is the project of the folder that
-// the command runs in: relative addresses are relative to it.
-func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project) (*Project, error) {
+// LoadFrom is the project in folder of a repository that has no working tree,
+// such as a mirror. beside is the project of the folder that the command runs
+// in: relative addresses are relative to it.
+func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project,
+) (*Project, error) {
 	p := *beside
 	p.person, p.configs = &remembered[string]{}, &remembered[map[string]parsedConfig]{}
 	p.Repository, p.Main = repository, repository.MainBranch(ctx)
 	if folder != "" {
 		p.Prefix = path.Clean(folder)
 	}
+
 	if p.Prefix == "." {
 		p.Prefix = ""
 	}
@@ -112,7 +123,8 @@ func LoadFrom(ctx context.Context, repository *source.Repository, folder string,
 	return &p, p.fromRepository(ctx)
 }
 
-// fromRepository reads the configuration from the production branch, where there is no file to read.
+// fromRepository reads the configuration from the
+// production branch, where there is no file to read.
 func (p *Project) fromRepository(ctx context.Context) error {
 	for range 2 { // it may name another production branch than the main one
 		if err := p.ReadProduction(ctx); err != nil {
@@ -123,11 +135,14 @@ func (p *Project) fromRepository(ctx context.Context) error {
 		}
 		p.LocalConfig, p.Configured = p.ProductionConfig, true
 	}
+
 	if p.Configured {
 		return nil
 	}
-	problem := fault.New(fault.Usage, "no-config", "the branch %s has no %s", p.Main, path.Join(p.Prefix, project.FileName)).
+	problem := fault.New(fault.Usage, "no-config", "the branch %s has no %s", p.Main,
+		path.Join(p.Prefix, project.FileName)).
 		Marked(ErrNotConfigured).At("%s", p.Repository.Top)
+
 	for _, place := range p.Repository.Named(ctx, p.Main, project.FileName) {
 		problem = problem.Then("there is one in %s: --project %s", path.Dir(place), path.Dir(place))
 	}
@@ -143,7 +158,9 @@ func (p *Project) findPrefix() error {
 	if err != nil {
 		return err
 	}
-	if prefix, err := filepath.Rel(top, root); err == nil && prefix != "." && !strings.HasPrefix(prefix, "..") && !p.Repository.Bare {
+
+	if prefix, err := filepath.Rel(top, root); err == nil && prefix != "." &&
+		!strings.HasPrefix(prefix, "..") && !p.Repository.Bare {
 		p.Prefix = filepath.ToSlash(prefix)
 	}
 	return nil
@@ -161,8 +178,10 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 			return folder, data, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
-			return "", nil, fault.New(fault.Failed, "unreadable", "the configuration cannot be read").At("%s", filepath.Join(folder, project.FileName)).Because(err)
+			return "", nil, fault.New(fault.Failed, "unreadable", "the configuration cannot be read").
+				At("%s", filepath.Join(folder, project.FileName)).Because(err)
 		}
+
 		real, _ := filepath.EvalSymlinks(folder)
 		if real == top || filepath.Dir(folder) == folder || p.Repository == nil {
 			return p.Root, nil, nil
@@ -177,6 +196,7 @@ func (p *Project) ReadProduction(ctx context.Context) error {
 	if err != nil {
 		return ctx.Err() // no such branch yet: the file at hand counts
 	}
+
 	config, err := p.ConfigAt(ctx, head.Hash)
 	if errors.Is(err, source.ErrNoFile) {
 		return nil
@@ -188,13 +208,15 @@ func (p *Project) ReadProduction(ctx context.Context) error {
 	return nil
 }
 
-// ConfigAt returns the configuration in a commit, by its full hash, with defaults, or source.ErrNoFile.
+// ConfigAt returns the configuration in a commit, by its full hash, with
+// defaults, or source.ErrNoFile.
 func (p *Project) ConfigAt(ctx context.Context, commit string) (project.Config, error) {
 	p.configs.mutex.Lock()
 	defer p.configs.mutex.Unlock()
 	if found, ok := p.configs.value[commit]; ok {
 		return found.config, found.err
 	}
+
 	config, err := p.readConfig(ctx, commit)
 	if ctx.Err() == nil {
 		if p.configs.value == nil || len(p.configs.value) > 20 {
@@ -241,6 +263,7 @@ func (p *Project) findPerson(ctx context.Context) string {
 			return who
 		}
 	}
+
 	host, _ := os.Hostname()
 	if current, err := user.Current(); err == nil {
 		return current.Username + "@" + host
@@ -251,11 +274,13 @@ func (p *Project) findPerson(ctx context.Context) string {
 // ErrNotConfigured: the production branch has no configuration.
 var ErrNotConfigured = errors.New("not configured")
 
-// ErrNoTarget: neither an argument nor the current branch says which environment is meant.
+// ErrNoTarget: neither an argument nor the current branch
+// says which environment is meant.
 var ErrNoTarget = errors.New("no target")
 
-// Target returns the environment that a deploy moves, by its stored name: the one that was asked for, else the one that
-// follows the branch, else the branch's preview.
+// Target returns the environment that a deploy moves, by
+// its stored name: the one that was asked for, else the
+// one that follows the branch, else the branch's preview.
 func (p *Project) Target(to, branch string) (string, error) {
 	if to != "" {
 		return p.namedTarget(to)
@@ -263,13 +288,16 @@ func (p *Project) Target(to, branch string) (string, error) {
 	if branch == "" {
 		return "", ErrNoTarget
 	}
+
 	if environment := p.ProductionConfig.Following(branch); environment != "" {
 		return environment, nil
 	}
 	if !p.ProductionConfig.Previews.FollowsBranch(branch) {
-		return "", fault.New(fault.Refused, "not-followed", "no environment follows the branch %s, and previews.follows leaves it out", branch).
+		return "", fault.New(fault.Refused, "not-followed",
+			"no environment follows the branch %s, and previews.follows leaves it out", branch).
 			Then("say where it should go: --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
 	}
+
 	return p.Preview(branch), nil
 }
 
@@ -278,9 +306,11 @@ func (p *Project) Preview(branch string) string {
 	return journal.PreviewPrefix + project.PreviewLabel(branch, p.secret)
 }
 
-// LearnSecret reads what labels of previews are made with, where the configuration wants them unguessable. It is random, and in the
-// site's claim; without one yet, claim makes it.
-func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site string, claim func() error) error {
+// LearnSecret reads what labels of previews are made with, where the
+// configuration wants them unguessable. It is random, and in the site's claim;
+// without one yet, claim makes it.
+func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site string, claim func() error,
+) error {
 	if !p.ProductionConfig.Previews.Unguessable {
 		return nil
 	}
@@ -294,7 +324,8 @@ func (p *Project) LearnSecret(ctx context.Context, store storage.Store, site str
 	return err
 }
 
-// PreviewOf returns what people call the preview of a branch, or of another ref by its full name: preview/LABEL.
+// PreviewOf returns what people call the preview of a branch, or of another ref
+// by its full name: preview/LABEL.
 func (p *Project) PreviewOf(branch string) string {
 	if strings.HasPrefix(branch, "refs/") {
 		return journal.DisplayName(p.RefPreview(branch))
@@ -310,10 +341,13 @@ func (p *Project) RefPreview(ref string) string {
 func (p *Project) namedTarget(to string) (string, error) {
 	if label, ok := strings.CutPrefix(to, "preview/"); ok {
 		if !project.IsLabel(label) {
-			return "", fault.New(fault.Usage, "bad-environment", "%q cannot name a preview: it becomes part of an address", to).Then("--to preview/%s would do", project.Label(label))
+			return "", fault.New(fault.Usage, "bad-environment",
+				"%q cannot name a preview: it becomes part of an address", to).
+				Then("--to preview/%s would do", project.Label(label))
 		}
 		return journal.StoredName(to), nil
 	}
+
 	if _, ok := p.ProductionConfig.Environments[to]; ok {
 		return to, nil
 	}
@@ -321,7 +355,9 @@ func (p *Project) namedTarget(to string) (string, error) {
 	if nearest := spelling.Nearest(to, p.EnvironmentNames()); nearest != "" {
 		problem = problem.Then("did you mean --to %s?", nearest)
 	}
-	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s", project.Label(to))
+
+	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s",
+		project.Label(to))
 	if p.ProductionCommit != "" {
 		problem = problem.With("environments are read from the branch " + p.LocalConfig.MainBranch(p.Main))
 	}
@@ -344,5 +380,6 @@ func sortAfterFirst(names []string) { slices.Sort(names[1:]) }
 
 // Pin takes a pin in a store for whoever works for a project.
 func (p *Project) Pin(ctx context.Context, store storage.Store, site, what string) (*pins.Hold, error) {
-	return pins.Take(ctx, store, strings.ToLower(rand.Text()), pins.Pin{Site: site, Who: p.Person(ctx), What: what})
+	return pins.Take(ctx, store, strings.ToLower(rand.Text()), pins.Pin{Site: site, Who: p.Person(ctx),
+		What: what})
 }

@@ -17,7 +17,8 @@ import (
 func project(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
-	config := "site: corvane\nbuild: {run: [make], output: out}\nenvironments:\n  production: {follows: main}\n  staging: {follows: next}\n  archive: {}\n"
+	config := "site: corvane\nbuild: {run: [make], output: out}\nenvironments:\n  production: {follows: " +
+		"main}\n  staging: {follows: next}\n  archive: {}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "orilla.yaml"), []byte(config), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "index.html"), []byte("1"), 0o644))
 	sitetest.Git(t, folder, "init", "-q", "-b", "main")
@@ -38,20 +39,22 @@ func TestPlans(t *testing.T) {
 		source      string
 		code        string
 	}{
-		"nothing said":                {site.Order{}, "production", "commit", ""},
-		"a branch":                    {site.Order{Commit: "next"}, "staging", "commit", ""},
-		"a branch without a place":    {site.Order{Commit: "winter-times"}, "preview.winter-times", "commit", ""},
-		"relative to HEAD":            {site.Order{Commit: "HEAD~0"}, "production", "commit", ""},
-		"a tag":                       {site.Order{Commit: "v1"}, "", "", "no-target"},
-		"a hash":                      {site.Order{Commit: hash}, "", "", "no-target"},
-		"a hash with a target":        {site.Order{Commit: hash[:8], To: "archive"}, "archive", "commit", ""},
-		"a hash with a branch":        {site.Order{Commit: hash, Branch: "next"}, "staging", "commit", ""},
-		"the working tree":            {site.Order{WorkingTree: true}, "production", "working-tree", ""},
-		"a preview by name":           {site.Order{To: "preview/mine"}, "preview.mine", "commit", ""},
-		"a preview with a bad name":   {site.Order{To: "preview/My Own"}, "", "", "bad-environment"},
-		"an unknown environment":      {site.Order{To: "produktion"}, "", "", "unknown-environment"},
-		"ready output":                {site.Order{From: "out"}, "production", "output", ""},
-		"ready output of a commit":    {site.Order{From: "out", SaidCommit: "v1"}, "production", "output", ""},
+		"nothing said": {site.Order{}, "production", "commit", ""},
+		"a branch":     {site.Order{Commit: "next"}, "staging", "commit", ""},
+		"a branch without a place": {site.Order{Commit: "winter-times"}, "preview.winter-times", "commit",
+			""},
+		"relative to HEAD":          {site.Order{Commit: "HEAD~0"}, "production", "commit", ""},
+		"a tag":                     {site.Order{Commit: "v1"}, "", "", "no-target"},
+		"a hash":                    {site.Order{Commit: hash}, "", "", "no-target"},
+		"a hash with a target":      {site.Order{Commit: hash[:8], To: "archive"}, "archive", "commit", ""},
+		"a hash with a branch":      {site.Order{Commit: hash, Branch: "next"}, "staging", "commit", ""},
+		"the working tree":          {site.Order{WorkingTree: true}, "production", "working-tree", ""},
+		"a preview by name":         {site.Order{To: "preview/mine"}, "preview.mine", "commit", ""},
+		"a preview with a bad name": {site.Order{To: "preview/My Own"}, "", "", "bad-environment"},
+		"an unknown environment":    {site.Order{To: "produktion"}, "", "", "unknown-environment"},
+		"ready output":              {site.Order{From: "out"}, "production", "output", ""},
+		"ready output of a commit": {site.Order{From: "out", SaidCommit: "v1"}, "production", "output",
+			""},
 		"ready output of no commit":   {site.Order{From: "out", SaidCommit: "nowhere"}, "", "", "no-commit"},
 		"two sources":                 {site.Order{From: "out", WorkingTree: true}, "", "", "one-source"},
 		"a commit and a working tree": {site.Order{Commit: "v1", WorkingTree: true}, "", "", "one-source"},
@@ -84,7 +87,8 @@ func TestAProjectWithoutGit(t *testing.T) {
 	assert.Equal(t, "no-site", fault.Code(err))
 	_, err = p.MakePlan(t.Context(), site.Order{Site: "corvane", Commit: "HEAD"})
 	assert.Equal(t, "no-repository", fault.Code(err))
-	_, err = p.MakePlan(t.Context(), site.Order{Site: "corvane", From: ".", To: "production", SaidCommit: "not a hash"})
+	_, err = p.MakePlan(t.Context(), site.Order{Site: "corvane", From: ".", To: "production",
+		SaidCommit: "not a hash"})
 	assert.Equal(t, "bad-commit", fault.Code(err))
 	plan, err := p.MakePlan(t.Context(), site.Order{Site: "corvane", To: "production"})
 	require.NoError(t, err)
@@ -99,11 +103,15 @@ func TestTheBranchOfACheckoutOfCI(t *testing.T) {
 		set    map[string]string
 		branch string
 	}{
-		"nothing said":               {nil, ""},
-		"a push":                     {map[string]string{"GITHUB_REF_TYPE": "branch", "GITHUB_REF_NAME": "main"}, "main"},
-		"a tag":                      {map[string]string{"GITHUB_REF_TYPE": "tag", "GITHUB_REF_NAME": "v1"}, ""},
-		"a proposed change":          {map[string]string{"GITHUB_REF_TYPE": "branch", "GITHUB_REF_NAME": "7/merge", "GITHUB_HEAD_REF": "winter"}, "winter"},
-		"a full name":                {map[string]string{"BUILD_SOURCEBRANCH": "refs/heads/winter/times"}, "winter/times"},
+		"nothing said": {nil, ""},
+		"a push": {map[string]string{"GITHUB_REF_TYPE": "branch",
+			"GITHUB_REF_NAME": "main"}, "main"},
+		"a tag": {map[string]string{"GITHUB_REF_TYPE": "tag", "GITHUB_REF_NAME": "v1"},
+			""},
+		"a proposed change": {map[string]string{"GITHUB_REF_TYPE": "branch",
+			"GITHUB_REF_NAME": "7/merge", "GITHUB_HEAD_REF": "winter"}, "winter"},
+		"a full name": {map[string]string{"BUILD_SOURCEBRANCH": "refs/heads/winter/times"},
+			"winter/times"},
 		"a ref that is no branch":    {map[string]string{"BUILD_SOURCEBRANCH": "refs/tags/v1"}, ""},
 		"with the remote's name":     {map[string]string{"GIT_BRANCH": "origin/main"}, "main"},
 		"a branch that is so called": {map[string]string{"CI_COMMIT_BRANCH": "origin/main"}, "origin/main"},
@@ -121,7 +129,9 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644))
 	}
-	config := "site: corvane\nbuild: {run: [make], output: out, also: [shared, tools/make.sh], secrets: [MAP_KEY], secrets_for: [main, '!main-old'], tell: [branch]}\nenvironments: {production: {follows: main}}\n"
+	config := "site: corvane\nbuild: {run: [make], output: out, also: [shared, tools/make.sh], secrets: " +
+		"[MAP_KEY], secrets_for: [main, '!main-old'], tell: [branch]}\nenvironments: " +
+		"{production: {follows: main}}\n"
 	write("web/orilla.yaml", config)
 	write("web/index.html", "1")
 	write("shared/a", "1")
@@ -156,7 +166,8 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 		order site.Order
 		given bool
 	}{{site.Order{}, true}, {site.Order{Branch: "winter"}, false}, {site.Order{Branch: "main-old"}, false},
-		{site.Order{Branch: "main", Ref: "refs/proposed/1/main"}, false}, {site.Order{Branch: "proposed/2/head", Ref: "refs/proposed/2/head"}, false}} {
+		{site.Order{Branch: "main", Ref: "refs/proposed/1/main"}, false},
+		{site.Order{Branch: "proposed/2/head", Ref: "refs/proposed/2/head"}, false}} {
 		plan, err := p.MakePlan(t.Context(), test.order)
 		require.NoError(t, err)
 		assert.Equal(t, test.given, len(plan.Secrets()) == 1, "%+v", test.order)

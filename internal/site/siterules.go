@@ -15,9 +15,11 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// ruleSources reads the rules files of a configuration, joined in order. beside reads those that lie in the site's folder, made those
-// that the build leaves in the output; without it they are passed over.
-func RuleSources(config project.Config, beside, made func(file string) ([]byte, error)) ([]rules.Source, error) {
+// ruleSources reads the rules files of a configuration, joined in order. beside
+// reads those that lie in the site's folder, made those that the build leaves
+// in the output; without it they are passed over.
+func RuleSources(config project.Config, beside, made func(file string) ([]byte, error),
+) ([]rules.Source, error) {
 	var files []rules.Source
 	for _, file := range config.Rules {
 		read, at := beside, file
@@ -27,16 +29,19 @@ func RuleSources(config project.Config, beside, made func(file string) ([]byte, 
 		if read == nil {
 			continue
 		}
+
 		text, err := read(at)
 		if err != nil {
 			return nil, noRulesFile(file, err)
 		}
 		files = append(files, rules.Source{Name: path.Join(config.Build.Folder, file), Text: text})
 	}
+
 	return files, nil
 }
 
-// readIn returns what reads files of a folder, by their paths with slashes, and nothing outside it.
+// readIn returns what reads files of a folder, by their
+// paths with slashes, and nothing outside it.
 func readIn(folder string) func(file string) ([]byte, error) {
 	return func(file string) ([]byte, error) {
 		root, err := os.OpenRoot(folder)
@@ -52,29 +57,34 @@ func noRulesFile(file string, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, source.ErrNoFile) {
 		return fault.New(fault.Failed, "unreadable", "the rules file %s cannot be read", file).Because(err)
 	}
-	return fault.New(fault.Usage, "no-rules-file", "there is no rules file %q", file).At("%s: rules", project.FileName).
+	return fault.New(fault.Usage, "no-rules-file", "there is no rules file %q", file).
+		At("%s: rules", project.FileName).
 		Then("add the file (and commit it), or take it out of rules")
 }
 
-// LocalRules reads the rules files that lie beside the command, those in the output too.
+// LocalRules reads the rules files that lie beside the
+// command, those in the output too.
 func (p *Project) LocalRules(output string) ([]rules.Source, error) {
 	return RuleSources(p.LocalConfig, readIn(p.SiteFolder()), readIn(output))
 }
 
-// RulesReader returns what reads the rules files that lie beside the plan's build: of a commit as that has them, else as they lie in the
-// site's folder. Each is read once, since rules are read before the build and after it.
+// RulesReader returns what reads the rules files that lie beside the plan's
+// build: of a commit as that has them, else as they lie in the site's folder.
+// Each is read once, since rules are read before the build and after it.
 func (plan *Plan) RulesReader(ctx context.Context) func(file string) ([]byte, error) {
 	p := plan.Project
 	if plan.Commit == nil || plan.Origin.Source != journal.FromCommit || plan.ConfigNote != "" {
 		return readIn(filepath.Join(p.Root, filepath.FromSlash(plan.Config.Build.Folder)))
 	}
 	read := map[string][]byte{}
+
 	return func(file string) ([]byte, error) {
 		text, known := read[file]
 		if known {
 			return text, nil
 		}
-		text, err := p.Repository.File(ctx, plan.Commit.Hash, path.Join(p.Prefix, plan.Config.Build.Folder, file))
+		text, err := p.Repository.File(ctx, plan.Commit.Hash, path.Join(p.Prefix, plan.Config.Build.Folder,
+			file))
 		if err == nil {
 			read[file] = text
 		}

@@ -27,6 +27,7 @@ func (p *Project) TargetOf(ref source.Ref) string {
 		}
 		return ""
 	}
+
 	if environment := p.ProductionConfig.Following(branch); environment != "" {
 		return environment
 	}
@@ -36,7 +37,8 @@ func (p *Project) TargetOf(ref source.Ref) string {
 	return ""
 }
 
-// SameSite reports whether two commits have the same files of the site: its folder, what else its build sees, and its configuration.
+// SameSite reports whether two commits have the same files of the site: its
+// folder, what else its build sees, and its configuration.
 func (p *Project) SameSite(ctx context.Context, a, b string) (bool, error) {
 	if a == "" {
 		return false, nil
@@ -45,10 +47,13 @@ func (p *Project) SameSite(ctx context.Context, a, b string) (bool, error) {
 	if err != nil {
 		return false, ctx.Err()
 	}
+
 	if slices.Contains(config.Build.Tell, "commit") || slices.Contains(config.Build.Tell, "history") {
 		return false, nil
 	}
-	paths := append([]string{path.Join(p.Prefix, project.FileName), path.Join(p.Prefix, config.Build.Folder)}, config.Build.Also...)
+	paths := append([]string{path.Join(p.Prefix, project.FileName), path.Join(p.Prefix, config.Build.Folder)},
+		config.Build.Also...)
+
 	for _, one := range paths {
 		if one == "." {
 			one = ""
@@ -57,10 +62,12 @@ func (p *Project) SameSite(ctx context.Context, a, b string) (bool, error) {
 		if err != nil {
 			return false, ctx.Err()
 		}
+
 		after, err := p.Repository.Object(ctx, b, one)
 		if err != nil || before != after {
 			return false, ctx.Err()
 		}
 	}
+
 	return true, nil
 }

@@ -25,9 +25,11 @@ type Limits struct {
 	Bytes int64
 }
 
-// Unpack writes the files of an archive (ZIP, tar, or tar compressed with gzip, told by its first bytes) into a new folder and
-// returns where its content begins: below the one folder that wraps everything, if there is one. Entries with an absolute
-// path, a ".." or a link that leads out are refused, and so is whatever exceeds the limits.
+// Unpack writes the files of an archive (ZIP, tar, or tar compressed with gzip,
+// told by its first bytes) into a new folder and returns where its content
+// begins: below the one folder that wraps everything, if there is one. Entries
+// with an absolute path, a ".." or a link that leads out are refused, and so is
+// whatever exceeds the limits.
 func Unpack(ctx context.Context, archive io.Reader, name, folder string, limits Limits) (string, error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return "", err
@@ -41,6 +43,7 @@ func Unpack(ctx context.Context, archive io.Reader, name, folder string, limits 
 	if err := u.unpack(archive); err != nil {
 		return "", err
 	}
+
 	if u.files == 0 {
 		return "", fault.New(fault.Refused, "empty-archive", "the archive has no files").At("%s", name)
 	}
@@ -62,6 +65,7 @@ func (u *unpacker) unpack(archive io.Reader) error {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return u.broken(err)
 	}
+
 	switch {
 	case bytes.HasPrefix(start, []byte("PK")):
 		return u.zip(buffered)
@@ -72,6 +76,7 @@ func (u *unpacker) unpack(archive io.Reader) error {
 		}
 		return u.tar(plain)
 	}
+
 	return u.tar(buffered)
 }
 
@@ -85,6 +90,7 @@ func (u *unpacker) tar(archive io.Reader) error {
 		if err != nil {
 			return u.broken(err)
 		}
+
 		switch header.Typeflag {
 		case tar.TypeReg:
 			err = u.file(header.Name, reader)
@@ -96,6 +102,7 @@ func (u *unpacker) tar(archive io.Reader) error {
 		default:
 			err = u.refuse(header.Name, "is neither a file, a folder nor a link")
 		}
+
 		if err != nil {
 			return err
 		}
@@ -114,6 +121,7 @@ func (u *unpacker) zip(archive io.Reader) error {
 	if err != nil {
 		return u.broken(err)
 	}
+
 	if size > u.limits.Bytes {
 		return u.tooMuch()
 	}
@@ -121,6 +129,7 @@ func (u *unpacker) zip(archive io.Reader) error {
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return u.broken(err)
 	}
+
 	for _, entry := range reader.File {
 		if err := u.zipEntry(entry); err != nil {
 			return err
@@ -138,6 +147,7 @@ func (u *unpacker) zipEntry(entry *zip.File) error {
 		return u.broken(err)
 	}
 	defer content.Close() //nolint:errcheck // read only
+
 	switch mode := entry.Mode(); {
 	case mode.IsRegular():
 		return u.file(entry.Name, content)
@@ -148,15 +158,18 @@ func (u *unpacker) zipEntry(entry *zip.File) error {
 		}
 		return u.link(entry.Name, path.Join(path.Dir(entry.Name), string(target)), string(target))
 	}
+
 	return u.refuse(entry.Name, "is neither a file, a folder nor a link")
 }
 
 // clean returns the path of an entry inside the folder.
 func (u *unpacker) clean(name string) (string, error) {
 	clean := strings.TrimPrefix(path.Clean(name), "./")
-	if path.IsAbs(name) || strings.Contains(name, `\`) || !filepath.IsLocal(filepath.FromSlash(name)) || strings.ContainsRune(name, 0) || clean == "." {
+	if path.IsAbs(name) || strings.Contains(name, `\`) || !filepath.IsLocal(filepath.FromSlash(name)) ||
+		strings.ContainsRune(name, 0) || clean == "." {
 		return "", u.refuse(name, "would be written outside the folder")
 	}
+
 	if len(name) > 4096 {
 		return "", u.refuse(name[:60]+"…", "has a name that is too long")
 	}
@@ -172,6 +185,7 @@ func (u *unpacker) file(name string, content io.Reader) error {
 	if err != nil {
 		return err
 	}
+
 	if u.files++; u.files > u.limits.Files {
 		return u.tooMuch()
 	}
@@ -179,18 +193,21 @@ func (u *unpacker) file(name string, content io.Reader) error {
 	if err != nil {
 		return u.broken(err)
 	}
+
 	n, err := io.Copy(out, io.LimitReader(content, u.limits.Bytes-u.bytes+1))
 	u.bytes += n
 	if err = errors.Join(err, out.Close()); err != nil {
 		return u.broken(err)
 	}
+
 	if u.bytes > u.limits.Bytes {
 		return u.tooMuch()
 	}
 	return nil
 }
 
-// create makes the file. An entry that comes twice replaces the first, link or not.
+// create makes the file. An entry that comes twice
+// replaces the first, link or not.
 func (u *unpacker) create(name string) (*os.File, error) {
 	if err := u.root.MkdirAll(path.Dir(name), 0o755); err != nil {
 		return nil, err
@@ -206,9 +223,11 @@ func (u *unpacker) link(name, target, written string) error {
 	if err != nil {
 		return err
 	}
-	if path.IsAbs(written) || strings.Contains(written, `\`) || !filepath.IsLocal(filepath.FromSlash(target)) {
+	if path.IsAbs(written) || strings.Contains(written, `\`) ||
+		!filepath.IsLocal(filepath.FromSlash(target)) {
 		return u.refuse(name, "is a link that leads out: "+written)
 	}
+
 	if u.files++; u.files > u.limits.Files {
 		return u.tooMuch()
 	}
@@ -233,12 +252,14 @@ func (u *unpacker) hardLink(name, target string) error {
 }
 
 func (u *unpacker) refuse(entry, why string) error {
-	return fault.New(fault.Refused, "archive-entry", "the archive's entry %q %s", entry, why).At("%s", u.name).
+	return fault.New(fault.Refused, "archive-entry", "the archive's entry %q %s", entry, why).
+		At("%s", u.name).
 		Then("make the archive anew from inside the output folder, or give the folder itself: --from FOLDER")
 }
 
 func (u *unpacker) tooMuch() error {
-	return fault.New(fault.Refused, "archive-too-large", "the archive unpacks to more than %d files or %d MB", u.limits.Files, u.limits.Bytes/1e6).
+	return fault.New(fault.Refused, "archive-too-large", "the archive unpacks to more than %d files or %d MB",
+		u.limits.Files, u.limits.Bytes/1e6).
 		At("%s", u.name).Then("if that is right, raise limits.files or limits.size in orilla.yaml")
 }
 
@@ -249,11 +270,14 @@ func (u *unpacker) broken(err error) error {
 	if known, ok := errors.AsType[*fault.Error](err); ok {
 		return known
 	}
-	return fault.New(fault.Failed, "archive-broken", "the archive cannot be read; ZIP, tar and tar.gz are known").At("%s", u.name).Because(err).
+
+	return fault.New(fault.Failed, "archive-broken",
+		"the archive cannot be read; ZIP, tar and tar.gz are known").At("%s", u.name).Because(err).
 		Then("check that it was transferred whole, and make it again")
 }
 
-// unwrap sees through one folder that holds everything, which many tools put around what they pack.
+// unwrap sees through one folder that holds everything,
+// which many tools put around what they pack.
 func unwrap(folder string) (string, error) {
 	entries, err := os.ReadDir(folder)
 	if err != nil {
@@ -265,6 +289,7 @@ func unwrap(folder string) (string, error) {
 			kept = append(kept, entry)
 		}
 	}
+
 	if len(kept) == 1 && kept[0].IsDir() {
 		return filepath.Join(folder, kept[0].Name()), nil
 	}

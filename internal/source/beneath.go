@@ -12,10 +12,12 @@ import (
 // ErrOutside: a path leads out of the folder that it is looked for in.
 var ErrOutside = errors.New("leads out of the checkout")
 
-// Beneath is an output that a build left below a folder: top is the folder, absolute, and name the output's
-// path in it, with slashes. Steps are not to be trusted with what they leave, so nothing here follows a link
-// out of the output, and what is no file is not opened. Close must be called once the output was read. The
-// error is fs.ErrNotExist where there is no such folder, or ErrOutside.
+// Beneath is an output that a build left below a folder: top is the
+// folder, absolute, and name the output's path in it, with slashes.
+// Steps are not to be trusted with what they leave, so nothing here
+// follows a link out of the output, and what is no file is not
+// opened. Close must be called once the output was read. The error
+// is fs.ErrNotExist where there is no such folder, or ErrOutside.
 func Beneath(top, name string) (publish.Output, func() error, error) {
 	outer, err := os.OpenRoot(top)
 	if err != nil {
@@ -28,19 +30,22 @@ func Beneath(top, name string) (publish.Output, func() error, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			return publish.Output{}, nil, err
 		}
-		if info, lookErr := os.Lstat(filepath.Join(top, filepath.FromSlash(name))); lookErr == nil && info.Mode().IsRegular() {
+		if info, lookErr := os.Lstat(filepath.Join(top, filepath.FromSlash(name))); lookErr == nil &&
+			info.Mode().IsRegular() {
 			return publish.Output{}, nil, fs.ErrNotExist
 		}
 		return publish.Output{}, nil, errors.Join(ErrOutside, err)
 	}
+
 	files, done := newBeneathFS(root)
-	output := publish.Output{FS: files, Root: filepath.Join(top, filepath.FromSlash(name)), Identify: identify}
+	output := publish.Output{FS: files, Root: filepath.Join(top, filepath.FromSlash(name)),
+		Identify: identify}
 
 	return output, func() error { return errors.Join(done(), root.Close()) }, nil
 }
 
-// rootFS opens beneath a root what is a file or a folder, and nothing else: opening a pipe would wait for
-// ever.
+// rootFS opens beneath a root what is a file or a folder, and nothing else:
+// opening a pipe would wait for ever.
 type rootFS struct {
 	fs.StatFS
 	root *os.Root

@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// beneathFS is rootFS with one system call where os.Root takes one for each folder of a path: openat2(2) with
-// RESOLVE_BENEATH.
+// beneathFS is rootFS with one system call where os.Root takes one for each
+// folder of a path: openat2(2) with RESOLVE_BENEATH.
 type beneathFS struct {
 	rootFS
 	folder *os.File
@@ -21,18 +21,21 @@ func newBeneathFS(root *os.Root) (files fs.FS, done func() error) {
 	if err != nil {
 		return slow, func() error { return nil }
 	}
+
 	f := beneathFS{slow, folder}
 	fd, err := f.openat2(".", unix.O_PATH)
 	if err != nil { // Linux before 5.6, or a filter of system calls
 		return slow, folder.Close
 	}
+
 	unix.Close(fd) //nolint:errcheck // only a handle
 
 	return f, folder.Close
 }
 
 func (f beneathFS) openat2(name string, flags uint64) (int, error) {
-	how := unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}
+	how := unix.OpenHow{Flags: flags | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}
 	for {
 		fd, err := unix.Openat2(int(f.folder.Fd()), name, &how)
 		if err != unix.EINTR && err != unix.EAGAIN { // EAGAIN: a folder was moved meanwhile
@@ -50,6 +53,7 @@ func (f beneathFS) Open(name string) (fs.File, error) {
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: err}
 	}
+
 	var stat unix.Stat_t
 	switch err := unix.Fstat(fd, &stat); {
 	case err != nil:
@@ -62,5 +66,6 @@ func (f beneathFS) Open(name string) (fs.File, error) {
 		unix.Close(fd) //nolint:errcheck // read only
 		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
 	}
+
 	return &plainFile{fd: fd, path: filepath.Join(f.root.Name(), filepath.FromSlash(name))}, nil
 }

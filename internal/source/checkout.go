@@ -15,10 +15,12 @@ import (
 	"orilla.example/orilla/internal/core/publish"
 )
 
-// Workspace is a folder that commits are checked out into, one after the other; only what differs is touched. One at a time uses it.
+// Workspace is a folder that commits are checked out into, one after the other;
+// only what differs is touched. One at a time uses it.
 //
-// Git's own files lie beside the tree, in a repository that borrows the objects of the user's: unlike a worktree it leaves no trace
-// there. A build sees them only if it asked for the history.
+// Git's own files lie beside the tree, in a repository that borrows the objects
+// of the user's: unlike a worktree it leaves no trace there. A build sees them
+// only if it asked for the history.
 type Workspace struct {
 	Folder string // absolute
 }
@@ -26,7 +28,8 @@ type Workspace struct {
 // Tree is where the files of the commit lie.
 func (w Workspace) Tree() string { return filepath.Join(w.Folder, "tree") }
 
-// Beneath is Beneath for a folder of the tree, which a step may have replaced as a whole.
+// Beneath is Beneath for a folder of the tree, which a
+// step may have replaced as a whole.
 func (w Workspace) Beneath(name string) (publish.Output, func() error, error) {
 	return Beneath(w.Folder, path.Join("tree", name))
 }
@@ -35,11 +38,14 @@ func (w Workspace) git() string { return filepath.Join(w.Folder, "git") }
 
 // View is what of a commit a build sees.
 type View struct {
-	Paths   []string // folders and files, from the top, with slashes; none: everything
-	Keep    []string // folders, from the top, that are not Git's and stay as they are
-	History bool     // the tree is a repository, with all branches and tags; of an untrusted build, with what led to the commit
-	// Untrusted: the workspace is new, and goes after the build. Git is told nothing of the user's, submodules come only from public places,
-	// and Git's own files are gone before a step runs.
+	Paths []string // folders and files, from the top, with slashes; none: everything
+	Keep  []string // folders, from the top, that are not Git's and stay as they are
+	// the tree is a repository, with all branches and tags; of an untrusted
+	// build, with what led to the commit
+	History bool
+	// Untrusted: the workspace is new, and goes after the build. Git is told
+	// nothing of the user's, submodules come only from public places, and Git's
+	// own files are gone before a step runs.
 	Untrusted bool
 }
 
@@ -50,8 +56,9 @@ func (v View) manner() manner {
 	return reading
 }
 
-// Checkout makes the workspace's tree what a commit holds, submodules included, and nothing else but what is kept. Whatever an
-// earlier build left there, or destroyed, does not matter.
+// Checkout makes the workspace's tree what a commit holds, submodules included,
+// and nothing else but what is kept. Whatever an earlier build left there, or
+// destroyed, does not matter.
 func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, view View) error {
 	err := r.checkout(ctx, commit, w, view)
 	if err != nil && ctx.Err() == nil && !view.Untrusted {
@@ -65,13 +72,16 @@ func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, v
 		if _, known := errors.AsType[*fault.Error](err); known || ctx.Err() != nil {
 			return errors.Join(ctx.Err(), err)
 		}
-		return fault.New(fault.Failed, "checkout", "the commit could not be checked out").At("%s", Short(commit)).Because(err).
+		return fault.New(fault.Failed, "checkout", "the commit could not be checked out").
+			At("%s", Short(commit)).Because(err).
 			Then("git fsck tells whether the repository is whole; orilla doctor whether there is room")
 	}
+
 	return nil
 }
 
-// Clear removes everything from the workspace, also what a build has made unwritable. It follows no links.
+// Clear removes everything from the workspace, also what a build has made
+// unwritable. It follows no links.
 func (w Workspace) Clear() error {
 	if os.RemoveAll(w.Folder) == nil {
 		return nil
@@ -80,12 +90,15 @@ func (w Workspace) Clear() error {
 	if err != nil {
 		return err
 	}
-	fs.WalkDir(root.FS(), ".", func(path string, entry fs.DirEntry, err error) error { //nolint:errcheck // removing tells
+
+	//nolint:errcheck // removing tells
+	fs.WalkDir(root.FS(), ".", func(path string, entry fs.DirEntry, err error) error {
 		if entry != nil && entry.IsDir() {
 			root.Chmod(path, 0o700) //nolint:errcheck // removing tells
 		}
 		return nil
 	})
+
 	root.Close() //nolint:errcheck // only a handle
 
 	return os.RemoveAll(w.Folder)
@@ -99,6 +112,7 @@ func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, v
 	if _, err := runAs(ctx, how, tree, "update-ref", "--no-deref", "HEAD", commit); err != nil {
 		return err
 	}
+
 	if _, err := runAs(ctx, how, tree, "read-tree", "--reset", "-u", commit); err != nil {
 		return err
 	}
@@ -111,6 +125,7 @@ func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, v
 			return err
 		}
 	}
+
 	modules := submodules{repository: r, how: how, origin: r.origin(ctx, how)}
 	if err := modules.fill(ctx, tree, r.Dir, modules.origin); err != nil {
 		return err
@@ -119,14 +134,17 @@ func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, v
 	case view.Untrusted:
 		return r.leaveAlone(ctx, commit, w, view)
 	case view.History:
-		_, err := run(ctx, tree, "fetch", "--quiet", "--no-tags", "--update-head-ok", "--prune", "--", r.Dir, "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
+		_, err := run(ctx, tree, "fetch", "--quiet", "--no-tags", "--update-head-ok", "--prune", "--", r.Dir,
+			"+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
 		return err
 	}
+
 	return os.Remove(filepath.Join(tree, ".git"))
 }
 
-// leaveAlone makes a checkout stand on its own: of Git's files only those stay, inside the tree, that a build which wants the history
-// needs. They hold copies, not borrowed objects, and nobody but the build uses them.
+// leaveAlone makes a checkout stand on its own: of Git's files only those stay,
+// inside the tree, that a build which wants the history needs. They hold
+// copies, not borrowed objects, and nobody but the build uses them.
 func (r *Repository) leaveAlone(ctx context.Context, commit string, w Workspace, view View) error {
 	tree, dir := w.Tree(), w.git()
 	root, err := os.OpenRoot(tree)
@@ -137,30 +155,37 @@ func (r *Repository) leaveAlone(ctx context.Context, commit string, w Workspace,
 	if err := root.RemoveAll(".git"); err != nil {
 		return err
 	}
+
 	if !view.History {
 		return os.RemoveAll(dir)
 	}
 
-	tags, err := run(ctx, r.Top, "for-each-ref", "--merged="+commit, "--format=create %(refname) %(objectname)", "refs/tags/")
+	tags, err := run(ctx, r.Top, "for-each-ref", "--merged="+commit,
+		"--format=create %(refname) %(objectname)", "refs/tags/")
 	if err != nil {
 		return err
 	}
-	if _, err := runWith(ctx, foreign, dir, strings.NewReader(tags+"\n"), "update-ref", "--stdin"); err != nil {
+
+	if _, err := runWith(ctx, foreign, dir, strings.NewReader(tags+"\n"), "update-ref",
+		"--stdin"); err != nil {
 		return err
 	}
-	for _, step := range [][]string{{"repack", "-a", "-d", "-q"}, {"config", "--unset", "core.worktree"}, {"config", "--unset", "remote.origin.url"}} {
+	for _, step := range [][]string{{"repack", "-a", "-d", "-q"}, {"config", "--unset", "core.worktree"},
+		{"config", "--unset", "remote.origin.url"}} {
 		if _, err := runAs(ctx, foreign, dir, step...); err != nil && step[0] != "config" {
 			return err
 		}
 	}
+
 	if err := os.Remove(filepath.Join(dir, "objects", "info", "alternates")); err != nil {
 		return err
 	}
 	return os.Rename(dir, filepath.Join(tree, ".git"))
 }
 
-// prepare makes the repository beside the tree, and lets it see what is asked for. What it writes is written beneath the workspace, whatever
-// links a build has left there.
+// prepare makes the repository beside the tree, and lets it
+// see what is asked for. What it writes is written beneath
+// the workspace, whatever links a build has left there.
 func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error {
 	objects, err := filepath.Abs(filepath.Join(r.Dir, "objects"))
 	if err != nil {
@@ -176,6 +201,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 		return err
 	}
 	defer root.Close() //nolint:errcheck // only a handle
+
 	for _, name := range []string{"tree", "git"} {
 		if info, err := root.Lstat(name); err == nil && !info.IsDir() { // a link that a build has put there
 			if err := root.Remove(name); err != nil {
@@ -183,6 +209,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 			}
 		}
 	}
+
 	if err := root.MkdirAll("tree", 0o755); err != nil {
 		return err
 	}
@@ -200,6 +227,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 		}
 		patterns = append(patterns, "/.gitmodules", "/.gitattributes")
 	}
+
 	for name, text := range map[string]string{
 		"git/objects/info/alternates": objects, "git/info/sparse-checkout": strings.Join(patterns, "\n"),
 		"tree/.git": "gitdir: " + w.git(), "git/shallow": r.shallow(),
@@ -208,21 +236,27 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 			return err
 		}
 	}
-	root.Remove("git/index.lock") //nolint:errcheck // of a checkout that was killed; the workspace is ours alone
+
+	//nolint:errcheck // of a checkout that was killed; the workspace is ours alone
+	root.Remove("git/index.lock")
 	return nil
 }
 
 // initialise makes Git's folder of a workspace.
 func (r *Repository) initialise(ctx context.Context, w Workspace, how manner) error {
 	dir := w.git()
-	if _, err := runAs(ctx, how, w.Folder, "init", "--quiet", "--bare", "--template=", "--object-format="+r.objectFormat(ctx), "--", dir); err != nil {
+	if _, err := runAs(ctx, how, w.Folder, "init", "--quiet", "--bare", "--template=", "--object-format="+
+		r.objectFormat(ctx), "--", dir); err != nil {
 		return err
 	}
+
 	// Line ends as they are in the commit: the same bytes on every machine.
-	settings := [][2]string{{"core.autocrlf", "false"}, {"core.bare", "false"}, {"core.worktree", w.Tree()}, {"core.sparseCheckout", "true"}, {"gc.auto", "0"}}
+	settings := [][2]string{{"core.autocrlf", "false"}, {"core.bare", "false"}, {"core.worktree", w.Tree()},
+		{"core.sparseCheckout", "true"}, {"gc.auto", "0"}}
 	if origin := r.origin(ctx, how); origin != "" {
 		settings = append(settings, [2]string{"remote.origin.url", origin})
 	}
+
 	for _, setting := range settings {
 		if _, err := runAs(ctx, how, dir, "config", setting[0], setting[1]); err != nil {
 			return err
@@ -231,8 +265,9 @@ func (r *Repository) initialise(ctx context.Context, w Workspace, how manner) er
 	return nil
 }
 
-// origin returns where the repository comes from, "" if it does not say: submodules may be written relative to it. For a checkout that is
-// not trusted it has no user and password in it.
+// origin returns where the repository comes from, "" if it does not say:
+// submodules may be written relative to it. For a checkout that is not trusted
+// it has no user and password in it.
 func (r *Repository) origin(ctx context.Context, how manner) string {
 	origin, err := run(ctx, r.Top, "config", "--get", "remote.origin.url")
 	if err != nil {
@@ -245,7 +280,8 @@ func (r *Repository) origin(ctx context.Context, how manner) string {
 	return origin
 }
 
-// replaceFile writes a file beneath a root, in place of whatever has its name; "" removes it. Links in the way are replaced, not followed.
+// replaceFile writes a file beneath a root, in place of whatever has its name;
+// "" removes it. Links in the way are replaced, not followed.
 func replaceFile(root *os.Root, name, text string) error {
 	if err := root.RemoveAll(name); err != nil {
 		return err
@@ -253,6 +289,7 @@ func replaceFile(root *os.Root, name, text string) error {
 	if text == "" {
 		return nil
 	}
+
 	if err := root.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		return err
 	}
@@ -264,7 +301,8 @@ func replaceFile(root *os.Root, name, text string) error {
 	return errors.Join(err, file.Close())
 }
 
-// shallow returns the commits at which the user's history is cut off; "" in a whole clone.
+// shallow returns the commits at which the user's history
+// is cut off; "" in a whole clone.
 func (r *Repository) shallow() string {
 	data, _ := os.ReadFile(filepath.Join(r.Dir, "shallow"))
 	return strings.TrimSpace(string(data))
@@ -280,7 +318,8 @@ func (r *Repository) objectFormat(ctx context.Context) string {
 
 // escapePattern makes a path a pattern of gitignore that means just it.
 func escapePattern(path string) string {
-	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, " ", `\ `).Replace(strings.TrimSuffix(path, "/"))
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`, " ", `\ `).
+		Replace(strings.TrimSuffix(path, "/"))
 }
 
 // Object returns Git's id of a folder or file of a commit, or ErrNoFile.
@@ -301,6 +340,7 @@ func (r *Repository) Entries(ctx context.Context, commit, folder string) (map[st
 	if err != nil {
 		return nil, err
 	}
+
 	entries := map[string]string{}
 	for entry := range strings.SplitSeq(strings.TrimSuffix(string(out), "\x00"), "\x00") {
 		about, name, _ := strings.Cut(entry, "\t")

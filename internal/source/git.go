@@ -1,4 +1,5 @@
-// Package source reads what is to be published: commits through Git's command line, folders, and archives.
+// Package source reads what is to be published: commits through Git's command
+// line, folders, and archives.
 package source
 
 import (
@@ -23,7 +24,8 @@ import (
 	"orilla.example/orilla/internal/process"
 )
 
-// Repository is a Git repository, used through the git command. Nothing here changes its working tree, index, HEAD or stash.
+// Repository is a Git repository, used through the git command. Nothing here
+// changes its working tree, index, HEAD or stash.
 type Repository struct {
 	Top string // of the working tree; of the repository itself if it is bare
 	Dir string // the .git folder that the work trees share
@@ -39,7 +41,8 @@ var (
 	ErrNoRepository = errors.New("not in a Git repository")
 	// ErrNoCommit: the name means no commit.
 	ErrNoCommit = errors.New("no such commit")
-	// ErrShallow: the history that is here is cut off before what was asked for.
+	// ErrShallow: the history that is here is cut off
+	// before what was asked for.
 	ErrShallow = errors.New("shallow clone")
 )
 
@@ -54,11 +57,13 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 	}
 	if err != nil {
 		if strings.Contains(err.Error(), "dubious ownership") {
-			return nil, fault.New(fault.Failed, "git-ownership", "Git refuses this repository, since it belongs to another user").At("%s", folder).
+			return nil, fault.New(fault.Failed, "git-ownership",
+				"Git refuses this repository, since it belongs to another user").At("%s", folder).
 				Then("if you trust it: git config --global --add safe.directory %s", folder)
 		}
 		return nil, ErrNoRepository
 	}
+
 	lines := strings.Split(strings.ReplaceAll(out, "\r\n", "\n"), "\n")
 	if len(lines) < 2 {
 		return nil, ErrNoRepository
@@ -67,6 +72,7 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(folder, dir)
 	}
+
 	if lines[0] == "true" {
 		return &Repository{Top: dir, Dir: dir, Bare: true}, nil
 	}
@@ -82,9 +88,11 @@ type manner int
 const (
 	// reading: of what is on this machine. It needs no keys.
 	reading manner = iota
-	// fetching: from where the user may fetch, with the user's keys and helpers.
+	// fetching: from where the user may fetch, with the
+	// user's keys and helpers.
 	fetching
-	// foreign: a checkout that is not trusted. No settings of the user or the machine, no keys, no helpers, no filters.
+	// foreign: a checkout that is not trusted. No settings of the user or the
+	// machine, no keys, no helpers, no filters.
 	foreign
 )
 
@@ -110,16 +118,19 @@ func runWith(ctx context.Context, how manner, folder string, in io.Reader, args 
 	command.WaitDelay = 5 * time.Second
 	out, complaint := bounded{most: mostOutput}, bounded{most: 1 << 20}
 	command.Stdin, command.Stdout, command.Stderr = in, &out, &complaint
+
 	if err := process.Run(command); err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		return out.taken.Bytes(), fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(complaint.taken.String()))
+		return out.taken.Bytes(), fmt.Errorf("git %s: %w: %s", args[0], err,
+			strings.TrimSpace(complaint.taken.String()))
 	}
 	return out.taken.Bytes(), nil
 }
 
-// mostOutput is how much git may answer, in bytes: lists of a repository's files are long, but what anybody commits must not fill the memory.
+// mostOutput is how much git may answer, in bytes: lists of a repository's
+// files are long, but what anybody commits must not fill the memory.
 const mostOutput = 512 << 20
 
 var errTooMuch = errors.New("git answers too much")
@@ -138,22 +149,27 @@ func (b *bounded) Write(data []byte) (int, error) {
 	return b.taken.Write(data)
 }
 
-// redirecting are variables that would point git at another repository, as in a hook.
-var redirecting = []string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX", "GIT_QUARANTINE_PATH",
+// redirecting are variables that would point git at
+// another repository, as in a hook.
+var redirecting = []string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_PREFIX",
+	"GIT_QUARANTINE_PATH",
 	"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_COMMON_DIR", "GIT_NAMESPACE"}
 
-// environment is what git is told: little of this process's, no questions on the terminal, and no hooks, for reading a repository runs
-// nothing of it.
+// environment is what git is told: little of this process's, no questions on
+// the terminal, and no hooks, for reading a repository runs nothing of it.
 func (how manner) environment() []string {
 	var told []string
 	switch how {
 	case reading:
 		told = process.Environment("GIT_CONFIG*", "GIT_EXEC_PATH", "GIT_CEILING_DIRECTORIES", "EMAIL")
 	case fetching: // whatever a credential helper needs can be given in a variable that begins with GIT_
-		told = process.Environment(append([]string{"GIT_*", "SSH_*", "DISPLAY", "WAYLAND_DISPLAY", "XDG_RUNTIME_DIR", "DBUS_SESSION_BUS_ADDRESS", "EMAIL"}, process.Network...)...)
+		told = process.Environment(append([]string{"GIT_*", "SSH_*", "DISPLAY", "WAYLAND_DISPLAY",
+			"XDG_RUNTIME_DIR", "DBUS_SESSION_BUS_ADDRESS", "EMAIL"}, process.Network...)...)
 	case foreign:
-		told = append(process.Environment(process.Network...), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_ATTR_NOSYSTEM=1",
-			"GIT_ALLOW_PROTOCOL=https", "GIT_LFS_SKIP_SMUDGE=1", "HOME="+os.DevNull, "XDG_CONFIG_HOME="+os.DevNull)
+		told = append(process.Environment(process.Network...), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL="+
+			os.DevNull, "GIT_ATTR_NOSYSTEM=1",
+			"GIT_ALLOW_PROTOCOL=https", "GIT_LFS_SKIP_SMUDGE=1", "HOME="+os.DevNull, "XDG_CONFIG_HOME="+
+				os.DevNull)
 	}
 
 	settings := 0
@@ -167,15 +183,20 @@ func (how manner) environment() []string {
 			environment = append(environment, variable)
 		}
 	}
+
 	more := [][2]string{{"core.hooksPath", os.DevNull}}
 	if how == foreign {
-		more = append(more, [2]string{"http.followRedirects", "false"}, [2]string{"core.protectHFS", "true"}, [2]string{"core.protectNTFS", "true"},
+		more = append(more, [2]string{"http.followRedirects", "false"}, [2]string{"core.protectHFS", "true"},
+			[2]string{"core.protectNTFS", "true"},
 			[2]string{"core.fsmonitor", "false"}, [2]string{"credential.helper", ""})
 	}
+
 	for i, one := range more {
-		environment = append(environment, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", settings+i, one[0]), fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", settings+i, one[1]))
+		environment = append(environment, fmt.Sprintf("GIT_CONFIG_KEY_%d=%s", settings+i, one[0]),
+			fmt.Sprintf("GIT_CONFIG_VALUE_%d=%s", settings+i, one[1]))
 	}
-	return append(environment, fmt.Sprintf("GIT_CONFIG_COUNT=%d", settings+len(more)), "GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C")
+	return append(environment, fmt.Sprintf("GIT_CONFIG_COUNT=%d", settings+len(more)),
+		"GIT_TERMINAL_PROMPT=0", "GIT_OPTIONAL_LOCKS=0", "LC_ALL=C")
 }
 
 // Commit is what is known of a commit.
@@ -193,7 +214,8 @@ func (c Commit) Short() string { return Short(c.Hash) }
 // Short cuts the hash of a commit to seven digits.
 func Short(hash string) string { return hash[:min(7, len(hash))] }
 
-// Commit finds the commit that name means: a branch, a tag, a hash or anything else that git understands.
+// Commit finds the commit that name means: a branch, a
+// tag, a hash or anything else that git understands.
 func (r *Repository) Commit(ctx context.Context, name string) (Commit, error) {
 	if strings.HasPrefix(name, "-") {
 		return Commit{}, fmt.Errorf("%q: %w", name, ErrNoCommit)
@@ -216,10 +238,12 @@ func parseCommit(line string) (Commit, error) {
 	if _, err := fmt.Sscan(fields[4], &seconds); err != nil {
 		return Commit{}, err
 	}
-	return Commit{Hash: fields[0], Tree: fields[1], Subject: printable(fields[2]), Author: printable(fields[3]), When: time.Unix(seconds, 0).UTC()}, nil
+	return Commit{Hash: fields[0], Tree: fields[1], Subject: printable(fields[2]),
+		Author: printable(fields[3]), When: time.Unix(seconds, 0).UTC()}, nil
 }
 
-// printable takes out what would steer a terminal: whoever proposes a commit writes its message.
+// printable takes out what would steer a terminal: whoever
+// proposes a commit writes its message.
 func printable(text string) string {
 	return strings.Map(func(c rune) rune {
 		if unicode.IsControl(c) {
@@ -247,7 +271,8 @@ func (r *Repository) Branches(ctx context.Context) []string {
 	return strings.Split(out, "\n")
 }
 
-// Named returns the paths of the files of a commit that have a name, in any folder.
+// Named returns the paths of the files of a commit that
+// have a name, in any folder.
 func (r *Repository) Named(ctx context.Context, commit, name string) []string {
 	out, err := run(ctx, r.Top, "ls-tree", "-r", "--name-only", commit)
 	if err != nil {
@@ -268,19 +293,24 @@ func (r *Repository) IsBranch(ctx context.Context, name string) bool {
 	return err == nil
 }
 
-// MainBranch returns the branch that the repository's origin, or else the repository, treats as its main one.
+// MainBranch returns the branch that the repository's origin, or else the
+// repository, treats as its main one.
 func (r *Repository) MainBranch(ctx context.Context) string {
-	if head, err := run(ctx, r.Top, "symbolic-ref", "--quiet", "--short", "refs/remotes/origin/HEAD"); err == nil {
+	if head, err := run(ctx, r.Top, "symbolic-ref", "--quiet", "--short",
+		"refs/remotes/origin/HEAD"); err == nil {
 		return strings.TrimPrefix(head, "origin/")
 	}
 	branches := r.Branches(ctx)
 	if head := r.Branch(ctx); r.Bare && slices.Contains(branches, head) {
 		return head
 	}
+
 	candidates := []string{"main", "master", "trunk"}
-	if configured, err := run(ctx, r.Top, "config", "--get", "init.defaultBranch"); err == nil && configured != "" {
+	if configured, err := run(ctx, r.Top, "config", "--get", "init.defaultBranch"); err == nil &&
+		configured != "" {
 		candidates = append([]string{configured}, candidates...)
 	}
+
 	for _, candidate := range candidates {
 		for _, branch := range branches {
 			if branch == candidate {
@@ -288,19 +318,24 @@ func (r *Repository) MainBranch(ctx context.Context) string {
 			}
 		}
 	}
+
 	if branch := r.Branch(ctx); branch != "" {
 		return branch
 	}
 	return "main"
 }
 
-// Roots returns the hashes of the commits without parents that HEAD descends from. They tell one repository from another
-// wherever it is cloned. In a shallow clone they cannot be known.
+// Roots returns the hashes of the commits without parents that HEAD descends
+// from. They tell one repository from another wherever it is cloned. In a
+// shallow clone they cannot be known.
 func (r *Repository) Roots(ctx context.Context) ([]string, error) {
 	if r.IsShallow(ctx) {
-		return nil, fault.New(fault.Refused, "shallow", "the clone is shallow, so its first commit, which says whose the site's name is, is not here").Marked(ErrShallow).
+		return nil, fault.New(fault.Refused, "shallow",
+			"the clone is shallow, so its first commit, which says whose the site's name is, is not here").
+			Marked(ErrShallow).
 			At("%s", r.Top).Then("git fetch --unshallow")
 	}
+
 	out, err := run(ctx, r.Top, "rev-list", "--max-parents=0", "HEAD")
 	if err != nil {
 		return nil, err
@@ -320,11 +355,13 @@ func (r *Repository) Uncommitted(ctx context.Context) int {
 // ErrNoFile: the commit has no such file.
 var ErrNoFile = errors.New("no such file in the commit")
 
-// File returns the content of a file in a commit. name is relative to the top, with slashes.
+// File returns the content of a file in a commit. name is
+// relative to the top, with slashes.
 func (r *Repository) File(ctx context.Context, commit, name string) ([]byte, error) {
 	out, err := runRaw(ctx, reading, r.Top, "cat-file", "blob", commit+":"+name)
 	if errors.Is(err, errTooMuch) || len(out) > largestFile {
-		return nil, fault.New(fault.Usage, "file-too-large", "the file is larger than %d MB", largestFile>>20).At("%s:%s", Short(commit), name)
+		return nil, fault.New(fault.Usage, "file-too-large", "the file is larger than %d MB",
+			largestFile>>20).At("%s:%s", Short(commit), name)
 	}
 	if err != nil && ctx.Err() == nil {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoFile)
@@ -332,11 +369,13 @@ func (r *Repository) File(ctx context.Context, commit, name string) ([]byte, err
 	return out, err
 }
 
-// largestFile is how large a file may be that is read whole from a commit, in bytes: configurations and rules are.
+// largestFile is how large a file may be that is read whole from a commit, in
+// bytes: configurations and rules are.
 const largestFile = 32 << 20
 
-// Tree returns an id of what a folder of a commit holds, but for the files that without names, relative to the folder: Git's own id
-// of the tree where there is none of them, else the SHA-256 of what its trees list without them.
+// Tree returns an id of what a folder of a commit holds, but for the files that
+// without names, relative to the folder: Git's own id of the tree where there
+// is none of them, else the SHA-256 of what its trees list without them.
 func (r *Repository) Tree(ctx context.Context, commit, folder string, without ...string) (string, error) {
 	if folder == "." {
 		folder = ""
@@ -356,6 +395,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 	if err != nil {
 		return "", err
 	}
+
 	sum, same := sha256.New(), true
 	for entry := range bytes.SplitSeq(bytes.TrimSuffix(listing, []byte{0}), []byte{0}) {
 		about, name, _ := strings.Cut(string(entry), "\t")
@@ -363,6 +403,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 			same = false
 			continue
 		}
+
 		fields := strings.Fields(about) // mode, type, id
 		var below []string
 		for _, path := range without {
@@ -370,6 +411,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 				below = append(below, rest)
 			}
 		}
+
 		if len(below) > 0 && len(fields) == 3 && fields[1] == "tree" {
 			id, err := r.treeWithout(ctx, fields[2], below)
 			if err != nil {
@@ -380,6 +422,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 		}
 		fmt.Fprintf(sum, "%s\t%s\x00", about, name) //nolint:errcheck // a hash takes everything
 	}
+
 	if same {
 		return tree, nil
 	}
@@ -388,7 +431,9 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 
 // Ignored returns those of some absolute paths that Git ignores.
 func (r *Repository) Ignored(ctx context.Context, paths []string) map[string]bool {
-	out, _ := runWith(ctx, reading, r.Top, strings.NewReader(strings.Join(paths, "\x00")), "check-ignore", "-z", "--stdin") // status 1 says that none is
+	// status 1 says that none is
+	out, _ := runWith(ctx, reading, r.Top, strings.NewReader(strings.Join(paths, "\x00")), "check-ignore",
+		"-z", "--stdin")
 	ignored := map[string]bool{}
 	for path := range strings.SplitSeq(string(out), "\x00") {
 		ignored[path] = true
@@ -396,8 +441,8 @@ func (r *Repository) Ignored(ctx context.Context, paths []string) map[string]boo
 	return ignored
 }
 
-// Contains reports whether ancestor is commit or one of the commits that it descends from. Commits that are not in the
-// repository are an error.
+// Contains reports whether ancestor is commit or one of the commits that it
+// descends from. Commits that are not in the repository are an error.
 func (r *Repository) Contains(ctx context.Context, commit, ancestor string) (bool, error) {
 	_, err := run(ctx, r.Top, "merge-base", "--is-ancestor", ancestor, commit)
 	if exit, exited := errors.AsType[*exec.ExitError](err); exited && exit.ExitCode() == 1 {
@@ -409,7 +454,8 @@ func (r *Repository) Contains(ctx context.Context, commit, ancestor string) (boo
 	return err == nil, err
 }
 
-// Person returns who Git thinks the user is: "Name <address>", or "" if it does not know.
+// Person returns who Git thinks the user is: "Name
+// <address>", or "" if it does not know.
 func Person(ctx context.Context, folder string) string {
 	name, address := "", ""
 	out, _ := run(ctx, folder, "config", "--get-regexp", `^user\.(name|email)$`)
@@ -421,6 +467,7 @@ func Person(ctx context.Context, folder string) string {
 			address = value
 		}
 	}
+
 	switch {
 	case name == "":
 		return address

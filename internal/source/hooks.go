@@ -30,7 +30,8 @@ const (
 	HookForeign  = "foreign"
 )
 
-// WakeFile is what a hook touches in a repository's Git folder to wake whoever watches it.
+// WakeFile is what a hook touches in a repository's Git
+// folder to wake whoever watches it.
 const WakeFile = "orilla.wake"
 
 // hookNames are those after which a branch may have another commit.
@@ -51,13 +52,15 @@ func (r *Repository) hooksFolder(ctx context.Context) (string, error) {
 	if err != nil || folder == "" {
 		return filepath.Join(r.Dir, "hooks"), ctx.Err()
 	}
+
 	if !filepath.IsAbs(folder) {
 		folder = filepath.Join(r.Top, folder)
 	}
 	return folder, nil
 }
 
-// InstallHooks adds the line that wakes a follower to the hooks. Hooks that are no shell scripts are left alone.
+// InstallHooks adds the line that wakes a follower to the hooks. Hooks that are
+// no shell scripts are left alone.
 func (r *Repository) InstallHooks(ctx context.Context) ([]Hook, error) {
 	return r.eachHook(ctx, func(text []byte, there bool) (after []byte, state string) {
 		switch {
@@ -68,6 +71,7 @@ func (r *Repository) InstallHooks(ctx context.Context) ([]Hook, error) {
 		case !isShell(text):
 			return nil, HookForeign
 		}
+
 		// Before everything else: the hook may end itself.
 		first, rest, _ := bytes.Cut(text, []byte("\n"))
 		return append(append(append(bytes.Clone(first), '\n'), hookBlock...), rest...), HookAdded
@@ -82,6 +86,7 @@ func (r *Repository) RemoveHooks(ctx context.Context) ([]Hook, error) {
 		if !there || !found || !whole {
 			return nil, HookAbsent
 		}
+
 		after = append(bytes.Clone(before), behind...)
 		if strings.TrimSpace(string(after)) == "#!/bin/sh" {
 			return []byte{}, HookRemoved
@@ -93,11 +98,15 @@ func (r *Repository) RemoveHooks(ctx context.Context) ([]Hook, error) {
 func isShell(text []byte) bool {
 	first, _, _ := bytes.Cut(text, []byte("\n"))
 	line := string(first)
-	return strings.HasPrefix(line, "#!") && (strings.HasSuffix(strings.Fields(line + " ")[0], "sh") || strings.Contains(line, "env sh") || strings.Contains(line, "env bash"))
+	return strings.HasPrefix(line, "#!") &&
+		(strings.HasSuffix(strings.Fields(line + " ")[0], "sh") || strings.Contains(line, "env sh") ||
+			strings.Contains(line, "env bash"))
 }
 
-// eachHook changes hooks: to what change returns, nothing if that is nil; removed if it is empty.
-func (r *Repository) eachHook(ctx context.Context, change func(text []byte, there bool) ([]byte, string)) ([]Hook, error) {
+// eachHook changes hooks: to what change returns, nothing
+// if that is nil; removed if it is empty.
+func (r *Repository) eachHook(ctx context.Context, change func(text []byte, there bool) ([]byte, string),
+) ([]Hook, error) {
 	folder, err := r.hooksFolder(ctx)
 	if err != nil {
 		return nil, err
@@ -112,6 +121,7 @@ func (r *Repository) eachHook(ctx context.Context, change func(text []byte, ther
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return hooks, hookTrouble(hook.Path, err)
 		}
+
 		after, state := change(text, err == nil)
 		switch hook.State = state; {
 		case after == nil:
@@ -120,11 +130,13 @@ func (r *Repository) eachHook(ctx context.Context, change func(text []byte, ther
 		default:
 			err = writeHook(hook.Path, after)
 		}
+
 		if after != nil && err != nil {
 			return hooks, hookTrouble(hook.Path, err)
 		}
 		hooks = append(hooks, hook)
 	}
+
 	return hooks, nil
 }
 
@@ -137,6 +149,7 @@ func writeHook(path string, text []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
+
 	if err := os.WriteFile(path+".orilla-new", text, mode); err != nil {
 		return err
 	}

@@ -24,12 +24,18 @@ type Ref struct {
 // Branch returns the name of a branch, or false for other refs.
 func (r Ref) Branch() (string, bool) { return strings.CutPrefix(r.Name, "refs/heads/") }
 
-// Refs returns all refs below the prefixes (refs/heads/, say) that lead to commits, in order of name.
+// Refs returns all refs below the prefixes (refs/heads/,
+// say) that lead to commits, in order of name.
 func (r *Repository) Refs(ctx context.Context, prefixes ...string) ([]Ref, error) {
-	out, err := run(ctx, r.Top, append([]string{"for-each-ref", "--format=%(refname)%00%(objectname)%00%(objecttype)%00%(*objectname)%00%(*objecttype)%00%(creatordate:unix)"}, prefixes...)...)
+	fields := []string{
+		"%(refname)", "%(objectname)", "%(objecttype)", "%(*objectname)", "%(*objecttype)", "%(creatordate:unix)",
+	}
+	args := []string{"for-each-ref", "--format=" + strings.Join(fields, "%00")}
+	out, err := run(ctx, r.Top, append(args, prefixes...)...)
 	if err != nil || out == "" {
 		return nil, err
 	}
+
 	var refs []Ref
 	for line := range strings.SplitSeq(out, "\n") {
 		fields := strings.Split(line, "\x00")
@@ -37,21 +43,25 @@ func (r *Repository) Refs(ctx context.Context, prefixes ...string) ([]Ref, error
 			continue
 		}
 		ref := Ref{Name: fields[0], Commit: fields[1]}
+
 		if fields[2] == "tag" && fields[4] == "commit" {
 			ref.Commit = fields[3]
 		} else if fields[2] != "commit" {
 			continue
 		}
+
 		if seconds, err := strconv.ParseInt(fields[5], 10, 64); err == nil {
 			ref.When = time.Unix(seconds, 0)
 		}
 		refs = append(refs, ref)
 	}
+
 	return refs, nil
 }
 
-// Tips returns the newest commits of a branch that the repository knows of: its own, and those that remotes had. Of a ref that is no
-// branch, given by its full name, it is the one.
+// Tips returns the newest commits of a branch that the
+// repository knows of: its own, and those that remotes had. Of a
+// ref that is no branch, given by its full name, it is the one.
 func (r *Repository) Tips(ctx context.Context, branch, ref string) ([]string, error) {
 	asked := []string{"refs/heads/" + branch, "refs/remotes/"}
 	if ref != "" {
@@ -59,6 +69,7 @@ func (r *Repository) Tips(ctx context.Context, branch, ref string) ([]string, er
 	} else if branch == "" {
 		return nil, nil
 	}
+
 	refs, err := r.Refs(ctx, asked...)
 	if err != nil {
 		return nil, err
@@ -71,10 +82,12 @@ func (r *Repository) Tips(ctx context.Context, branch, ref string) ([]string, er
 			tips = append(tips, found.Commit)
 		}
 	}
+
 	return tips, nil
 }
 
-// InAny reports whether a commit is one of the tips or an ancestor of one. Tips that are not here count as not containing it.
+// InAny reports whether a commit is one of the tips or an ancestor of one. Tips
+// that are not here count as not containing it.
 func (r *Repository) InAny(ctx context.Context, tips []string, commit string) (bool, error) {
 	for _, tip := range tips {
 		if tip == commit {
@@ -87,8 +100,9 @@ func (r *Repository) InAny(ctx context.Context, tips []string, commit string) (b
 	return false, ctx.Err()
 }
 
-// Since returns the commits that tip has and before does not, the newest first, at most limit, and how many there are in all. Without
-// before, or if it is gone, it is tip alone.
+// Since returns the commits that tip has and before does not,
+// the newest first, at most limit, and how many there are in
+// all. Without before, or if it is gone, it is tip alone.
 func (r *Repository) Since(ctx context.Context, tip, before string, limit int) ([]Commit, int, error) {
 	span := []string{tip, "^" + before}
 	if before != "" {
@@ -96,6 +110,7 @@ func (r *Repository) Since(ctx context.Context, tip, before string, limit int) (
 			before = ""
 		}
 	}
+
 	if before == "" {
 		commit, err := r.Commit(ctx, tip)
 		return []Commit{commit}, 1, errors.Join(err, ctx.Err())
@@ -104,14 +119,17 @@ func (r *Repository) Since(ctx context.Context, tip, before string, limit int) (
 	if err != nil {
 		return nil, 0, err
 	}
+
 	total, err := strconv.Atoi(count)
 	if err != nil || total == 0 {
 		return nil, 0, err
 	}
-	out, err := run(ctx, r.Top, append([]string{"log", commitFormat, "--no-show-signature", "-n", strconv.Itoa(limit)}, span...)...)
+	out, err := run(ctx, r.Top,
+		append([]string{"log", commitFormat, "--no-show-signature", "-n", strconv.Itoa(limit)}, span...)...)
 	if err != nil {
 		return nil, 0, err
 	}
+
 	var commits []Commit
 	for line := range strings.SplitSeq(out, "\n") {
 		commit, err := parseCommit(line)
@@ -120,6 +138,7 @@ func (r *Repository) Since(ctx context.Context, tip, before string, limit int) (
 		}
 		commits = append(commits, commit)
 	}
+
 	return commits, total, nil
 }
 
@@ -134,15 +153,18 @@ func (r *Repository) IsShallow(context.Context) bool {
 	return err == nil
 }
 
-// Remote returns the name of the remote that a branch comes from, or the first one, or "".
+// Remote returns the name of the remote that a branch
+// comes from, or the first one, or "".
 func (r *Repository) Remote(ctx context.Context, branch string) string {
-	if name, err := run(ctx, r.Top, "config", "--get", "branch."+branch+".remote"); err == nil && name != "" && name != "." {
+	if name, err := run(ctx, r.Top, "config", "--get", "branch."+branch+".remote"); err == nil &&
+		name != "" && name != "." {
 		return name
 	}
 	out, err := run(ctx, r.Top, "remote")
 	if err != nil {
 		return ""
 	}
+
 	names := strings.Fields(out)
 	if slices.Contains(names, "origin") {
 		return "origin"
@@ -153,8 +175,8 @@ func (r *Repository) Remote(ctx context.Context, branch string) string {
 	return ""
 }
 
-// FetchMore fetches the newest commits of a branch, and of a history that is cut off so many commits more, or with 0 all. It changes
-// no branch.
+// FetchMore fetches the newest commits of a branch, and of a history that is
+// cut off so many commits more, or with 0 all. It changes no branch.
 func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) error {
 	remote := r.Remote(ctx, branch)
 	if remote == "" {
@@ -167,6 +189,7 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 	case shallow:
 		args = append(args, "--unshallow")
 	}
+
 	args = append(args, "--", remote)
 	switch {
 	case branch != "" && r.Bare: // its branches are brought up to date as a whole
@@ -178,14 +201,17 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 	return err
 }
 
-// FetchCommit fetches one commit without its history, and reports whether the branch's remote has it.
+// FetchCommit fetches one commit without its history, and
+// reports whether the branch's remote has it.
 func (r *Repository) FetchCommit(ctx context.Context, branch, commit string) (bool, error) {
 	remote := r.Remote(ctx, branch)
 	if remote == "" {
 		return false, ErrNoRemote
 	}
-	_, err := runAs(ctx, fetching, r.Top, "fetch", "--quiet", "--no-tags", "--no-recurse-submodules", "--no-write-fetch-head", "--depth=1", "--", remote, commit)
-	if err != nil && (strings.Contains(err.Error(), "not our ref") || strings.Contains(err.Error(), "no such remote ref")) {
+	_, err := runAs(ctx, fetching, r.Top, "fetch", "--quiet", "--no-tags", "--no-recurse-submodules",
+		"--no-write-fetch-head", "--depth=1", "--", remote, commit)
+	if err != nil && (strings.Contains(err.Error(), "not our ref") ||
+		strings.Contains(err.Error(), "no such remote ref")) {
 		return false, nil
 	}
 	return err == nil, err
@@ -197,8 +223,9 @@ type Mirror struct {
 	From string // its address
 }
 
-// OpenMirror makes the mirror in a folder, or opens the one that is there. borrow is a repository on this machine that may have the
-// objects already; nil for none.
+// OpenMirror makes the mirror in a folder, or opens the
+// one that is there. borrow is a repository on this
+// machine that may have the objects already; nil for none.
 func OpenMirror(ctx context.Context, folder, from string, borrow *Repository) (*Mirror, error) {
 	if _, err := os.Stat(filepath.Join(folder, "HEAD")); err != nil {
 		if err := os.MkdirAll(filepath.Dir(folder), 0o700); err != nil {
@@ -208,25 +235,30 @@ func OpenMirror(ctx context.Context, folder, from string, borrow *Repository) (*
 			return nil, err
 		}
 	}
+
 	if _, err := run(ctx, folder, "config", "remote.origin.url", from); err != nil {
 		return nil, err
 	}
 	if borrow != nil {
 		objects, err := filepath.Abs(filepath.Join(borrow.Dir, "objects"))
 		if err == nil {
-			err = os.WriteFile(filepath.Join(folder, "objects", "info", "alternates"), []byte(objects+"\n"), 0o644)
+			err = os.WriteFile(filepath.Join(folder, "objects", "info", "alternates"), []byte(objects+"\n"),
+				0o644)
 		}
 		if err != nil {
 			return nil, err
 		}
 	}
+
 	return &Mirror{&Repository{Top: folder, Dir: folder, Bare: true}, from}, nil
 }
 
-// Fetch brings the mirror up to date: branches, tags, and refs of other kinds by their patterns, in which a star stands for anything. What
-// is gone there goes here.
+// Fetch brings the mirror up to date: branches, tags, and
+// refs of other kinds by their patterns, in which a star
+// stands for anything. What is gone there goes here.
 func (m *Mirror) Fetch(ctx context.Context, patterns []string) error {
-	args := []string{"fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", "origin", "+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"}
+	args := []string{"fetch", "--quiet", "--prune", "--force", "--no-recurse-submodules", "origin",
+		"+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*"}
 	for _, pattern := range patterns {
 		if before, _, starred := strings.Cut(pattern, "*"); starred && !strings.HasPrefix(pattern, "!") {
 			before = before[:strings.LastIndexByte(before, '/')+1]
@@ -235,14 +267,17 @@ func (m *Mirror) Fetch(ctx context.Context, patterns []string) error {
 			args = append(args, "+"+pattern+":"+pattern)
 		}
 	}
+
 	if _, err := runAs(ctx, fetching, m.Top, args...); err != nil {
 		return err
 	}
+
 	// Which branch is the main one.
 	out, err := runAs(ctx, fetching, m.Top, "ls-remote", "--symref", "origin", "HEAD")
 	if err != nil {
 		return err
 	}
+
 	if line, _, _ := strings.Cut(out, "\n"); strings.HasPrefix(line, "ref: ") {
 		head, _, _ := strings.Cut(strings.TrimPrefix(line, "ref: "), "\t")
 		_, err = run(ctx, m.Top, "symbolic-ref", "HEAD", head)
@@ -259,6 +294,7 @@ func (r *Repository) RemoteAddress(ctx context.Context, name string) string {
 	if err != nil {
 		return ""
 	}
+
 	if !strings.Contains(address, ":") && !filepath.IsAbs(address) {
 		address = filepath.Join(r.Top, address)
 	}

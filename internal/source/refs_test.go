@@ -19,7 +19,8 @@ func names(refs []source.Ref) []string {
 	return out
 }
 
-// TestAMirrorHasWhatTheOtherHas follows branches that come, move, are replaced and go, and refs of other kinds.
+// TestAMirrorHasWhatTheOtherHas follows branches that come, move, are replaced
+// and go, and refs of other kinds.
 func TestAMirrorHasWhatTheOtherHas(t *testing.T) {
 	folder := repository(t)
 	git(t, folder, "branch", "winter/times")
@@ -32,7 +33,8 @@ func TestAMirrorHasWhatTheOtherHas(t *testing.T) {
 	require.NoError(t, mirror.Fetch(t.Context(), patterns))
 	refs, err := mirror.Refs(t.Context(), "refs/")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"refs/heads/main", "refs/heads/winter/times", "refs/proposed/7/head", "refs/tags/v1"}, names(refs))
+	assert.Equal(t, []string{"refs/heads/main", "refs/heads/winter/times", "refs/proposed/7/head",
+		"refs/tags/v1"}, names(refs))
 	assert.Equal(t, refs[0].Commit, refs[3].Commit, "a tag leads to its commit")
 	assert.Equal(t, "main", mirror.MainBranch(t.Context()))
 
@@ -65,13 +67,15 @@ func TestAMirrorHasWhatTheOtherHas(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{1, amended}, []any{count, commits[0].Hash}, "without what was before, it is one")
 	assert.Error(t, func() error {
-		gone, err := source.OpenMirror(t.Context(), filepath.Join(t.TempDir(), "m.git"), filepath.Join(t.TempDir(), "nowhere"), nil)
+		gone, err := source.OpenMirror(t.Context(), filepath.Join(t.TempDir(), "m.git"),
+			filepath.Join(t.TempDir(), "nowhere"), nil)
 		require.NoError(t, err)
 		return gone.Fetch(t.Context(), nil)
 	}())
 }
 
-// TestAShallowCloneGetsWhatItNeeds fetches one commit, a part of the history, and all of it.
+// TestAShallowCloneGetsWhatItNeeds fetches one commit, a
+// part of the history, and all of it.
 func TestAShallowCloneGetsWhatItNeeds(t *testing.T) {
 	folder := repository(t)
 	first := git(t, folder, "rev-parse", "HEAD")
@@ -109,11 +113,13 @@ func TestAShallowCloneGetsWhatItNeeds(t *testing.T) {
 	r, err = source.FindRepository(t.Context(), other)
 	require.NoError(t, err)
 	w := source.Workspace{Folder: filepath.Join(t.TempDir(), "w")}
-	require.NoError(t, r.Checkout(t.Context(), git(t, other, "rev-parse", "HEAD"), w, source.View{History: true}))
+	require.NoError(t, r.Checkout(t.Context(), git(t, other, "rev-parse", "HEAD"), w,
+		source.View{History: true}))
 	assert.Equal(t, "2", git(t, w.Tree(), "rev-list", "--count", "HEAD"))
 }
 
-// TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn adds the line where Git looks for hooks.
+// TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn adds
+// the line where Git looks for hooks.
 func TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn(t *testing.T) {
 	bare := t.TempDir()
 	git(t, bare, "init", "-q", "--bare", "-b", "main")

@@ -27,7 +27,8 @@ func git(t *testing.T, folder string, args ...string) string {
 	t.Helper()
 	command := exec.Command("git", append([]string{"-c", "protocol.file.allow=always"}, args...)...)
 	command.Dir = folder
-	command.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example",
+	command.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
+		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example",
 		"GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
 	out, err := command.CombinedOutput()
 	require.NoError(t, err, "git %s: %s", strings.Join(args, " "), out)
@@ -58,7 +59,8 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	git(t, folder, "submodule", "--quiet", "add", islands, "islands")
 	git(t, folder, "commit", "-q", "-m", "Islands")
 	commit(t, folder, map[string]string{"index.html": "later"}, "Later")
-	// Everything that a checkout could disturb: staged, changed and new files, a stash, and a submodule's origin that is gone.
+	// Everything that a checkout could disturb: staged, changed and new files,
+	// a stash, and a submodule's origin that is gone.
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "stashed.html"), []byte("s"), 0o644))
 	git(t, folder, "stash", "-q", "-u")
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "staged.html"), []byte("s"), 0o644))
@@ -68,7 +70,8 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	hooked := filepath.Join(t.TempDir(), "hooked")
 	templates := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(templates, "hooks"), 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(templates, "hooks", "post-checkout"), []byte("#!/bin/sh\ntouch "+hooked+"\n"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(templates, "hooks", "post-checkout"),
+		[]byte("#!/bin/sh\ntouch "+hooked+"\n"), 0o755))
 	t.Setenv("GIT_TEMPLATE_DIR", templates)
 	before := snapshot(t, folder)
 
@@ -83,7 +86,8 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	data, err := os.ReadFile(filepath.Join(target, "index.html"))
 	require.NoError(t, err)
 	assert.Equal(t, "one\r\ntwo\n", string(data), "the bytes of the commit")
-	assert.FileExists(t, filepath.Join(target, "islands", "index.html"), "submodules come from the repository at hand")
+	assert.FileExists(t, filepath.Join(target, "islands", "index.html"),
+		"submodules come from the repository at hand")
 	assert.NoFileExists(t, filepath.Join(target, "staged.html"))
 	assert.NoFileExists(t, hooked, "no hook runs")
 	assert.Equal(t, before, snapshot(t, folder), "nothing of the user's was touched")
@@ -95,10 +99,12 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	assert.Equal(t, before, snapshot(t, folder))
 }
 
-// TestAWorkspaceIsCleanWhateverABuildLeft checks out one commit after the other in a workspace that builds have spoiled.
+// TestAWorkspaceIsCleanWhateverABuildLeft checks out one commit after the other
+// in a workspace that builds have spoiled.
 func TestAWorkspaceIsCleanWhateverABuildLeft(t *testing.T) {
 	folder := repository(t)
-	commit(t, folder, map[string]string{".gitignore": "kept/\nmade/\n", "index.html": "second", "other/page.html": "o", "a b/[x].html": "odd"}, "Second")
+	commit(t, folder, map[string]string{".gitignore": "kept/\nmade/\n", "index.html": "second",
+		"other/page.html": "o", "a b/[x].html": "odd"}, "Second")
 	r, err := source.FindRepository(t.Context(), folder)
 	require.NoError(t, err)
 	first, err := r.Commit(t.Context(), "HEAD~1")
@@ -111,11 +117,13 @@ func TestAWorkspaceIsCleanWhateverABuildLeft(t *testing.T) {
 	fresh := snapshot(t, w.Tree())
 	assert.Len(t, fresh, 5)
 	for name, spoil := range map[string]string{
-		"changed files":       "echo x > index.html; rm -r sub; touch -d '2001-01-01' index.html",
-		"the same size":       "printf secone > index.html",
-		"new files":           "mkdir made sub/deep; touch made/a sub/deep/b new.html",
-		"a repository":        "git init -q .; git config user.name x; mkdir repo; git init -q repo; touch repo/x",
-		"unwritable folders":  "mkdir -p made/locked; touch made/locked/x; chmod 500 made/locked; chmod 400 index.html",
+		"changed files": "echo x > index.html; rm -r sub; touch -d '2001-01-01' index.html",
+		"the same size": "printf secone > index.html",
+		"new files":     "mkdir made sub/deep; touch made/a sub/deep/b new.html",
+		"a repository": "git init -q .; git config user.name x; mkdir repo; " +
+			"git init -q repo; touch repo/x",
+		"unwritable folders": "mkdir -p made/locked; touch made/locked/x; chmod 500 " +
+			"made/locked; chmod 400 index.html",
 		"links out of it":     "rm -r sub; ln -s / sub; ln -s /etc made",
 		"a folder for a file": "rm index.html; mkdir index.html; touch index.html/x",
 		"nothing left":        "rm -rf \"$PWD\"",
@@ -146,16 +154,19 @@ func TestAWorkspaceIsCleanWhateverABuildLeft(t *testing.T) {
 	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, source.View{}))
 	assert.NoDirExists(t, filepath.Join(w.Tree(), "kept"))
 
-	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, source.View{Paths: []string{"a b", "index.html"}}))
+	require.NoError(t, r.Checkout(t.Context(), second.Hash, w,
+		source.View{Paths: []string{"a b", "index.html"}}))
 	seen := snapshot(t, w.Tree())
 	assert.Contains(t, seen, filepath.Join(w.Tree(), "a b", "[x].html"))
 	assert.Contains(t, seen, filepath.Join(w.Tree(), "index.html"))
-	assert.NotContains(t, seen, filepath.Join(w.Tree(), "other", "page.html"), "what the key does not name is not there")
+	assert.NotContains(t, seen, filepath.Join(w.Tree(), "other", "page.html"),
+		"what the key does not name is not there")
 	require.NoError(t, r.Checkout(t.Context(), second.Hash, w, view))
 	assert.Equal(t, fresh, snapshot(t, w.Tree()))
 }
 
-// snapshot is every file of a folder, .git included, but for what reading through git may refresh.
+// snapshot is every file of a folder, .git included, but
+// for what reading through git may refresh.
 func snapshot(t *testing.T, folder string) map[string]string {
 	t.Helper()
 	files := map[string]string{}
@@ -267,10 +278,14 @@ var limits = source.Limits{Files: 100, Bytes: 1 << 20}
 
 func TestUnpack(t *testing.T) {
 	site := []entry{{name: "index.html", content: "hello"}, {name: "boats/dunlin.html", content: "x"}}
-	wrapped := []entry{{name: "site-1.0/index.html", content: "hello"}, {name: "site-1.0/boats/dunlin.html", content: "x"}, {name: "__MACOSX/._index.html", content: ""}}
+	wrapped := []entry{{name: "site-1.0/index.html", content: "hello"}, {name: "site-1.0/boats/dunlin.html",
+		content: "x"}, {name: "__MACOSX/._index.html", content: ""}}
 	for name, data := range map[string][]byte{
-		"tar": tarball(t, site), "tar.gz": gzipped(t, tarball(t, site)), "zip": zipped(t, site), "wrapped zip": zipped(t, wrapped), "wrapped tar": tarball(t, wrapped),
-		"link inside": tarball(t, append(site, entry{name: "alias.html", link: "index.html", kind: tar.TypeSymlink}, entry{name: "hard.html", link: "index.html", kind: tar.TypeLink})),
+		"tar": tarball(t, site), "tar.gz": gzipped(t, tarball(t, site)), "zip": zipped(t,
+			site), "wrapped zip": zipped(t, wrapped), "wrapped tar": tarball(t, wrapped),
+		"link inside": tarball(t,
+			append(site, entry{name: "alias.html", link: "index.html", kind: tar.TypeSymlink},
+				entry{name: "hard.html", link: "index.html", kind: tar.TypeLink})),
 	} {
 		root, err := source.Unpack(t.Context(), bytes.NewReader(data), name, t.TempDir(), limits)
 		require.NoError(t, err, name)
@@ -292,23 +307,30 @@ func TestHostileArchives(t *testing.T) {
 		data []byte
 		code string
 	}{
-		"climbs out":                {tarball(t, []entry{{name: "../../evil.html"}}), "archive-entry"},
-		"climbs out of a zip":       {zipped(t, []entry{{name: "../evil.html"}}), "archive-entry"},
-		"climbs from within":        {tarball(t, []entry{{name: "a/../../evil.html"}}), "archive-entry"},
-		"absolute":                  {tarball(t, []entry{{name: "/tmp/evil.html"}}), "archive-entry"},
-		"backslashes":               {zipped(t, []entry{{name: `..\evil.html`}}), "archive-entry"},
-		"link out":                  {tarball(t, []entry{{name: "a", link: "../..", kind: tar.TypeSymlink}}), "archive-entry"},
-		"absolute link":             {tarball(t, []entry{{name: "a", link: "/etc/passwd", kind: tar.TypeSymlink}}), "archive-entry"},
-		"hard link out":             {tarball(t, []entry{{name: "a", link: "/etc/passwd", kind: tar.TypeLink}}), "archive-entry"},
-		"a device":                  {tarball(t, []entry{{name: "a", kind: tar.TypeChar}}), "archive-entry"},
-		"bomb":                      {bomb, "archive-too-large"},
-		"zip bomb":                  {zipped(t, []entry{{name: "index.html", content: strings.Repeat("0", 2<<20)}}), "archive-too-large"},
-		"crowd":                     {tarball(t, crowd), "archive-too-large"},
-		"long name":                 {tarball(t, []entry{{name: strings.Repeat("a/", 3000) + "x"}}), "archive-entry"},
-		"no archive":                {[]byte(strings.Repeat("not an archive ", 100)), "archive-broken"},
-		"cut short":                 {gzipped(t, tarball(t, []entry{{name: "index.html", content: "hello"}}))[:40], "archive-broken"},
-		"nothing":                   {nil, "empty-archive"},
-		"through a link made first": {tarball(t, []entry{{name: "d", link: "e", kind: tar.TypeSymlink}, {name: "e", link: "..", kind: tar.TypeSymlink}, {name: "d/evil.html"}}), "archive-entry"},
+		"climbs out":          {tarball(t, []entry{{name: "../../evil.html"}}), "archive-entry"},
+		"climbs out of a zip": {zipped(t, []entry{{name: "../evil.html"}}), "archive-entry"},
+		"climbs from within":  {tarball(t, []entry{{name: "a/../../evil.html"}}), "archive-entry"},
+		"absolute":            {tarball(t, []entry{{name: "/tmp/evil.html"}}), "archive-entry"},
+		"backslashes":         {zipped(t, []entry{{name: `..\evil.html`}}), "archive-entry"},
+		"link out": {tarball(t, []entry{{name: "a", link: "../..", kind: tar.TypeSymlink}}),
+			"archive-entry"},
+		"absolute link": {tarball(t,
+			[]entry{{name: "a", link: "/etc/passwd", kind: tar.TypeSymlink}}), "archive-entry"},
+		"hard link out": {tarball(t,
+			[]entry{{name: "a", link: "/etc/passwd", kind: tar.TypeLink}}), "archive-entry"},
+		"a device": {tarball(t, []entry{{name: "a", kind: tar.TypeChar}}), "archive-entry"},
+		"bomb":     {bomb, "archive-too-large"},
+		"zip bomb": {zipped(t,
+			[]entry{{name: "index.html", content: strings.Repeat("0", 2<<20)}}), "archive-too-large"},
+		"crowd": {tarball(t, crowd), "archive-too-large"},
+		"long name": {tarball(t, []entry{{name: strings.Repeat("a/", 3000) + "x"}}),
+			"archive-entry"},
+		"no archive": {[]byte(strings.Repeat("not an archive ", 100)), "archive-broken"},
+		"cut short": {gzipped(t,
+			tarball(t, []entry{{name: "index.html", content: "hello"}}))[:40], "archive-broken"},
+		"nothing": {nil, "empty-archive"},
+		"through a link made first": {tarball(t, []entry{{name: "d", link: "e", kind: tar.TypeSymlink},
+			{name: "e", link: "..", kind: tar.TypeSymlink}, {name: "d/evil.html"}}), "archive-entry"},
 	} {
 		folder := filepath.Join(t.TempDir(), "x", "y")
 		_, err := source.Unpack(t.Context(), bytes.NewReader(test.data), name, folder, limits)
@@ -321,12 +343,14 @@ func TestHostileArchives(t *testing.T) {
 
 // FuzzUnpack makes sure that no archive writes outside its folder.
 func FuzzUnpack(f *testing.F) {
-	f.Add(tarball(f, []entry{{name: "index.html", content: "x"}, {name: "l", link: "index.html", kind: tar.TypeSymlink}}))
+	f.Add(tarball(f, []entry{{name: "index.html", content: "x"},
+		{name: "l", link: "index.html", kind: tar.TypeSymlink}}))
 	f.Add(zipped(f, []entry{{name: "../x", content: "x"}}))
 	f.Add(gzipped(f, tarball(f, []entry{{name: "a", link: "..", kind: tar.TypeSymlink}, {name: "a/b"}})))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		parent := t.TempDir()
-		_, err := source.Unpack(context.Background(), bytes.NewReader(data), "fuzz", filepath.Join(parent, "in"), source.Limits{Files: 20, Bytes: 1 << 16})
+		_, err := source.Unpack(context.Background(), bytes.NewReader(data), "fuzz",
+			filepath.Join(parent, "in"), source.Limits{Files: 20, Bytes: 1 << 16})
 		entries, readErr := os.ReadDir(parent)
 		if readErr != nil || len(entries) > 1 {
 			t.Fatalf("%v wrote outside: %v", err, entries)
@@ -337,10 +361,12 @@ func FuzzUnpack(f *testing.F) {
 	})
 }
 
-// TestATreeWithoutSomeFiles looks at the id that a build's key has: it changes with every file but those that are left out.
+// TestATreeWithoutSomeFiles looks at the id that a build's key has: it changes
+// with every file but those that are left out.
 func TestATreeWithoutSomeFiles(t *testing.T) {
 	folder := repository(t)
-	commit(t, folder, map[string]string{"site.rules": "gone /a\n", "orilla.yaml": "site: a\n", "deep/er/more.rules": "", "deep/other.txt": "1"}, "Rules")
+	commit(t, folder, map[string]string{"site.rules": "gone /a\n", "orilla.yaml": "site: a\n",
+		"deep/er/more.rules": "", "deep/other.txt": "1"}, "Rules")
 	r, err := source.FindRepository(t.Context(), folder)
 	require.NoError(t, err)
 	tree := func(without ...string) string {
@@ -353,12 +379,15 @@ func TestATreeWithoutSomeFiles(t *testing.T) {
 	left := []string{"site.rules", "orilla.yaml", "deep/er/more.rules"}
 	whole, without := tree(), tree(left...)
 	assert.Equal(t, git(t, folder, "rev-parse", "HEAD^{tree}"), whole)
-	assert.Equal(t, whole, tree("nowhere.rules", "deep/no.rules", "index.html/x"), "where there is none of them, it is Git's own id")
+	assert.Equal(t, whole, tree("nowhere.rules", "deep/no.rules", "index.html/x"),
+		"where there is none of them, it is Git's own id")
 	assert.NotEqual(t, whole, without)
-	commit(t, folder, map[string]string{"site.rules": "gone /b\n", "orilla.yaml": "site: b\n", "deep/er/more.rules": "gone /c\n"}, "Only rules")
+	commit(t, folder, map[string]string{"site.rules": "gone /b\n", "orilla.yaml": "site: b\n",
+		"deep/er/more.rules": "gone /c\n"}, "Only rules")
 	assert.Equal(t, without, tree(left...), "they do not count")
 	assert.NotEqual(t, whole, tree())
-	for name, text := range map[string]string{"deep/other.txt": "2", "index.html": "2", "sub/page.html": "2", "deep/er/other.rules": "2", "deep/site.rules": "2"} {
+	for name, text := range map[string]string{"deep/other.txt": "2", "index.html": "2", "sub/page.html": "2",
+		"deep/er/other.rules": "2", "deep/site.rules": "2"} {
 		before := tree(left...)
 		commit(t, folder, map[string]string{name: text}, name)
 		assert.NotEqual(t, before, tree(left...), name)
@@ -376,12 +405,15 @@ func TestATreeWithoutSomeFiles(t *testing.T) {
 
 func TestWhatGitIgnores(t *testing.T) {
 	folder := repository(t)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("dist\n*.log\n!kept.log\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("dist\n*.log\n!kept.log\n"),
+		0o644))
 	r, err := source.FindRepository(t.Context(), folder)
 	require.NoError(t, err)
 	at := func(name string) string { return filepath.Join(r.Top, name) }
-	got := r.Ignored(t.Context(), []string{at("dist/a.html"), at("a.log"), at("kept.log"), at("index.html"), at("with space.log"), at("sub/é.log")})
-	for name, want := range map[string]bool{"dist/a.html": true, "a.log": true, "kept.log": false, "index.html": false, "with space.log": true, "sub/é.log": true} {
+	got := r.Ignored(t.Context(), []string{at("dist/a.html"), at("a.log"), at("kept.log"), at("index.html"),
+		at("with space.log"), at("sub/é.log")})
+	for name, want := range map[string]bool{"dist/a.html": true, "a.log": true, "kept.log": false,
+		"index.html": false, "with space.log": true, "sub/é.log": true} {
 		assert.Equal(t, want, got[at(name)], name)
 	}
 	assert.Empty(t, r.Ignored(t.Context(), []string{at("index.html")})[at("index.html")])

@@ -26,7 +26,8 @@ type Wanted struct {
 	Needs     map[string]string // versions of tools, by name
 	Temporary string            // the folder for temporary files; "" for the system's
 	Ceiling   string            // a folder above which Git looks for no repository; "" for none
-	// Home is the home folder of the steps, of which nobody else's files are; "" for the user's own, with the agent of their keys.
+	// Home is the home folder of the steps, of which nobody else's files are;
+	// "" for the user's own, with the agent of their keys.
 	Home    string
 	Folder  string   // where the steps start
 	Session *Session // where the steps run: programs and versions are looked for there; nil for here
@@ -39,25 +40,33 @@ type Ready struct {
 	Short       []string // names of secrets too short to be masked
 }
 
-// inherited are the variables that are passed on: where programs and the user's files are, and how the network is reached. All
-// others are made or left out, so that a build does not depend on who runs it.
-var inherited = append([]string{"PATH", "USER", "LOGNAME", "SHELL", "SSL_CERT_FILE", "SSL_CERT_DIR", "NODE_EXTRA_CA_CERTS"}, process.Network...)
+// inherited are the variables that are passed on: where programs and the user's
+// files are, and how the network is reached. All others are made or left out,
+// so that a build does not depend on who runs it.
+var inherited = append([]string{"PATH", "USER", "LOGNAME", "SHELL", "SSL_CERT_FILE", "SSL_CERT_DIR",
+	"NODE_EXTRA_CA_CERTS"}, process.Network...)
 
-// inheritedByHand are those besides that a step run by hand has: the user's files and keys.
+// inheritedByHand are those besides that a step run by
+// hand has: the user's files and keys.
 var inheritedByHand = []string{"HOME", "SSH_AUTH_SOCK"}
 
-// toolPlaces are where version managers keep what they installed, below the home folder: a step with another home is told. Folders that
-// hold credentials too are not among them.
+// toolPlaces are where version managers keep what they
+// installed, below the home folder: a step with another home is
+// told. Folders that hold credentials too are not among them.
 var toolPlaces = map[string]string{
-	"ASDF_DATA_DIR": ".asdf", "FNM_DIR": ".local/share/fnm", "MISE_DATA_DIR": ".local/share/mise", "NVM_DIR": ".nvm", "PYENV_ROOT": ".pyenv",
+	"ASDF_DATA_DIR": ".asdf", "FNM_DIR": ".local/share/fnm", "MISE_DATA_DIR": ".local/share/mise",
+	"NVM_DIR": ".nvm", "PYENV_ROOT": ".pyenv",
 	"RBENV_ROOT": ".rbenv", "RUSTUP_HOME": ".rustup", "SDKMAN_DIR": ".sdkman", "VOLTA_HOME": ".volta",
 }
 
-var inheritedOnWindows = []string{"SystemRoot", "SystemDrive", "ComSpec", "PATHEXT", "TEMP", "TMP", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "ProgramData",
+var inheritedOnWindows = []string{"SystemRoot", "SystemDrive", "ComSpec", "PATHEXT", "TEMP", "TMP",
+	"USERPROFILE", "APPDATA", "LOCALAPPDATA", "ProgramData",
 	"ProgramFiles", "ProgramFiles(x86)", "NUMBER_OF_PROCESSORS", "PROCESSOR_ARCHITECTURE"}
 
-// Environment makes what the steps see: PATH, HOME and the network's settings as here; a locale and a time zone that are the same
-// everywhere; CI=true; and what the configuration says. Secrets that are not set are an error that names them all.
+// Environment makes what the steps see: PATH, HOME and the
+// network's settings as here; a locale and a time zone that are
+// the same everywhere; CI=true; and what the configuration says.
+// Secrets that are not set are an error that names them all.
 func Environment(w Wanted) (Ready, error) {
 	names := inherited
 	if runtime.GOOS == "windows" {
@@ -66,6 +75,7 @@ func Environment(w Wanted) (Ready, error) {
 	if w.Home == "" {
 		names = append(slices.Clone(names), inheritedByHand...)
 	}
+
 	var ready Ready
 	set := func(name, value string) { ready.Environment = append(ready.Environment, name+"="+value) }
 	for _, name := range names {
@@ -73,6 +83,7 @@ func Environment(w Wanted) (Ready, error) {
 			set(name, value)
 		}
 	}
+
 	if w.Home != "" {
 		setHome(set, w)
 	}
@@ -83,6 +94,7 @@ func Environment(w Wanted) (Ready, error) {
 	if w.Temporary != "" {
 		set("TMPDIR", w.Temporary)
 	}
+
 	if w.Ceiling != "" {
 		set("GIT_CEILING_DIRECTORIES", w.Ceiling)
 	}
@@ -91,6 +103,7 @@ func Environment(w Wanted) (Ready, error) {
 			set(name, more[name])
 		}
 	}
+
 	var missing []string
 	for _, name := range w.Secrets {
 		value, ok := os.LookupEnv(name)
@@ -98,15 +111,19 @@ func Environment(w Wanted) (Ready, error) {
 			missing = append(missing, name)
 			continue
 		}
+
 		set(name, value)
 		ready.Secrets = append(ready.Secrets, value)
 		if len(strings.TrimSpace(value)) < shortestSecret {
 			ready.Short = append(ready.Short, name)
 		}
 	}
+
 	if len(missing) > 0 {
-		return ready, fault.New(fault.Usage, "secret-missing", "the build needs secrets that are not set: %s", strings.Join(missing, ", ")).
-			At("orilla.yaml: build.secrets").Then("set them in the environment of this command: %s=... orilla deploy", missing[0])
+		return ready, fault.New(fault.Usage, "secret-missing", "the build needs secrets that are not set: %s",
+			strings.Join(missing, ", ")).
+			At("orilla.yaml: build.secrets").
+			Then("set them in the environment of this command: %s=... orilla deploy", missing[0])
 	}
 	return ready, nil
 }
@@ -121,6 +138,7 @@ func setHome(set func(name, value string), w Wanted) {
 	if err != nil || w.isolated() {
 		return // inside, nothing of the user's is there
 	}
+
 	for _, name := range slices.Sorted(maps.Keys(toolPlaces)) {
 		place, told := os.LookupEnv(name)
 		if !told {
@@ -141,8 +159,9 @@ func locale() string {
 	return "C.UTF-8"
 }
 
-// Prepare makes what the steps see, and makes sure that secrets, programs and versions are here. All that is missing is told at
-// once: the error is a fault.Error.
+// Prepare makes what the steps see, and makes sure that
+// secrets, programs and versions are here. All that is
+// missing is told at once: the error is a fault.Error.
 func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	ready, trouble := Environment(w)
 	public := w
@@ -154,16 +173,20 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 		prependPath(ready.Environment, paths)
 		prependPath(shown.Environment, paths)
 	}
+
 	missing := missing(ctx, w.Steps, ask)
-	missing = slices.DeleteFunc(missing, func(name string) bool { _, told := w.Needs[name]; return told && len(wrong) > 0 })
+	missing = slices.DeleteFunc(missing,
+		func(name string) bool { _, told := w.Needs[name]; return told && len(wrong) > 0 })
 	if len(missing)+len(wrong) == 0 {
 		return ready, trouble
 	}
+
 	problem, secrets := trouble.(*fault.Error)
 	var lines []string
 	if len(missing) > 0 {
 		lines = append(lines, "the build needs programs that are not here: "+strings.Join(missing, ", "))
 	}
+
 	for _, one := range wrong {
 		lines = append(lines, one.what)
 	}
@@ -171,6 +194,7 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	if len(missing) == 0 {
 		code = "version-wrong"
 	}
+
 	out := fault.New(fault.BuildFailed, code, "%s", lines[0]).At("orilla.yaml: build").With(lines[1:]...)
 	if len(missing) > 0 {
 		out = out.Then("install %s; orilla doctor looks again", strings.Join(missing, ", "))
@@ -178,6 +202,7 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	for _, one := range wrong {
 		out = out.Then("%s", one.next)
 	}
+
 	if secrets {
 		out = out.With(problem.What)
 		out.Next = append(out.Next, problem.Next...)
@@ -193,11 +218,12 @@ func prependPath(environment, paths []string) {
 	}
 }
 
-// asker runs a command, such as the question for a tool's version, with what a step sees but for its secrets, and returns what it
-// prints.
+// asker runs a command, such as the question for a tool's version, with what a
+// step sees but for its secrets, and returns what it prints.
 type asker func(ctx context.Context, command ...string) ([]byte, error)
 
-// asker asks where the steps will run. environment may change between questions.
+// asker asks where the steps will run. environment may
+// change between questions.
 func (w Wanted) asker(environment []string) asker {
 	return func(ctx context.Context, command ...string) ([]byte, error) {
 		var out bytes.Buffer
@@ -208,6 +234,7 @@ func (w Wanted) asker(environment []string) asker {
 			}
 			return out.Bytes(), err
 		}
+
 		asked := exec.CommandContext(ctx, command[0], command[1:]...)
 		asked.Env, asked.WaitDelay, asked.Stdout, asked.Stderr = environment, time.Second, &out, &out
 		err := process.Run(asked)
@@ -216,7 +243,8 @@ func (w Wanted) asker(environment []string) asker {
 	}
 }
 
-// missing returns the programs that steps begin with and that are neither in PATH nor known to the shell.
+// missing returns the programs that steps begin with and that are neither in
+// PATH nor known to the shell.
 func missing(ctx context.Context, steps []string, ask asker) []string {
 	var programs []string
 	for _, step := range steps {
@@ -225,6 +253,7 @@ func missing(ctx context.Context, steps []string, ask asker) []string {
 			programs = append(programs, program)
 		}
 	}
+
 	name, args := shell(`for program; do command -v "$program" >/dev/null || echo "$program"; done`)
 	if base := filepath.Base(name); base != "sh" && base != "sh.exe" || len(programs) == 0 {
 		return nil // another shell: its built-in commands are not known
@@ -233,10 +262,12 @@ func missing(ctx context.Context, steps []string, ask asker) []string {
 	if err != nil {
 		return nil
 	}
+
 	return strings.Fields(string(out))
 }
 
-// firstWord returns the program that a step begins with, if that is plain to see: not a path, an assignment or shell syntax.
+// firstWord returns the program that a step begins with, if that is plain to
+// see: not a path, an assignment or shell syntax.
 func firstWord(step string) string {
 	words := strings.Fields(step)
 	if len(words) == 0 || strings.ContainsAny(words[0], "/\\=$`\"'(){}<>|&;!*?[]~#") {

@@ -20,21 +20,25 @@ import (
 	"orilla.example/orilla/internal/sandbox"
 )
 
-// A build's steps are run by a process of their own, the keeper: this program, started with KeeperArgument.
-// Whatever a step starts stays below the keeper, for orphans become its children (prctl(2),
-// PR_SET_CHILD_SUBREAPER), however they detach themselves. So the keeper can end all of them, and says that a
-// step has ended only when nothing of it is left. It ends all, and itself, when the pipe that it reads its
-// orders from is closed: that is what the system does when the builder dies.
+// A build's steps are run by a process of their own, the keeper: this program,
+// started with KeeperArgument. Whatever a step starts stays below the keeper,
+// for orphans become its children (prctl(2), PR_SET_CHILD_SUBREAPER), however
+// they detach themselves. So the keeper can end all of them, and says that a
+// step has ended only when nothing of it is left. It ends all, and itself, when
+// the pipe that it reads its orders from is closed: that is what the system
+// does when the builder dies.
 //
 //	builder --orders--> keeper --starts--> step, or bwrap that runs the step
 //	builder <-reports-- keeper
 //	builder <-----------what all of them print
 //
-// For a way to the network the keeper starts itself once more in a network namespace of its own, says its
-// number, and waits until pasta, which the builder starts, has put an interface there. It then closes every
-// address but public ones, and only then takes orders.
+// For a way to the network the keeper starts itself once more in a network
+// namespace of its own, says its number, and waits until pasta, which the
+// builder starts, has put an interface there. It then closes every address but
+// public ones, and only then takes orders.
 
-// KeeperArgument is the argument with which this program is a keeper and nothing else.
+// KeeperArgument is the argument with which this program
+// is a keeper and nothing else.
 const KeeperArgument = "internal:keeper"
 
 // networkArgument follows it where the keeper is to have a network namespace.
@@ -58,8 +62,8 @@ type order struct {
 	Stop        bool     `json:"stop,omitempty"`
 }
 
-// report is what a keeper says: once that it is there, once that it takes orders, and then how each command
-// ended.
+// report is what a keeper says: once that it is there, once that it takes
+// orders, and then how each command ended.
 type report struct {
 	Process int    `json:"process,omitempty"` // its number
 	Ready   bool   `json:"ready,omitempty"`
@@ -70,15 +74,16 @@ type report struct {
 	Error   string `json:"error,omitempty"`
 }
 
-// canKeep says that this program looks whether it is to be a keeper. One that does not would begin anew with
-// all that it does, and so on.
+// canKeep says that this program looks whether it is to be a keeper. One that
+// does not would begin anew with all that it does, and so on.
 var canKeep atomic.Bool
 
 // keeperReports is the file descriptor that a keeper reports on.
 const keeperReports = 3
 
-// KeeperIfAsked runs a keeper if the arguments of this program ask for one, and ends the program then.
-// Programs that build call it before anything else, the tests of packages that do so too.
+// KeeperIfAsked runs a keeper if the arguments of this program ask for one, and
+// ends the program then. Programs that build call it before anything else, the
+// tests of packages that do so too.
 func KeeperIfAsked() {
 	canKeep.Store(true)
 	if len(os.Args) < 2 || os.Args[1] != KeeperArgument {
@@ -89,26 +94,29 @@ func KeeperIfAsked() {
 	if len(os.Args) > 2 {
 		what = os.Args[2]
 	}
+
 	if what == networkArgument {
 		os.Exit(keepInNetwork())
 	}
 	os.Exit(keep(what == insideArgument))
 }
 
-// keepInNetwork starts the keeper again in a network namespace of its own, and ends what is left when that
-// ends.
+// keepInNetwork starts the keeper again in a network namespace of its own, and
+// ends what is left when that ends.
 func keepInNetwork() int {
-	pid, err := syscall.ForkExec(ownProgram, []string{ownProgram, KeeperArgument, insideArgument}, &syscall.ProcAttr{
-		Env: os.Environ(), Files: []uintptr{0, 1, 2, keeperReports},
-		Sys: &syscall.SysProcAttr{
-			Cloneflags:  syscall.CLONE_NEWUSER | syscall.CLONE_NEWNET,
-			UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}},
-			GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}},
-		},
-	})
+	pid, err := syscall.ForkExec(ownProgram, []string{ownProgram, KeeperArgument, insideArgument},
+		&syscall.ProcAttr{
+			Env: os.Environ(), Files: []uintptr{0, 1, 2, keeperReports},
+			Sys: &syscall.SysProcAttr{
+				Cloneflags:  syscall.CLONE_NEWUSER | syscall.CLONE_NEWNET,
+				UidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getuid(), Size: 1}},
+				GidMappings: []syscall.SysProcIDMap{{ContainerID: 0, HostID: os.Getgid(), Size: 1}},
+			},
+		})
 	if err != nil {
 		return tell(report{Error: "a network namespace: " + err.Error()})
 	}
+
 	for {
 		ended, err := syscall.Wait4(-1, nil, 0, nil)
 		if ended == pid || err != nil && err != syscall.EINTR {
@@ -138,13 +146,16 @@ func keep(network bool) int {
 	if orders.Decode(&with) != nil {
 		return 1
 	}
+
 	tell(report{Process: os.Getpid()})
 	if network {
 		if err := closeNetwork(with.Closed); err != nil {
 			return tell(report{Error: err.Error()})
 		}
 	}
-	unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0) //nolint:errcheck // steps of the same user could read what others are told
+
+	//nolint:errcheck // steps of the same user could read what others are told
+	unix.Prctl(unix.PR_SET_DUMPABLE, 0, 0, 0, 0)
 	tell(report{Ready: true})
 
 	next := make(chan order)
@@ -158,6 +169,7 @@ func keep(network bool) int {
 			next <- o
 		}
 	}()
+
 	for o := range next {
 		if o.Stop {
 			continue // it came too late
@@ -170,15 +182,17 @@ func keep(network bool) int {
 	return 0
 }
 
-// run runs a command until it ends, the builder wants it to, or it takes more than it may.
+// run runs a command until it ends, the builder wants it
+// to, or it takes more than it may.
 func (with setup) run(o order, next <-chan order) report {
 	null, err := os.Open(os.DevNull)
 	if err != nil {
 		return report{Ended: true, Exit: -1, Error: err.Error()}
 	}
 	defer null.Close() //nolint:errcheck // read only
-	pid, err := syscall.ForkExec(o.Command[0], o.Command, &syscall.ProcAttr{Dir: o.Folder, Env: o.Environment, Files: []uintptr{null.Fd(), 1, 1},
-		Sys: &syscall.SysProcAttr{Setpgid: true}})
+	pid, err := syscall.ForkExec(o.Command[0], o.Command, &syscall.ProcAttr{Dir: o.Folder, Env: o.Environment,
+		Files: []uintptr{null.Fd(), 1, 1},
+		Sys:   &syscall.SysProcAttr{Setpgid: true}})
 	if err != nil {
 		return report{Ended: true, Exit: -1, Error: err.Error()}
 	}
@@ -191,6 +205,7 @@ func (with setup) run(o order, next <-chan order) report {
 			over <- what
 		}
 	}()
+
 	ended := make(chan syscall.WaitStatus, 1)
 	go func() { ended <- waitFor(pid) }() // it reaps all that end meanwhile, so nobody else may
 
@@ -213,6 +228,7 @@ func (with setup) run(o order, next <-chan order) report {
 			again = time.After(2 * time.Millisecond)
 		}
 	}
+
 	cancel()
 
 	done := report{Ended: true, Exit: -1, Over: exceeded, Alive: endAll()}
@@ -235,12 +251,13 @@ func waitFor(pid int) syscall.WaitStatus {
 	}
 }
 
-// patience is how long processes may take to die. One that waits for a disk that is gone does not.
+// patience is how long processes may take to die. One that
+// waits for a disk that is gone does not.
 const patience = 10 * time.Second
 
-// endAll ends everything that descends from this process, and returns how many processes could not be ended.
-// Who has no child has no descendant, for orphans become its children: in the usual case one question to the
-// system tells.
+// endAll ends everything that descends from this process, and returns how many
+// processes could not be ended. Who has no child has no descendant, for orphans
+// become its children: in the usual case one question to the system tells.
 func endAll() int {
 	for deadline := time.Now().Add(patience); ; time.Sleep(2 * time.Millisecond) {
 		if reap() {
@@ -250,20 +267,23 @@ func endAll() int {
 		if reap() {
 			return 0
 		}
+
 		if time.Now().After(deadline) {
 			return len(process.Descendants(os.Getpid(), nil))
 		}
 	}
 }
 
-// killOnce kills what descends from this process now. What is being forked may be missed.
+// killOnce kills what descends from this process now. What
+// is being forked may be missed.
 func killOnce() {
 	for _, pid := range process.Descendants(os.Getpid(), nil) {
 		unix.Kill(pid, unix.SIGKILL) //nolint:errcheck // gone already is fine
 	}
 }
 
-// reap lets go of children that have ended, and reports whether there is no other.
+// reap lets go of children that have ended, and reports
+// whether there is no other.
 func reap() bool {
 	for {
 		var status syscall.WaitStatus
@@ -280,8 +300,8 @@ func reap() bool {
 // watchEvery is how often the bounds are looked at.
 const watchEvery = 200 * time.Millisecond
 
-// watch looks at what the processes take, and returns the bound that they are over: "memory", "processes" or
-// "disk"; "" once the context ends.
+// watch looks at what the processes take, and returns the bound that they are
+// over: "memory", "processes" or "disk"; "" once the context ends.
 func watch(ctx context.Context, with setup) string {
 	bounds := with.Bounds
 	if bounds == (sandbox.Bounds{}) {
@@ -294,12 +314,14 @@ func watch(ctx context.Context, with setup) string {
 			return ""
 		case <-time.After(watchEvery):
 		}
+
 		pids := process.Descendants(os.Getpid(), nil)
 		usage := process.UsageOf(pids)
 		switch {
 		case bounds.Tasks > 0 && usage.Tasks > bounds.Tasks:
 			return "processes"
-		case bounds.Memory > 0 && usage.Memory > bounds.Memory && process.MemoryOf(pids) > bounds.Memory: // the cheaper look first
+		case bounds.Memory > 0 && usage.Memory > bounds.Memory && process.MemoryOf(pids) > bounds.Memory:
+			// the cheaper look first
 			return "memory"
 		case room.over(ctx):
 			return "disk"
@@ -307,14 +329,16 @@ func watch(ctx context.Context, with setup) string {
 	}
 }
 
-// diskWatch adds up what lies in folders, now and then: the larger they are, the less often.
+// diskWatch adds up what lies in folders, now and then:
+// the larger they are, the less often.
 type diskWatch struct {
 	folders []string
 	most    int64
 	next    time.Time
 }
 
-// mostEntries is how many files and folders count as too much on the disk, whatever their size.
+// mostEntries is how many files and folders count as too
+// much on the disk, whatever their size.
 const mostEntries = 2_000_000
 
 func (w *diskWatch) over(ctx context.Context) bool {
@@ -324,16 +348,19 @@ func (w *diskWatch) over(ctx context.Context) bool {
 	}
 	bytes, entries := int64(0), 0
 	for _, folder := range w.folders {
-		filepath.WalkDir(folder, func(_ string, entry fs.DirEntry, err error) error { //nolint:errcheck // it may change meanwhile
+		//nolint:errcheck // it may change meanwhile
+		filepath.WalkDir(folder, func(_ string, entry fs.DirEntry, err error) error {
 			if err != nil || ctx.Err() != nil {
 				return ctx.Err()
 			}
 			entries++
+
 			if info, err := entry.Info(); err == nil {
 				if stat, ok := info.Sys().(*syscall.Stat_t); ok {
 					bytes += stat.Blocks * 512
 				}
 			}
+
 			if bytes > w.most || entries > mostEntries {
 				return fs.SkipAll
 			}
@@ -350,9 +377,9 @@ func (w *diskWatch) over(ctx context.Context) bool {
 // leastRoom is what an untrusted build leaves of a disk: others need it too.
 const leastRoom = 100 << 20
 
-// closeNetwork waits until this network namespace has a way out, and closes every address that a build must
-// not reach. Rules on destinations come before all routes but that of this namespace's own addresses
-// (ip-rule(8)).
+// closeNetwork waits until this network namespace has a way out, and closes
+// every address that a build must not reach. Rules on destinations come before
+// all routes but that of this namespace's own addresses (ip-rule(8)).
 func closeNetwork(closed []netip.Prefix) error {
 	if err := waitForRoute(); err != nil {
 		return err
@@ -360,12 +387,14 @@ func closeNetwork(closed []netip.Prefix) error {
 	if len(closed) == 0 {
 		return errors.New("nothing says which addresses are to be closed")
 	}
+
 	for _, prefix := range closed {
 		rule := netlink.NewRule()
 		rule.Priority, rule.Type, rule.Family = 10, unix.FR_ACT_UNREACHABLE, netlink.FAMILY_V4
 		if prefix.Addr().Is6() {
 			rule.Family = netlink.FAMILY_V6
 		}
+
 		destination, err := netlink.ParseIPNet(prefix.String())
 		if err != nil {
 			return err
@@ -379,6 +408,7 @@ func closeNetwork(closed []netip.Prefix) error {
 			return fmt.Errorf("closing %s: %w", prefix, err)
 		}
 	}
+
 	return nil
 }
 
@@ -398,6 +428,7 @@ func waitForRoute() error {
 				return nil
 			}
 		}
+
 		if time.Now().After(deadline) {
 			return errors.New("pasta made no interface within 5 s")
 		}

@@ -13,11 +13,13 @@ import (
 // Mask is what stands in a log for a secret.
 const Mask = "[secret]"
 
-// shortestSecret is how many bytes a value must have to be masked: shorter ones are in every text.
+// shortestSecret is how many bytes a value must have to be
+// masked: shorter ones are in every text.
 const shortestSecret = 4
 
-// masker passes on what is written, with secrets masked, also where one is cut between two writes: what could be the beginning of
-// one waits for the next write.
+// masker passes on what is written, with secrets masked,
+// also where one is cut between two writes: what could be
+// the beginning of one waits for the next write.
 type masker struct {
 	to      io.Writer
 	secrets [][]byte  // the longest first
@@ -70,6 +72,7 @@ func (m *masker) mask(text []byte, end bool) (out, rest []byte) {
 				return append(out, text[passed:i]...), text[i:]
 			}
 		}
+
 		if found == 0 {
 			i++
 			continue
@@ -78,6 +81,7 @@ func (m *masker) mask(text []byte, end bool) (out, rest []byte) {
 		i += found
 		passed = i
 	}
+
 	return append(out, text[passed:]...), nil
 }
 
@@ -95,8 +99,9 @@ const (
 	logTail = 1 << 20
 )
 
-// Log is a file that takes what steps print. Of a very long log it keeps the beginning and the end. Readers may follow it while it
-// grows. An error of writing does not stop the steps; Close returns it.
+// Log is a file that takes what steps print. Of a very long log it keeps the
+// beginning and the end. Readers may follow it while it grows. An error of
+// writing does not stop the steps; Close returns it.
 type Log struct {
 	mutex   sync.Mutex
 	file    *os.File
@@ -125,6 +130,7 @@ func (l *Log) Write(data []byte) (int, error) {
 		l.put(some)
 		data = data[len(some):]
 	}
+
 	if len(data) > 0 {
 		l.left += int64(len(data))
 		if l.ring = append(l.ring, data...); len(l.ring) > 2*logTail {
@@ -150,8 +156,10 @@ func (l *Log) Close() error {
 	defer l.mutex.Unlock()
 	tail := l.ring[max(0, len(l.ring)-logTail):]
 	if l.left > int64(len(tail)) {
-		l.put(fmt.Appendf(nil, "\n[%d bytes of the log are left out here: it was longer than %d MB]\n", l.left-int64(len(tail)), logHead>>20))
+		l.put(fmt.Appendf(nil, "\n[%d bytes of the log are left out here: it was longer than %d MB]\n",
+			l.left-int64(len(tail)), logHead>>20))
 	}
+
 	l.put(tail)
 	if err := l.file.Close(); l.err == nil {
 		l.err = err
@@ -159,8 +167,8 @@ func (l *Log) Close() error {
 	return l.err
 }
 
-// lineWriter cuts what is written into lines, tells them, and keeps the last ones. Standard output and error of a step reach
-// it one write at a time.
+// lineWriter cuts what is written into lines, tells them, and keeps the last
+// ones. Standard output and error of a step reach it one write at a time.
 type lineWriter struct {
 	tell    func(string)
 	partial []byte
@@ -171,7 +179,8 @@ type lineWriter struct {
 // maxLine is how much of a line is shown; logs hold all of it.
 const maxLine = 2000
 
-// manyLines is after how many lines only each thousandth is told: nobody reads them as they come.
+// manyLines is after how many lines only each thousandth
+// is told: nobody reads them as they come.
 const manyLines = 200_000
 
 func (w *lineWriter) Write(data []byte) (int, error) {
@@ -182,6 +191,7 @@ func (w *lineWriter) Write(data []byte) (int, error) {
 		if at >= 0 {
 			line = data[:at]
 		}
+
 		if room := maxLine - len(w.partial); room > 0 {
 			w.partial = append(w.partial, line[:min(len(line), room)]...)
 		}
@@ -215,10 +225,12 @@ func (w *lineWriter) last() []string {
 	return lines
 }
 
-// Readable takes out of a line what would move the cursor or change colours, and what a carriage return has overwritten.
+// Readable takes out of a line what would move the cursor or change colours,
+// and what a carriage return has overwritten.
 func Readable(line []byte) string { return fit(line, false) }
 
-// Painted is Readable with the colours left in: nothing else that a build prints may steer whoever's terminal shows it.
+// Painted is Readable with the colours left in: nothing else that a build
+// prints may steer whoever's terminal shows it.
 func Painted(line []byte) string {
 	text := fit(line, true)
 	if strings.Contains(text, "\x1b") {
@@ -240,7 +252,8 @@ func fit(line []byte, colours bool) string {
 			begin := i
 			for i += 2; i < len(line) && (line[i] < 0x40 || line[i] > 0x7e); i++ {
 			}
-			if colours && i < len(line) && line[i] == 'm' && len(bytes.Trim(line[begin+2:i], "0123456789;:")) == 0 {
+			if colours && i < len(line) && line[i] == 'm' &&
+				len(bytes.Trim(line[begin+2:i], "0123456789;:")) == 0 {
 				out.Write(line[begin : i+1])
 			}
 		case c == '\t':
@@ -249,6 +262,7 @@ func fit(line []byte, colours bool) string {
 			out.WriteByte(c)
 		}
 	}
+
 	return strings.Map(func(c rune) rune {
 		if c >= 0x80 && c < 0xa0 { // the other control characters (ECMA-48, 8 bits)
 			return -1

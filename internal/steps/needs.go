@@ -16,8 +16,9 @@ import (
 // unmet is a version that is not here.
 type unmet struct{ what, next string }
 
-// versions compares the versions of tools with those that a build needs. Where another one is in PATH, the folders of version
-// managers are looked through for one that will do; paths are the folders to put before PATH.
+// versions compares the versions of tools with those that a build needs. Where
+// another one is in PATH, the folders of version managers are looked through
+// for one that will do; paths are the folders to put before PATH.
 func versions(ctx context.Context, needs map[string]string, ask asker) (paths []string, wrong []unmet) {
 	for _, tool := range slices.Sorted(maps.Keys(needs)) {
 		want := needs[tool]
@@ -25,6 +26,7 @@ func versions(ctx context.Context, needs map[string]string, ask asker) (paths []
 		if have != "" && satisfies(have, want) {
 			continue
 		}
+
 		if folder := managed(tool, want); folder != "" {
 			paths = append(paths, folder)
 			continue
@@ -50,23 +52,28 @@ func versionOf(ctx context.Context, tool string, ask asker) string {
 		if err != nil {
 			continue
 		}
-		// The tool's own line before others: some list what they are built with.
+
+		// The tool's own line before others: some list
+		// what they are built with.
 		for line := range strings.Lines(string(out)) {
 			if version := versionIn.FindString(line); version != "" {
 				return version
 			}
 		}
 	}
+
 	return ""
 }
 
-// satisfies reports whether a version is one that "20" (20.x), "20.11" (20.11.x) or ">=20" asks for.
+// satisfies reports whether a version is one that "20" (20.x), "20.11"
+// (20.11.x) or ">=20" asks for.
 func satisfies(have, want string) bool {
 	least, atLeast := strings.CutPrefix(want, ">=")
 	h, w := numbers(have), numbers(least)
 	for len(h) < len(w) { // 20 is 20.0
 		h = append(h, 0)
 	}
+
 	if atLeast {
 		return slices.Compare(h, w) >= 0
 	}
@@ -85,7 +92,8 @@ func numbers(version string) []int {
 	return out
 }
 
-// Managed returns the folders of those tools that version managers hold in a version that will do.
+// Managed returns the folders of those tools that version
+// managers hold in a version that will do.
 func Managed(needs map[string]string) []string {
 	var folders []string
 	for _, tool := range slices.Sorted(maps.Keys(needs)) {
@@ -96,8 +104,9 @@ func Managed(needs map[string]string) []string {
 	return folders
 }
 
-// managed returns the folder with the newest installed version of a tool that will do, among those that version managers keep below
-// the user's home; "" if there is none.
+// managed returns the folder with the newest installed
+// version of a tool that will do, among those that version
+// managers keep below the user's home; "" if there is none.
 func managed(tool, want string) string {
 	home, err := os.UserHomeDir()
 	if err != nil {
@@ -109,25 +118,34 @@ func managed(tool, want string) string {
 		}
 		return usual
 	}
+
 	data := or("XDG_DATA_HOME", filepath.Join(home, ".local", "share"))
 	names := []string{tool}
 	if tool == "node" {
 		names = append(names, "nodejs")
 	}
+
 	var places []string // globs of folders that hold programs; the star is the version
 	for _, name := range names {
-		places = append(places, filepath.Join(or("MISE_DATA_DIR", filepath.Join(data, "mise")), "installs", name, "*", "bin"),
+		places = append(places, filepath.Join(or("MISE_DATA_DIR", filepath.Join(data, "mise")), "installs",
+			name, "*", "bin"),
 			filepath.Join(or("ASDF_DATA_DIR", filepath.Join(home, ".asdf")), "installs", name, "*", "bin"))
 	}
+
 	switch tool {
 	case "node", "npm", "npx":
-		places = append(places, filepath.Join(or("NVM_DIR", filepath.Join(home, ".nvm")), "versions", "node", "*", "bin"),
-			filepath.Join(or("FNM_DIR", filepath.Join(data, "fnm")), "node-versions", "*", "installation", "bin"))
+		places = append(places, filepath.Join(or("NVM_DIR", filepath.Join(home, ".nvm")), "versions", "node",
+			"*", "bin"),
+			filepath.Join(or("FNM_DIR", filepath.Join(data, "fnm")), "node-versions", "*", "installation",
+				"bin"))
 	case "ruby":
-		places = append(places, filepath.Join(or("RBENV_ROOT", filepath.Join(home, ".rbenv")), "versions", "*", "bin"))
+		places = append(places, filepath.Join(or("RBENV_ROOT", filepath.Join(home, ".rbenv")), "versions",
+			"*", "bin"))
 	case "python", "python3":
-		places = append(places, filepath.Join(or("PYENV_ROOT", filepath.Join(home, ".pyenv")), "versions", "*", "bin"))
+		places = append(places, filepath.Join(or("PYENV_ROOT", filepath.Join(home, ".pyenv")), "versions",
+			"*", "bin"))
 	}
+
 	best, folder := []int(nil), ""
 	for _, place := range places {
 		found, _ := filepath.Glob(place)
@@ -143,5 +161,6 @@ func managed(tool, want string) string {
 			}
 		}
 	}
+
 	return folder
 }

@@ -13,9 +13,10 @@ import (
 	"orilla.example/orilla/internal/sandbox"
 )
 
-// Probe finds out, by trying, how this machine can isolate builds. That everything works is remembered in a
-// file, for a day and as long as the same programs are there and the machine is not started anew; ""
-// remembers nothing. What does not work is tried each time.
+// Probe finds out, by trying, how this machine can isolate builds. That
+// everything works is remembered in a file, for a day and as long as the same
+// programs are there and the machine is not started anew; "" remembers nothing.
+// What does not work is tried each time.
 func Probe(ctx context.Context, remember string) Means {
 	bubblewrap, err := exec.LookPath("bwrap")
 	if err != nil {
@@ -38,26 +39,32 @@ func Probe(ctx context.Context, remember string) Means {
 			break
 		}
 	}
+
 	if why != "" {
 		return Means{Why: "bubblewrap does not work here: " + why, Hint: namespacesHint()}
 	}
 	if missing != nil {
-		means.Why, means.Hint = "isolated builds have no network: pasta is not installed", "install it: apt-get install passt"
+		means.Why = "isolated builds have no network: pasta is not installed"
+		means.Hint = "install it: apt-get install passt"
 		return means
 	}
+
 	if why := tryCell(ctx, means, true); why != "" {
 		means.Pasta = ""
-		means.Why, means.Hint = "isolated builds have no network: pasta does not work here: "+why, "look whether this user may open /dev/net/tun"
+		means.Why, means.Hint = "isolated builds have no network: pasta does not work here: "+
+			why, "look whether this user may open /dev/net/tun"
 		return means
 	}
+
 	if remember != "" && os.MkdirAll(filepath.Dir(remember), 0o700) == nil {
-		os.WriteFile(remember, []byte(fmt.Sprintln(state, means.Strict)), 0o600) //nolint:errcheck // then it is tried again
+		//nolint:errcheck // then it is tried again
+		os.WriteFile(remember, []byte(fmt.Sprintln(state, means.Strict)), 0o600)
 	}
 	return means
 }
 
-// surroundings names what the result of a probe depends on: the programs, the user, and this start of the
-// machine.
+// surroundings names what the result of a probe depends on: the programs, the
+// user, and this start of the machine.
 func surroundings(programs ...string) string {
 	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	text := strings.TrimSpace(string(boot)) + "," + strconv.Itoa(os.Getuid())
@@ -83,25 +90,31 @@ func recall(file, state string) (strict, known bool) {
 // namespacesHint says what usually keeps a user from having namespaces.
 func namespacesHint() string {
 	for file, bad := range map[string]string{
-		"/proc/sys/kernel/apparmor_restrict_unprivileged_userns": "1", "/proc/sys/kernel/unprivileged_userns_clone": "0", "/proc/sys/user/max_user_namespaces": "0",
+		"/proc/sys/kernel/apparmor_restrict_unprivileged_userns": "1",
+		"/proc/sys/kernel/unprivileged_userns_clone":             "0",
+		"/proc/sys/user/max_user_namespaces":                     "0",
 	} {
 		if value, err := os.ReadFile(file); err == nil && strings.TrimSpace(string(value)) == bad {
 			name := strings.ReplaceAll(strings.TrimPrefix(file, "/proc/sys/"), "/", ".")
-			return name + " is " + bad + ": allow user namespaces for bwrap, with an AppArmor profile or that setting"
+			return name + " is " + bad +
+				": allow user namespaces for bwrap, with an AppArmor profile or that setting"
 		}
 	}
 	return "it needs user namespaces, which containers and CI often forbid"
 }
 
-// tryCell runs nothing in a cell, and returns why that does not work; "" if it does.
+// tryCell runs nothing in a cell, and returns why that
+// does not work; "" if it does.
 func tryCell(ctx context.Context, means Means, outside bool) string {
 	folder, err := os.MkdirTemp("", "orilla-probe-")
 	if err != nil {
 		return err.Error()
 	}
 	defer os.RemoveAll(folder) //nolint:errcheck // litter of the system's temporary folder
-	cell := &sandbox.Cell{Tree: filepath.Join(folder, "tree"), Temporary: filepath.Join(folder, "tmp"), Files: filepath.Join(folder, "etc"),
+	cell := &sandbox.Cell{Tree: filepath.Join(folder, "tree"), Temporary: filepath.Join(folder, "tmp"),
+		Files:   filepath.Join(folder, "etc"),
 		Outside: outside, Strict: means.Strict, Tasks: 100}
+
 	if err := Furnish(*cell); err != nil {
 		return err.Error()
 	}
@@ -114,5 +127,6 @@ func tryCell(ctx context.Context, means Means, outside bool) string {
 	if err := session.Check(ctx); err != nil {
 		return err.Error()
 	}
+
 	return ""
 }

@@ -36,11 +36,13 @@ func (e *OverError) Error() string { return "it took more than limits.build_" + 
 
 // Furnish makes the folders and files of a cell.
 func Furnish(cell sandbox.Cell) error {
-	for _, folder := range []string{cell.Tree, cell.Files, filepath.Join(cell.Temporary, filepath.Base(sandbox.HomePlace))} {
+	for _, folder := range []string{cell.Tree, cell.Files,
+		filepath.Join(cell.Temporary, filepath.Base(sandbox.HomePlace))} {
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return err
 		}
 	}
+
 	for name, text := range cell.FileTexts() {
 		if err := os.WriteFile(filepath.Join(cell.Files, name), []byte(text), 0o600); err != nil {
 			return err
@@ -49,17 +51,21 @@ func Furnish(cell sandbox.Cell) error {
 	return nil
 }
 
-// Check makes sure that steps can run: that their keeper is there and, where they are isolated, that nothing runs well in the cell. What
-// worked a while ago may no longer: somebody has changed what users may do. Without this look, the commit would be blamed.
+// Check makes sure that steps can run: that their keeper is there and, where
+// they are isolated, that nothing runs well in the cell. What worked a while
+// ago may no longer: somebody has changed what users may do. Without this look,
+// the commit would be blamed.
 func (s *Session) Check(ctx context.Context) error {
 	if err := s.Wait(ctx); err != nil || s.options.Cell == nil {
 		return err
 	}
 	var out bytes.Buffer
-	exit, err := s.Run(ctx, []string{"/bin/sh", "-c", "true"}, s.options.Cell.Tree, []string{"PATH=/usr/bin:/bin"}, &out)
+	exit, err := s.Run(ctx, []string{"/bin/sh", "-c", "true"}, s.options.Cell.Tree,
+		[]string{"PATH=/usr/bin:/bin"}, &out)
 	if err != nil || exit == 0 {
 		return err
 	}
+
 	lines := bytes.Split(bytes.TrimSpace(out.Bytes()), []byte("\n"))
 
 	return errors.New(Readable(lines[len(lines)-1]))

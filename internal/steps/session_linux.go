@@ -21,8 +21,8 @@ import (
 	"orilla.example/orilla/internal/sandbox"
 )
 
-// Session runs the steps of one build, one after the other. What they start ends before Run returns. It is
-// not safe for concurrent use.
+// Session runs the steps of one build, one after the other. What they start
+// ends before Run returns. It is not safe for concurrent use.
 type Session struct {
 	options Options
 	keeper  *exec.Cmd
@@ -35,13 +35,15 @@ type Session struct {
 	closed  sync.Once
 }
 
-// ownProgram is this very program, also after somebody has put a newer one in its place (proc_pid_exe(5)).
+// ownProgram is this very program, also after somebody has put a newer one in
+// its place (proc_pid_exe(5)).
 const ownProgram = "/proc/self/exe"
 
 // startTime is how long a keeper may take to be there, on a busy machine.
 const startTime = 30 * time.Second
 
-// Open starts a session; it gets ready while others go on. Close must be called.
+// Open starts a session; it gets ready while others go on.
+// Close must be called.
 func Open(o Options) (*Session, error) {
 	if !canKeep.Load() {
 		return nil, errors.New("this program runs builds, and does not call builder.KeeperIfAsked first")
@@ -52,6 +54,7 @@ func Open(o Options) (*Session, error) {
 	if o.Cell != nil && o.Cell.Outside {
 		s.keeper.Args = append(s.keeper.Args, networkArgument)
 	}
+
 	s.keeper.Env = append(process.Environment(), idName+"="+o.ID)
 	s.keeper.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // Ctrl-C is for the builder alone
 
@@ -62,6 +65,7 @@ func Open(o Options) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	said, say, err := os.Pipe()
 	if err != nil {
 		return nil, errors.Join(err, printed.Close(), into.Close())
@@ -85,6 +89,7 @@ func Open(o Options) (*Session, error) {
 			s.reports <- r
 		}
 	}()
+
 	with := setup{Bounds: o.Bounds, Folders: o.Folders}
 	if o.Cell != nil && o.Cell.Outside {
 		with.Closed = sandbox.Closed(ownAddresses())
@@ -93,6 +98,7 @@ func Open(o Options) (*Session, error) {
 		s.Close()
 		return nil, err
 	}
+
 	return s, nil
 }
 
@@ -146,6 +152,7 @@ func (s *Session) Wait(ctx context.Context) error {
 	if err == nil {
 		_, err = s.hear(limited)
 	}
+
 	s.ready, s.failed = err == nil, err
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -153,7 +160,8 @@ func (s *Session) Wait(ctx context.Context) error {
 	return err
 }
 
-// connect starts pasta for the keeper's network namespace. It ends when that does.
+// connect starts pasta for the keeper's network namespace.
+// It ends when that does.
 func (s *Session) connect(keeper int) error {
 	line := sandbox.Connect(s.options.Means.Pasta, strconv.Itoa(keeper), os.Getuid() == 0)
 	s.pasta = exec.Command(line[0], line[1:]...)
@@ -166,16 +174,22 @@ func (s *Session) connect(keeper int) error {
 	return nil
 }
 
-// Run runs one command in a folder, and writes all that it and its children print to out. The error says why
-// it could not be run, or is an *OverError; exit is -1 if a signal ended it.
-func (s *Session) Run(ctx context.Context, command []string, folder string, environment []string, out io.Writer) (exit int, err error) {
+// Run runs one command in a folder, and writes all that it and its children
+// print to out. The error says why it could not be run, or is an *OverError;
+// exit is -1 if a signal ended it.
+func (s *Session) Run(ctx context.Context, command []string, folder string, environment []string,
+	out io.Writer,
+) (exit int, err error) {
 	if err := s.Wait(ctx); err != nil {
 		return -1, err
 	}
 	if cell := s.options.Cell; cell != nil {
 		command, folder = s.isolated(*cell, command, folder)
 	}
-	if err := s.send(order{Command: command, Folder: folder, Environment: append(environment[:len(environment):len(environment)], idName+"="+s.options.ID)}); err != nil {
+
+	if err := s.send(order{Command: command, Folder: folder,
+		Environment: append(environment[:len(environment):len(environment)],
+			idName+"="+s.options.ID)}); err != nil {
 		return -1, s.lost()
 	}
 
@@ -184,6 +198,7 @@ func (s *Session) Run(ctx context.Context, command []string, folder string, envi
 		defer close(copied)
 		io.Copy(out, s.output) //nolint:errcheck // it is ended by a deadline
 	}()
+
 	done, err := s.hear(ctx)
 	if ctx.Err() != nil {
 		s.send(order{Stop: true}) //nolint:errcheck // a keeper that is gone is found below
@@ -191,6 +206,7 @@ func (s *Session) Run(ctx context.Context, command []string, folder string, envi
 		done, err = s.hear(limited)
 		cancel()
 	}
+
 	s.output.SetReadDeadline(time.Now()) //nolint:errcheck // a pipe has deadlines
 	<-copied
 	s.output.SetReadDeadline(time.Time{}) //nolint:errcheck // a pipe has deadlines
@@ -207,6 +223,7 @@ func (s *Session) Run(ctx context.Context, command []string, folder string, envi
 	case done.Error != "":
 		return -1, errors.New(done.Error)
 	}
+
 	return done.Exit, nil
 }
 
@@ -226,6 +243,7 @@ func (s *Session) drain(out io.Writer) {
 		return
 	}
 	buffer := make([]byte, 64<<10)
+
 	raw.Read(func(fd uintptr) bool { //nolint:errcheck // there is nothing to wait for
 		for {
 			n, err := unix.Read(int(fd), buffer)
@@ -240,7 +258,8 @@ func (s *Session) drain(out io.Writer) {
 	})
 }
 
-// isolated returns the command line that runs a command in a cell, and the folder to start it in.
+// isolated returns the command line that runs a command in
+// a cell, and the folder to start it in.
 func (s *Session) isolated(cell sandbox.Cell, command []string, folder string) (line []string, start string) {
 	link := func(path string) string {
 		target, _ := os.Readlink(path)
@@ -262,6 +281,7 @@ func (s *Session) Close() {
 			defer close(ended)
 			s.keeper.Wait() //nolint:errcheck // its status says nothing
 		}()
+
 		select {
 		case <-ended:
 		case <-time.After(patience + time.Second):
@@ -269,6 +289,7 @@ func (s *Session) Close() {
 			<-ended
 			process.EndAdopted()
 		}
+
 		process.Done(s.keeper)
 		s.output.Close() //nolint:errcheck // read to its end
 		if s.pasta != nil {

@@ -13,8 +13,8 @@ import (
 	"orilla.example/orilla/internal/process"
 )
 
-// Session runs the steps of one build, one after the other, each with a guardian that ends its process group
-// if this process dies.
+// Session runs the steps of one build, one after the other, each with a
+// guardian that ends its process group if this process dies.
 type Session struct{ options Options }
 
 // KeeperIfAsked does nothing: here steps are children of this process.
@@ -34,12 +34,15 @@ func (*Session) Wait(context.Context) error { return nil }
 // Close does nothing: each step has ended.
 func (*Session) Close() {}
 
-// Run runs one command in a folder, and writes all that it and its children print to out. exit is -1 if a
-// signal ended it.
-func (s *Session) Run(ctx context.Context, line []string, folder string, environment []string, out io.Writer) (exit int, err error) {
+// Run runs one command in a folder, and writes all that it and its children
+// print to out. exit is -1 if a signal ended it.
+func (s *Session) Run(ctx context.Context, line []string, folder string, environment []string, out io.Writer,
+) (exit int, err error) {
 	command := exec.Command(line[0], line[1:]...)
 	command.Dir, command.Env, command.Stdout, command.Stderr = folder, environment, out, out
-	// A process that the step left behind may keep its output open; it is ended once the shell is gone.
+
+	// A process that the step left behind may keep its
+	// output open; it is ended once the shell is gone.
 	command.WaitDelay = 500 * time.Millisecond
 	tree := prepare(command, s.options.ID)
 	if err := process.Start(command); err != nil {
@@ -57,6 +60,7 @@ func (s *Session) Run(ctx context.Context, line []string, folder string, environ
 		case <-done:
 		}
 	})
+
 	err = command.Wait()
 	close(done)
 	watch.Wait()
@@ -71,5 +75,6 @@ func (s *Session) Run(ctx context.Context, line []string, folder string, environ
 
 // Probe finds that nothing here isolates builds.
 func Probe(context.Context, string) Means {
-	return Means{Why: "builds can be isolated on Linux only", Hint: "run orilla follow on Linux, or name the branches that are trusted: build.trust"}
+	return Means{Why: "builds can be isolated on Linux only",
+		Hint: "run orilla follow on Linux, or name the branches that are trusted: build.trust"}
 }

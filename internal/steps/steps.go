@@ -38,17 +38,20 @@ type Spec struct {
 // tail is how many of the last lines an error shows.
 const tail = 40
 
-// Run runs the steps until one fails. When the context ends or the time is up, all processes that the step started end. The
-// error is a fault.Error of kind BuildFailed with the last lines, or the context's.
+// Run runs the steps until one fails. When the context ends or the time is up,
+// all processes that the step started end. The error is a fault.Error of kind
+// BuildFailed with the last lines, or the context's.
 func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 	if spec.Session == nil {
 		session, err := Open(Options{ID: strings.ToLower(rand.Text())})
 		if err != nil {
-			return nil, fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").Because(err)
+			return nil, fault.New(fault.Failed, "keeper",
+				"the process that runs the steps cannot be started").Because(err)
 		}
 		defer session.Close()
 		spec.Session = session
 	}
+
 	limited, cancel := context.WithTimeout(ctx, spec.TimeLimit-spec.Used)
 	defer cancel()
 
@@ -64,11 +67,13 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		if spec.End != nil {
 			spec.End(step)
 		}
+
 		switch {
 		case ctx.Err() != nil:
 			return steps, ctx.Err()
 		case limited.Err() != nil:
-			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s", spec.TimeLimit).
+			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s",
+				spec.TimeLimit).
 				Then("raise build.time_limit in orilla.yaml if it needs longer")
 			problem.Code = "time-limit"
 			return steps, problem.Marked(ErrTimeLimit)
@@ -78,18 +83,21 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 			return steps, stepFailed(lines, spec.First+i, command, "ended with status %d", step.Exit)
 		}
 	}
+
 	return steps, nil
 }
 
 // Errors that callers decide on, by errors.Is: how a step ended.
 var (
-	// ErrStepFailed: a step ended with a status other than 0, or could not be run.
+	// ErrStepFailed: a step ended with a status other than
+	// 0, or could not be run.
 	ErrStepFailed = errors.New("step failed")
 	// ErrTimeLimit: the steps took longer than they may.
 	ErrTimeLimit = errors.New("time limit")
 )
 
-// notRun says why a step has no status: this machine could not run it, or it took more than it may.
+// notRun says why a step has no status: this machine could
+// not run it, or it took more than it may.
 func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.Bounds) error {
 	over, is := errors.AsType[*OverError](err)
 	if !is {
@@ -106,10 +114,12 @@ func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.
 	case "disk":
 		allowed = humanize.Bytes(uint64(bounds.Disk)) + " on the disk, or all that is free"
 	}
+
 	problem := stepFailed(lines, i, command, "was ended: it took more than %s", allowed)
 	problem.Code = "over-limit"
 
-	return problem.Marked(nil).Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
+	return problem.Marked(nil).
+		Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
 }
 
 func stepFailed(lines *lineWriter, i int, command, format string, args ...any) *fault.Error {
@@ -126,14 +136,15 @@ func runStep(ctx context.Context, spec Spec, command string, lines *lineWriter) 
 	name, args := shell(command)
 	printed := newMasker(io.MultiWriter(spec.Log, lines), spec.Secrets)
 
-	exit, err := spec.Session.Run(ctx, append([]string{name}, args...), spec.Folder, spec.Environment, printed)
+	exit, err := spec.Session.Run(ctx, append([]string{name}, args...), spec.Folder, spec.Environment,
+		printed)
 	printed.flush() //nolint:errcheck // the log's errors are its own affair
 
 	return builds.Step{Command: command, Milliseconds: time.Since(started).Milliseconds(), Exit: exit}, err
 }
 
-// shell returns the command line that runs a command in a shell: sh where there is one, as on every Unix and beside Git on
-// Windows.
+// shell returns the command line that runs a command in a shell: sh where there
+// is one, as on every Unix and beside Git on Windows.
 func shell(command string) (string, []string) {
 	if runtime.GOOS == "windows" {
 		if found, err := exec.LookPath("sh"); err == nil {

@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/steps"
 )
 
 func TestMain(m *testing.M) {
@@ -33,12 +33,14 @@ func spec(t *testing.T, log *bytes.Buffer, commands ...string) steps.Spec {
 	t.Helper()
 	ready, err := steps.Environment(steps.Wanted{Variables: map[string]string{"SITE_LANG": "gl"}})
 	require.NoError(t, err)
-	return steps.Spec{Folder: t.TempDir(), Steps: commands, Environment: ready.Environment, TimeLimit: time.Minute, Log: log}
+	return steps.Spec{Folder: t.TempDir(), Steps: commands, Environment: ready.Environment,
+		TimeLimit: time.Minute, Log: log}
 }
 
 func TestStepsRunInOrderUntilOneFails(t *testing.T) {
 	var log bytes.Buffer
-	s := spec(t, &log, "echo one > out; echo $SITE_LANG $CI", "cat out; echo to stderr >&2", "seq 1 100; exit 3", "touch never")
+	s := spec(t, &log, "echo one > out; echo $SITE_LANG $CI", "cat out; echo to stderr >&2",
+		"seq 1 100; exit 3", "touch never")
 	ran, err := steps.Run(t.Context(), s)
 	require.Equal(t, "step-failed", fault.Code(err))
 	require.Equal(t, fault.BuildFailed, fault.KindOf(err))
@@ -57,9 +59,11 @@ func TestTheEnvironmentIsMadeNotInherited(t *testing.T) {
 	t.Setenv("LANG", "de_DE.UTF-8")
 	t.Setenv("MAP_KEY", "s3cret")
 	t.Setenv("SHORT", "abc")
-	ready, err := steps.Environment(steps.Wanted{Secrets: []string{"MAP_KEY", "SHORT"}, Told: map[string]string{"ORILLA_BRANCH": "main"}, Temporary: "/t"})
+	ready, err := steps.Environment(steps.Wanted{Secrets: []string{"MAP_KEY", "SHORT"},
+		Told: map[string]string{"ORILLA_BRANCH": "main"}, Temporary: "/t"})
 	require.NoError(t, err)
-	for _, variable := range []string{"MAP_KEY=s3cret", "ORILLA_BRANCH=main", "CI=true", "TZ=UTC", "TMPDIR=/t", "PATH=" + os.Getenv("PATH")} {
+	for _, variable := range []string{"MAP_KEY=s3cret", "ORILLA_BRANCH=main", "CI=true", "TZ=UTC",
+		"TMPDIR=/t", "PATH=" + os.Getenv("PATH")} {
 		assert.Contains(t, ready.Environment, variable)
 	}
 	assert.Equal(t, []string{"s3cret", "abc"}, ready.Secrets)
@@ -71,41 +75,53 @@ func TestTheEnvironmentIsMadeNotInherited(t *testing.T) {
 	assert.Contains(t, err.Error(), "NOT_SET_1, NOT_SET_2", "all at once")
 }
 
-// TestAllThatIsMissingIsToldAtOnce asks for secrets, programs and versions that are not here.
+// TestAllThatIsMissingIsToldAtOnce asks for secrets,
+// programs and versions that are not here.
 func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 	home := t.TempDir()
 	t.Setenv("HOME", home)
-	for _, variable := range []string{"NVM_DIR", "FNM_DIR", "MISE_DATA_DIR", "ASDF_DATA_DIR", "XDG_DATA_HOME"} {
+	for _, variable := range []string{"NVM_DIR", "FNM_DIR", "MISE_DATA_DIR", "ASDF_DATA_DIR",
+		"XDG_DATA_HOME"} {
 		t.Setenv(variable, "")
 	}
 	tool := func(folder, name, version string) {
 		require.NoError(t, os.MkdirAll(folder, 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(folder, name), []byte("#!/bin/sh\necho "+name+" v"+version+"\n"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, name),
+			[]byte("#!/bin/sh\necho "+name+" v"+version+"\n"), 0o755))
 	}
 	here := filepath.Join(home, "here")
 	tool(here, "node", "18.2.0")
 	tool(here, "sailor", "2.10.1")
 	tool(here, "buoy", "3")
 	t.Setenv("PATH", here+":"+os.Getenv("PATH"))
-	_, err := steps.Prepare(t.Context(), steps.Wanted{Steps: []string{"cd sub && x", "no-such-program-1 --x", "echo hi", "A=1 b", "./script", "no-such-program-2", "no-such-program-1"},
-		Secrets: []string{"NOT_SET_1"}, Needs: map[string]string{"node": "20", "sailor": ">=2.9", "buoy": ">=3.0", "absent-tool": "1"}})
+	_, err := steps.Prepare(t.Context(),
+		steps.Wanted{Steps: []string{"cd sub && x", "no-such-program-1 --x", "echo hi", "A=1 b", "./script",
+			"no-such-program-2", "no-such-program-1"},
+			Secrets: []string{"NOT_SET_1"}, Needs: map[string]string{"node": "20", "sailor": ">=2.9",
+				"buoy": ">=3.0", "absent-tool": "1"}})
 	problem, ok := errors.AsType[*fault.Error](err)
 	require.True(t, ok)
 	text := problem.What + strings.Join(problem.Detail, "\n")
-	for _, part := range []string{"no-such-program-1, no-such-program-2", "node 20; here is 18.2.0", "absent-tool 1, which is not here", "NOT_SET_1"} {
+	for _, part := range []string{"no-such-program-1, no-such-program-2", "node 20; here is 18.2.0",
+		"absent-tool 1, which is not here", "NOT_SET_1"} {
 		assert.Contains(t, text, part)
 	}
 	assert.NotContains(t, text, "sailor", "2.10 is later than 2.9")
 	assert.NotContains(t, text, "buoy", "3 is 3.0")
-	for manager, folder := range map[string]string{"nvm": ".nvm/versions/node/v20.9.0/bin", "mise": ".local/share/mise/installs/node/20.11.1/bin", "asdf": ".asdf/installs/nodejs/20.3.0/bin"} {
+	for manager, folder := range map[string]string{"nvm": ".nvm/versions/node/v20.9.0/bin",
+		"mise": ".local/share/mise/installs/node/20.11.1/bin", "asdf": ".asdf/installs/nodejs/20.3.0/bin"} {
 		tool(filepath.Join(home, folder), "node", manager)
 	}
-	ready, err := steps.Prepare(t.Context(), steps.Wanted{Steps: []string{"node x"}, Needs: map[string]string{"node": "20"}})
+	ready, err := steps.Prepare(t.Context(), steps.Wanted{Steps: []string{"node x"},
+		Needs: map[string]string{"node": "20"}})
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(ready.Environment, "\n"), "PATH="+filepath.Join(home, ".local/share/mise/installs/node/20.11.1/bin")+":", "the newest that will do")
+	assert.Contains(t, strings.Join(ready.Environment, "\n"),
+		"PATH="+filepath.Join(home, ".local/share/mise/installs/node/20.11.1/bin")+":",
+		"the newest that will do")
 }
 
-// TestSecretsAreMasked writes secrets in every cut, and compares what the log shows.
+// TestSecretsAreMasked writes secrets in every cut, and
+// compares what the log shows.
 func TestSecretsAreMasked(t *testing.T) {
 	var log bytes.Buffer
 	var lines []string
@@ -118,7 +134,8 @@ func TestSecretsAreMasked(t *testing.T) {
 	assert.Equal(t, strings.Split(log.String(), "\n"), lines)
 }
 
-// alive reports whether a process runs; one that ended and was not waited for does not.
+// alive reports whether a process runs; one that ended and
+// was not waited for does not.
 func alive(pid int) bool {
 	if syscall.Kill(pid, 0) != nil {
 		return false
@@ -128,13 +145,18 @@ func alive(pid int) bool {
 }
 
 func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
-	// A child in the background, a grandchild, and, where the system has setsid, one that left the process group.
+	// A child in the background, a grandchild, and, where the system has
+	// setsid, one that left the process group.
 	script := `sleep 300 & echo $! >> pids; sh -c 'sleep 300 & echo $! >> pids; wait' & `
 	if runtime.GOOS == "linux" {
 		script += `setsid sh -c 'echo $$ >> pids; exec sleep 300' & `
 	}
 	for name, end := range map[string]func(*steps.Spec, context.CancelFunc){
-		"the time limit": func(s *steps.Spec, _ context.CancelFunc) { s.TimeLimit = time.Second; s.Steps[0] += "wait" },
+		"the time limit": func(s *steps.Spec,
+			_ context.CancelFunc) {
+			s.TimeLimit = time.Second
+			s.Steps[0] += "wait"
+		},
 		"an interrupt": func(s *steps.Spec, cancel context.CancelFunc) {
 			time.AfterFunc(time.Second, cancel)
 			s.Steps[0] += "wait"
@@ -165,7 +187,8 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 			for _, text := range strings.Fields(string(pids)) {
 				pid, err := strconv.Atoi(text)
 				require.NoError(t, err)
-				assert.Eventually(t, func() bool { return !alive(pid) }, 5*time.Second, 10*time.Millisecond, "process %d runs on", pid)
+				assert.Eventually(t, func() bool { return !alive(pid) }, 5*time.Second, 10*time.Millisecond,
+					"process %d runs on", pid)
 			}
 		})
 	}
@@ -190,7 +213,8 @@ func TestAVeryLongLogKeepsItsBeginningAndItsEnd(t *testing.T) {
 	assert.Contains(t, string(data[len(data)-200:]), "000399999 ")
 }
 
-// TestNobodyIsLeftWhenTheBuilderDies kills a process that builds, and looks for what its steps started.
+// TestNobodyIsLeftWhenTheBuilderDies kills a process that
+// builds, and looks for what its steps started.
 func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
 	if folder := os.Getenv("ORILLA_TEST_BUILD_IN"); folder != "" {
 		var log bytes.Buffer
@@ -219,8 +243,10 @@ func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
 
 func TestOnlyColoursReachATerminal(t *testing.T) {
 	for line, want := range map[string]string{
-		"plain": "plain", "\x1b[31mred\x1b[0m": "\x1b[31mred\x1b[0m\x1b[0m", "\x1b[1;38:5:4mblue": "\x1b[1;38:5:4mblue\x1b[0m", "\x1b[2Jgone\x1b[H": "gone",
-		"\x1b]0;title\x07x": "]0;titlex", "\x1b[?1049h": "", "10%\r100%": "100%", "\x1b[31": "", "a\x00b": "ab", "\u009b2Jx": "2Jx",
+		"plain": "plain", "\x1b[31mred\x1b[0m": "\x1b[31mred\x1b[0m\x1b[0m",
+		"\x1b[1;38:5:4mblue": "\x1b[1;38:5:4mblue\x1b[0m", "\x1b[2Jgone\x1b[H": "gone",
+		"\x1b]0;title\x07x": "]0;titlex", "\x1b[?1049h": "", "10%\r100%": "100%", "\x1b[31": "",
+		"a\x00b": "ab", "\u009b2Jx": "2Jx",
 	} {
 		assert.Equal(t, want, steps.Painted([]byte(line)), "%q", line)
 		assert.NotContains(t, steps.Readable([]byte(line)), "\x1b")

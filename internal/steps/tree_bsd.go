@@ -13,7 +13,8 @@ import (
 	"orilla.example/orilla/internal/process"
 )
 
-// processTree ends everything that a step started: its process group, not what left the group: here nothing tells.
+// processTree ends everything that a step started: its process group, not what
+// left the group: here nothing tells.
 type processTree struct {
 	id       string
 	guardian *exec.Cmd
@@ -28,10 +29,12 @@ func prepare(step *exec.Cmd, id string) *processTree {
 	return tree
 }
 
-// guard starts a process that does nothing but wait for this one to end the step or to die. If it dies, however suddenly, the step's
-// group is ended: what is waited on is a pipe, which the system closes.
+// guard starts a process that does nothing but wait for this one to end the
+// step or to die. If it dies, however suddenly, the step's group is ended: what
+// is waited on is a pipe, which the system closes.
 func (t *processTree) guard(step *exec.Cmd) {
-	guardian := exec.Command("/bin/sh", "-c", `read -r word; [ "$word" = done ] || kill -s KILL -- "-$0"`, strconv.Itoa(step.Process.Pid))
+	guardian := exec.Command("/bin/sh", "-c", `read -r word; [ "$word" = done ] || kill -s KILL -- "-$0"`,
+		strconv.Itoa(step.Process.Pid))
 	guardian.Env = process.Environment()
 	guardian.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	pipe, err := guardian.StdinPipe()

@@ -10,11 +10,12 @@ import (
 	"syscall"
 )
 
-// idName is a variable that children inherit, unless they are made not to: what a build has left behind is found by it after the
-// builder was killed.
+// idName is a variable that children inherit, unless they are made not to: what
+// a build has left behind is found by it after the builder was killed.
 const idName = "ORILLA_BUILD_ID"
 
-// EndStrays ends every process that steps of a build with this id have left behind, as far as the system has /proc.
+// EndStrays ends every process that steps of a build with this id have left
+// behind, as far as the system has /proc.
 func EndStrays(id string) {
 	for range 3 { // one that is being forked may be missed the first time
 		if !endStrays(idName + "=" + id) {

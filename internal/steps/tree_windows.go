@@ -22,8 +22,10 @@ func (*processTree) end(step *exec.Cmd) {
 	process.Run(kill) //nolint:errcheck // gone already is fine
 }
 
-// EndStrays does nothing: here nothing tells which processes a build has left behind.
+// EndStrays does nothing: here nothing tells which
+// processes a build has left behind.
 func EndStrays(string) {}
 
-// Alive reports whether a process of this machine may be there; here that is not known.
+// Alive reports whether a process of this machine may be
+// there; here that is not known.
 func Alive(int) bool { return true }

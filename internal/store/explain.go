@@ -12,9 +12,11 @@ import (
 	"orilla.example/orilla/internal/store/ssh"
 )
 
-// Explain makes the message for people of an error that a store led to: it is called once, where a command ends, so that everything below
-// hands errors on as they are. An error that is a message already, of which no store knows, or that says that somebody interrupted, comes back
-// as it is, as does nil. address is the store's, for an error that does not say which store it was.
+// Explain makes the message for people of an error that a store led to: it is
+// called once, where a command ends, so that everything below hands errors on
+// as they are. An error that is a message already, of which no store knows, or
+// that says that somebody interrupted, comes back as it is, as does nil.
+// address is the store's, for an error that does not say which store it was.
 func Explain(err error, address string) error {
 	if err == nil || errors.Is(err, context.Canceled) {
 		return err
@@ -22,6 +24,7 @@ func Explain(err error, address string) error {
 	if _, said := errors.AsType[*fault.Error](err); said {
 		return err
 	}
+
 	failed, ofStore := errors.AsType[*storage.Error](err)
 	if ofStore {
 		address = failed.Store
@@ -29,6 +32,7 @@ func Explain(err error, address string) error {
 	trouble := func(kind fault.Kind, code, what string) *fault.Error {
 		return fault.New(kind, code, "%s", what).At("%s", address).Because(err)
 	}
+
 	var host *ssh.HostError
 	switch {
 	case errors.As(err, &host) && host.Changed:
@@ -36,40 +40,54 @@ func Explain(err error, address string) error {
 			Then("ask who runs it whether the key was changed; else somebody stands in between").
 			Then("if it was, take the old one out: ssh-keygen -R %q -f %s", knownName(host.Host), host.File)
 	case errors.As(err, &host):
-		return trouble(fault.Refused, "host-key-unknown", "the server is not known, so it could be another one").
+		return trouble(fault.Refused, "host-key-unknown",
+			"the server is not known, so it could be another one").
 			With("the line to add to "+host.File+", once you know that it is right:", host.Line).
 			Then("compare the key with what the server's owner says, and add the line")
 	case errors.Is(err, journal.ErrInDoubt):
-		return trouble(fault.Failed, "in-doubt", "the store stopped answering while the entry was written: whether it counts is not known").
-			Then("orilla status, once the store answers again, shows what is live; run the command again only if this did not arrive")
+		return trouble(fault.Failed, "in-doubt",
+			"the store stopped answering while the entry was written: whether it counts is not known").
+			Then("orilla status, once the store answers again, shows what is live; run the command " +
+				"again only if this did not arrive")
 	case errors.Is(err, storage.ErrUntrusted):
-		return trouble(fault.Refused, "untrusted", "the server cannot prove who it is").Then("look at its certificate, or at the file of known hosts")
+		return trouble(fault.Refused, "untrusted", "the server cannot prove who it is").
+			Then("look at its certificate, or at the file of known hosts")
 	case errors.Is(err, storage.ErrClock):
-		return trouble(fault.Refused, "clock", "the clock of this machine and that of the store are more than 5 minutes apart").
+		return trouble(fault.Refused, "clock",
+			"the clock of this machine and that of the store are more than 5 minutes apart").
 			Then("set this machine's clock (or the store's), and run the command again")
 	case errors.Is(err, storage.ErrCredentials):
 		return trouble(fault.Failed, "store-credentials", "the store does not accept who you are").
-			Then("look at the keys: for a bucket AWS_ACCESS_KEY_ID or a profile, over SSH the agent (ssh-add -l) or ?key=FILE in the address")
+			Then("look at the keys: for a bucket AWS_ACCESS_KEY_ID or a profile, over SSH the agent " +
+				"(ssh-add -l) or ?key=FILE in the address")
 	case errors.Is(err, storage.ErrNoBucket):
-		return trouble(fault.Failed, "no-bucket", "there is no such bucket").Then("look at its name and at the endpoint").Then("or make it: orilla store init")
+		return trouble(fault.Failed, "no-bucket", "there is no such bucket").
+			Then("look at its name and at the endpoint").Then("or make it: orilla store init")
 	case errors.Is(err, storage.ErrDenied):
 		return trouble(fault.Failed, "store-denied", "the store knows you and does not let you do this").
-			Then("orilla store shows which rights there are; orilla store init --policy prints those that are needed")
+			Then("orilla store shows which rights there are; orilla store init " +
+				"--policy prints those that are needed")
 	case errors.Is(err, storage.ErrReadOnly):
-		return trouble(fault.Failed, "store-read-only", "the store cannot be written").Then("give the user who runs this command the right to write there")
+		return trouble(fault.Failed, "store-read-only", "the store cannot be written").
+			Then("give the user who runs this command the right to write there")
 	case errors.Is(err, storage.ErrFull):
 		return trouble(fault.Failed, "store-full", "there is no room left in the store").
-			Then("make room there (orilla store prune removes what nothing needs) and run the command again: what was uploaded whole is kept")
+			Then("make room there (orilla store prune removes what nothing needs) and run the command " +
+				"again: what was uploaded whole is kept")
 	case errors.Is(err, storage.ErrUnable):
-		return trouble(fault.Refused, "store-unable", "the server lacks what a store needs").Then("use another server; docs/stores.md says what one must be able to do")
+		return trouble(fault.Refused, "store-unable", "the server lacks what a store needs").
+			Then("use another server; docs/stores.md says what one must be able to do")
 	case errors.Is(err, storage.ErrUnreachable):
 		return trouble(fault.Failed, "store-unreachable", "the store does not answer").
-			Then("look at the address and the network, and run the command again: what was uploaded whole is kept")
+			Then("look at the address and the network, and run the command again: " +
+				"what was uploaded whole is kept")
 	case errors.Is(err, pins.ErrLapsed):
-		return trouble(fault.Refused, "too-slow", "too much time went by unnoticed").Then("run the command again: what was uploaded whole is kept")
+		return trouble(fault.Refused, "too-slow", "too much time went by unnoticed").
+			Then("run the command again: what was uploaded whole is kept")
 	case errors.Is(err, pins.ErrRemoved):
 		return trouble(fault.Refused, "site-removed", "the site is being removed").Then("ask who does it")
 	}
+
 	if !ofStore {
 		return err
 	}

@@ -1,4 +1,5 @@
-// Package store opens and makes stores, and explains to people what went wrong with one. The engines lie below it.
+// Package store opens and makes stores, and explains to people what went wrong
+// with one. The engines lie below it.
 package store
 
 import (
@@ -16,8 +17,10 @@ import (
 	"orilla.example/orilla/internal/store/ssh"
 )
 
-// At returns the store at an address for whoever makes it: "" for the default one, a folder, a file: URL, an sftp: or an s3: URL.
-// A folder, which is relative to root, is made a store at once, and made says so. Of others nothing is asked.
+// At returns the store at an address for whoever makes it: ""
+// for the default one, a folder, a file: URL, an sftp: or an
+// s3: URL. A folder, which is relative to root, is made a
+// store at once, and made says so. Of others nothing is asked.
 func At(ctx context.Context, address, root string, data string) (store storage.Store, made bool, err error) {
 	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
 		store, err := remote(scheme, address)
@@ -45,11 +48,15 @@ func remote(scheme, address string) (storage.Remote, error) {
 			store = ssh.Open(config)
 		}
 	default:
-		return nil, fault.New(fault.Usage, "store-address", "%q is not a store that this version can use", address).
-			Then("name a folder, such as store: ../releases").Then("or a folder over SSH: sftp://USER@HOST/FOLDER").Then("or a bucket: s3://BUCKET/PREFIX")
+		return nil, fault.New(fault.Usage, "store-address", "%q is not a store that this version can use",
+			address).
+			Then("name a folder, such as store: ../releases").
+			Then("or a folder over SSH: sftp://USER@HOST/FOLDER").Then("or a bucket: s3://BUCKET/PREFIX")
 	}
+
 	if errors.Is(err, s3.ErrAddress) || errors.Is(err, ssh.ErrAddress) {
-		return nil, fault.New(fault.Usage, "store-address", "the store's address is not written as it should be").At("%s", address).Because(err)
+		return nil, fault.New(fault.Usage, "store-address",
+			"the store's address is not written as it should be").At("%s", address).Because(err)
 	}
 	if err != nil {
 		return nil, Explain(err, address)
@@ -57,8 +64,9 @@ func remote(scheme, address string) (storage.Remote, error) {
 	return store, nil
 }
 
-// Open opens the store at an address, as At takes it. With make, a folder that is not a store yet is made one; a store
-// elsewhere is made by orilla store init.
+// Open opens the store at an address, as At takes it. With
+// make, a folder that is not a store yet is made one; a
+// store elsewhere is made by orilla store init.
 func Open(ctx context.Context, address, root string, data string, make bool) (storage.Store, error) {
 	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
 		store, err := remote(scheme, address)
@@ -70,6 +78,7 @@ func Open(ctx context.Context, address, root string, data string, make bool) (st
 		}
 		return store, nil
 	}
+
 	folder, err := storeFolder(address, root, data)
 	if err != nil {
 		return nil, err
@@ -78,6 +87,7 @@ func Open(ctx context.Context, address, root string, data string, make bool) (st
 	if make {
 		open = file.Make
 	}
+
 	store, err := open(folder)
 	if err != nil {
 		return nil, NotOpen(folder, err)
@@ -90,20 +100,28 @@ func NotOpen(place string, err error) error {
 	isFolder := !strings.Contains(place, "://")
 	switch {
 	case errors.Is(err, storage.ErrNone) && isFolder:
-		return fault.New(fault.Failed, "no-store", "there is no store yet").Marked(storage.ErrNone).At("%s", place).Then("orilla deploy makes it with the first release")
+		return fault.New(fault.Failed, "no-store", "there is no store yet").Marked(storage.ErrNone).
+			At("%s", place).Then("orilla deploy makes it with the first release")
 	case errors.Is(err, storage.ErrNone):
-		return fault.New(fault.Failed, "no-store", "there is no store yet").Marked(storage.ErrNone).At("%s", place).
-			Then("orilla store init makes it, once it has seen that the server can hold one").Then("or look whether the address is right")
+		return fault.New(fault.Failed, "no-store", "there is no store yet").Marked(storage.ErrNone).
+			At("%s", place).
+			Then("orilla store init makes it, once it has seen that the server can hold one").
+			Then("or look whether the address is right")
 	case errors.Is(err, storage.ErrOther):
-		return fault.New(fault.Refused, "not-a-store", "what is there is not empty and is not a store").At("%s", place).
-			Then("name an empty folder or prefix, or one that is a store, as store: in orilla.yaml or with --store")
+		return fault.New(fault.Refused, "not-a-store", "what is there is not empty and is not a store").
+			At("%s", place).
+			Then("name an empty folder or prefix, or one that is a store, as store: " +
+				"in orilla.yaml or with --store")
 	case errors.Is(err, storage.ErrFormat):
-		return fault.New(fault.Refused, "store-format", "the store was made by another version of Orilla").At("%s", place).Because(err).Then("use that version, or a newer one")
+		return fault.New(fault.Refused, "store-format", "the store was made by another version of Orilla").
+			At("%s", place).Because(err).Then("use that version, or a newer one")
 	}
+
 	return Explain(err, place)
 }
 
-// Folder returns the folder of this machine that a store's address means, as Open takes it; "" for one that is elsewhere.
+// Folder returns the folder of this machine that a store's address means, as
+// Open takes it; "" for one that is elsewhere.
 func Folder(address, root string, data string) (string, error) {
 	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
 		return "", nil
@@ -118,10 +136,12 @@ func storeFolder(address, root string, data string) (string, error) {
 	if strings.HasPrefix(address, "file://") {
 		parsed, err := url.Parse(address)
 		if err != nil || parsed.Host != "" && parsed.Host != "localhost" {
-			return "", fault.New(fault.Usage, "store-address", "%q is no folder of this machine", address).Then("name a folder, such as store: ../releases")
+			return "", fault.New(fault.Usage, "store-address", "%q is no folder of this machine", address).
+				Then("name a folder, such as store: ../releases")
 		}
 		return filepath.FromSlash(parsed.Path), nil
 	}
+
 	if rest, ok := strings.CutPrefix(address, "~/"); ok {
 		home, err := os.UserHomeDir()
 		return filepath.Join(home, rest), err

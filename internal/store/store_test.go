@@ -23,8 +23,10 @@ import (
 func TestWhereAStoreLies(t *testing.T) {
 	root, data := t.TempDir(), t.TempDir()
 	for address, want := range map[string]string{
-		"": filepath.Join(data, "store"), "../beside": filepath.Join(filepath.Dir(root), "beside"), "sub/store": filepath.Join(root, "sub", "store"),
-		filepath.Join(data, "absolute"): filepath.Join(data, "absolute"), "file://" + filepath.ToSlash(filepath.Join(data, "url")): filepath.Join(data, "url"),
+		"": filepath.Join(data, "store"), "../beside": filepath.Join(filepath.Dir(root),
+			"beside"), "sub/store": filepath.Join(root, "sub", "store"),
+		filepath.Join(data, "absolute"):                          filepath.Join(data, "absolute"),
+		"file://" + filepath.ToSlash(filepath.Join(data, "url")): filepath.Join(data, "url"),
 	} {
 		opened, err := store.Open(t.Context(), address, root, data, true)
 		require.NoError(t, err, address)
@@ -42,14 +44,19 @@ func TestWhereAStoreLies(t *testing.T) {
 
 func TestWhatAStoreLedToIsExplained(t *testing.T) {
 	for code, err := range map[string]error{
-		"store-read-only": storage.ErrReadOnly, "store-full": storage.ErrFull, "store-trouble": errors.New("input/output error"), "clock": storage.ErrClock,
-		"store-credentials": storage.ErrCredentials, "no-bucket": storage.ErrNoBucket, "store-denied": storage.ErrDenied,
-		"store-unreachable": storage.ErrUnreachable, "untrusted": storage.ErrUntrusted, "store-unable": storage.ErrUnable,
+		"store-read-only": storage.ErrReadOnly, "store-full": storage.ErrFull, "store-trouble": errors.New(
+			"input/output error"), "clock": storage.ErrClock,
+		"store-credentials": storage.ErrCredentials, "no-bucket": storage.ErrNoBucket,
+		"store-denied":      storage.ErrDenied,
+		"store-unreachable": storage.ErrUnreachable, "untrusted": storage.ErrUntrusted,
+		"store-unable":     storage.ErrUnable,
 		"host-key-unknown": &ssh.HostError{Host: "corvane.test:22", Line: "corvane.test ssh-ed25519 AAAA"},
-		"host-key-changed": &ssh.HostError{Host: "corvane.test:22", Changed: true}, "too-slow": pins.ErrLapsed, "site-removed": pins.ErrRemoved,
+		"host-key-changed": &ssh.HostError{Host: "corvane.test:22", Changed: true},
+		"too-slow":         pins.ErrLapsed, "site-removed": pins.ErrRemoved,
 	} {
 		t.Run(code, func(t *testing.T) {
-			got := store.Explain(fmt.Errorf("reading a claim: %w", storage.Wrap(err, &memory.Store{}, "get", "sites/corvane/claim")), "elsewhere")
+			got := store.Explain(fmt.Errorf("reading a claim: %w", storage.Wrap(err, &memory.Store{}, "get",
+				"sites/corvane/claim")), "elsewhere")
 			require.Equal(t, code, fault.Code(got))
 			require.ErrorIs(t, got, err)
 			problem, _ := errors.AsType[*fault.Error](got)
@@ -61,8 +68,10 @@ func TestWhatAStoreLedToIsExplained(t *testing.T) {
 
 func TestWhatIsNoTroubleOfAStoreIsHandedOn(t *testing.T) {
 	for name, err := range map[string]error{
-		"nothing": nil, "an interrupt": context.Canceled, "a message already": fault.New(fault.Refused, "own", "said already"),
-		"an error of Git": errors.New("fatal: bad object"), "an error of a file": &fs.PathError{Op: "open", Path: "dist", Err: fs.ErrPermission},
+		"nothing": nil, "an interrupt": context.Canceled, "a message already": fault.New(fault.Refused, "own",
+			"said already"),
+		"an error of Git": errors.New("fatal: bad object"), "an error of a file": &fs.PathError{Op: "open",
+			Path: "dist", Err: fs.ErrPermission},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, err, store.Explain(err, "elsewhere"))

@@ -11,7 +11,8 @@ import (
 // DefaultEdge is where an edge node listens unless told otherwise.
 const DefaultEdge = "127.0.0.1:7420"
 
-// nearbyPort returns the port of an edge node that runs on this machine, or the usual one.
+// nearbyPort returns the port of an edge node that runs on
+// this machine, or the usual one.
 func NearbyPort(nodes []edge.Presence) string {
 	address := DefaultEdge
 	if len(nodes) > 0 {

@@ -13,7 +13,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// against says how a duration differs from an earlier one, if by over a tenth of a second and a tenth of itself.
+// against says how a duration differs from an earlier one, if by over a tenth
+// of a second and a tenth of itself.
 func Against(took, earlier time.Duration) string {
 	difference := took - earlier
 	if earlier == 0 || difference.Abs() < 100*time.Millisecond || difference.Abs() < earlier/10 {
@@ -25,8 +26,10 @@ func Against(took, earlier time.Duration) string {
 	return " (-" + console.Took(-difference) + ")"
 }
 
-// change says how a phase differs from that of the build of the same branch before, where that is worth a word.
-func change(c *console.Console, before []builds.Run, run builds.Run, names []string, took time.Duration) string {
+// change says how a phase differs from that of the build of the same branch
+// before, where that is worth a word.
+func change(c *console.Console, before []builds.Run, run builds.Run, names []string, took time.Duration,
+) string {
 	for _, other := range before {
 		if other.Branch != run.Branch || other.Ended.Outcome != builds.Succeeded {
 			continue
@@ -37,11 +40,13 @@ func change(c *console.Console, before []builds.Run, run builds.Run, names []str
 }
 
 func DescribeRun(c *console.Console, run builds.Run) BuildRow {
-	row := BuildRow{Build: run.Label(), State: "lost", Branch: run.Branch, Commit: run.Commit, Subject: run.Subject, Author: run.Author, Who: run.Who, Where: run.Where,
+	row := BuildRow{Build: run.Label(), State: "lost", Branch: run.Branch, Commit: run.Commit,
+		Subject: run.Subject, Author: run.Author, Who: run.Who, Where: run.Where,
 		Cause: run.Cause, When: &run.When, Key: run.Key, Milliseconds: c.Now().Sub(run.When).Milliseconds()}
 	if run.Source == journal.FromCommit {
 		row.Trust = "trusted"
 	}
+
 	if how := run.Untrusted; how != nil {
 		held := trustRow(how)
 		row.Trust, row.Isolation, row.Network = held.Trust, held.Isolation, held.Network
@@ -51,11 +56,14 @@ func DescribeRun(c *console.Console, run builds.Run) BuildRow {
 		row.State = "running" // it has just begun
 		return row
 	}
+
 	if end == nil {
 		row.Why = "it ended without a word"
 		return row
 	}
-	row.State, row.Why, row.Phases, row.Sent, row.Milliseconds = string(end.Outcome), end.Problem, end.Phases, end.Sent, end.When.Sub(run.When).Milliseconds()
+	row.State, row.Why, row.Phases, row.Sent, row.Milliseconds = string(
+		end.Outcome), end.Problem, end.Phases, end.Sent, end.When.Sub(run.When).Milliseconds()
+
 	if !end.Release.IsZero() {
 		row.Release = end.Release.Short()
 	}
@@ -71,11 +79,14 @@ func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 	if held { // where all are trusted there is nothing to say
 		table[0] = slices.Insert(table[0], 2, "TRUST")
 	}
+
 	for _, row := range rows {
-		state := map[string]string{"succeeded": console.Good(row.State), "failed": console.Bad(row.State), "running": console.Accent(row.State)}[row.State]
+		state := map[string]string{"succeeded": console.Good(row.State), "failed": console.Bad(row.State),
+			"running": console.Accent(row.State)}[row.State]
 		if state == "" {
 			state = console.Warn(row.State)
 		}
+
 		led := row.Entry
 		if led == "" && row.Release != "" {
 			led = row.Release
@@ -83,12 +94,14 @@ func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 				led += console.Faint(" live nowhere")
 			}
 		}
+
 		if row.Why != "" {
 			led = strings.TrimSpace(led + " " + console.Faint(row.Why))
 		}
 		if row.Now != "" {
 			led = console.Faint(row.Now)
 		}
+
 		took, began := "", ""
 		if row.When != nil {
 			took, began = console.Took(time.Duration(row.Milliseconds)*time.Millisecond), c.Age(*row.When)
@@ -97,12 +110,15 @@ func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 		if commit == "" {
 			commit = "files"
 		}
-		line := []string{console.Accent(row.Build), state, Shorten(row.Branch, 24), commit, Shorten(row.Subject, 34), took, began, led}
+
+		line := []string{console.Accent(row.Build), state, Shorten(row.Branch, 24), commit,
+			Shorten(row.Subject, 34), took, began, led}
 		if held {
 			line = slices.Insert(line, 2, trustText(row))
 		}
 		table = append(table, line)
 	}
+
 	took := slices.Index(table[0], "TOOK")
 	c.Table(table, took)
 	printPhases(c, runs)
@@ -116,6 +132,7 @@ func printPhases(c *console.Console, runs []builds.Run) {
 			ended = append(ended, run)
 		}
 	}
+
 	if len(ended) == 0 {
 		return
 	}
@@ -123,6 +140,7 @@ func printPhases(c *console.Console, runs []builds.Run) {
 	for _, run := range ended {
 		longest = max(longest, run.Ended.Took(builds.PhaseNames...))
 	}
+
 	c.Print("")
 	rows := [][]string{{"BUILD", "TOOK", "PHASES"}}
 	if c.OutTerm {
@@ -136,6 +154,7 @@ func printPhases(c *console.Console, runs []builds.Run) {
 		}
 		rows[0][2] = "PHASES  " + legend
 	}
+
 	for i, run := range ended {
 		bar, words := "", []string{}
 		for _, phase := range drawnPhases {
@@ -143,14 +162,18 @@ func printPhases(c *console.Console, runs []builds.Run) {
 			if took == 0 {
 				continue
 			}
-			words = append(words, phase.title+" "+console.Took(took)+change(c, ended[i+1:], run, phase.names, took))
+			words = append(words, phase.title+" "+console.Took(took)+change(c, ended[i+1:], run, phase.names,
+				took))
+
 			if c.OutTerm {
 				bar += phase.paint(strings.Repeat("━", max(1, int(took*barWidth/longest))))
 			}
 		}
+
 		text := strings.Join(words, ", ")
 		if c.OutTerm {
-			rows = append(rows, []string{console.Accent(run.Label()), console.Took(run.Ended.Took(builds.PhaseNames...)), bar})
+			rows = append(rows, []string{console.Accent(run.Label()),
+				console.Took(run.Ended.Took(builds.PhaseNames...)), bar})
 			rows = append(rows, []string{"", "", console.Faint(text)})
 			continue
 		}
@@ -164,8 +187,10 @@ const barWidth = 48
 
 // buildRow is one build with --json.
 type BuildRow struct {
-	Build        string         `json:"build,omitempty"` // build:41; none while it waits
-	State        string         `json:"state"`           // "waiting", "running", "lost", or the outcome: "succeeded", "failed", "cancelled", "superseded", "abandoned"
+	Build string `json:"build,omitempty"` // build:41; none while it waits
+	// "waiting", "running", "lost", or the outcome: "succeeded", "failed",
+	// "cancelled", "superseded", "abandoned"
+	State        string         `json:"state"`
 	Branch       string         `json:"branch,omitempty"`
 	Commit       string         `json:"commit,omitempty"`
 	Subject      string         `json:"subject,omitempty"`
@@ -182,19 +207,24 @@ type BuildRow struct {
 	Now          string         `json:"now,omitempty"` // what a running one does
 	Why          string         `json:"why,omitempty"` // what it waits for, or what went wrong
 	Sent         int64          `json:"sent,omitempty"`
-	Trust        string         `json:"trust,omitempty"`     // of a commit that was built: "trusted", "untrusted"
-	Isolation    string         `json:"isolation,omitempty"` // of an untrusted one: "none", "bubblewrap"
-	Network      string         `json:"network,omitempty"`   // of an isolated one: "none", "outside"
+	// of a commit that was built: "trusted", "untrusted"
+	Trust     string `json:"trust,omitempty"`
+	Isolation string `json:"isolation,omitempty"` // of an untrusted one: "none", "bubblewrap"
+	Network   string `json:"network,omitempty"`   // of an isolated one: "none", "outside"
 }
 
-// drawnPhases are the phases that bars show, with what they are called; several that are short together.
+// drawnPhases are the phases that bars show, with what
+// they are called; several that are short together.
 var drawnPhases = []struct {
 	title string
 	names []string
 	paint func(string) string
 }{
-	{"wait", []string{"wait"}, console.Faint}, {"checkout", []string{"checkout", "unpack"}, console.Accent}, {"prepare", []string{"prepare"}, console.Warn},
-	{"steps", []string{"step"}, console.Good}, {"upload", []string{"scan", "upload", "rules", "check", "commit"}, console.Strong}, {"activate", []string{"activate"}, console.Strong},
+	{"wait", []string{"wait"}, console.Faint}, {"checkout", []string{"checkout", "unpack"},
+		console.Accent}, {"prepare", []string{"prepare"}, console.Warn},
+	{"steps", []string{"step"}, console.Good},
+	{"upload", []string{"scan", "upload", "rules", "check", "commit"}, console.Strong},
+	{"activate", []string{"activate"}, console.Strong},
 }
 
 // shownBars is of how many builds bars are drawn.
@@ -227,6 +257,7 @@ func ReportEnd(c *console.Console, run builds.Run) {
 	if row.State != "succeeded" {
 		text = console.Bad(row.State)
 	}
+
 	text += " after " + console.Took(time.Duration(row.Milliseconds)*time.Millisecond)
 	if row.Why != "" {
 		text += ": " + row.Why

@@ -9,15 +9,18 @@ func ShowCheck(c *console.Console, r CheckReport) {
 	for _, f := range r.Findings {
 		showFinding(c, f)
 	}
-	checked := console.Count(int64(r.Files), "file", "files") + ", " + console.Count(int64(r.Rules), "rule", "rules") + ", " +
+	checked := console.Count(int64(r.Files), "file", "files") + ", " + console.Count(int64(r.Rules), "rule",
+		"rules") + ", " +
 		console.Count(int64(r.Expectations), "expectation", "expectations")
+
 	about := console.Faint("checked " + checked + " of " + r.On)
 	if r.Compared != "" {
 		about += console.Faint(", against " + r.Compared)
 	}
 	switch {
 	case r.Errors > 0:
-		c.Print("%s  %s", console.Bad(console.Count(int64(r.Errors), "error", "errors"))+", "+console.Count(int64(r.Warnings), "warning", "warnings"), about)
+		c.Print("%s  %s", console.Bad(console.Count(int64(r.Errors), "error", "errors"))+", "+
+			console.Count(int64(r.Warnings), "warning", "warnings"), about)
 	case r.Warnings > 0:
 		c.Print("%s  %s", console.Warn(console.Count(int64(r.Warnings), "warning", "warnings")), about)
 	default:
@@ -35,6 +38,7 @@ func showFinding(c *console.Console, f finding.Finding) {
 	if at := f.Position.String(); at != "" {
 		where = console.Accent(at+":") + " "
 	}
+
 	c.Print("%s%s %s", where, level+": "+f.What, console.Faint("["+f.Code+"]"))
 	for _, line := range f.Excerpt() {
 		c.Print("    %s", line)
@@ -42,6 +46,7 @@ func showFinding(c *console.Console, f finding.Finding) {
 	for _, line := range f.More {
 		c.Print("    %s", console.Faint(line))
 	}
+
 	if f.Next != "" {
 		c.Print("  %s %s", console.Accent("next:"), f.Next)
 	}

@@ -19,7 +19,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// reportPromoted tells how what is promoted differs from what was live, and what was looked at.
+// reportPromoted tells how what is promoted differs from
+// what was live, and what was looked at.
 func ReportPromoted(c *console.Console, result *deploy.Release) {
 	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
 	switch changes := result.Changes; {
@@ -29,6 +30,7 @@ func ReportPromoted(c *console.Console, result *deploy.Release) {
 	default:
 		text += "; " + Changed(changes)
 	}
+
 	c.Row(c.Err, "files", text+"; nothing built, nothing sent")
 	if n := result.Rules.Expectations; n > 0 {
 		c.Row(c.Err, "rules", console.Good(console.Count(int64(n), "expectation holds", "expectations hold")))
@@ -40,12 +42,15 @@ func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) stri
 	took := phases(result, "checkout", "prepare", "step", "unpack")
 	switch {
 	case result.Reused:
-		return "nothing to do: the same content was built " + c.Age(result.Made.Build.Finished) + builtOf(plan, result.Made.Build)
+		return "nothing to do: the same content was built " + c.Age(result.Made.Build.Finished) +
+			builtOf(plan, result.Made.Build)
 	case result.Kept:
 		return "nothing to do: the output of the last try was kept"
-	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Made.Build.Steps) == 0 && took == 0:
+	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Made.Build.Steps) == 0 &&
+		took == 0:
 		return "nothing to do: the files are ready"
 	}
+
 	text := console.Took(took) + "  " + console.Count(int64(len(result.Made.Build.Steps)), "step", "steps")
 	if result.KeptDependencies {
 		text += "; dependencies kept"
@@ -56,24 +61,28 @@ func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) stri
 // hintEdge says how to look at it when no edge node runs.
 func HintEdge(c *console.Console, nodes []edge.Presence) {
 	if len(nodes) == 0 {
-		c.Note("%s orilla edge, to answer at that address: no edge node runs on this store", console.Accent("next:"))
+		c.Note("%s orilla edge, to answer at that address: no edge node runs on this store",
+			console.Accent("next:"))
 	}
 }
 
 func NewDeployReport(c *console.Console, plan *site.Plan, result *deploy.Release) DeployReport {
 	report := DeployReport{
-		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit, Branch: plan.Origin.Branch,
+		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit,
+		Branch:  plan.Origin.Branch,
 		Release: "r-" + result.ID.String(), Build: result.Made.Build.Name(), Reused: result.Reused,
 		Files: result.Files, Bytes: result.Bytes, NewFiles: result.NewFiles, NewBytes: result.NewBytes,
 		Added: result.Changes.Added, Changed: result.Changes.Changed, Removed: result.Changes.Removed,
 		Milliseconds: map[string]int64{},
 	}
+
 	if len(result.Rules.Rules) > 0 {
 		report.Rules = map[string]int{}
 	}
 	for verb, n := range result.Rules.Rules {
 		report.Rules[string(verb)] = n
 	}
+
 	report.Expectations, report.Findings = result.Rules.Expectations, result.Findings
 	for _, timing := range result.Phases() {
 		report.Milliseconds[timing.Phase] += timing.Took.Milliseconds()
@@ -81,6 +90,7 @@ func NewDeployReport(c *console.Console, plan *site.Plan, result *deploy.Release
 			report.Milliseconds["build"] += timing.Took.Milliseconds()
 		}
 	}
+
 	if how := result.Made.Build.Untrusted; how != nil {
 		report.Trust, report.Isolation, report.Network = "untrusted", how.Isolation, how.Network
 	}
@@ -90,7 +100,8 @@ func NewDeployReport(c *console.Console, plan *site.Plan, result *deploy.Release
 	return report
 }
 
-// reportFindings counts what was found in what changes, and shows what keeps visitors from getting lost.
+// reportFindings counts what was found in what changes, and shows what keeps
+// visitors from getting lost.
 func reportFindings(c *console.Console, result *deploy.Release) {
 	if len(result.Findings) == 0 {
 		return
@@ -108,7 +119,8 @@ func reportFindings(c *console.Console, result *deploy.Release) {
 	}
 }
 
-// reportRelease tells how the release came to be: in a build with a number, or after another one.
+// reportRelease tells how the release came to be: in a
+// build with a number, or after another one.
 func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) {
 	held := ""
 	if result.Made.Build.Untrusted != nil {
@@ -118,6 +130,7 @@ func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) 
 	if text := phaseText(result); text != "" {
 		c.Row(c.Err, "", console.Faint(text))
 	}
+
 	changes := result.Changes
 	defer func() {
 		text := rulesText(result.Rules)
@@ -127,11 +140,13 @@ func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) 
 		if result.RulesChanged {
 			text += console.Accent("; changed")
 		}
+
 		if text != "" {
 			c.Row(c.Err, "rules", text)
 		}
 		reportFindings(c, result)
 	}()
+
 	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
 	switch {
 	case changes.First:
@@ -140,12 +155,15 @@ func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) 
 	default:
 		text += fmt.Sprintf("; %s", Changed(changes))
 	}
+
 	if result.NewFiles == 0 {
 		text += "; nothing to send"
 	} else {
-		text += fmt.Sprintf("; %s, %s sent in %s", console.Count(result.NewFiles, "new file", "new files"), console.Size(result.NewBytes),
+		text += fmt.Sprintf("; %s, %s sent in %s", console.Count(result.NewFiles, "new file", "new files"),
+			console.Size(result.NewBytes),
 			console.Took(phases(result, "scan", "upload", "commit")))
 	}
+
 	c.Row(c.Err, "files", text)
 	if n := len(result.LeftOut); n > 0 {
 		shown := result.LeftOut[0].Path
@@ -180,7 +198,8 @@ func buildLabel(number int64) string {
 	return console.Faint(fmt.Sprintf("  build:%d", number))
 }
 
-// builtOf says of which commit a build was that another one's release comes from.
+// builtOf says of which commit a build was that another
+// one's release comes from.
 func builtOf(plan *site.Plan, build builds.Record) string {
 	if build.Commit == "" || build.Commit == plan.Origin.Commit {
 		return ""
@@ -214,10 +233,12 @@ func CountFindings(found finding.List) string {
 			codes = append(codes, f.Code)
 		}
 	}
+
 	for i, code := range codes {
 		codes[i] = fmt.Sprintf("%d %s", counts[code], code)
 	}
-	return console.Warn(console.Count(int64(len(found)), "warning", "warnings")) + ": " + strings.Join(codes, ", ")
+	return console.Warn(console.Count(int64(len(found)), "warning", "warnings")) + ": " + strings.Join(codes,
+		", ")
 }
 
 // deployReport is what deploy and build print with --json.
@@ -266,12 +287,15 @@ func EnvironmentArgument(environment string) string {
 
 // nouns are what several rules of a verb are called.
 var nouns = map[rules.Verb][2]string{
-	rules.Redirect: {"redirect", "redirects"}, rules.Rewrite: {"rewrite", "rewrites"}, rules.Proxy: {"proxy", "proxies"}, rules.Gone: {"gone", "gone"},
-	rules.Fallback: {"fallback", "fallbacks"}, rules.Missing: {"page for what is missing", "pages for what is missing"},
+	rules.Redirect: {"redirect", "redirects"}, rules.Rewrite: {"rewrite", "rewrites"}, rules.Proxy: {"proxy",
+		"proxies"}, rules.Gone: {"gone", "gone"},
+	rules.Fallback: {"fallback", "fallbacks"}, rules.Missing: {"page for what is missing",
+		"pages for what is missing"},
 	rules.Header: {"header", "headers"}, rules.Withhold: {"withheld", "withheld"},
 }
 
-// phaseText tells how long each part of a build took, and the change against the build before.
+// phaseText tells how long each part of a build took, and
+// the change against the build before.
 func phaseText(result *deploy.Release) string {
 	var parts []string
 	if phases(result, "prepare", "step") == 0 {
@@ -284,6 +308,7 @@ func phaseText(result *deploy.Release) string {
 		} else if !slices.Contains([]string{"wait", "checkout", "scan", "upload"}, name) {
 			continue // small, or told elsewhere
 		}
+
 		text := name + " " + console.Took(timing.Took)
 		for _, phase := range result.Earlier {
 			if phase.Name == timing.Phase && (phase.What == "" || phase.What == timing.What) {
@@ -293,6 +318,7 @@ func phaseText(result *deploy.Release) string {
 		}
 		parts = append(parts, text)
 	}
+
 	return strings.Join(parts, ", ")
 }
 
@@ -319,9 +345,11 @@ func rulesText(counts inspect.RuleCounts) string {
 			parts = append(parts, console.Count(int64(n), nouns[verb][0], nouns[verb][1]))
 		}
 	}
+
 	text := strings.Join(parts, ", ")
 	if counts.Expectations > 0 {
-		text += "; " + console.Good(console.Count(int64(counts.Expectations), "expectation holds", "expectations hold"))
+		text += "; " + console.Good(console.Count(int64(counts.Expectations), "expectation holds",
+			"expectations hold"))
 	}
 	return strings.TrimPrefix(text, "; ")
 }

@@ -20,16 +20,21 @@ func diffCommits(c *console.Console, report DiffReport) {
 	if len(report.Commits) == 0 {
 		return
 	}
-	c.Print("\n%s", console.Strong(console.Count(int64(len(report.Commits)+report.More), "commit between", "commits between")))
+	c.Print("\n%s", console.Strong(console.Count(int64(len(report.Commits)+report.More), "commit between",
+		"commits between")))
+
 	for _, commit := range report.Commits {
-		c.Print("  %s  %s", c.Link(console.Accent(source.Short(commit.Commit)), commit.Address), commit.Subject)
+		c.Print("  %s  %s", c.Link(console.Accent(source.Short(commit.Commit)), commit.Address),
+			commit.Subject)
 	}
 	if report.More > 0 {
 		c.Print("  %s", console.Faint(fmt.Sprintf("and %d older", report.More)))
 	}
 }
 
-func diffItems(c *console.Console, what string, items []difference.Item, limit int, name func(difference.Item) string) {
+func diffItems(c *console.Console, what string, items []difference.Item, limit int,
+	name func(difference.Item) string,
+) {
 	if len(items) == 0 {
 		return
 	}
@@ -37,12 +42,15 @@ func diffItems(c *console.Console, what string, items []difference.Item, limit i
 	for _, item := range items {
 		counts[item.Kind]++
 	}
+
 	var parts []string
-	for _, kind := range []difference.Kind{difference.Added, difference.Removed, difference.Moved, difference.Changed} {
+	for _, kind := range []difference.Kind{difference.Added, difference.Removed, difference.Moved,
+		difference.Changed} {
 		if counts[kind] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", counts[kind], kind))
 		}
 	}
+
 	c.Print("\n%s  %s", console.Strong(what), strings.Join(parts, ", "))
 	rows := [][]string{}
 	for i, item := range items {
@@ -50,6 +58,7 @@ func diffItems(c *console.Console, what string, items []difference.Item, limit i
 			break
 		}
 		size, about := "", ""
+
 		switch item.Kind {
 		case difference.Added:
 			size = console.Size(item.After)
@@ -58,6 +67,7 @@ func diffItems(c *console.Console, what string, items []difference.Item, limit i
 		default:
 			size, about = console.Size(item.After), grown(item.Before, item.After)
 		}
+
 		if item.Kind == difference.Moved {
 			from := item
 			from.Address, from.Path = answer.Address(item.From), item.From
@@ -74,12 +84,14 @@ func diffRules(c *console.Console, report DiffReport, limit int) {
 		return
 	}
 	c.Print("\n%s", console.Strong("rules and settings"))
+
 	for i, rule := range report.Rules {
 		if i == limit {
 			break
 		}
 		c.Print("  %s %s", diffMark(rule.Kind), rule.Text)
 	}
+
 	moreLines(c, len(report.Rules), limit)
 	if report.Ordered {
 		c.Print("  %s the same rules, in another order", diffMark(difference.Changed))
@@ -97,6 +109,7 @@ func diffWeights(c *console.Console, report DiffReport, limit int) {
 	if report.Partial {
 		about += "; of those that changed themselves"
 	}
+
 	c.Print("\n%s  %s", console.Strong("weight"), console.Faint(about))
 	var rows [][]string
 	for i, weight := range report.Weights {
@@ -107,7 +120,8 @@ func diffWeights(c *console.Console, report DiffReport, limit int) {
 		if weight.Before > 0 {
 			before = console.Size(weight.Before)
 		}
-		rows = append(rows, []string{"   ", weight.Address, before, console.Faint("->"), console.Size(weight.After), grown(weight.Before, weight.After)})
+		rows = append(rows, []string{"   ", weight.Address, before, console.Faint("->"),
+			console.Size(weight.After), grown(weight.Before, weight.After)})
 	}
 	c.Columns(rows, 2, 4)
 	moreLines(c, len(report.Weights), limit/2)
@@ -127,11 +141,13 @@ func ShowDiff(c *console.Console, report DiffReport, all bool) {
 		}
 		return text + "  " + Shorten(side.Subject, 50)
 	}
+
 	c.Print("%s %s", console.Faint("before"), about(report.Before))
 	c.Print("%s  %s", console.Faint("after"), about(report.After))
 	if report.Same() {
 		c.Print("%s", console.Good("nothing that visitors get differs"))
 	}
+
 	limit := diffLines
 	if all {
 		limit = 1 << 30
@@ -142,7 +158,8 @@ func ShowDiff(c *console.Console, report DiffReport, all bool) {
 	diffRules(c, report, limit)
 	diffWeights(c, report, limit)
 	if len(report.Pages) > 0 {
-		c.Note("%s orilla diff %s %s --open shows both side by side, --text %s the lines", console.Faint("next:"), report.Before.Name, report.After.Name, report.Pages[0].Address)
+		c.Note("%s orilla diff %s %s --open shows both side by side, --text %s the lines",
+			console.Faint("next:"), report.Before.Name, report.After.Name, report.Pages[0].Address)
 	}
 }
 

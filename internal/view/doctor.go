@@ -13,12 +13,14 @@ type Finding struct {
 // Good returns a finding of something that is as it should be.
 func Good(about, text string) Finding { return Finding{About: about, State: "good", Text: text} }
 
-// Remark returns a finding of something that keeps nothing from working; mend may be empty.
+// Remark returns a finding of something that keeps nothing
+// from working; mend may be empty.
 func Remark(about, text, mend string) Finding {
 	return Finding{About: about, State: "remark", Text: text, Mend: mend}
 }
 
-// Bad returns a finding of something that keeps the project from being deployed.
+// Bad returns a finding of something that keeps the
+// project from being deployed.
 func Bad(about, text, mend string) Finding {
 	return Finding{About: about, State: "bad", Text: text, Mend: mend}
 }
@@ -51,5 +53,6 @@ func PrintDoctor(c *console.Console, findings []Finding) {
 		c.Print("%s", console.Good("everything that this project needs is here"))
 		return
 	}
-	c.Print("%s", console.Bad(console.Count(bad, "thing keeps", "things keep")+" this project from being deployed"))
+	c.Print("%s", console.Bad(console.Count(bad, "thing keeps", "things keep")+
+		" this project from being deployed"))
 }

@@ -19,7 +19,8 @@ type DomainReport struct {
 }
 
 func ReportHost(entry hosts.Entry) DomainReport {
-	report := DomainReport{Host: entry.Host, Owner: entry.Site, Entry: entry.Number, Who: entry.Who, Why: entry.Why, Grants: entry.Grants}
+	report := DomainReport{Host: entry.Host, Owner: entry.Site, Entry: entry.Number, Who: entry.Who,
+		Why: entry.Why, Grants: entry.Grants}
 	if entry.Number > 0 {
 		report.When = &entry.When
 	}

@@ -30,6 +30,7 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 	if r.Rule != "" {
 		c.Print("  %s", console.Accent(r.Rule))
 	}
+
 	c.Print("")
 	c.Print("%s", console.Faint("how"))
 	for _, step := range r.Steps {
@@ -41,16 +42,19 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 			c.Print("  %s %s", mark, step.Text)
 			continue
 		}
+
 		c.Print("  %s %s  %s", mark, console.Accent(step.At), step.Rule)
 		if !strings.HasSuffix(step.Rule, step.Text) { // what a header rule sets is there to read already
 			c.Print("      %s", console.Faint(step.Text))
 		}
 	}
+
 	c.Print("")
 	width := 0
 	for _, field := range r.Header {
 		width = max(width, len(field.Name))
 	}
+
 	c.Print("%s", console.Faint("header"))
 	for _, field := range r.Header {
 		by := ""
@@ -59,13 +63,15 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 		}
 		c.Print("  %-*s  %s%s", width, field.Name, field.Value, by)
 	}
+
 	if r.Live != nil {
 		c.Print("")
 		showLive(c, r)
 	}
 }
 
-// explainReport is what explain prints with --json; with - one such document a line.
+// explainReport is what explain prints with --json; with -
+// one such document a line.
 type ExplainReport struct {
 	Address     string        `json:"address"`
 	Method      string        `json:"method"`
@@ -126,7 +132,8 @@ func OneLine(r ExplainReport) string {
 	return line
 }
 
-// position is where a rule was written; "a rule" where only the release knows it.
+// position is where a rule was written; "a rule" where
+// only the release knows it.
 func Position(r *rules.Rule) string {
 	if r.At.Line == 0 {
 		return "release"
@@ -139,14 +146,17 @@ func RuleText(r *rules.Rule) string { return Position(r) + "  " + r.String() }
 // showLive sets what an edge node answered beside what the subject does.
 func showLive(c *console.Console, r ExplainReport) {
 	live := r.Live
-	c.Print("%s %s  %s", console.Faint("live"), StatusText(live.Status)+" "+live.Location, console.Faint("edge node "+live.Node+", "+live.Release))
+	c.Print("%s %s  %s", console.Faint("live"), StatusText(live.Status)+" "+live.Location,
+		console.Faint("edge node "+live.Node+", "+live.Release))
 	if len(live.Differs) == 0 {
 		c.Print("  %s", console.Good("the same answer and the same header"))
 		return
 	}
+
 	rows := [][]string{{"", "HERE", "LIVE"}}
 	for _, name := range live.Differs {
-		rows = append(rows, []string{"  " + name, console.Strong(valueOf(r, name)), console.Warn(liveValue(*live, name))})
+		rows = append(rows, []string{"  " + name, console.Strong(valueOf(r, name)),
+			console.Warn(liveValue(*live, name))})
 	}
 	c.Table(rows)
 }

@@ -9,7 +9,8 @@ import (
 )
 
 func DescribeFile(file release.File, settings release.Settings) FileReport {
-	return FileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type, SHA256: file.Digest.String(),
+	return FileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type,
+		SHA256:    file.Digest.String(),
 		Immutable: answer.Immutable(file.Path, settings)}
 }
 

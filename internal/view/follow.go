@@ -48,5 +48,6 @@ func EventText(event follow.Event) string {
 			return console.Bad("failed: ") + event.Why
 		}
 	}
+
 	return console.Bad("failed") + built
 }

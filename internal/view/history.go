@@ -20,6 +20,7 @@ func HistoryRow(c *console.Console, entry journal.Entry, report EntryReport) []s
 	if report.Live {
 		label = console.Good(label + " live")
 	}
+
 	commit := commitText(c, entry.Commit, report.CommitAddress, string(entry.Source))
 	if entry.Source == journal.FromWorkingTree {
 		commit += " working tree"
@@ -28,31 +29,39 @@ func HistoryRow(c *console.Console, entry journal.Entry, report EntryReport) []s
 	if entry.Why != "" {
 		about = Shorten(entry.Why, 42)
 	}
+
 	release := ""
 	if !entry.Release.IsZero() {
 		release = entry.Release.Short()
 	}
 	if entry.Ended != nil && entry.Kind == journal.Removal {
-		return []string{label, kindText(entry, nil), "", console.Faint(source.Short(entry.Ended.Commit)), Shorten(cmp.Or(entry.Why, follow.EndedText(*entry.Ended)), 42),
+		return []string{label, kindText(entry, nil), "", console.Faint(source.Short(entry.Ended.Commit)),
+			Shorten(cmp.Or(entry.Why, follow.EndedText(*entry.Ended)), 42),
 			Shorten(source.PersonName(entry.Who), 20), c.Age(entry.When)}
 	}
+
 	return []string{label, kindText(entry, report.Outcome), release, commit, about,
 		Shorten(source.PersonName(entry.Who), 20), c.Age(entry.When)}
 }
 
-// describeEntry tells of an entry; head is the number of its journal's last one.
+// describeEntry tells of an entry; head is the number of
+// its journal's last one.
 func DescribeEntry(entry journal.Entry, err error, head int64) EntryReport {
 	report := EntryReport{
-		Entry: entry.Label(), Kind: string(entry.Kind), Live: entry.Number == head && !entry.Release.IsZero(), Source: string(entry.Source),
-		Commit: entry.Commit, Branch: entry.Branch, Subject: entry.Subject, Reactivates: entry.Reactivates, Frozen: entry.Frozen != nil,
-		Who: entry.Who, When: entry.When, Cause: entry.Cause, Why: entry.Why, Expires: entry.Expires,
+		Entry: entry.Label(), Kind: string(entry.Kind), Live: entry.Number == head && !entry.Release.IsZero(),
+		Source: string(entry.Source),
+		Commit: entry.Commit, Branch: entry.Branch, Subject: entry.Subject, Reactivates: entry.Reactivates,
+		Frozen: entry.Frozen != nil,
+		Who:    entry.Who, When: entry.When, Cause: entry.Cause, Why: entry.Why, Expires: entry.Expires,
 	}
+
 	if !entry.Release.IsZero() {
 		report.Release = "r-" + entry.Release.String()
 	}
 	if entry.Frozen != nil {
 		report.Until = entry.Frozen.Until
 	}
+
 	if entry.Ended != nil {
 		report.Ended = string(entry.Ended.Reason)
 	}
@@ -64,27 +73,28 @@ func DescribeEntry(entry journal.Entry, err error, head int64) EntryReport {
 
 // entryReport is one entry of history with --json.
 type EntryReport struct {
-	Entry         string                `json:"entry"`
-	Kind          string                `json:"kind"`
-	Live          bool                  `json:"live"`
-	Release       string                `json:"release,omitempty"`
-	Source        string                `json:"source,omitempty"`
-	Commit        string                `json:"commit,omitempty"`
-	CommitAddress string                `json:"commit_address,omitempty"`
-	Tags          []string              `json:"tags,omitempty"`
-	Branch        string                `json:"branch,omitempty"`
-	Subject       string                `json:"subject,omitempty"`
-	Reactivates   int64                 `json:"reactivates,omitempty"`
-	Frozen        bool                  `json:"frozen"`
-	Who           string                `json:"who"`
-	When          time.Time             `json:"when"`
-	Cause         string                `json:"cause,omitempty"` // "command", "follow", "watch"
-	Why           string                `json:"why,omitempty"`
-	Until         *time.Time            `json:"frozen_until,omitempty"`
-	Expires       *time.Time            `json:"expires,omitempty"`
-	Ended         string                `json:"ended,omitempty"` // of a removal: "request", "expired", "merged", "deleted", "room"
-	Outcome       *environments.Outcome `json:"outcome,omitempty"`
-	Damage        string                `json:"damage,omitempty"`
+	Entry         string     `json:"entry"`
+	Kind          string     `json:"kind"`
+	Live          bool       `json:"live"`
+	Release       string     `json:"release,omitempty"`
+	Source        string     `json:"source,omitempty"`
+	Commit        string     `json:"commit,omitempty"`
+	CommitAddress string     `json:"commit_address,omitempty"`
+	Tags          []string   `json:"tags,omitempty"`
+	Branch        string     `json:"branch,omitempty"`
+	Subject       string     `json:"subject,omitempty"`
+	Reactivates   int64      `json:"reactivates,omitempty"`
+	Frozen        bool       `json:"frozen"`
+	Who           string     `json:"who"`
+	When          time.Time  `json:"when"`
+	Cause         string     `json:"cause,omitempty"` // "command", "follow", "watch"
+	Why           string     `json:"why,omitempty"`
+	Until         *time.Time `json:"frozen_until,omitempty"`
+	Expires       *time.Time `json:"expires,omitempty"`
+	// of a removal: "request", "expired", "merged", "deleted", "room"
+	Ended   string                `json:"ended,omitempty"`
+	Outcome *environments.Outcome `json:"outcome,omitempty"`
+	Damage  string                `json:"damage,omitempty"`
 }
 
 // kindText says what an entry did, and what came of it.
@@ -98,7 +108,8 @@ func kindText(entry journal.Entry, outcome *environments.Outcome) string {
 	case entry.Kind == journal.Access && !entry.Access.Protects():
 		kind += console.Faint(" (open)")
 	case entry.Kind == journal.Access && len(entry.Access.Shares) > 0:
-		kind += console.Faint(" (password, " + console.Count(int64(len(entry.Access.Shares)), "link", "links") + ")")
+		kind += console.Faint(" (password, " + console.Count(int64(len(entry.Access.Shares)), "link",
+			"links") + ")")
 	case entry.Kind == journal.Access:
 		kind += console.Faint(" (password)")
 	case entry.Cause == environments.ThawCause:
@@ -106,6 +117,7 @@ func kindText(entry journal.Entry, outcome *environments.Outcome) string {
 	case entry.Frozen != nil:
 		kind += console.Warn(" (frozen)")
 	}
+
 	switch {
 	case outcome != nil && outcome.Passed:
 		kind += console.Good(fmt.Sprintf(", passed %d", len(outcome.Probes)))
@@ -114,6 +126,7 @@ func kindText(entry journal.Entry, outcome *environments.Outcome) string {
 	case outcome != nil:
 		kind += console.Bad(", failed: " + Shorten(outcome.Probes[len(outcome.Probes)-1].What, 20))
 	}
+
 	return kind
 }
 

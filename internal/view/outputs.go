@@ -18,17 +18,23 @@ type OutputValues struct {
 
 func (v OutputValues) Markdown() string {
 	var out strings.Builder
-	say := func(format string, args ...any) { fmt.Fprintf(&out, format, args...) } //nolint:errcheck // a builder takes everything
+	//nolint:errcheck // a builder takes everything
+	say := func(format string, args ...any) { fmt.Fprintf(&out, format, args...) }
 	if v.Entry == "" {
-		say("### %s: nothing to do\n\n`%s` %s: %s\n\n", v.Environment, source.Short(v.Commit), escapeMarkdown(v.Subject), v.Why)
+		say("### %s: nothing to do\n\n`%s` %s: %s\n\n", v.Environment, source.Short(v.Commit),
+			escapeMarkdown(v.Subject), v.Why)
 		return out.String()
 	}
+
 	say("### %s is live\n\n", v.Environment)
-	say("| | |\n|---|---|\n| address | %s |\n| commit | `%s` %s |\n| release | [`%s`](%s) |\n| entry | `%s` |\n", v.URL, source.Short(v.Commit), escapeMarkdown(v.Subject), v.Release, v.ReleaseURL, v.Entry)
+	say("| | |\n|---|---|\n| address | %s |\n| commit | `%s` %s |\n| release | "+
+		"[`%s`](%s) |\n| entry | `%s` |\n", v.URL, source.Short(v.Commit), escapeMarkdown(v.Subject),
+		v.Release, v.ReleaseURL, v.Entry)
 	how := "built in " + console.Took(v.Took)
 	if v.Reused {
 		how = "not built: the same content was built before; live in " + console.Took(v.Took)
 	}
+
 	if v.Took > 0 {
 		say("| build | %s |\n", how)
 	}

@@ -11,26 +11,31 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// header says what goes where, before anything is done. later is to be called when it is: it says what took longer to find out.
+// header says what goes where, before anything is done. later is to be called
+// when it is: it says what took longer to find out.
 func ShowPlan(c *console.Console, plan *site.Plan) (later func()) {
 	target := "a release of its own"
 	if plan.Environment != "" {
 		target = journal.DisplayName(plan.Environment)
 	}
 	w := c.Err
-	fmt.Fprintf(w, "%s %s %s\n", console.Strong(plan.Site), console.Faint("->"), console.Strong(target)) //nolint:errcheck // nobody to tell
+
+	//nolint:errcheck // nobody to tell
+	fmt.Fprintf(w, "%s %s %s\n", console.Strong(plan.Site), console.Faint("->"), console.Strong(target))
 	c.Row(w, SourceLabel(plan), whatIsPublished(c, plan))
 	counted := make(chan struct{})
 	go func() {
 		plan.Uncommitted()
 		close(counted)
 	}()
+
 	select {
 	case <-counted:
 		leftBehind(c, plan)
 	case <-time.After(promptly):
 		later = func() { leftBehind(c, plan) }
 	}
+
 	if plan.ConfigNote != "" {
 		c.Row(w, "", console.Warn(plan.ConfigNote))
 	}
@@ -40,7 +45,8 @@ func ShowPlan(c *console.Console, plan *site.Plan) (later func()) {
 // leftBehind says that the working tree has changes that are not deployed.
 func leftBehind(c *console.Console, plan *site.Plan) {
 	if n := int64(plan.Uncommitted()); plan.Origin.Source == journal.FromCommit && n > 0 {
-		c.Row(c.Err, "", console.Warn(console.Count(n, "uncommitted change is", "uncommitted changes are")+" not in this deploy"))
+		c.Row(c.Err, "", console.Warn(console.Count(n, "uncommitted change is", "uncommitted changes are")+
+			" not in this deploy"))
 	}
 }
 
@@ -52,6 +58,7 @@ func whatIsPublished(c *console.Console, plan *site.Plan) string {
 	if plan.Commit != nil {
 		about = append(about, c.Age(plan.Commit.When))
 	}
+
 	parenthesis := ""
 	if len(about) > 0 {
 		parenthesis = "  " + console.Faint("("+strings.Join(about, ", ")+")")
@@ -60,15 +67,18 @@ func whatIsPublished(c *console.Console, plan *site.Plan) string {
 	case plan.Origin.Source == journal.FromOutput:
 		text := plan.From
 		if plan.Origin.Commit != "" {
-			text += "  from commit " + console.Accent(source.Short(plan.Origin.Commit)) + "  " + plan.Origin.Subject
+			text += "  from commit " + console.Accent(source.Short(plan.Origin.Commit)) + "  " +
+				plan.Origin.Subject
 		}
 		return text + parenthesis
 	case plan.Origin.Source == journal.FromWorkingTree && plan.Commit == nil:
 		return "the folder as it is now"
 	case plan.Origin.Source == journal.FromWorkingTree:
 		return "the working tree as it is now: " + console.Accent(plan.Commit.Short()) + " and " +
-			console.Count(int64(plan.Uncommitted()), "uncommitted change", "uncommitted changes") + parenthesis
+			console.Count(int64(plan.Uncommitted()), "uncommitted change", "uncommitted changes") +
+			parenthesis
 	}
+
 	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
 }
 
@@ -82,5 +92,6 @@ func SourceLabel(plan *site.Plan) string {
 	return "commit"
 }
 
-// promptly is how long it is waited for what should be said first, but is not worth a delay.
+// promptly is how long it is waited for what should be
+// said first, but is not worth a delay.
 const promptly = 12 * time.Millisecond

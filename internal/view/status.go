@@ -10,7 +10,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// commitText is a commit's short hash, which leads to where a code host shows it.
+// commitText is a commit's short hash, which leads to
+// where a code host shows it.
 func commitText(c *console.Console, commit, address, from string) string {
 	text := c.Link(console.Accent(source.Short(commit)), address)
 	switch {
@@ -22,26 +23,33 @@ func commitText(c *console.Console, commit, address, from string) string {
 	return text
 }
 
-// noteFrozen says who froze an environment, when and why, and what waits for its thaw.
+// noteFrozen says who froze an environment, when and why,
+// and what waits for its thaw.
 func noteFrozen(c *console.Console, row EnvironmentReport) {
 	if row.Frozen == nil {
 		return
 	}
-	text := console.Warn(row.Environment+" is frozen") + " by " + source.PersonName(row.Frozen.Who) + ", " + c.Age(row.Frozen.When)
+	text := console.Warn(row.Environment+" is frozen") + " by " + source.PersonName(row.Frozen.Who) + ", " +
+		c.Age(row.Frozen.When)
+
 	if row.Frozen.Until != nil {
 		text += ", until " + Moment(*row.Frozen.Until)
 	}
 	if row.Frozen.Why != "" {
 		text += ": " + row.Frozen.Why
 	}
+
 	c.Note("%s", text)
 	for i, waits := range row.Waiting {
 		label := "  waits  "
 		if i > 0 {
 			label = "         "
 		}
-		c.Note("%s%s  %s  %s  %s", console.Faint(label), waits.Release[:12], console.Accent(source.Short(waits.Commit)), Shorten(waits.Subject, 50), console.Faint("built "+c.Age(waits.When)))
+		c.Note("%s%s  %s  %s  %s", console.Faint(label), waits.Release[:12],
+			console.Accent(source.Short(waits.Commit)), Shorten(waits.Subject, 50),
+			console.Faint("built "+c.Age(waits.When)))
 	}
+
 	if len(row.Waiting) > 0 {
 		c.Note("  %s shows what would go live, and asks", console.Accent("orilla thaw "+row.Environment))
 	} else {
@@ -49,7 +57,8 @@ func noteFrozen(c *console.Console, row EnvironmentReport) {
 	}
 }
 
-// showEnvironments prints the table of environments, where they answer, and what there is to say of some.
+// showEnvironments prints the table of environments, where they answer, and
+// what there is to say of some.
 func ShowEnvironments(c *console.Console, report StatusReport) {
 	if len(report.Environments) == 0 {
 		c.Note("there are none of these; orilla status shows all")
@@ -59,24 +68,30 @@ func ShowEnvironments(c *console.Console, report StatusReport) {
 	previews := 0
 	for _, row := range report.Environments {
 		rows = append(rows, statusRow(c, row, len(report.EdgeNodes)))
-		if strings.HasPrefix(row.Environment, "preview/") && (row.State == StateLive || row.State == StateFrozen) {
+		if strings.HasPrefix(row.Environment, "preview/") &&
+			(row.State == StateLive || row.State == StateFrozen) {
 			previews++
 		}
 	}
+
 	c.Table(rows)
 	if more := report.Previews - previews; more > 0 {
-		c.Note("%s", console.Faint(console.Count(int64(more), "preview more", "previews more")+"; orilla preview list \"PATTERN\" narrows them, --limit 0 shows all"))
+		c.Note("%s", console.Faint(console.Count(int64(more), "preview more", "previews more")+
+			"; orilla preview list \"PATTERN\" narrows them, --limit 0 shows all"))
 	}
+
 	c.Print("")
 	addresses := [][]string{{"ADDRESSES", ""}}
 	for _, row := range report.Environments {
 		if row.State != StateRemoved && row.State != StateExpired {
 			addresses = append(addresses, []string{row.Environment, console.Accent(row.Address)})
 			for _, later := range row.Later {
-				addresses = append(addresses, []string{"", console.Faint(later + "  waits for the next deploy")})
+				addresses = append(addresses,
+					[]string{"", console.Faint(later + "  waits for the next deploy")})
 			}
 		}
 	}
+
 	if len(addresses) > 1 {
 		c.Table(addresses)
 	}
@@ -90,24 +105,28 @@ func statusRow(c *console.Console, row EnvironmentReport, nodes int) []string {
 		return []string{row.Environment, "", "", "", "", "", console.Faint("waits for its first deploy")}
 	}
 	var about []string
+
 	switch row.State {
 	case StateLive, StateFrozen:
 		about = append(about, console.Good("live"))
 	default:
 		about = append(about, console.Faint(row.State))
 	}
+
 	if row.State == StateFrozen {
 		about = append(about, console.Warn("frozen"))
 	}
 	if n := len(row.Waiting); n > 0 {
 		about = append(about, console.Warn(console.Count(int64(n), "build waits", "builds wait")))
 	}
+
 	if row.Protected {
 		about = append(about, "password")
 	}
 	if (row.State == StateLive || row.State == StateFrozen) && nodes > row.EdgeServing {
 		about = append(about, console.Warn("not yet at every edge node"))
 	}
+
 	if row.Expires != nil && row.State != StateExpired {
 		about = append(about, console.Faint("ends "+c.Until(*row.Expires)))
 	}
@@ -115,32 +134,36 @@ func statusRow(c *console.Console, row EnvironmentReport, nodes int) []string {
 	if release != "" {
 		release = release[:12]
 	}
-	return []string{row.Environment, release, commitText(c, row.Commit, row.CommitAddress, row.Source), subjectText(row.Subject, row.Tags, 40), c.Age(*row.When),
+
+	return []string{row.Environment, release, commitText(c, row.Commit, row.CommitAddress, row.Source),
+		subjectText(row.Subject, row.Tags, 40), c.Age(*row.When),
 		Shorten(source.PersonName(row.Who), 18), strings.Join(about, ", ")}
 }
 
 // environmentReport is one row of status.
 type EnvironmentReport struct {
-	Environment   string          `json:"environment"`
-	Entry         string          `json:"entry,omitempty"`
-	Kind          string          `json:"kind,omitempty"`
-	Release       string          `json:"release,omitempty"`
-	Source        string          `json:"source,omitempty"`
-	Commit        string          `json:"commit,omitempty"`
-	CommitAddress string          `json:"commit_address,omitempty"`
-	Tags          []string        `json:"tags,omitempty"`
-	Branch        string          `json:"branch,omitempty"`
-	Subject       string          `json:"subject,omitempty"`
-	Who           string          `json:"who,omitempty"`
-	When          *time.Time      `json:"when,omitempty"`
-	State         string          `json:"state"` // "live", "frozen", "waiting", "removed", "expired"
-	Frozen        *FrozenReport   `json:"frozen,omitempty"`
-	Waiting       []WaitingReport `json:"waiting,omitempty"` // releases that wait for a thaw, the newest first
-	Expires       *time.Time      `json:"expires,omitempty"`
-	Protected     bool            `json:"protected"` // a password is asked for
-	Address       string          `json:"address"`
-	Later         []string        `json:"addresses_later,omitempty"` // of orilla.yaml, that the next deploy brings
-	EdgeServing   int             `json:"edge_serving"`
+	Environment   string        `json:"environment"`
+	Entry         string        `json:"entry,omitempty"`
+	Kind          string        `json:"kind,omitempty"`
+	Release       string        `json:"release,omitempty"`
+	Source        string        `json:"source,omitempty"`
+	Commit        string        `json:"commit,omitempty"`
+	CommitAddress string        `json:"commit_address,omitempty"`
+	Tags          []string      `json:"tags,omitempty"`
+	Branch        string        `json:"branch,omitempty"`
+	Subject       string        `json:"subject,omitempty"`
+	Who           string        `json:"who,omitempty"`
+	When          *time.Time    `json:"when,omitempty"`
+	State         string        `json:"state"` // "live", "frozen", "waiting", "removed", "expired"
+	Frozen        *FrozenReport `json:"frozen,omitempty"`
+	// releases that wait for a thaw, the newest first
+	Waiting   []WaitingReport `json:"waiting,omitempty"`
+	Expires   *time.Time      `json:"expires,omitempty"`
+	Protected bool            `json:"protected"` // a password is asked for
+	Address   string          `json:"address"`
+	// of orilla.yaml, that the next deploy brings
+	Later       []string `json:"addresses_later,omitempty"`
+	EdgeServing int      `json:"edge_serving"`
 }
 
 // frozenReport says who froze an environment.

@@ -25,19 +25,22 @@ type RemoveSiteReport struct {
 
 // printDuties says for which roles the rights are enough.
 func printDuties(c *console.Console, duties []upkeep.Duty) {
-	does := map[storage.Role]string{storage.Deployer: "deploy", storage.Edge: "serve", storage.Pruner: "prune"}
+	does := map[storage.Role]string{storage.Deployer: "deploy", storage.Edge: "serve",
+		storage.Pruner: "prune"}
 	var enough []string
 	for _, duty := range duties {
 		if duty.Can {
 			enough = append(enough, does[duty.Role])
 		}
 	}
+
 	if len(enough) > 0 {
 		c.Row(c.Out, "enough to", console.Good(strings.Join(enough, ", ")))
 	}
 	for _, duty := range duties {
 		if !duty.Can {
-			c.Row(c.Out, "", console.Faint("not to "+does[duty.Role]+": lacks the right to "+strings.Join(duty.Lacks, ", ")))
+			c.Row(c.Out, "", console.Faint("not to "+does[duty.Role]+": lacks the right to "+
+				strings.Join(duty.Lacks, ", ")))
 		}
 	}
 }
@@ -56,6 +59,7 @@ func PrintStore(c *console.Console, report StoreReport) {
 			lacks = append(lacks, right.Name)
 		}
 	}
+
 	c.Row(c.Out, "may", console.Good(strings.Join(has, ", ")))
 	if len(lacks) > 0 {
 		c.Row(c.Out, "may not", console.Warn(strings.Join(lacks, ", ")))
@@ -65,22 +69,29 @@ func PrintStore(c *console.Console, report StoreReport) {
 			}
 		}
 	}
+
 	printDuties(c, report.Roles)
 	if report.Strangers != nil {
 		text := console.Good("strangers without credentials cannot read it")
 		if *report.Strangers {
-			text = console.Bad("anybody can read it without credentials, also what passwords should protect: take public access away")
+			text = console.Bad("anybody can read it without credentials, also what passwords should " +
+				"protect: take public access away")
 		}
 		c.Row(c.Out, "public", text)
 	}
+
 	for _, advice := range report.Advice {
 		c.Row(c.Out, "look", console.Warn(advice))
 	}
-	c.Row(c.Out, "holds", console.Count(report.Holdings.Objects, "object", "objects")+", "+console.Size(report.Holdings.Bytes))
+	c.Row(c.Out, "holds", console.Count(report.Holdings.Objects, "object", "objects")+", "+
+		console.Size(report.Holdings.Bytes))
+
 	for i, site := range report.Sites {
 		c.Row(c.Out, []string{"sites", ""}[min(i, 1)], fmt.Sprintf("%s  %s in %s", console.Strong(site.Site),
-			console.Count(int64(site.Releases), "release", "releases"), console.Count(int64(site.Environments), "environment", "environments")))
+			console.Count(int64(site.Releases), "release", "releases"),
+			console.Count(int64(site.Environments), "environment", "environments")))
 	}
+
 	if len(report.Sites) == 0 {
 		c.Row(c.Out, "sites", "none yet; orilla deploy makes the first")
 	}
@@ -88,13 +99,14 @@ func PrintStore(c *console.Console, report StoreReport) {
 
 // storeReport is what store prints with --json.
 type StoreReport struct {
-	Store     string          `json:"store"`
-	Place     string          `json:"place"`
-	Account   string          `json:"account,omitempty"`
-	ID        string          `json:"id,omitempty"`
-	Answers   int64           `json:"answers_in"` // milliseconds
-	Rights    []upkeep.Right  `json:"rights"`
-	Roles     []upkeep.Duty   `json:"roles,omitempty"`              // of a store that tells for each key who may write it
+	Store   string         `json:"store"`
+	Place   string         `json:"place"`
+	Account string         `json:"account,omitempty"`
+	ID      string         `json:"id,omitempty"`
+	Answers int64          `json:"answers_in"` // milliseconds
+	Rights  []upkeep.Right `json:"rights"`
+	// of a store that tells for each key who may write it
+	Roles     []upkeep.Duty   `json:"roles,omitempty"`
 	Strangers *bool           `json:"strangers_can_read,omitempty"` // unset where that means nothing
 	Advice    []string        `json:"advice,omitempty"`
 	Holdings  upkeep.Holdings `json:"holdings"`
@@ -113,14 +125,25 @@ func ListPolicies(c *console.Console, all map[string]string) {
 		if all[string(role)] == "" {
 			continue
 		}
-		heading := map[storage.Role]string{
-			storage.Deployer: "rights of a deployer", storage.Edge: "rights of an edge node", storage.Pruner: "rights for pruning", "bucket": "bucket policy",
-		}[role]
-		c.Print("%s\n%s", console.Faint("# "+heading), all[string(role)])
+		c.Print("%s\n%s", console.Faint("# "+rightsOf(role)), all[string(role)])
 	}
 }
 
-// folderRights says what a role needs in a folder, where rights are given for folders.
+// rightsOf is the heading of a role's policy.
+func rightsOf(role storage.Role) string {
+	switch role {
+	case storage.Deployer:
+		return "rights of a deployer"
+	case storage.Edge:
+		return "rights of an edge node"
+	case storage.Pruner:
+		return "rights for pruning"
+	}
+	return "bucket policy"
+}
+
+// folderRights says what a role needs in a folder, where
+// rights are given for folders.
 func FolderRights(role storage.Role, site string) string {
 	var writes []string
 	for _, kind := range storage.Kinds {
@@ -131,6 +154,7 @@ func FolderRights(role storage.Role, site string) string {
 				folder = storage.SiteKey(site)
 			}
 		}
+
 		if folder != kind.Pattern {
 			folder += "/"
 		}
@@ -138,7 +162,9 @@ func FolderRights(role storage.Role, site string) string {
 			writes = append(writes, folder)
 		}
 	}
-	return "read in the whole folder, as a user of its own (over SSH: Match User, ForceCommand internal-sftp, no forwarding);\nwrite in tmp/ " + strings.Join(writes, " ")
+
+	return "read in the whole folder, as a user of its own (over SSH: Match User, ForceCommand " +
+		"internal-sftp, no forwarding);\nwrite in tmp/ " + strings.Join(writes, " ")
 }
 
 type StoreInitReport struct {
@@ -153,9 +179,11 @@ type StoreInitReport struct {
 
 func PrintPruned(c *console.Console, p upkeep.Pruned, would string) {
 	if len(p.Releases)+p.Builds+p.Objects == 0 {
-		c.Print("%s: %s kept, and nothing is there that they do not need", console.Good("nothing to remove"), console.Count(int64(p.Kept), "release is", "releases are"))
+		c.Print("%s: %s kept, and nothing is there that they do not need", console.Good("nothing to remove"),
+			console.Count(int64(p.Kept), "release is", "releases are"))
 		return
 	}
+
 	rows := [][]string{{"RELEASE", "SITE", "MADE"}}
 	for i, gone := range p.Releases {
 		if i == 20 {
@@ -164,22 +192,30 @@ func PrintPruned(c *console.Console, p upkeep.Pruned, would string) {
 		}
 		rows = append(rows, []string{gone.ID.Short(), gone.Site, c.Age(gone.Made)})
 	}
+
 	if len(rows) > 1 {
 		c.Table(rows)
 	}
-	c.Print("%s %s: %s, %s, %s; %s kept", console.Strong(console.Size(p.Bytes)), would, console.Count(int64(len(p.Releases)), "release", "releases"),
-		console.Count(int64(p.Builds), "build record", "build records"), console.Count(int64(p.Objects), "object", "objects"),
+	c.Print("%s %s: %s, %s, %s; %s kept", console.Strong(console.Size(p.Bytes)), would,
+		console.Count(int64(len(p.Releases)), "release", "releases"),
+		console.Count(int64(p.Builds), "build record", "build records"),
+		console.Count(int64(p.Objects), "object", "objects"),
 		console.Count(int64(p.Kept), "release is", "releases are"))
 }
 
 func Unprunable(c *console.Console, store storage.Store, err error) error {
 	switch {
 	case errors.Is(err, upkeep.ErrBusy):
-		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").At("%s", store.Address()).Because(err).
+		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").
+			At("%s", store.Address()).Because(err).
 			Then("run it again when that has ended; a removal that was killed counts for eleven minutes")
-	case errors.Is(err, release.ErrDamaged), errors.Is(err, journal.ErrDamaged), errors.Is(err, storage.ErrNotFound):
-		return fault.New(fault.Refused, "damaged", "something that is needed is damaged, so that what else is needed cannot be known; nothing was removed").
-			At("%s", store.Address()).Because(err).Then("orilla store verify names it; --repair-from brings it back from another store")
+	case errors.Is(err, release.ErrDamaged), errors.Is(err, journal.ErrDamaged), errors.Is(err,
+		storage.ErrNotFound):
+		return fault.New(fault.Refused, "damaged",
+			"something that is needed is damaged, so that what else is needed cannot "+
+				"be known; nothing was removed").
+			At("%s", store.Address()).Because(err).
+			Then("orilla store verify names it; --repair-from brings it back from another store")
 	}
 	return err
 }
@@ -187,7 +223,8 @@ func Unprunable(c *console.Console, store storage.Store, err error) error {
 // waits tells for whom a removal waits.
 func ShowWaiting(c *console.Console, list []pins.Waiting) {
 	for _, w := range list {
-		c.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."), w.What, w.Site, source.PersonName(w.Who), c.Age(w.Since),
+		c.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."),
+			w.What, w.Site, source.PersonName(w.Who), c.Age(w.Since),
 			w.Modified.Add(pins.Lease).Local().Format("15:04"))
 	}
 }
@@ -208,6 +245,7 @@ func PrintVerified(c *console.Console, found upkeep.Verified, took time.Duration
 		default:
 			left++
 		}
+
 		c.Print("%s %s: %s", state, damage.Key, damage.What)
 		for _, affected := range damage.Affects {
 			c.Print("         %s %s", console.Faint("affects"), affected)
@@ -216,17 +254,23 @@ func PrintVerified(c *console.Console, found upkeep.Verified, took time.Duration
 			c.Print("         %s", damage.Remains)
 		}
 	}
+
 	gone := ""
 	if found.Gone > 0 {
-		gone = "; " + console.Count(int64(found.Gone), "entry names a release that was", "entries name releases that were") + " pruned"
+		gone = "; " + console.Count(int64(found.Gone), "entry names a release that was",
+			"entries name releases that were") + " pruned"
 	}
-	c.Print("%s, %s, %s; %s (%s) read in %s%s", console.Count(int64(found.Sites), "site", "sites"), console.Count(int64(found.Releases), "release", "releases"),
-		console.Count(int64(found.Entries), "entry", "entries"), console.Count(found.Objects, "object", "objects"), console.Size(found.Bytes), console.Took(took), gone)
+
+	c.Print("%s, %s, %s; %s (%s) read in %s%s", console.Count(int64(found.Sites), "site", "sites"),
+		console.Count(int64(found.Releases), "release", "releases"),
+		console.Count(int64(found.Entries), "entry", "entries"), console.Count(found.Objects, "object",
+			"objects"), console.Size(found.Bytes), console.Took(took), gone)
 	switch {
 	case left > 0:
 		c.Print("%s", console.Bad(console.Count(int64(left), "thing is", "things are")+" damaged"))
 		if from == "" {
-			c.Note("%s orilla store verify --repair-from STORE, if there is a copy; else go back to a release that is not affected", console.Accent("next:"))
+			c.Note("%s orilla store verify --repair-from STORE, if there is a copy; else go back to "+
+				"a release that is not affected", console.Accent("next:"))
 		}
 	case len(found.Damage) > 0:
 		c.Print("%s", console.Good("all that was damaged is repaired"))

@@ -12,7 +12,8 @@ import (
 	"orilla.example/orilla/internal/core/upkeep"
 )
 
-// addUp sums runs by month and branch, the newest month first and in it the most build time first.
+// addUp sums runs by month and branch, the newest month
+// first and in it the most build time first.
 func AddUp(runs []builds.Run) []UsageRow {
 	sums := map[[2]string]*UsageRow{}
 	for _, run := range runs {
@@ -22,6 +23,7 @@ func AddUp(runs []builds.Run) []UsageRow {
 			row = &UsageRow{Month: key[0], Branch: key[1]}
 			sums[key] = row
 		}
+
 		row.Builds++
 		if run.Ended != nil {
 			row.BuildSeconds += int64(run.Ended.BuildTime().Round(time.Millisecond) / time.Millisecond)
@@ -31,6 +33,7 @@ func AddUp(runs []builds.Run) []UsageRow {
 			}
 		}
 	}
+
 	rows := []UsageRow{}
 	for _, row := range sums {
 		rows = append(rows, *row)
@@ -44,6 +47,7 @@ func AddUp(runs []builds.Run) []UsageRow {
 		}
 		return strings.Compare(a.Branch, b.Branch)
 	})
+
 	for i := range rows {
 		rows[i].BuildSeconds = (rows[i].BuildSeconds + 500) / 1000
 	}
@@ -51,34 +55,45 @@ func AddUp(runs []builds.Run) []UsageRow {
 }
 
 func PrintUsage(c *console.Console, report UsageReport) {
-	c.Print("%s  %s", console.Strong(report.Site), console.Faint("the store holds "+console.Size(report.Store.Bytes)+" in "+console.Count(report.Store.Objects, "object", "objects")+", of all its sites"))
+	c.Print("%s  %s", console.Strong(report.Site),
+		console.Faint("the store holds "+console.Size(report.Store.Bytes)+" in "+
+			console.Count(report.Store.Objects, "object", "objects")+", of all its sites"))
 	rows := [][]string{{"MONTH", "BRANCH", "BUILDS", "FAILED", "BUILD TIME", "SENT"}}
 	month, total := "", UsageRow{}
+
 	sum := func() {
 		if month != "" && total.Builds > 0 {
-			rows = append(rows, []string{"", console.Strong("together"), fmt.Sprint(total.Builds), failedCount(total.Failed), console.Took(time.Duration(total.BuildSeconds) * time.Second), console.Size(total.Sent)})
+			rows = append(rows, []string{"", console.Strong("together"), fmt.Sprint(total.Builds),
+				failedCount(total.Failed), console.Took(time.Duration(total.BuildSeconds) * time.Second),
+				console.Size(total.Sent)})
 		}
 		total = UsageRow{}
 	}
+
 	for _, row := range report.Months {
 		name := ""
 		if row.Month != month {
 			sum()
 			month, name = row.Month, row.Month
 		}
+
 		branch := row.Branch
 		if branch == "" {
 			branch = console.Faint("no branch")
 		}
-		rows = append(rows, []string{name, branch, fmt.Sprint(row.Builds), failedCount(row.Failed), console.Took(time.Duration(row.BuildSeconds) * time.Second), console.Size(row.Sent)})
-		total.Builds, total.Failed, total.BuildSeconds, total.Sent = total.Builds+row.Builds, total.Failed+row.Failed, total.BuildSeconds+row.BuildSeconds, total.Sent+row.Sent
+		rows = append(rows, []string{name, branch, fmt.Sprint(row.Builds), failedCount(row.Failed),
+			console.Took(time.Duration(row.BuildSeconds) * time.Second), console.Size(row.Sent)})
+		total.Builds, total.Failed, total.BuildSeconds, total.Sent = total.Builds+row.Builds, total.Failed+
+			row.Failed, total.BuildSeconds+row.BuildSeconds, total.Sent+row.Sent
 	}
+
 	sum()
 	if len(report.Months) == 0 {
 		c.Note("nothing was built in these months")
 	} else {
 		c.Table(rows, 2, 3, 4, 5)
 	}
+
 	if len(report.Limits) == 0 {
 		return
 	}

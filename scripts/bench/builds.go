@@ -12,7 +12,8 @@ import (
 	"time"
 )
 
-// builds measures what the engine costs: over the steps alone, for content that is known, and while nothing happens.
+// builds measures what the engine costs: over the steps alone, for content that
+// is known, and while nothing happens.
 func (b *bench) builds() {
 	b.overhead()
 	b.isolation()
@@ -22,7 +23,8 @@ func (b *bench) builds() {
 	b.idle()
 }
 
-// repository makes a repository of n pages with a build, and returns its folder. step is a shell command that leaves out/.
+// repository makes a repository of n pages with a build, and returns its
+// folder. step is a shell command that leaves out/.
 func (b *bench) repository(n int, step string) string {
 	folder := b.unused()
 	for i := range n {
@@ -30,9 +32,13 @@ func (b *bench) repository(n int, step string) string {
 		if i < 100 {
 			b.check(os.MkdirAll(filepath.Dir(path), 0o755))
 		}
-		b.check(os.WriteFile(path, fmt.Appendf(nil, "<h1>Page %d of the timetable</h1>\n%s", i, strings.Repeat("Velley 08.10, Oskra 09.25, Tamsel 10.40\n", 20)), 0o644))
+		b.check(os.WriteFile(path, fmt.Appendf(nil, "<h1>Page %d of the timetable</h1>\n%s", i,
+			strings.Repeat("Velley 08.10, Oskra 09.25, Tamsel 10.40\n", 20)), 0o644))
 	}
-	b.check(os.WriteFile(filepath.Join(folder, "orilla.yaml"), []byte("site: bench\nbuild:\n  run: ['"+step+"']\n  output: out\nrules: site.rules\nenvironments: {production: {follows: main}}\n"), 0o644))
+
+	b.check(os.WriteFile(filepath.Join(folder, "orilla.yaml"),
+		[]byte("site: bench\nbuild:\n  run: ['"+step+
+			"']\n  output: out\nrules: site.rules\nenvironments: {production: {follows: main}}\n"), 0o644))
 	b.check(os.WriteFile(filepath.Join(folder, "site.rules"), []byte("redirect /old -> /\n"), 0o644))
 	b.git(folder, "init", "-q", "-b", "main")
 	b.commit(folder, "First")
@@ -46,7 +52,9 @@ func (b *bench) check(err error) {
 }
 
 func (b *bench) git(folder string, args ...string) {
-	command := exec.Command("git", append([]string{"-c", "user.name=Ines Marrow", "-c", "user.email=ines@corvane.example", "-c", "gc.auto=0"}, args...)...)
+	command := exec.Command("git",
+		append([]string{"-c", "user.name=Ines Marrow", "-c", "user.email=ines@corvane.example", "-c",
+			"gc.auto=0"}, args...)...)
 	command.Dir = folder
 	b.must(command)
 }
@@ -60,17 +68,20 @@ func (b *bench) in(folder, home string, args ...string) time.Duration {
 	return b.orilla(home, append([]string{"-C", folder}, args...)...)
 }
 
-// overhead compares a warm build, from the command to the release in the store, with its steps run by hand in the same folder. The
-// step reads all 10,000 files of the repository and leaves 200 pages.
+// overhead compares a warm build, from the command to the release in the store,
+// with its steps run by hand in the same folder. The step reads all 10,000
+// files of the repository and leaves 200 pages.
 func (b *bench) overhead() {
-	step := "mkdir out && cp -r pages/1 pages/2 out/ && find pages -type f -print0 | sort -z | xargs -0 cat | gzip -9 > out/all.gz && echo x > out/index.html"
+	step := "mkdir out && cp -r pages/1 pages/2 out/ && find pages -type f -print0 | sort -z | xargs -0 " +
+		"cat | gzip -9 > out/all.gz && echo x > out/index.html"
 	folder, home := b.repository(10_000, step), b.unused()
 	b.in(folder, home, "build")
 	tree := filepath.Join(home, "cache", "work", "bench", "trusted", "1", "tree")
 	var over []time.Duration
 	var ratios []float64
 	for i := range b.pairs {
-		b.check(os.WriteFile(filepath.Join(folder, "pages", "1", "page-1.html"), fmt.Appendf(nil, "changed %d", i), 0o644))
+		b.check(os.WriteFile(filepath.Join(folder, "pages", "1", "page-1.html"),
+			fmt.Appendf(nil, "changed %d", i), 0o644))
 		b.commit(folder, "A page")
 		whole := b.in(folder, home, "build")
 		b.check(os.RemoveAll(filepath.Join(tree, "out")))
@@ -80,13 +91,17 @@ func (b *bench) overhead() {
 		b.check(os.RemoveAll(filepath.Join(tree, "out")))
 		over, ratios = append(over, whole-alone), append(ratios, float64(whole)/float64(alone))
 	}
+
 	slices.Sort(over)
 	slices.Sort(ratios)
-	fmt.Printf("\na warm build over its steps by hand, 10,000 files: %d ms more (%d to %d), ratio %.2f (%.2f to %.2f); limit 200 ms or 1.10, whichever is more\n",
-		over[len(over)/2].Milliseconds(), over[0].Milliseconds(), over[len(over)-1].Milliseconds(), ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
+	fmt.Printf("\na warm build over its steps by hand, 10,000 files: %d ms more (%d to %d), ratio %.2f "+
+		"(%.2f to %.2f); limit 200 ms or 1.10, whichever is more\n",
+		over[len(over)/2].Milliseconds(), over[0].Milliseconds(), over[len(over)-1].Milliseconds(),
+		ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
 }
 
-// isolation compares builds of a branch that nobody trusts, isolated and not, in turn. Both check everything out anew.
+// isolation compares builds of a branch that nobody trusts, isolated and not,
+// in turn. Both check everything out anew.
 func (b *bench) isolation() {
 	if _, err := exec.LookPath("bwrap"); err != nil {
 		fmt.Println("isolation is not measured: bubblewrap is not here")
@@ -99,33 +114,46 @@ func (b *bench) isolation() {
 		file := filepath.Join(folder, "orilla.yaml")
 		text, err := os.ReadFile(file)
 		b.check(err)
-		b.check(os.WriteFile(file, []byte(strings.Replace(string(text), "build:\n", "build:\n  isolation: "+isolation+"\n", 1)), 0o644))
+		b.check(os.WriteFile(file,
+			[]byte(strings.Replace(string(text), "build:\n", "build:\n  isolation: "+isolation+"\n", 1)),
+			0o644))
+
 		b.commit(folder, "How it is held")
 		folders[isolation], homes[isolation] = folder, b.unused()
 		b.in(folder, homes[isolation], "deploy")
 		b.git(folder, "checkout", "-q", "-b", "winter")
 	}
+
 	var more []time.Duration
 	for i := range b.pairs + 1 {
 		took := map[string]time.Duration{}
 		for isolation, folder := range folders {
-			b.check(os.WriteFile(filepath.Join(folder, "pages", "1", "page-1.html"), fmt.Appendf(nil, "changed %d", i), 0o644))
+			b.check(os.WriteFile(filepath.Join(folder, "pages", "1", "page-1.html"),
+				fmt.Appendf(nil, "changed %d", i), 0o644))
 			b.commit(folder, "A page")
 			took[isolation] = b.in(folder, homes[isolation], "deploy")
 		}
+
 		if i > 0 { // the first one finds out what the machine can do
 			more = append(more, took["required"]-took["off"])
 		}
 	}
+
 	slices.Sort(more)
-	fmt.Printf("an isolated build over one that is not: %d ms more (%d to %d); limit 150 ms\n", more[len(more)/2].Milliseconds(), more[0].Milliseconds(), more[len(more)-1].Milliseconds())
+	fmt.Printf("an isolated build over one that is not: %d ms more (%d to %d); limit 150 ms\n",
+		more[len(more)/2].Milliseconds(), more[0].Milliseconds(), more[len(more)-1].Milliseconds())
 }
 
-// known compares a deploy of content that was built before, and of other rules alone, with the build of that content. The step copies
-// every page through sed, as a small generator would.
+// known compares a deploy of content that was built before, and of other rules
+// alone, with the build of that content. The step copies every page through
+// sed, as a small generator would.
 func (b *bench) known(n int) {
-	step := "mkdir out && find pages -name \"*.html\" -print0 | sort -z | xargs -0 awk \"FNR == 1 { close(to); to = FILENAME; gsub(/[^0-9a-z]/, FS, to); " +
-		"gsub(FS, sprintf(\\\"-\\\"), to); to = sprintf(\\\"out/%s.html\\\", to); print \\\"<!doctype html>\\\" > to } { gsub(/timetable/, \\\"sailings\\\"); print > to }\" && echo x > out/index.html"
+	step := "mkdir out && find pages -name \"*.html\" -print0 | sort -z | xargs -0 awk \"FNR == 1 { " +
+		"close(to); to = FILENAME; gsub(/[^0-9a-z]/, FS, to); " +
+		"gsub(FS, sprintf(\\\"-\\\"), to); to = sprintf(\\\"out/%s.html\\\", to); print \\\"<!doctype " +
+		"html>\\\" > to } { gsub(/timetable/, \\\"sailings\\\"); print > to " +
+		"}\" && echo x > out/index.html"
+
 	folder, home := b.repository(n, step), b.unused()
 	page := filepath.Join(folder, "pages", "1", "page-1.html")
 	b.in(folder, home, "deploy")
@@ -136,24 +164,29 @@ func (b *bench) known(n int) {
 		built = append(built, b.in(folder, home, "deploy"))
 		b.git(folder, "revert", "--no-edit", "HEAD")
 		reverted = append(reverted, b.in(folder, home, "deploy"))
-		b.check(os.WriteFile(filepath.Join(folder, "site.rules"), fmt.Appendf(nil, "redirect /old-%d -> /\n", i), 0o644))
+		b.check(os.WriteFile(filepath.Join(folder, "site.rules"), fmt.Appendf(nil, "redirect /old-%d -> /\n",
+			i), 0o644))
 		b.commit(folder, "Rules")
 		ruled = append(ruled, b.in(folder, home, "deploy"))
 	}
+
 	middle := func(times []time.Duration) time.Duration {
 		slices.Sort(times)
 		return times[len(times)/2]
 	}
 	whole := middle(built)
 	share := func(times []time.Duration) string {
-		return fmt.Sprintf("%d ms, %.1f %%", middle(times).Milliseconds(), 100*float64(middle(times))/float64(whole))
+		return fmt.Sprintf("%d ms, %.1f %%", middle(times).
+			Milliseconds(), 100*float64(middle(times))/float64(whole))
 	}
-	fmt.Printf("%d pages: built and live in %.2f s; a revert live in %s of that; rules alone %s (limit 5 %%)\n", n, whole.Seconds(), share(reverted), share(ruled))
+	fmt.Printf("%d pages: built and live in %.2f s; a revert live in %s of that; "+
+		"rules alone %s (limit 5 %%)\n", n, whole.Seconds(), share(reverted), share(ruled))
 }
 
 // idle counts the processor time that a follower takes while nothing happens.
 func (b *bench) idle() {
-	folder, home := b.repository(100, "mkdir out && cp -r pages/. out/ && echo x > out/index.html"), b.unused()
+	folder, home := b.repository(100,
+		"mkdir out && cp -r pages/. out/ && echo x > out/index.html"), b.unused()
 	command := exec.Command(b.program, "-C", folder, "follow")
 	command.Env = append(os.Environ(), "ORILLA_HOME="+home)
 	b.check(command.Start())
@@ -163,10 +196,12 @@ func (b *bench) idle() {
 	before := processorTime(command.Process.Pid)
 	const minutes = 2
 	time.Sleep(minutes * time.Minute)
-	fmt.Printf("an idle follower: %d ms of processor time in %d minutes, its children's included\n", (processorTime(command.Process.Pid) - before).Milliseconds(), minutes)
+	fmt.Printf("an idle follower: %d ms of processor time in %d minutes, its children's included\n",
+		(processorTime(command.Process.Pid) - before).Milliseconds(), minutes)
 }
 
-// processorTime reads how long a process and those that it has waited for have run (proc(5)); 0 where there is no /proc.
+// processorTime reads how long a process and those that it has waited for have
+// run (proc(5)); 0 where there is no /proc.
 func processorTime(pid int) time.Duration {
 	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {

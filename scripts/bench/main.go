@@ -1,8 +1,11 @@
-// Command bench compares the program with general-purpose tools that move the same bytes, in alternating pairs, and prints the
-// median of the pairs' ratios. Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER] [-only rules|stores|folder|builds|environments]
+// Command bench compares the program with general-purpose tools that move the
+// same bytes, in alternating pairs, and prints the median of the pairs' ratios.
+// Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER]
+// [-only rules|stores|folder|builds|environments]
 //
-// It needs rsync and sha256sum. Each pair works in folders that were never used before; everything is removed at the end, since
-// some file systems are slow to make files for a while after many were removed.
+// It needs rsync and sha256sum. Each pair works in folders that were never used
+// before; everything is removed at the end, since some file systems are slow to
+// make files for a while after many were removed.
 package main
 
 import (
@@ -33,18 +36,25 @@ func main() {
 	log.SetFlags(0)
 	pairs := flag.Int("pairs", 7, "how many pairs of each comparison")
 	in := flag.String("in", "", "the folder to work in (default: the system's temporary one)")
-	only := flag.String("only", "", "rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a folder; builds: only the build engine; environments: only what looking at many of them costs")
+	only := flag.String("only", "",
+		"rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a "+
+			"folder; builds: only the build engine; environments: only what looking at many of them costs")
+
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
-	// Git as it comes: what a machine's own settings add to each of its calls is not measured.
+
+	// Git as it comes: what a machine's own settings add
+	// to each of its calls is not measured.
 	os.Setenv("GIT_CONFIG_NOSYSTEM", "1")      //nolint:errcheck // the names are good
 	os.Setenv("GIT_CONFIG_GLOBAL", os.DevNull) //nolint:errcheck // the names are good
 	b := &bench{pairs: *pairs}
+
 	if *only == "rules" {
 		b.matching()
 		b.compiling()
 		return
 	}
+
 	b.work(*in, "disk")
 	defer b.clean()
 	b.program = filepath.Join(b.folder, "orilla")
@@ -53,6 +63,7 @@ func main() {
 		b.stores()
 		return
 	}
+
 	if *only == "builds" {
 		b.builds()
 		return
@@ -61,16 +72,19 @@ func main() {
 		b.environments()
 		return
 	}
+
 	b.deploys(1.0)
 	b.rollbacks()
 	b.activations()
 	b.environments()
+
 	if *only != "folder" {
 		b.matching()
 		b.compiling()
 		b.builds()
 		b.stores()
 	}
+
 	if info, err := os.Stat(*memory); err == nil && info.IsDir() {
 		b.work(*memory, "memory")
 		b.fresh(0.6)
@@ -124,7 +138,8 @@ func (b *bench) orilla(home string, args ...string) time.Duration {
 }
 
 func (b *bench) deploy(home, tree string, more ...string) time.Duration {
-	return b.orilla(home, append([]string{"deploy", "--from", tree, "--site", "bench", "--to", "production", "--yes"}, more...)...)
+	return b.orilla(home, append([]string{"deploy", "--from", tree, "--site", "bench", "--to", "production",
+		"--yes"}, more...)...)
 }
 
 func (b *bench) sync() { b.must(exec.Command("sync")) }
@@ -135,19 +150,23 @@ func (b *bench) tree(n int, size int) string {
 	random := mathrand.New(mathrand.NewPCG(7, 7))
 	extensions := []string{"html", "html", "js", "css", "svg"}
 	for i := range n {
-		name := filepath.Join(root, fmt.Sprintf("section-%d/part-%d/page-%d.%s", i%40, i/40%25, i, extensions[i%5]))
+		name := filepath.Join(root, fmt.Sprintf("section-%d/part-%d/page-%d.%s", i%40, i/40%25, i,
+			extensions[i%5]))
 		if i == 0 {
 			name = filepath.Join(root, "index.html")
 		}
+
 		data := make([]byte, 1+int(float64(size)/float64(n)/2*(0.2+1.6*random.Float64())))
 		rand.Read(data) //nolint:errcheck // never fails
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			log.Fatal(err)
 		}
+
 		if err := os.WriteFile(name, []byte(hex.EncodeToString(data)), 0o644); err != nil {
 			log.Fatal(err)
 		}
 	}
+
 	return root
 }
 
@@ -162,11 +181,13 @@ func (b *bench) compare(what string, limit float64, ours, theirs func(i int) tim
 		ratios = append(ratios, first.Seconds()/second.Seconds())
 		a, c = append(a, first.Seconds()), append(c, second.Seconds())
 	}
+
 	verdict := "met"
 	if median(ratios) > limit {
 		verdict = "MISSED"
 	}
-	fmt.Printf("%-62s %5.2f  (limit %.1f, %s; ours %.3f s, theirs %.3f s, %d pairs, ratios %.2f to %.2f)\n", b.where+": "+what, median(ratios), limit, verdict,
+	fmt.Printf("%-62s %5.2f  (limit %.1f, %s; ours %.3f s, theirs %.3f s, %d pairs, ratios %.2f to %.2f)\n",
+		b.where+": "+what, median(ratios), limit, verdict,
 		median(a), median(c), b.pairs, slices.Min(ratios), slices.Max(ratios))
 }
 
@@ -193,17 +214,21 @@ func (b *bench) deploys(limit float64) {
 	b.must(exec.Command("rsync", "-a", tree+"/", copied+"/"))
 	time.Sleep(3 * time.Second) // digests are remembered of files that have been still for two seconds
 	b.deploy(home, tree, "--rehash")
+
 	change := func(i int) {
 		text := fmt.Sprint("changed ", i, time.Now())
 		if err := os.WriteFile(filepath.Join(tree, "index.html"), []byte(text), 0o644); err != nil {
 			log.Fatal(err)
 		}
 	}
+
 	theirs := func(int) time.Duration {
 		return b.must(exec.Command("rsync", "-a", "--checksum", "--delete", tree+"/", copied+"/"))
 	}
-	b.compare("one file changed / rsync -a --checksum --delete", 1.0, func(i int) time.Duration { change(i); return b.deploy(home, tree) }, theirs)
-	b.compare("one file changed, --rehash / rsync -a --checksum --delete", 1.5, func(i int) time.Duration { change(i); return b.deploy(home, tree, "--rehash") }, theirs)
+	b.compare("one file changed / rsync -a --checksum --delete", 1.0,
+		func(i int) time.Duration { change(i); return b.deploy(home, tree) }, theirs)
+	b.compare("one file changed, --rehash / rsync -a --checksum --delete", 1.5,
+		func(i int) time.Duration { change(i); return b.deploy(home, tree, "--rehash") }, theirs)
 }
 
 // rollbacks compares a rollback with a command that does nothing.
@@ -214,26 +239,32 @@ func (b *bench) rollbacks() {
 		if err := os.WriteFile(filepath.Join(tree, "index.html"), []byte("second"), 0o644); err != nil {
 			log.Fatal(err)
 		}
+
 		b.deploy(home, tree)
 		b.sync()
 		var over []float64
 		for i := range 2 * b.pairs {
 			nothing := b.orilla(home, "version")
-			back := b.orilla(home, "rollback", "--site", "bench", fmt.Sprint("production:", 1+i%2), "--keep-following")
+			back := b.orilla(home, "rollback", "--site", "bench", fmt.Sprint("production:", 1+i%2),
+				"--keep-following")
 			over = append(over, (back-nothing).Seconds()*1000)
 		}
-		fmt.Printf("%-62s %5.1f ms over orilla version (limit 30; %.1f to %.1f)\n", fmt.Sprintf("%s: rollback of a release of %d files", b.where, n),
+
+		fmt.Printf("%-62s %5.1f ms over orilla version (limit 30; %.1f to %.1f)\n",
+			fmt.Sprintf("%s: rollback of a release of %d files", b.where, n),
 			median(over), slices.Min(over), slices.Max(over))
 	}
 }
 
-// activations measures how long after an entry is written an edge node in another process answers from it.
+// activations measures how long after an entry is written an edge node in
+// another process answers from it.
 func (b *bench) activations() {
 	home, tree := b.unused(), b.tree(100, 100_000)
 	b.deploy(home, tree)
 	if err := os.WriteFile(filepath.Join(tree, "index.html"), []byte("second"), 0o644); err != nil {
 		log.Fatal(err)
 	}
+
 	b.deploy(home, tree)
 	store, err := file.Open(filepath.Join(home, "store"))
 	if err != nil {
@@ -244,14 +275,19 @@ func (b *bench) activations() {
 	nodes, err := edge.Nodes(ctx, store, 0)
 	b.check(err)
 	address := nodes[0].Address
-	j := journal.Journal{Store: store, Site: "bench", Environment: "production", Attempt: rand.Text, Now: time.Now}
+	j := journal.Journal{Store: store, Site: "bench", Environment: "production", Attempt: rand.Text,
+		Now: time.Now}
+
 	var took []float64
 	for i := range 200 {
 		target := int64(1 + i%2)
-		entry, err := j.Append(ctx, journal.Entry{}, j.Return(ctx, journal.Back{To: func(e journal.Entry) bool { return e.Number <= target }, KeepFollowing: true}))
+		entry, err := j.Append(ctx, journal.Entry{},
+			j.Return(ctx, journal.Back{To: func(e journal.Entry) bool { return e.Number <= target },
+				KeepFollowing: true}))
 		if err != nil {
 			log.Fatal(err)
 		}
+
 		started := time.Now()
 		if err := store.Replace(ctx, storage.PulseKey("bench"), []byte(rand.Text())); err != nil {
 			log.Fatal(err)
@@ -260,8 +296,10 @@ func (b *bench) activations() {
 		}
 		took = append(took, time.Since(started).Seconds()*1000)
 	}
+
 	slices.Sort(took)
-	fmt.Printf("%-62s %5.1f ms at the 99th percentile of 200 (limit 100; median %.1f)\n", b.where+": an edge node sees an activation", took[197], took[100])
+	fmt.Printf("%-62s %5.1f ms at the 99th percentile of 200 (limit 100; median %.1f)\n",
+		b.where+": an edge node sees an activation", took[197], took[100])
 }
 
 func ask(address string) string {

@@ -16,7 +16,8 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// shape is a kind of rules, of which there are n, and the addresses that they take and do not take.
+// shape is a kind of rules, of which there are n, and the
+// addresses that they take and do not take.
 type shape struct{ name, rule, hit, miss string }
 
 var shapes = []shape{
@@ -25,7 +26,8 @@ var shapes = []shape{
 	{"a placeholder before", "redirect /{lang}/old-%d -> /new/{lang}", "/gl/old-%d", "/gl/none-%d"},
 	{"a placeholder behind", "redirect /old-%d/{x} -> /new/{x}", "/old-%d/a", "/none-%d/a"},
 	{"text around a placeholder", "redirect /map-%d-{x}.pdf -> /maps/{x}", "/map-%d-a.pdf", "/map-%d-a.png"},
-	{"a parameter's value", "redirect /boat.php -> /boats/%[1]d when query id=%[1]d", "/boat.php?id=%d", "/boat.php?id=x%d"},
+	{"a parameter's value", "redirect /boat.php -> /boats/%[1]d when query id=%[1]d", "/boat.php?id=%d",
+		"/boat.php?id=x%d"},
 	{"all below a path", "redirect /area-%d/{rest:all} -> /new/{rest}", "/area-%d/a/b", "/none-%d/a/b"},
 }
 
@@ -36,7 +38,8 @@ func (nothing) Lookup(context.Context, string) (release.File, bool, error) {
 	return release.File{}, false, nil
 }
 
-// matching times whole answers, and the match alone, with n rules over ten rules of the same kind, in turn.
+// matching times whole answers, and the match alone, with n rules over ten
+// rules of the same kind, in turn.
 func (b *bench) matching() {
 	sizes := []int{10, 1_000, 10_000, 100_000}
 	fmt.Printf("\nan answer, and the match alone, with n rules over 10 (limit 2)\n")
@@ -55,9 +58,11 @@ func (b *bench) matching() {
 					}
 					baseWhole, baseMatch := rounds(sites[0], form, sizes[0])
 					thisWhole, thisMatch := rounds(sites[i], form, sizes[i])
-					whole[i], match[i] = append(whole[i], thisWhole/baseWhole), append(match[i], thisMatch/baseMatch)
+					whole[i], match[i] = append(whole[i], thisWhole/baseWhole), append(match[i],
+						thisMatch/baseMatch)
 				}
 			}
+
 			line := fmt.Sprintf("  %-26s %-4s", s.name, kind)
 			for i := range sizes[1:] {
 				line += fmt.Sprintf("  %7d: %.2f, %.2f", sizes[i+1], middle(whole[i+1]), middle(match[i+1]))
@@ -72,7 +77,8 @@ func middle(list []float64) float64 {
 	return list[len(list)/2]
 }
 
-// rounds returns the nanoseconds of one answer, and of one match, over many addresses in random order.
+// rounds returns the nanoseconds of one answer, and of one
+// match, over many addresses in random order.
 func rounds(site answer.Site, form string, n int) (whole, match float64) {
 	const count = 20_000
 	random := mathrand.New(mathrand.NewPCG(1, uint64(n)))
@@ -84,6 +90,7 @@ func rounds(site answer.Site, form string, n int) (whole, match float64) {
 		paths[i], _, _ = address.Split(requests[i].Path)
 		queries[i] = address.Query{Raw: requests[i].Query}
 	}
+
 	runtime.GC()
 	ctx := context.Background()
 	started := time.Now()
@@ -92,6 +99,7 @@ func rounds(site answer.Site, form string, n int) (whole, match float64) {
 			log.Fatal(err)
 		}
 	}
+
 	whole = float64(time.Since(started).Nanoseconds()) / count
 	runtime.GC()
 	started = time.Now()
@@ -106,7 +114,8 @@ func (b *bench) rules(s shape, n int) []rules.Rule {
 	for i := range n {
 		fmt.Fprintf(&text, s.rule+"\n", i)
 	}
-	program, found := rules.Parse([]rules.Source{{Name: "rules", Text: []byte(text.String())}}, rules.Options{})
+	program, found := rules.Parse([]rules.Source{{Name: "rules", Text: []byte(text.String())}},
+		rules.Options{})
 	if len(found) > 0 {
 		log.Fatal(found[0].What)
 	}
@@ -124,10 +133,12 @@ func (b *bench) compiling() {
 			for i := range n {
 				fmt.Fprintf(&text, s.rule+"\n", i)
 			}
+
 			for range min(b.pairs, 5) {
 				runtime.GC()
 				started := time.Now()
-				program, _ := rules.Parse([]rules.Source{{Name: "rules", Text: []byte(text.String())}}, rules.Options{})
+				program, _ := rules.Parse([]rules.Source{{Name: "rules", Text: []byte(text.String())}},
+					rules.Options{})
 				parse = append(parse, float64(time.Since(started).Nanoseconds())/float64(n))
 				kept := rules.Encode(program.Rules)
 				started = time.Now()
@@ -135,6 +146,7 @@ func (b *bench) compiling() {
 				if err != nil {
 					log.Fatal(err)
 				}
+
 				decode = append(decode, float64(time.Since(started).Nanoseconds())/float64(n))
 				started = time.Now()
 				rules.Compile(list)

@@ -23,7 +23,8 @@ import (
 	"orilla.example/orilla/internal/store/storetest"
 )
 
-// stores compares uploads to real servers on this machine with general-purpose tools that put the same files there.
+// stores compares uploads to real servers on this machine with general-purpose
+// tools that put the same files there.
 func (b *bench) stores() {
 	gateway, err := storetest.StartS3(b.unused())
 	if err != nil {
@@ -34,6 +35,7 @@ func (b *bench) stores() {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		log.Fatal(err)
 	}
+
 	server, err := storetest.StartSSH(folder, "")
 	if err != nil {
 		log.Fatal(err)
@@ -47,12 +49,16 @@ func (b *bench) stores() {
 	b.requests(gateway)
 }
 
-// buckets compares a fresh upload with a bare loop of the client library, with the number of workers that is best here.
+// buckets compares a fresh upload with a bare loop of the client library, with
+// the number of workers that is best here.
 func (b *bench) buckets(gateway *storetest.S3Server, tree string) {
-	client, err := minio.New(gateway.Listen, &minio.Options{Creds: credentials.NewStaticV4(storetest.AccessKey, storetest.SecretKey, ""), Region: "us-east-1"})
+	client, err := minio.New(gateway.Listen,
+		&minio.Options{Creds: credentials.NewStaticV4(storetest.AccessKey, storetest.SecretKey, ""),
+			Region: "us-east-1"})
 	if err != nil {
 		log.Fatal(err)
 	}
+
 	bucket := func() string {
 		b.count++
 		name := fmt.Sprintf("bench-%d", b.count)
@@ -61,20 +67,24 @@ func (b *bench) buckets(gateway *storetest.S3Server, tree string) {
 		}
 		return name
 	}
+
 	best, fastest := 0, time.Hour
 	for _, workers := range []int{4, 8, 16, 32, 64} {
 		b.sync()
 		took := putAll(client, bucket(), tree, workers)
-		fmt.Printf("%-62s %.2f s\n", fmt.Sprintf("%s: bare puts with %d workers", b.where, workers), took.Seconds())
+		fmt.Printf("%-62s %.2f s\n", fmt.Sprintf("%s: bare puts with %d workers", b.where, workers),
+			took.Seconds())
 		if took < fastest {
 			best, fastest = workers, took
 		}
 	}
-	b.compare(fmt.Sprintf("fresh upload to S3 of 10,000 files, 90 MB / bare puts (%d)", best), 1/0.9, func(int) time.Duration {
-		store := gateway.Store(bucket(), "")
-		b.orilla(b.unused(), "store", "init", "--store", store)
-		return b.deploy(b.unused(), tree, "--store", store)
-	}, func(int) time.Duration { return putAll(client, bucket(), tree, best) })
+
+	b.compare(fmt.Sprintf("fresh upload to S3 of 10,000 files, 90 MB / bare puts (%d)", best), 1/0.9,
+		func(int) time.Duration {
+			store := gateway.Store(bucket(), "")
+			b.orilla(b.unused(), "store", "init", "--store", store)
+			return b.deploy(b.unused(), tree, "--store", store)
+		}, func(int) time.Duration { return putAll(client, bucket(), tree, best) })
 }
 
 // putAll puts every file of a tree under its path.
@@ -95,9 +105,12 @@ func putAll(client *minio.Client, bucket, tree string, workers int) time.Duratio
 			if err != nil {
 				return err
 			}
-			_, err = client.PutObject(context.Background(), bucket, filepath.ToSlash(name), bytes.NewReader(data), int64(len(data)), minio.PutObjectOptions{})
+
+			_, err = client.PutObject(context.Background(), bucket, filepath.ToSlash(name),
+				bytes.NewReader(data), int64(len(data)), minio.PutObjectOptions{})
 			return err
 		})
+
 		return nil
 	})
 	if err == nil {
@@ -106,36 +119,49 @@ func putAll(client *minio.Client, bucket, tree string, workers int) time.Duratio
 	if err != nil {
 		log.Fatal(err)
 	}
+
 	return time.Since(started)
 }
 
-// overSSH compares a fresh upload over SFTP with rsync over SSH. rsync flushes nothing.
+// overSSH compares a fresh upload over SFTP with rsync
+// over SSH. rsync flushes nothing.
 func (b *bench) overSSH(server *storetest.SSHServer, tree string) {
 	host, port, _ := net.SplitHostPort(server.Listen)
-	shell := fmt.Sprintf("ssh -p %s -i %s -o UserKnownHostsFile=%s -o IdentitiesOnly=yes", port, server.Key, server.Known)
-	b.compare("fresh upload over SFTP of 10,000 files, 90 MB / rsync -a -e ssh", 99, func(i int) time.Duration {
-		store := server.Store(fmt.Sprint("bench-", i))
-		b.orilla(b.unused(), "store", "init", "--store", store)
-		return b.deploy(b.unused(), tree, "--store", store)
-	}, func(i int) time.Duration {
-		target := filepath.Join(server.Folder, fmt.Sprint("copy-", i))
-		return b.must(exec.Command("rsync", "-a", "-e", shell, tree+"/", server.User+"@"+host+":"+target+"/"))
-	})
+	shell := fmt.Sprintf("ssh -p %s -i %s -o UserKnownHostsFile=%s -o IdentitiesOnly=yes", port, server.Key,
+		server.Known)
+	b.compare("fresh upload over SFTP of 10,000 files, 90 MB / rsync -a -e ssh", 99,
+		func(i int) time.Duration {
+			store := server.Store(fmt.Sprint("bench-", i))
+			b.orilla(b.unused(), "store", "init", "--store", store)
+			return b.deploy(b.unused(), tree, "--store", store)
+		}, func(i int) time.Duration {
+			target := filepath.Join(server.Folder, fmt.Sprint("copy-", i))
+			return b.must(exec.Command("rsync", "-a", "-e", shell, tree+"/", server.User+"@"+host+":"+target+
+				"/"))
+		})
 }
 
 // requests counts what is asked of an S3 server.
 func (b *bench) requests(gateway *storetest.S3Server) {
 	var count atomic.Int64
 	target := &url.URL{Scheme: "http", Host: gateway.Listen}
-	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) { r.SetURL(target); r.Out.Host = r.In.Host }}
+	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(
+			target)
+		r.Out.Host = r.In.Host
+	}}
+
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		log.Fatal(err)
 	}
-	go http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { //nolint:errcheck,gosec // ends with the program
+
+	//nolint:errcheck,gosec // ends with the program
+	go http.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		count.Add(1)
 		proxy.ServeHTTP(w, r)
 	}))
+
 	store := gateway.Store("counted", listener.Addr().String())
 	home, tree := b.unused(), b.tree(100_000, 20_000_000)
 	b.orilla(home, "store", "init", "--store", store)
@@ -144,14 +170,23 @@ func (b *bench) requests(gateway *storetest.S3Server) {
 		took := do()
 		fmt.Printf("%-62s %d requests, %.2f s\n", b.where+": S3: "+what, count.Load(), took.Seconds())
 	}
-	asked("fresh deploy of 100,000 files", func() time.Duration { return b.deploy(home, tree, "--store", store) })
+
+	asked("fresh deploy of 100,000 files",
+		func() time.Duration { return b.deploy(home, tree, "--store", store) })
 	if err := os.WriteFile(filepath.Join(tree, "index.html"), []byte("second"), 0o644); err != nil {
 		log.Fatal(err)
 	}
-	asked("one changed file of 100,000, on the same machine", func() time.Duration { return b.deploy(home, tree, "--store", store) })
+
+	asked("one changed file of 100,000, on the same machine",
+		func() time.Duration { return b.deploy(home, tree, "--store", store) })
 	if err := os.WriteFile(filepath.Join(tree, "index.html"), []byte("third"), 0o644); err != nil {
 		log.Fatal(err)
 	}
-	asked("one changed file of 100,000, on another machine", func() time.Duration { return b.deploy(b.unused(), tree, "--store", store, "--take-over") })
-	asked("rollback", func() time.Duration { return b.orilla(home, "rollback", "--site", "bench", "--store", store) })
+
+	asked("one changed file of 100,000, on another machine",
+		func() time.Duration { return b.deploy(b.unused(), tree, "--store", store, "--take-over") })
+	asked("rollback", func() time.Duration {
+		return b.orilla(home, "rollback", "--site", "bench", "--store",
+			store)
+	})
 }

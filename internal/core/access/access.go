@@ -1,5 +1,7 @@
-// Package access decides who may look at what an environment serves: whoever sends its password (RFC 7617), or has a link that was
-// shared. Passwords are kept as bcrypt hashes, links as digests, so that who reads a store learns neither.
+// Package access decides who may look at what an environment
+// serves: whoever sends its password (RFC 7617), or has a
+// link that was shared. Passwords are kept as bcrypt hashes,
+// links as digests, so that who reads a store learns neither.
 package access
 
 import (
@@ -26,7 +28,8 @@ import (
 // Cookie is the name of the cookie that a shared link leaves behind.
 const Cookie = "orilla_look"
 
-// LinkPath begins the path, below an environment's address, of links that open it: LinkPath + SECRET.
+// LinkPath begins the path, below an environment's
+// address, of links that open it: LinkPath + SECRET.
 const LinkPath = "/.orilla/look/"
 
 // What keeps a text from being a password.
@@ -36,7 +39,8 @@ var (
 	ErrControl = errors.New("has control characters")
 )
 
-// Hash returns the bcrypt hash of a password in Unicode normal form C. The error is ErrShort, ErrLong or ErrControl.
+// Hash returns the bcrypt hash of a password in Unicode normal form C. The
+// error is ErrShort, ErrLong or ErrControl.
 func Hash(password string) (string, error) {
 	password = norm.NFC.String(password)
 	switch {
@@ -51,7 +55,8 @@ func Hash(password string) (string, error) {
 	return string(hash), err
 }
 
-// Secret makes the secret part of a link: 26 letters and digits, 128 bits or more.
+// Secret makes the secret part of a link: 26 letters and
+// digits, 128 bits or more.
 func Secret() string { return strings.ToLower(rand.Text()) }
 
 // DigestOf returns what is kept of the secret part of a link.
@@ -60,8 +65,10 @@ func DigestOf(secret string) digest.Digest { return digest.Of([]byte("orilla loo
 // passFor is how long a pass is good.
 const passFor = 10 * time.Minute
 
-// Pass makes a secret that opens an environment for ten minutes to whoever can read the store, such as a deploy that asks the edge
-// whether a page is there. key is the random incarnation in the site's claim; now is by the store's clock.
+// Pass makes a secret that opens an environment for ten minutes
+// to whoever can read the store, such as a deploy that asks the
+// edge whether a page is there. key is the random incarnation
+// in the site's claim; now is by the store's clock.
 func Pass(key, environment string, now time.Time) string {
 	until := strconv.FormatInt(now.Add(passFor).Unix(), 10)
 	return "p" + until + "." + sign(key, environment, until)
@@ -85,16 +92,19 @@ func passes(secret, key, environment string, now time.Time) (time.Time, bool) {
 	return end, err == nil && now.Before(end)
 }
 
-// Gate says who may look at one environment. It remembers which passwords were right, since looking takes long by intent. It is safe
-// for concurrent use.
+// Gate says who may look at one environment. It remembers which passwords were
+// right, since looking takes long by intent. It is safe for concurrent use.
 type Gate struct {
 	lookings    []journal.Looking
 	environment string // the stored name
 	known       *sync.Map
-	slots       chan struct{} // bounds how many passwords are looked at at once, so that guessing does not take all of a machine
+	// bounds how many passwords are looked at at once, so
+	// that guessing does not take all of a machine
+	slots chan struct{}
 }
 
-// NewGate returns the gate of an environment, by its stored name; nil where everybody may look. Of several lookings, each one opens it.
+// NewGate returns the gate of an environment, by its stored name; nil where
+// everybody may look. Of several lookings, each one opens it.
 func NewGate(environment string, lookings ...*journal.Looking) *Gate {
 	g := &Gate{environment: environment, known: &sync.Map{}, slots: make(chan struct{}, 2)}
 	protects := false
@@ -104,22 +114,23 @@ func NewGate(environment string, lookings ...*journal.Looking) *Gate {
 			protects = protects || looking.Protects()
 		}
 	}
+
 	if !protects {
 		return nil
 	}
 	return g
 }
 
-// Remember takes over what another gate has found to be right. Passwords are remembered with their hashes, so that none opens what it
-// does not belong to.
+// Remember takes over what another gate has found to be right. Passwords are
+// remembered with their hashes, so that none opens what it does not belong to.
 func (g *Gate) Remember(other *Gate) {
 	if g != nil && other != nil {
 		g.known = other.known
 	}
 }
 
-// Admits reports whether a request with these header fields may look. key is as Pass takes it; now is by the store's clock. A nil gate
-// admits everybody.
+// Admits reports whether a request with these header fields may look. key is as
+// Pass takes it; now is by the store's clock. A nil gate admits everybody.
 func (g *Gate) Admits(authorization string, cookies []*http.Cookie, key string, now time.Time) bool {
 	if g == nil {
 		return true
@@ -135,7 +146,8 @@ func (g *Gate) Admits(authorization string, cookies []*http.Cookie, key string, 
 	return ok && g.right(user, password)
 }
 
-// Opens reports whether the secret part of a link opens the environment, and until when.
+// Opens reports whether the secret part of a link opens
+// the environment, and until when.
 func (g *Gate) Opens(secret, key string, now time.Time) (time.Time, bool) {
 	if until, ok := passes(secret, key, g.environment, now); ok {
 		return until, true
@@ -155,14 +167,16 @@ func (g *Gate) Opens(secret, key string, now time.Time) (time.Time, bool) {
 func (g *Gate) right(user, password string) bool {
 	password = norm.NFC.String(password)
 	for _, looking := range g.lookings {
-		if looking.Protects() && (looking.User == "" || looking.User == user) && g.matches(looking.Password, password) {
+		if looking.Protects() && (looking.User == "" || looking.User == user) &&
+			g.matches(looking.Password, password) {
 			return true
 		}
 	}
 	return false
 }
 
-// matches compares a password with a hash. What was right once is not looked at again.
+// matches compares a password with a hash. What was right
+// once is not looked at again.
 func (g *Gate) matches(hash, password string) bool {
 	sum := sha256.Sum256([]byte(hash + "\n" + password))
 	if _, ok := g.known.Load(sum); ok {
@@ -190,5 +204,6 @@ func credentials(authorization string) (user, password string, ok bool) {
 	return strings.Cut(string(data), ":")
 }
 
-// Challenge is the value of WWW-Authenticate (RFC 7617, section 2.1) for a realm of letters, digits, blanks and slashes.
+// Challenge is the value of WWW-Authenticate (RFC 7617, section 2.1) for a
+// realm of letters, digits, blanks and slashes.
 func Challenge(realm string) string { return fmt.Sprintf("Basic realm=%q, charset=\"UTF-8\"", realm) }

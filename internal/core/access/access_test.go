@@ -28,7 +28,8 @@ func cookie(value string) []*http.Cookie { return []*http.Cookie{{Name: access.C
 
 func TestPasswords(t *testing.T) {
 	for password, want := range map[string]error{
-		"kittiwake": nil, "1234567": access.ErrShort, strings.Repeat("a", 72): nil, strings.Repeat("a", 73): access.ErrLong, "tab\tin here": access.ErrControl,
+		"kittiwake": nil, "1234567": access.ErrShort, strings.Repeat("a", 72): nil, strings.Repeat("a",
+			73): access.ErrLong, "tab\tin here": access.ErrControl,
 		"å la crème": nil, "ééééééé": access.ErrShort,
 	} {
 		_, err := access.Hash(password)
@@ -49,22 +50,29 @@ func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
 	assert.NotContains(t, hash, "brûlée")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
 	for authorization, want := range map[string]bool{
-		basic("anybody", "la crème brûlée"): true, basic("", "la cre\u0300me bru\u0302le\u0301e"): true, strings.Replace(basic("x", "la crème brûlée"), "Basic", "bAsIc", 1): true,
-		basic("anybody", "la creme brulee"): false, basic("la crème brûlée", ""): false, "Bearer la crème brûlée": false, "": false, "Basic !": false,
+		basic("anybody", "la crème brûlée"): true, basic("",
+			"la cre\u0300me bru\u0302le\u0301e"): true, strings.Replace(basic("x", "la crème brûlée"),
+			"Basic", "bAsIc", 1): true,
+		basic("anybody", "la creme brulee"): false, basic("la crème brûlée", ""): false,
+		"Bearer la crème brûlée": false, "": false, "Basic !": false,
 		"Basic " + base64.StdEncoding.EncodeToString([]byte("no colon")): false,
 	} {
 		for range 2 { // the second time it is remembered
 			assert.Equal(t, want, g.Admits(authorization, nil, "key", noon), authorization)
 		}
 	}
-	both := access.NewGate("preview.x", &journal.Looking{Password: named, User: "harbour"}, nil, &journal.Looking{Password: hash})
+	both := access.NewGate("preview.x", &journal.Looking{Password: named, User: "harbour"}, nil,
+		&journal.Looking{Password: hash})
 	both.Remember(g)
 	assert.True(t, both.Admits(basic("harbour", "kittiwake"), nil, "", noon))
-	assert.False(t, both.Admits(basic("quay", "kittiwake"), nil, "", noon), "the name counts where one is set")
-	assert.True(t, both.Admits(basic("quay", "la crème brûlée"), nil, "", noon), "that of all previews opens each")
+	assert.False(t, both.Admits(basic("quay", "kittiwake"), nil, "", noon),
+		"the name counts where one is set")
+	assert.True(t, both.Admits(basic("quay", "la crème brûlée"), nil, "", noon),
+		"that of all previews opens each")
 	other := access.NewGate("staging", &journal.Looking{Password: named})
 	other.Remember(g)
-	assert.False(t, other.Admits(basic("x", "la crème brûlée"), nil, "", noon), "what was right before the password changed is not")
+	assert.False(t, other.Admits(basic("x", "la crème brûlée"), nil, "", noon),
+		"what was right before the password changed is not")
 	assert.Nil(t, access.NewGate("x", nil, &journal.Looking{}), "without a password there is no gate")
 	assert.True(t, (*access.Gate)(nil).Admits("", nil, "", noon))
 }
@@ -73,13 +81,16 @@ func TestLinksOpenUntilTheyExpire(t *testing.T) {
 	hash := hashOf(t, "kittiwake")
 	secret := access.Secret()
 	assert.Regexp(t, "^[a-z0-9]{26}$", secret)
-	looking := journal.Looking{Password: hash, Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon}}}
+	looking := journal.Looking{Password: hash,
+		Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon}}}
 	g := access.NewGate("staging", &looking)
 	assert.True(t, g.Admits("", cookie(secret), "key", noon.Add(-time.Second)))
 	assert.False(t, g.Admits("", cookie(secret), "key", noon), "by the second")
 	assert.False(t, g.Admits("", cookie(secret+"x"), "key", noon.Add(-time.Hour)))
-	assert.False(t, g.Admits("", cookie(looking.Shares[0].Digest.String()), "key", noon.Add(-time.Hour)), "what is kept opens nothing")
-	assert.False(t, access.NewGate("staging", &journal.Looking{Password: hash}).Admits("", cookie(secret), "key", noon.Add(-time.Hour)), "taken back")
+	assert.False(t, g.Admits("", cookie(looking.Shares[0].Digest.String()), "key", noon.Add(-time.Hour)),
+		"what is kept opens nothing")
+	assert.False(t, access.NewGate("staging", &journal.Looking{Password: hash}).
+		Admits("", cookie(secret), "key", noon.Add(-time.Hour)), "taken back")
 }
 
 func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
@@ -89,7 +100,8 @@ func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
 	assert.True(t, g.Admits("", cookie(pass), "key", noon.Add(9*time.Minute)))
 	assert.False(t, g.Admits("", cookie(pass), "key", noon.Add(10*time.Minute)))
 	assert.False(t, g.Admits("", cookie(pass), "another site's", noon))
-	assert.False(t, g.Admits("", cookie(access.Pass("", "staging", noon)), "", noon), "without a key there are no passes")
+	assert.False(t, g.Admits("", cookie(access.Pass("", "staging", noon)), "", noon),
+		"without a key there are no passes")
 	assert.False(t, g.Admits("", cookie(access.Pass("key", "production", noon)), "key", noon))
 	until, signature, _ := strings.Cut(pass, ".")
 	assert.False(t, g.Admits("", cookie(until+"0."+signature), "key", noon), "it cannot be lengthened")
@@ -103,7 +115,9 @@ func TestManyVisitorsAtOnce(t *testing.T) {
 	for n := range 12 {
 		visitors.Go(func() {
 			right := n%3 != 0
-			assert.Equal(t, right, g.Admits(basic("x", map[bool]string{true: "kittiwake", false: fmt.Sprint("wrong password ", n)}[right]), nil, "key", noon))
+			assert.Equal(t, right, g.Admits(basic("x",
+				map[bool]string{true: "kittiwake", false: fmt.Sprint("wrong password ", n)}[right]), nil,
+				"key", noon))
 		})
 	}
 	visitors.Wait()
@@ -114,8 +128,10 @@ func FuzzAdmits(f *testing.F) {
 	hash, err := bcrypt.GenerateFromPassword([]byte("kittiwake"), bcrypt.MinCost)
 	require.NoError(f, err)
 	secret := access.Secret()
-	g := access.NewGate("staging", &journal.Looking{Password: string(hash), User: "quay", Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon.Add(time.Hour)}}})
-	for _, seed := range []string{basic("quay", "kittiwake"), "Basic ", "basic !!!", "p1.2", access.Pass("key", "staging", noon), access.Pass("key", "production", noon), secret, "p" + secret} {
+	g := access.NewGate("staging", &journal.Looking{Password: string(hash), User: "quay",
+		Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon.Add(time.Hour)}}})
+	for _, seed := range []string{basic("quay", "kittiwake"), "Basic ", "basic !!!", "p1.2",
+		access.Pass("key", "staging", noon), access.Pass("key", "production", noon), secret, "p" + secret} {
 		f.Add(seed, seed)
 	}
 	f.Fuzz(func(t *testing.T, authorization, value string) {
@@ -126,7 +142,8 @@ func FuzzAdmits(f *testing.F) {
 		passed := value == secret || len(signature) == 64 && value == "p"+until+"."+signature
 		scheme, rest, _ := strings.Cut(authorization, " ")
 		data, err := base64.StdEncoding.DecodeString(strings.TrimSpace(rest))
-		known := strings.EqualFold(scheme, "basic") && err == nil && norm.NFC.String(string(data)) == "quay:kittiwake"
+		known := strings.EqualFold(scheme, "basic") && err == nil &&
+			norm.NFC.String(string(data)) == "quay:kittiwake"
 		assert.True(t, passed || known, "%q %q", authorization, value)
 	})
 }

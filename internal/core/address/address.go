@@ -1,5 +1,6 @@
-// Package address reads and writes the part of a URL behind the host: segments of a path, each decoded once, and parameters of a
-// query, in their own spelling. It follows RFC 3986; names are in Unicode normal form C everywhere.
+// Package address reads and writes the part of a URL behind the host: segments
+// of a path, each decoded once, and parameters of a query, in their own
+// spelling. It follows RFC 3986; names are in Unicode normal form C everywhere.
 package address
 
 import (
@@ -31,8 +32,8 @@ var (
 	ErrControl = errors.New("has a control character")
 )
 
-// Split decodes an escaped path that begins with a slash. repeated tells that it had several slashes in a row, which are taken
-// as one.
+// Split decodes an escaped path that begins with a slash. repeated tells that
+// it had several slashes in a row, which are taken as one.
 func Split(escaped string) (p Path, repeated bool, err error) {
 	rest := strings.TrimPrefix(escaped, "/")
 	if n := strings.Count(rest, "/"); n > 0 || rest != "" {
@@ -50,6 +51,7 @@ func Split(escaped string) (p Path, repeated bool, err error) {
 			}
 			p.Names = append(p.Names, name)
 		}
+
 		if !more {
 			return p, repeated, nil
 		}
@@ -66,6 +68,7 @@ func Decode(segment string) (string, error) {
 			break
 		}
 	}
+
 	if !plain {
 		var err error
 		if name, err = url.PathUnescape(segment); err != nil {
@@ -74,19 +77,22 @@ func Decode(segment string) (string, error) {
 		if !utf8.ValidString(name) {
 			return "", ErrUTF8
 		}
+
 		if HasControl(name) {
 			return "", ErrControl
 		}
 		name = norm.NFC.String(name)
 	}
+
 	if isDot(name) {
 		return "", ErrDot
 	}
 	return name, nil
 }
 
-// isDot reports whether a decoded segment is a dot segment, also with parameters (RFC 3986, section 3.3): some servers that requests are passed
-// on to take "..;x" for "..".
+// isDot reports whether a decoded segment is a dot segment,
+// also with parameters (RFC 3986, section 3.3): some servers
+// that requests are passed on to take "..;x" for "..".
 func isDot(name string) bool {
 	name, _, _ = strings.Cut(name, ";")
 	return name == "." || name == ".."
@@ -97,13 +103,15 @@ func HasControl(text string) bool {
 	return strings.ContainsFunc(text, func(c rune) bool { return c < ' ' || c == 0x7f })
 }
 
-// Climbs reports whether a decoded value is or holds a dot segment, with slashes of either kind: put into a path, it could lead
-// elsewhere.
+// Climbs reports whether a decoded value is or holds a dot segment, with
+// slashes of either kind: put into a path, it could lead elsewhere.
 func Climbs(value string) bool {
-	if !strings.Contains(value, "..") && value != "." && !strings.Contains(value, "./") && !strings.Contains(value, "/.") &&
+	if !strings.Contains(value, "..") && value != "." && !strings.Contains(value, "./") &&
+		!strings.Contains(value, "/.") &&
 		!strings.Contains(value, `.\`) && !strings.Contains(value, `\.`) {
 		return false
 	}
+
 	for segment := range strings.FieldsFuncSeq(value, func(c rune) bool { return c == '/' || c == '\\' }) {
 		if isDot(segment) {
 			return true
@@ -113,9 +121,11 @@ func Climbs(value string) bool {
 }
 
 const (
-	// inSegment has the bytes besides letters and digits that a segment shows as they are: pchar of RFC 3986 without the percent sign.
+	// inSegment has the bytes besides letters and digits that a segment shows
+	// as they are: pchar of RFC 3986 without the percent sign.
 	inSegment = "-._~!$&'()*+,;=:@"
-	// inValue has those of a name or value in a query: what neither divides parameters nor stands for a blank.
+	// inValue has those of a name or value in a query: what neither divides
+	// parameters nor stands for a blank.
 	inValue = "-._~!$'()*,;:@/"
 	// inFragment has those of a fragment.
 	inFragment = inSegment + "/?"
@@ -124,7 +134,8 @@ const (
 func appendEscaped(out []byte, text, plain string) []byte {
 	for i := range len(text) {
 		c := text[i]
-		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(plain, c) >= 0 {
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' ||
+			strings.IndexByte(plain, c) >= 0 {
 			out = append(out, c)
 			continue
 		}
@@ -133,7 +144,8 @@ func appendEscaped(out []byte, text, plain string) []byte {
 	return out
 }
 
-// Encode writes segments as an escaped path. It begins with exactly one slash, and no slash or backslash follows that.
+// Encode writes segments as an escaped path. It begins with exactly one slash,
+// and no slash or backslash follows that.
 func Encode(names []string, slash bool) string {
 	var out []byte
 	for _, name := range names {
@@ -154,8 +166,8 @@ func EncodeValue(value string) string { return string(appendEscaped(nil, value, 
 // EncodeFragment writes a part of a fragment.
 func EncodeFragment(text string) string { return string(appendEscaped(nil, text, inFragment)) }
 
-// OfFile returns the address of the file at name: the one address of a page, or the path itself. other tells that the address is
-// not the file's own name.
+// OfFile returns the address of the file at name: the one address of a page, or
+// the path itself. other tells that the address is not the file's own name.
 func OfFile(names []string) (p Path, other bool) {
 	last := names[len(names)-1]
 	if last == "index.html" {

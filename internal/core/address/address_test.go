@@ -87,8 +87,10 @@ func TestOfFile(t *testing.T) {
 		address string
 		other   bool
 	}{
-		"index.html": {"/", true}, "a/index.html": {"/a/", true}, "a.html": {"/a", true}, "a/b.html": {"/a/b", true},
-		"a.css": {"/a.css", false}, ".html": {"/.html", false}, "index.htm": {"/index.htm", false}, "é.html": {"/%C3%A9", true},
+		"index.html": {"/", true}, "a/index.html": {"/a/", true}, "a.html": {"/a", true}, "a/b.html": {"/a/b",
+			true},
+		"a.css": {"/a.css", false}, ".html": {"/.html", false}, "index.htm": {"/index.htm", false},
+		"é.html": {"/%C3%A9", true},
 	} {
 		p, other := address.OfFile(strings.Split(file, "/"))
 		assert.Equal(t, want.address, p.String(), file)
@@ -98,8 +100,10 @@ func TestOfFile(t *testing.T) {
 
 func TestClimbs(t *testing.T) {
 	for value, want := range map[string]bool{
-		"..": true, ".": true, "a/..": true, "../a": true, "a/../b": true, `..\a`: true, `a\..\b`: true, "./a": true, "a/.": true, "/..": true,
-		"a/..;/b": true, "..;x": true, "...;": false, "a;..": false, "": false, "...": false, "a..b": false, "..a": false, "a/b": false, "a/...": false, ".a/b.": false, ".well-known": false,
+		"..": true, ".": true, "a/..": true, "../a": true, "a/../b": true, `..\a`: true, `a\..\b`: true,
+		"./a": true, "a/.": true, "/..": true,
+		"a/..;/b": true, "..;x": true, "...;": false, "a;..": false, "": false, "...": false, "a..b": false,
+		"..a": false, "a/b": false, "a/...": false, ".a/b.": false, ".well-known": false,
 	} {
 		assert.Equal(t, want, address.Climbs(value), "%q", value)
 	}
@@ -107,28 +111,33 @@ func TestClimbs(t *testing.T) {
 
 func TestParameters(t *testing.T) {
 	q := address.Query{Raw: "a=1&b=%20x&a=2&c&=d&e+f=g%2Bh&bad=%zz&raw=%ff"}
-	for name, want := range map[string]string{"a": "1", "b": " x", "c": "", "": "d", "e f": "g+h", "bad": "%zz", "raw": "%ff"} {
+	for name, want := range map[string]string{"a": "1", "b": " x", "c": "", "": "d", "e f": "g+h",
+		"bad": "%zz", "raw": "%ff"} {
 		got, ok := q.First(name)
 		assert.True(t, ok, name)
 		assert.Equal(t, want, got, name)
 	}
 	_, ok := q.First("missing")
 	assert.False(t, ok)
-	assert.Equal(t, "b=%20x&c&=d&e+f=g%2Bh&bad=%zz&raw=%ff", q.Without(func(name string) bool { return name == "a" }), "all of a name, in the spelling of the rest")
+	assert.Equal(t, "b=%20x&c&=d&e+f=g%2Bh&bad=%zz&raw=%ff",
+		q.Without(func(name string) bool { return name == "a" }),
+		"all of a name, in the spelling of the rest")
 	empty := address.Query{Raw: "&&a&"}
 	assert.Equal(t, "a", empty.Without(func(string) bool { return false }))
 }
 
 func TestClean(t *testing.T) {
 	for query, want := range map[string]string{
-		"a=1&b=%2f": "a=1&b=%2f", "a=b c": "a=b%20c", "a=\r\nset-cookie": "a=%0D%0Aset-cookie", "a=é": "a=%C3%A9", `a="<>\^{|}#` + "`": "a=%22%3C%3E%5C%5E%7B%7C%7D%23%60",
+		"a=1&b=%2f": "a=1&b=%2f", "a=b c": "a=b%20c", "a=\r\nset-cookie": "a=%0D%0Aset-cookie",
+		"a=é": "a=%C3%A9", `a="<>\^{|}#` + "`": "a=%22%3C%3E%5C%5E%7B%7C%7D%23%60",
 		"": "", "?/:@!$'()*,;": "?/:@!$'()*,;",
 	} {
 		assert.Equal(t, want, address.Clean(query))
 	}
 }
 
-// FuzzSplit makes sure that what is understood reads back as itself, and never leaves the site.
+// FuzzSplit makes sure that what is understood reads back
+// as itself, and never leaves the site.
 func FuzzSplit(f *testing.F) {
 	for _, seed := range []string{"/", "//a", "/%2e%2e/", "/caf%CC%81", "/a%2F..%2F", `/\\`, "/a?b"} {
 		f.Add(seed)
@@ -140,10 +149,12 @@ func FuzzSplit(f *testing.F) {
 		}
 		written := p.String()
 		again, repeated, err := address.Split(written)
-		if err != nil || repeated || again.String() != written || again.Name() != p.Name() || again.Slash != p.Slash {
+		if err != nil || repeated || again.String() != written || again.Name() != p.Name() ||
+			again.Slash != p.Slash {
 			t.Fatalf("%q: %q, %q, %v", text, written, again.String(), err)
 		}
-		if !strings.HasPrefix(written, "/") || strings.HasPrefix(written, "//") || strings.ContainsAny(written, "\\\x00\r\n ?#") {
+		if !strings.HasPrefix(written, "/") || strings.HasPrefix(written, "//") ||
+			strings.ContainsAny(written, "\\\x00\r\n ?#") {
 			t.Fatalf("%q: %q", text, written)
 		}
 	})

@@ -12,7 +12,8 @@ type Parameter struct {
 	Raw         string // as it was sent
 }
 
-// Parameters divides a query at its ampersands. What is no valid escape, or not UTF-8, stands for itself.
+// Parameters divides a query at its ampersands. What is no
+// valid escape, or not UTF-8, stands for itself.
 func Parameters(query string) []Parameter {
 	if query == "" {
 		return nil
@@ -61,7 +62,8 @@ func (q *Query) First(name string) (string, bool) {
 	return "", false
 }
 
-// Without returns the query in its own spelling without the parameters that drop names.
+// Without returns the query in its own spelling without
+// the parameters that drop names.
 func (q *Query) Without(drop func(name string) bool) string {
 	var kept []string
 	for _, parameter := range q.All() {
@@ -72,13 +74,15 @@ func (q *Query) Without(drop func(name string) bool) string {
 	return Clean(strings.Join(kept, "&"))
 }
 
-// Clean escapes what may not stand in the query of a Location, and leaves all else as it was spelled.
+// Clean escapes what may not stand in the query of a
+// Location, and leaves all else as it was spelled.
 func Clean(query string) string {
 	bad := func(c byte) bool { return c <= ' ' || c >= 0x7f || strings.IndexByte("\"<>\\^`{|}#", c) >= 0 }
 	clean := true
 	for i := range len(query) {
 		clean = clean && !bad(query[i])
 	}
+
 	if clean {
 		return query
 	}
@@ -90,5 +94,6 @@ func Clean(query string) string {
 			out = append(out, c)
 		}
 	}
+
 	return string(out)
 }

@@ -1,10 +1,13 @@
-// Package answer decides what a URL answers: one pure function from a request and a release to an answer, used alike by local
-// serving, checks, explanations and edge nodes.
+// Package answer decides what a URL answers: one pure function
+// from a request and a release to an answer, used alike by
+// local serving, checks, explanations and edge nodes.
 //
-// It follows semantics 1, in this order: what cannot be understood is refused; then the first redirect, gone, rewrite or proxy that
-// applies; then files, where a page's address follows its file (a/index.html is /a/, a.html is /a); then fingerprinted assets of
-// recent releases; then fallbacks; then the page for what is missing. Header rules come last. docs/answers.md has the whole of it.
-// HTTP terms are those of RFC 9110 and RFC 9111.
+// It follows semantics 1, in this order: what cannot be understood is refused;
+// then the first redirect, gone, rewrite or proxy that applies; then files,
+// where a page's address follows its file (a/index.html is /a/, a.html is /a);
+// then fingerprinted assets of recent releases; then fallbacks; then the page
+// for what is missing. Header rules come last. docs/answers.md has the whole of
+// it. HTTP terms are those of RFC 9110 and RFC 9111.
 package answer
 
 import (
@@ -29,15 +32,19 @@ type Request struct {
 	Path   string // as it was sent, still escaped, without the query
 	Query  string // as it was sent, without the question mark
 
-	Scheme      string // "http" or "https"
-	Host        string // in lower case, with its port if one was sent
-	Base        string // where the site lies on its host: "" or "/prefix"
-	Environment string // as it is shown: production, staging, preview/winter; release for the address of a release
+	Scheme string // "http" or "https"
+	Host   string // in lower case, with its port if one was sent
+	Base   string // where the site lies on its host: "" or "/prefix"
+	// as it is shown: production, staging, preview/winter;
+	// release for the address of a release
+	Environment string
 	Now         time.Time
 
 	AcceptLanguage string // the header fields of these names
 	Cookie         string
-	Admitted       bool // the visitor sent the password, or came by a shared link; it matters only where Site.Realm is set
+	// the visitor sent the password, or came by a shared
+	// link; it matters only where Site.Realm is set
+	Admitted bool
 }
 
 // Files finds files in one release.
@@ -50,22 +57,27 @@ type Site struct {
 	Files    Files
 	Settings release.Settings
 	Rules    *rules.Set
-	Recent   []Files            // earlier releases, the newest first, whose fingerprinted assets are still answered
-	Own      *EnvironmentConfig // what the environment says of itself; nil for nothing
-	// Semantics is how the release is answered; 0 is 1. Of semantics 2, Unchanging are the files that never change.
+	// earlier releases, the newest first, whose
+	// fingerprinted assets are still answered
+	Recent []Files
+	Own    *EnvironmentConfig // what the environment says of itself; nil for nothing
+	// Semantics is how the release is answered; 0 is 1. Of semantics 2,
+	// Unchanging are the files that never change.
 	Semantics  int
 	Unchanging map[string]bool
 	Realm      string // what a password is asked for (RFC 7617); "" where everybody may look
 }
 
-// EnvironmentConfig is the document with which an environment says of itself where the release runs. It answers as a file at its path would, and
-// before one.
+// EnvironmentConfig is the document with which an
+// environment says of itself where the release runs. It
+// answers as a file at its path would, and before one.
 type EnvironmentConfig struct {
 	Path string // escaped, below the base path: /settings.json
 	Data []byte // JSON
 }
 
-// OwnOf returns what an environment answers with at a path; nil where it says nothing.
+// OwnOf returns what an environment answers with at a
+// path; nil where it says nothing.
 func OwnOf(settings []byte, path string) *EnvironmentConfig {
 	if settings == nil {
 		return nil
@@ -73,13 +85,15 @@ func OwnOf(settings []byte, path string) *EnvironmentConfig {
 	return &EnvironmentConfig{Path: path, Data: settings}
 }
 
-// Open returns the site that a release is, without earlier releases. It loads the rules and compiles them.
+// Open returns the site that a release is, without earlier releases. It loads
+// the rules and compiles them.
 func Open(ctx context.Context, reader *release.Reader) (Site, error) {
 	site := Site{Files: reader, Settings: reader.Root.Settings, Semantics: reader.Root.Semantics}
 	unchanging, err := reader.Immutable(ctx)
 	if err != nil {
 		return Site{}, err
 	}
+
 	site.Unchanging = unchanging
 	if reader.Root.Rules == nil {
 		return site, nil
@@ -88,12 +102,14 @@ func Open(ctx context.Context, reader *release.Reader) (Site, error) {
 	if err != nil {
 		return Site{}, err
 	}
+
 	list, err := rules.Decode(data)
 	if err == nil && int64(len(list)) != reader.Root.Rules.Count {
 		err = rules.ErrDamaged
 	}
 	if err != nil {
-		return Site{}, fmt.Errorf("release %s, rules %s: %w", reader.ID.Short(), reader.Root.Rules.Digest, err)
+		return Site{}, fmt.Errorf("release %s, rules %s: %w", reader.ID.Short(), reader.Root.Rules.Digest,
+			err)
 	}
 	site.Rules = rules.Compile(list)
 	return site, nil
@@ -114,7 +130,8 @@ const (
 	BySetting By = "settings"     // what the environment says of itself
 )
 
-// Field is one header field of an answer, with the rule that set it; nil for a field that every such answer has.
+// Field is one header field of an answer, with the rule that set it; nil for a
+// field that every such answer has.
 type Field struct {
 	Name, Value string
 	Rule        *rules.Rule
@@ -131,7 +148,8 @@ type Answer struct {
 	Location string // of a redirect; it is among the header fields too
 	Upstream *Upstream
 	Header   []Field
-	// ETag is the strong entity tag of the answer, with quotes; set for status 200 only. It covers the bytes and all that rules set.
+	// ETag is the strong entity tag of the answer, with quotes; set for status
+	// 200 only. It covers the bytes and all that rules set.
 	ETag string
 	// Timed tells that the answer may be another at another time.
 	Timed bool
@@ -144,20 +162,24 @@ type Upstream struct {
 	Name   string // of an upstream, whose address the environment gives
 	Origin string // scheme and host, where the rule gives them
 	Path   string // escaped, with the query
-	// Below is where the site's own addresses begin that lead to addresses of the upstream below Of: "/api/" and "/v1/". Both are
-	// empty where the rule does not pass on all below a path.
+	// Below is where the site's own addresses begin that lead to addresses of
+	// the upstream below Of: "/api/" and "/v1/". Both are empty where the rule
+	// does not pass on all below a path.
 	Below, Of string
 
 	finish func(status int, header http.Header)
 }
 
-// Finish changes the header of an upstream's response as the rules say, and adds what caches must know.
+// Finish changes the header of an upstream's response as the rules say, and
+// adds what caches must know.
 func (u *Upstream) Finish(status int, header http.Header) { u.finish(status, header) }
 
-// Back maps a Location that points at the upstream to the site's own address. origin is the upstream's address without its path.
+// Back maps a Location that points at the upstream to the site's own address.
+// origin is the upstream's address without its path.
 func (u *Upstream) Back(location, origin, prefix string) string {
 	rest := strings.TrimPrefix(location, origin)
-	if path, ok := strings.CutPrefix(rest, prefix+u.Of); ok && u.Of != "" && strings.HasPrefix(rest, "/") && !strings.HasPrefix(rest, "//") {
+	if path, ok := strings.CutPrefix(rest, prefix+u.Of); ok && u.Of != "" && strings.HasPrefix(rest, "/") &&
+		!strings.HasPrefix(rest, "//") {
 		return u.Below + path
 	}
 	return location
@@ -171,7 +193,8 @@ func (u *Upstream) Where() string {
 	return u.Origin + u.Path
 }
 
-// Reserved is the first segment of the addresses that no file of a site can have.
+// Reserved is the first segment of the addresses that no
+// file of a site can have.
 const Reserved = ".orilla"
 
 // MaxPath is how long, in bytes, the path of a request may be.
@@ -184,7 +207,8 @@ const (
 	neverStored = "no-store"
 )
 
-// Decide answers a request. It reads nothing but its arguments; the error is that of a lookup.
+// Decide answers a request. It reads nothing but its
+// arguments; the error is that of a lookup.
 func Decide(ctx context.Context, req Request, site Site) (Answer, error) {
 	d := newDecision(ctx, req, site)
 	return d.answer()
@@ -225,7 +249,8 @@ type decision struct {
 func newDecision(ctx context.Context, req Request, site Site) *decision {
 	d := &decision{ctx: ctx, req: req, site: site, query: address.Query{Raw: req.Query}}
 	d.visitor = rules.Visitor{
-		Host: hostName(req.Host), Environment: req.Environment, Now: req.Now, Query: &d.query, Languages: site.Settings.Languages,
+		Host: hostName(req.Host), Environment: req.Environment, Now: req.Now, Query: &d.query,
+		Languages:      site.Settings.Languages,
 		AcceptLanguage: req.AcceptLanguage, Cookie: req.Cookie,
 	}
 	return d
@@ -255,13 +280,16 @@ func (d *decision) refuse() (Answer, bool) {
 	case ok && rest == "" && d.req.Base != "":
 		return d.redirect(address.Path{Slash: true}), true
 	case !ok || rest == "":
-		return text(http.StatusNotFound, ByMissing, "There is no site at this path; it begins at "+d.req.Base+"/."), true
+		return text(http.StatusNotFound, ByMissing, "There is no site at this path; it begins at "+d.req.Base+
+			"/."), true
 	}
+
 	var repeated bool
 	var err error
 	if d.path, repeated, err = address.Split(rest); err != nil {
 		return text(http.StatusBadRequest, ByRequest, "The address "+err.Error()+"."), true
 	}
+
 	if len(d.path.Names) > 0 && d.path.Names[0] == Reserved {
 		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are Orilla's own."), true
 	}
@@ -270,15 +298,18 @@ func (d *decision) refuse() (Answer, bool) {
 		d.step(nil, true, "slashes in a row are redirected to one")
 		return d.redirect(d.path), true
 	}
+
 	return Answer{}, false
 }
 
 // challenge asks for the password of a realm.
 func challenge(realm string) Answer {
-	return text(http.StatusUnauthorized, ByAccess, "This is shown to whoever has the password.", Field{Name: "WWW-Authenticate", Value: access.Challenge(realm)})
+	return text(http.StatusUnauthorized, ByAccess, "This is shown to whoever has the password.",
+		Field{Name: "WWW-Authenticate", Value: access.Challenge(realm)})
 }
 
-// Refuse is what Decide answers to a visitor who may not look, whatever is asked for.
+// Refuse is what Decide answers to a visitor who may not
+// look, whatever is asked for.
 func Refuse(realm string) Answer {
 	d := newDecision(context.Background(), Request{}, Site{Realm: realm})
 	a := challenge(realm)
@@ -299,6 +330,7 @@ func (d *decision) decide() (Answer, error) {
 	if !d.reads() {
 		return d.method(), nil
 	}
+
 	rewritten := a.By == By(rules.Rewrite) // to a file that is not there
 	if !rewritten {
 		if own, is := d.own(); is {
@@ -308,6 +340,7 @@ func (d *decision) decide() (Answer, error) {
 			return a, err
 		}
 	}
+
 	if a, done, err = d.recent(); err != nil || done {
 		return a, err
 	}
@@ -320,9 +353,11 @@ func (d *decision) decide() (Answer, error) {
 // method answers what files do not.
 func (d *decision) method() Answer {
 	if d.req.Method == http.MethodOptions {
-		return Answer{Status: http.StatusNoContent, By: ByMethod, Header: []Field{{Name: "Allow", Value: allowed}}}
+		return Answer{Status: http.StatusNoContent, By: ByMethod,
+			Header: []Field{{Name: "Allow", Value: allowed}}}
 	}
-	return text(http.StatusMethodNotAllowed, ByMethod, "Files answer "+allowed+".", Field{Name: "Allow", Value: allowed})
+	return text(http.StatusMethodNotAllowed, ByMethod, "Files answer "+allowed+".",
+		Field{Name: "Allow", Value: allowed})
 }
 
 func (d *decision) step(rule *rules.Rule, applied bool, text string) {
@@ -331,22 +366,26 @@ func (d *decision) step(rule *rules.Rule, applied bool, text string) {
 	}
 }
 
-// text answers with one line of plain text. Errors of the request are not kept by caches; a 404 is asked for again each time.
+// text answers with one line of plain text. Errors of the request are not kept
+// by caches; a 404 is asked for again each time.
 func text(status int, by By, line string, header ...Field) Answer {
 	caching := neverStored
 	if status == http.StatusNotFound || status == http.StatusGone {
 		caching = revalidate
 	}
-	return Answer{Status: status, By: by, Text: line + "\n", Header: append(header, Field{Name: "Cache-Control", Value: caching})}
+	return Answer{Status: status, By: by, Text: line + "\n",
+		Header: append(header, Field{Name: "Cache-Control", Value: caching})}
 }
 
-// redirect answers 301 with another path of the same site. It is revalidated each time, so that a rollback takes it back.
+// redirect answers 301 with another path of the same site. It is revalidated
+// each time, so that a rollback takes it back.
 func (d *decision) redirect(to address.Path) Answer {
 	location := d.req.Base + to.String()
 	if d.req.Query != "" {
 		location += "?" + address.Clean(d.req.Query)
 	}
-	return Answer{Status: http.StatusMovedPermanently, By: BySlash, Location: location, Header: []Field{{Name: "Cache-Control", Value: revalidate}}}
+	return Answer{Status: http.StatusMovedPermanently, By: BySlash, Location: location,
+		Header: []Field{{Name: "Cache-Control", Value: revalidate}}}
 }
 
 func (a *Answer) add(name, value string) {

@@ -28,18 +28,22 @@ func (f files) Lookup(_ context.Context, path string) (release.File, bool, error
 func of(paths ...string) files {
 	f := files{}
 	for _, path := range paths {
-		f[path] = release.File{Path: path, Digest: digest.Of([]byte(path)), Size: 1, Type: media.Type(path, true)}
+		f[path] = release.File{Path: path, Digest: digest.Of([]byte(path)), Size: 1,
+			Type: media.Type(path, true)}
 	}
 	return f
 }
 
-var corvane = of("index.html", "fares.html", "boats/index.html", "boats/dunlin.html", "both.html", "both/index.html", "404.html",
-	"assets/style-3f9a2c1b7e.css", "robots.txt", ".well-known/security.txt", "café.html", "film.mp4", "with space.html", "plain", "de/index.html")
+var corvane = of("index.html", "fares.html", "boats/index.html", "boats/dunlin.html", "both.html",
+	"both/index.html", "404.html",
+	"assets/style-3f9a2c1b7e.css", "robots.txt", ".well-known/security.txt", "café.html", "film.mp4",
+	"with space.html", "plain", "de/index.html")
 
 func decide(t *testing.T, site answer.Site, method, target string) answer.Answer {
 	t.Helper()
 	path, query, _ := strings.Cut(target, "?")
-	a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query, Environment: answer.Production}, site)
+	a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query,
+		Environment: answer.Production}, site)
 	require.NoError(t, err)
 	return a
 }
@@ -119,7 +123,8 @@ func TestOneAddress(t *testing.T) {
 	assert.Equal(t, `</fares>; rel="canonical"`, field(a, "Link"))
 	assert.Empty(t, field(decide(t, answer.Site{Files: corvane}, "GET", "/fares"), "Link"))
 	strict := answer.Site{Files: corvane, Settings: release.Settings{OneAddress: true}}
-	for path, want := range map[string]string{"/fares.html?a=1": "/fares?a=1", "/boats/index.html": "/boats/", "/index.html": "/"} {
+	for path, want := range map[string]string{"/fares.html?a=1": "/fares?a=1", "/boats/index.html": "/boats/",
+		"/index.html": "/"} {
 		a := decide(t, strict, "GET", path)
 		assert.Equal(t, 301, a.Status)
 		assert.Equal(t, want, a.Location)
@@ -139,10 +144,13 @@ func TestMethods(t *testing.T) {
 }
 
 func TestCaching(t *testing.T) {
-	site := answer.Site{Files: corvane, Settings: release.Settings{Plain: []string{"assets/plain-*.css"}, Fingerprinted: []string{"robots.txt"}}}
+	site := answer.Site{Files: corvane, Settings: release.Settings{Plain: []string{"assets/plain-*.css"},
+		Fingerprinted: []string{"robots.txt"}}}
 	for path, want := range map[string]string{
-		"/": "no-cache", "/fares/": "no-cache", "/nowhere": "no-cache", "/app.js": "no-cache", "/film.mp4": "no-cache", "/%00": "no-store",
-		"/assets/style-3f9a2c1b7e.css": "public, max-age=31536000, immutable", "/robots.txt": "public, max-age=31536000, immutable",
+		"/": "no-cache", "/fares/": "no-cache", "/nowhere": "no-cache", "/app.js": "no-cache",
+		"/film.mp4": "no-cache", "/%00": "no-store",
+		"/assets/style-3f9a2c1b7e.css": "public, max-age=31536000, immutable",
+		"/robots.txt":                  "public, max-age=31536000, immutable",
 	} {
 		a := decide(t, site, "GET", path)
 		assert.Equal(t, want, field(a, "Cache-Control"), path)
@@ -162,7 +170,8 @@ func TestFingerprintedAssetsOfRecentReleases(t *testing.T) {
 	assert.Equal(t, 200, a.Status)
 	assert.Equal(t, answer.ByRecent, a.By)
 	for _, path := range []string{"/gone", "/gone.html", "/data.json", "/assets/main-1a2b3c4d5e.js/"} {
-		assert.Equal(t, 404, decide(t, site, "GET", path).Status, "never pages, nor what has a lasting address: %s", path)
+		assert.Equal(t, 404, decide(t, site, "GET", path).Status,
+			"never pages, nor what has a lasting address: %s", path)
 	}
 }
 
@@ -171,10 +180,12 @@ func TestBasePath(t *testing.T) {
 		status   int
 		location string
 	}{
-		"/ferries/": {200, ""}, "/ferries": {301, "/ferries/"}, "/ferries/fares/": {301, "/ferries/fares"}, "/ferries/boats": {301, "/ferries/boats/"},
+		"/ferries/": {200, ""}, "/ferries": {301, "/ferries/"}, "/ferries/fares/": {301,
+			"/ferries/fares"}, "/ferries/boats": {301, "/ferries/boats/"},
 		"/fares": {404, ""}, "/ferriesfares": {404, ""}, "/ferries//fares": {301, "/ferries/fares"},
 	} {
-		a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path, Base: "/ferries"}, answer.Site{Files: corvane})
+		a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path, Base: "/ferries"},
+			answer.Site{Files: corvane})
 		require.NoError(t, err)
 		assert.Equal(t, want.status, a.Status, path)
 		assert.Equal(t, want.location, a.Location, path)
@@ -189,10 +200,14 @@ func TestWithoutA404Page(t *testing.T) {
 
 func TestFingerprinted(t *testing.T) {
 	for name, want := range map[string]bool{
-		"app-3f9a2c1b7e.js": true, "app.3f9a2c1b7e.css": true, "index-BfR_2kZx.mjs": true, "a/b/logo.1234567a.svg": true, "font-0123abcd.woff2": true,
-		"app.js": false, "app-abcdefgh.js": false, "app-12345678.js": false, "app-3f9a2c1.js": false, "3f9a2c1b7e.js": false,
-		"page-3f9a2c1b7e.html": false, "feed-3f9a2c1b7e.xml": false, "data-3f9a2c1b7e.json": false, "map-3f9a2c1b7e.pdf": false,
-		"sw-3f9a2c1b7e.js": false, "service-worker-3f9a2c1b7e.js": false, "app-3f9a2c1b7e": false, "app-3f9a2c1b7e/x.js": false,
+		"app-3f9a2c1b7e.js": true, "app.3f9a2c1b7e.css": true, "index-BfR_2kZx.mjs": true,
+		"a/b/logo.1234567a.svg": true, "font-0123abcd.woff2": true,
+		"app.js": false, "app-abcdefgh.js": false, "app-12345678.js": false, "app-3f9a2c1.js": false,
+		"3f9a2c1b7e.js":        false,
+		"page-3f9a2c1b7e.html": false, "feed-3f9a2c1b7e.xml": false, "data-3f9a2c1b7e.json": false,
+		"map-3f9a2c1b7e.pdf": false,
+		"sw-3f9a2c1b7e.js":   false, "service-worker-3f9a2c1b7e.js": false, "app-3f9a2c1b7e": false,
+		"app-3f9a2c1b7e/x.js": false,
 	} {
 		assert.Equal(t, want, media.Fingerprinted(name), name)
 	}
@@ -200,8 +215,10 @@ func TestFingerprinted(t *testing.T) {
 
 func TestMediaTypes(t *testing.T) {
 	for name, want := range map[string]string{
-		"a.HTML": "text/html; charset=utf-8", "a.mjs": "text/javascript; charset=utf-8", "a.json": "application/json", "a.svg": "image/svg+xml; charset=utf-8",
-		"a.webmanifest": "application/manifest+json", "LICENCE": "text/plain; charset=utf-8", "a.xyz": "application/octet-stream", ".hidden": "text/plain; charset=utf-8",
+		"a.HTML": "text/html; charset=utf-8", "a.mjs": "text/javascript; charset=utf-8",
+		"a.json": "application/json", "a.svg": "image/svg+xml; charset=utf-8",
+		"a.webmanifest": "application/manifest+json", "LICENCE": "text/plain; charset=utf-8",
+		"a.xyz": "application/octet-stream", ".hidden": "text/plain; charset=utf-8",
 		".well-known/apple-app-site-association": "application/json",
 	} {
 		assert.Equal(t, want, media.Type(name, true), name)
@@ -210,14 +227,17 @@ func TestMediaTypes(t *testing.T) {
 	assert.Equal(t, "application/octet-stream", media.Type("LICENCE", false))
 }
 
-// FuzzDecide makes sure that no request crashes the function, escapes the release, or makes a Location that leads elsewhere.
+// FuzzDecide makes sure that no request crashes the function, escapes the
+// release, or makes a Location that leads elsewhere.
 func FuzzDecide(f *testing.F) {
-	for _, seed := range []string{"/", "//evil.example", "/%2e%2e/", "/%5c%5cevil.example", "/boats/index", "/a%0d%0ab", "/\\evil.example/", "/index/"} {
+	for _, seed := range []string{"/", "//evil.example", "/%2e%2e/", "/%5c%5cevil.example", "/boats/index",
+		"/a%0d%0ab", "/\\evil.example/", "/index/"} {
 		f.Add(seed, "q=1", "GET")
 	}
 	f.Fuzz(func(t *testing.T, path, query, method string) {
 		for _, settings := range []release.Settings{{}, {OneAddress: true}} {
-			a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query}, answer.Site{Files: corvane, Settings: settings})
+			a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query},
+				answer.Site{Files: corvane, Settings: settings})
 			if err != nil || a.Status < 200 || a.Status > 499 {
 				t.Fatalf("%q: %d %v", path, a.Status, err)
 			}
@@ -228,7 +248,9 @@ func FuzzDecide(f *testing.F) {
 				continue
 			}
 			where, _, _ := strings.Cut(a.Location, "?")
-			if len(where) == 0 || where[0] != '/' || len(where) > 1 && (where[1] == '/' || where[1] == '\\') || strings.ContainsAny(where, "\\\r\n\x00 ") {
+			if len(where) == 0 || where[0] != '/' ||
+				len(where) > 1 && (where[1] == '/' || where[1] == '\\') ||
+				strings.ContainsAny(where, "\\\r\n\x00 ") {
 				t.Fatalf("%q: Location %q", path, a.Location)
 			}
 			if target, err := url.Parse(where); err != nil || target.Host != "" {
@@ -238,8 +260,9 @@ func FuzzDecide(f *testing.F) {
 	})
 }
 
-// TestAColdPageLoadsOneChunk asks for pages of a large release at their addresses: the root is in memory, and finding the page
-// loads one chunk of the index.
+// TestAColdPageLoadsOneChunk asks for pages of a large
+// release at their addresses: the root is in memory, and
+// finding the page loads one chunk of the index.
 func TestAColdPageLoadsOneChunk(t *testing.T) {
 	var list []release.File
 	for i := range 100_000 {
@@ -250,7 +273,8 @@ func TestAColdPageLoadsOneChunk(t *testing.T) {
 		case 2:
 			name = fmt.Sprintf("assets/picture-%d-0a1b2c3d.png", i)
 		}
-		list = append(list, release.File{Path: name, Digest: digest.Of([]byte(name)), Size: 1, Type: media.Type(name, true)})
+		list = append(list, release.File{Path: name, Digest: digest.Of([]byte(name)), Size: 1,
+			Type: media.Type(name, true)})
 	}
 	index, err := release.Build(list, nil, release.Settings{})
 	require.NoError(t, err)
@@ -259,7 +283,8 @@ func TestAColdPageLoadsOneChunk(t *testing.T) {
 		chunks[chunk.Digest] = chunk.Data
 	}
 	loaded := map[digest.Digest]bool{}
-	reader := release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte, error) {
+	reader := release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte,
+		error) {
 		loaded[d] = true
 		return chunks[d], nil
 	})

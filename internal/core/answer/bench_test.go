@@ -13,13 +13,15 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// shapes are the sets of rules of which the cost of a match is measured: n rules, and the paths that hit and miss them.
+// shapes are the sets of rules of which the cost of a match is measured: n
+// rules, and the paths that hit and miss them.
 var shapes = map[string]struct{ rule, hit, miss string }{
-	"literals":       {"redirect /old/page-%d -> /new", "/old/page-%d", "/old/none-%d"},
-	"deep":           {"redirect /archive/%d/a/b/c -> /new", "/archive/%d/a/b/c", "/archive/%d/a/b/d"},
-	"placeholders":   {"redirect /{lang}/old-%d -> /new/{lang}", "/gl/old-%d", "/gl/none-%d"},
-	"affixes":        {"redirect /map-%d-{x}.pdf -> /maps/{x}", "/map-%d-a.pdf", "/map-%d-a.png"},
-	"queries":        {"redirect /boat.php -> /boats/%[1]d when query id=%[1]d", "/boat.php?id=%d", "/boat.php?id=x%d"},
+	"literals":     {"redirect /old/page-%d -> /new", "/old/page-%d", "/old/none-%d"},
+	"deep":         {"redirect /archive/%d/a/b/c -> /new", "/archive/%d/a/b/c", "/archive/%d/a/b/d"},
+	"placeholders": {"redirect /{lang}/old-%d -> /new/{lang}", "/gl/old-%d", "/gl/none-%d"},
+	"affixes":      {"redirect /map-%d-{x}.pdf -> /maps/{x}", "/map-%d-a.pdf", "/map-%d-a.png"},
+	"queries": {"redirect /boat.php -> /boats/%[1]d when query id=%[1]d", "/boat.php?id=%d",
+		"/boat.php?id=x%d"},
 	"whatever below": {"redirect /area-%d/{rest:all} -> /new/{rest}", "/area-%d/a/b", "/none-%d/a/b"},
 }
 
@@ -36,7 +38,8 @@ func manyRules(b *testing.B, shape string, n int) []rules.Rule {
 
 var sizes = []int{10, 1_000, 10_000, 100_000}
 
-// BenchmarkRules answers requests of a site with n rules, hits and misses in random order. What counts is the ratio between sizes.
+// BenchmarkRules answers requests of a site with n rules, hits and misses in
+// random order. What counts is the ratio between sizes.
 func BenchmarkRules(b *testing.B) {
 	for shape, s := range shapes {
 		for _, n := range sizes {
@@ -46,11 +49,13 @@ func BenchmarkRules(b *testing.B) {
 				requests := make([]answer.Request, 4096)
 				for i := range requests {
 					requests[i] = answer.Request{Method: "GET", Environment: answer.Production}
-					requests[i].Path, requests[i].Query, _ = strings.Cut(fmt.Sprintf(form, random.IntN(n)), "?")
+					requests[i].Path, requests[i].Query, _ = strings.Cut(fmt.Sprintf(form, random.IntN(n)),
+						"?")
 				}
 				b.Run(fmt.Sprintf("%s/%s/%d", shape, kind, n), func(b *testing.B) {
 					for i := 0; b.Loop(); i++ {
-						answer.Decide(b.Context(), requests[i%len(requests)], site) //nolint:errcheck // measured
+						//nolint:errcheck // measured
+						answer.Decide(b.Context(), requests[i%len(requests)], site)
 					}
 				})
 				b.Run(fmt.Sprintf("%s/%s/%d/match", shape, kind, n), func(b *testing.B) {
@@ -60,7 +65,8 @@ func BenchmarkRules(b *testing.B) {
 					}
 					for i := 0; b.Loop(); i++ {
 						query := address.Query{Raw: requests[i%len(requests)].Query}
-						site.Rules.Each(rules.First, paths[i%len(paths)], &query, false, func(*rules.Rule) bool { return false })
+						site.Rules.Each(rules.First, paths[i%len(paths)], &query, false,
+							func(*rules.Rule) bool { return false })
 					}
 				})
 			}

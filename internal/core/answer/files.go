@@ -9,10 +9,12 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// notFoundPage answers for what is missing, where no rule names another page. It is itself never found.
+// notFoundPage answers for what is missing, where no rule
+// names another page. It is itself never found.
 const notFoundPage = "404.html"
 
-// located is the file that a path means, and the address at which it is answered.
+// located is the file that a path means, and the address
+// at which it is answered.
 type located struct {
 	file      release.File
 	at        address.Path  // another one than was asked for if moved
@@ -37,12 +39,14 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 	}
 	name, last := p.Name(), len(p.Names)-1
 	isIndex := last >= 0 && p.Names[last] == "index"
+
 	lookup := func(name string) bool {
 		if err == nil {
 			found.file, ok, err = d.site.Files.Lookup(d.ctx, name)
 		}
 		return err == nil && ok
 	}
+
 	moved := func(names []string, slash bool) (located, bool, error) {
 		found.at, found.moved = address.Path{Names: names, Slash: slash}, true
 		return found, true, nil
@@ -55,11 +59,13 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 		if name == "" || name+".html" == notFoundPage || !lookup(name+".html") {
 			return located{}, false, err
 		}
+
 		if isIndex {
 			return moved(p.Names[:last], true)
 		}
 		return moved(p.Names, false)
 	}
+
 	switch {
 	case lookup(name):
 		return d.exact(found, p)
@@ -72,10 +78,12 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 	case lookup(name + "/index.html"):
 		return moved(p.Names, true)
 	}
+
 	return located{}, false, err
 }
 
-// exact is the file that the path spells. A page has an address of its own besides.
+// exact is the file that the path spells. A page has an
+// address of its own besides.
 func (d *decision) exact(found located, p address.Path) (located, bool, error) {
 	found.at = p
 	canonical, other := address.OfFile(p.Names)
@@ -104,9 +112,11 @@ func (d *decision) files() (Answer, bool, error) {
 		d.step(nil, true, found.file.Path+" is at "+found.at.String())
 		return d.redirect(found.at), true, nil
 	case d.isMissingPage(found.file.Path, d.path):
-		d.step(nil, true, found.file.Path+" is the page for what is missing, so its own address is missing too")
+		d.step(nil, true, found.file.Path+
+			" is the page for what is missing, so its own address is missing too")
 		return missingPage(found.file, http.StatusNotFound), true, nil
 	}
+
 	d.step(nil, true, "the file "+found.file.Path)
 	a := d.page(found.file, ByFile)
 	if found.canonical != nil {
@@ -127,10 +137,12 @@ func (d *decision) own() (Answer, bool) {
 	return a, true
 }
 
-// page answers 200 with a file. Only the address of the file itself may be kept for good.
+// page answers 200 with a file. Only the address of the
+// file itself may be kept for good.
 func (d *decision) page(file release.File, by By) Answer {
 	a := Answer{Status: http.StatusOK, By: by, File: &file}
-	if by == ByFile && d.site.Immutable(file.Path) || by == ByRecent && d.site.Semantics < release.Semantics2 {
+	if by == ByFile && d.site.Immutable(file.Path) ||
+		by == ByRecent && d.site.Semantics < release.Semantics2 {
 		a.add("Cache-Control", forever)
 	} else {
 		a.add("Cache-Control", revalidate)
@@ -138,7 +150,8 @@ func (d *decision) page(file release.File, by By) Answer {
 	return a
 }
 
-// recent answers with a fingerprinted asset of an earlier release: a page that was opened before a flip goes on working.
+// recent answers with a fingerprinted asset of an earlier release: a page that
+// was opened before a flip goes on working.
 func (d *decision) recent() (Answer, bool, error) {
 	name := d.path.Name()
 	if d.path.Slash || len(d.site.Recent) == 0 || !findable(d.path) || !d.site.Carries(name) {
@@ -154,16 +167,19 @@ func (d *decision) recent() (Answer, bool, error) {
 			return d.page(file, ByRecent), true, nil
 		}
 	}
+
 	return Answer{}, false, nil
 }
 
-// missing answers 404, or 410: with the page that a rule names, with the site's own, or with a line.
+// missing answers 404, or 410: with the page that a rule
+// names, with the site's own, or with a line.
 func (d *decision) missing(status int) (Answer, error) {
 	if d.site.isAsset(d.path) {
 		d.step(nil, true, "an address with this extension gets a line of text, no page")
 		return text(status, ByMissing, "There is no such file on this site."), nil
 	}
 	var a Answer
+
 	err := d.consider(rules.OnNothing, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
 		file, ok, err := d.named(t.Path)
 		if err != nil || !ok {
@@ -176,6 +192,7 @@ func (d *decision) missing(status int) (Answer, error) {
 	if err != nil || a.Status != 0 {
 		return a, err
 	}
+
 	file, ok, err := d.site.Files.Lookup(d.ctx, notFoundPage)
 	switch {
 	case err != nil:
@@ -184,6 +201,7 @@ func (d *decision) missing(status int) (Answer, error) {
 		d.step(nil, true, "the page for what is missing is "+notFoundPage)
 		return missingPage(file, status), nil
 	}
+
 	d.step(nil, true, "there is no "+notFoundPage+", so a line of text")
 	line := "There is no page at this address."
 	if status == http.StatusGone {
@@ -193,7 +211,8 @@ func (d *decision) missing(status int) (Answer, error) {
 }
 
 func missingPage(file release.File, status int) Answer {
-	return Answer{Status: status, By: ByMissing, File: &file, Header: []Field{{Name: "Cache-Control", Value: revalidate}}}
+	return Answer{Status: status, By: ByMissing, File: &file,
+		Header: []Field{{Name: "Cache-Control", Value: revalidate}}}
 }
 
 // named finds the file that a rule names by its path or its address.

@@ -13,14 +13,16 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// aboutContent are the fields that a rule sets only where the answer is made from a file at the requested path, or from a rewrite's
-// target; a rule that asks for a status reaches the others on purpose.
+// aboutContent are the fields that a rule sets only where the answer is made
+// from a file at the requested path, or from a rewrite's target; a rule that
+// asks for a status reaches the others on purpose.
 var aboutContent = []string{"cache-control", "content-type", "content-disposition", "expires", "link"}
 
 // adding are the fields whose values are added to those that are there.
 var adding = []string{"link", "set-cookie", "vary"}
 
-// finish adds the header fields: those that every answer has, then those of rules, then what caches must know.
+// finish adds the header fields: those that every answer has, then those of
+// rules, then what caches must know.
 func (d *decision) finish(a *Answer) {
 	if a.File != nil {
 		a.add("Content-Type", a.File.Type)
@@ -29,18 +31,21 @@ func (d *decision) finish(a *Answer) {
 	} else if a.Text != "" {
 		a.add("Content-Type", "text/plain; charset=utf-8")
 	}
+
 	a.add("X-Content-Type-Options", "nosniff")
 	if a.Upstream != nil {
 		a.Header = nil // they depend on what the upstream answers
 		a.Timed = d.timed
 		return
 	}
+
 	if d.known {
 		d.ruleFields(a, a.Status)
 	}
 	if a.Status == http.StatusOK && (a.File != nil || a.Own != nil) {
 		a.ETag = entityTag(a)
 	}
+
 	if a.Location != "" {
 		a.add("Location", a.Location)
 	}
@@ -53,23 +58,29 @@ func (d *decision) finish(a *Answer) {
 
 // ruleFields applies the header rules that match.
 func (d *decision) ruleFields(a *Answer, status int) {
-	content := status == http.StatusOK && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite) || a.By == BySetting)
+	content := status == http.StatusOK && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite) ||
+		a.By == BySetting)
 	d.fieldsOf(a, status, content)
 }
 
-// fieldsOf is ruleFields where it is known whether the answer is the content of a file.
+// fieldsOf is ruleFields where it is known whether the
+// answer is the content of a file.
 func (d *decision) fieldsOf(a *Answer, status int, content bool) {
 	d.visitor.Status = status
-	d.consider(rules.OnAnswer, func(r *rules.Rule, _ rules.Trial) (string, bool, error) { //nolint:errcheck // use returns none
+	//nolint:errcheck // use returns none
+	d.consider(rules.OnAnswer, func(r *rules.Rule, _ rules.Trial) (string, bool, error) {
 		if !content && slices.Contains(aboutContent, r.Name) && !r.AsksStatus() {
-			d.step(r, false, r.Name+" is for files at their own address; when status "+strconv.Itoa(status)+" would reach this answer")
+			d.step(r, false, r.Name+" is for files at their own address; when status "+strconv.Itoa(status)+
+				" would reach this answer")
 			return "", false, nil
 		}
+
 		if r.Verb == rules.Withhold {
 			a.withhold(r.Name)
 			d.step(r, true, "takes away "+r.Name)
 			return "", false, nil
 		}
+
 		field := Field{Name: http.CanonicalHeaderKey(r.Name), Value: r.Value, Rule: r}
 		if slices.Contains(adding, r.Name) {
 			a.Header = append(a.Header, field)
@@ -106,8 +117,9 @@ func (a *Answer) get(name string) string {
 	return ""
 }
 
-// Apply changes the header of what another server answered to a request, as the rules of a site say. content tells that the answer
-// stands for a file of the site, as that of a development server does.
+// Apply changes the header of what another server answered to a request, as the
+// rules of a site say. content tells that the answer stands for a file of the
+// site, as that of a development server does.
 func Apply(ctx context.Context, req Request, site Site, status int, content bool, header http.Header) {
 	d := newDecision(ctx, req, site)
 	if _, refused := d.refuse(); !refused {
@@ -126,6 +138,7 @@ func (d *decision) finishOther(status int, content bool, header http.Header) {
 	for _, name := range a.withheld {
 		header.Del(name)
 	}
+
 	for _, f := range a.Header {
 		if slices.Contains(adding, strings.ToLower(f.Name)) {
 			header.Add(f.Name, f.Value)
@@ -133,6 +146,7 @@ func (d *decision) finishOther(status int, content bool, header http.Header) {
 			header.Set(f.Name, f.Value)
 		}
 	}
+
 	a.Header = nil
 	for _, name := range []string{"Cache-Control", "Expires", "Vary"} {
 		for _, value := range header.Values(name) {
@@ -140,6 +154,7 @@ func (d *decision) finishOther(status int, content bool, header http.Header) {
 		}
 		header.Del(name)
 	}
+
 	d.caching(&a)
 	for _, f := range a.Header {
 		header.Add(f.Name, f.Value)
@@ -149,7 +164,8 @@ func (d *decision) finishOther(status int, content bool, header http.Header) {
 	}
 }
 
-// caching says what caches must know: what the answer depends on, and until when it holds.
+// caching says what caches must know: what the answer
+// depends on, and until when it holds.
 func (d *decision) caching(a *Answer) {
 	d.varies(a)
 	control := directives(a.get("Cache-Control"))
@@ -159,12 +175,14 @@ func (d *decision) caching(a *Answer) {
 			a.replace("Expires", d.next.UTC().Format(http.TimeFormat))
 		}
 	}
+
 	if slices.Contains(d.vary, "Cookie") {
 		control = control.private()
 	}
 	if d.site.Realm != "" {
 		control = control.guarded()
 	}
+
 	if value := strings.Join(control, ", "); value != a.get("Cache-Control") {
 		if a.get("Cache-Control") == "" {
 			a.add("Cache-Control", value)
@@ -182,7 +200,8 @@ func (a *Answer) replace(name, value string) {
 	}
 }
 
-// varies adds the request's fields that decided, or could have, to those that rules name.
+// varies adds the request's fields that decided, or could
+// have, to those that rules name.
 func (d *decision) varies(a *Answer) {
 	var names []string
 	var rule *rules.Rule
@@ -194,13 +213,16 @@ func (d *decision) varies(a *Answer) {
 			}
 		}
 	}
+
 	names = append(names, d.vary...)
 	var once []string
 	for _, name := range names {
-		if !slices.ContainsFunc(once, func(other string) bool { return strings.EqualFold(other, name) }) && name != "" {
+		if !slices.ContainsFunc(once, func(other string) bool { return strings.EqualFold(other, name) }) &&
+			name != "" {
 			once = append(once, name)
 		}
 	}
+
 	if len(once) > 0 {
 		a.drop("Vary")
 		a.Header = append(a.Header, Field{"Vary", strings.Join(once, ", "), rule})
@@ -220,7 +242,8 @@ func directives(value string) cacheControl {
 	return list
 }
 
-// until cuts lifetimes to what is left, and takes away what would let the answer be used for longer.
+// until cuts lifetimes to what is left, and takes away
+// what would let the answer be used for longer.
 func (c cacheControl) until(left time.Duration) cacheControl {
 	seconds := int64(left / time.Second)
 	if left%time.Second > 0 {
@@ -239,6 +262,7 @@ func (c cacheControl) until(left time.Duration) cacheControl {
 		}
 		list = append(list, directive)
 	}
+
 	return list
 }
 
@@ -258,7 +282,8 @@ func (c cacheControl) private() cacheControl {
 	return list
 }
 
-// guarded keeps an answer that not everybody may see out of shared caches, whatever was said of it.
+// guarded keeps an answer that not everybody may see out
+// of shared caches, whatever was said of it.
 func (c cacheControl) guarded() cacheControl {
 	if slices.Contains(c, neverStored) {
 		return c
@@ -270,7 +295,8 @@ func (c cacheControl) guarded() cacheControl {
 	return list
 }
 
-// entityTag covers the bytes, the type they are sent with, and the fields that rules set or take away.
+// entityTag covers the bytes, the type they are sent with,
+// and the fields that rules set or take away.
 func entityTag(a *Answer) string {
 	sum := sha256.New()
 	if a.Own != nil {
@@ -279,11 +305,13 @@ func entityTag(a *Answer) string {
 		sum.Write(a.File.Digest[:])
 		sum.Write([]byte(a.File.Type))
 	}
+
 	for _, f := range a.Header {
 		if f.Rule != nil {
 			sum.Write([]byte("\n" + strings.ToLower(f.Name) + ": " + f.Value))
 		}
 	}
+
 	for _, name := range a.withheld {
 		sum.Write([]byte("\n-" + name))
 	}

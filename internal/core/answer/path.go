@@ -11,7 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// cutBase takes the base path off. What is left begins with a slash, or is empty for the base path itself.
+// cutBase takes the base path off. What is left begins with a slash, or is
+// empty for the base path itself.
 func cutBase(path, base string) (rest string, ok bool) {
 	rest, ok = strings.CutPrefix(path, base)
 	return rest, ok && (rest == "" || rest[0] == '/')
@@ -28,13 +29,15 @@ func hostName(host string) string {
 	return host
 }
 
-// Address returns the escaped path at which a visitor opens the file at name: the one address of a page, or the file itself.
+// Address returns the escaped path at which a visitor opens the file at name:
+// the one address of a page, or the file itself.
 func Address(name string) string {
 	path, _ := address.OfFile(strings.Split(name, "/"))
 	return path.String()
 }
 
-// Immutable reports whether the file at name never changes at its address, by the semantics of the release.
+// Immutable reports whether the file at name never changes at its address, by
+// the semantics of the release.
 func (s Site) Immutable(name string) bool {
 	if s.Semantics >= release.Semantics2 {
 		return s.Unchanging[name]
@@ -42,8 +45,9 @@ func (s Site) Immutable(name string) bool {
 	return Immutable(name, s.Settings)
 }
 
-// Carries reports whether a file of an earlier release is still answered where this one has none: of semantics 1 those that never change, of
-// semantics 2 whatever a page loads, whatever its name.
+// Carries reports whether a file of an earlier release is still answered where
+// this one has none: of semantics 1 those that never change, of semantics 2
+// whatever a page loads, whatever its name.
 func (s Site) Carries(name string) bool {
 	if s.Semantics < release.Semantics2 {
 		return Immutable(name, s.Settings)
@@ -55,8 +59,9 @@ func (s Site) Carries(name string) bool {
 	return media.Extension(name) == ".webmanifest"
 }
 
-// Immutable reports whether the file at name is sent as one that never changes: its name tells its content, by the rule of
-// media.Fingerprinted or by the site's own globs, of which plain has the last word.
+// Immutable reports whether the file at name is sent as one that never changes:
+// its name tells its content, by the rule of media.Fingerprinted or by the
+// site's own globs, of which plain has the last word.
 func Immutable(name string, settings release.Settings) bool {
 	switch {
 	case matches(settings.Plain, name):
@@ -76,8 +81,8 @@ func matches(globs []string, name string) bool {
 	return false
 }
 
-// isAsset reports whether an address is that of a file which is no page, so that a page would only confuse what asked for a picture
-// or a script.
+// isAsset reports whether an address is that of a file which is no page, so
+// that a page would only confuse what asked for a picture or a script.
 func (s Site) isAsset(p address.Path) bool {
 	name := p.Name()
 	if s.Semantics >= release.Semantics2 && media.KnownSince2(name) {

@@ -9,9 +9,13 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// consider goes through the rules of a phase whose pattern takes the path, in order, until use takes one. The rules behind that one
-// are asked only which fields of the request could have led to them, so that every answer of an address varies alike.
-func (d *decision) consider(phase rules.Phase, use func(*rules.Rule, rules.Trial) (why string, taken bool, err error)) error {
+// consider goes through the rules of a phase whose pattern takes
+// the path, in order, until use takes one. The rules behind that
+// one are asked only which fields of the request could have led
+// to them, so that every answer of an address varies alike.
+func (d *decision) consider(phase rules.Phase,
+	use func(*rules.Rule, rules.Trial) (why string, taken bool, err error),
+) error {
 	var failed error
 	taken := false
 	d.site.Rules.Each(phase, d.path, &d.query, d.steps != nil, func(r *rules.Rule) bool {
@@ -21,6 +25,7 @@ func (d *decision) consider(phase rules.Phase, use func(*rules.Rule, rules.Trial
 				d.vary = append(d.vary, field)
 			}
 		}
+
 		if taken {
 			return len(t.Vary) > 0 || !t.Applies
 		}
@@ -28,6 +33,7 @@ func (d *decision) consider(phase rules.Phase, use func(*rules.Rule, rules.Trial
 		if !t.Next.IsZero() && (d.next.IsZero() || t.Next.Before(d.next)) {
 			d.next = t.Next
 		}
+
 		switch {
 		case t.Failed != nil:
 			d.step(r, false, "not: "+t.Failed.String())
@@ -38,6 +44,7 @@ func (d *decision) consider(phase rules.Phase, use func(*rules.Rule, rules.Trial
 		case !t.Applies:
 			return true
 		}
+
 		var why string
 		why, taken, failed = use(r, t)
 		if why != "" {
@@ -45,11 +52,13 @@ func (d *decision) consider(phase rules.Phase, use func(*rules.Rule, rules.Trial
 		}
 		return failed == nil && (!taken || len(t.Vary) > 0)
 	})
+
 	return failed
 }
 
-// first looks for a redirect, gone, rewrite or proxy. Not done, with By set to rewrite, means that a rewrite names no file: then no
-// file is looked up at the path that was asked for.
+// first looks for a redirect, gone, rewrite or proxy. Not done,
+// with By set to rewrite, means that a rewrite names no file:
+// then no file is looked up at the path that was asked for.
 func (d *decision) first() (a Answer, done bool, err error) {
 	err = d.consider(rules.First, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
 		var why string
@@ -68,6 +77,7 @@ func (d *decision) first() (a Answer, done bool, err error) {
 			a, why, taken = d.proxy(r, t)
 			done = taken
 		}
+
 		return why, taken, err
 	})
 	return a, done && err == nil, err
@@ -87,21 +97,26 @@ func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, boo
 	} else {
 		location = r.Target.Origin + path.String()
 	}
+
 	if query := r.Query(t.Expansion, &d.query); query != "" {
 		location += "?" + query
 	}
 	if d.isHere(location) {
 		return Answer{}, "it would lead to itself", false, nil
 	}
+
 	location += t.Fragment
 	return Answer{
-		Status: r.Code(), By: By(rules.Redirect), Rule: r, Location: location, Header: []Field{{Name: "Cache-Control", Value: revalidate}},
+		Status: r.Code(), By: By(rules.Redirect), Rule: r, Location: location,
+		Header: []Field{{Name: "Cache-Control", Value: revalidate}},
 	}, "to " + location, true, nil
 }
 
-// isHere reports whether a Location without its fragment is the address that was asked for.
+// isHere reports whether a Location without its fragment
+// is the address that was asked for.
 func (d *decision) isHere(location string) bool {
-	if rest, ok := strings.CutPrefix(location, d.req.Scheme+"://"+d.req.Host); ok && d.req.Host != "" && strings.HasPrefix(rest, "/") {
+	if rest, ok := strings.CutPrefix(location, d.req.Scheme+"://"+d.req.Host); ok && d.req.Host != "" &&
+		strings.HasPrefix(rest, "/") {
 		location = rest
 	}
 	here := d.req.Base + d.path.String()
@@ -117,6 +132,7 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 		a.Rule = r
 		return a, "rewrites answer " + allowed, nil
 	}
+
 	file, ok, err := d.named(t.Path)
 	if err != nil || !ok {
 		return Answer{By: By(rules.Rewrite)}, "but there is no file at " + t.Path.String(), err
@@ -126,15 +142,18 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 	if a.Status >= 500 {
 		a.Header = []Field{{Name: "Cache-Control", Value: neverStored}}
 	}
+
 	return a, "the file " + file.Path, nil
 }
 
 func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 	if d.req.Method == http.MethodConnect || d.req.Method == http.MethodTrace {
-		a := text(http.StatusMethodNotAllowed, ByMethod, "This method is not passed on.", Field{Name: "Allow", Value: "GET, HEAD, OPTIONS, POST, PUT, PATCH, DELETE"})
+		a := text(http.StatusMethodNotAllowed, ByMethod, "This method is not passed on.",
+			Field{Name: "Allow", Value: "GET, HEAD, OPTIONS, POST, PUT, PATCH, DELETE"})
 		a.Rule = r
 		return a, d.req.Method + " is not passed on", true
 	}
+
 	to := &Upstream{Name: r.Target.Upstream, Origin: r.Target.Origin, Path: t.Path.String()}
 	if query := r.Query(t.Expansion, &d.query); query != "" {
 		to.Path += "?" + query
@@ -143,10 +162,12 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 	if of, ok := t.Of(r); ok {
 		to.Below, to.Of = d.req.Base+r.Below(d.path), of
 	}
+
 	return Answer{By: By(rules.Proxy), Rule: r, Upstream: to}, "to " + to.Where(), true
 }
 
-// fallback answers with the page of a client-side application. A missing script is never answered with a page.
+// fallback answers with the page of a client-side application. A missing script
+// is never answered with a page.
 func (d *decision) fallback() (a Answer, done bool, err error) {
 	asset := d.site.isAsset(d.path)
 	err = d.consider(rules.OnNoFile, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
@@ -157,9 +178,11 @@ func (d *decision) fallback() (a Answer, done bool, err error) {
 		if err != nil || !ok {
 			return "but there is no file at " + t.Path.String(), false, err
 		}
+
 		a, done = d.page(file, By(rules.Fallback)), true
 		a.Rule = r
 		return "the file " + file.Path, true, nil
 	})
+
 	return a, done, err
 }

@@ -23,7 +23,8 @@ func program(t testing.TB, text string) *rules.Program {
 	t.Helper()
 	zone, err := time.LoadLocation(cases.TimeZone)
 	require.NoError(t, err)
-	p, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{Languages: cases.Languages, Zone: zone, Upstreams: []string{"harbour"}})
+	p, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
+		rules.Options{Languages: cases.Languages, Zone: zone, Upstreams: []string{"harbour"}})
 	require.Empty(t, found)
 	return p
 }
@@ -32,7 +33,8 @@ func ruled(t testing.TB, text string, files files) answer.Site {
 	t.Helper()
 	list, err := rules.Decode(rules.Encode(program(t, text).Rules))
 	require.NoError(t, err)
-	return answer.Site{Files: files, Rules: rules.Compile(list), Settings: release.Settings{Languages: cases.Languages}}
+	return answer.Site{Files: files, Rules: rules.Compile(list),
+		Settings: release.Settings{Languages: cases.Languages}}
 }
 
 func TestCases(t *testing.T) {
@@ -40,7 +42,8 @@ func TestCases(t *testing.T) {
 	for _, c := range cases.List {
 		t.Run(c.Name, func(t *testing.T) {
 			req := answer.Request{
-				Method: cmp.Or(c.Method, "GET"), Host: cmp.Or(c.Host, "www.corvane.example"), Scheme: "https", Environment: answer.Production,
+				Method: cmp.Or(c.Method, "GET"), Host: cmp.Or(c.Host, "www.corvane.example"), Scheme: "https",
+				Environment:    answer.Production,
 				AcceptLanguage: c.Language, Cookie: c.Cookie, Now: c.At,
 			}
 			req.Path, req.Query, _ = strings.Cut(c.URL, "?")
@@ -83,8 +86,9 @@ func TestCases(t *testing.T) {
 	}
 }
 
-// FuzzLocation makes sure that nothing a visitor sends makes a Location with another host than the rules name, a control character
-// or another header field.
+// FuzzLocation makes sure that nothing a visitor sends
+// makes a Location with another host than the rules name,
+// a control character or another header field.
 func FuzzLocation(f *testing.F) {
 	site := ruled(f, cases.Rules+`
 redirect /raw/{x:all} -> /{x}
@@ -102,7 +106,8 @@ redirect /{x:all} -> https://shop.corvane.example/{x} when host other.example
 	f.Add("/frag/%0d%0aset-cookie:%20a", "other.example", "")
 	f.Fuzz(func(t *testing.T, target, host, cookie string) {
 		for _, base := range []string{"", "/ferries"} {
-			req := answer.Request{Method: "GET", Scheme: "https", Host: host, Environment: answer.Production, Base: base, Cookie: cookie, Now: cases.Noon}
+			req := answer.Request{Method: "GET", Scheme: "https", Host: host, Environment: answer.Production,
+				Base: base, Cookie: cookie, Now: cases.Noon}
 			req.Path, req.Query, _ = strings.Cut(target, "?")
 			if strings.HasPrefix(req.Path, "/") {
 				req.Path = base + req.Path
@@ -112,22 +117,28 @@ redirect /{x:all} -> https://shop.corvane.example/{x} when host other.example
 				t.Fatalf("%q: %v", target, err)
 			}
 			for _, field := range a.Header {
-				if strings.ContainsFunc(field.Name+field.Value, func(c rune) bool { return c < ' ' || c >= 0x7f }) {
+				if strings.ContainsFunc(field.Name+field.Value, func(c rune) bool {
+					return c < ' ' ||
+						c >= 0x7f
+				}) {
 					t.Fatalf("%q: %s: %q", target, field.Name, field.Value)
 				}
 			}
-			if a.Upstream != nil && (!strings.HasPrefix(a.Upstream.Path, "/v1/") || strings.Contains(a.Upstream.Path, "/../")) {
+			if a.Upstream != nil && (!strings.HasPrefix(a.Upstream.Path, "/v1/") ||
+				strings.Contains(a.Upstream.Path, "/../")) {
 				t.Fatalf("%q: upstream %q", target, a.Upstream.Path)
 			}
 			if a.Location == "" {
 				continue
 			}
 			elsewhere := strings.HasPrefix(a.Location, "https://shop.corvane.example/")
-			if rest := a.Location; !elsewhere && (!strings.HasPrefix(rest, base+"/") || len(rest) > 1 && (rest[1] == '/' || rest[1] == '\\')) {
+			if rest := a.Location; !elsewhere &&
+				(!strings.HasPrefix(rest, base+"/") || len(rest) > 1 && (rest[1] == '/' || rest[1] == '\\')) {
 				t.Fatalf("%q: Location %q", target, a.Location)
 			}
 			where, err := url.Parse(a.Location)
-			if err != nil || strings.ContainsAny(a.Location, "\\ \"<>") || elsewhere != (where.Host != "") || where.User != nil {
+			if err != nil || strings.ContainsAny(a.Location, "\\ \"<>") || elsewhere != (where.Host != "") ||
+				where.User != nil {
 				t.Fatalf("%q: Location %q: %v", target, a.Location, err)
 			}
 			for segment := range strings.SplitSeq(where.EscapedPath(), "/") {
@@ -164,7 +175,8 @@ header   /{x:all}        expires: Thu, 31 Dec 2037 23:55:55 GMT
 `, of("fares.html", "boats/dunlin.html", "style-0a1b2c3d4e.css", "404.html"))
 	at := func(path string) answer.Answer {
 		t.Helper()
-		a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path, Environment: answer.Production, Now: cases.Noon}, site)
+		a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path,
+			Environment: answer.Production, Now: cases.Noon}, site)
 		require.NoError(t, err)
 		return a
 	}
@@ -227,7 +239,8 @@ rewrite  /a    -> /nothing
 header   /a    cache-control: max-age=1
 fallback /{x}  -> /none
 `, of("404.html"))
-	a, steps, err := answer.Explain(t.Context(), answer.Request{Method: "GET", Path: "/a", Query: "x=..", Environment: answer.Production}, site)
+	a, steps, err := answer.Explain(t.Context(), answer.Request{Method: "GET", Path: "/a", Query: "x=..",
+		Environment: answer.Production}, site)
 	require.NoError(t, err)
 	assert.Equal(t, 404, a.Status)
 	var told []string
@@ -246,18 +259,23 @@ fallback /{x}  -> /none
 		"rewrite /a -> /nothing: but there is no file at /nothing",
 		"fallback /{x} -> /none: but there is no file at /none",
 		"the page for what is missing is 404.html",
-		"header /a cache-control: max-age=1: cache-control is for files at their own address; when status 404 would reach this answer",
+		"header /a cache-control: max-age=1: cache-control is for files at their own address; when " +
+			"status 404 would reach this answer",
 	}, told)
 }
 
-// TestBasePathsAndRules puts the base path before what leads into the site, and nowhere else.
+// TestBasePathsAndRules puts the base path before what
+// leads into the site, and nowhere else.
 func TestBasePathsAndRules(t *testing.T) {
 	site := ruled(t, cases.Rules, of(cases.Files...))
 	for path, want := range map[string]string{
-		"/ferries/timetable/winter?a=1": "/ferries/sailings/winter/?a=1", "/ferries/shop/x": "https://shop.corvane.example/x", "/timetable/winter": "",
-		"/ferries": "/ferries/", "/ferries//timetable": "/ferries/timetable", "/ferries/search": "/ferries/find",
+		"/ferries/timetable/winter?a=1": "/ferries/sailings/winter/?a=1",
+		"/ferries/shop/x":               "https://shop.corvane.example/x", "/timetable/winter": "",
+		"/ferries": "/ferries/", "/ferries//timetable": "/ferries/timetable",
+		"/ferries/search": "/ferries/find",
 	} {
-		req := answer.Request{Method: "GET", Base: "/ferries", Environment: answer.Production, Now: cases.Noon}
+		req := answer.Request{Method: "GET", Base: "/ferries", Environment: answer.Production,
+			Now: cases.Noon}
 		req.Path, req.Query, _ = strings.Cut(path, "?")
 		a, err := answer.Decide(t.Context(), req, site)
 		require.NoError(t, err)
@@ -265,7 +283,8 @@ func TestBasePathsAndRules(t *testing.T) {
 	}
 }
 
-// TestARedirectToItself does not apply, however the address is spelled, and with a host too.
+// TestARedirectToItself does not apply, however the
+// address is spelled, and with a host too.
 func TestARedirectToItself(t *testing.T) {
 	site := ruled(t, `
 redirect /caf%C3%A9   -> /café
@@ -276,15 +295,18 @@ redirect /scheme      -> https://www.corvane.example/scheme
 redirect /gone/{x}    -> /gone/{x}?
 `, of("x.html"))
 	for path, want := range map[string]string{
-		"/caf%c3%a9": "", "/q?a=1": "", "/q?a=2": "/q?a=1", "/q": "/q?a=1", "/f": "", "/abs": "", "/gone/x": "", "/gone/x?y": "/gone/x",
+		"/caf%c3%a9": "", "/q?a=1": "", "/q?a=2": "/q?a=1", "/q": "/q?a=1", "/f": "", "/abs": "",
+		"/gone/x": "", "/gone/x?y": "/gone/x",
 	} {
-		req := answer.Request{Method: "GET", Scheme: "https", Host: "www.corvane.example", Environment: answer.Production}
+		req := answer.Request{Method: "GET", Scheme: "https", Host: "www.corvane.example",
+			Environment: answer.Production}
 		req.Path, req.Query, _ = strings.Cut(path, "?")
 		a, err := answer.Decide(t.Context(), req, site)
 		require.NoError(t, err)
 		assert.Equal(t, want, a.Location, path)
 	}
-	a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Scheme: "http", Host: "www.corvane.example", Path: "/scheme", Environment: answer.Production}, site)
+	a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Scheme: "http",
+		Host: "www.corvane.example", Path: "/scheme", Environment: answer.Production}, site)
 	require.NoError(t, err)
 	assert.Equal(t, "https://www.corvane.example/scheme", a.Location, "another scheme is another address")
 }

@@ -1,4 +1,5 @@
-// Package builds is how a release came to be: the key of what a build can see, and the record of one that ran.
+// Package builds is how a release came to be: the key of what a build can see,
+// and the record of one that ran.
 package builds
 
 import (
@@ -15,15 +16,18 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// The versions of the layout of records and runs. What trusted builds made is written in the first, which says nothing of trust: earlier
-// programs read it. The second says who made it, and earlier programs pass it over instead of reusing it.
+// The versions of the layout of records and runs. What trusted
+// builds made is written in the first, which says nothing of
+// trust: earlier programs read it. The second says who made
+// it, and earlier programs pass it over instead of reusing it.
 const (
 	Format          = 1
 	FormatUntrusted = 2
 )
 
-// KeyFormat is the version of what a key is made of. Since 2 a build sees no more than its key names: no other folders of the
-// repository, no history unless it is told.
+// KeyFormat is the version of what a key is made of. Since
+// 2 a build sees no more than its key names: no other
+// folders of the repository, no history unless it is told.
 const KeyFormat = 2
 
 // Outcome says how a build ended.
@@ -38,13 +42,16 @@ const (
 	Abandoned  Outcome = "abandoned"  // whoever ran it is gone
 )
 
-// Inputs is what a build can see. Its hash is the build key: what has a known key need not be built again. Rules and page
-// settings are not part of it, since they change no output.
+// Inputs is what a build can see. Its hash is the build key: what has a known
+// key need not be built again. Rules and page settings are not part of it,
+// since they change no output.
 type Inputs struct {
-	Format    int               `json:"format"`
-	Source    journal.Source    `json:"source"`
-	Tree      string            `json:"tree,omitempty"`    // of the site's folder, but for rules files and the configuration
-	Also      map[string]string `json:"also,omitempty"`    // what else of the repository is there, by path: Git's ids
+	Format int            `json:"format"`
+	Source journal.Source `json:"source"`
+	// of the site's folder, but for rules files and the configuration
+	Tree string `json:"tree,omitempty"`
+	// what else of the repository is there, by path: Git's ids
+	Also      map[string]string `json:"also,omitempty"`
 	Folder    string            `json:"folder,omitempty"`  // where it lies
 	Prepare   []string          `json:"prepare,omitempty"` // the steps
 	Run       []string          `json:"run,omitempty"`
@@ -52,10 +59,12 @@ type Inputs struct {
 	LeaveOut  []string          `json:"leave_out,omitempty"`
 	Variables map[string]string `json:"variables,omitempty"`
 	Secrets   []string          `json:"secrets,omitempty"` // their names, of those that the build is given
-	Told      map[string]string `json:"told,omitempty"`    // commit, branch, environment, address, history: if it asked for them
-	Needs     map[string]string `json:"needs,omitempty"`   // versions of tools that it asked for
-	Release   release.ID        `json:"release,omitzero"`  // for output that was ready: what it became
-	Commit    string            `json:"commit,omitempty"`  // for output that was ready: where it was said to come from
+	// commit, branch, environment, address, history: if it asked for them
+	Told    map[string]string `json:"told,omitempty"`
+	Needs   map[string]string `json:"needs,omitempty"`  // versions of tools that it asked for
+	Release release.ID        `json:"release,omitzero"` // for output that was ready: what it became
+	// for output that was ready: where it was said to come from
+	Commit string `json:"commit,omitempty"`
 }
 
 // Key returns the build key: 64 hexadecimal digits.
@@ -68,26 +77,32 @@ func (i Inputs) Key() (string, error) {
 
 // Record says how one build went.
 type Record struct {
-	Format   int             `json:"format"`
-	Key      string          `json:"key"`
-	Number   int             `json:"number"` // from 1, among the builds of one key
-	Source   journal.Source  `json:"source"`
-	Commit   string          `json:"commit,omitempty"`
-	Tree     string          `json:"tree,omitempty"`
-	Branch   string          `json:"branch,omitempty"`
-	Subject  string          `json:"subject,omitempty"`
-	Author   string          `json:"author,omitempty"`
-	Changed  int             `json:"changed,omitempty"` // for a working tree: how many files differ from the commit
-	Steps    []Step          `json:"steps,omitempty"`
-	Started  time.Time       `json:"started"`
-	Finished time.Time       `json:"finished"`
-	Log      []digest.Digest `json:"log,omitempty"` // of the objects that hold, in order, all that the steps printed
-	Outcome  Outcome         `json:"outcome"`
-	Rules    []RulesFile     `json:"rules,omitempty"`  // as they were written: positions, comments, expectations
-	Reuses   string          `json:"reuses,omitempty"` // the name of the build whose output this is, with other rules or page settings
-	Release  release.ID      `json:"release,omitzero"`
-	Who      string          `json:"who"`
-	// Told is what the build was told of where it goes: its release belongs there.
+	Format  int            `json:"format"`
+	Key     string         `json:"key"`
+	Number  int            `json:"number"` // from 1, among the builds of one key
+	Source  journal.Source `json:"source"`
+	Commit  string         `json:"commit,omitempty"`
+	Tree    string         `json:"tree,omitempty"`
+	Branch  string         `json:"branch,omitempty"`
+	Subject string         `json:"subject,omitempty"`
+	Author  string         `json:"author,omitempty"`
+	// for a working tree: how many files differ from the commit
+	Changed  int       `json:"changed,omitempty"`
+	Steps    []Step    `json:"steps,omitempty"`
+	Started  time.Time `json:"started"`
+	Finished time.Time `json:"finished"`
+	// of the objects that hold, in order, all that the steps printed
+	Log     []digest.Digest `json:"log,omitempty"`
+	Outcome Outcome         `json:"outcome"`
+	// as they were written: positions, comments, expectations
+	Rules []RulesFile `json:"rules,omitempty"`
+	// the name of the build whose output this is, with
+	// other rules or page settings
+	Reuses  string     `json:"reuses,omitempty"`
+	Release release.ID `json:"release,omitzero"`
+	Who     string     `json:"who"`
+	// Told is what the build was told of where it goes:
+	// its release belongs there.
 	Told map[string]string `json:"told,omitempty"`
 	// Untrusted says how a build that is not trusted ran; nil for one that is.
 	Untrusted *Untrusted `json:"untrusted,omitempty"`
@@ -106,8 +121,9 @@ const (
 	IsolationNoSteps    = "no-steps" // there was nothing to hold: the files are published as they are
 )
 
-// Contained reports whether what a build made depends on nothing but what its key names: the build was trusted, or isolated. What is not
-// contained belongs in previews only.
+// Contained reports whether what a build made depends on
+// nothing but what its key names: the build was trusted, or
+// isolated. What is not contained belongs in previews only.
 func (u *Untrusted) Contained() bool {
 	return u == nil || u.Isolation == IsolationBubblewrap || u.Isolation == IsolationNoSteps
 }
@@ -120,8 +136,9 @@ func formatOf(u *Untrusted) int {
 	return FormatUntrusted
 }
 
-// Bound returns why a release that a build made cannot be live somewhere else than where it was told to go: the first of
-// environment, branch and address that differs, with what the build was told; "" if nothing does.
+// Bound returns why a release that a build made cannot be live somewhere else
+// than where it was told to go: the first of environment, branch and address
+// that differs, with what the build was told; "" if nothing does.
 func (r Record) Bound(environment, branch, address string) (what, told string) {
 	for _, one := range [][2]string{{"environment", environment}, {"branch", branch}, {"address", address}} {
 		if told, ok := r.Told[one[0]]; ok && told != one[1] {
@@ -163,7 +180,8 @@ func (r Record) Name() string { return fmt.Sprintf("%s/%d", r.Key, r.Number) }
 // Encode returns the record's bytes.
 func (r Record) Encode() ([]byte, error) {
 	r.Format = formatOf(r.Untrusted)
-	r.Started, r.Finished = r.Started.UTC().Truncate(time.Millisecond), r.Finished.UTC().Truncate(time.Millisecond)
+	r.Started, r.Finished = r.Started.UTC().Truncate(time.Millisecond), r.Finished.UTC().
+		Truncate(time.Millisecond)
 	return canon.Marshal(r)
 }
 
@@ -179,9 +197,11 @@ func Decode(data []byte) (Record, error) {
 	return record, nil
 }
 
-// Last returns the newest build of a key for which want reports true, and the number of the newest of all. found is false if
-// there is none. Records that cannot be read are passed over.
-func Last(ctx context.Context, store storage.Store, site, key string, want func(Record) bool) (record Record, newest int, found bool, err error) {
+// Last returns the newest build of a key for which want reports true, and the
+// number of the newest of all. found is false if there is none. Records that
+// cannot be read are passed over.
+func Last(ctx context.Context, store storage.Store, site, key string, want func(Record) bool,
+) (record Record, newest int, found bool, err error) {
 	for item, err := range store.List(ctx, storage.BuildsKey(site, key)) {
 		if err != nil {
 			return Record{}, 0, false, err
@@ -190,11 +210,13 @@ func Last(ctx context.Context, store storage.Store, site, key string, want func(
 		if err != nil {
 			return Record{}, 0, false, err
 		}
+
 		one, err := Decode(data)
 		var number int
 		if _, scanErr := fmt.Sscan(item.Name(), &number); scanErr != nil {
 			continue
 		}
+
 		newest = max(newest, number)
 		if err == nil && one.Number == number && want(one) && (!found || one.Number > record.Number) {
 			record, found = one, true

@@ -16,22 +16,31 @@ import (
 )
 
 var inputs = builds.Inputs{
-	Source: journal.FromCommit, Tree: "t1", Folder: ".", Run: []string{"make"}, Output: "out", LeaveOut: []string{"b", "a"},
+	Source: journal.FromCommit, Tree: "t1", Folder: ".", Run: []string{"make"}, Output: "out",
+	LeaveOut:  []string{"b", "a"},
 	Variables: map[string]string{"A": "1"}, Secrets: []string{"Y", "X"},
 }
 
 func TestTheKeyIsWhatABuildCanSee(t *testing.T) {
 	key, err := inputs.Key()
 	require.NoError(t, err)
-	assert.Equal(t, "342cafb459d2d4918a46931dec9a5f65", key[:32], "a key is frozen: what is built once is found again")
+	assert.Equal(t, "342cafb459d2d4918a46931dec9a5f65", key[:32],
+		"a key is frozen: what is built once is found again")
 	seen := map[string]bool{key: true}
 	for name, change := range map[string]func(*builds.Inputs){
-		"tree": func(i *builds.Inputs) { i.Tree = "t2" }, "folder": func(i *builds.Inputs) { i.Folder = "web" }, "run": func(i *builds.Inputs) { i.Run = []string{"make all"} },
-		"prepare": func(i *builds.Inputs) { i.Prepare = []string{"npm ci"} }, "output": func(i *builds.Inputs) { i.Output = "dist" },
-		"variables": func(i *builds.Inputs) { i.Variables = map[string]string{"A": "2"} }, "secrets": func(i *builds.Inputs) { i.Secrets = []string{"X"} },
-		"also": func(i *builds.Inputs) { i.Also = map[string]string{"shared": "t3"} }, "told": func(i *builds.Inputs) { i.Told = map[string]string{"branch": "main"} },
-		"told otherwise": func(i *builds.Inputs) { i.Told = map[string]string{"branch": "next"} }, "needs": func(i *builds.Inputs) { i.Needs = map[string]string{"node": "20"} },
-		"leave_out": func(i *builds.Inputs) { i.LeaveOut = nil }, "source": func(i *builds.Inputs) { i.Source = journal.FromOutput },
+		"tree":           func(i *builds.Inputs) { i.Tree = "t2" },
+		"folder":         func(i *builds.Inputs) { i.Folder = "web" },
+		"run":            func(i *builds.Inputs) { i.Run = []string{"make all"} },
+		"prepare":        func(i *builds.Inputs) { i.Prepare = []string{"npm ci"} },
+		"output":         func(i *builds.Inputs) { i.Output = "dist" },
+		"variables":      func(i *builds.Inputs) { i.Variables = map[string]string{"A": "2"} },
+		"secrets":        func(i *builds.Inputs) { i.Secrets = []string{"X"} },
+		"also":           func(i *builds.Inputs) { i.Also = map[string]string{"shared": "t3"} },
+		"told":           func(i *builds.Inputs) { i.Told = map[string]string{"branch": "main"} },
+		"told otherwise": func(i *builds.Inputs) { i.Told = map[string]string{"branch": "next"} },
+		"needs":          func(i *builds.Inputs) { i.Needs = map[string]string{"node": "20"} },
+		"leave_out":      func(i *builds.Inputs) { i.LeaveOut = nil },
+		"source":         func(i *builds.Inputs) { i.Source = journal.FromOutput },
 	} {
 		changed := inputs
 		change(&changed)
@@ -50,7 +59,8 @@ func TestTheKeyIsWhatABuildCanSee(t *testing.T) {
 func TestLastFindsTheNewestThatIsWanted(t *testing.T) {
 	store := &memory.Store{}
 	put := func(n int, outcome builds.Outcome) {
-		record := builds.Record{Key: "k", Number: n, Outcome: outcome, Release: release.ID(digest.Of([]byte{byte(n)})), Started: time.Now(), Finished: time.Now()}
+		record := builds.Record{Key: "k", Number: n, Outcome: outcome,
+			Release: release.ID(digest.Of([]byte{byte(n)})), Started: time.Now(), Finished: time.Now()}
 		data, err := record.Encode()
 		require.NoError(t, err)
 		require.NoError(t, store.Create(t.Context(), storage.BuildKey("corvane", "k", n), data))
@@ -60,7 +70,8 @@ func TestLastFindsTheNewestThatIsWanted(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, found)
 	assert.Zero(t, newest)
-	for n, outcome := range map[int]builds.Outcome{1: builds.Succeeded, 2: builds.Succeeded, 9: builds.Failed, 10: builds.Failed} {
+	for n, outcome := range map[int]builds.Outcome{1: builds.Succeeded, 2: builds.Succeeded, 9: builds.Failed,
+		10: builds.Failed} {
 		put(n, outcome)
 	}
 	require.NoError(t, store.Create(t.Context(), storage.BuildKey("corvane", "k", 11), []byte("torn")))

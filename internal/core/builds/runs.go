@@ -16,8 +16,9 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Begun is the first half of a run: what was begun. Runs of a site are numbered from 1 without gaps, whoever runs them; the number is
-// taken by creating this record. It is never changed or removed.
+// Begun is the first half of a run: what was begun. Runs of a site are numbered
+// from 1 without gaps, whoever runs them; the number is taken by creating this
+// record. It is never changed or removed.
 type Begun struct {
 	Format      int            `json:"format"`
 	Number      int64          `json:"number"`
@@ -38,31 +39,35 @@ type Begun struct {
 // Label is how a run is written and typed: build:number.
 func (b Begun) Label() string { return fmt.Sprintf("build:%d", b.Number) }
 
-// Ended is the second half: how a run ended. Of several that write it the first one says so.
+// Ended is the second half: how a run ended. Of several
+// that write it the first one says so.
 type Ended struct {
-	Format  int             `json:"format"`
-	Number  int64           `json:"number"`
-	Outcome Outcome         `json:"outcome"`
-	Problem string          `json:"problem,omitempty"` // one line: what went wrong, or who ended it
-	Build   string          `json:"build,omitempty"`   // the name of the build record
-	Release release.ID      `json:"release,omitzero"`
-	Entry   int64           `json:"entry,omitempty"` // of the environment's journal
-	Phases  []Phase         `json:"phases,omitempty"`
-	Log     []digest.Digest `json:"log,omitempty"` // of the objects that hold, in order, all that the steps printed
-	Files   int64           `json:"files,omitempty"`
-	Size    int64           `json:"size,omitempty"` // of the release, in bytes
-	Sent    int64           `json:"sent,omitempty"` // bytes that the store did not have
-	When    time.Time       `json:"when"`           // UTC, milliseconds
+	Format  int        `json:"format"`
+	Number  int64      `json:"number"`
+	Outcome Outcome    `json:"outcome"`
+	Problem string     `json:"problem,omitempty"` // one line: what went wrong, or who ended it
+	Build   string     `json:"build,omitempty"`   // the name of the build record
+	Release release.ID `json:"release,omitzero"`
+	Entry   int64      `json:"entry,omitempty"` // of the environment's journal
+	Phases  []Phase    `json:"phases,omitempty"`
+	// of the objects that hold, in order, all that the steps printed
+	Log   []digest.Digest `json:"log,omitempty"`
+	Files int64           `json:"files,omitempty"`
+	Size  int64           `json:"size,omitempty"` // of the release, in bytes
+	Sent  int64           `json:"sent,omitempty"` // bytes that the store did not have
+	When  time.Time       `json:"when"`           // UTC, milliseconds
 }
 
-// Phase is how long one part of a run took: "checkout", "prepare", "step", "scan", "upload", "activate" and others.
+// Phase is how long one part of a run took: "checkout", "prepare", "step",
+// "scan", "upload", "activate" and others.
 type Phase struct {
 	Name         string `json:"name"`
 	What         string `json:"what,omitempty"` // the command of a step
 	Milliseconds int64  `json:"milliseconds"`
 }
 
-// BuildTime is how long the steps of a run ran: what a limit on build minutes counts.
+// BuildTime is how long the steps of a run ran: what a
+// limit on build minutes counts.
 func (e Ended) BuildTime() time.Duration {
 	total := int64(0)
 	for _, phase := range e.Phases {
@@ -85,9 +90,11 @@ func (e Ended) Took(names ...string) time.Duration {
 }
 
 // PhaseNames are the phases in the order in which they come.
-var PhaseNames = []string{"wait", "checkout", "prepare", "step", "unpack", "scan", "upload", "rules", "check", "commit", "activate"}
+var PhaseNames = []string{"wait", "checkout", "prepare", "step", "unpack", "scan", "upload", "rules", "check",
+	"commit", "activate"}
 
-// Run is a run as far as it is recorded; Ended is nil while nobody said how it ended.
+// Run is a run as far as it is recorded; Ended is nil
+// while nobody said how it ended.
 type Run struct {
 	Begun
 	Ended *Ended
@@ -99,7 +106,8 @@ type Runs struct {
 	Site  string
 }
 
-// Last returns the number of the newest run, 0 if there is none. hint is as storage.LastNumber takes it.
+// Last returns the number of the newest run, 0 if there is none. hint is as
+// storage.LastNumber takes it.
 func (r Runs) Last(ctx context.Context, hint int64) (int64, error) {
 	return storage.LastNumber(ctx, hint, func(ctx context.Context, n int64) (bool, error) {
 		_, err := r.Store.Stat(ctx, storage.RunBegunKey(r.Site, n))
@@ -117,6 +125,7 @@ func (r Runs) Begin(ctx context.Context, begun Begun, hint int64) (Begun, error)
 	if err != nil {
 		return begun, err
 	}
+
 	for begun.Number = last + 1; ; begun.Number++ {
 		data, err := canon.Marshal(begun)
 		if err != nil {
@@ -129,7 +138,8 @@ func (r Runs) Begin(ctx context.Context, begun Begun, hint int64) (Begun, error)
 	}
 }
 
-// End says how a run ended, unless somebody has said so before; then the error is storage.ErrExists.
+// End says how a run ended, unless somebody has said so
+// before; then the error is storage.ErrExists.
 func (r Runs) End(ctx context.Context, ended Ended) error {
 	ended.Format, ended.When = Format, ended.When.UTC().Truncate(time.Millisecond)
 	data, err := canon.Marshal(ended)
@@ -146,6 +156,7 @@ func (r Runs) Get(ctx context.Context, n int64) (Run, error) {
 	if err != nil {
 		return run, err
 	}
+
 	if run.Begun, err = DecodeBegun(data, n); err != nil {
 		return run, err
 	}
@@ -156,6 +167,7 @@ func (r Runs) Get(ctx context.Context, n int64) (Run, error) {
 	if err != nil {
 		return run, err
 	}
+
 	ended, err := DecodeEnded(data, n)
 	run.Ended = &ended
 	return run, err
@@ -163,25 +175,33 @@ func (r Runs) Get(ctx context.Context, n int64) (Run, error) {
 
 // DecodeBegun reads the first half of run n.
 func DecodeBegun(data []byte, n int64) (Begun, error) {
-	return decodeRun(data, n, func(b Begun) (format, want int, number int64) { return b.Format, formatOf(b.Untrusted), b.Number })
+	return decodeRun(data, n, func(b Begun) (format, want int, number int64) {
+		return b.Format,
+			formatOf(b.Untrusted), b.Number
+	})
 }
 
 // DecodeEnded reads the second half of run n.
 func DecodeEnded(data []byte, n int64) (Ended, error) {
-	return decodeRun(data, n, func(e Ended) (format, want int, number int64) { return e.Format, Format, e.Number })
+	return decodeRun(data, n, func(e Ended) (format, want int, number int64) {
+		return e.Format, Format,
+			e.Number
+	})
 }
 
 func decodeRun[T any](data []byte, n int64, about func(T) (format, want int, number int64)) (T, error) {
 	var record T
 	err := canon.Unmarshal(data, &record)
 	if format, want, number := about(record); err != nil || format != want || number != n {
-		return record, fmt.Errorf("%w: run %d (format %d, number %d): %w", ErrUnreadable, n, format, number, canon.Cause(err))
+		return record, fmt.Errorf("%w: run %d (format %d, number %d): %w", ErrUnreadable, n, format, number,
+			canon.Cause(err))
 	}
 	return record, nil
 }
 
-// Back returns the runs from number n down, the newest first, as long as want reports true and at most limit of them (0: any number).
-// Runs that cannot be read are left out.
+// Back returns the runs from number n down, the newest first,
+// as long as want reports true and at most limit of them (0:
+// any number). Runs that cannot be read are left out.
 func (r Runs) Back(ctx context.Context, n int64, limit int, want func(Run) bool) ([]Run, error) {
 	var found []Run
 	width := int64(4 * storage.Parallel(r.Store))
@@ -199,6 +219,7 @@ func (r Runs) Back(ctx context.Context, n int64, limit int, want func(Run) bool)
 				return err
 			})
 		}
+
 		if err := group.Wait(); err != nil {
 			return nil, err
 		}
@@ -213,10 +234,12 @@ func (r Runs) Back(ctx context.Context, n int64, limit int, want func(Run) bool)
 		}
 		n -= int64(len(some))
 	}
+
 	return found, nil
 }
 
-// Errors that callers decide on, by errors.Is: why something that was well in itself did not go live.
+// Errors that callers decide on, by errors.Is: why
+// something that was well in itself did not go live.
 var (
 	// ErrSuperseded: a newer commit took its place.
 	ErrSuperseded = errors.New("superseded")

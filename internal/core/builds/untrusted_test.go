@@ -10,8 +10,8 @@ import (
 	"orilla.example/orilla/internal/core/builds"
 )
 
-// TestRecordsSayWhoMadeThem: trusted builds are written as before; the others so that earlier programs pass
-// them over.
+// TestRecordsSayWhoMadeThem: trusted builds are written as before; the others
+// so that earlier programs pass them over.
 func TestRecordsSayWhoMadeThem(t *testing.T) {
 	trusted, err := builds.Record{Key: "k", Number: 1, Outcome: builds.Succeeded}.Encode()
 	require.NoError(t, err)
@@ -25,8 +25,10 @@ func TestRecordsSayWhoMadeThem(t *testing.T) {
 		_, err := builds.Decode(data)
 		require.NoError(t, err)
 	}
-	// A record that hides who made it, or has the wrong number for what it says, is none.
-	for _, text := range []string{strings.Replace(string(untrusted), `"format":2`, `"format":1`, 1), strings.Replace(string(trusted), `"format":1`, `"format":2`, 1),
+	// A record that hides who made it, or has the wrong
+	// number for what it says, is none.
+	for _, text := range []string{strings.Replace(string(untrusted), `"format":2`, `"format":1`, 1),
+		strings.Replace(string(trusted), `"format":1`, `"format":2`, 1),
 		strings.Replace(string(trusted), `"format":1`, `"format":3`, 1)} {
 		_, err := builds.Decode([]byte(text))
 		require.ErrorIs(t, err, builds.ErrUnreadable, text)
@@ -36,5 +38,6 @@ func TestRecordsSayWhoMadeThem(t *testing.T) {
 	assert.False(t, how.Contained())
 	assert.True(t, (&builds.Untrusted{Isolation: builds.IsolationBubblewrap, Network: "none"}).Contained())
 	assert.True(t, (&builds.Untrusted{Isolation: builds.IsolationNoSteps}).Contained())
-	assert.False(t, (&builds.Untrusted{Isolation: "something new"}).Contained(), "what is not known holds nothing")
+	assert.False(t, (&builds.Untrusted{Isolation: "something new"}).
+		Contained(), "what is not known holds nothing")
 }

@@ -1,4 +1,5 @@
-// Package canon writes and reads records in the one spelling that RFC 8785 (JSON canonicalization) gives each value, so
+// Package canon writes and reads records in the one spelling
+// that RFC 8785 (JSON canonicalization) gives each value, so
 // that equal records have equal bytes and equal hashes.
 package canon
 
@@ -14,11 +15,13 @@ import (
 	"github.com/gowebpki/jcs"
 )
 
-// ErrNotCanonical is returned for bytes that are not just what Marshal writes for what they say: another spelling, names in other
-// letters, a name twice, a value that is left out when it is written.
+// ErrNotCanonical is returned for bytes that are not just what Marshal writes
+// for what they say: another spelling, names in other letters, a name twice, a
+// value that is left out when it is written.
 var ErrNotCanonical = errors.New("not in canonical form (RFC 8785)")
 
-// Marshal encodes v, by the rules of encoding/json for field names, in canonical form.
+// Marshal encodes v, by the rules of encoding/json for
+// field names, in canonical form.
 func Marshal(v any) ([]byte, error) {
 	data, err := json.Marshal(v)
 	if err != nil {
@@ -27,14 +30,17 @@ func Marshal(v any) ([]byte, error) {
 	return jcs.Transform(data)
 }
 
-// Unmarshal decodes data into v. It refuses unknown fields, anything after the value, and all bytes but those that Marshal writes for the
-// same value (ErrNotCanonical): a record has one form, so whoever reads one knows what its hash is the hash of.
+// Unmarshal decodes data into v. It refuses unknown fields,
+// anything after the value, and all bytes but those that Marshal
+// writes for the same value (ErrNotCanonical): a record has one
+// form, so whoever reads one knows what its hash is the hash of.
 func Unmarshal(data []byte, v any) error {
 	decoder := json.NewDecoder(bytes.NewReader(data))
 	decoder.DisallowUnknownFields()
 	if err := decoder.Decode(v); err != nil {
 		return err
 	}
+
 	if _, err := decoder.Token(); !errors.Is(err, io.EOF) {
 		return fmt.Errorf("something follows the record")
 	}
@@ -42,13 +48,15 @@ func Unmarshal(data []byte, v any) error {
 	if err != nil {
 		return err
 	}
+
 	if !bytes.Equal(again, data) {
 		return ErrNotCanonical
 	}
 	return nil
 }
 
-// Check returns ErrNotCanonical unless data is one JSON value in canonical form, whatever it says.
+// Check returns ErrNotCanonical unless data is one JSON
+// value in canonical form, whatever it says.
 func Check(data []byte) error {
 	again, err := jcs.Transform(data)
 	if err != nil {
@@ -62,8 +70,9 @@ func Check(data []byte) error {
 
 const hexDigits = "0123456789abcdef"
 
-// AppendString appends the canonical form of a string of valid UTF-8, with its quotes, to out. It exists beside Marshal
-// because an index has a hundred thousand of them.
+// AppendString appends the canonical form of a string of
+// valid UTF-8, with its quotes, to out. It exists beside
+// Marshal because an index has a hundred thousand of them.
 func AppendString(out []byte, text string) []byte {
 	out = append(out, '"')
 	for i := 0; i < len(text); {
@@ -74,6 +83,7 @@ func AppendString(out []byte, text string) []byte {
 			i += size
 			continue
 		}
+
 		i++
 		switch {
 		case c == '"' || c == '\\':
@@ -94,11 +104,14 @@ func AppendString(out []byte, text string) []byte {
 			out = append(out, '\\', 'u', '0', '0', hexDigits[c>>4], hexDigits[c&15])
 		}
 	}
+
 	return append(out, '"')
 }
 
-// ErrOther: the bytes are a record, but not the one that belongs there: of another version, or of another place.
+// ErrOther: the bytes are a record, but not the one that belongs there: of
+// another version, or of another place.
 var ErrOther = errors.New("it is of another version or place")
 
-// Cause is why a record is refused: err if it cannot be read, else that it is another one.
+// Cause is why a record is refused: err if it cannot be
+// read, else that it is another one.
 func Cause(err error) error { return cmp.Or(err, ErrOther) }

@@ -21,7 +21,8 @@ func TestUnmarshalTakesOneSpelling(t *testing.T) {
 	var r record
 	require.NoError(t, canon.Unmarshal([]byte(`{"a":1,"b":"é"}`), &r))
 	assert.Equal(t, record{1, "é", ""}, r)
-	for _, other := range []string{`{"b":"é","a":1}`, `{"a": 1,"b":"é"}`, `{"a":1,"b":"\u00e9"}`, `{"A":1,"b":"é"}`, `{"a":1,"a":1,"b":"é"}`, `{"a":1}`, `{"a":1,"b":"é","c":""}`} {
+	for _, other := range []string{`{"b":"é","a":1}`, `{"a": 1,"b":"é"}`, `{"a":1,"b":"\u00e9"}`,
+		`{"A":1,"b":"é"}`, `{"a":1,"a":1,"b":"é"}`, `{"a":1}`, `{"a":1,"b":"é","c":""}`} {
 		r = record{}
 		assert.ErrorIs(t, canon.Unmarshal([]byte(other), &r), canon.ErrNotCanonical, other)
 	}
@@ -30,9 +31,11 @@ func TestUnmarshalTakesOneSpelling(t *testing.T) {
 	}
 }
 
-// FuzzAppendString compares the fast path with the library that implements RFC 8785.
+// FuzzAppendString compares the fast path with the library
+// that implements RFC 8785.
 func FuzzAppendString(f *testing.F) {
-	for _, seed := range []string{"", "boats/dunlin.html", `quote " back \ slash`, "\x00\x1f\x7f\b\f\n\r\t", "é 渡し船 \u2028 \U0001F6A2 </script>&"} {
+	for _, seed := range []string{"", "boats/dunlin.html", `quote " back \ slash`, "\x00\x1f\x7f\b\f\n\r\t",
+		"é 渡し船 \u2028 \U0001F6A2 </script>&"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

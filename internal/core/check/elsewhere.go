@@ -17,11 +17,14 @@ import (
 
 // Place is a host that leads to an environment of the site.
 type Place struct {
-	Host        string // in lower case, without a port; one that begins with a dot stands for all names that end so
+	// in lower case, without a port; one that begins with
+	// a dot stands for all names that end so
+	Host        string
 	Environment string
 }
 
-// written are the extensions of files besides pages, style sheets and manifests in which addresses are looked for.
+// written are the extensions of files besides pages, style sheets and manifests
+// in which addresses are looked for.
 var written = []string{".js", ".mjs", ".json", ".xml", ".txt", ".svg", ".rss", ".atom"}
 
 // stray is an address of an environment that the output names.
@@ -32,8 +35,10 @@ type stray struct {
 	files int
 }
 
-// addPlaces notes the environments' addresses in a file, of each environment once. That production's canonical address is named where
-// the web wants an absolute one is no mistake: in a site map, a feed, robots.txt, or what a page says of itself.
+// addPlaces notes the environments' addresses in a file, of
+// each environment once. That production's canonical address is
+// named where the web wants an absolute one is no mistake: in a
+// site map, a feed, robots.txt, or what a page says of itself.
 func (c *pageCheck) addPlaces(file release.File, data []byte) {
 	for _, place := range c.Places {
 		at := c.findPlace(file, data, place)
@@ -54,7 +59,8 @@ func (c *pageCheck) addPlaces(file release.File, data []byte) {
 	}
 }
 
-// findPlace returns where a file first names a host after two slashes, -1 if nowhere.
+// findPlace returns where a file first names a host after
+// two slashes, -1 if nowhere.
 func (c *pageCheck) findPlace(file release.File, data []byte, place Place) int {
 	for from := 0; ; {
 		at := bytes.Index(data[from:], []byte(place.Host))
@@ -63,14 +69,17 @@ func (c *pageCheck) findPlace(file release.File, data []byte, place Place) int {
 		}
 		at += from
 		from = at + len(place.Host)
-		if from < len(data) && (isHostByte(data[from]) || data[from] == '.' && from+1 < len(data) && isHostByte(data[from+1])) {
+		if from < len(data) && (isHostByte(data[from]) || data[from] == '.' && from+
+			1 < len(data) && isHostByte(data[from+1])) {
 			continue // a longer name
 		}
+
 		begin := at
 		for strings.HasPrefix(place.Host, ".") && begin > 0 && isHostByte(data[begin-1]) {
 			begin--
 		}
-		if begin < 2 || data[begin-1] != '/' || data[begin-2] != '/' || place.Environment == answer.Production && saysOfItself(file, data[:begin]) {
+		if begin < 2 || data[begin-1] != '/' || data[begin-2] != '/' ||
+			place.Environment == answer.Production && saysOfItself(file, data[:begin]) {
 			continue
 		}
 		return begin
@@ -81,7 +90,8 @@ func isHostByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-'
 }
 
-// saysOfItself reports whether what stands behind a text is where a page or a file names the site's own address on purpose.
+// saysOfItself reports whether what stands behind a text is where a page or a
+// file names the site's own address on purpose.
 func saysOfItself(file release.File, before []byte) bool {
 	extension := media.Extension(file.Path)
 	if slices.Contains([]string{".xml", ".txt", ".rss", ".atom"}, extension) {
@@ -90,6 +100,7 @@ func saysOfItself(file release.File, before []byte) bool {
 	if media.ClassOf(file.Path) != media.Page {
 		return false
 	}
+
 	tag := strings.ToLower(string(before[max(0, bytes.LastIndexByte(before, '<')):]))
 	if strings.HasPrefix(tag, "<link") || strings.HasPrefix(tag, "<meta") {
 		return true
@@ -102,25 +113,30 @@ func saysOfItself(file release.File, before []byte) bool {
 // addForeign notes an address on a host that is none of the site's.
 func (c *pageCheck) addForeign(file release.File, from *url.URL, ref reference) {
 	u, err := from.Parse(ref.target)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "site.invalid" || strings.Trim(u.Path, "/") == "" {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "site.invalid" ||
+		strings.Trim(u.Path, "/") == "" {
 		return
 	}
+
 	c.mutex.Lock()
 	defer c.mutex.Unlock()
 	key := u.Host + u.EscapedPath()
 	n := c.foreign[key]
 	if n == nil {
-		c.foreign[key] = &named{target: u.EscapedPath(), raw: ref.target, file: file.Path, line: ref.line, files: 1}
+		c.foreign[key] = &named{target: u.EscapedPath(), raw: ref.target, file: file.Path, line: ref.line,
+			files: 1}
 		return
 	}
+
 	n.files++
 	if file.Path < n.file {
 		n.file, n.line, n.raw = file.Path, ref.line, ref.target
 	}
 }
 
-// elsewhere tells of addresses that lead away from the release: to one of the site's environments wherever it is live, and to another host
-// that has a copy of what is in this very output.
+// elsewhere tells of addresses that lead away from the release: to one of the
+// site's environments wherever it is live, and to another host that has a copy
+// of what is in this very output.
 func (c *pageCheck) elsewhere(ctx context.Context) (finding.List, error) {
 	var found finding.List
 	add := func(f finding.Finding, file string, line, files int) {
@@ -130,11 +146,16 @@ func (c *pageCheck) elsewhere(ctx context.Context) (finding.List, error) {
 		}
 		found.Add(f)
 	}
+
 	for _, s := range c.strays {
 		host := strings.TrimPrefix(s.place.Host, ".")
-		add(finding.Finding{Code: "environment-address", What: fmt.Sprintf("names %s, an address of %s: it leads there wherever this release is live", host, s.place.Environment),
-			Next: "write the address without its host; what differs from place to place belongs into the environments' settings"}, s.file, s.line, s.files)
+		add(finding.Finding{Code: "environment-address",
+			What: fmt.Sprintf("names %s, an address of %s: it leads there wherever this release is live",
+				host, s.place.Environment),
+			Next: "write the address without its host; what differs from place to place belongs " +
+				"into the environments' settings"}, s.file, s.line, s.files)
 	}
+
 	for _, n := range c.foreign {
 		path, ok := strings.CutPrefix(n.target, c.Base)
 		if !ok || path == "" || path[0] != '/' {
@@ -144,9 +165,12 @@ func (c *pageCheck) elsewhere(ctx context.Context) (finding.List, error) {
 		if err != nil {
 			return nil, err
 		}
+
 		if a.Status == http.StatusOK && a.By == answer.ByFile {
-			add(finding.Finding{Code: "foreign-address", What: fmt.Sprintf("%s is on another host, and this output has %s", n.raw, path),
-				Next: "if that is an older address of this site, write " + c.Base + path}, n.file, n.line, n.files)
+			add(finding.Finding{Code: "foreign-address",
+				What: fmt.Sprintf("%s is on another host, and this output has %s", n.raw, path),
+				Next: "if that is an older address of this site, write " + c.Base + path}, n.file, n.line,
+				n.files)
 		}
 	}
 	found.Sort()

@@ -21,12 +21,16 @@ func TestAddressesThatLeadElsewhere(t *testing.T) {
 		"app.js":      "const api = 1\nfetch(\"https://staging.corvane.example/api\")",
 		"more.js":     `fetch("//winter-times.preview.corvane.example/x", "//preview.corvane.example/")`,
 		"local.json":  `{"at": "http://corvane.localhost:7420/"}`,
-		"sitemap.xml": `<loc>https://www.corvane.example/fares</loc>`, "robots.txt": "Sitemap: https://www.corvane.example/sitemap.xml",
-		"feed.xml": `<link>https://staging.corvane.example/</link>`, "photo.png": "https://staging.corvane.example/",
+		"sitemap.xml": `<loc>https://www.corvane.example/fares</loc>`,
+		"robots.txt":  "Sitemap: https://www.corvane.example/sitemap.xml",
+		"feed.xml":    `<link>https://staging.corvane.example/</link>`,
+		"photo.png":   "https://staging.corvane.example/",
 	}
 	out := output(t, "", "", files)
-	out.Places = []check.Place{{Host: "www.corvane.example", Environment: "production"}, {Host: "staging.corvane.example", Environment: "staging"},
-		{Host: ".preview.corvane.example", Environment: "previews"}, {Host: "corvane.localhost", Environment: "a developer's machine"}}
+	out.Places = []check.Place{{Host: "www.corvane.example", Environment: "production"},
+		{Host: "staging.corvane.example", Environment: "staging"},
+		{Host: ".preview.corvane.example", Environment: "previews"},
+		{Host: "corvane.localhost", Environment: "a developer's machine"}}
 	found, err := check.Pages(t.Context(), out)
 	require.NoError(t, err)
 	var got []string
@@ -35,11 +39,16 @@ func TestAddressesThatLeadElsewhere(t *testing.T) {
 		assert.NotEmpty(t, f.Next)
 	}
 	assert.Equal(t, []string{
-		"app.js:2 environment-address names staging.corvane.example, an address of staging: it leads there wherever this release is live",
-		"index.html:3 environment-address names www.corvane.example, an address of production: it leads there wherever this release is live",
-		"index.html:3 foreign-address https://old.example/fares is on another host, and this output has /fares",
-		"local.json:1 environment-address names corvane.localhost, an address of a developer's machine: it leads there wherever this release is live",
-		"more.js:1 environment-address names preview.corvane.example, an address of previews: it leads there wherever this release is live",
+		"app.js:2 environment-address names staging.corvane.example, an address of staging: it leads " +
+			"there wherever this release is live",
+		"index.html:3 environment-address names www.corvane.example, an address of production: it leads " +
+			"there wherever this release is live",
+		"index.html:3 foreign-address https://old.example/fares is on another " +
+			"host, and this output has /fares",
+		"local.json:1 environment-address names corvane.localhost, an address of a developer's machine: " +
+			"it leads there wherever this release is live",
+		"more.js:1 environment-address names preview.corvane.example, an address of previews: it leads " +
+			"there wherever this release is live",
 	}, got)
 
 	out.Places = nil // the build was told where it goes
@@ -52,7 +61,9 @@ func TestAddressesThatLeadElsewhere(t *testing.T) {
 func TestWhatAPageLoads(t *testing.T) {
 	page := release.File{Path: "boats/dunlin.html"}
 	text := `<base href="/ferries/boats/"><link rel=stylesheet href="../s.css?v=1"><script src="a.js"></script><script src="a.js#x"></script><img srcset="x.png 1x, /y.png 2x"><a href=z.html>z</a><script src="https://x.example/b.js"></script>`
-	assert.Equal(t, []string{"/s.css?v=1", "/boats/a.js", "/boats/x.png"}, check.Loads(page, []byte(text), "/ferries"))
-	assert.Equal(t, []string{"/a/b.png"}, check.Loads(release.File{Path: "a/s.css"}, []byte("a{background:url(b.png)}"), ""))
+	assert.Equal(t, []string{"/s.css?v=1", "/boats/a.js", "/boats/x.png"},
+		check.Loads(page, []byte(text), "/ferries"))
+	assert.Equal(t, []string{"/a/b.png"}, check.Loads(release.File{Path: "a/s.css"},
+		[]byte("a{background:url(b.png)}"), ""))
 	assert.Empty(t, check.Loads(release.File{Path: "a.js"}, []byte("url(x.png)"), ""))
 }

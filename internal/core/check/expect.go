@@ -13,8 +13,9 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// Expectations runs the expectations of a program. Each one that fails is an error that says what answered instead. The result
-// depends on nothing but the rules and the files.
+// Expectations runs the expectations of a program. Each one
+// that fails is an error that says what answered instead.
+// The result depends on nothing but the rules and the files.
 func Expectations(ctx context.Context, in Input) (finding.List, error) {
 	var found finding.List
 	for i := range in.Program.Expectations {
@@ -23,6 +24,7 @@ func Expectations(ctx context.Context, in Input) (finding.List, error) {
 		if err != nil {
 			return nil, err
 		}
+
 		why := compare(e, a)
 		if why == "" && a.Timed && e.Time.IsZero() {
 			why = "a time condition could decide here: say when, with given time 2026-12-24T12:00"
@@ -30,19 +32,22 @@ func Expectations(ctx context.Context, in Input) (finding.List, error) {
 		if why == "" {
 			continue
 		}
+
 		f := in.Program.Find(finding.Error, "expectation", e.At, "%s", why)
 		if a.Rule != nil {
 			f.More = []string{"answered by " + place(a.Rule)}
 		}
 		found.Add(f)
 	}
+
 	return found, nil
 }
 
 // expected is the request of an expectation.
 func expected(e *rules.Expectation) answer.Request {
 	return answer.Request{
-		Method: e.Method, Path: e.Path, Query: e.Query, Scheme: "https", Host: e.Host, Environment: e.Environment, Now: e.Time,
+		Method: e.Method, Path: e.Path, Query: e.Query, Scheme: "https", Host: e.Host,
+		Environment: e.Environment, Now: e.Time,
 		AcceptLanguage: e.AcceptLanguage, Cookie: e.Cookie,
 	}
 }
@@ -56,10 +61,12 @@ func compare(e *rules.Expectation, a answer.Answer) string {
 	case e.Status == 0 && (a.Upstream == nil || a.Upstream.Where() != e.Target):
 		return "expected proxy " + e.Target + ", and the answer is " + got
 	case e.Status != 0 && (a.Status != e.Status || e.Target != "" && !leadsTo(a, e.Target)):
-		return strings.TrimSpace(fmt.Sprintf("expected %d %s", e.Status, e.Target)) + ", and the answer is " + got
+		return strings.TrimSpace(fmt.Sprintf("expected %d %s", e.Status, e.Target)) + ", and the answer is " +
+			got
 	case e.Field == "":
 		return ""
 	}
+
 	header := http.Header{}
 	for _, field := range a.Header {
 		header.Add(field.Name, field.Value)
@@ -67,6 +74,7 @@ func compare(e *rules.Expectation, a answer.Answer) string {
 	if a.Upstream != nil {
 		a.Upstream.Finish(http.StatusOK, header)
 	}
+
 	values := header.Values(e.Field)
 	switch {
 	case e.Without && len(values) > 0:
@@ -74,12 +82,15 @@ func compare(e *rules.Expectation, a answer.Answer) string {
 	case !e.Without && len(values) == 0:
 		return fmt.Sprintf("expected header %s: %s, and there is none", e.Field, e.Value)
 	case !e.Without && !slices.Contains(values, e.Value):
-		return fmt.Sprintf("expected header %s: %s, and it is %q", e.Field, e.Value, strings.Join(values, ", "))
+		return fmt.Sprintf("expected header %s: %s, and it is %q", e.Field, e.Value,
+			strings.Join(values, ", "))
 	}
+
 	return ""
 }
 
-// leadsTo reports whether an answer has a target: the Location, or the file by its path or its address.
+// leadsTo reports whether an answer has a target: the
+// Location, or the file by its path or its address.
 func leadsTo(a answer.Answer, target string) bool {
 	if a.Location != "" {
 		return a.Location == target || a.Location == spelled(target)
@@ -104,7 +115,8 @@ func spelled(target string) string {
 	return p.String() + rest
 }
 
-// Summary says an answer in a few words: "301 /sailings/winter/", "200 /planner/index.html", "proxy harbour:/v1/x", "404".
+// Summary says an answer in a few words: "301 /sailings/winter/", "200
+// /planner/index.html", "proxy harbour:/v1/x", "404".
 func Summary(a answer.Answer) string {
 	switch {
 	case a.Upstream != nil:

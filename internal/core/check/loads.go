@@ -10,14 +10,17 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// Loads returns the addresses below a site's base path ("" or "/prefix") that a browser loads to show a page or a style sheet: scripts,
-// styles, pictures, fonts; not the pages that it links to, and nothing of other hosts. They are paths with queries, escaped, each once.
+// Loads returns the addresses below a site's base path ("" or "/prefix") that a
+// browser loads to show a page or a style sheet: scripts, styles, pictures,
+// fonts; not the pages that it links to, and nothing of other hosts. They are
+// paths with queries, escaped, each once.
 func Loads(file release.File, data []byte, base string) []string {
 	var references []reference
 	from, err := url.Parse("https://site.invalid" + base + answer.Address(file.Path))
 	if err != nil {
 		return nil
 	}
+
 	switch {
 	case media.ClassOf(file.Path) == media.Page:
 		page := readPage(data)
@@ -30,6 +33,7 @@ func Loads(file release.File, data []byte, base string) []string {
 	default:
 		return nil
 	}
+
 	var list []string
 	c := &pageCheck{Output: Output{Base: base}}
 	for _, ref := range references {
@@ -41,5 +45,6 @@ func Loads(file release.File, data []byte, base string) []string {
 			list = append(list, path)
 		}
 	}
+
 	return list
 }

@@ -7,7 +7,8 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// files finds files of a list by path. The table is made when it is first asked.
+// files finds files of a list by path. The table is made
+// when it is first asked.
 type files struct {
 	list   []release.File
 	once   sync.Once

@@ -26,20 +26,27 @@ import (
 // Output is an output whose pages are to be checked.
 type Output struct {
 	Input
-	Base string                                                       // where the site lies on its host: "" or "/prefix"
+	// where the site lies on its host: "" or "/prefix"
+	Base string
 	Open func(ctx context.Context, file release.File) ([]byte, error) // the content of a file
 	Only func(file release.File) bool                                 // the pages to look at; nil for all
-	Done func(pages int)                                              // is told how many were looked at; may be nil
+	// is told how many were looked at; may be nil
+	Done func(pages int)
 }
 
-// maxPage is how many bytes of a page or style sheet are read. Longer ones are data more than text.
+// maxPage is how many bytes of a page or style sheet are
+// read. Longer ones are data more than text.
 const maxPage = 10 << 20
 
-// Pages finds what the pages and style sheets of an output name and nobody would answer: files that are not there, assets under a
-// wrong base path, links through a redirect, links that only a client-side route could answer, and what browsers ask for unasked.
+// Pages finds what the pages and style sheets of an output name and
+// nobody would answer: files that are not there, assets under a
+// wrong base path, links through a redirect, links that only a
+// client-side route could answer, and what browsers ask for unasked.
 // Each address is told once, with the number of places that name it.
 func Pages(ctx context.Context, out Output) (finding.List, error) {
-	c := &pageCheck{Output: out, strays: map[Place]*stray{}, foreign: map[string]*named{}, answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{}, scripted: map[string][]string{}}
+	c := &pageCheck{Output: out, strays: map[Place]*stray{}, foreign: map[string]*named{},
+		answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{},
+		scripted: map[string][]string{}}
 	if err := c.read(ctx); err != nil {
 		return nil, err
 	}
@@ -89,15 +96,18 @@ func (c *pageCheck) read(ctx context.Context) error {
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, file := range c.Files {
 		isPage, extension := media.ClassOf(file.Path) == media.Page, media.Extension(file.Path)
-		if !isPage && extension != ".css" && extension != ".webmanifest" && (len(c.Places) == 0 || !slices.Contains(written, extension)) || file.Size > maxPage || c.Only != nil && !c.Only(file) {
+		if !isPage && extension != ".css" && extension != ".webmanifest" && (len(c.Places) == 0 ||
+			!slices.Contains(written, extension)) || file.Size > maxPage || c.Only != nil && !c.Only(file) {
 			continue
 		}
+
 		group.Go(func() error {
 			data, err := c.Open(ctx, file)
 			if err != nil {
 				return err
 			}
 			c.addPlaces(file, data)
+
 			switch {
 			case isPage:
 				c.addPage(file, readPage(data))
@@ -106,9 +116,11 @@ func (c *pageCheck) read(ctx context.Context) error {
 			case extension == ".webmanifest":
 				c.add(file, readManifest(data), "")
 			}
+
 			return nil
 		})
 	}
+
 	return group.Wait()
 }
 
@@ -119,6 +131,7 @@ func (c *pageCheck) addPage(file release.File, p page) {
 	if file.Path != "404.html" {
 		c.pages++
 	}
+
 	if p.icon && file.Path != "404.html" {
 		c.icons++
 	}
@@ -131,6 +144,7 @@ func (c *pageCheck) addPage(file release.File, p page) {
 			}
 		}
 	}
+
 	if c.first == "" || file.Path < c.first {
 		c.first = file.Path
 	}
@@ -150,6 +164,7 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 			from = other
 		}
 	}
+
 	seen := map[string]bool{}
 	for _, ref := range references {
 		target, below, ok := c.resolve(from, ref.target)
@@ -158,17 +173,20 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 			c.home = append(c.home, loaded{ref, target, below, ok})
 			c.mutex.Unlock()
 		}
+
 		if !ok {
 			c.addForeign(file, from, ref)
 		}
 		if !ok || seen[target] {
 			continue
 		}
+
 		seen[target] = true
 		c.mutex.Lock()
 		n := c.named[target]
 		if n == nil {
-			n = &named{target: target, raw: ref.target, kind: ref.kind, file: file.Path, line: ref.line, below: below}
+			n = &named{target: target, raw: ref.target, kind: ref.kind, file: file.Path, line: ref.line,
+				below: below}
 			c.named[target] = n
 		} else if file.Path < n.file {
 			n.file, n.line, n.raw, n.kind = file.Path, ref.line, ref.target, ref.kind
@@ -178,12 +196,15 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 	}
 }
 
-// resolve returns the path and query that a reference means on this site, without the base path. ok is false for other sites.
+// resolve returns the path and query that a reference means on this site,
+// without the base path. ok is false for other sites.
 func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, ok bool) {
 	u, err := from.Parse(text)
-	if err != nil || u.Scheme != "http" && u.Scheme != "https" || strings.HasPrefix(strings.TrimSpace(text), "#") {
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" ||
+		strings.HasPrefix(strings.TrimSpace(text), "#") {
 		return "", false, false // a place in the page itself, or no page at all
 	}
+
 	if u.Host != "site.invalid" {
 		own := slices.ContainsFunc(c.Own, func(own string) bool {
 			at, err := url.Parse(own)
@@ -193,6 +214,7 @@ func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, o
 			return "", false, false
 		}
 	}
+
 	escaped := u.EscapedPath()
 	if escaped == "" {
 		escaped = "/"
@@ -201,6 +223,7 @@ func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, o
 	if !below || rest != "" && rest[0] != '/' {
 		rest, below = escaped, false
 	}
+
 	if rest == "" {
 		rest = "/"
 	}
@@ -230,15 +253,19 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	for _, n := range c.named {
 		list = append(list, n)
 	}
+
 	slices.SortFunc(list, func(a, b *named) int {
-		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line), cmp.Compare(a.target, b.target))
+		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line),
+			cmp.Compare(a.target, b.target))
 	})
 	for at, scripts := range c.scripted {
 		// An application has a script that the other pages do not have.
-		if slices.ContainsFunc(scripts, func(script string) bool { return c.scripts[script]*3 <= max(c.pages, 3) }) {
+		if slices.ContainsFunc(scripts,
+			func(script string) bool { return c.scripts[script]*3 <= max(c.pages, 3) }) {
 			c.shells = append(c.shells, at)
 		}
 	}
+
 	slices.Sort(c.shells)
 	for _, n := range list {
 		f, err := c.judge(ctx, n)
@@ -253,6 +280,7 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 			found.Add(f)
 		}
 	}
+
 	if err := c.blank(ctx, &found); err != nil {
 		return nil, err
 	}
@@ -260,8 +288,10 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 		if a, err := c.ask(ctx, "/favicon.ico"); err != nil {
 			return nil, err
 		} else if a.Status == http.StatusNotFound {
-			found.Add(finding.Finding{Level: finding.Warning, Code: "no-icon", Position: finding.Position{File: c.first},
-				What: fmt.Sprintf("browsers ask for /favicon.ico where a page names no icon, as %d of %d pages do not, and it is not there", c.pages-c.icons, c.pages),
+			found.Add(finding.Finding{Level: finding.Warning, Code: "no-icon",
+				Position: finding.Position{File: c.first},
+				What: fmt.Sprintf("browsers ask for /favicon.ico where a page names no icon, as %d of %d "+
+					"pages do not, and it is not there", c.pages-c.icons, c.pages),
 				Next: `add favicon.ico, or name an icon in each page: <link rel="icon" href="...">`})
 		}
 	}
@@ -269,10 +299,12 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	return append(found, more...), err
 }
 
-// works reports whether a page does not look or work as it should without what it names.
+// works reports whether a page does not look or work as it
+// should without what it names.
 func (k kind) works() bool { return k == aScript || k == aStyle }
 
-// blank finds a home page that loads scripts or style sheets, none of which would answer: visitors would see it without style, or wait for ever.
+// blank finds a home page that loads scripts or style sheets, none of which
+// would answer: visitors would see it without style, or wait for ever.
 func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
 	if len(c.home) == 0 {
 		return nil
@@ -286,20 +318,26 @@ func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
 		if err != nil {
 			return err
 		}
+
 		answers := a.Status < 400 && !c.isPage(a) // also by a redirect, or by an upstream
 		if one.below && answers || !one.below && a.Status != http.StatusOK {
 			return nil // or it lies outside, and what is there is not ours
 		}
-		if f, err := c.judge(ctx, &named{target: one.target, raw: one.reference.target, kind: one.kind, below: one.below}); err != nil {
+		if f, err := c.judge(ctx, &named{target: one.target, raw: one.reference.target, kind: one.kind,
+			below: one.below}); err != nil {
 			return err
 		} else if next == "" {
 			next = f.Next
 		}
 	}
-	f := finding.Finding{Level: finding.Warning, Code: "home-broken", Position: finding.Position{File: homePage, Line: c.home[0].line}, Next: next,
-		What: fmt.Sprintf("none of the scripts and style sheets that the home page loads would answer, %s first", c.home[0].reference.target)}
+
+	f := finding.Finding{Level: finding.Warning, Code: "home-broken",
+		Position: finding.Position{File: homePage, Line: c.home[0].line}, Next: next,
+		What: fmt.Sprintf("none of the scripts and style sheets that the home "+
+			"page loads would answer, %s first", c.home[0].reference.target)}
 	if len(c.home) == 1 {
-		f.What = fmt.Sprintf("the only %s that the home page loads would not answer: %s", c.home[0].kind, c.home[0].reference.target)
+		f.What = fmt.Sprintf("the only %s that the home page loads would not answer: %s", c.home[0].kind,
+			c.home[0].reference.target)
 	}
 	found.Add(f)
 	return nil
@@ -316,11 +354,13 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 	if !n.below {
 		a, err := c.ask(ctx, n.target)
 		if err == nil && a.Status == http.StatusOK {
-			f.Code, f.What = "wrong-base", fmt.Sprintf("%s is looked up outside the site, which lies below %s/", n.raw, c.Base)
+			f.Code, f.What = "wrong-base", fmt.Sprintf(
+				"%s is looked up outside the site, which lies below %s/", n.raw, c.Base)
 			f.Next = "the base path that would be right is " + c.Base + "/: " + c.Base + n.target
 		}
 		return f, err // what else lies on the host is not ours
 	}
+
 	a, err := c.ask(ctx, n.target)
 	if err != nil {
 		return f, err
@@ -329,11 +369,16 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 	case n.kind.works() && c.isPage(a) && a.By == answer.By(rules.Fallback):
 		return c.missing(ctx, n, a)
 	case n.kind.works() && c.isPage(a) && a.Rule != nil:
-		f.Code, f.What = "hidden-asset", fmt.Sprintf("the %s %s is answered with a page, /%s, so what loads it does not work", n.kind, n.raw, a.File.Path)
+		f.Code, f.What = "hidden-asset", fmt.Sprintf(
+			"the %s %s is answered with a page, /%s, so what loads it does not work", n.kind, n.raw,
+			a.File.Path)
 		f.More = []string{"by " + place(a.Rule)}
-		f.Next = fmt.Sprintf("a fallback answers only where there is no file: fallback  %s  -> %s", a.Rule.Pattern.String(), a.Rule.Target.String())
-	case a.Location != "" && a.Status != http.StatusFound && a.Status != http.StatusTemporaryRedirect && a.Status != http.StatusSeeOther:
-		f.Code, f.What = "link-redirected", fmt.Sprintf("%s passes through a redirect to %s", n.raw, a.Location)
+		f.Next = fmt.Sprintf("a fallback answers only where there is no file: fallback  %s  -> %s",
+			a.Rule.Pattern.String(), a.Rule.Target.String())
+	case a.Location != "" && a.Status != http.StatusFound && a.Status != http.StatusTemporaryRedirect &&
+		a.Status != http.StatusSeeOther:
+		f.Code, f.What = "link-redirected", fmt.Sprintf("%s passes through a redirect to %s", n.raw,
+			a.Location)
 		f.Next = "name " + c.Base + a.Location
 		if a.Rule != nil {
 			f.More = []string{"by " + place(a.Rule)}
@@ -341,6 +386,7 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 	case a.Status >= 400 && a.Status < 500:
 		return c.missing(ctx, n, a)
 	}
+
 	return f, nil
 }
 
@@ -350,28 +396,37 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 	target, _, _ := strings.Cut(n.target, "?")
 	p, _, err := address.Split(target)
 	if err != nil {
-		return finding.Finding{Code: "missing-" + string(missingCode(n.kind)), What: n.raw + " " + err.Error()}, nil
+		return finding.Finding{Code: "missing-" + string(missingCode(n.kind)), What: n.raw + " " +
+			err.Error()}, nil
 	}
-	// The same without what comes first: the page was built for another base path.
+
+	// The same without what comes first: the page was
+	// built for another base path.
 	for i := 1; i < len(p.Names); i++ {
 		inner, err := c.ask(ctx, address.Encode(p.Names[i:], p.Slash))
 		if err != nil {
 			return f, err
 		}
 		if inner.By == answer.ByFile && n.kind != aPage {
-			f.Code, f.What = "wrong-base", fmt.Sprintf("%s is not there, but %s is: the output was made for the base path %s/", n.raw, "/"+inner.File.Path, address.Encode(p.Names[:i], false))
+			f.Code, f.What = "wrong-base", fmt.Sprintf(
+				"%s is not there, but %s is: the output was made for the base path %s/", n.raw,
+				"/"+inner.File.Path, address.Encode(p.Names[:i], false))
 			f.Next = fmt.Sprintf("the base path that would be right is %s/", c.Base)
 			return f, nil
 		}
 	}
+
 	if n.kind == aPage && media.Extension(p.Name()) == "" && len(p.Names) > 0 {
 		if shell := c.shell(p); shell != "" {
 			rest := strings.TrimSuffix(shell, "/") + "/{rest:all}"
-			f.Code, f.What = "client-route", fmt.Sprintf("%s is not there; if the application at %s answers it in the browser, a refresh there needs a fallback", n.raw, shell)
+			f.Code, f.What = "client-route", fmt.Sprintf(
+				"%s is not there; if the application at %s answers it in the browser, a "+
+					"refresh there needs a fallback", n.raw, shell)
 			f.Next = fmt.Sprintf("fallback  %s  -> %s", rest, shell)
 			return f, nil
 		}
 	}
+
 	f.Code, f.What = "missing-"+missingCode(n.kind), fmt.Sprintf("the %s %s is not there", n.kind, n.raw)
 	if a.Status == http.StatusGone {
 		f.What = fmt.Sprintf("the %s %s is gone", n.kind, n.raw)
@@ -387,7 +442,8 @@ func missingCode(k kind) string {
 	return "file"
 }
 
-// shell returns the address of the nearest page above a path that is an application's; the home page only of a site that has no other.
+// shell returns the address of the nearest page above a path that is an
+// application's; the home page only of a site that has no other.
 func (c *pageCheck) shell(p address.Path) string {
 	for i := len(p.Names) - 1; i >= 0; i-- {
 		at := address.Encode(p.Names[:i], true)
@@ -398,8 +454,10 @@ func (c *pageCheck) shell(p address.Path) string {
 	return ""
 }
 
-// Lost finds addresses that a release answered and another one would not any more, each with the line that leads its visitors on.
-// before is the release that is live, with all its files; fingerprinted assets are no addresses that anybody keeps.
+// Lost finds addresses that a release answered and another one
+// would not any more, each with the line that leads its visitors
+// on. before is the release that is live, with all its files;
+// fingerprinted assets are no addresses that anybody keeps.
 func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 	var found finding.List
 	if len(before.Files) == 0 && before.Site.Rules == nil {
@@ -411,31 +469,40 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 		byDigest[file.Digest.String()] = answer.Address(file.Path)
 		there[file.Path] = true
 	}
+
 	add := func(at, kept, proposal string) error {
-		req := answer.Request{Method: http.MethodGet, Path: at, Environment: answer.Production, Scheme: "https", Now: in.Now}
+		req := answer.Request{Method: http.MethodGet, Path: at, Environment: answer.Production,
+			Scheme: "https", Now: in.Now}
 		a, err := answer.Decide(ctx, req, in.Site)
 		if err != nil || a.Status != http.StatusNotFound {
 			return err
 		}
-		found.Add(finding.Finding{Level: finding.Warning, Code: "address-lost", Position: finding.Position{File: kept},
-			What: at + " answers until now, and no longer would", Next: proposal})
+
+		found.Add(finding.Finding{Level: finding.Warning, Code: "address-lost",
+			Position: finding.Position{File: kept},
+			What:     at + " answers until now, and no longer would", Next: proposal})
 		return nil
 	}
+
 	for _, file := range before.Files {
 		if there[file.Path] || answer.Immutable(file.Path, before.Site.Settings) || file.Path == "404.html" {
 			continue
 		}
 		at := answer.Address(file.Path)
 		proposal := fmt.Sprintf("gone      %s", at)
+
 		if to := byDigest[file.Digest.String()]; to != "" {
 			proposal = fmt.Sprintf("redirect  %s  -> %s", at, to)
-		} else if to, ok := strings.CutPrefix(nearestFile(in.Files, file.Path), "there is "); ok && media.ClassOf(file.Path) == media.Page {
+		} else if to, ok := strings.CutPrefix(nearestFile(in.Files, file.Path), "there is "); ok &&
+			media.ClassOf(file.Path) == media.Page {
 			proposal = fmt.Sprintf("redirect  %s  -> %s", at, to)
 		}
+
 		if err := add(at, file.Path, proposal); err != nil {
 			return nil, err
 		}
 	}
+
 	if before.Site.Rules == nil {
 		return found, nil
 	}
@@ -448,25 +515,30 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 			return nil, err
 		}
 	}
+
 	return found, nil
 }
 
-// Accepted is a finding that is known: by its code, and by a glob of the file or address it is about. An empty one means any.
+// Accepted is a finding that is known: by its code, and by a glob of the file
+// or address it is about. An empty one means any.
 type Accepted struct{ Code, Path string }
 
 // Without leaves out what is accepted.
 func Without(found finding.List, accepted []Accepted) finding.List {
 	return slices.DeleteFunc(slices.Clone(found), func(f finding.Finding) bool {
 		return f.Level != finding.Error && slices.ContainsFunc(accepted, func(a Accepted) bool {
-			return (a.Code == "" || a.Code == f.Code) && (a.Path == "" || doublestar.MatchUnvalidated(a.Path, path.Clean(f.File)))
+			return (a.Code == "" || a.Code == f.Code) &&
+				(a.Path == "" || doublestar.MatchUnvalidated(a.Path, path.Clean(f.File)))
 		})
 	})
 }
 
-// Key tells one finding from another between two releases of a site, wherever it stands in its file.
+// Key tells one finding from another between two releases
+// of a site, wherever it stands in its file.
 func Key(f finding.Finding) string { return f.Code + "\n" + f.File + "\n" + f.What }
 
-// Stop makes errors of the warnings whose codes are listed; "all" lists every one.
+// Stop makes errors of the warnings whose codes are
+// listed; "all" lists every one.
 func Stop(found finding.List, codes []string) {
 	for i := range found {
 		if slices.Contains(codes, found[i].Code) || slices.Contains(codes, "all") {

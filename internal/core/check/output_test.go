@@ -22,9 +22,10 @@ func output(t *testing.T, base, rules string, files map[string]string) check.Out
 		paths = append(paths, path)
 	}
 	slices.Sort(paths)
-	return check.Output{Input: input(t, rules, paths...), Base: base, Open: func(_ context.Context, file release.File) ([]byte, error) {
-		return []byte(files[file.Path]), nil
-	}}
+	return check.Output{Input: input(t, rules, paths...), Base: base,
+		Open: func(_ context.Context, file release.File) ([]byte, error) {
+			return []byte(files[file.Path]), nil
+		}}
 }
 
 func TestPages(t *testing.T) {
@@ -37,50 +38,93 @@ func TestPages(t *testing.T) {
 		"all is there": {files: map[string]string{
 			"index.html": icon + `<a href="/fares?x=1#top">a</a><a href="boats/">b</a><img src=a.png srcset="a.png 1x, b,c.png 2x"><script src="/app.js"></script>
 <a href="https://elsewhere.example/x">x</a><a href="mailto:a@b.example">m</a><a href="#x">y</a><a href="tel:1">z</a><a href="https://www.corvane.example/fares">own</a>`,
-			"fares.html": icon, "boats/index.html": icon + `<link rel=stylesheet href=../s.css>`, "a.png": "", "b,c.png": "", "app.js": "",
-			"s.css": `@import "t.css"; a { background: url( 'a.png' ) } @font-face { src: url(f.woff2) }`, "t.css": "", "f.woff2": ""}},
+			"fares.html": icon, "boats/index.html": icon + `<link rel=stylesheet href=../s.css>`, "a.png": "",
+			"b,c.png": "", "app.js": "",
+			"s.css": `@import "t.css"; a { background: url( 'a.png' ) } @font-face { src: url(f.woff2) }`,
+			"t.css": "", "f.woff2": ""}},
 		"what is not there": {files: map[string]string{
-			"index.html": icon + "<p>\n<script src=/gone.js></script>\n<img srcset='x.png 1x'\n>\n<a href=/nowhere>\n<style>\na{background:url(y.png)}</style><p style='background:url(z.png)'>",
-			"a.html":     icon + `<script src="gone.js"></script>`,
-			"s.css":      "\n\na{background:url(../up.png)}",
+			"index.html": icon + "<p>\n<script src=/gone.js></script>\n<img srcset='x.png 1x'\n>\n<a " +
+				"href=/nowhere>\n<style>\na{background:url(y.png)}</style><p style='background:url(z.png)'>",
+			"a.html": icon + `<script src="gone.js"></script>`,
+			"s.css":  "\n\na{background:url(../up.png)}",
 		}, want: []string{
-			"a.html:1 missing-file the script gone.js is not there", "index.html:3 missing-file the image x.png is not there", "index.html:5 missing-page the page /nowhere is not there",
-			"index.html:7 missing-file the image y.png is not there", "index.html:7 missing-file the image z.png is not there", "s.css:3 missing-file the image ../up.png is not there",
+			"a.html:1 missing-file the script gone.js is not there",
+			"index.html:3 missing-file the image x.png is not there", "index.html:5 missing-page " +
+				"the page /nowhere is not there",
+			"index.html:7 missing-file the image y.png is not there",
+			"index.html:7 missing-file the image z.png is not there",
+			"s.css:3 missing-file the image ../up.png is not there",
 			"index.html:2 home-broken the only script that the home page loads would not answer: /gone.js"}},
-		"made for another base path": {files: map[string]string{"index.html": icon + `<script src="/repo/assets/app.js"></script>`, "assets/app.js": ""},
-			want: []string{"index.html:1 wrong-base /repo/assets/app.js is not there, but /assets/app.js is: the output was made for the base path /repo/",
-				"index.html:1 home-broken the only script that the home page loads would not answer: /repo/assets/app.js"}},
-		"outside the base path": {base: "/ferries", files: map[string]string{"index.html": icon + `<script src="/app.js"></script><a href="/other">x</a><a href="fares">y</a>`, "app.js": "", "fares.html": icon},
-			want: []string{"index.html:1 wrong-base /app.js is looked up outside the site, which lies below /ferries/", "index.html:1 home-broken the only script that the home page loads would not answer: /app.js"}},
-		"a home page that has something left": {files: map[string]string{"index.html": icon + `<script src=gone.js></script><link rel=stylesheet href=s.css>`, "s.css": ""},
+		"made for another base path": {files: map[string]string{"index.html": icon +
+			`<script src="/repo/assets/app.js"></script>`, "assets/app.js": ""},
+			want: []string{"index.html:1 wrong-base /repo/assets/app.js is not there, but /assets/app.js " +
+				"is: the output was made for the base path /repo/",
+				"index.html:1 home-broken the only script that the home page loads would " +
+					"not answer: /repo/assets/app.js"}},
+		"outside the base path": {base: "/ferries",
+			files: map[string]string{"index.html": icon +
+				`<script src="/app.js"></script><a href="/other">x</a><a href="fares">y</a>`, "app.js": "",
+				"fares.html": icon},
+			want: []string{"index.html:1 wrong-base /app.js is looked up outside the " +
+				"site, which lies below /ferries/",
+				"index.html:1 home-broken the only script that the home page " +
+					"loads would not answer: /app.js"}},
+		"a home page that has something left": {files: map[string]string{"index.html": icon +
+			`<script src=gone.js></script><link rel=stylesheet href=s.css>`, "s.css": ""},
 			want: []string{"index.html:1 missing-file the script gone.js is not there"}},
-		"a home page that loads from elsewhere": {files: map[string]string{"index.html": icon + `<script src=gone.js></script><script src="https://elsewhere.example/x.js"></script>`},
+		"a home page that loads from elsewhere": {files: map[string]string{"index.html": icon +
+			`<script src=gone.js></script><script src="https://elsewhere.example/x.js"></script>`},
 			want: []string{"index.html:1 missing-file the script gone.js is not there"}},
-		"outside the base path, where something else lies": {base: "/ferries", files: map[string]string{"index.html": icon + `<script src="/shared/app.js"></script>`}},
-		"a home page whose script an upstream answers":     {rules: "proxy /assets/{x:all} -> harbour:/{x}", files: map[string]string{"index.html": icon + `<script src=/assets/app.js></script>`}},
-		"a home page whose script is redirected":           {rules: "redirect /app.js -> https://elsewhere.example/app.js with 302", files: map[string]string{"index.html": icon + `<script src=/app.js></script>`}},
-		"hidden by a rule": {rules: "rewrite /{rest:all} -> /", files: map[string]string{"index.html": icon + `<script src=/app.js></script><link rel=stylesheet href=/s.css>`, "app.js": "", "s.css": ""},
-			want: []string{"index.html:1 hidden-asset the script /app.js is answered with a page, /index.html, so what loads it does not work",
-				"index.html:1 hidden-asset the style sheet /s.css is answered with a page, /index.html, so what loads it does not work",
-				"index.html:1 home-broken none of the scripts and style sheets that the home page loads would answer, /app.js first"}},
-		"not hidden by a fallback": {rules: "fallback /{rest:all} -> /", files: map[string]string{"index.html": icon + `<script src=/app.js></script><a href=/planner/x>p</a>`, "app.js": ""}},
-		"missing behind a fallback": {rules: "fallback /{rest:all} -> /", files: map[string]string{"index.html": icon + `<script src=/app.js></script><script src=/gone.js></script>`, "app.js": ""},
+		"outside the base path, where something else lies": {base: "/ferries",
+			files: map[string]string{"index.html": icon + `<script src="/shared/app.js"></script>`}},
+		"a home page whose script an upstream answers": {rules: "proxy /assets/{x:all} -> harbour:/{x}",
+			files: map[string]string{"index.html": icon + `<script src=/assets/app.js></script>`}},
+		"a home page whose script is redirected": {rules: "redirect /app.js -> " +
+			"https://elsewhere.example/app.js with 302",
+			files: map[string]string{"index.html": icon + `<script src=/app.js></script>`}},
+		"hidden by a rule": {rules: "rewrite /{rest:all} -> /",
+			files: map[string]string{"index.html": icon +
+				`<script src=/app.js></script><link rel=stylesheet href=/s.css>`, "app.js": "", "s.css": ""},
+			want: []string{"index.html:1 hidden-asset the script /app.js is answered with a page, " +
+				"/index.html, so what loads it does not work",
+				"index.html:1 hidden-asset the style sheet /s.css is answered with a page, /index.html, " +
+					"so what loads it does not work",
+				"index.html:1 home-broken none of the scripts and style sheets that the home page " +
+					"loads would answer, /app.js first"}},
+		"not hidden by a fallback": {rules: "fallback /{rest:all} -> /",
+			files: map[string]string{"index.html": icon +
+				`<script src=/app.js></script><a href=/planner/x>p</a>`, "app.js": ""}},
+		"missing behind a fallback": {rules: "fallback /{rest:all} -> /",
+			files: map[string]string{"index.html": icon +
+				`<script src=/app.js></script><script src=/gone.js></script>`, "app.js": ""},
 			want: []string{"index.html:1 missing-file the script /gone.js is not there"}},
-		"a base element": {files: map[string]string{"a/b.html": icon + `<base href="/"><img src="x.png">`, "x.png": ""}},
-		"through a redirect": {rules: "redirect /old -> /fares\nredirect /temporary -> /fares with 302", files: map[string]string{
-			"index.html": icon + `<a href=/old>a</a><a href=/temporary>b</a><a href=/fares/>c</a>`, "fares.html": icon},
-			want: []string{"index.html:1 link-redirected /fares/ passes through a redirect to /fares", "index.html:1 link-redirected /old passes through a redirect to /fares"}},
-		"a client-side route": {files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": "", "a.html": icon, "b.html": icon},
-			want: []string{"index.html:1 client-route /planner/by/boat is not there; if the application at /planner/ answers it in the browser, a refresh there needs a fallback"}},
+		"a base element": {files: map[string]string{"a/b.html": icon + `<base href="/"><img src="x.png">`,
+			"x.png": ""}},
+		"through a redirect": {rules: "redirect /old -> /fares\nredirect /temporary -> /fares with 302",
+			files: map[string]string{
+				"index.html": icon + `<a href=/old>a</a><a href=/temporary>b</a><a href=/fares/>c</a>`,
+				"fares.html": icon},
+			want: []string{"index.html:1 link-redirected /fares/ passes through a redirect to /fares",
+				"index.html:1 link-redirected /old passes through a redirect to /fares"}},
+		"a client-side route": {files: map[string]string{"index.html": icon +
+			`<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`,
+			"planner/app.js": "", "a.html": icon, "b.html": icon},
+			want: []string{"index.html:1 client-route /planner/by/boat is not there; if the application " +
+				"at /planner/ answers it in the browser, a refresh there needs a fallback"}},
 		"a client-side route with its fallback": {rules: "fallback /planner/{rest:all} -> /planner/",
-			files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": ""}},
-		"a manifest": {files: map[string]string{"index.html": icon + `<link rel=manifest href=/app.webmanifest>`, "a.png": "",
-			"app.webmanifest": "{\"start_url\": \"/?from=home\",\n\"icons\": [{\"src\": \"a.png\"},\n{\"src\": \"/b.png\"}]}"},
+			files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`,
+				"planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": ""}},
+		"a manifest": {files: map[string]string{"index.html": icon +
+			`<link rel=manifest href=/app.webmanifest>`, "a.png": "",
+			"app.webmanifest": "{\"start_url\": \"/?from=home\",\n\"icons\": [{\"src\": " +
+				"\"a.png\"},\n{\"src\": \"/b.png\"}]}"},
 			want: []string{"app.webmanifest:3 missing-file the image /b.png is not there"}},
 		"a manifest that is none": {files: map[string]string{"index.html": icon, "app.webmanifest": "["}},
-		"passed on":               {rules: "proxy /api/{x:all} -> harbour:/{x}", files: map[string]string{"index.html": icon + `<a href=/api/x>p</a>`}},
+		"passed on": {rules: "proxy /api/{x:all} -> harbour:/{x}",
+			files: map[string]string{"index.html": icon + `<a href=/api/x>p</a>`}},
 		"no icon": {files: map[string]string{"a.html": "", "b.html": icon}, want: []string{
-			"a.html:0 no-icon browsers ask for /favicon.ico where a page names no icon, as 1 of 2 pages do not, and it is not there"}},
+			"a.html:0 no-icon browsers ask for /favicon.ico where a page names no icon, as 1 of 2 " +
+				"pages do not, and it is not there"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			found, err := check.Pages(t.Context(), output(t, test.base, test.rules, test.files))
@@ -97,7 +141,8 @@ func TestPages(t *testing.T) {
 func TestWhatIsNamedOftenIsToldOnce(t *testing.T) {
 	files := map[string]string{}
 	for i := range 20 {
-		files[fmt.Sprintf("p%02d.html", i)] = `<link rel=icon href=data:,><script src="/gone.js"></script><script src="/gone.js"></script>`
+		files[fmt.Sprintf("p%02d.html",
+			i)] = `<link rel=icon href=data:,><script src="/gone.js"></script><script src="/gone.js"></script>`
 	}
 	found, err := check.Pages(t.Context(), output(t, "", "", files))
 	require.NoError(t, err)
@@ -107,8 +152,10 @@ func TestWhatIsNamedOftenIsToldOnce(t *testing.T) {
 }
 
 func TestLostAddresses(t *testing.T) {
-	before := input(t, "redirect /ancient -> /old\n", "index.html", "old.html", "moved.html", "kept.html", "led.html", "app-0a1b2c3d4e.js", "data.json", "404.html")
-	after := input(t, "redirect /led -> /kept\n", "index.html", "kept.html", "notices/old.html", "new/place.html")
+	before := input(t, "redirect /ancient -> /old\n", "index.html", "old.html", "moved.html", "kept.html",
+		"led.html", "app-0a1b2c3d4e.js", "data.json", "404.html")
+	after := input(t, "redirect /led -> /kept\n", "index.html", "kept.html", "notices/old.html",
+		"new/place.html")
 	after.Files[3].Digest = before.Files[2].Digest // moved.html went to new/place.html, unchanged
 	found, err := check.Lost(t.Context(), before, after)
 	require.NoError(t, err)
@@ -125,7 +172,8 @@ func TestLostAddresses(t *testing.T) {
 }
 
 func TestAccepted(t *testing.T) {
-	in := input(t, "redirect /a -> /a2 when host x\nredirect /a2 -> /fares\nredirect /b -> /nothing", pages...)
+	in := input(t, "redirect /a -> /a2 when host x\nredirect /a2 -> /fares\nredirect /b -> /nothing",
+		pages...)
 	found, err := check.Rules(t.Context(), in)
 	require.NoError(t, err)
 	require.Len(t, found, 2)
@@ -135,7 +183,8 @@ func TestAccepted(t *testing.T) {
 	assert.Equal(t, 2, found.Errors())
 }
 
-// FuzzPages makes sure that any page or style sheet is read without harm, and that what is found says where.
+// FuzzPages makes sure that any page or style sheet is read without harm, and
+// that what is found says where.
 func FuzzPages(f *testing.F) {
 	f.Add(`<a href="/x"><img srcset="a 1x, b 2x,c"><style>@import "x"; a{background:url(y)}</style><p style="background:url('z')">`, "a{b:url(\"c\\\")}@font-face{src:url(x)")
 	f.Add(`<base href="//evil.example"><script src=javascript:1></script><a href="http://[::1"><a href="%zz">`, "@import url(;")
@@ -147,7 +196,8 @@ func FuzzPages(f *testing.F) {
 			t.Fatal(err)
 		}
 		for _, one := range found {
-			if one.Code == "" || one.What == "" || files[one.File] == "" && one.Code != "no-icon" || one.Line < 0 {
+			if one.Code == "" || one.What == "" || files[one.File] == "" && one.Code != "no-icon" ||
+				one.Line < 0 {
 				t.Fatalf("%q %q: %+v", page, style, one)
 			}
 		}
@@ -157,24 +207,25 @@ func FuzzPages(f *testing.F) {
 func TestWhatPagesName(t *testing.T) {
 	const icon = `<link rel=icon href=data:,>`
 	for page, want := range map[string]string{
-		`<a href=/gone>`:                                                        "missing-page /gone",
-		`<a href=" /gone ">`:                                                    "missing-page /gone",
-		`<a href="/gone#x">`:                                                    "missing-page /gone#x",
-		`<a href="/gone.pdf" download>`:                                         "missing-file /gone.pdf",
-		`<a href="?page=2">`:                                                    "",
-		`<a href="./">`:                                                         "",
-		`<a href="../../..">`:                                                   "",
-		`<a href="index.html">`:                                                 "",
-		`<area href=/gone>`:                                                     "missing-page /gone",
-		`<iframe src=/gone>`:                                                    "missing-page /gone",
-		`<link rel="preload stylesheet" href=/gone.css>`:                        "missing-file /gone.css",
-		`<link rel=manifest href=/gone.webmanifest>`:                            "missing-file /gone.webmanifest",
-		`<link rel=canonical href=/gone>`:                                       "",
-		`<link rel=dns-prefetch href=//x.example>`:                              "",
-		`<link rel=alternate href=/gl/ hreflang=gl>`:                            "missing-page /gl/",
-		`<video poster=/gone.jpg src=/gone.mp4></video>`:                        "missing-file /gone.jpg; missing-file /gone.mp4",
-		`<img src=/gone.png loading=lazy>`:                                      "missing-file /gone.png",
-		`<img srcset="/a.png, /b.png 2x, /c,d.png 3x">`:                         "missing-file /a.png; missing-file /b.png; missing-file /c,d.png",
+		`<a href=/gone>`:                                 "missing-page /gone",
+		`<a href=" /gone ">`:                             "missing-page /gone",
+		`<a href="/gone#x">`:                             "missing-page /gone#x",
+		`<a href="/gone.pdf" download>`:                  "missing-file /gone.pdf",
+		`<a href="?page=2">`:                             "",
+		`<a href="./">`:                                  "",
+		`<a href="../../..">`:                            "",
+		`<a href="index.html">`:                          "",
+		`<area href=/gone>`:                              "missing-page /gone",
+		`<iframe src=/gone>`:                             "missing-page /gone",
+		`<link rel="preload stylesheet" href=/gone.css>`: "missing-file /gone.css",
+		`<link rel=manifest href=/gone.webmanifest>`:     "missing-file /gone.webmanifest",
+		`<link rel=canonical href=/gone>`:                "",
+		`<link rel=dns-prefetch href=//x.example>`:       "",
+		`<link rel=alternate href=/gl/ hreflang=gl>`:     "missing-page /gl/",
+		`<video poster=/gone.jpg src=/gone.mp4></video>`: "missing-file /gone.jpg; missing-file /gone.mp4",
+		`<img src=/gone.png loading=lazy>`:               "missing-file /gone.png",
+		`<img srcset="/a.png, /b.png 2x, /c,d.png 3x">`: "missing-file /a.png; missing-file " +
+			"/b.png; missing-file /c,d.png",
 		`<object data=/gone.svg></object>`:                                      "missing-file /gone.svg",
 		`<svg><image href="/gone.png"/></svg>`:                                  "",
 		`<script>"<img src=/gone.png>"</script>`:                                "",
@@ -185,10 +236,11 @@ func TestWhatPagesName(t *testing.T) {
 		`<a href="data:text/html,x"><a href="javascript:x()"><a href="blob:x">`: "",
 		`<a href="http://www.corvane.example/gone">`:                            "missing-page http://www.corvane.example/gone",
 		`<a href="https://corvane.example/gone">`:                               "",
-		`<a href="/%zz">`:                                                       "",
-		`<img src="/a%00b.png">`:                                                "missing-file /a%00b.png",
+		`<a href="/%zz">`:        "",
+		`<img src="/a%00b.png">`: "missing-file /a%00b.png",
 	} {
-		found, err := check.Pages(t.Context(), output(t, "", "", map[string]string{"index.html": icon + page}))
+		found, err := check.Pages(t.Context(),
+			output(t, "", "", map[string]string{"index.html": icon + page}))
 		require.NoError(t, err)
 		var got []string
 		for _, f := range found {

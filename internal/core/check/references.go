@@ -48,6 +48,7 @@ func readPage(data []byte) page {
 		raw := tokens.Raw()
 		at := line
 		line += bytes.Count(raw, []byte("\n"))
+
 		switch kind {
 		case html.ErrorToken:
 			return p
@@ -75,6 +76,7 @@ func (p *page) element(token html.Token, line int) {
 			p.references = append(p.references, reference{kind, target, line})
 		}
 	}
+
 	for _, ref := range readStyle([]byte("a{" + attributes["style"] + "}")) {
 		add(ref.kind, ref.target)
 	}
@@ -139,12 +141,14 @@ func sources(set string) []string {
 		if end < 0 {
 			return append(list, strings.TrimRight(set, ","))
 		}
+
 		address := set[:end]
 		set = set[end:]
 		list = append(list, strings.TrimRight(address, ","))
 		if strings.HasSuffix(address, ",") {
 			continue
 		}
+
 		comma := strings.IndexByte(set, ',')
 		if comma < 0 {
 			return list
@@ -153,8 +157,8 @@ func sources(set string) []string {
 	}
 }
 
-// readManifest lists the addresses that a web application's manifest names (W3C Web Application Manifest): where it starts, and its
-// pictures.
+// readManifest lists the addresses that a web application's manifest names (W3C
+// Web Application Manifest): where it starts, and its pictures.
 func readManifest(data []byte) []reference {
 	type picture struct {
 		Src string `json:"src"`
@@ -167,10 +171,13 @@ func readManifest(data []byte) []reference {
 	if json.Unmarshal(data, &manifest) != nil {
 		return nil
 	}
+
 	var list []reference
 	if manifest.StartURL != "" {
-		list = append(list, reference{kind: aPage, target: manifest.StartURL, line: lineOf(data, manifest.StartURL)})
+		list = append(list, reference{kind: aPage, target: manifest.StartURL,
+			line: lineOf(data, manifest.StartURL)})
 	}
+
 	for _, one := range append(manifest.Icons, manifest.Screenshots...) {
 		if one.Src != "" {
 			list = append(list, reference{kind: anImage, target: one.Src, line: lineOf(data, one.Src)})
@@ -186,7 +193,8 @@ func lineOf(data []byte, text string) int {
 
 // readStyle lists the addresses that a style sheet names: url() and @import.
 func readStyle(data []byte) []reference {
-	if !bytes.Contains(data, []byte("url(")) && !bytes.Contains(data, []byte("@import")) && !bytes.Contains(data, []byte("URL(")) {
+	if !bytes.Contains(data, []byte("url(")) && !bytes.Contains(data, []byte("@import")) &&
+		!bytes.Contains(data, []byte("URL(")) {
 		return nil
 	}
 	var list []reference
@@ -205,7 +213,8 @@ func readStyle(data []byte) []reference {
 		case css.SemicolonToken:
 			imports = false
 		case css.URLToken:
-			inner := strings.TrimSpace(strings.TrimSuffix(string(text[min(4, len(text)):]), ")")) // the end of the file closes it too
+			// the end of the file closes it too
+			inner := strings.TrimSpace(strings.TrimSuffix(string(text[min(4, len(text)):]), ")"))
 			list = append(list, reference{styled(imports, font), unquote(inner), line})
 			imports = false
 		case css.StringToken:

@@ -1,4 +1,5 @@
-// Package check finds what would break before visitors do: in rules, in expectations, and in the pages of an output.
+// Package check finds what would break before visitors do: in rules, in
+// expectations, and in the pages of an output.
 package check
 
 import (
@@ -28,8 +29,9 @@ type Input struct {
 	Now     time.Time
 }
 
-// Rules finds mistakes that parsing cannot see, since they lie between rules, or between rules and files. Its time grows linearly
-// with the number of rules and files.
+// Rules finds mistakes that parsing cannot see, since they
+// lie between rules, or between rules and files. Its time
+// grows linearly with the number of rules and files.
 func Rules(ctx context.Context, in Input) (finding.List, error) {
 	c := &ruleCheck{Input: in, ctx: ctx, twice: map[string]*rules.Rule{}}
 	for _, step := range []func() error{c.alone, c.covered, c.leads, c.hidden} {
@@ -50,7 +52,8 @@ type ruleCheck struct {
 
 func (c *ruleCheck) rules() []rules.Rule { return c.Site.Rules.Rules }
 
-func (c *ruleCheck) add(level finding.Level, code string, r *rules.Rule, format string, args ...any) *finding.Finding {
+func (c *ruleCheck) add(level finding.Level, code string, r *rules.Rule, format string, args ...any,
+) *finding.Finding {
 	at := r.At
 	if slices.Contains(aboutTarget, code) {
 		at = r.ToAt
@@ -60,7 +63,8 @@ func (c *ruleCheck) add(level finding.Level, code string, r *rules.Rule, format 
 }
 
 // aboutTarget are the findings whose place is the target of a rule.
-var aboutTarget = []string{"rule-no-target", "rule-own-address", "rule-two-hops", "rule-loop", "rule-missing-home"}
+var aboutTarget = []string{"rule-no-target", "rule-own-address", "rule-two-hops", "rule-loop",
+	"rule-missing-home"}
 
 // place names another rule in a message.
 func place(r *rules.Rule) string { return r.At.String() + ": " + r.String() }
@@ -70,21 +74,32 @@ func (c *ruleCheck) alone() error {
 	for i := range c.rules() {
 		r := &c.rules()[i]
 		if r.Verb == rules.Redirect && (r.Code() == 301 || r.Code() == 308) && asks(r, rules.ByLanguage) {
-			f := c.add(finding.Warning, "rule-permanent-language", r, "a permanent redirect by language: browsers keep it, also for who changes the language")
+			f := c.add(finding.Warning, "rule-permanent-language", r,
+				"a permanent redirect by language: browsers keep it, also for who changes the language")
 			f.Next = "with 302"
 		}
-		if r.Verb == rules.Header && r.Name == "cache-control" && asks(r, rules.ByTime) && strings.Contains(strings.ToLower(r.Value), "immutable") {
-			c.add(finding.Error, "rule-immutable-time", r, "immutable under a time condition: browsers would keep it beyond that time").Next = "leave immutable out; max-age is cut to the next boundary by itself"
+
+		if r.Verb == rules.Header && r.Name == "cache-control" && asks(r, rules.ByTime) &&
+			strings.Contains(strings.ToLower(r.Value), "immutable") {
+			c.add(finding.Error, "rule-immutable-time", r,
+				"immutable under a time condition: browsers would keep it beyond that time").
+				Next = "leave immutable out; max-age is cut to the next boundary by itself"
 		}
+
 		for _, own := range c.Own {
-			if rest, ok := strings.CutPrefix(r.Target.String(), strings.TrimSuffix(own, "/")); ok && !r.Target.IsLocal() && (rest == "" || strings.ContainsRune("/?#", rune(rest[0]))) {
-				f := c.add(finding.Warning, "rule-own-address", r, "the target is one of the site's own addresses, so every preview would lead there too")
+			if rest, ok := strings.CutPrefix(r.Target.String(), strings.TrimSuffix(own, "/")); ok &&
+				!r.Target.IsLocal() && (rest == "" || strings.ContainsRune("/?#", rune(rest[0]))) {
+				f := c.add(finding.Warning, "rule-own-address", r,
+					"the target is one of the site's own addresses, so every preview would lead there too")
 				f.Next = "-> " + "/" + strings.TrimPrefix(rest, "/")
 				break
 			}
 		}
+
 		if r.Verb == rules.Missing && r.Target.IsLiteral() && r.Target.String() == "/" {
-			c.add(finding.Warning, "rule-missing-home", r, "the page for what is missing is itself answered with 404, and this is the home page").Next = "make a page of its own: /404.html"
+			c.add(finding.Warning, "rule-missing-home", r,
+				"the page for what is missing is itself answered with 404, and this is the home page").
+				Next = "make a page of its own: /404.html"
 		}
 	}
 	return nil
@@ -94,7 +109,8 @@ func asks(r *rules.Rule, kind rules.Kind) bool {
 	return slices.ContainsFunc(r.When, func(c rules.Condition) bool { return c.Kind == kind })
 }
 
-// covered finds rules that are there twice, and rules that never come to be: one before them takes all their paths.
+// covered finds rules that are there twice, and rules that never come to be:
+// one before them takes all their paths.
 func (c *ruleCheck) covered() error {
 	var open []rules.Rule // without conditions, which alone can take everything
 	for _, r := range c.rules() {
@@ -102,30 +118,36 @@ func (c *ruleCheck) covered() error {
 			open = append(open, r)
 		}
 	}
+
 	before := rules.Compile(open)
 	for i := range c.rules() {
 		r := &c.rules()[i]
 		record := string(rules.Encode([]rules.Rule{*r}))
 		if first := c.twice[record]; first != nil {
-			c.add(finding.Warning, "rule-twice", r, "the same rule is at %s", first.At).Next = "remove one of them"
+			c.add(finding.Warning, "rule-twice", r, "the same rule is at %s",
+				first.At).Next = "remove one of them"
 			continue
 		}
+
 		c.twice[record] = r
 		if r.Verb.Phase() == rules.OnAnswer {
 			continue
 		}
-		before.Each(r.Verb.Phase(), r.Pattern.Sample(), &address.Query{}, false, func(first *rules.Rule) bool {
-			if !earlier(first.At, r.At, c.Program) {
-				return false
-			}
-			if first.Pattern.Covers(r.Pattern) && first.String() != r.String() {
-				f := c.add(finding.Warning, "rule-shadowed", r, "this rule never applies: the one at %s takes all its paths", first.At)
-				f.More, f.Next = []string{place(first)}, "put this rule above that one, or remove it"
-				return false
-			}
-			return true
-		})
+		before.Each(r.Verb.Phase(), r.Pattern.Sample(), &address.Query{}, false,
+			func(first *rules.Rule) bool {
+				if !earlier(first.At, r.At, c.Program) {
+					return false
+				}
+				if first.Pattern.Covers(r.Pattern) && first.String() != r.String() {
+					f := c.add(finding.Warning, "rule-shadowed", r,
+						"this rule never applies: the one at %s takes all its paths", first.At)
+					f.More, f.Next = []string{place(first)}, "put this rule above that one, or remove it"
+					return false
+				}
+				return true
+			})
 	}
+
 	return nil
 }
 
@@ -137,7 +159,8 @@ func earlier(a, b finding.Position, p *rules.Program) bool {
 	return a.Line < b.Line
 }
 
-// ask answers a request that meets the conditions of a rule, as far as one request can.
+// ask answers a request that meets the conditions of a
+// rule, as far as one request can.
 func (c *ruleCheck) ask(r *rules.Rule, path string) (answer.Answer, answer.Request, error) {
 	req := c.request(r)
 	req.Path, req.Query, _ = strings.Cut(path, "?")
@@ -172,10 +195,12 @@ func (c *ruleCheck) request(r *rules.Rule) answer.Request {
 			req.Now = condition.Until.Add(-time.Second)
 		}
 	}
+
 	return req
 }
 
-// leads follows where rules lead: to nothing, in circles, or with a hop too many.
+// leads follows where rules lead: to nothing, in circles,
+// or with a hop too many.
 func (c *ruleCheck) leads() error {
 	for i := range c.rules() {
 		r := &c.rules()[i]
@@ -186,6 +211,7 @@ func (c *ruleCheck) leads() error {
 		case rules.Rewrite, rules.Fallback, rules.Missing:
 			err = c.names(r)
 		}
+
 		if err != nil {
 			return err
 		}
@@ -202,11 +228,13 @@ func (c *ruleCheck) names(r *rules.Rule) error {
 	if err != nil {
 		return nil
 	}
+
 	for _, name := range rules.Candidates(path) {
 		if _, ok, err := c.Site.Files.Lookup(c.ctx, name); err != nil || ok {
 			return err
 		}
 	}
+
 	f := c.add(finding.Error, "rule-no-target", r, "there is no file at %s", r.Target)
 	f.Next = c.nearest(path)
 	return nil
@@ -226,40 +254,48 @@ func (c *ruleCheck) follow(r *rules.Rule) error {
 	if err != nil || a.Rule == nil || a.Rule.At != r.At || a.Location == "" {
 		return err // another rule takes it, or it would lead to itself
 	}
+
 	path := []string{start}
 	last := r
 	for hops := 1; ; hops++ {
 		location, _, _ := strings.Cut(a.Location, "#")
 		if slices.Contains(path, location) || hops > 10 {
-			f := c.add(finding.Error, "rule-loop", r, "a circle of redirects: %s", strings.Join(append(path, location), " -> "))
+			f := c.add(finding.Error, "rule-loop", r, "a circle of redirects: %s",
+				strings.Join(append(path, location), " -> "))
 			if last != r {
 				f.More = []string{place(last)}
 			}
 			return nil
 		}
+
 		path = append(path, location)
 		req.Path, req.Query, _ = strings.Cut(location, "?")
 		req.Method = http.MethodGet
 		if !strings.HasPrefix(req.Path, "/") {
 			return nil // it leads on to another site
 		}
+
 		if a, err = answer.Decide(c.ctx, req, c.Site); err != nil {
 			return err
 		}
 		if a.Location == "" {
 			break
 		}
+
 		if a.Rule != nil {
 			last = a.Rule
 		}
 	}
+
 	switch {
 	case a.Status == http.StatusNotFound && r.Target.IsLiteral() && len(path) == 2:
-		f := c.add(finding.Error, "rule-no-target", r, "nothing answers at %s: no file, and no rule", path[len(path)-1])
+		f := c.add(finding.Error, "rule-no-target", r, "nothing answers at %s: no file, and no rule",
+			path[len(path)-1])
 		p, _, _ := address.Split(req.Path)
 		f.Next = c.nearest(p)
 	case len(path) > 2 && last != r:
-		f := c.add(finding.Warning, "rule-two-hops", r, "two hops where one would do: %s", strings.Join(path, " -> "))
+		f := c.add(finding.Warning, "rule-two-hops", r, "two hops where one would do: %s",
+			strings.Join(path, " -> "))
 		f.More = []string{place(last)}
 		if r.Target.IsLiteral() {
 			f.Next = "-> " + path[len(path)-1]
@@ -267,6 +303,7 @@ func (c *ruleCheck) follow(r *rules.Rule) error {
 			f.Next = "lead straight to where the second one leads"
 		}
 	}
+
 	return nil
 }
 
@@ -283,7 +320,9 @@ func (c *ruleCheck) hidden() error {
 		if media.ClassOf(file.Path) == media.Page && file.Path == "404.html" {
 			continue
 		}
-		req := answer.Request{Method: http.MethodGet, Path: at.String(), Environment: answer.Production, Scheme: "https", Now: c.Now}
+		req := answer.Request{Method: http.MethodGet, Path: at.String(), Environment: answer.Production,
+			Scheme: "https", Now: c.Now}
+
 		var by *rules.Rule
 		c.Site.Rules.Each(rules.First, at, &address.Query{}, false, func(r *rules.Rule) bool {
 			if len(r.When) == 0 {
@@ -291,6 +330,7 @@ func (c *ruleCheck) hidden() error {
 			}
 			return by == nil
 		})
+
 		if by == nil {
 			continue
 		}
@@ -298,6 +338,7 @@ func (c *ruleCheck) hidden() error {
 		if err != nil {
 			return err
 		}
+
 		if a.Rule == nil || a.Rule.At != by.At {
 			continue // it would lead to itself
 		}
@@ -307,18 +348,23 @@ func (c *ruleCheck) hidden() error {
 		}
 		hides[by.At].n++
 	}
+
 	for _, r := range order {
 		h := hides[r.At]
 		if r.Pattern.IsLiteral() && r.Verb == rules.Redirect {
-			c.add(finding.Error, "rule-over-page", r, "there is a page at %s, and nobody could see it", h.example).Next = "remove the rule or the page; a rule with a condition may stand over a page"
+			c.add(finding.Error, "rule-over-page", r, "there is a page at %s, and nobody could see it",
+				h.example).Next = "remove the rule or the page; a rule with a condition may stand over a page"
 			continue
 		}
+
 		what := "file"
 		if h.n > 1 {
 			what = "files"
 		}
-		c.add(finding.Warning, "rule-hides-pages", r, "this hides %d %s that the output has, such as %s", h.n, what, h.example)
+		c.add(finding.Warning, "rule-hides-pages", r, "this hides %d %s that the output has, such as %s", h.n,
+			what, h.example)
 	}
+
 	return nil
 }
 
@@ -330,6 +376,7 @@ func nearestFile(files []release.File, name string) string {
 	if base == "" {
 		return ""
 	}
+
 	for _, file := range files {
 		have := strings.ToLower(strings.TrimSuffix(strings.TrimSuffix(file.Path, "/index.html"), ".html"))
 		score := 0
@@ -341,10 +388,12 @@ func nearestFile(files []release.File, name string) string {
 		case strings.HasPrefix(have[strings.LastIndexByte(have, '/')+1:], base):
 			score = 1
 		}
+
 		if score > bestScore {
 			best, bestScore = answer.Address(file.Path), score
 		}
 	}
+
 	if best == "" {
 		best = alike(files, name)
 	}
@@ -357,15 +406,18 @@ func nearestFile(files []release.File, name string) string {
 // manyFiles is how many files of a folder are compared letter by letter.
 const manyFiles = 2000
 
-// alike returns the address of the file in the same folder whose name is spelled most alike, or "".
+// alike returns the address of the file in the same folder
+// whose name is spelled most alike, or "".
 func alike(files []release.File, name string) string {
 	folder := name[:strings.LastIndexByte(name, '/')+1]
 	var addresses []string
 	for _, file := range files {
-		if rest, ok := strings.CutPrefix(file.Path, folder); ok && strings.Count(rest, "/") < 2 && len(addresses) < manyFiles {
+		if rest, ok := strings.CutPrefix(file.Path, folder); ok && strings.Count(rest, "/") < 2 &&
+			len(addresses) < manyFiles {
 			addresses = append(addresses, answer.Address(file.Path))
 		}
 	}
+
 	nearest := spelling.Nearest("/"+name, addresses)
 	if nearest == "" || len(nearest) < len(folder)+2 {
 		return ""

@@ -12,9 +12,12 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 )
 
-// Addresses returns the paths whose answer differs between two sides, escaped and with the base path, in order: those of files, and of
-// rules without placeholders. patterns are the rules with placeholders that only one side has: each answers at any number of addresses.
-// Answers are compared by status, content and header fields, as a visitor without cookies gets them in production.
+// Addresses returns the paths whose answer differs between two
+// sides, escaped and with the base path, in order: those of files,
+// and of rules without placeholders. patterns are the rules with
+// placeholders that only one side has: each answers at any number
+// of addresses. Answers are compared by status, content and header
+// fields, as a visitor without cookies gets them in production.
 func Addresses(ctx context.Context, before, after Side) (paths, patterns []string, err error) {
 	differ, ordered := compareRules(before.Rules, after.Rules)
 	asked := map[string]bool{}
@@ -23,6 +26,7 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 		asked["/"+strings.TrimPrefix(address.Encode(strings.Split(file, "/"), false), "/")] = true
 		asked[answer.Address(file)] = true
 	}
+
 	if everything {
 		for _, list := range [][]release.File{before.Files, after.Files} {
 			for _, file := range list {
@@ -34,6 +38,7 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 			add(item.Path)
 		}
 	}
+
 	for _, list := range [][]rules.Rule{before.Rules, after.Rules} {
 		for i := range list {
 			if rule := &list[i]; rule.Pattern.IsLiteral() {
@@ -42,11 +47,13 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 			}
 		}
 	}
+
 	for _, rule := range differ {
 		if strings.Contains(rule.Text, "{") && !slices.Contains(patterns, rule.Text) {
 			patterns = append(patterns, rule.Text)
 		}
 	}
+
 	for path := range asked {
 		old, err := ask(ctx, before, path)
 		if err != nil {
@@ -56,6 +63,7 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 		if err != nil {
 			return nil, nil, err
 		}
+
 		if !same(old, next) {
 			paths = append(paths, after.Base+path)
 		}
@@ -65,16 +73,20 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 }
 
 func ask(ctx context.Context, side Side, path string) (answer.Answer, error) {
-	return answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: side.Base + path, Base: side.Base, Environment: answer.Production, Scheme: "https", Now: side.Now}, side.Site)
+	return answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: side.Base + path, Base: side.Base,
+		Environment: answer.Production, Scheme: "https", Now: side.Now}, side.Site)
 }
 
 // same reports whether two answers are the same for who gets them.
 func same(a, b answer.Answer) bool {
-	if a.Status != b.Status || a.Location != b.Location || a.Text != b.Text || a.ETag != b.ETag || (a.File == nil) != (b.File == nil) || (a.Upstream == nil) != (b.Upstream == nil) {
+	if a.Status != b.Status || a.Location != b.Location || a.Text != b.Text || a.ETag != b.ETag ||
+		(a.File == nil) != (b.File == nil) || (a.Upstream == nil) != (b.Upstream == nil) {
 		return false
 	}
-	if a.File != nil && a.File.Digest != b.File.Digest || a.Upstream != nil && a.Upstream.Where() != b.Upstream.Where() {
+	if a.File != nil && a.File.Digest != b.File.Digest ||
+		a.Upstream != nil && a.Upstream.Where() != b.Upstream.Where() {
 		return false
 	}
-	return slices.EqualFunc(a.Header, b.Header, func(x, y answer.Field) bool { return x.Name == y.Name && x.Value == y.Value })
+	return slices.EqualFunc(a.Header, b.Header,
+		func(x, y answer.Field) bool { return x.Name == y.Name && x.Value == y.Value })
 }

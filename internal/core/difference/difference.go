@@ -1,5 +1,7 @@
-// Package difference tells how two releases of a site differ, in the words of those who made them: pages and assets that came, went,
-// moved or changed, rules, settings, how much a page weighs with all that it loads, and which addresses answer otherwise.
+// Package difference tells how two releases of a site differ, in the words of
+// those who made them: pages and assets that came, went, moved or changed,
+// rules, settings, how much a page weighs with all that it loads, and which
+// addresses answer otherwise.
 package difference
 
 import (
@@ -37,7 +39,8 @@ const (
 	Moved   Kind = "moved" // the same content, or nearly, at another path
 )
 
-// Item is a file that differs. Sizes are in bytes, 0 on the side where it is not.
+// Item is a file that differs. Sizes are in bytes, 0 on
+// the side where it is not.
 type Item struct {
 	Kind    Kind   `json:"kind"`
 	Path    string `json:"path"`
@@ -45,7 +48,9 @@ type Item struct {
 	Address string `json:"address"`        // below the base path
 	Before  int64  `json:"before"`
 	After   int64  `json:"after"`
-	Alike   int    `json:"alike,omitempty"` // of what moved: how much of the text is the same, in percent; 100 for the same bytes
+	// of what moved: how much of the text is the same, in
+	// percent; 100 for the same bytes
+	Alike int `json:"alike,omitempty"`
 }
 
 // Rule is a rule that only one side has.
@@ -55,7 +60,8 @@ type Rule struct {
 	Text string `json:"text"`
 }
 
-// Weight is what a page weighs with all that it loads from the site, in bytes before encoding for transfer.
+// Weight is what a page weighs with all that it loads from the site, in bytes
+// before encoding for transfer.
 type Weight struct {
 	Path    string `json:"path"`
 	Address string `json:"address"`
@@ -63,15 +69,18 @@ type Weight struct {
 	After   int64  `json:"after"`
 }
 
-// Report is how two sides differ. Lists are in order of path, but rules, which are in the order of their files.
+// Report is how two sides differ. Lists are in order of path, but rules, which
+// are in the order of their files.
 type Report struct {
 	Pages    []Item   `json:"pages"`
 	Assets   []Item   `json:"assets"`
 	Rules    []Rule   `json:"rules"`
 	Ordered  bool     `json:"rules_ordered,omitempty"` // the same rules, in another order
 	Settings []string `json:"settings"`                // one line each
-	Weights  []Weight `json:"weights"`                 // of pages that weigh another amount, the largest difference first
-	Partial  bool     `json:"partial,omitempty"`       // so many pages that only the weight of those that changed was looked at
+	// of pages that weigh another amount, the largest difference first
+	Weights []Weight `json:"weights"`
+	// so many pages that only the weight of those that changed was looked at
+	Partial bool `json:"partial,omitempty"`
 }
 
 // Same reports whether nothing differs.
@@ -81,12 +90,14 @@ func (r Report) Same() bool {
 
 // Between compares two sides. The error is that of reading a file.
 func Between(ctx context.Context, before, after Side) (Report, error) {
-	report := Report{Pages: []Item{}, Assets: []Item{}, Rules: []Rule{}, Settings: settings(before.Site.Settings, after.Site.Settings), Weights: []Weight{}}
+	report := Report{Pages: []Item{}, Assets: []Item{}, Rules: []Rule{},
+		Settings: settings(before.Site.Settings, after.Site.Settings), Weights: []Weight{}}
 	items := changes(before.Files, after.Files)
 	items, err := findMoved(ctx, items, before, after)
 	if err != nil {
 		return report, err
 	}
+
 	for _, item := range items {
 		if media.ClassOf(item.Path) == media.Page {
 			report.Pages = append(report.Pages, item)
@@ -94,6 +105,7 @@ func Between(ctx context.Context, before, after Side) (Report, error) {
 			report.Assets = append(report.Assets, item)
 		}
 	}
+
 	report.Rules, report.Ordered = compareRules(before.Rules, after.Rules)
 	report.Weights, report.Partial, err = weights(ctx, before, after, items)
 	return report, err
@@ -105,28 +117,34 @@ func changes(before, after []release.File) []Item {
 	for len(before) > 0 || len(after) > 0 {
 		switch {
 		case len(after) == 0 || len(before) > 0 && before[0].Path < after[0].Path:
-			items = append(items, Item{Kind: Removed, Path: before[0].Path, Address: answer.Address(before[0].Path), Before: before[0].Size})
+			items = append(items, Item{Kind: Removed, Path: before[0].Path,
+				Address: answer.Address(before[0].Path), Before: before[0].Size})
 			before = before[1:]
 		case len(before) == 0 || after[0].Path < before[0].Path:
-			items = append(items, Item{Kind: Added, Path: after[0].Path, Address: answer.Address(after[0].Path), After: after[0].Size})
+			items = append(items, Item{Kind: Added, Path: after[0].Path,
+				Address: answer.Address(after[0].Path), After: after[0].Size})
 			after = after[1:]
 		default:
 			if before[0].Digest != after[0].Digest || before[0].Type != after[0].Type {
-				items = append(items, Item{Kind: Changed, Path: after[0].Path, Address: answer.Address(after[0].Path), Before: before[0].Size, After: after[0].Size})
+				items = append(items, Item{Kind: Changed, Path: after[0].Path,
+					Address: answer.Address(after[0].Path), Before: before[0].Size, After: after[0].Size})
 			}
 			before, after = before[1:], after[1:]
 		}
 	}
+
 	return items
 }
 
-// compareRules lists the rules that one side has more often than the other. ordered tells that both have the same ones in another order.
+// compareRules lists the rules that one side has more often than the other.
+// ordered tells that both have the same ones in another order.
 func compareRules(before, after []rules.Rule) (list []Rule, ordered bool) {
 	list = []Rule{}
 	count := map[string]int{}
 	for i := range before {
 		count[before[i].String()]++
 	}
+
 	for i := range after {
 		count[after[i].String()]--
 	}
@@ -138,9 +156,11 @@ func compareRules(before, after []rules.Rule) (list []Rule, ordered bool) {
 			}
 		}
 	}
+
 	pick(before, Removed, 1)
 	pick(after, Added, -1)
-	return list, len(list) == 0 && !slices.EqualFunc(before, after, func(a, b rules.Rule) bool { return a.String() == b.String() })
+	return list, len(list) == 0 &&
+		!slices.EqualFunc(before, after, func(a, b rules.Rule) bool { return a.String() == b.String() })
 }
 
 // settings lists how two sides' settings differ.
@@ -151,9 +171,11 @@ func settings(before, after release.Settings) []string {
 			lines = append(lines, name+": "+cmp.Or(old, "none")+" -> "+cmp.Or(new, "none"))
 		}
 	}
+
 	add("pages.one_address", strconv.FormatBool(before.OneAddress), strconv.FormatBool(after.OneAddress))
 	add("assets.keep", seconds(before.AssetSeconds()), seconds(after.AssetSeconds()))
-	add("assets.fingerprinted", strings.Join(before.Fingerprinted, " "), strings.Join(after.Fingerprinted, " "))
+	add("assets.fingerprinted", strings.Join(before.Fingerprinted, " "),
+		strings.Join(after.Fingerprinted, " "))
 	add("assets.plain", strings.Join(before.Plain, " "), strings.Join(after.Plain, " "))
 	add("languages", strings.Join(before.Languages, " "), strings.Join(after.Languages, " "))
 	return lines

@@ -11,14 +11,16 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// How far pages that moved are looked for: among so many that went and came, no larger than that, and so much alike, in percent.
+// How far pages that moved are looked for: among so many that went and came, no
+// larger than that, and so much alike, in percent.
 const (
 	movedPages = 400
 	movedSize  = 1 << 20
 	movedAlike = 70
 )
 
-// findMoved makes one item of a file that went and one that came with the same content; of pages, with nearly the same text.
+// findMoved makes one item of a file that went and one that came with the same
+// content; of pages, with nearly the same text.
 func findMoved(ctx context.Context, items []Item, before, after Side) ([]Item, error) {
 	went, came := map[digest.Digest][]int{}, []int{}
 	for i, item := range items {
@@ -30,15 +32,18 @@ func findMoved(ctx context.Context, items []Item, before, after Side) ([]Item, e
 			came = append(came, i)
 		}
 	}
+
 	gone := map[int]bool{}
 	for _, i := range came {
 		file, _ := find(after.Files, items[i].Path)
 		if from := went[file.Digest]; len(from) > 0 && file.Size > 0 {
-			items[i].Kind, items[i].From, items[i].Before, items[i].Alike = Moved, items[from[0]].Path, items[from[0]].Before, 100
+			to, old := &items[i], items[from[0]]
+			to.Kind, to.From, to.Before, to.Alike = Moved, old.Path, old.Before, 100
 			gone[from[0]] = true
 			went[file.Digest] = from[1:]
 		}
 	}
+
 	if err := findAlike(ctx, items, gone, before, after); err != nil {
 		return nil, err
 	}
@@ -48,10 +53,12 @@ func findMoved(ctx context.Context, items []Item, before, after Side) ([]Item, e
 			left = append(left, item)
 		}
 	}
+
 	return left, nil
 }
 
-// findAlike pairs pages that went with pages that came and have nearly the same lines.
+// findAlike pairs pages that went with pages that came and
+// have nearly the same lines.
 func findAlike(ctx context.Context, items []Item, gone map[int]bool, before, after Side) error {
 	var went, came []int
 	for i, item := range items {
@@ -65,10 +72,12 @@ func findAlike(ctx context.Context, items []Item, gone map[int]bool, before, aft
 			came = append(came, i)
 		}
 	}
+
 	if len(went) == 0 || len(came) == 0 || len(went) > movedPages || len(came) > movedPages {
 		return nil
 	}
 	seed := maphash.MakeSeed()
+
 	read := func(side Side, which []int) ([]map[uint64]int, error) {
 		var texts []map[uint64]int
 		for _, i := range which {
@@ -81,6 +90,7 @@ func findAlike(ctx context.Context, items []Item, gone map[int]bool, before, aft
 		}
 		return texts, nil
 	}
+
 	old, err := read(before, went)
 	if err != nil {
 		return err
@@ -89,6 +99,7 @@ func findAlike(ctx context.Context, items []Item, gone map[int]bool, before, aft
 	if err != nil {
 		return err
 	}
+
 	type pair struct{ from, to, alike int }
 	var pairs []pair
 	for a := range old {
@@ -98,14 +109,17 @@ func findAlike(ctx context.Context, items []Item, gone map[int]bool, before, aft
 			}
 		}
 	}
+
 	slices.SortStableFunc(pairs, func(a, b pair) int { return b.alike - a.alike })
 	for _, p := range pairs {
 		if gone[p.from] || items[p.to].Kind == Moved {
 			continue
 		}
 		gone[p.from] = true
-		items[p.to].Kind, items[p.to].From, items[p.to].Before, items[p.to].Alike = Moved, items[p.from].Path, items[p.from].Before, min(p.alike, 99)
+		to, from := &items[p.to], items[p.from]
+		to.Kind, to.From, to.Before, to.Alike = Moved, from.Path, from.Before, min(p.alike, 99)
 	}
+
 	return nil
 }
 
@@ -118,18 +132,21 @@ func words(seed maphash.Seed, data []byte) map[uint64]int {
 	return counts
 }
 
-// alike is how much of two texts is the same, in percent: the words that both have over those that either has.
+// alike is how much of two texts is the same, in percent: the words that both
+// have over those that either has.
 func alike(a, b map[uint64]int) int {
 	both, either := 0, 0
 	for word, n := range a {
 		both += min(n, b[word])
 		either += max(n, b[word])
 	}
+
 	for word, n := range b {
 		if _, seen := a[word]; !seen {
 			either += n
 		}
 	}
+
 	if either == 0 {
 		return 0
 	}

@@ -17,14 +17,16 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// Of how many pages the weight is looked at, and up to which size files are read for what they load.
+// Of how many pages the weight is looked at, and up to
+// which size files are read for what they load.
 const (
 	weighedPages = 2000
 	weighedSize  = 10 << 20
 )
 
-// weights returns the pages that weigh another amount, the largest difference first. Of a site with very many pages only those that
-// changed themselves are looked at, and partial says so.
+// weights returns the pages that weigh another amount, the largest difference
+// first. Of a site with very many pages only those that changed themselves are
+// looked at, and partial says so.
 func weights(ctx context.Context, before, after Side, items []Item) (list []Weight, partial bool, err error) {
 	list = []Weight{}
 	if len(items) == 0 {
@@ -34,17 +36,21 @@ func weights(ctx context.Context, before, after Side, items []Item) (list []Weig
 	for _, item := range items {
 		changed[item.Path] = cmp.Or(item.From, item.Path)
 	}
+
 	var pages []release.File
 	for _, file := range after.Files {
 		if media.ClassOf(file.Path) == media.Page {
 			pages = append(pages, file)
 		}
 	}
+
 	if partial = len(pages) > weighedPages; partial {
 		pages = slices.DeleteFunc(pages, func(f release.File) bool { return changed[f.Path] == "" })
 		pages = pages[:min(len(pages), weighedPages)]
 	}
-	old, next := &scale{Side: before, loads: map[string][]string{}}, &scale{Side: after, loads: map[string][]string{}}
+	old, next := &scale{Side: before, loads: map[string][]string{}}, &scale{Side: after,
+		loads: map[string][]string{}}
+
 	var mutex sync.Mutex
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(2 * runtime.GOMAXPROCS(0))
@@ -55,11 +61,13 @@ func weights(ctx context.Context, before, after Side, items []Item) (list []Weig
 			if weight.After, err = next.weigh(ctx, page); err != nil {
 				return err
 			}
+
 			if was, there := find(before.Files, cmp.Or(changed[page.Path], page.Path)); there {
 				if weight.Before, err = old.weigh(ctx, was); err != nil {
 					return err
 				}
 			}
+
 			if weight.Before != weight.After {
 				mutex.Lock()
 				list = append(list, weight)
@@ -68,6 +76,7 @@ func weights(ctx context.Context, before, after Side, items []Item) (list []Weig
 			return nil
 		})
 	}
+
 	err = group.Wait()
 	slices.SortFunc(list, func(a, b Weight) int {
 		return cmp.Or(cmp.Compare(abs(b.After-b.Before), abs(a.After-a.Before)), cmp.Compare(a.Path, b.Path))
@@ -84,7 +93,8 @@ type scale struct {
 	loads map[string][]string // by path
 }
 
-// weigh adds up a page and everything that it loads, each file once, at the addresses that answer with a file.
+// weigh adds up a page and everything that it loads, each file once, at the
+// addresses that answer with a file.
 func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
 	total, seen, waiting := int64(0), map[string]bool{page.Path: true}, []release.File{page}
 	for len(waiting) > 0 {
@@ -95,18 +105,22 @@ func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
 		if err != nil {
 			return 0, err
 		}
+
 		for _, target := range targets {
 			path, query, _ := strings.Cut(target, "?")
-			a, err := answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: path, Query: query, Environment: answer.Production, Scheme: "https", Now: s.Now}, s.Site)
+			a, err := answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: path, Query: query,
+				Environment: answer.Production, Scheme: "https", Now: s.Now}, s.Site)
 			if err != nil {
 				return 0, err
 			}
+
 			if a.Status == http.StatusOK && a.File != nil && !seen[a.File.Path] {
 				seen[a.File.Path] = true
 				waiting = append(waiting, *a.File)
 			}
 		}
 	}
+
 	return total, nil
 }
 
@@ -123,11 +137,13 @@ func (s *scale) loaded(ctx context.Context, file release.File) ([]string, error)
 			return targets, nil
 		}
 	}
+
 	data, err := s.Open(ctx, file)
 	if err != nil {
 		return nil, err
 	}
 	targets := check.Loads(file, data, s.Base)
+
 	if style {
 		s.mutex.Lock()
 		s.loads[file.Path] = targets

@@ -11,13 +11,15 @@ import (
 // Size is the length of a digest in bytes.
 const Size = sha256.Size
 
-// Digest is the SHA-256 of some bytes. Its text form is 64 lower-case hexadecimal digits.
+// Digest is the SHA-256 of some bytes. Its text form is 64
+// lower-case hexadecimal digits.
 type Digest [Size]byte
 
 // Of returns the digest of data.
 func Of(data []byte) Digest { return sha256.Sum256(data) }
 
-// Parse reads the text form. Upper-case digits are refused, so that a digest has one spelling.
+// Parse reads the text form. Upper-case digits are
+// refused, so that a digest has one spelling.
 func Parse(text string) (Digest, error) {
 	var d Digest
 	if len(text) != hex.EncodedLen(Size) {
@@ -59,13 +61,15 @@ func (d *Digest) UnmarshalText(text []byte) error {
 	return err
 }
 
-// Key is where the object of this digest lives in a store: objects/<first two digits>/<digest>.
+// Key is where the object of this digest lives in a store:
+// objects/<first two digits>/<digest>.
 func (d Digest) Key() string {
 	text := d.String()
 	return "objects/" + text[:2] + "/" + text
 }
 
-// FromKey returns the digest of the object that a key of a store names; false for the key of anything else.
+// FromKey returns the digest of the object that a key of a store names; false
+// for the key of anything else.
 func FromKey(key string) (Digest, bool) {
 	const folder = len("objects/aa/")
 	if len(key) < folder {
@@ -75,7 +79,8 @@ func FromKey(key string) (Digest, bool) {
 	return d, err == nil && d.Key() == key
 }
 
-// Short names what several texts say together, in 16 hexadecimal digits: for the names of files in a cache.
+// Short names what several texts say together, in 16 hexadecimal digits: for
+// the names of files in a cache.
 func Short(texts ...string) string {
 	d := Of([]byte(strings.Join(texts, "\x00")))
 	return hex.EncodeToString(d[:8])

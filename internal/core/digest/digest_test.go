@@ -12,14 +12,16 @@ import (
 )
 
 func TestADigestHasOneSpelling(t *testing.T) {
-	const empty = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855" // FIPS 180-4, of no bytes
+	// FIPS 180-4, of no bytes
+	const empty = "e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"
 	d := digest.Of(nil)
 	assert.Equal(t, empty, d.String())
 	assert.Equal(t, "objects/e3/"+empty, d.Key())
 	again, err := digest.Parse(empty)
 	require.NoError(t, err)
 	assert.Equal(t, d, again)
-	for _, text := range []string{"", empty[:63], empty + "0", strings.ToUpper(empty), strings.Replace(empty, "e", "g", 1), " " + empty[1:]} {
+	for _, text := range []string{"", empty[:63], empty + "0", strings.ToUpper(empty),
+		strings.Replace(empty, "e", "g", 1), " " + empty[1:]} {
 		_, err := digest.Parse(text)
 		assert.Error(t, err, "%q", text)
 	}

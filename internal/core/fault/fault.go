@@ -1,4 +1,5 @@
-// Package fault holds the one error type whose text is written for people: what happened, where, and what to do next.
+// Package fault holds the one error type whose text is written for people: what
+// happened, where, and what to do next.
 package fault
 
 import (
@@ -20,9 +21,10 @@ const (
 	BuildFailed Kind = 5 // a step of the build failed
 )
 
-// Error is a failure told to a person. What is one sentence without a full stop; Where is a place such as
-// "orilla.yaml:12:5", an address or an object; Detail holds further lines, printed as they are; Next is what to do,
-// one proposal each. Code is stable and may be relied on by programs.
+// Error is a failure told to a person. What is one sentence without a full
+// stop; Where is a place such as "orilla.yaml:12:5", an address or an object;
+// Detail holds further lines, printed as they are; Next is what to do, one
+// proposal each. Code is stable and may be relied on by programs.
 type Error struct {
 	Kind   Kind
 	Code   string
@@ -58,13 +60,15 @@ func (e *Error) Then(format string, args ...any) *Error {
 	return e
 }
 
-// Because records the cause, which errors.Is and errors.As see and the message shows.
+// Because records the cause, which errors.Is and errors.As
+// see and the message shows.
 func (e *Error) Because(err error) *Error {
 	e.Err = err
 	return e
 }
 
-// Marked marks the message as what errors.Is finds under a sentinel, for callers that decide on it. The sentinel's own text is not shown.
+// Marked marks the message as what errors.Is finds under a sentinel, for
+// callers that decide on it. The sentinel's own text is not shown.
 func (e *Error) Marked(sentinel error) *Error {
 	e.is = sentinel
 	return e
@@ -88,7 +92,8 @@ func (e *Error) Error() string {
 // Unwrap returns the cause.
 func (e *Error) Unwrap() error { return e.Err }
 
-// KindOf tells how a command that met err ends: the kind of the first Error in its chain, else Failed.
+// KindOf tells how a command that met err ends: the kind
+// of the first Error in its chain, else Failed.
 func KindOf(err error) Kind {
 	if e, ok := errors.AsType[*Error](err); ok {
 		return e.Kind
@@ -104,7 +109,8 @@ func Code(err error) string {
 	return ""
 }
 
-// Notice is something a person should know that stops nothing: a warning, or a remark.
+// Notice is something a person should know that stops
+// nothing: a warning, or a remark.
 type Notice struct {
 	Code  string   `json:"code"`
 	What  string   `json:"what"`
@@ -112,25 +118,30 @@ type Notice struct {
 	Next  string   `json:"next,omitempty"`
 }
 
-// All returns the errors that were joined into one, as errors.Join does, in order: each has something to say. Any other error is alone.
+// All returns the errors that were joined into one, as errors.Join does, in
+// order: each has something to say. Any other error is alone.
 func All(err error) []error {
-	joined, ok := err.(interface{ Unwrap() []error }) //nolint:errorlint // only what was joined last: what is wrapped belongs to a message
+	//nolint:errorlint // only what was joined last: what is wrapped belongs to a message
+	joined, ok := err.(interface{ Unwrap() []error })
 	if !ok {
 		return []error{err}
 	}
+
 	var all []error
 	lines := []string{}
 	for _, one := range joined.Unwrap() {
 		all = append(all, All(one)...)
 		lines = append(lines, one.Error())
 	}
+
 	if err.Error() != strings.Join(lines, "\n") { // fmt.Errorf with more than one %w
 		return []error{err}
 	}
 	return all
 }
 
-// Line gives an error on one line, as records and lists show it: what happened, and of a step of a build also which.
+// Line gives an error on one line, as records and lists show it: what happened,
+// and of a step of a build also which.
 func Line(err error) string {
 	if errors.Is(err, context.Canceled) {
 		return "interrupted"

@@ -1,4 +1,5 @@
-// Package finding is what checking finds: a mistake or something that deserves a look, with the place it is at.
+// Package finding is what checking finds: a mistake or something that deserves
+// a look, with the place it is at.
 package finding
 
 import (
@@ -15,13 +16,15 @@ import (
 // Level says how grave a finding is.
 type Level string
 
-// The levels. An error stops a deploy; a warning does not, unless the configuration says so.
+// The levels. An error stops a deploy; a warning does not,
+// unless the configuration says so.
 const (
 	Error   Level = "error"
 	Warning Level = "warning"
 )
 
-// Position is a place in a text file. Lines and columns count from 1, columns in characters; 0 means that no place is known.
+// Position is a place in a text file. Lines and columns count from 1, columns
+// in characters; 0 means that no place is known.
 type Position struct {
 	File   string `json:"file,omitempty"`
 	Line   int    `json:"line,omitempty"`
@@ -39,7 +42,8 @@ func (p Position) String() string {
 	return fmt.Sprintf("%s:%d:%d", p.File, p.Line, p.Column)
 }
 
-// Finding is one thing that was found. Code is stable and may be relied on by programs.
+// Finding is one thing that was found. Code is stable and
+// may be relied on by programs.
 type Finding struct {
 	Level Level  `json:"level"`
 	Code  string `json:"code"`
@@ -59,6 +63,7 @@ func (f Finding) Excerpt() []string {
 	if f.Column == 0 {
 		return []string{text}
 	}
+
 	before, n := 0, 0
 	for i := range text {
 		if n++; n == f.Column {
@@ -66,17 +71,20 @@ func (f Finding) Excerpt() []string {
 			break
 		}
 	}
+
 	if n < f.Column {
 		before = len(text)
 	}
 	start := max(0, before-60)
 	cut := ""
+
 	if start > 0 {
 		for start < before && text[start]&0xc0 == 0x80 {
 			start++
 		}
 		cut = "... "
 	}
+
 	shown := []rune(cut + text[start:])
 	if len(shown) > 150 {
 		shown = append(shown[:146], []rune(" ...")...)
@@ -84,12 +92,14 @@ func (f Finding) Excerpt() []string {
 	return []string{string(shown), strings.Repeat(" ", width(cut+text[start:before])) + "^"}
 }
 
-// width is how many columns of a terminal a text takes, near enough: marks that combine take none.
+// width is how many columns of a terminal a text takes,
+// near enough: marks that combine take none.
 func width(text string) int {
 	n := 0
 	for _, c := range norm.NFC.String(text) {
 		n++
-		if c >= 0x1100 && (c <= 0x115f || c >= 0x2e80 && c <= 0xa4cf || c >= 0xac00 && c <= 0xd7a3 || c >= 0xf900 && c <= 0xfaff || c >= 0xff00 && c <= 0xff60) {
+		if c >= 0x1100 && (c <= 0x115f || c >= 0x2e80 && c <= 0xa4cf || c >= 0xac00 && c <= 0xd7a3 ||
+			c >= 0xf900 && c <= 0xfaff || c >= 0xff00 && c <= 0xff60) {
 			n++
 		}
 	}
@@ -113,10 +123,12 @@ func (l List) Errors() int {
 	return n
 }
 
-// Sort puts findings in the order of their places, errors before warnings at the same place.
+// Sort puts findings in the order of their places, errors
+// before warnings at the same place.
 func (l List) Sort() {
 	slices.SortStableFunc(l, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Level, b.Level))
+		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line),
+			cmp.Compare(a.Column, b.Column), cmp.Compare(a.Level, b.Level))
 	})
 }
 
@@ -133,10 +145,13 @@ func (l List) Problem() error {
 		}
 		switch n++; {
 		case n == 1:
-			problem = fault.New(fault.Findings, f.Code, "%s", f.What).At("%s", f.Position).With(indent(f.Excerpt(), "  ")...).With(f.More...)
+			problem = fault.New(fault.Findings, f.Code, "%s", f.What).At("%s", f.Position).
+				With(indent(f.Excerpt(), "  ")...).With(f.More...)
 		case n <= shown:
-			problem = problem.With(fmt.Sprintf("%s: %s [%s]", f.Position, f.What, f.Code)).With(indent(f.Excerpt(), "  ")...).With(f.More...)
+			problem = problem.With(fmt.Sprintf("%s: %s [%s]", f.Position, f.What, f.Code)).
+				With(indent(f.Excerpt(), "  ")...).With(f.More...)
 		}
+
 		if n <= shown && f.Next != "" {
 			if n == 1 {
 				problem = problem.Then("%s", f.Next)
@@ -145,6 +160,7 @@ func (l List) Problem() error {
 			}
 		}
 	}
+
 	if problem == nil {
 		return nil
 	}

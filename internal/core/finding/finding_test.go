@@ -14,7 +14,8 @@ import (
 )
 
 func at(line, column int, text string) finding.Finding {
-	return finding.Finding{Level: finding.Error, Code: "code", What: "what", Position: finding.Position{File: "site.rules", Line: line, Column: column}, Text: text}
+	return finding.Finding{Level: finding.Error, Code: "code", What: "what",
+		Position: finding.Position{File: "site.rules", Line: line, Column: column}, Text: text}
 }
 
 func TestPositions(t *testing.T) {
@@ -84,12 +85,15 @@ func TestProblem(t *testing.T) {
 }
 
 func TestSort(t *testing.T) {
-	list := finding.List{at(2, 1, ""), at(1, 9, ""), at(1, 2, ""), {Level: finding.Warning, Position: finding.Position{File: "a.rules", Line: 9}}}
-	list = append(list, finding.Finding{Level: finding.Warning, Position: finding.Position{File: "site.rules", Line: 1, Column: 2}})
+	list := finding.List{at(2, 1, ""), at(1, 9, ""), at(1, 2, ""),
+		{Level: finding.Warning, Position: finding.Position{File: "a.rules", Line: 9}}}
+	list = append(list, finding.Finding{Level: finding.Warning, Position: finding.Position{File: "site.rules",
+		Line: 1, Column: 2}})
 	list.Sort()
 	var places []string
 	for _, f := range list {
 		places = append(places, fmt.Sprint(f.Level, " ", f.Position))
 	}
-	assert.Equal(t, []string{"warning a.rules:9", "error site.rules:1:2", "warning site.rules:1:2", "error site.rules:1:9", "error site.rules:2:1"}, places)
+	assert.Equal(t, []string{"warning a.rules:9", "error site.rules:1:2", "warning site.rules:1:2",
+		"error site.rules:1:9", "error site.rules:2:1"}, places)
 }

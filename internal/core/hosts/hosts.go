@@ -1,8 +1,11 @@
-// Package hosts keeps whom a host of an address belongs to: one site, which may let others have paths on it.
+// Package hosts keeps whom a host of an address belongs to: one site, which may
+// let others have paths on it.
 //
-// Each host has a numbered journal under the hash of its name. As in the journals of environments, entry n+1 is created only if it is absent,
-// and holds the whole resulting state; so of two who take or hand over the same host, one wins, and the other one sees it. A host "*.NAME" is
-// all names one label below NAME, but for those that have an owner of their own.
+// Each host has a numbered journal under the hash of its name. As in the
+// journals of environments, entry n+1 is created only if it is absent, and
+// holds the whole resulting state; so of two who take or hand over the same
+// host, one wins, and the other one sees it. A host "*.NAME" is all names one
+// label below NAME, but for those that have an owner of their own.
 package hosts
 
 import (
@@ -57,12 +60,16 @@ func (e Entry) Allows(site, path string) bool {
 	if e.Site == site {
 		return true
 	}
-	return slices.ContainsFunc(e.Grants, func(g Grant) bool { return g.Site == site && strings.HasPrefix(slashed(path), slashed(g.Path)) })
+	return slices.ContainsFunc(e.Grants, func(g Grant) bool {
+		return g.Site == site &&
+			strings.HasPrefix(slashed(path), slashed(g.Path))
+	})
 }
 
 func slashed(path string) string { return strings.TrimSuffix(path, "/") + "/" }
 
-// Of returns the host and the path of an address; a host is written in lower case.
+// Of returns the host and the path of an address; a host
+// is written in lower case.
 func Of(address string) (host, path string, err error) {
 	parsed, err := url.Parse(address)
 	if err != nil {
@@ -71,7 +78,8 @@ func Of(address string) (host, path string, err error) {
 	return strings.ToLower(parsed.Hostname()), slashed(parsed.EscapedPath()), nil
 }
 
-// Wildcard returns the host that stands for all names beside one; "" for a name without a dot, and for a wildcard.
+// Wildcard returns the host that stands for all names beside one; "" for a name
+// without a dot, and for a wildcard.
 func Wildcard(host string) string {
 	_, rest, ok := strings.Cut(host, ".")
 	if !ok || strings.HasPrefix(host, "*") {
@@ -90,7 +98,8 @@ func Read(data []byte) (e Entry, err error) {
 	return e, nil
 }
 
-// Follows makes sure that an entry is the n-th of the journal of the host with a hash, after the bytes of the one before.
+// Follows makes sure that an entry is the n-th of the journal of the host with
+// a hash, after the bytes of the one before.
 func Follows(data []byte, hash string, n int64, before []byte) error {
 	e, err := Read(data)
 	if err != nil {
@@ -100,15 +109,19 @@ func Follows(data []byte, hash string, n int64, before []byte) error {
 	if n > 1 {
 		previous = digest.Of(before)
 	}
+
 	if e.Number != n || e.Previous != previous || digest.Of([]byte(e.Host)).String() != hash {
-		return fmt.Errorf("the entry of a host %w: it is of another place, or does not follow on the one before", ErrDamaged)
+		return fmt.Errorf("the entry of a host %w: it is of another place, or "+
+			"does not follow on the one before", ErrDamaged)
 	}
 	return nil
 }
 
-// Decode reads the record that was found in the journal of a host under a number.
+// Decode reads the record that was found in the journal of
+// a host under a number.
 func Decode(data []byte, host string, number int64) (e Entry, err error) {
-	if err = canon.Unmarshal(data, &e); err == nil && (e.Format != Format || e.Host != host || e.Number != number) {
+	if err = canon.Unmarshal(data, &e); err == nil &&
+		(e.Format != Format || e.Host != host || e.Number != number) {
 		err = errors.New("it is of another place or version")
 	}
 	if err != nil {
@@ -118,7 +131,8 @@ func Decode(data []byte, host string, number int64) (e Entry, err error) {
 	return e, nil
 }
 
-// Head returns the last entry of a host's journal; one without a number if there is none.
+// Head returns the last entry of a host's journal; one
+// without a number if there is none.
 func Head(ctx context.Context, store storage.Store, host string) (Entry, error) {
 	n, err := storage.LastNumber(ctx, 0, func(ctx context.Context, n int64) (bool, error) {
 		_, err := store.Stat(ctx, storage.HostKey(hash(host), n))
@@ -141,7 +155,8 @@ func get(ctx context.Context, store storage.Store, host string, n int64) (Entry,
 	return Decode(data, host, n)
 }
 
-// Owner returns the entry that says whom a host belongs to: its own, or that of the names beside it; one without a site if nobody has it.
+// Owner returns the entry that says whom a host belongs to: its own, or that of
+// the names beside it; one without a site if nobody has it.
 func Owner(ctx context.Context, store storage.Store, host string) (Entry, error) {
 	own, err := Head(ctx, store, host)
 	if err != nil || own.Site != "" {
@@ -156,12 +171,16 @@ func Owner(ctx context.Context, store storage.Store, host string) (Entry, error)
 	return own, nil
 }
 
-// tries is how often Append decides again before it gives up on a store that answers nothing but errors.
+// tries is how often Append decides again before it gives up on a store that
+// answers nothing but errors.
 const tries = 5
 
-// Append writes the next entry of a host's journal. decide makes it of the last one; it may be called several times. All tries are one
-// attempt, which is random. The error is what decide returned, or what the store did.
-func Append(ctx context.Context, store storage.Store, host, attempt string, decide func(head Entry) (Entry, error)) (Entry, error) {
+// Append writes the next entry of a host's journal. decide makes it of the last
+// one; it may be called several times. All tries are one attempt, which is
+// random. The error is what decide returned, or what the store did.
+func Append(ctx context.Context, store storage.Store, host, attempt string,
+	decide func(head Entry) (Entry, error),
+) (Entry, error) {
 	failures, unclear := 0, int64(0) // the number of a try of which nothing is known
 	for {
 		head, err := Head(ctx, store, host)
@@ -174,21 +193,26 @@ func Append(ctx context.Context, store storage.Store, host, attempt string, deci
 		if err != nil {
 			return Entry{}, err
 		}
+
 		next, err := decide(head)
 		if err != nil {
 			return Entry{}, err
 		}
-		next.Format, next.Host, next.Number, next.Previous, next.Attempt = Format, host, head.Number+1, head.sum, attempt
+		next.Format, next.Host, next.Number, next.Previous, next.Attempt = Format, host, head.Number+
+			1, head.sum, attempt
+
 		next.When = next.When.UTC().Truncate(time.Second)
 		data, err := canon.Marshal(next)
 		if err != nil {
 			return Entry{}, err
 		}
+
 		failed := store.Create(ctx, storage.HostKey(hash(host), next.Number), data)
 		if failed == nil {
 			next.sum = digest.Of(data)
 			return next, nil
 		}
+
 		there, err := get(context.WithoutCancel(ctx), store, host, next.Number)
 		switch {
 		case err == nil && there.Attempt == attempt:
@@ -198,7 +222,9 @@ func Append(ctx context.Context, store storage.Store, host, attempt string, deci
 		case !errors.Is(err, storage.ErrNotFound):
 			return Entry{}, fmt.Errorf("%w: %s: %w", ErrInDoubt, host, errors.Join(failed, err))
 		}
-		if errors.Is(failed, storage.ErrDenied) || errors.Is(failed, storage.ErrReadOnly) || errors.Is(failed, storage.ErrCredentials) {
+
+		if errors.Is(failed, storage.ErrDenied) || errors.Is(failed, storage.ErrReadOnly) ||
+			errors.Is(failed, storage.ErrCredentials) {
 			return Entry{}, failed
 		}
 		unclear = next.Number

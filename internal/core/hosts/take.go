@@ -33,13 +33,15 @@ type Taking struct {
 	Who     string
 	Now     time.Time
 	Attempt func() string // makes a random text that no other call makes
-	// Served lists which addresses on a host are answered now, by any site, each as the edge decides it: what is served when a host gets its
-	// first owner stays.
+	// Served lists which addresses on a host are answered
+	// now, by any site, each as the edge decides it: what
+	// is served when a host gets its first owner stays.
 	Served func(ctx context.Context, host string) ([]Served, error)
 }
 
-// Take makes sure that the site may have addresses, and takes the hosts that nobody has. The error is Taken for the first that another site
-// has; those before it are the site's then.
+// Take makes sure that the site may have addresses, and takes the hosts that
+// nobody has. The error is Taken for the first that another site has; those
+// before it are the site's then.
 func (t *Taking) Take(ctx context.Context, addresses []string) error {
 	for _, address := range addresses {
 		if err := t.take(ctx, address); err != nil {
@@ -58,24 +60,28 @@ func (t *Taking) take(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
+
 	if owner.Site == "" {
 		if owner, err = t.first(ctx, host); err != nil {
 			return err
 		}
 	}
+
 	if !owner.Allows(t.Site, path) {
 		return &Taken{Address: address, Owner: owner}
 	}
 	return nil
 }
 
-// first gives a host that nobody has its owner: who is served there today, else the site that wants it.
+// first gives a host that nobody has its owner: who is
+// served there today, else the site that wants it.
 func (t *Taking) first(ctx context.Context, host string) (Entry, error) {
 	served, err := t.Served(ctx, host)
 	if err != nil {
 		return Entry{}, err
 	}
 	faster := Entry{}
+
 	entry, err := Append(ctx, t.Store, host, t.Attempt(), func(head Entry) (Entry, error) {
 		if faster = head; head.Site != "" {
 			return head, errFaster
@@ -84,6 +90,7 @@ func (t *Taking) first(ctx context.Context, host string) (Entry, error) {
 		if head.Number == 0 {
 			next.Site, next.Grants = settled(t.Site, served)
 		}
+
 		if next.Site != t.Site {
 			next.Why = "is served there"
 		}
@@ -92,13 +99,15 @@ func (t *Taking) first(ctx context.Context, host string) (Entry, error) {
 	if errors.Is(err, errFaster) {
 		return faster, nil
 	}
+
 	return entry, err
 }
 
 // errFaster ends a decision that somebody else has taken.
 var errFaster = errors.New("somebody was faster")
 
-// settled says whose a host is that had no owner: of the site that is served at its shortest path; the others keep theirs.
+// settled says whose a host is that had no owner: of the site that is served at
+// its shortest path; the others keep theirs.
 func settled(site string, served []Served) (owner string, grants []Grant) {
 	if len(served) == 0 {
 		return site, nil
@@ -108,14 +117,17 @@ func settled(site string, served []Served) (owner string, grants []Grant) {
 	slices.SortStableFunc(served, func(a, b Served) int { return len(path(a)) - len(path(b)) })
 	owner = served[0].Site
 	for _, other := range served {
-		if grant := (Grant{Site: other.Site, Path: path(other)}); other.Site != owner && !slices.Contains(grants, grant) {
+		if grant := (Grant{Site: other.Site, Path: path(other)}); other.Site != owner &&
+			!slices.Contains(grants, grant) {
 			grants = append(grants, grant)
 		}
 	}
+
 	return owner, grants
 }
 
-// HandOver gives a host to another site; to nobody if to is "". Only its owner does.
+// HandOver gives a host to another site; to nobody if to
+// is "". Only its owner does.
 func HandOver(site, to, who, why string, now time.Time) func(Entry) (Entry, error) {
 	return func(head Entry) (Entry, error) {
 		if head.Site != site {
@@ -123,13 +135,15 @@ func HandOver(site, to, who, why string, now time.Time) func(Entry) (Entry, erro
 		}
 		next := Entry{Site: to, Who: who, When: now, Why: why}
 		if to != "" {
-			next.Grants = slices.DeleteFunc(slices.Clone(head.Grants), func(g Grant) bool { return g.Site == to })
+			next.Grants = slices.DeleteFunc(slices.Clone(head.Grants),
+				func(g Grant) bool { return g.Site == to })
 		}
 		return next, nil
 	}
 }
 
-// Allow lets another site have a path on a host, or takes that back. Only the owner does.
+// Allow lets another site have a path on a host, or takes
+// that back. Only the owner does.
 func Allow(site string, grant Grant, revoke bool, who, why string, now time.Time) func(Entry) (Entry, error) {
 	grant.Path = slashed("/" + strings.Trim(grant.Path, "/"))
 	return func(head Entry) (Entry, error) {

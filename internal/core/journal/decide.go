@@ -11,7 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// Errors of decisions. The entry that they are about is in the Refusal that wraps them.
+// Errors of decisions. The entry that they are about is in
+// the Refusal that wraps them.
 var (
 	// ErrFrozen: the environment refuses automatic activations.
 	ErrFrozen = errors.New("frozen")
@@ -49,18 +50,21 @@ type Move struct {
 	DuringFreezeOK bool // a person was shown the freeze and goes on; without it a freeze refuses
 	Thaws          bool // it ends a freeze: a thaw and what it puts live are one entry
 
-	// Expires is when the environment ends; nil for never. An entry before that ends later, because somebody said so, is left its time.
+	// Expires is when the environment ends; nil for never. An entry before that
+	// ends later, because somebody said so, is left its time.
 	Expires *time.Time
 }
 
-// after begins the entry that follows head: the state goes on as it is, who may look above all. A removal leaves only that.
+// after begins the entry that follows head: the state goes on as it is, who may
+// look above all. A removal leaves only that.
 func after(head *Entry, kind Kind) Entry {
 	if head == nil {
 		return Entry{Kind: kind}
 	}
 	return Entry{
-		Kind: kind, Release: head.Release, Origin: head.Origin, Document: head.Document, DocumentCommit: head.DocumentCommit,
-		Frozen: head.Frozen, Access: head.Access, Expires: head.Expires,
+		Kind: kind, Release: head.Release, Origin: head.Origin, Document: head.Document,
+		DocumentCommit: head.DocumentCommit,
+		Frozen:         head.Frozen, Access: head.Access, Expires: head.Expires,
 	}
 }
 
@@ -70,7 +74,8 @@ func (e Entry) by(cause, who, why string) Entry {
 	return e
 }
 
-// Activate decides a deploy or a promotion. A freeze that was overridden by a person goes on. now is by the store's clock.
+// Activate decides a deploy or a promotion. A freeze that was overridden by a
+// person goes on. now is by the store's clock.
 func Activate(kind Kind, move Move, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
 		entry := after(head, kind).by(move.Cause, move.Who, move.Why)
@@ -78,16 +83,20 @@ func Activate(kind Kind, move Move, now time.Time) Decide {
 		if !move.KeepDocument || head == nil {
 			entry.Document, entry.DocumentCommit = move.Document.Digest, move.Document.Commit
 		}
+
 		if head == nil {
 			return entry, nil
 		}
-		if head.Expires != nil && entry.Expires != nil && head.Expires.After(*entry.Expires) && !head.Gone(now) {
+		if head.Expires != nil && entry.Expires != nil && head.Expires.After(*entry.Expires) &&
+			!head.Gone(now) {
 			entry.Expires = head.Expires
 		}
+
 		if move.Thaws && entry.Expires == nil { // what waited was to last no longer than what it replaces
 			entry.Expires = head.Expires
 		}
 		entry.Frozen = nil
+
 		if head.Frozen.At(now) && !move.Thaws {
 			if !move.DuringFreezeOK {
 				return Entry{}, &Refusal{Reason: ErrFrozen, Entry: *head}
@@ -100,12 +109,14 @@ func Activate(kind Kind, move Move, now time.Time) Decide {
 
 // Back is what a rollback wants.
 type Back struct {
-	To              func(Entry) bool // which activation to bring back; nil: the newest different release before
-	KeepFollowing   bool             // do not freeze
+	// which activation to bring back; nil: the newest different release before
+	To              func(Entry) bool
+	KeepFollowing   bool // do not freeze
 	Cause, Who, Why string
 }
 
-// Return decides a rollback. Without a target it goes to the newest different release before the number that the head
+// Return decides a rollback. Without a target it goes to the
+// newest different release before the number that the head
 // reactivates, so that rolling back twice goes further back.
 func (j *Journal) Return(ctx context.Context, back Back) Decide {
 	return func(head *Entry) (Entry, error) {
@@ -116,10 +127,12 @@ func (j *Journal) Return(ctx context.Context, back Back) Decide {
 		if err != nil {
 			return Entry{}, err
 		}
+
 		entry := after(head, Rollback).by(back.Cause, back.Who, back.Why)
 		entry.Release, entry.Origin, entry.Reactivates = target.Release, target.Origin, target.origin()
 		if !back.KeepFollowing {
-			entry.Frozen = &Frozen{Who: back.Who, When: j.Now().UTC().Truncate(time.Millisecond), Why: back.Why}
+			entry.Frozen = &Frozen{Who: back.Who, When: j.Now().UTC().Truncate(time.Millisecond),
+				Why: back.Why}
 		}
 		return entry, nil
 	}
@@ -135,6 +148,7 @@ func (j *Journal) target(ctx context.Context, head Entry, wanted func(Entry) boo
 		}
 		wanted = func(e Entry) bool { return e.Release != head.Release }
 	}
+
 	for entry, err := range j.Back(ctx, from) {
 		if err != nil {
 			return Entry{}, err
@@ -142,16 +156,19 @@ func (j *Journal) target(ctx context.Context, head Entry, wanted func(Entry) boo
 		if !entry.Kind.Activates() || !wanted(entry) {
 			continue
 		}
+
 		if entry.Release == head.Release {
 			return Entry{}, &Refusal{Reason: ErrAlready, Entry: entry}
 		}
 		return entry, nil
 	}
+
 	return Entry{}, &Refusal{Reason: reason, Entry: head}
 }
 
-// Current returns the newest activation at or before head: a freeze or a thaw names the release, but did not choose it. Without one that
-// can be read, it is head.
+// Current returns the newest activation at or before head:
+// a freeze or a thaw names the release, but did not choose
+// it. Without one that can be read, it is head.
 func (j *Journal) Current(ctx context.Context, head Entry) Entry {
 	if head.Kind.Activates() {
 		return head
@@ -164,7 +181,8 @@ func (j *Journal) Current(ctx context.Context, head Entry) Entry {
 	return head
 }
 
-// SetFrozen decides a freeze, or, with nil, a thaw. now is by the store's clock: a freeze whose time has passed needs no thaw.
+// SetFrozen decides a freeze, or, with nil, a thaw. now is by the store's
+// clock: a freeze whose time has passed needs no thaw.
 func SetFrozen(frozen *Frozen, cause, who, why string, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
 		if head == nil {
@@ -173,6 +191,7 @@ func SetFrozen(frozen *Frozen, cause, who, why string, now time.Time) Decide {
 		if frozen == nil && !head.Frozen.At(now) {
 			return Entry{}, &Refusal{Reason: ErrAlready, Entry: *head}
 		}
+
 		kind := Thaw
 		if frozen != nil {
 			kind = Freeze
@@ -183,8 +202,9 @@ func SetFrozen(frozen *Frozen, cause, who, why string, now time.Time) Decide {
 	}
 }
 
-// Remove decides that an environment serves nothing any more. Its addresses stay, so that they can say so, and its password, in case
-// that it comes back. The error is ErrGone for one that serves nothing anyway.
+// Remove decides that an environment serves nothing any more. Its addresses
+// stay, so that they can say so, and its password, in case that it comes back.
+// The error is ErrGone for one that serves nothing anyway.
 func Remove(ended Ended, cause, who, why string) Decide {
 	return func(head *Entry) (Entry, error) {
 		if head == nil {
@@ -193,9 +213,11 @@ func Remove(ended Ended, cause, who, why string) Decide {
 		if head.Release.IsZero() {
 			return Entry{}, &Refusal{Reason: ErrGone, Entry: *head}
 		}
+
 		entry := after(head, Removal).by(cause, who, why)
 		ended.Commit, ended.Branch = head.Commit, head.Branch
-		entry.Release, entry.Origin, entry.Frozen, entry.Expires, entry.Ended = release.ID{}, Origin{}, nil, nil, &ended
+		entry.Release, entry.Origin = release.ID{}, Origin{}
+		entry.Frozen, entry.Expires, entry.Ended = nil, nil, &ended
 		if entry.Access != nil {
 			entry.Access = &Looking{Password: head.Access.Password, User: head.Access.User}
 		}
@@ -203,7 +225,8 @@ func Remove(ended Ended, cause, who, why string) Decide {
 	}
 }
 
-// SetDocument decides that an environment has another document, and nothing else changes.
+// SetDocument decides that an environment has another
+// document, and nothing else changes.
 func SetDocument(document Document, automatic bool, cause, who, why string, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
 		switch {
@@ -214,6 +237,7 @@ func SetDocument(document Document, automatic bool, cause, who, why string, now 
 		case automatic && head.Frozen.At(now):
 			return Entry{}, &Refusal{Reason: ErrFrozen, Entry: *head}
 		}
+
 		entry := after(head, Settings).by(cause, who, why)
 		entry.Document, entry.DocumentCommit = document.Digest, document.Commit
 		return entry, nil
@@ -229,14 +253,17 @@ func SetExpiry(expires *time.Time, cause, who, why string, now time.Time) Decide
 		case head.Release.IsZero() || head.HasExpired(now) && expires != nil && !expires.After(now):
 			return Entry{}, &Refusal{Reason: ErrGone, Entry: *head}
 		}
+
 		entry := after(head, Settings).by(cause, who, why)
 		entry.Expires = expires
 		return entry, nil
 	}
 }
 
-// SetAccess decides who may look. change gets what held, never nil, and returns what holds from now on; nil for everybody. It may
-// return an error, such as ErrAlready. A journal may begin with such an entry: the password is there before anything else is.
+// SetAccess decides who may look. change gets what held, never nil,
+// and returns what holds from now on; nil for everybody. It may
+// return an error, such as ErrAlready. A journal may begin with
+// such an entry: the password is there before anything else is.
 func SetAccess(change func(Looking) (*Looking, error), cause, who, why string) Decide {
 	return func(head *Entry) (Entry, error) {
 		entry := after(head, Access).by(cause, who, why)
@@ -248,6 +275,7 @@ func SetAccess(change func(Looking) (*Looking, error), cause, who, why string) D
 			now = *entry.Access
 			now.Shares = slices.Clone(now.Shares)
 		}
+
 		next, err := change(now)
 		if errors.Is(err, ErrAlready) && head != nil {
 			err = &Refusal{Reason: ErrAlready, Entry: *head}
@@ -257,14 +285,16 @@ func SetAccess(change func(Looking) (*Looking, error), cause, who, why string) D
 	}
 }
 
-// Previews is the stored name of the journal that holds who may look at previews, all of them. It serves nothing, and no environment
-// has this name.
+// Previews is the stored name of the journal that holds who may look at
+// previews, all of them. It serves nothing, and no environment has this name.
 const Previews = "previews"
 
-// PreviewPrefix begins the stored name of a preview; no fixed environment has a dot in its name.
+// PreviewPrefix begins the stored name of a preview; no
+// fixed environment has a dot in its name.
 const PreviewPrefix = "preview."
 
-// DisplayName turns the stored name of an environment into the one that people read and type.
+// DisplayName turns the stored name of an environment into
+// the one that people read and type.
 func DisplayName(environment string) string {
 	if label, ok := strings.CutPrefix(environment, PreviewPrefix); ok {
 		return "preview/" + label

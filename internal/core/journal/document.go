@@ -13,8 +13,8 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Document is what an environment is, apart from the release it serves. It is kept as an object, and entries name it by its
-// digest.
+// Document is what an environment is, apart from the release it serves. It is
+// kept as an object, and entries name it by its digest.
 type Document struct {
 	Digest digest.Digest
 	Commit string // that it was read from; "" if from no commit
@@ -25,34 +25,40 @@ type Document struct {
 // DocumentContent is the record.
 type DocumentContent struct {
 	Format int `json:"format"`
-	// Needs names what whoever answers must know of to answer as the document says: from format 2 on, in which it may say more than this
-	// program knows.
+	// Needs names what whoever answers must know of to answer as the document
+	// says: from format 2 on, in which it may say more than this program knows.
 	Needs     []string `json:"needs,omitempty"`
 	Addresses []string `json:"addresses,omitempty"` // absolute URLs ending in "/"; the first is canonical
-	// Upstreams are the addresses, by name, of what proxy rules pass requests on to.
+	// Upstreams are the addresses, by name, of what proxy
+	// rules pass requests on to.
 	Upstreams map[string]string `json:"upstreams,omitempty"`
-	// Retention says which releases of the environment are kept; nil for the default.
+	// Retention says which releases of the environment are
+	// kept; nil for the default.
 	Retention *Retention `json:"retention,omitempty"`
-	// Settings is a JSON document that the environment answers with at SettingsPath, so that one and the same release knows where it runs.
+	// Settings is a JSON document that the environment answers with at
+	// SettingsPath, so that one and the same release knows where it runs.
 	Settings json.RawMessage `json:"settings,omitempty"`
 	// SettingsPath is an absolute path, escaped; "" without settings.
 	SettingsPath string `json:"settings_path,omitempty"`
 }
 
-// Retention says which releases of an environment a prune keeps besides the one that is live.
+// Retention says which releases of an environment a prune
+// keeps besides the one that is live.
 type Retention struct {
 	Releases int      `json:"releases"`       // the last so many different ones
 	Seconds  int64    `json:"seconds"`        // and all that were live within this time
 	Keep     []string `json:"keep,omitempty"` // and those whose ids begin so: ten digits or more
 }
 
-// DefaultRetention holds where an environment says nothing: ten releases, thirty days.
+// DefaultRetention holds where an environment says
+// nothing: ten releases, thirty days.
 var DefaultRetention = Retention{Releases: 10, Seconds: 30 * 24 * 60 * 60}
 
-// NewDocument makes the document of an environment of which a commit says content. If that is nothing, there is none: the zero
-// Document.
+// NewDocument makes the document of an environment of which a commit says
+// content. If that is nothing, there is none: the zero Document.
 func NewDocument(content DocumentContent, commit string) (Document, error) {
-	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 && content.Retention == nil && content.Settings == nil {
+	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 && content.Retention == nil &&
+		content.Settings == nil {
 		return Document{Commit: commit}, nil
 	}
 	content.Format = Format
@@ -70,15 +76,18 @@ func (d DocumentContent) Changes(before DocumentContent) []string {
 		if new == "" {
 			new = "none"
 		}
+
 		if old != new {
 			lines = append(lines, what+": "+old+" -> "+new)
 		}
 	}
+
 	changed("addresses", strings.Join(before.Addresses, ", "), strings.Join(d.Addresses, ", "))
 	for _, name := range slices.Sorted(maps.Keys(merged(before.Upstreams, d.Upstreams))) {
 		changed("upstream "+name, before.Upstreams[name], d.Upstreams[name])
 	}
-	if changed("settings", string(before.Settings), string(d.Settings)); d.Settings != nil && before.Settings != nil {
+	if changed("settings", string(before.Settings), string(d.Settings)); d.Settings != nil &&
+		before.Settings != nil {
 		changed("settings are at", before.SettingsPath, d.SettingsPath)
 	}
 	changed("retention", before.Retention.String(), d.Retention.String())
@@ -99,18 +108,22 @@ func (r *Retention) String() string {
 	if r == nil {
 		return ""
 	}
-	return fmt.Sprintf("%d releases, and those of the last %s", r.Releases, time.Duration(r.Seconds)*time.Second)
+	return fmt.Sprintf("%d releases, and those of the last %s", r.Releases,
+		time.Duration(r.Seconds)*time.Second)
 }
 
-// DecodeDocument reads the object of a document. The caller has verified the bytes.
+// DecodeDocument reads the object of a document. The
+// caller has verified the bytes.
 func DecodeDocument(data []byte) (DocumentContent, error) {
 	var version struct{ Format int }
 	if err := json.Unmarshal(data, &version); err != nil {
 		return DocumentContent{}, fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
 	}
 	if version.Format != Format && version.Format != Format2 {
-		return DocumentContent{}, fmt.Errorf("environment document: %w (format %d)", ErrUnknown, version.Format)
+		return DocumentContent{}, fmt.Errorf("environment document: %w (format %d)", ErrUnknown,
+			version.Format)
 	}
+
 	var content DocumentContent
 	if version.Format == Format2 {
 		return content, content.lenient(data)
@@ -122,13 +135,15 @@ func DecodeDocument(data []byte) (DocumentContent, error) {
 	if err != nil {
 		return DocumentContent{}, fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
 	}
+
 	return content, nil
 }
 
 // knownNeeds are what documents of format 2 may need of this program.
 var knownNeeds = []string{}
 
-// lenient reads a document of format 2: what it says besides is passed over, unless it needs it.
+// lenient reads a document of format 2: what it says
+// besides is passed over, unless it needs it.
 func (d *DocumentContent) lenient(data []byte) error {
 	if err := canon.Check(data); err != nil {
 		return fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
@@ -136,6 +151,7 @@ func (d *DocumentContent) lenient(data []byte) error {
 	if err := json.Unmarshal(data, d); err != nil {
 		return fmt.Errorf("environment document: %w: %w", ErrDamaged, err)
 	}
+
 	for _, need := range d.Needs {
 		if !slices.Contains(knownNeeds, need) {
 			return fmt.Errorf("environment document: %w: it needs %q", ErrUnknown, need)

@@ -1,7 +1,10 @@
-// Package journal is the append-only list of what an environment served, and the decisions about its next entry.
+// Package journal is the append-only list of what an environment served, and
+// the decisions about its next entry.
 //
-// Entry n+1 is created only if it is absent, and nobody ever changes or removes one while the site lives: the journal is the
-// only place where writers meet. Each entry holds the whole resulting state, so the last one alone says what is live.
+// Entry n+1 is created only if it is absent, and nobody ever
+// changes or removes one while the site lives: the journal is
+// the only place where writers meet. Each entry holds the whole
+// resulting state, so the last one alone says what is live.
 package journal
 
 import (
@@ -15,16 +18,20 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// Versions of the record layout. Entries and documents are written in the lowest that can say what is to be said.
+// Versions of the record layout. Entries and documents are written in the
+// lowest that can say what is to be said.
 const (
-	Format  = 1
-	Format2 = 2 // entries that count from a moment on, or are signed; documents that need something of whoever reads them
+	Format = 1
+	// entries that count from a moment on, or are signed; documents that need
+	// something of whoever reads them
+	Format2 = 2
 )
 
 // Kind says what an entry did.
 type Kind string
 
-// The kinds of entries. Deploy, Promotion and Rollback are activations: they chose the release.
+// The kinds of entries. Deploy, Promotion and Rollback are
+// activations: they chose the release.
 const (
 	Deploy    Kind = "deploy"
 	Promotion Kind = "promotion"
@@ -59,30 +66,36 @@ const (
 
 // Errors that callers decide on.
 var (
-	// ErrDamaged: an entry does not parse, or is not of the place it was found in.
+	// ErrDamaged: an entry does not parse, or is not of
+	// the place it was found in.
 	ErrDamaged = errors.New("damaged")
 	// ErrUnknown: an entry was written by a later version of Orilla.
 	ErrUnknown = errors.New("made by another version of Orilla")
 )
 
-// Entry is one record of a journal. Empty fields are left out of the record, which is canonical JSON.
+// Entry is one record of a journal. Empty fields are left
+// out of the record, which is canonical JSON.
 type Entry struct {
 	Format      int    `json:"format"`
 	Site        string `json:"site"`
 	Environment string `json:"environment"`
 	Number      int64  `json:"number"` // from 1
 
-	// Previous is the digest of the bytes of the entry before; unset for entry 1.
+	// Previous is the digest of the bytes of the entry
+	// before; unset for entry 1.
 	Previous digest.Digest `json:"previous,omitzero"`
-	// Attempt is random: by it a writer knows its own entry again after an unclear answer.
+	// Attempt is random: by it a writer knows its own
+	// entry again after an unclear answer.
 	Attempt string `json:"attempt"`
 
 	Kind    Kind       `json:"kind"`
 	Release release.ID `json:"release,omitzero"` // what is served from here on; unset after a removal
 	Origin             // where the release comes from
-	// Reactivates is the number of the entry whose state a rollback brought back.
+	// Reactivates is the number of the entry whose state a
+	// rollback brought back.
 	Reactivates int64 `json:"reactivates,omitempty"`
-	// Document is the digest of the environment's document (addresses and the like); unset without one.
+	// Document is the digest of the environment's document
+	// (addresses and the like); unset without one.
 	Document digest.Digest `json:"document,omitzero"`
 	// DocumentCommit is the commit that the document was read from.
 	DocumentCommit string `json:"document_commit,omitempty"`
@@ -95,9 +108,11 @@ type Entry struct {
 	// Ended says, of a removal, why there is nothing any more.
 	Ended *Ended `json:"ended,omitempty"`
 
-	// From is the moment from which the entry counts, by the store's clock; until then the one before does. Unset: at once. Format 2.
+	// From is the moment from which the entry counts, by the store's clock;
+	// until then the one before does. Unset: at once. Format 2.
 	From *time.Time `json:"from,omitempty"`
-	// Signature is over the entry without it. Whoever has no key to compare it with passes it over. Format 2.
+	// Signature is over the entry without it. Whoever has no key to compare it
+	// with passes it over. Format 2.
 	Signature string `json:"signature,omitempty"`
 
 	Cause string    `json:"cause"`         // what wrote it: "command", "follow", "hook"
@@ -125,7 +140,8 @@ type Frozen struct {
 	Until *time.Time `json:"until,omitempty"` // unset: until thawed
 }
 
-// Looking says who may look at what an environment serves: whoever knows the password, or has a link that is shared.
+// Looking says who may look at what an environment serves: whoever knows the
+// password, or has a link that is shared.
 type Looking struct {
 	Password string `json:"password,omitempty"` // its bcrypt hash; "" for none: then everybody may look
 	User     string `json:"user,omitempty"`     // the name that goes with it; "" for any
@@ -133,7 +149,8 @@ type Looking struct {
 	Shares []Share `json:"shares,omitempty"`
 }
 
-// Share is a link that opens an environment until it expires. The link itself is not kept, only the digest of its secret part.
+// Share is a link that opens an environment until it expires. The link itself
+// is not kept, only the digest of its secret part.
 type Share struct {
 	Digest digest.Digest `json:"digest"`
 	Until  time.Time     `json:"until"` // UTC, by the store's clock
@@ -184,14 +201,16 @@ func (e Entry) Encode() ([]byte, error) {
 	return canon.Marshal(e)
 }
 
-// Decode reads the record that was found in the journal of an environment under a number. The error is ErrUnknown for a
-// later format and ErrDamaged for anything else that is not an entry of that place.
+// Decode reads the record that was found in the journal of an environment under
+// a number. The error is ErrUnknown for a later format and ErrDamaged for
+// anything else that is not an entry of that place.
 func Decode(data []byte, site, environment string, number int64) (Entry, error) {
 	place := fmt.Sprintf("%s: %s:%d", site, environment, number)
 	var version struct{ Format int }
 	if err := json.Unmarshal(data, &version); err != nil {
 		return Entry{}, fmt.Errorf("%s: %w: %w", place, ErrDamaged, err)
 	}
+
 	if version.Format != Format && version.Format != Format2 {
 		return Entry{}, fmt.Errorf("%s: %w (format %d)", place, ErrUnknown, version.Format)
 	}
@@ -199,12 +218,16 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 	if err := canon.Unmarshal(data, &e); err != nil {
 		return Entry{}, fmt.Errorf("%s: %w: %w", place, ErrDamaged, err)
 	}
+
 	if e.Format != e.formatOf() {
-		return Entry{}, fmt.Errorf("%s: %w: it says what format %d says, under format %d", place, ErrDamaged, e.formatOf(), e.Format)
+		return Entry{}, fmt.Errorf("%s: %w: it says what format %d says, under format %d", place, ErrDamaged,
+			e.formatOf(), e.Format)
 	}
 	if e.Site != site || e.Environment != environment || e.Number != number || !e.Kind.known() {
-		return Entry{}, fmt.Errorf("%s: %w: it says that it is %s: %s:%d (%s)", place, ErrDamaged, e.Site, e.Environment, e.Number, e.Kind)
+		return Entry{}, fmt.Errorf("%s: %w: it says that it is %s: %s:%d (%s)", place, ErrDamaged, e.Site,
+			e.Environment, e.Number, e.Kind)
 	}
+
 	if e.Kind.Activates() && e.Release.IsZero() || e.Kind == Removal && !e.Release.IsZero() {
 		return Entry{}, fmt.Errorf("%s: %w: a %s with release %q", place, ErrDamaged, e.Kind, e.Release)
 	}
@@ -214,10 +237,12 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 // Label is how an entry is written and typed: environment:number.
 func (e Entry) Label() string { return fmt.Sprintf("%s:%d", DisplayName(e.Environment), e.Number) }
 
-// Gone reports whether the environment serves nothing at a time, by the store's clock: it was removed, or has expired.
+// Gone reports whether the environment serves nothing at a time, by the store's
+// clock: it was removed, or has expired.
 func (e Entry) Gone(now time.Time) bool { return e.Release.IsZero() || e.HasExpired(now) }
 
-// HasExpired reports whether the entry's time had come at a time, by the store's clock.
+// HasExpired reports whether the entry's time had come at
+// a time, by the store's clock.
 func (e Entry) HasExpired(now time.Time) bool { return e.Expires != nil && !now.Before(*e.Expires) }
 
 // origin returns the number of the entry that first put this state live.

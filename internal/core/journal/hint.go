@@ -8,11 +8,13 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Hints are the numbers of the last entries of a site's environments, by their stored names, as the last writer saw them. They
-// save probes and are never relied on.
+// Hints are the numbers of the last entries of a site's
+// environments, by their stored names, as the last writer
+// saw them. They save probes and are never relied on.
 type Hints map[string]int64
 
-// RunsHint is the name under which hints hold the number of the last build that was begun. No environment has such a name.
+// RunsHint is the name under which hints hold the number of the last build that
+// was begun. No environment has such a name.
 const RunsHint = ".runs"
 
 // maxHints bounds the record.
@@ -35,7 +37,8 @@ func ReadHints(ctx context.Context, store storage.Store, site string) Hints {
 	return p.Heads
 }
 
-// Pulse tells edge nodes that a site has moved, and leaves hints for the next who looks. It may get lost without harm.
+// Pulse tells edge nodes that a site has moved, and leaves hints for the next
+// who looks. It may get lost without harm.
 func (h Hints) Pulse(ctx context.Context, store storage.Store, entry Entry) {
 	if len(h) >= maxHints {
 		clear(h)
@@ -43,6 +46,7 @@ func (h Hints) Pulse(ctx context.Context, store storage.Store, entry Entry) {
 	h[entry.Environment] = entry.Number
 	data, err := canon.Marshal(pulse{Format: Format, Heads: h, Random: entry.Attempt})
 	if err == nil {
-		store.Replace(context.WithoutCancel(ctx), storage.PulseKey(entry.Site), data) //nolint:errcheck // a hint
+		//nolint:errcheck // a hint
+		store.Replace(context.WithoutCancel(ctx), storage.PulseKey(entry.Site), data)
 	}
 }

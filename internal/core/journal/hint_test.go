@@ -35,7 +35,8 @@ func TestAHintSavesProbesAndIsNeverReliedOn(t *testing.T) {
 	j := of(store)
 	last := journal.Entry{}
 	for n := range 40 {
-		entry, err := j.Append(t.Context(), last, journal.Activate(journal.Deploy, journal.Move{Release: id(fmt.Sprint(n))}, noon))
+		entry, err := j.Append(t.Context(), last,
+			journal.Activate(journal.Deploy, journal.Move{Release: id(fmt.Sprint(n))}, noon))
 		require.NoError(t, err)
 		last = entry
 	}
@@ -47,13 +48,15 @@ func TestAHintSavesProbesAndIsNeverReliedOn(t *testing.T) {
 		assert.LessOrEqual(t, len(store.asked), most, "hint %d: %v", hint, store.asked)
 	}
 	store.asked = nil
-	_, err := j.Append(t.Context(), last, journal.SetFrozen(&journal.Frozen{Who: "x"}, "command", "x", "", noon))
+	_, err := j.Append(t.Context(), last, journal.SetFrozen(&journal.Frozen{Who: "x"}, "command", "x", "",
+		noon))
 	require.NoError(t, err)
 	assert.Empty(t, store.asked, "an entry that was written is known")
 	stale, err := j.Append(t.Context(), last, journal.SetFrozen(nil, "command", "x", "", noon))
 	require.NoError(t, err)
 	assert.EqualValues(t, 42, stale.Number, "who knows an older one reads the newer")
-	require.NoError(t, store.Replace(t.Context(), storage.JournalKey("corvane", "production", 20), []byte("damaged")))
+	require.NoError(t, store.Replace(t.Context(), storage.JournalKey("corvane", "production", 20),
+		[]byte("damaged")))
 	head, err := j.Head(t.Context(), 20)
 	require.NoError(t, err, "a damaged entry that a hint names is not the head")
 	assert.EqualValues(t, 42, head.Number)
@@ -69,15 +72,20 @@ func TestHintsAreKeptForEachEnvironment(t *testing.T) {
 		assert.Empty(t, hints)
 	}
 	hints := journal.ReadHints(t.Context(), store, "corvane")
-	hints.Pulse(t.Context(), store, journal.Entry{Site: "corvane", Environment: "production", Number: 7, Attempt: "a"})
+	hints.Pulse(t.Context(), store, journal.Entry{Site: "corvane", Environment: "production", Number: 7,
+		Attempt: "a"})
 	first, err := store.Get(t.Context(), storage.PulseKey("corvane"))
 	require.NoError(t, err)
-	assert.Equal(t, `{"format":1,"heads":{"production":7},"random":"a"}`, string(first), "the record is frozen")
+	assert.Equal(t, `{"format":1,"heads":{"production":7},"random":"a"}`, string(first),
+		"the record is frozen")
 	hints = journal.ReadHints(t.Context(), store, "corvane")
-	hints.Pulse(t.Context(), store, journal.Entry{Site: "corvane", Environment: "preview.winter", Number: 1, Attempt: "b"})
-	assert.Equal(t, journal.Hints{"production": 7, "preview.winter": 1}, journal.ReadHints(t.Context(), store, "corvane"))
+	hints.Pulse(t.Context(), store, journal.Entry{Site: "corvane", Environment: "preview.winter", Number: 1,
+		Attempt: "b"})
+	assert.Equal(t, journal.Hints{"production": 7, "preview.winter": 1}, journal.ReadHints(t.Context(), store,
+		"corvane"))
 	for n := range 500 {
-		hints.Pulse(t.Context(), store, journal.Entry{Site: "corvane", Environment: fmt.Sprint("preview.", n), Number: 1})
+		hints.Pulse(t.Context(), store, journal.Entry{Site: "corvane", Environment: fmt.Sprint("preview.", n),
+			Number: 1})
 	}
 	assert.Less(t, len(journal.ReadHints(t.Context(), store, "corvane")), 300, "the record stays small")
 }
@@ -86,9 +94,12 @@ func TestARemovalServesNothing(t *testing.T) {
 	j := of(&memory.Store{})
 	_, err := j.Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{}, "command", "x", ""))
 	require.ErrorIs(t, err, journal.ErrEmpty)
-	_, err = j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
+	_, err = j.Append(t.Context(), journal.Entry{},
+		journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
 	require.NoError(t, err)
-	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.Merged, Into: "production"}, "command", "Ines Marrow", ""))
+	entry, err := j.Append(t.Context(), journal.Entry{},
+		journal.Remove(journal.Ended{Reason: journal.Merged, Into: "production"}, "command", "Ines Marrow",
+			""))
 	require.NoError(t, err)
 	read, err := j.Get(t.Context(), entry.Number)
 	require.NoError(t, err)

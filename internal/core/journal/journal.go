@@ -14,7 +14,8 @@ import (
 // ErrEmpty: the environment has no entry yet.
 var ErrEmpty = errors.New("nothing was ever deployed there")
 
-// ErrInDoubt: whether an entry was written could not be learnt, because the store stopped answering.
+// ErrInDoubt: whether an entry was written could not be
+// learnt, because the store stopped answering.
 var ErrInDoubt = errors.New("the store stopped answering while the entry was written")
 
 // Journal is the journal of one environment.
@@ -37,7 +38,8 @@ func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
 	return entry, err
 }
 
-// HeadNumber returns the number of the last entry, 0 if there is none. hint is as storage.LastNumber takes it.
+// HeadNumber returns the number of the last entry, 0 if there is none. hint is
+// as storage.LastNumber takes it.
 func (j *Journal) HeadNumber(ctx context.Context, hint int64) (int64, error) {
 	return storage.LastNumber(ctx, hint, j.exists)
 }
@@ -50,8 +52,9 @@ func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {
 	return err == nil, err
 }
 
-// Head returns the last entry, or ErrEmpty. A hint that is right, or a few entries old, costs one read more than the entries that
-// came since; see HeadNumber for others.
+// Head returns the last entry, or ErrEmpty. A hint that is
+// right, or a few entries old, costs one read more than
+// the entries that came since; see HeadNumber for others.
 func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
 	if hint > 0 {
 		if entry, err := j.Get(ctx, hint); err == nil {
@@ -60,6 +63,7 @@ func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
 			return Entry{}, err
 		}
 	}
+
 	n, err := j.HeadNumber(ctx, 0)
 	if err != nil {
 		return Entry{}, err
@@ -70,10 +74,12 @@ func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
 	return j.Get(ctx, n)
 }
 
-// ErrBehind: the journal does not go on from an entry that was there: it ends before, or another one has its place.
+// ErrBehind: the journal does not go on from an entry that was there: it ends
+// before, or another one has its place.
 var ErrBehind = errors.New("the journal does not go on from what it was")
 
-// From returns the last entry of a journal that goes on from an entry that was there, or ErrBehind. It costs what Head costs with a hint.
+// From returns the last entry of a journal that goes on from an entry that was
+// there, or ErrBehind. It costs what Head costs with a hint.
 func (j *Journal) From(ctx context.Context, known Entry) (Entry, error) {
 	entry, err := j.Get(ctx, known.Number)
 	if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Attempt != known.Attempt {
@@ -97,6 +103,7 @@ func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
 		}
 		entry = next
 	}
+
 	n, err := j.HeadNumber(ctx, entry.Number)
 	if err != nil || n == entry.Number {
 		return entry, err
@@ -104,7 +111,8 @@ func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
 	return j.Get(ctx, n)
 }
 
-// Counting returns the newest entry at or before head that counts at a time; ErrEmpty if none does.
+// Counting returns the newest entry at or before head that
+// counts at a time; ErrEmpty if none does.
 func (j *Journal) Counting(ctx context.Context, head Entry, now time.Time) (Entry, error) {
 	if head.Counts(now) {
 		return head, nil
@@ -120,8 +128,8 @@ func (j *Journal) Counting(ctx context.Context, head Entry, now time.Time) (Entr
 	return Entry{}, ErrEmpty
 }
 
-// Back yields the entries from number n down to 1. An entry that cannot be read is yielded with its error, and the walk goes
-// on below it.
+// Back yields the entries from number n down to 1. An entry that cannot be read
+// is yielded with its error, and the walk goes on below it.
 func (j *Journal) Back(ctx context.Context, n int64) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
 		for ; n > 0; n-- {
@@ -136,9 +144,11 @@ func (j *Journal) Back(ctx context.Context, n int64) iter.Seq2[Entry, error] {
 	}
 }
 
-// LeftBy returns the rollback by which what is live came to be, and tells of an entry, by left, whether that rollback left it behind. It
-// returns false if what is live was not chosen by a rollback.
-func (j *Journal) LeftBy(ctx context.Context, head Entry, left func(Entry) bool) (rollback, entry Entry, found bool) {
+// LeftBy returns the rollback by which what is live came to be, and tells of an
+// entry, by left, whether that rollback left it behind. It returns false if
+// what is live was not chosen by a rollback.
+func (j *Journal) LeftBy(ctx context.Context, head Entry, left func(Entry) bool,
+) (rollback, entry Entry, found bool) {
 	rollback = j.Current(ctx, head)
 	if rollback.Kind != Rollback {
 		return Entry{}, Entry{}, false
@@ -154,21 +164,27 @@ func (j *Journal) LeftBy(ctx context.Context, head Entry, left func(Entry) bool)
 	return rollback, Entry{}, false
 }
 
-// Decide makes the entry that should follow head, which is nil in an empty journal. Append fills in the fields that say where
-// and when. It may be called several times, each time with a newer head.
+// Decide makes the entry that should follow head, which is nil in an empty
+// journal. Append fills in the fields that say where and when. It may be called
+// several times, each time with a newer head.
 type Decide func(head *Entry) (Entry, error)
 
-// tries is how often Append reads back and decides again before it gives up on a store that answers nothing but errors.
+// tries is how often Append reads back and decides again before it gives up on
+// a store that answers nothing but errors.
 const tries = 5
 
-// Append writes the next entry. after is the last one as far as the caller knows: an entry that was read, one of which only the
-// number is set as a hint, or none. Whoever loses a race reads the winner and decides again; after an unclear answer the number
-// is read back: the writer's own attempt is success, another's a lost race, nothing means try again. The error is what decide
-// returned, or what the store did; ErrInDoubt if the store answers neither the write nor the reading back, or none of the tries, so that
-// one may still arrive.
+// Append writes the next entry. after is the last one as far as the
+// caller knows: an entry that was read, one of which only the number
+// is set as a hint, or none. Whoever loses a race reads the winner and
+// decides again; after an unclear answer the number is read back: the
+// writer's own attempt is success, another's a lost race, nothing
+// means try again. The error is what decide returned, or what the
+// store did; ErrInDoubt if the store answers neither the write nor the
+// reading back, or none of the tries, so that one may still arrive.
 //
-// All tries of one call are one attempt: a request of which nothing is known may arrive long after another was made, and then the
-// decision has been carried out, once.
+// All tries of one call are one attempt: a request of
+// which nothing is known may arrive long after another was
+// made, and then the decision has been carried out, once.
 func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry, error) {
 	failures, attempt, unclear := 0, j.Attempt(), int64(0) // the number of a try of which nothing is known
 	for {
@@ -186,6 +202,7 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 				return Entry{}, err
 			}
 		}
+
 		if own, err := j.landed(ctx, unclear, attempt, head); own.Attempt == attempt || err != nil {
 			return own, err
 		}
@@ -194,6 +211,7 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 			after = Entry{Number: after.Number} // what refuses may be over since that was read
 			continue
 		}
+
 		j.place(&entry, head)
 		if err != nil && entry.Number == unclear {
 			err = inDoubt(entry, err) // the number is free, and the earlier try may still take it
@@ -201,17 +219,21 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 		if err != nil {
 			return Entry{}, err
 		}
+
 		entry.Attempt = attempt
 		written, err := j.write(ctx, &entry)
 		if written {
 			return entry, nil
 		}
+
 		after = Entry{Number: entry.Number - 1} // somebody was faster
 		if err != nil {
-			refused := errors.Is(err, storage.ErrReadOnly) || errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrCredentials)
+			refused := errors.Is(err, storage.ErrReadOnly) || errors.Is(err, storage.ErrDenied) ||
+				errors.Is(err, storage.ErrCredentials)
 			if !refused {
 				unclear = entry.Number // any earlier one is taken by now
 			}
+
 			if failures++; refused || errors.Is(err, ErrInDoubt) {
 				return Entry{}, err
 			}
@@ -222,7 +244,8 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 	}
 }
 
-// landed finds the entry that an earlier try of an attempt has written after all, under the number of which nothing was known; 0 for none.
+// landed finds the entry that an earlier try of an attempt has written after
+// all, under the number of which nothing was known; 0 for none.
 func (j *Journal) landed(ctx context.Context, unclear int64, attempt string, head *Entry) (Entry, error) {
 	if unclear == 0 || head == nil || head.Number < unclear {
 		return Entry{}, nil // should it land now, then the next try finds it
@@ -242,7 +265,8 @@ func (j *Journal) place(entry *Entry, head *Entry) {
 	}
 }
 
-// write creates the entry and reports whether it is there. Without an error, false means that another writer was faster.
+// write creates the entry and reports whether it is there. Without an error,
+// false means that another writer was faster.
 func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 	data, err := entry.Encode()
 	if err != nil {
@@ -253,7 +277,9 @@ func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 	if failed == nil {
 		return true, nil
 	}
-	// The caller may have been interrupted; what became of the entry must be known all the same.
+
+	// The caller may have been interrupted; what became of
+	// the entry must be known all the same.
 	check, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	there, err := j.Get(check, entry.Number)
@@ -268,6 +294,7 @@ func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 	case errors.Is(err, ErrDamaged), errors.Is(err, ErrUnknown):
 		return false, err
 	}
+
 	return false, inDoubt(*entry, failed)
 }
 

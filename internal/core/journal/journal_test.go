@@ -32,7 +32,8 @@ func id(name string) release.ID { return release.ID(digest.Of([]byte(name))) }
 
 func deploy(t *testing.T, j *journal.Journal, name string) journal.Entry {
 	t.Helper()
-	move := journal.Move{Release: id(name), Origin: journal.Origin{Source: journal.FromCommit, Commit: name}, Who: "Ines Marrow", Cause: "command"}
+	move := journal.Move{Release: id(name), Origin: journal.Origin{Source: journal.FromCommit, Commit: name},
+		Who: "Ines Marrow", Cause: "command"}
 	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, noon))
 	require.NoError(t, err)
 	return entry
@@ -40,15 +41,19 @@ func deploy(t *testing.T, j *journal.Journal, name string) journal.Entry {
 
 func back(t *testing.T, j *journal.Journal, to func(journal.Entry) bool) (journal.Entry, error) {
 	t.Helper()
-	return j.Append(t.Context(), journal.Entry{}, j.Return(t.Context(), journal.Back{To: to, KeepFollowing: true, Who: "Ines Marrow"}))
+	return j.Append(t.Context(), journal.Entry{},
+		j.Return(t.Context(), journal.Back{To: to, KeepFollowing: true, Who: "Ines Marrow"}))
 }
 
 // TestFormatIsFrozen holds the bytes of format 1 fast.
 func TestFormatIsFrozen(t *testing.T) {
 	entry := journal.Entry{
-		Format: 1, Site: "corvane", Environment: "preview.winter-times", Number: 7, Attempt: "x", Kind: journal.Rollback, Release: id("a"),
-		Origin:      journal.Origin{Source: journal.FromCommit, Commit: "c", Branch: "main", Subject: "Winter sailings <&> é", Build: "k/1"},
-		Reactivates: 3, Frozen: &journal.Frozen{Who: "Tobias Quill", When: noon}, Cause: "command", Who: "Ines Marrow", When: noon.Add(1234567), Why: "wrong fare",
+		Format: 1, Site: "corvane", Environment: "preview.winter-times", Number: 7, Attempt: "x",
+		Kind: journal.Rollback, Release: id("a"),
+		Origin: journal.Origin{Source: journal.FromCommit, Commit: "c", Branch: "main",
+			Subject: "Winter sailings <&> é", Build: "k/1"},
+		Reactivates: 3, Frozen: &journal.Frozen{Who: "Tobias Quill", When: noon}, Cause: "command",
+		Who: "Ines Marrow", When: noon.Add(1234567), Why: "wrong fare",
 	}
 	data, err := entry.Encode()
 	require.NoError(t, err)
@@ -70,7 +75,8 @@ func TestDecodeRefuses(t *testing.T) {
 	for name, place := range map[string]struct {
 		site, environment string
 		number            int64
-	}{"another site": {"velley", "production", 1}, "another environment": {"corvane", "staging", 1}, "another number": {"corvane", "production", 2}} {
+	}{"another site": {"velley", "production", 1}, "another environment": {"corvane", "staging", 1},
+		"another number": {"corvane", "production", 2}} {
 		_, err := journal.Decode(data, place.site, place.environment, place.number)
 		assert.ErrorIs(t, err, journal.ErrDamaged, name)
 	}
@@ -134,7 +140,8 @@ func TestWritersThatMeetAreAllWrittenOnce(t *testing.T) {
 	assert.Len(t, seen, 160)
 }
 
-// unclear is a store that sometimes fails to answer: before or after it did what it was asked.
+// unclear is a store that sometimes fails to answer:
+// before or after it did what it was asked.
 type unclear struct {
 	*memory.Store
 	random *rand.Rand
@@ -171,7 +178,9 @@ func TestAnUnclearAnswerIsSettledByReadingBack(t *testing.T) {
 			j := of(&unclear{Store: store, random: rand.New(rand.NewPCG(uint64(i), 7))})
 			for k := range 50 {
 				name := fmt.Sprintf("%d-%d", i, k)
-				_, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id(name), Origin: journal.Origin{Commit: name}}, noon))
+				_, err := j.Append(t.Context(), journal.Entry{},
+					journal.Activate(journal.Deploy,
+						journal.Move{Release: id(name), Origin: journal.Origin{Commit: name}}, noon))
 				mutex.Lock()
 				wrote[name] = err == nil
 				if err != nil {
@@ -200,7 +209,8 @@ func TestAnUnclearAnswerIsSettledByReadingBack(t *testing.T) {
 	assert.Less(t, gaveUp, 10)
 }
 
-// late is a store in which the first request to create an entry fails, and arrives all the same, after a number of further calls.
+// late is a store in which the first request to create an entry fails, and
+// arrives all the same, after a number of further calls.
 type late struct {
 	*memory.Store
 	after int
@@ -233,7 +243,8 @@ func (l *late) Stat(ctx context.Context, key string) (storage.Item, error) {
 	return l.Store.Stat(ctx, key)
 }
 
-// TestADecisionIsCarriedOutOnce whenever a request arrives whose answer was an error: a rollback goes back one release, not two.
+// TestADecisionIsCarriedOutOnce whenever a request arrives whose answer was an
+// error: a rollback goes back one release, not two.
 func TestADecisionIsCarriedOutOnce(t *testing.T) {
 	for after := range 30 {
 		store := &memory.Store{}
@@ -260,9 +271,13 @@ type refusing struct {
 func (r *refusing) Create(context.Context, string, []byte) error { return r.err }
 
 func TestDoubtIsSaidOnlyWhereThereIsDoubt(t *testing.T) {
-	_, err := of(&refusing{&memory.Store{}, errUnclear}).Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
+	_, err := of(&refusing{&memory.Store{}, errUnclear}).
+		Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")},
+			noon))
 	require.ErrorIs(t, err, journal.ErrInDoubt, "any of the tries may still arrive")
-	_, err = of(&refusing{&memory.Store{}, storage.ErrDenied}).Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")}, noon))
+	_, err = of(&refusing{&memory.Store{}, storage.ErrDenied}).
+		Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")},
+			noon))
 	require.ErrorIs(t, err, storage.ErrDenied)
 	require.NotErrorIs(t, err, journal.ErrInDoubt)
 }
@@ -324,7 +339,8 @@ func TestFreeze(t *testing.T) {
 	j := of(&memory.Store{})
 	deploy(t, j, "a")
 	deploy(t, j, "b")
-	_, err := j.Append(t.Context(), journal.Entry{}, j.Return(t.Context(), journal.Back{Who: "Tobias Quill", Why: "wrong fare"}))
+	_, err := j.Append(t.Context(), journal.Entry{},
+		j.Return(t.Context(), journal.Back{Who: "Tobias Quill", Why: "wrong fare"}))
 	require.NoError(t, err)
 	move := journal.Move{Release: id("c")}
 	_, err = j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, move, noon))
@@ -338,11 +354,13 @@ func TestFreeze(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotNil(t, entry.Frozen, "a deploy that a person insisted on does not thaw")
 
-	entry, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", "", noon))
+	entry, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", "",
+		noon))
 	require.NoError(t, err)
 	assert.Nil(t, entry.Frozen)
 	assert.Equal(t, id("c"), entry.Release, "a thaw moves nothing")
-	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", "", noon))
+	_, err = j.Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "Ines Marrow", "",
+		noon))
 	require.ErrorIs(t, err, journal.ErrAlready)
 	entry, err = back(t, j, nil)
 	require.NoError(t, err)
@@ -355,11 +373,14 @@ func TestFreeze(t *testing.T) {
 
 func TestADeployKeepsANewerDocument(t *testing.T) {
 	j := of(&memory.Store{})
-	document, err := journal.NewDocument(journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}}, "c1")
+	document, err := journal.NewDocument(
+		journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}}, "c1")
 	require.NoError(t, err)
-	_, err = j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a"), Document: document}, noon))
+	_, err = j.Append(t.Context(), journal.Entry{},
+		journal.Activate(journal.Deploy, journal.Move{Release: id("a"), Document: document}, noon))
 	require.NoError(t, err)
-	entry, err := j.Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true}, noon))
+	entry, err := j.Append(t.Context(), journal.Entry{},
+		journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true}, noon))
 	require.NoError(t, err)
 	assert.Equal(t, document.Digest, entry.Document)
 	assert.Equal(t, "c1", entry.DocumentCommit)
@@ -375,15 +396,18 @@ func TestADeployKeepsANewerDocument(t *testing.T) {
 func TestAThawKeepsTheExpiry(t *testing.T) {
 	now := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 	ends := now.Add(time.Hour)
-	head := journal.Entry{Format: 1, Site: "s", Environment: "preview.winter", Number: 3, Kind: journal.Freeze, Release: id("a"), Expires: &ends, Frozen: &journal.Frozen{Who: "Ines"}}
-	entry, err := journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true, Thaws: true}, now)(&head)
+	head := journal.Entry{Format: 1, Site: "s", Environment: "preview.winter", Number: 3,
+		Kind: journal.Freeze, Release: id("a"), Expires: &ends, Frozen: &journal.Frozen{Who: "Ines"}}
+	entry, err := journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true,
+		Thaws: true}, now)(&head)
 	require.NoError(t, err)
 	assert.Nil(t, entry.Frozen)
 	require.NotNil(t, entry.Expires, "a preview that was frozen once does not last for ever")
 	assert.Equal(t, ends, *entry.Expires)
 	never := head
 	never.Expires = nil
-	entry, err = journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true, Thaws: true}, now)(&never)
+	entry, err = journal.Activate(journal.Deploy, journal.Move{Release: id("b"), KeepDocument: true,
+		Thaws: true}, now)(&never)
 	require.NoError(t, err)
 	assert.Nil(t, entry.Expires)
 }
@@ -401,7 +425,8 @@ func (c *counting) Stat(ctx context.Context, key string) (storage.Item, error) {
 
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"format":1}`))
-	entry := journal.Entry{Format: 1, Site: "s", Environment: "e", Number: 1, Kind: journal.Deploy, Release: id("a")}
+	entry := journal.Entry{Format: 1, Site: "s", Environment: "e", Number: 1, Kind: journal.Deploy,
+		Release: id("a")}
 	data, err := entry.Encode()
 	require.NoError(f, err)
 	f.Add(data)

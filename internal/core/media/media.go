@@ -1,5 +1,6 @@
-// Package media knows the media types of the files that sites consist of. The table is in the binary, so that a type never
-// depends on the machine; what a release was given is kept in its index.
+// Package media knows the media types of the files that sites consist of. The
+// table is in the binary, so that a type never depends on the machine; what a
+// release was given is kept in its index.
 package media
 
 import (
@@ -33,41 +34,59 @@ type kind struct {
 	class     Class
 }
 
-// table maps a lower-case extension to its type. Types are those registered with IANA; text/javascript follows RFC 9239.
+// table maps a lower-case extension to its type. Types are those registered
+// with IANA; text/javascript follows RFC 9239.
 var table = map[string]kind{
 	".html": {"text/html", Page}, ".htm": {"text/html", Page}, ".xhtml": {"application/xhtml+xml", Page},
-	".rss": {"application/rss+xml", Feed}, ".atom": {"application/atom+xml", Feed}, ".xml": {"application/xml", Feed},
+	".rss": {"application/rss+xml", Feed}, ".atom": {"application/atom+xml", Feed},
+	".xml":  {"application/xml", Feed},
 	".ics":  {"text/calendar", Feed},
-	".json": {"application/json", Data}, ".jsonld": {"application/ld+json", Data}, ".geojson": {"application/geo+json", Data},
-	".csv": {"text/csv", Data}, ".tsv": {"text/tab-separated-values", Data}, ".txt": {"text/plain", Data},
+	".json": {"application/json", Data}, ".jsonld": {"application/ld+json", Data},
+	".geojson": {"application/geo+json", Data},
+	".csv":     {"text/csv", Data}, ".tsv": {"text/tab-separated-values", Data}, ".txt": {"text/plain", Data},
 	".md": {"text/markdown", Data}, ".yaml": {"application/yaml", Data}, ".yml": {"application/yaml", Data},
 	".toml": {"application/toml", Data}, ".vtt": {"text/vtt", Data}, ".srt": {"application/x-subrip", Data},
 	".webmanifest": {"application/manifest+json", Data}, ".topojson": {"application/json", Data},
-	".gpx": {"application/gpx+xml", Data}, ".kml": {"application/vnd.google-earth.kml+xml", Data}, ".vcf": {"text/vcard", Data},
-	".pem": {"application/x-pem-file", Data}, ".asc": {"text/plain", Data}, ".sig": {"application/pgp-signature", Data},
-	".pdf": {"application/pdf", Document}, ".epub": {"application/epub+zip", Document}, ".rtf": {"application/rtf", Document},
+	".gpx": {"application/gpx+xml", Data}, ".kml": {"application/vnd.google-earth.kml+xml", Data},
+	".vcf": {"text/vcard", Data},
+	".pem": {"application/x-pem-file", Data}, ".asc": {"text/plain", Data},
+	".sig": {"application/pgp-signature", Data},
+	".pdf": {"application/pdf", Document}, ".epub": {"application/epub+zip", Document},
+	".rtf":  {"application/rtf", Document},
 	".docx": {"application/vnd.openxmlformats-officedocument.wordprocessingml.document", Document},
 	".xlsx": {"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", Document},
 	".pptx": {"application/vnd.openxmlformats-officedocument.presentationml.presentation", Document},
 	".odt":  {"application/vnd.oasis.opendocument.text", Document},
 	".ods":  {"application/vnd.oasis.opendocument.spreadsheet", Document},
-	".zip":  {"application/zip", Archive}, ".gz": {"application/gzip", Archive}, ".tar": {"application/x-tar", Archive},
-	".tgz": {"application/gzip", Archive}, ".zst": {"application/zstd", Archive}, ".br": {"application/octet-stream", Archive},
-	".bz2": {"application/x-bzip2", Archive}, ".xz": {"application/x-xz", Archive}, ".7z": {"application/x-7z-compressed", Archive},
+	".zip":  {"application/zip", Archive}, ".gz": {"application/gzip", Archive},
+	".tar": {"application/x-tar", Archive},
+	".tgz": {"application/gzip", Archive}, ".zst": {"application/zstd", Archive},
+	".br":  {"application/octet-stream", Archive},
+	".bz2": {"application/x-bzip2", Archive}, ".xz": {"application/x-xz", Archive},
+	".7z":  {"application/x-7z-compressed", Archive},
 	".css": {"text/css", Style},
-	".js":  {"text/javascript", Script}, ".mjs": {"text/javascript", Script}, ".cjs": {"text/javascript", Script},
+	".js":  {"text/javascript", Script}, ".mjs": {"text/javascript", Script},
+	".cjs": {"text/javascript", Script},
 	".map": {"application/json", Script}, ".wasm": {"application/wasm", Script},
-	".woff2": {"font/woff2", Font}, ".woff": {"font/woff", Font}, ".ttf": {"font/ttf", Font}, ".otf": {"font/otf", Font},
+	".woff2": {"font/woff2", Font}, ".woff": {"font/woff", Font}, ".ttf": {"font/ttf", Font},
+	".otf": {"font/otf", Font},
 	".eot": {"application/vnd.ms-fontobject", Font},
-	".svg": {"image/svg+xml", Image}, ".png": {"image/png", Image}, ".jpg": {"image/jpeg", Image}, ".jpeg": {"image/jpeg", Image},
-	".gif": {"image/gif", Image}, ".webp": {"image/webp", Image}, ".avif": {"image/avif", Image}, ".apng": {"image/apng", Image},
-	".ico": {"image/vnd.microsoft.icon", Image}, ".bmp": {"image/bmp", Image}, ".tif": {"image/tiff", Image},
+	".svg": {"image/svg+xml", Image}, ".png": {"image/png", Image}, ".jpg": {"image/jpeg", Image},
+	".jpeg": {"image/jpeg", Image},
+	".gif":  {"image/gif", Image}, ".webp": {"image/webp", Image}, ".avif": {"image/avif", Image},
+	".apng": {"image/apng", Image},
+	".ico":  {"image/vnd.microsoft.icon", Image}, ".bmp": {"image/bmp", Image}, ".tif": {"image/tiff", Image},
 	".tiff": {"image/tiff", Image}, ".jxl": {"image/jxl", Image}, ".heic": {"image/heic", Image},
-	".mp4": {"video/mp4", Media}, ".webm": {"video/webm", Media}, ".mov": {"video/quicktime", Media}, ".m4v": {"video/mp4", Media},
-	".mp3": {"audio/mpeg", Media}, ".ogg": {"audio/ogg", Media}, ".oga": {"audio/ogg", Media}, ".ogv": {"video/ogg", Media},
-	".opus": {"audio/ogg", Media}, ".wav": {"audio/wav", Media}, ".flac": {"audio/flac", Media}, ".m4a": {"audio/mp4", Media},
-	".aac": {"audio/aac", Media}, ".m3u8": {"application/vnd.apple.mpegurl", Data}, ".ts": {"video/mp2t", Media},
-	".glb": {"model/gltf-binary", Binary}, ".gltf": {"model/gltf+json", Binary}, ".bin": {"application/octet-stream", Binary},
+	".mp4": {"video/mp4", Media}, ".webm": {"video/webm", Media}, ".mov": {"video/quicktime", Media},
+	".m4v": {"video/mp4", Media},
+	".mp3": {"audio/mpeg", Media}, ".ogg": {"audio/ogg", Media}, ".oga": {"audio/ogg", Media},
+	".ogv":  {"video/ogg", Media},
+	".opus": {"audio/ogg", Media}, ".wav": {"audio/wav", Media}, ".flac": {"audio/flac", Media},
+	".m4a": {"audio/mp4", Media},
+	".aac": {"audio/aac", Media}, ".m3u8": {"application/vnd.apple.mpegurl", Data},
+	".ts":  {"video/mp2t", Media},
+	".glb": {"model/gltf-binary", Binary}, ".gltf": {"model/gltf+json", Binary},
+	".bin": {"application/octet-stream", Binary},
 	".pbf": {"application/x-protobuf", Binary}, ".pmtiles": {"application/vnd.pmtiles", Binary},
 }
 
@@ -80,9 +99,10 @@ var byName = map[string]string{
 // fallback is for what the table does not know.
 const fallback = "application/octet-stream"
 
-// Type returns the value of the Content-Type field for the file at name, a slash-separated path. text tells whether its
-// bytes are valid UTF-8 without a NUL: only then a text type carries charset=utf-8, and only then a file without an
-// extension counts as plain text.
+// Type returns the value of the Content-Type field for the file at name, a
+// slash-separated path. text tells whether its bytes are valid UTF-8 without a
+// NUL: only then a text type carries charset=utf-8, and only then a file
+// without an extension counts as plain text.
 func Type(name string, text bool) string {
 	base := path.Base(name)
 	if exact, ok := byName[base]; ok {
@@ -98,15 +118,19 @@ func Type(name string, text bool) string {
 	case extension == "" && text:
 		return "text/plain; charset=utf-8"
 	}
+
 	return fallback
 }
 
-// takesCharset reports whether the type's registration has a charset parameter that browsers heed. JSON has none (RFC 8259).
+// takesCharset reports whether the type's registration has a charset parameter
+// that browsers heed. JSON has none (RFC 8259).
 func takesCharset(mediaType string) bool {
-	return strings.HasPrefix(mediaType, "text/") || mediaType == "application/xml" || strings.HasSuffix(mediaType, "+xml")
+	return strings.HasPrefix(mediaType, "text/") || mediaType == "application/xml" ||
+		strings.HasSuffix(mediaType, "+xml")
 }
 
-// Extension returns the lower-case extension of the last segment with its dot, or "". A leading dot starts no extension.
+// Extension returns the lower-case extension of the last segment with its dot,
+// or "". A leading dot starts no extension.
 func Extension(name string) string {
 	base := path.Base(name)
 	if at := strings.LastIndexByte(base, '.'); at > 0 {
@@ -118,14 +142,19 @@ func Extension(name string) string {
 // ClassOf returns the class of the file at name, by its extension.
 func ClassOf(name string) Class { return table[Extension(name)].class }
 
-// since2 are extensions that semantics 2 knows besides: of files that are no pages.
+// since2 are extensions that semantics 2 knows besides: of
+// files that are no pages.
 var since2 = map[string]bool{
-	".avi": true, ".mkv": true, ".mpeg": true, ".mpg": true, ".3gp": true, ".mid": true, ".weba": true, ".cur": true, ".jfif": true, ".svgz": true, ".psd": true,
-	".apk": true, ".dmg": true, ".exe": true, ".msi": true, ".deb": true, ".rpm": true, ".iso": true, ".rar": true, ".jar": true, ".log": true, ".doc": true,
-	".xls": true, ".ppt": true, ".ps": true, ".eps": true, ".odp": true, ".ttc": true, ".sql": true, ".wat": true, ".usdz": true, ".stl": true,
+	".avi": true, ".mkv": true, ".mpeg": true, ".mpg": true, ".3gp": true, ".mid": true, ".weba": true,
+	".cur": true, ".jfif": true, ".svgz": true, ".psd": true,
+	".apk": true, ".dmg": true, ".exe": true, ".msi": true, ".deb": true, ".rpm": true, ".iso": true,
+	".rar": true, ".jar": true, ".log": true, ".doc": true,
+	".xls": true, ".ppt": true, ".ps": true, ".eps": true, ".odp": true, ".ttc": true, ".sql": true,
+	".wat": true, ".usdz": true, ".stl": true,
 }
 
-// KnownSince2 reports whether the extension of name is one that semantics 2 knows and semantics 1 does not.
+// KnownSince2 reports whether the extension of name is one that semantics 2
+// knows and semantics 1 does not.
 func KnownSince2(name string) bool { return since2[Extension(name)] }
 
 // Known reports whether the table has the extension of name.
@@ -136,9 +165,11 @@ func IsText(data []byte) bool {
 	return bytes.IndexByte(data, 0) < 0 && utf8.Valid(data)
 }
 
-// Fingerprinted reports whether the name of a file tells its content: the last part before the extension, divided by dots
-// and dashes, has eight or more letters, digits or underscores with at least one letter and one digit, and the file is no
-// page, feed, data, document or service worker, whose addresses last.
+// Fingerprinted reports whether the name of a file tells its
+// content: the last part before the extension, divided by dots and
+// dashes, has eight or more letters, digits or underscores with at
+// least one letter and one digit, and the file is no page, feed,
+// data, document or service worker, whose addresses last.
 func Fingerprinted(name string) bool {
 	switch ClassOf(name) {
 	case Page, Feed, Data, Document:

@@ -10,7 +10,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// lease is a record that counts for Lease after it was last written, and is written again until it is ended.
+// lease is a record that counts for Lease after it was last written, and is
+// written again until it is ended.
 type lease struct {
 	store storage.Store
 	key   string
@@ -43,10 +44,12 @@ func (l *lease) renew(ctx context.Context) {
 			return
 		case <-ticker.C:
 		}
+
 		if !l.holds() {
 			return // others may have acted on its end: it does not come back to life
 		}
 		now := time.Now()
+
 		if l.store.Replace(ctx, l.key, l.data) == nil && l.holds() {
 			l.mutex.Lock()
 			l.until = now.Add(Lease)
@@ -61,8 +64,9 @@ func (l *lease) end() {
 	<-l.ended
 }
 
-// holds reports whether others still count it, with a margin. Once it does not, it never does again. It goes by the wall clock: the other
-// one stands still while a machine sleeps.
+// holds reports whether others still count it, with a margin.
+// Once it does not, it never does again. It goes by the wall
+// clock: the other one stands still while a machine sleeps.
 func (l *lease) holds() bool {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -71,8 +75,9 @@ func (l *lease) holds() bool {
 	return !l.over
 }
 
-// within returns a context that ends before the lease does, for what must not happen after it. A request that is given up then may still
-// arrive; the margin is for that.
+// within returns a context that ends before the lease does,
+// for what must not happen after it. A request that is
+// given up then may still arrive; the margin is for that.
 func (l *lease) within(ctx context.Context) (context.Context, context.CancelFunc) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -80,9 +85,12 @@ func (l *lease) within(ctx context.Context) (context.Context, context.CancelFunc
 	return context.WithDeadline(ctx, l.until.Add(-margin))
 }
 
-// during does something that must not happen after the lease's end. late is the error if it would have. An error says that it may still
-// happen, but for those of which certain says that it will not.
-func (l *lease) during(ctx context.Context, late error, do func(context.Context) error, certain func(error) bool) error {
+// during does something that must not happen after the lease's end. late is the
+// error if it would have. An error says that it may still happen, but for those
+// of which certain says that it will not.
+func (l *lease) during(ctx context.Context, late error, do func(context.Context) error,
+	certain func(error) bool,
+) error {
 	if !l.holds() {
 		return late
 	}
@@ -101,9 +109,11 @@ func (l *lease) during(ctx context.Context, late error, do func(context.Context)
 // never is for what consists of several requests: the error is of one of them.
 func never(error) bool { return false }
 
-// refused reports whether an error of a store says that one request did nothing, and will not.
+// refused reports whether an error of a store says that
+// one request did nothing, and will not.
 func refused(err error) bool {
-	for _, reason := range []error{storage.ErrExists, storage.ErrReadOnly, storage.ErrDenied, storage.ErrCredentials, storage.ErrBadKey} {
+	for _, reason := range []error{storage.ErrExists, storage.ErrReadOnly, storage.ErrDenied,
+		storage.ErrCredentials, storage.ErrBadKey} {
 		if errors.Is(err, reason) {
 			return true
 		}
@@ -111,7 +121,8 @@ func refused(err error) bool {
 	return false
 }
 
-// writer is a store whose writes end before a lease does: none that counts is begun after its end, or waited for beyond it.
+// writer is a store whose writes end before a lease does: none that counts is
+// begun after its end, or waited for beyond it.
 type writer struct {
 	storage.Store
 	lease *lease
@@ -119,11 +130,13 @@ type writer struct {
 }
 
 func (w *writer) Create(ctx context.Context, key string, data []byte) error {
-	return w.lease.during(ctx, w.late, func(ctx context.Context) error { return w.Store.Create(ctx, key, data) }, refused)
+	return w.lease.during(ctx, w.late,
+		func(ctx context.Context) error { return w.Store.Create(ctx, key, data) }, refused)
 }
 
 func (w *writer) Replace(ctx context.Context, key string, data []byte) error {
-	return w.lease.during(ctx, w.late, func(ctx context.Context) error { return w.Store.Replace(ctx, key, data) }, refused)
+	return w.lease.during(ctx, w.late,
+		func(ctx context.Context) error { return w.Store.Replace(ctx, key, data) }, refused)
 }
 
 func (w *writer) Begin(ctx context.Context) (storage.Batch, error) {
@@ -131,7 +144,8 @@ func (w *writer) Begin(ctx context.Context) (storage.Batch, error) {
 	return &writerBatch{batch, w}, err
 }
 
-// writerBatch is a batch of a writer. What is added is visible, if at all, only where it leads to nothing.
+// writerBatch is a batch of a writer. What is added is
+// visible, if at all, only where it leads to nothing.
 type writerBatch struct {
 	storage.Batch
 	writer *writer
@@ -145,8 +159,9 @@ func (b *writerBatch) Commit(ctx context.Context) (taken []string, err error) {
 	return taken, err
 }
 
-// lapsed reports whether a record that was last written at a time by the store's clock counts no longer for anybody. ahead is how
-// far that clock is before this machine's.
+// lapsed reports whether a record that was last written at
+// a time by the store's clock counts no longer for anybody.
+// ahead is how far that clock is before this machine's.
 func lapsed(modified time.Time, ahead time.Duration) bool {
 	return time.Now().Add(ahead).After(modified.Add(Lease + margin))
 }

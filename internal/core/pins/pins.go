@@ -1,18 +1,23 @@
-// Package pins lets writers rely on what is in a store while others remove from it.
+// Package pins lets writers rely on what is in a store
+// while others remove from it.
 //
-// A writer takes a pin before it looks what is there, and drops it when its journal entry is written. Who removes publishes the
-// list of what it condemns, and only then reads the pins:
+// A writer takes a pin before it looks what is there, and drops it when its
+// journal entry is written. Who removes publishes the list of what it condemns,
+// and only then reads the pins:
 //
-//	writer:   pin -- look which lists there are -- put objects -- look at the lists again -- root, entry -- drop the pin
-//	remover:  list -- read the pins -- wait until those are gone -- spare what has become reachable -- delete -- end
+//	writer:   pin -- look at the lists -- put objects -- look again -- root, entry -- drop the pin
+//	remover:  list -- read the pins -- wait for them -- spare what is reachable now -- delete -- end
 //
-// Either the remover sees the pin, and then waits for the writer and spares what it has made; or the pin is younger than the
-// remover's look, and then the writer sees the list: it does not rely on a release that is on it, and of objects that it put and
-// that are on it, it waits for the end of the removal and puts them again. Neither waits for the other at the same time: a
-// writer that a remover waits for goes on.
+// Either the remover sees the pin, and then waits for the writer and spares
+// what it has made; or the pin is younger than the remover's look, and then the
+// writer sees the list: it does not rely on a release that is on it, and of
+// objects that it put and that are on it, it waits for the end of the removal
+// and puts them again. Neither waits for the other at the same time: a writer
+// that a remover waits for goes on.
 //
-// Both are leases by the store's clock, which are renewed. A writer writes nothing that counts once its pin has lapsed; a remover
-// deletes nothing once its removal has.
+// Both are leases by the store's clock, which are renewed.
+// A writer writes nothing that counts once its pin has
+// lapsed; a remover deletes nothing once its removal has.
 package pins
 
 import (
@@ -28,20 +33,25 @@ import (
 
 // Times of the protocol.
 const (
-	Lease  = 10 * time.Minute // how long a pin or a removal counts after it was last written
-	renew  = 2 * time.Minute  // how often it is written again
-	margin = 1 * time.Minute  // before which a lease counts as over for its holder, and after which for others
-	keep   = 24 * time.Hour   // how long ended removals and lapsed pins are kept
+	Lease = 10 * time.Minute // how long a pin or a removal counts after it was last written
+	renew = 2 * time.Minute  // how often it is written again
+	// before which a lease counts as over for its holder,
+	// and after which for others
+	margin = 1 * time.Minute
+	keep   = 24 * time.Hour // how long ended removals and lapsed pins are kept
 )
 
-// Landing is how long after a request was given up it may still take effect. Longer is assumed not to happen (docs/trust.md): a lease's
-// holder gives up its requests that long before the lease ends.
+// Landing is how long after a request was given up it may still take effect.
+// Longer is assumed not to happen (docs/trust.md): a lease's holder gives up
+// its requests that long before the lease ends.
 const Landing = margin
 
 // Errors that callers decide on.
 var (
-	// ErrLapsed: the pin could not be renewed in time, so what it protected may be gone.
-	ErrLapsed = errors.New("this machine was too slow, or asleep, so that another may have removed what was relied on")
+	// ErrLapsed: the pin could not be renewed in time, so
+	// what it protected may be gone.
+	ErrLapsed = errors.New("this machine was too slow, or asleep, so that another may " +
+		"have removed what was relied on")
 	// ErrRemoved: the site is being removed.
 	ErrRemoved = errors.New("the site is being removed")
 )
@@ -69,16 +79,19 @@ type Hold struct {
 	before map[string]bool // runs that had ended before the pin was taken, or were settled
 }
 
-// Take pins. id is random. It reads what is being removed, so that Doomed knows. The error is storage.ErrClock if this machine's
-// clock is off by more than storage.ClockLimit, or what the store said. The caller calls Drop.
+// Take pins. id is random. It reads what is being removed, so that Doomed
+// knows. The error is storage.ErrClock if this machine's clock is off by more
+// than storage.ClockLimit, or what the store said. The caller calls Drop.
 func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, error) {
-	h := &Hold{store: store, key: storage.PinKey(id), pin: pin, runs: map[string]*run{}, before: map[string]bool{}}
+	h := &Hold{store: store, key: storage.PinKey(id), pin: pin, runs: map[string]*run{},
+		before: map[string]bool{}}
 	h.pin.Format = format
 	now := time.Now()
 	data, err := canon.Marshal(h.pin)
 	if err != nil {
 		return nil, err
 	}
+
 	if err := store.Create(ctx, h.key, data); err != nil {
 		return nil, err
 	}
@@ -86,6 +99,7 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 	if h.Ahead, err = storage.Ahead(ctx, store, h.key, now); err == nil {
 		err = h.first(ctx)
 	}
+
 	if err != nil {
 		h.Drop(ctx)
 		return nil, err
@@ -93,8 +107,9 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 	return h, nil
 }
 
-// Drop ends the hold. Without it, the pin lapses; so it does if something was written of which nothing is known: it may still arrive, and
-// then it relies on what is there.
+// Drop ends the hold. Without it, the pin lapses; so it
+// does if something was written of which nothing is known:
+// it may still arrive, and then it relies on what is there.
 func (h *Hold) Drop(ctx context.Context) {
 	if h == nil {
 		return
@@ -102,12 +117,14 @@ func (h *Hold) Drop(ctx context.Context) {
 	if h.lease.end(); h.lease.unclear.Load() {
 		return
 	}
+
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	h.store.Delete(ctx, h.key) //nolint:errcheck // it lapses
 }
 
-// Check returns ErrLapsed if the pin may no longer be relied on. It is asked just before something is written that counts.
+// Check returns ErrLapsed if the pin may no longer be relied on. It is asked
+// just before something is written that counts.
 func (h *Hold) Check() error {
 	if !h.lease.holds() {
 		return ErrLapsed
@@ -115,8 +132,9 @@ func (h *Hold) Check() error {
 	return nil
 }
 
-// Writer returns the store for what counts: roots, build records and entries. It refuses to write once the pin has lapsed (ErrLapsed), and
-// waits for no write beyond that. Writers of such records use no other.
+// Writer returns the store for what counts: roots, build records and entries.
+// It refuses to write once the pin has lapsed (ErrLapsed), and waits for no
+// write beyond that. Writers of such records use no other.
 func (h *Hold) Writer() storage.Store { return &writer{h.store, h.lease, ErrLapsed} }
 
 // first reads which removals are going on, and whether they know of this pin.
@@ -134,6 +152,7 @@ func (h *Hold) first(ctx context.Context) error {
 				unsure = true
 			}
 		}
+
 		if !unsure || time.Now().After(deadline) {
 			return nil
 		}
@@ -143,11 +162,13 @@ func (h *Hold) first(ctx context.Context) error {
 	}
 }
 
-// patience is how long a writer waits for a remover to say whether it knows of the writer's pin. One that was killed in between
-// never does; it counts as one that does not.
+// patience is how long a writer waits for a remover to say
+// whether it knows of the writer's pin. One that was killed
+// in between never does; it counts as one that does not.
 const patience = 3 * time.Second
 
-// patient waits between looks, first for a tenth of a second, then longer and longer, up to two seconds: each look asks the store.
+// patient waits between looks, first for a tenth of a second, then longer and
+// longer, up to two seconds: each look asks the store.
 type patient time.Duration
 
 func (p *patient) pause(ctx context.Context) error {
@@ -160,7 +181,8 @@ func (p *patient) pause(ctx context.Context) error {
 	}
 }
 
-// against returns the removals that do not know of this pin and were not over when it was taken.
+// against returns the removals that do not know of this
+// pin and were not over when it was taken.
 func (h *Hold) against() (runs []*run) {
 	for id, r := range h.runs {
 		if !h.before[id] && !r.waitsFor[h.key] {
@@ -170,7 +192,8 @@ func (h *Hold) against() (runs []*run) {
 	return runs
 }
 
-// Doomed reports whether the key of a release is being removed, so that nothing may rely on it. It asks nothing of the store.
+// Doomed reports whether the key of a release is being removed, so that nothing
+// may rely on it. It asks nothing of the store.
 func (h *Hold) Doomed(key string) bool {
 	for _, r := range h.against() {
 		if r.keys[key] {
@@ -180,10 +203,14 @@ func (h *Hold) Doomed(key string) bool {
 	return false
 }
 
-// Settle is called when everything that a release consists of has been put, before its root is written. put says whether a key
-// was put, or was found to be there, since the pin was taken, or is about to be: the root's own key too. It waits for removals that touch those, telling of each; again says
-// that some may have been deleted since, so that they must be put once more, and Settle be called again.
-func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting func(who string)) (again bool, err error) {
+// Settle is called when everything that a release consists of has been
+// put, before its root is written. put says whether a key was put, or
+// was found to be there, since the pin was taken, or is about to be:
+// the root's own key too. It waits for removals that touch those,
+// telling of each; again says that some may have been deleted since,
+// so that they must be put once more, and Settle be called again.
+func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting func(who string),
+) (again bool, err error) {
 	told, pauses := map[string]bool{}, patient(0)
 	for {
 		if err := h.look(ctx); err != nil {
@@ -204,6 +231,7 @@ func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting fu
 				again = true
 			}
 		}
+
 		if !wait {
 			return again, h.Check()
 		}
@@ -220,6 +248,7 @@ func (h *Hold) look(ctx context.Context) error {
 		return err
 	}
 	h.runs = runs
+
 	for id, r := range runs {
 		if r.sites[h.pin.Site] && !h.before[id] && !r.over() && !r.waitsFor[h.key] {
 			return fmt.Errorf("%w by %s", ErrRemoved, r.Who)
@@ -267,13 +296,16 @@ type waitRecord struct {
 	Pins   []string `json:"pins"`
 }
 
-// readRuns reads the removals that prune/ tells of. known are those of an earlier look.
-func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, known map[string]*run) (map[string]*run, error) {
+// readRuns reads the removals that prune/ tells of. known
+// are those of an earlier look.
+func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, known map[string]*run,
+) (map[string]*run, error) {
 	type stages struct {
 		list       bool
 		renewed    time.Time
 		pins, ends bool
 	}
+
 	found := map[string]*stages{}
 	for item, err := range store.List(ctx, storage.PruneKey) {
 		if err != nil {
@@ -283,6 +315,7 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 		if found[id] == nil {
 			found[id] = &stages{}
 		}
+
 		switch stage {
 		case "list":
 			found[id].list = true
@@ -294,6 +327,7 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 			found[id].ends = true
 		}
 	}
+
 	runs := map[string]*run{}
 	for id, s := range found {
 		if !s.list {
@@ -303,6 +337,7 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 		if r == nil {
 			r = &run{id: id}
 		}
+
 		r.ended, r.lapsed = s.ends, lapsed(s.renewed, ahead)
 		if err := r.read(ctx, store, s.pins); errors.Is(err, storage.ErrNotFound) {
 			continue // cleaned since
@@ -311,6 +346,7 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 		}
 		runs[id] = r
 	}
+
 	return runs, nil
 }
 
@@ -326,6 +362,7 @@ func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
 		}
 		r.keys, r.sites = set(r.Keys), set(r.Sites)
 	}
+
 	if pins && !r.hasPins {
 		data, err := store.Get(ctx, storage.PruneKey+"/"+r.id+".pins")
 		if err != nil {
@@ -337,6 +374,7 @@ func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
 		}
 		r.hasPins, r.waitsFor = true, set(wait.Pins)
 	}
+
 	return nil
 }
 

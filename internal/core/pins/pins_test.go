@@ -19,7 +19,8 @@ import (
 
 func take(t *testing.T, store storage.Store, id string) *pins.Hold {
 	t.Helper()
-	hold, err := pins.Take(t.Context(), store, id, pins.Pin{Site: "corvane", Who: "Ines Marrow", What: "deploy", Since: time.Now()})
+	hold, err := pins.Take(t.Context(), store, id, pins.Pin{Site: "corvane", Who: "Ines Marrow",
+		What: "deploy", Since: time.Now()})
 	require.NoError(t, err)
 	return hold
 }
@@ -31,11 +32,13 @@ func condemn(t *testing.T, store storage.Store, id string, keys ...string) *pins
 	return removal
 }
 
-// killed leaves what a remover leaves that is killed after it has published its list.
+// killed leaves what a remover leaves that is killed after
+// it has published its list.
 func killed(t *testing.T, store storage.Store, id string, keys ...string) {
 	t.Helper()
 	require.NoError(t, store.Create(t.Context(), "prune/"+id+".run", []byte(`{"format":1}`)))
-	list := `{"begun":"2026-11-01T10:00:00Z","format":1,"keys":["` + strings.Join(keys, `","`) + `"],"who":"Tobias Quill"}`
+	list := `{"begun":"2026-11-01T10:00:00Z","format":1,"keys":["` + strings.Join(keys, `","`) +
+		`"],"who":"Tobias Quill"}`
 	require.NoError(t, store.Create(t.Context(), "prune/"+id+".list", []byte(list)))
 }
 
@@ -53,9 +56,13 @@ func TestARemoverWaitsForPinsThatWereThere(t *testing.T) {
 		var told []pins.Waiting
 		done := make(chan error)
 		started := time.Now()
-		go func() { done <- removal.Wait(t.Context(), func(w []pins.Waiting) { told = append(told, w...) }) }()
+		go func() {
+			done <- removal.Wait(t.Context(),
+				func(w []pins.Waiting) { told = append(told, w...) })
+		}()
 		time.Sleep(40 * time.Minute) // it is renewed
-		again, err := hold.Settle(t.Context(), only("objects/aa/x"), func(string) { t.Error("it waits for us, not we for it") })
+		again, err := hold.Settle(t.Context(), only("objects/aa/x"),
+			func(string) { t.Error("it waits for us, not we for it") })
 		require.NoError(t, err)
 		assert.False(t, again)
 		assert.False(t, hold.Doomed("objects/aa/x"))
@@ -71,7 +78,8 @@ func TestARemoverWaitsForPinsThatWereThere(t *testing.T) {
 func TestAPinThatIsNotRenewedIsWaitedForAsLongAsItLasts(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
-		require.NoError(t, store.Create(t.Context(), "pins/killed", []byte(`{"format":1,"since":"2026-11-01T10:00:00Z","site":"corvane","what":"deploy","who":"x"}`)))
+		require.NoError(t, store.Create(t.Context(), "pins/killed",
+			[]byte(`{"format":1,"since":"2026-11-01T10:00:00Z","site":"corvane","what":"deploy","who":"x"}`)))
 		removal := condemn(t, store, "p", "objects/aa/x")
 		started := time.Now()
 		require.NoError(t, removal.Wait(t.Context(), nobody))
@@ -90,7 +98,8 @@ func TestAWriterWhoComesLaterWaitsOnlyIfItMust(t *testing.T) {
 		assert.True(t, hold.Doomed("sites/corvane/releases/old"))
 		assert.False(t, hold.Doomed("sites/corvane/releases/other"))
 		started := time.Now()
-		again, err := hold.Settle(t.Context(), only("objects/bb/y"), func(string) { t.Error("nothing to wait for") })
+		again, err := hold.Settle(t.Context(), only("objects/bb/y"),
+			func(string) { t.Error("nothing to wait for") })
 		require.NoError(t, err)
 		assert.False(t, again)
 		assert.Zero(t, time.Since(started))
@@ -159,7 +168,8 @@ func (s *stuck) Replace(ctx context.Context, key string, data []byte) error {
 	return s.Store.Replace(ctx, key, data)
 }
 
-// slept is a store whose writer does not come back from a renewal for a while, as on a machine that sleeps.
+// slept is a store whose writer does not come back from a renewal for a while,
+// as on a machine that sleeps.
 type slept struct {
 	memory.Store
 	once sync.Once
@@ -171,7 +181,8 @@ func (s *slept) Replace(ctx context.Context, key string, data []byte) error {
 	return s.Store.Replace(ctx, key, data)
 }
 
-// TestWhatHasLapsedStaysLapsed: renewals that come after the end of a lease make nothing count again.
+// TestWhatHasLapsedStaysLapsed: renewals that come after
+// the end of a lease make nothing count again.
 func TestWhatHasLapsedStaysLapsed(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &slept{time: 12 * time.Minute}
@@ -192,7 +203,8 @@ func TestWhatHasLapsedStaysLapsed(t *testing.T) {
 	})
 }
 
-// hanging is a store whose deletions do not come back before their time is over.
+// hanging is a store whose deletions do not come back
+// before their time is over.
 type hanging struct{ memory.Store }
 
 func (*hanging) Delete(ctx context.Context, _ string) error {
@@ -200,14 +212,16 @@ func (*hanging) Delete(ctx context.Context, _ string) error {
 	return ctx.Err()
 }
 
-// TestADeletionEndsWithItsLease, and nobody is told that the removal is over: what was asked may still be done.
+// TestADeletionEndsWithItsLease, and nobody is told that the removal is over:
+// what was asked may still be done.
 func TestADeletionEndsWithItsLease(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &hanging{}
 		removal := condemn(t, store, "p", "objects/aa/x")
 		require.NoError(t, removal.Wait(t.Context(), nobody))
 		began := time.Now()
-		err := removal.Delete(t.Context(), []string{"objects/aa/x"}, func(int) { t.Error("it was not deleted") })
+		err := removal.Delete(t.Context(), []string{"objects/aa/x"},
+			func(int) { t.Error("it was not deleted") })
 		require.ErrorIs(t, err, pins.ErrLate)
 		assert.LessOrEqual(t, time.Since(began), 10*time.Minute)
 		require.NoError(t, removal.End(t.Context()))
@@ -243,7 +257,8 @@ func TestAPinThatLapsedIsNotReliedOn(t *testing.T) {
 func TestNobodyWritesToASiteThatIsBeingRemoved(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
-		removal, err := pins.Condemn(t.Context(), store, "p", pins.Record{Who: "Tobias Quill", Keys: []string{}, Sites: []string{"corvane"}})
+		removal, err := pins.Condemn(t.Context(), store, "p",
+			pins.Record{Who: "Tobias Quill", Keys: []string{}, Sites: []string{"corvane"}})
 		require.NoError(t, err)
 		_, err = pins.Take(t.Context(), store, "w", pins.Pin{Site: "corvane"})
 		require.ErrorIs(t, err, pins.ErrRemoved)
@@ -275,7 +290,8 @@ func (s *sleepy) Create(ctx context.Context, key string, data []byte) error {
 	return err
 }
 
-// TestAClockIsNotMisjudgedByAMachineThatSleeps: who believed the store's clock to be ahead would take another's lease for lapsed too soon.
+// TestAClockIsNotMisjudgedByAMachineThatSleeps: who believed the store's clock
+// to be ahead would take another's lease for lapsed too soon.
 func TestAClockIsNotMisjudgedByAMachineThatSleeps(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		for _, sleeps := range []time.Duration{0, time.Second, 4 * time.Minute, 8 * time.Minute} {
@@ -297,7 +313,8 @@ type skewed struct {
 func (s *skewed) Ahead() (time.Duration, bool) { return s.by, true }
 
 func TestAClockThatIsOffIsRefused(t *testing.T) {
-	for by, fine := range map[time.Duration]bool{4 * time.Minute: true, -4 * time.Minute: true, 24 * time.Hour: false, -6 * time.Minute: false} {
+	for by, fine := range map[time.Duration]bool{4 * time.Minute: true, -4 * time.Minute: true,
+		24 * time.Hour: false, -6 * time.Minute: false} {
 		store := &skewed{by: by}
 		hold, err := pins.Take(t.Context(), store, "w", pins.Pin{})
 		if fine {
@@ -314,14 +331,17 @@ func TestAClockThatIsOffIsRefused(t *testing.T) {
 	}
 }
 
-// TestRecordsAreFrozen holds what lies in a store to what docs/store-format.md says.
+// TestRecordsAreFrozen holds what lies in a store to what
+// docs/store-format.md says.
 func TestRecordsAreFrozen(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		when := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-		hold, err := pins.Take(t.Context(), store, "abc", pins.Pin{Site: "corvane", Who: "Ines Marrow", What: "deploy", Since: when})
+		hold, err := pins.Take(t.Context(), store, "abc", pins.Pin{Site: "corvane", Who: "Ines Marrow",
+			What: "deploy", Since: when})
 		require.NoError(t, err)
-		removal, err := pins.Condemn(t.Context(), store, "xyz", pins.Record{Who: "Tobias Quill", Begun: when, Keys: []string{"objects/aa/x"}, Sites: []string{"velley"}})
+		removal, err := pins.Condemn(t.Context(), store, "xyz", pins.Record{Who: "Tobias Quill", Begun: when,
+			Keys: []string{"objects/aa/x"}, Sites: []string{"velley"}})
 		require.NoError(t, err)
 		done := make(chan error)
 		go func() { done <- removal.Wait(t.Context(), nobody) }()

@@ -13,7 +13,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// MaxKeys is how many keys one removal lists at most, so that its list is one record.
+// MaxKeys is how many keys one removal lists at most, so
+// that its list is one record.
 const MaxKeys = 50_000
 
 // Removal is what this process removes.
@@ -31,8 +32,9 @@ type Waiting struct {
 	Modified time.Time // by the store's clock
 }
 
-// Condemn publishes the list of what will be removed: at most MaxKeys keys, and sites that go as a whole. id is random. The caller
-// then calls Wait, Delete and End. The error is storage.ErrClock if the clocks differ.
+// Condemn publishes the list of what will be removed: at most MaxKeys keys, and
+// sites that go as a whole. id is random. The caller then calls Wait, Delete
+// and End. The error is storage.ErrClock if the clocks differ.
 func Condemn(ctx context.Context, store storage.Store, id string, record Record) (*Removal, error) {
 	if len(record.Keys) > MaxKeys {
 		return nil, fmt.Errorf("a removal lists %d keys at most, not %d", MaxKeys, len(record.Keys))
@@ -43,10 +45,13 @@ func Condemn(ctx context.Context, store storage.Store, id string, record Record)
 	if err != nil {
 		return nil, err
 	}
+
 	now, run := time.Now(), r.key("run")
-	if err := store.Create(ctx, run, []byte(`{"format":1}`)); err != nil { // before the list, which counts with it only
+	// before the list, which counts with it only
+	if err := store.Create(ctx, run, []byte(`{"format":1}`)); err != nil {
 		return nil, err
 	}
+
 	r.lease = hold(ctx, store, run, []byte(`{"format":1}`), now)
 	if err := store.Create(ctx, r.key("list"), data); err != nil {
 		return nil, errors.Join(err, r.End(ctx))
@@ -60,7 +65,8 @@ func Condemn(ctx context.Context, store storage.Store, id string, record Record)
 // key is where a stage of the removal is told.
 func (r *Removal) key(stage string) string { return storage.PruneKey + "/" + r.id + "." + stage }
 
-// Wait waits until every pin that is there now is dropped or has lapsed. tell is called at first, and whenever fewer are left.
+// Wait waits until every pin that is there now is dropped or has lapsed. tell
+// is called at first, and whenever fewer are left.
 func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 	waits, err := r.fresh(ctx)
 	if err != nil {
@@ -72,11 +78,13 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 		record.Pins = append(record.Pins, key)
 		r.waits[key] = true
 	}
+
 	slices.Sort(record.Pins)
 	data, err := canon.Marshal(record)
 	if err == nil {
 		err = r.store.Create(ctx, r.key("pins"), data)
 	}
+
 	var pauses patient
 	for left := len(waits) + 1; err == nil && len(waits) > 0; waits, err = r.fresh(ctx) {
 		for key := range waits {
@@ -84,6 +92,7 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 				delete(waits, key) // younger than the list: its writer has seen it
 			}
 		}
+
 		if len(waits) < left {
 			left = len(waits)
 			tell(sorted(waits))
@@ -91,10 +100,12 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 		if left == 0 {
 			return nil
 		}
+
 		if err := pauses.pause(ctx); err != nil {
 			return err
 		}
 	}
+
 	return err
 }
 
@@ -117,6 +128,7 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 		if lapsed(item.Modified, r.ahead) || r.waits != nil && !r.waits[item.Key] {
 			continue
 		}
+
 		waiting := Waiting{Modified: item.Modified}
 		if r.waits == nil {
 			data, err := r.store.Get(ctx, item.Key)
@@ -124,7 +136,8 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 				continue
 			}
 			if err == nil {
-				err = json.Unmarshal(data, &waiting.Pin) // leniently: a later version may say more of whom is waited for
+				// leniently: a later version may say more of whom is waited for
+				err = json.Unmarshal(data, &waiting.Pin)
 			}
 			if err != nil {
 				return nil, fmt.Errorf("the pin %s cannot be read: %w", item.Key, err)
@@ -132,15 +145,18 @@ func (r *Removal) fresh(ctx context.Context) (map[string]Waiting, error) {
 		}
 		found[item.Key] = waiting
 	}
+
 	return found, nil
 }
 
-// ErrLate: the removal could not be renewed in time, so others no longer reckon with it.
+// ErrLate: the removal could not be renewed in time, so
+// others no longer reckon with it.
 var ErrLate = errors.New("the removal was held up for too long")
 
-// Delete deletes keys that are on the list, some at a time: those of one storage.Rank after those of another, each in calls of their own,
-// since a call that fails may have removed any of its keys. done is told how many. The error is ErrLate when the removal has lapsed: what
-// is left is for another one.
+// Delete deletes keys that are on the list, some at a time: those of one
+// storage.Rank after those of another, each in calls of their own, since a call
+// that fails may have removed any of its keys. done is told how many. The error
+// is ErrLate when the removal has lapsed: what is left is for another one.
 func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) error {
 	keys = slices.Clone(keys)
 	slices.SortStableFunc(keys, func(a, b string) int { return storage.Rank(a) - storage.Rank(b) })
@@ -152,28 +168,34 @@ func (r *Removal) Delete(ctx context.Context, keys []string, done func(n int)) e
 		if !r.lease.holds() {
 			return ErrLate
 		}
+
 		if err := r.remove(ctx, keys[:n]); err != nil {
 			return err
 		}
 		done(n)
 		keys = keys[n:]
 	}
+
 	return nil
 }
 
-// maxCall is how many keys are removed in one call, between two looks at the lease.
+// maxCall is how many keys are removed in one call,
+// between two looks at the lease.
 const maxCall = 1000
 
-// Writer returns the removal's store for records that it writes; see Hold.Writer.
+// Writer returns the removal's store for records that it
+// writes; see Hold.Writer.
 func (r *Removal) Writer() storage.Store { return &writer{r.store, r.lease, ErrLate} }
 
 // remove deletes some keys, if that can be done while the removal counts.
 func (r *Removal) remove(ctx context.Context, keys []string) error {
-	return r.lease.during(ctx, ErrLate, func(ctx context.Context) error { return storage.Remove(ctx, r.store, keys) }, never)
+	return r.lease.during(ctx, ErrLate,
+		func(ctx context.Context) error { return storage.Remove(ctx, r.store, keys) }, never)
 }
 
-// End says that nothing more will be deleted, if that is known: after an error, requests may be on their way, so the removal counts until
-// it lapses, as it does without End.
+// End says that nothing more will be deleted, if that is
+// known: after an error, requests may be on their way, so the
+// removal counts until it lapses, as it does without End.
 func (r *Removal) End(ctx context.Context) error {
 	r.lease.end()
 	if r.lease.unclear.Load() {
@@ -209,6 +231,7 @@ func Clean(ctx context.Context, store storage.Store, ahead time.Duration) error 
 			}
 		}
 	}
+
 	if err := storage.Remove(ctx, store, old); err != nil {
 		return err
 	}

@@ -22,7 +22,8 @@ import (
 	"orilla.example/orilla/internal/store/memory"
 )
 
-// sea is a store whose requests take their time, get lost, and arrive late; its clock is another than the machines'. Time is simulated.
+// sea is a store whose requests take their time, get lost, and arrive late; its
+// clock is another than the machines'. Time is simulated.
 type sea struct {
 	memory.Store
 	bound  time.Duration // how long after it was given up a request may still arrive
@@ -38,7 +39,8 @@ func (s *sea) chance(n int) int {
 	return s.random.IntN(n)
 }
 
-// some is a time up to most, of any length: short ones are as frequent as long ones.
+// some is a time up to most, of any length: short ones are
+// as frequent as long ones.
 func (s *sea) some(most time.Duration) time.Duration {
 	return most / time.Duration(1+s.chance(12)) * time.Duration(s.chance(1000)) / 1000
 }
@@ -59,7 +61,8 @@ func (s *sea) List(ctx context.Context, folder string) iter.Seq2[storage.Item, e
 	}
 }
 
-// machine is what one process sees of the sea. It may be suspended, with everything that it does, and it may be killed.
+// machine is what one process sees of the sea. It may be suspended, with
+// everything that it does, and it may be killed.
 type machine struct {
 	*sea
 	mutex sync.Mutex
@@ -84,7 +87,8 @@ func (m *machine) List(ctx context.Context, folder string) iter.Seq2[storage.Ite
 
 var errLost = errors.New("no answer")
 
-// call lets a request happen: at some moment of it, or after it was given up, or never.
+// call lets a request happen: at some moment of it, or
+// after it was given up, or never.
 func (m *machine) call(ctx context.Context, do func() error) error {
 	time.Sleep(m.some(2 * time.Second))
 	m.mutex.Lock()
@@ -184,7 +188,8 @@ const (
 	entriesFolder = "sites/corvane/environments/production/journal"
 )
 
-// write makes a release and puts it live, or puts one live that is there. Whatever fails ends it.
+// write makes a release and puts it live, or puts one live
+// that is there. Whatever fails ends it.
 func (v *voyage) write(id string) {
 	ctx, m := context.Background(), newMachine(v.sea)
 	time.Sleep(v.sea.some(40 * time.Minute))
@@ -219,7 +224,8 @@ func (v *voyage) there(ctx context.Context, m *machine, hold *pins.Hold) string 
 	return ""
 }
 
-// make puts a few of few objects, and then a root that names them. The same objects make the same root.
+// make puts a few of few objects, and then a root that names them. The same
+// objects make the same root.
 func (v *voyage) make(ctx context.Context, m *machine, hold *pins.Hold) string {
 	put := map[string]bool{}
 	for range 1 + v.sea.chance(3) {
@@ -241,7 +247,8 @@ func (v *voyage) make(ctx context.Context, m *machine, hold *pins.Hold) string {
 		}
 		time.Sleep(v.sea.some(15 * time.Minute))
 		var err error
-		if again, err = hold.Settle(ctx, func(key string) bool { return put[key] }, func(string) {}); err != nil {
+		if again, err = hold.Settle(ctx, func(key string) bool { return put[key] },
+			func(string) {}); err != nil {
 			return ""
 		}
 		if again {
@@ -249,13 +256,15 @@ func (v *voyage) make(ctx context.Context, m *machine, hold *pins.Hold) string {
 		}
 	}
 	time.Sleep(v.sea.some(25 * time.Minute))
-	if err := hold.Writer().Create(ctx, root, []byte(text)); err != nil && !errors.Is(err, storage.ErrExists) {
+	if err := hold.Writer().Create(ctx, root, []byte(text)); err != nil &&
+		!errors.Is(err, storage.ErrExists) {
 		return ""
 	}
 	return root
 }
 
-// remove condemns some roots, of which no entry counts any more, and every object that no other root needs.
+// remove condemns some roots, of which no entry counts any more, and every
+// object that no other root needs.
 func (v *voyage) remove(id string) {
 	ctx, m := context.Background(), newMachine(v.sea)
 	time.Sleep(v.sea.some(50 * time.Minute))
@@ -288,10 +297,12 @@ func (v *voyage) remove(id string) {
 	reached = v.needed(doomed)
 	keys = slices.DeleteFunc(keys, func(key string) bool { return reached[key] })
 	time.Sleep(v.sea.some(30 * time.Minute))
-	removal.Delete(ctx, keys, func(n int) { v.count(&v.removed, n) }) //nolint:errcheck // what it left is for others
+	//nolint:errcheck // what it left is for others
+	removal.Delete(ctx, keys, func(n int) { v.count(&v.removed, n) })
 }
 
-// needed are the roots that are not doomed, or named by an entry that counts, and all that they lead to.
+// needed are the roots that are not doomed, or named by an
+// entry that counts, and all that they lead to.
 func (v *voyage) needed(doomed map[string]bool) map[string]bool {
 	v.mine.Lock()
 	defer v.mine.Unlock()
@@ -309,7 +320,8 @@ func (v *voyage) needed(doomed map[string]bool) map[string]bool {
 	return needed
 }
 
-// broken names what is missing: of an entry that counts its root, of a root its objects.
+// broken names what is missing: of an entry that counts
+// its root, of a root its objects.
 func (v *voyage) broken() string {
 	roots, objects := v.content(rootsFolder), v.content("objects/aa")
 	for entry, root := range v.content(entriesFolder) {
@@ -365,8 +377,9 @@ func seedAndRounds(t *testing.T, few, many int) (uint64, int) {
 	return seed, few
 }
 
-// TestWhateverMeetsARootImpliesItsObjects and an entry its root: requests are lost and late, clocks differ, processes are suspended and
-// killed, and what is made is often just what is being removed.
+// TestWhateverMeetsARootImpliesItsObjects and an entry its root: requests are
+// lost and late, clocks differ, processes are suspended and killed, and what is
+// made is often just what is being removed.
 func TestWhateverMeetsARootImpliesItsObjects(t *testing.T) {
 	seed, rounds := seedAndRounds(t, 30, 5000)
 	var again, relied, wrote, removed int
@@ -375,14 +388,16 @@ func TestWhateverMeetsARootImpliesItsObjects(t *testing.T) {
 		require.Empty(t, broken, "round %d, seed %d", round, seed)
 		again, relied, wrote, removed = again+v.again, relied+v.relied, wrote+v.wrote, removed+v.removed
 	}
-	t.Logf("%d entries written, %d keys removed; %d times put again, %d times relied on what was there", wrote, removed, again, relied)
+	t.Logf("%d entries written, %d keys removed; %d times put again, %d times relied on what was there",
+		wrote, removed, again, relied)
 	require.Greater(t, removed, rounds)
 	require.Greater(t, wrote, rounds)
 	require.Greater(t, relied, rounds/2)
 }
 
-// TestTheBoundIsNeeded shows that the simulation finds what docs/trust.md assumes away: requests that arrive long after they were given up
-// break a store.
+// TestTheBoundIsNeeded shows that the simulation finds
+// what docs/trust.md assumes away: requests that arrive
+// long after they were given up break a store.
 func TestTheBoundIsNeeded(t *testing.T) {
 	seed, rounds := seedAndRounds(t, 4000, 4000)
 	for round := range rounds {

@@ -8,7 +8,8 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 )
 
-// Bounds on a configuration: whoever proposes a change writes one, and it is read before anything holds it.
+// Bounds on a configuration: whoever proposes a change writes one, and it is
+// read before anything holds it.
 const (
 	largestConfig = 256 << 10 // bytes
 	mostNodes     = 100_000   // values, each alias counted as all that it stands for
@@ -17,7 +18,8 @@ const (
 
 // tooLarge is the error for a configuration that is none.
 func tooLarge(name, what string) error {
-	return fault.New(fault.Usage, "config", "the configuration is too large: %s", what).At("%s", name).Then("a configuration has a few dozen lines; is this the right file?")
+	return fault.New(fault.Usage, "config", "the configuration is too large: %s", what).At("%s", name).
+		Then("a configuration has a few dozen lines; is this the right file?")
 }
 
 // checkText refuses what should not even be parsed.
@@ -35,6 +37,7 @@ func checkText(data []byte, name string) error {
 		}
 		deepest = max(deepest, depth)
 	}
+
 	if deepest > deepestConfig {
 		return tooLarge(name, fmt.Sprintf("over %d levels", deepestConfig))
 	}
@@ -44,18 +47,20 @@ func checkText(data []byte, name string) error {
 // sizes counts the values of a document.
 type sizes struct{ anchors map[string]int }
 
-// of returns how many values a node stands for, aliases expanded; more than mostNodes if that is too many, or
-// has no end.
+// of returns how many values a node stands for, aliases expanded; more than
+// mostNodes if that is too many, or has no end.
 func (s sizes) of(node ast.Node, depth int) int {
 	if depth > deepestConfig {
 		return mostNodes + 1
 	}
 	total := 1
+
 	add := func(below ast.Node) {
 		if below != nil && total <= mostNodes {
 			total += s.of(below, depth+1)
 		}
 	}
+
 	switch node := node.(type) {
 	case *ast.MappingNode:
 		for _, pair := range node.Values {
@@ -77,5 +82,6 @@ func (s sizes) of(node ast.Node, depth int) int {
 	case *ast.AliasNode:
 		total += s.anchors[node.Value.GetToken().Value]
 	}
+
 	return total
 }

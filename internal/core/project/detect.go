@@ -21,9 +21,11 @@ type Guess struct {
 	Notes   []string // what a person should know: no lock file, an output that needs a server
 }
 
-// Detect looks at a project's files. A Guess without Output means that nothing was recognised.
+// Detect looks at a project's files. A Guess without
+// Output means that nothing was recognised.
 func Detect(files fs.FS) Guess {
-	for _, look := range []func(fs.FS) (Guess, bool){detectPackage, detectGenerator, detectMakefile, detectScript, detectPlain} {
+	for _, look := range []func(fs.FS) (Guess, bool){detectPackage, detectGenerator, detectMakefile,
+		detectScript, detectPlain} {
 		if guess, ok := look(files); ok {
 			guess.Rules = rulesFiles(files)
 			return guess
@@ -52,7 +54,8 @@ func (p packageFile) has(name string) bool {
 	return direct || dev
 }
 
-// framework says where a tool of the package world leaves its output, and how its own files tell that the output is static.
+// framework says where a tool of the package world leaves its output, and how
+// its own files tell that the output is static.
 type framework struct {
 	dependency string
 	script     string // if it is not the usual one
@@ -61,10 +64,13 @@ type framework struct {
 }
 
 var frameworks = []framework{
-	{dependency: "next", output: "out", static: configHas("next.config", `output\s*:\s*['"]export['"]`, `its output needs a server unless next.config says output: "export"`)},
+	{dependency: "next", output: "out", static: configHas("next.config", `output\s*:\s*['"]export['"]`,
+		`its output needs a server unless next.config says output: "export"`)},
 	{dependency: "nuxt", script: "generate", output: ".output/public"},
-	{dependency: "@sveltejs/kit", output: "build", static: needs("@sveltejs/adapter-static", "its output needs a server unless it is built with @sveltejs/adapter-static")},
-	{dependency: "astro", output: "dist", static: configLacks("astro.config", `output\s*:\s*['"]server['"]`, `its output needs a server, since astro.config says output: "server"`)},
+	{dependency: "@sveltejs/kit", output: "build", static: needs("@sveltejs/adapter-static",
+		"its output needs a server unless it is built with @sveltejs/adapter-static")},
+	{dependency: "astro", output: "dist", static: configLacks("astro.config", `output\s*:\s*['"]server['"]`,
+		`its output needs a server, since astro.config says output: "server"`)},
 	{dependency: "@docusaurus/core", output: "build"},
 	{dependency: "gatsby", output: "public"},
 	{dependency: "@11ty/eleventy", output: "_site"},
@@ -87,7 +93,8 @@ func needs(dependency, why string) func(packageFile, fs.FS) string {
 
 func configMatches(files fs.FS, name, pattern string) bool {
 	for _, extension := range []string{".js", ".mjs", ".cjs", ".ts", ".mts"} {
-		if data, err := fs.ReadFile(files, name+extension); err == nil && regexp.MustCompile(pattern).Match(data) {
+		if data, err := fs.ReadFile(files, name+extension); err == nil && regexp.MustCompile(pattern).
+			Match(data) {
 			return true
 		}
 	}
@@ -118,7 +125,9 @@ func detectPackage(files fs.FS) (Guess, bool) {
 	if err != nil || json.Unmarshal(data, &p) != nil {
 		return Guess{}, false
 	}
-	guess := Guess{What: "a package with build scripts", Because: "package.json", Keep: []string{"node_modules"}}
+
+	guess := Guess{What: "a package with build scripts", Because: "package.json",
+		Keep: []string{"node_modules"}}
 	scripts := []string{"build", "build:static", "generate", "export", "dist", "docs:build"}
 	for _, f := range frameworks {
 		if !p.has(f.dependency) {
@@ -128,6 +137,7 @@ func detectPackage(files fs.FS) (Guess, bool) {
 		if f.script != "" {
 			scripts = append([]string{f.script}, scripts...)
 		}
+
 		if f.static != nil {
 			if why := f.static(p, files); why != "" {
 				guess.Notes = append(guess.Notes, why)
@@ -135,6 +145,7 @@ func detectPackage(files fs.FS) (Guess, bool) {
 		}
 		break
 	}
+
 	script := ""
 	for _, name := range scripts {
 		if _, ok := p.Scripts[name]; ok {
@@ -142,6 +153,7 @@ func detectPackage(files fs.FS) (Guess, bool) {
 			break
 		}
 	}
+
 	if script == "" {
 		return Guess{}, false
 	}
@@ -149,11 +161,13 @@ func detectPackage(files fs.FS) (Guess, bool) {
 	if note != "" {
 		guess.Notes = append(guess.Notes, note)
 	}
+
 	if len(p.Dependencies)+len(p.DevDependencies) > 0 {
 		guess.Prepare = []string{install}
 	} else {
 		guess.Keep = nil
 	}
+
 	guess.Run = []string{manager + " run " + script}
 	if guess.Output == "" {
 		guess.Output = existingOutput(files, "dist")
@@ -161,21 +175,26 @@ func detectPackage(files fs.FS) (Guess, bool) {
 	return guess, true
 }
 
-// packageManager tells from the lock file which one a project uses, and how it installs exactly what the lock file says.
+// packageManager tells from the lock file which one a project uses, and how it
+// installs exactly what the lock file says.
 func packageManager(files fs.FS) (manager, install, note string) {
 	for _, known := range []struct{ lock, manager, install string }{
 		{"package-lock.json", "npm", "npm ci"}, {"npm-shrinkwrap.json", "npm", "npm ci"},
-		{"pnpm-lock.yaml", "pnpm", "pnpm install --frozen-lockfile"}, {"yarn.lock", "yarn", "yarn install --frozen-lockfile"},
-		{"bun.lock", "bun", "bun install --frozen-lockfile"}, {"bun.lockb", "bun", "bun install --frozen-lockfile"},
+		{"pnpm-lock.yaml", "pnpm", "pnpm install --frozen-lockfile"},
+		{"yarn.lock", "yarn", "yarn install --frozen-lockfile"},
+		{"bun.lock", "bun", "bun install --frozen-lockfile"},
+		{"bun.lockb", "bun", "bun install --frozen-lockfile"},
 	} {
 		if exists(files, known.lock) {
 			return known.manager, known.install, ""
 		}
 	}
-	return "npm", "npm install", "there is no lock file, so the same commit may get other dependencies another day; commit package-lock.json"
+	return "npm", "npm install", "there is no lock file, so the same commit may get other dependencies " +
+		"another day; commit package-lock.json"
 }
 
-// detectGenerator knows the generators that have a configuration file of their own.
+// detectGenerator knows the generators that have a
+// configuration file of their own.
 func detectGenerator(files fs.FS) (Guess, bool) {
 	for _, known := range []struct {
 		file    string
@@ -189,16 +208,19 @@ func detectGenerator(files fs.FS) (Guess, bool) {
 		{"hugo.yaml", "", "a Hugo site", nil, "hugo", "public"},
 		{"config.toml", "archetypes", "a Hugo site", nil, "hugo", "public"},
 		{"config.toml", "templates", "a Zola site", nil, "zola build", "public"},
-		{"_config.yml", "Gemfile", "a Jekyll site", []string{"bundle install"}, "bundle exec jekyll build", "_site"},
+		{"_config.yml", "Gemfile", "a Jekyll site", []string{"bundle install"}, "bundle exec jekyll build",
+			"_site"},
 		{"_config.yml", "", "a Jekyll site", nil, "jekyll build", "_site"},
 		{"mkdocs.yml", "", "an MkDocs site", nil, "mkdocs build", "site"},
 		{"book.toml", "", "an mdBook", nil, "mdbook build", "book"},
 		{"conf.py", "", "a Sphinx site", nil, "sphinx-build -b html . _build/html", "_build/html"},
-		{"docs/conf.py", "", "a Sphinx site", nil, "sphinx-build -b html docs docs/_build/html", "docs/_build/html"},
+		{"docs/conf.py", "", "a Sphinx site", nil, "sphinx-build -b html docs docs/_build/html",
+			"docs/_build/html"},
 		{"pelicanconf.py", "", "a Pelican site", nil, "pelican content", "output"},
 	} {
 		if exists(files, known.file) && (known.also == "" || exists(files, known.also)) {
-			return Guess{What: known.what, Because: known.file, Prepare: known.prepare, Run: []string{known.run}, Output: known.output}, true
+			return Guess{What: known.what, Because: known.file, Prepare: known.prepare,
+				Run: []string{known.run}, Output: known.output}, true
 		}
 	}
 	return Guess{}, false
@@ -216,9 +238,11 @@ func detectMakefile(files fs.FS) (Guess, bool) {
 		for _, match := range makeTarget.FindAllStringSubmatch(string(data), -1) {
 			targets = append(targets, match[1])
 		}
+
 		for _, target := range []string{"site", "html", "build", "dist", "all"} {
 			if slices.Contains(targets, target) {
-				return Guess{What: "a project built with make", Because: name, Run: []string{"make " + target}, Output: existingOutput(files, "")}, true
+				return Guess{What: "a project built with make", Because: name,
+					Run: []string{"make " + target}, Output: existingOutput(files, "")}, true
 			}
 		}
 	}
@@ -228,7 +252,8 @@ func detectMakefile(files fs.FS) (Guess, bool) {
 func detectScript(files fs.FS) (Guess, bool) {
 	for _, name := range []string{"build.sh", "build/build.sh", "scripts/build.sh"} {
 		if exists(files, name) {
-			return Guess{What: "a project with a build script", Because: name, Run: []string{"sh " + name}, Output: existingOutput(files, "")}, true
+			return Guess{What: "a project with a build script", Because: name, Run: []string{"sh " + name},
+				Output: existingOutput(files, "")}, true
 		}
 	}
 	return Guess{}, false
@@ -240,14 +265,17 @@ func detectPlain(files fs.FS) (Guess, bool) {
 		return Guess{What: "a plain folder of files", Because: "index.html", Output: "."}, true
 	}
 	if folder := existingOutput(files, ""); folder != "" {
-		return Guess{What: "a folder of finished files", Because: path.Join(folder, "index.html"), Output: folder}, true
+		return Guess{What: "a folder of finished files", Because: path.Join(folder, "index.html"),
+			Output: folder}, true
 	}
 	return Guess{}, false
 }
 
-// existingOutput returns the first of the usual output folders that is there with an index.html, or preset.
+// existingOutput returns the first of the usual output folders that is there
+// with an index.html, or preset.
 func existingOutput(files fs.FS, preset string) string {
-	for _, folder := range []string{"dist", "public", "_site", "build", "out", "output", "site", "www", "docs"} {
+	for _, folder := range []string{"dist", "public", "_site", "build", "out", "output", "site", "www",
+		"docs"} {
 		if exists(files, folder+"/index.html") {
 			return folder
 		}
@@ -270,25 +298,32 @@ func Draft(site string, guess Guess, mainBranch string) string {
 	if len(guess.Prepare) > 0 {
 		line("  prepare: " + list(guess.Prepare) + "   # dependencies")
 	}
+
 	if len(guess.Run) > 0 {
 		line("  run: " + list(guess.Run) + "   # in order, in a clean checkout of the commit")
 	}
 	line("  output: " + quote(guess.Output) + "   # the folder that holds the finished site")
 	if len(guess.Keep) > 0 {
-		line("  keep: " + list(guess.Keep) + "   # carried from build to build while the lock file is the same")
+		line("  keep: " + list(guess.Keep) +
+			"   # carried from build to build while the lock file is the same")
 	}
+
 	if len(guess.Rules) > 0 {
 		line("rules: " + list(guess.Rules) + "   # redirects, fallbacks, headers: docs/rules.md")
 	} else {
 		line("# rules: site.rules   # redirects, fallbacks, headers: docs/rules.md")
 	}
+
 	line("environments:")
 	line("  production:")
 	if mainBranch != "" {
 		line("    follows: " + quote(mainBranch) + "   # commits of this branch go live")
 	}
-	line("    # addresses: [https://www.corvane.example/]   # the first is canonical; its path is the base path")
-	line("    # wait_for: [/, ./audit.sh]   # pages and commands, looked at after each deploy: if one fails, it goes back by itself")
+
+	line("    # addresses: [https://www.corvane.example/]   # the first is " +
+		"canonical; its path is the base path")
+	line("    # wait_for: [/, ./audit.sh]   # pages and commands, looked at after each deploy: if one " +
+		"fails, it goes back by itself")
 	line("# previews:   # of all other branches; docs/environments.md")
 	line("#   follows: [\"*\", \"!bot/*\"]")
 	line("#   expire_after: 30d   # counted from a branch's last commit that was built")
@@ -307,9 +342,12 @@ var plainWord = regexp.MustCompile(`^[A-Za-z_./][A-Za-z0-9_./ -]*$`)
 
 // quote writes a text as a YAML scalar.
 func quote(text string) string {
-	if plainWord.MatchString(text) && !slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off"}, strings.ToLower(text)) && strings.TrimSpace(text) == text {
+	if plainWord.MatchString(text) &&
+		!slices.Contains([]string{"true", "false", "null", "yes", "no", "on", "off"},
+			strings.ToLower(text)) && strings.TrimSpace(text) == text {
 		return text
 	}
+
 	data, err := json.Marshal(text) // a JSON string is a YAML scalar
 	if err != nil {
 		return `""`

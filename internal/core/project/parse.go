@@ -22,8 +22,9 @@ import (
 	"orilla.example/orilla/internal/core/spelling"
 )
 
-// Parse reads a configuration. name is what messages call the file. All mistakes are told at once, each with line, column and
-// the line itself: the error is a fault.Error of kind Usage.
+// Parse reads a configuration. name is what messages call the file. All
+// mistakes are told at once, each with line, column and the line itself: the
+// error is a fault.Error of kind Usage.
 func Parse(data []byte, name string) (Config, error) {
 	if err := checkText(data, name); err != nil {
 		return Config{}, err
@@ -37,15 +38,19 @@ func Parse(data []byte, name string) (Config, error) {
 				return Config{}, p.problem()
 			}
 		}
-		return Config{}, fault.New(fault.Usage, "config", "the configuration is not YAML").At("%s", name).Because(err)
+		return Config{}, fault.New(fault.Usage, "config", "the configuration is not YAML").At("%s", name).
+			Because(err)
 	}
+
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
 		return Config{}, fault.New(fault.Usage, "config", "the configuration is empty").At("%s", name).
 			Then("write at least: site: NAME, or run: orilla init")
 	}
 	if (sizes{map[string]int{}}).of(file.Docs[0].Body, 0) > mostNodes {
-		return Config{}, tooLarge(name, fmt.Sprintf("over %d values, or over %d levels", mostNodes, deepestConfig))
+		return Config{}, tooLarge(name, fmt.Sprintf("over %d values, or over %d levels", mostNodes,
+			deepestConfig))
 	}
+
 	var config Config
 	p.mapping(file.Docs[0].Body, p.top(&config))
 	if len(p.mistakes) == 0 {
@@ -89,9 +94,12 @@ func (p *parse) problem() error {
 	}
 	slices.SortStableFunc(p.mistakes, func(a, b mistake) int { return a.line - b.line })
 	first := p.mistakes[0]
-	problem := fault.New(fault.Usage, "config", "%s", first.text).At("%s:%d:%d", p.name, first.line, first.column).With(p.excerpt(first)...)
+	problem := fault.New(fault.Usage, "config", "%s", first.text).
+		At("%s:%d:%d", p.name, first.line, first.column).With(p.excerpt(first)...)
+
 	for _, other := range p.mistakes[1:] {
-		problem = problem.With(fmt.Sprintf("%s:%d:%d: %s", p.name, other.line, other.column, other.text)).With(p.excerpt(other)...)
+		problem = problem.With(fmt.Sprintf("%s:%d:%d: %s", p.name, other.line, other.column, other.text)).
+			With(p.excerpt(other)...)
 	}
 	return problem.Then("correct %s; docs/configuration.md lists every key", p.name)
 }
@@ -110,13 +118,16 @@ type keys map[string]func(ast.Node)
 
 func (p *parse) top(c *Config) keys {
 	return keys{
-		"site":         p.label(&c.Site, "a site's name"),
-		"build":        p.inner(func() keys { return p.build(&c.Build) }),
-		"leave_out":    p.globs(&c.LeaveOut),
-		"rules":        p.list(&c.Rules, p.isFile),
-		"languages":    p.list(&c.Languages, p.isLanguage),
-		"time_zone":    p.timeZone(&c.TimeZone),
-		"check":        p.inner(func() keys { return keys{"stop_on": p.texts(&c.Check.StopOn), "ignore": p.ignores(&c.Check.Ignore)} }),
+		"site":      p.label(&c.Site, "a site's name"),
+		"build":     p.inner(func() keys { return p.build(&c.Build) }),
+		"leave_out": p.globs(&c.LeaveOut),
+		"rules":     p.list(&c.Rules, p.isFile),
+		"languages": p.list(&c.Languages, p.isLanguage),
+		"time_zone": p.timeZone(&c.TimeZone),
+		"check": p.inner(func() keys {
+			return keys{"stop_on": p.texts(&c.Check.StopOn),
+				"ignore": p.ignores(&c.Check.Ignore)}
+		}),
 		"pages":        p.inner(func() keys { return keys{"one_address": p.flag(&c.Pages.OneAddress)} }),
 		"assets":       p.inner(func() keys { return p.assets(&c.Assets) }),
 		"limits":       p.inner(func() keys { return p.limits(&c.Limits) }),
@@ -125,32 +136,43 @@ func (p *parse) top(c *Config) keys {
 		"environments": p.environments(c),
 		"settings_path": func(node ast.Node) {
 			p.text(&c.SettingsPath)(node)
-			if path.Clean(c.SettingsPath) != c.SettingsPath || !strings.HasPrefix(c.SettingsPath, "/") || c.SettingsPath == "/" || url.PathEscape(strings.ReplaceAll(c.SettingsPath, "/", "")) != strings.ReplaceAll(c.SettingsPath, "/", "") {
+			if path.Clean(c.SettingsPath) != c.SettingsPath || !strings.HasPrefix(c.SettingsPath, "/") ||
+				c.SettingsPath == "/" ||
+				url.PathEscape(strings.ReplaceAll(c.SettingsPath, "/",
+					"")) != strings.ReplaceAll(c.SettingsPath, "/", "") {
 				p.at(node, "%q is not the path of a file; write /settings.json", c.SettingsPath)
 			}
 		},
 		"commit_address": func(node ast.Node) {
 			p.text(&c.CommitAddress)(node)
-			if at, err := url.Parse(c.CommitAddress); err != nil || at.Host == "" || !strings.Contains(c.CommitAddress, CommitPlace) {
-				p.at(node, "%q should be an address with %s in it: https://code.corvane.example/site/commit/%s", c.CommitAddress, CommitPlace, CommitPlace)
+			if at, err := url.Parse(c.CommitAddress); err != nil || at.Host == "" ||
+				!strings.Contains(c.CommitAddress, CommitPlace) {
+				p.at(node, "%q should be an address with %s in it: "+
+					"https://code.corvane.example/site/commit/%s", c.CommitAddress, CommitPlace, CommitPlace)
 			}
 		},
 		"previews": p.inner(func() keys { return p.previews(&c.Previews) }),
 		"follow": p.inner(func() keys {
-			return keys{"superseded": p.oneOf(&c.Follow.Superseded, Finish, Cancel), "parallel": p.count(&c.Follow.Parallel), "every": p.duration(&c.Follow.Every)}
+			return keys{"superseded": p.oneOf(&c.Follow.Superseded, Finish, Cancel),
+				"parallel": p.count(&c.Follow.Parallel), "every": p.duration(&c.Follow.Every)}
 		}),
 	}
 }
 
 func (p *parse) previews(v *Previews) keys {
 	return keys{
-		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs, p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "ref_upstreams": p.upstreams(&v.RefUpstreams), "retention": p.retention(&v.Retention),
-		"addresses": p.previewAddresses(&v.Addresses), "settings": p.json(&v.Settings), "wait_for": p.list(&v.WaitFor, p.isWaitFor),
-		"expire_after": func(node ast.Node) { v.Expire = new(Duration); p.duration(v.Expire)(node) }, "most": p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
+		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs,
+			p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "ref_upstreams": p.upstreams(&v.RefUpstreams),
+		"retention": p.retention(&v.Retention),
+		"addresses": p.previewAddresses(&v.Addresses), "settings": p.json(&v.Settings),
+		"wait_for":     p.list(&v.WaitFor, p.isWaitFor),
+		"expire_after": func(node ast.Node) { v.Expire = new(Duration); p.duration(v.Expire)(node) },
+		"most":         p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
 	}
 }
 
-// previewAddresses reads addresses of which each stands for one of every preview.
+// previewAddresses reads addresses of which each stands
+// for one of every preview.
 func (p *parse) previewAddresses(to *[]string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.addressesWith(to, func(value string) string {
@@ -184,9 +206,11 @@ func (p *parse) isWaitFor(node ast.Node, value string) {
 }
 
 func (p *parse) limits(l *Limits) keys {
-	return keys{"files": p.count(&l.Files), "size": p.size(&l.Size), "file_size": p.size(&l.FileSize), "build_time": p.duration(&l.BuildTime),
-		"build_time_per_month": p.duration(&l.BuildTimePerMonth), "build_memory": p.size(&l.BuildMemory), "build_processes": p.count(&l.BuildProcesses),
-		"build_disk": p.size(&l.BuildDisk)}
+	return keys{"files": p.count(&l.Files), "size": p.size(&l.Size), "file_size": p.size(&l.FileSize),
+		"build_time":           p.duration(&l.BuildTime),
+		"build_time_per_month": p.duration(&l.BuildTimePerMonth), "build_memory": p.size(&l.BuildMemory),
+		"build_processes": p.count(&l.BuildProcesses),
+		"build_disk":      p.size(&l.BuildDisk)}
 }
 
 // oneOf reads one of some words.
@@ -194,34 +218,43 @@ func (p *parse) oneOf(to *string, words ...string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if !slices.Contains(words, *to) {
-			p.at(node, "%q should be one of: %s%s", *to, strings.Join(words, ", "), spelling.DidYouMean(*to, words))
+			p.at(node, "%q should be one of: %s%s", *to, strings.Join(words, ", "),
+				spelling.DidYouMean(*to, words))
 		}
 	}
 }
 
 func (p *parse) isRefs(node ast.Node, value string) {
-	if !strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") || strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/heads/") {
-		p.at(node, "%q should be a pattern of refs that are no branches, such as refs/proposed/*/head; branches are listed under previews.follows", value)
+	if !strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") ||
+		strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/heads/") {
+		p.at(node, "%q should be a pattern of refs that are no branches, such as refs/proposed/*/head; "+
+			"branches are listed under previews.follows", value)
 	}
 }
 
-// isBranches refuses patterns of refs that are no branches: changes from outside the repository are never trusted.
+// isBranches refuses patterns of refs that are no branches: changes from
+// outside the repository are never trusted.
 func (p *parse) isBranches(node ast.Node, value string) {
 	if strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") {
-		p.at(node, "%q should be a pattern of branches, such as main or release/*: changes from outside the repository are never trusted", value)
+		p.at(node, "%q should be a pattern of branches, such as main or release/*: changes from outside "+
+			"the repository are never trusted", value)
 	}
 }
 
 func (p *parse) isTellable(node ast.Node, value string) {
 	if !slices.Contains(Tellable, value) {
-		p.at(node, "a build can be told: %s%s", strings.Join(Tellable, ", "), spelling.DidYouMean(value, Tellable))
+		p.at(node, "a build can be told: %s%s", strings.Join(Tellable, ", "),
+			spelling.DidYouMean(value, Tellable))
 	}
 }
 
 // isPath checks a path from the repository's top.
 func (p *parse) isPath(node ast.Node, value string) {
-	if value == "" || path.Clean(value) != strings.TrimSuffix(value, "/") || path.IsAbs(value) || strings.ContainsAny(value, `\*?[!#`) || value == "." || strings.HasPrefix(value, "../") || value == ".." {
-		p.at(node, "%q should be a folder or a file of the repository, written from its top with slashes: shared/drawings", value)
+	if value == "" || path.Clean(value) != strings.TrimSuffix(value, "/") || path.IsAbs(value) ||
+		strings.ContainsAny(value, `\*?[!#`) || value == "." || strings.HasPrefix(value, "../") ||
+		value == ".." {
+		p.at(node, "%q should be a folder or a file of the repository, written from its top "+
+			"with slashes: shared/drawings", value)
 	}
 }
 
@@ -238,7 +271,8 @@ func (p *parse) needs(to *map[string]string) func(ast.Node) {
 			}
 			value, ok := p.scalar(pair.Value)
 			if ok && !versionForm.MatchString(value) {
-				p.at(pair.Value, "%q is not a version; write \"20\" for any 20.x, \"20.11\" for any 20.11.x, \">=20\" for 20 or later", value)
+				p.at(pair.Value, "%q is not a version; write \"20\" for any 20.x, \"20.11\" for any "+
+					"20.11.x, \">=20\" for 20 or later", value)
 			}
 			(*to)[name] = value
 		}
@@ -249,10 +283,13 @@ var toolForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
 func (p *parse) build(b *Build) keys {
 	return keys{
-		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": p.folder(&b.Output), "folder": p.folder(&b.Folder),
+		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": p.folder(
+			&b.Output), "folder": p.folder(&b.Folder),
 		"keep": p.folders(&b.Keep), "variables": p.variables(&b.Variables), "secrets": p.names(&b.Secrets),
-		"time_limit": p.duration(&b.TimeLimit), "also": p.list(&b.Also, p.isPath), "secrets_for": p.list(&b.SecretsFor, p.isBranches),
-		"trust": p.list(&b.Trust, p.isBranches), "isolation": p.oneOf(&b.Isolation, IsolateAuto, IsolateRequired, IsolateOff),
+		"time_limit": p.duration(&b.TimeLimit), "also": p.list(&b.Also, p.isPath),
+		"secrets_for": p.list(&b.SecretsFor, p.isBranches),
+		"trust":       p.list(&b.Trust, p.isBranches), "isolation": p.oneOf(&b.Isolation, IsolateAuto,
+			IsolateRequired, IsolateOff),
 		"network": p.oneOf(&b.Network, NetworkNone, NetworkOutside),
 		"tell":    p.list(&b.Tell, p.isTellable), "needs": p.needs(&b.Needs),
 	}
@@ -270,11 +307,17 @@ func (p *parse) retention(to **Retention) func(ast.Node) {
 	return func(node ast.Node) {
 		r := &Retention{}
 		p.mapping(node, keys{
-			"releases":     p.count(&r.Releases),
-			"younger_than": func(node ast.Node) { r.YoungerThan = new(Duration); p.duration(r.YoungerThan)(node) },
+			"releases": p.count(&r.Releases),
+			"younger_than": func(node ast.Node) {
+				r.YoungerThan = new(Duration)
+				p.duration(
+					r.YoungerThan)(node)
+			},
 			"keep": p.list(&r.Keep, func(item ast.Node, value string) {
-				if digits, ok := strings.CutPrefix(value, "r-"); !ok || len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
-					p.at(item, "%q is no release: write r- and ten digits or more, as orilla history shows", value)
+				if digits, ok := strings.CutPrefix(value, "r-"); !ok || len(digits) < 10 ||
+					strings.Trim(digits, "0123456789abcdef") != "" {
+					p.at(item, "%q is no release: write r- and ten digits or more, as orilla history shows",
+						value)
 				}
 			}),
 		})
@@ -286,7 +329,8 @@ func (p *parse) inner(make func() keys) func(ast.Node) {
 	return func(node ast.Node) { p.mapping(node, make()) }
 }
 
-// mapping reads a mapping; a key that it may not have is a mistake with the nearest proposal.
+// mapping reads a mapping; a key that it may not have is a
+// mistake with the nearest proposal.
 func (p *parse) mapping(node ast.Node, known keys) {
 	for _, pair := range p.pairs(node) {
 		key := pair.Key.String()
@@ -295,6 +339,7 @@ func (p *parse) mapping(node ast.Node, known keys) {
 			p.at(pair.Key, "unknown key %q%s", key, spelling.DidYouMean(key, sortedKeys(known)))
 			continue
 		}
+
 		if pair.Value.Type() != ast.NullType {
 			read(pair.Value)
 		}
@@ -320,13 +365,17 @@ func (p *parse) environments(c *Config) func(ast.Node) {
 		for _, pair := range p.pairs(node) {
 			name := pair.Key.String()
 			if !IsLabel(name) || slices.Contains(reserved, name) {
-				p.at(pair.Key, "%q cannot name an environment: small letters, digits and dashes, and not preview, previews or release", name)
+				p.at(pair.Key, "%q cannot name an environment: small letters, digits and dashes, and "+
+					"not preview, previews or release", name)
 				continue
 			}
+
 			var e Environment
 			if pair.Value.Type() != ast.NullType {
-				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows), "addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams),
-					"retention": p.retention(&e.Retention), "settings": p.json(&e.Settings), "wait_for": p.list(&e.WaitFor, p.isWaitFor)})
+				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows),
+					"addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams),
+					"retention": p.retention(&e.Retention), "settings": p.json(&e.Settings),
+					"wait_for": p.list(&e.WaitFor, p.isWaitFor)})
 			}
 			c.Environments[name] = e
 		}
@@ -370,6 +419,7 @@ func (p *parse) list(to *[]string, check func(ast.Node, string)) func(ast.Node) 
 		if sequence, ok := node.(*ast.SequenceNode); ok {
 			values = sequence.Values
 		}
+
 		for _, item := range values {
 			if value, ok := p.scalar(item); ok {
 				check(item, value)
@@ -383,7 +433,8 @@ func (p *parse) label(to *string, what string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if !IsLabel(*to) {
-			p.at(node, "%q is not %s: it becomes part of an address, so small letters, digits and dashes, 63 at most; %q would do", *to, what, Label(*to))
+			p.at(node, "%q is not %s: it becomes part of an address, so small letters, digits and "+
+				"dashes, 63 at most; %q would do", *to, what, Label(*to))
 		}
 	}
 }
@@ -391,19 +442,22 @@ func (p *parse) label(to *string, what string) func(ast.Node) {
 func (p *parse) globs(to *[]string) func(ast.Node) {
 	return p.list(to, func(node ast.Node, value string) {
 		if !doublestar.ValidatePattern(value) || strings.HasPrefix(value, "/") {
-			p.at(node, "%q is not a glob: paths without a leading slash, * within a folder, ** across folders, {a,b}, [a-z]", value)
+			p.at(node, "%q is not a glob: paths without a leading slash, * within a folder, "+
+				"** across folders, {a,b}, [a-z]", value)
 		}
 	})
 }
 
 func (p *parse) isFolder(node ast.Node, value string) {
-	if value == "" || path.IsAbs(value) || strings.Contains(value, `\`) || path.Clean(value) == ".." || strings.HasPrefix(path.Clean(value), "../") {
+	if value == "" || path.IsAbs(value) || strings.Contains(value, `\`) || path.Clean(value) == ".." ||
+		strings.HasPrefix(path.Clean(value), "../") {
 		p.at(node, "%q should be a folder inside the project, written with slashes", value)
 	}
 }
 
 func (p *parse) isFile(node ast.Node, value string) {
-	if value == "" || path.Clean(value) != value || path.IsAbs(value) || strings.Contains(value, `\`) || value == "." || strings.HasPrefix(value, "../") {
+	if value == "" || path.Clean(value) != value || path.IsAbs(value) || strings.Contains(value, `\`) ||
+		value == "." || strings.HasPrefix(value, "../") {
 		p.at(node, "%q should be a file inside the project, written with slashes: site.rules", value)
 	}
 }
@@ -459,8 +513,10 @@ func (p *parse) upstreams(to *map[string]string) func(ast.Node) {
 		for _, pair := range p.pairs(node) {
 			name := pair.Key.String()
 			if !upstreamForm.MatchString(name) || name == "http" || name == "https" {
-				p.at(pair.Key, "%q cannot name an upstream: small letters, digits and dashes, and no scheme", name)
+				p.at(pair.Key, "%q cannot name an upstream: small letters, digits and dashes, and no scheme",
+					name)
 			}
+
 			value, ok := p.scalar(pair.Value)
 			if why := checkAddress(value); ok && why != "" {
 				p.at(pair.Value, "%q %s; write https://api.corvane.example/", value, why)
@@ -559,7 +615,8 @@ func (p *parse) addressesWith(to *[]string, check func(string) string, example s
 	}
 }
 
-// checkAddress says what keeps a text from being the address of an environment, or nothing.
+// checkAddress says what keeps a text from being the
+// address of an environment, or nothing.
 func checkAddress(text string) string {
 	address, err := url.Parse(text)
 	switch {
@@ -569,7 +626,8 @@ func checkAddress(text string) string {
 		return "has more than a host and a path"
 	case address.Hostname() != strings.ToLower(address.Hostname()):
 		return "should have its host in small letters"
-	case strings.Contains(address.Path, "//") || path.Clean("/"+address.Path) != "/"+strings.Trim(address.Path, "/"):
+	case strings.Contains(address.Path, "//") || path.Clean("/"+address.Path) != "/"+
+		strings.Trim(address.Path, "/"):
 		return "has a path with empty or dot segments"
 	}
 	return ""
@@ -589,6 +647,7 @@ func (p *parse) whole(c Config, node ast.Node) {
 			seen[address] = name
 		}
 	}
+
 	for _, secret := range c.Build.Secrets {
 		if _, both := c.Build.Variables[secret]; both {
 			p.at(node, "%s is listed under build.variables and build.secrets", secret)

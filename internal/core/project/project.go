@@ -1,4 +1,5 @@
-// Package project is a site's configuration: orilla.yaml, its defaults and its mistakes.
+// Package project is a site's configuration: orilla.yaml,
+// its defaults and its mistakes.
 package project
 
 import (
@@ -17,14 +18,16 @@ import (
 // FileName is the name of the configuration file, at the root of a project.
 const FileName = "orilla.yaml"
 
-// Config is the content of orilla.yaml. docs/configuration.md describes each key.
+// Config is the content of orilla.yaml.
+// docs/configuration.md describes each key.
 type Config struct {
-	Site         string                 `yaml:"site"`
-	Build        Build                  `yaml:"build"`
-	LeaveOut     []string               `yaml:"leave_out"`
-	Rules        []string               `yaml:"rules"`     // files, relative to Build.Folder, joined in order
-	Languages    []string               `yaml:"languages"` // BCP 47 tags; the first is the default
-	TimeZone     string                 `yaml:"time_zone"` // of times in rules, a name of the IANA time zone database
+	Site      string   `yaml:"site"`
+	Build     Build    `yaml:"build"`
+	LeaveOut  []string `yaml:"leave_out"`
+	Rules     []string `yaml:"rules"`     // files, relative to Build.Folder, joined in order
+	Languages []string `yaml:"languages"` // BCP 47 tags; the first is the default
+	// of times in rules, a name of the IANA time zone database
+	TimeZone     string                 `yaml:"time_zone"`
 	Check        Check                  `yaml:"check"`
 	Pages        Pages                  `yaml:"pages"`
 	Assets       Assets                 `yaml:"assets"`
@@ -34,35 +37,45 @@ type Config struct {
 	Environments map[string]Environment `yaml:"environments"`
 	Previews     Previews               `yaml:"previews"`
 	Follow       Follow                 `yaml:"follow"`
-	// SettingsPath is the address at which each environment answers with its settings; DefaultSettingsPath unless said.
+	// SettingsPath is the address at which each environment answers with its
+	// settings; DefaultSettingsPath unless said.
 	SettingsPath string `yaml:"settings_path"`
-	// CommitAddress is where a code host shows a commit: an address with {commit} in it.
+	// CommitAddress is where a code host shows a commit:
+	// an address with {commit} in it.
 	CommitAddress string `yaml:"commit_address"`
 }
 
 // Build says how the site is made from a commit.
 type Build struct {
-	Prepare   []string          `yaml:"prepare"`   // steps that fetch dependencies
-	Run       []string          `yaml:"run"`       // steps that make the output, in order
-	Output    string            `yaml:"output"`    // the folder they leave, relative to Folder
-	Folder    string            `yaml:"folder"`    // where in the repository the site lives
-	Also      []string          `yaml:"also"`      // folders and files elsewhere in the repository that the steps need, from its top
+	Prepare []string `yaml:"prepare"` // steps that fetch dependencies
+	Run     []string `yaml:"run"`     // steps that make the output, in order
+	Output  string   `yaml:"output"`  // the folder they leave, relative to Folder
+	Folder  string   `yaml:"folder"`  // where in the repository the site lives
+	// folders and files elsewhere in the repository that
+	// the steps need, from its top
+	Also      []string          `yaml:"also"`
 	Keep      []string          `yaml:"keep"`      // folders carried from build to build
 	Variables map[string]string `yaml:"variables"` // told to the steps
 	Secrets   []string          `yaml:"secrets"`   // told to the steps from the environment of whoever builds
-	// SecretsFor says which branches' builds are given the secrets, in patterns as of Previews.Follows; nil: those that are trusted.
-	SecretsFor []string          `yaml:"secrets_for"`
-	Trust      []string          `yaml:"trust"`      // which branches are as trusted as the production branch; see Config.Trusts
-	Isolation  string            `yaml:"isolation"`  // of untrusted builds: IsolateAuto, IsolateRequired, IsolateOff
-	Network    string            `yaml:"network"`    // of isolated builds: NetworkNone, NetworkOutside
-	Tell       []string          `yaml:"tell"`       // what the steps are told of where the release goes; see Tellable
-	Needs      map[string]string `yaml:"needs"`      // versions of tools
-	TimeLimit  Duration          `yaml:"time_limit"` // for all steps together
+	// SecretsFor says which branches' builds are given the secrets, in patterns
+	// as of Previews.Follows; nil: those that are trusted.
+	SecretsFor []string `yaml:"secrets_for"`
+	// which branches are as trusted as the production branch; see Config.Trusts
+	Trust []string `yaml:"trust"`
+	// of untrusted builds: IsolateAuto, IsolateRequired, IsolateOff
+	Isolation string `yaml:"isolation"`
+	Network   string `yaml:"network"` // of isolated builds: NetworkNone, NetworkOutside
+	// what the steps are told of where the release goes; see Tellable
+	Tell      []string          `yaml:"tell"`
+	Needs     map[string]string `yaml:"needs"`      // versions of tools
+	TimeLimit Duration          `yaml:"time_limit"` // for all steps together
 }
 
 // The values of Build.Isolation.
 const (
-	IsolateAuto     = "auto"     // isolated where the machine can do it; changes from outside the repository only then
+	// isolated where the machine can do it; changes from
+	// outside the repository only then
+	IsolateAuto     = "auto"
 	IsolateRequired = "required" // isolated, or not built
 	IsolateOff      = "off"      // never isolated; changes from outside the repository are not built
 )
@@ -73,7 +86,8 @@ const (
 	NetworkOutside = "outside" // it reaches public addresses, and none of this machine or its networks
 )
 
-// Tellable is what a build can be told, besides variables: each becomes a part of its key.
+// Tellable is what a build can be told, besides variables:
+// each becomes a part of its key.
 var Tellable = []string{"commit", "branch", "environment", "address", "history"}
 
 // Steps returns all steps in order.
@@ -105,23 +119,28 @@ type Ignore struct {
 
 // Limits is how much a release may hold, and how long builds may take.
 type Limits struct {
-	Files             int64    `yaml:"files"`
-	Size              Size     `yaml:"size"`                 // of all files together
-	FileSize          Size     `yaml:"file_size"`            // of one file; 0 for no limit
-	BuildTime         Duration `yaml:"build_time"`           // of one build, whatever build.time_limit says; 0 for no limit
-	BuildTimePerMonth Duration `yaml:"build_time_per_month"` // of all builds of a calendar month (UTC); 0 for no limit
+	Files    int64 `yaml:"files"`
+	Size     Size  `yaml:"size"`      // of all files together
+	FileSize Size  `yaml:"file_size"` // of one file; 0 for no limit
+	// of one build, whatever build.time_limit says; 0 for no limit
+	BuildTime Duration `yaml:"build_time"`
+	// of all builds of a calendar month (UTC); 0 for no limit
+	BuildTimePerMonth Duration `yaml:"build_time_per_month"`
 
-	// Of one untrusted build.
-	BuildMemory    Size  `yaml:"build_memory"`    // all its processes together; 0: three quarters of the machine's
+	// Of one untrusted build. all its processes together;
+	// 0: three quarters of the machine's
+	BuildMemory    Size  `yaml:"build_memory"`
 	BuildProcesses int64 `yaml:"build_processes"` // processes and threads at once
 	BuildDisk      Size  `yaml:"build_disk"`      // its checkout, what it makes and its temporary files
 }
 
 // Follow says how new commits are built by themselves.
 type Follow struct {
-	Superseded string   `yaml:"superseded"` // what becomes of a running build when a newer commit of its branch comes: finish, cancel
-	Parallel   int64    `yaml:"parallel"`   // how many branches at once
-	Every      Duration `yaml:"every"`      // how often the repository is asked
+	// what becomes of a running build when a newer commit
+	// of its branch comes: finish, cancel
+	Superseded string   `yaml:"superseded"`
+	Parallel   int64    `yaml:"parallel"` // how many branches at once
+	Every      Duration `yaml:"every"`    // how often the repository is asked
 }
 
 // The values of Follow.Superseded.
@@ -132,12 +151,14 @@ const (
 
 // Environment is a fixed environment.
 type Environment struct {
-	Follows   string            `yaml:"follows"`   // the branch whose commits go there; Nothing for none
-	Addresses []string          `yaml:"addresses"` // absolute URLs; the first is canonical, its path is the base path
+	Follows string `yaml:"follows"` // the branch whose commits go there; Nothing for none
+	// absolute URLs; the first is canonical, its path is the base path
+	Addresses []string          `yaml:"addresses"`
 	Upstreams map[string]string `yaml:"upstreams"` // where proxy rules lead, by name
 	Retention *Retention        `yaml:"retention"`
 	Settings  json.RawMessage   `yaml:"settings"` // any JSON value; nil for none
-	WaitFor   []string          `yaml:"wait_for"` // what is looked at after an activation: addresses and commands
+	// what is looked at after an activation: addresses and commands
+	WaitFor []string `yaml:"wait_for"`
 }
 
 // Nothing is what an environment follows that is only promoted to.
@@ -158,15 +179,19 @@ type Previews struct {
 	Follows   []string          `yaml:"follows"`
 	Refs      []string          `yaml:"refs"`      // patterns of refs besides branches: proposed changes
 	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for the previews of all branches
-	// RefUpstreams are those of the previews of Refs: whoever may propose a change could reach them.
+	// RefUpstreams are those of the previews of Refs:
+	// whoever may propose a change could reach them.
 	RefUpstreams map[string]string `yaml:"ref_upstreams"`
 	Retention    *Retention        `yaml:"retention"`
-	Addresses    []string          `yaml:"addresses"`    // as of an environment, with {preview} in the host or path
-	Settings     json.RawMessage   `yaml:"settings"`     // as of an environment, for all previews
-	WaitFor      []string          `yaml:"wait_for"`     // as of an environment
-	Expire       *Duration         `yaml:"expire_after"` // how long after its last activation a preview ends; 0 for never
-	Most         int64             `yaml:"most"`         // how many there may be; 0 for any number
-	// Unguessable gives each label a part that nobody can guess who cannot read the store.
+	// as of an environment, with {preview} in the host or path
+	Addresses []string        `yaml:"addresses"`
+	Settings  json.RawMessage `yaml:"settings"` // as of an environment, for all previews
+	WaitFor   []string        `yaml:"wait_for"` // as of an environment
+	// how long after its last activation a preview ends; 0 for never
+	Expire *Duration `yaml:"expire_after"`
+	Most   int64     `yaml:"most"` // how many there may be; 0 for any number
+	// Unguessable gives each label a part that nobody can
+	// guess who cannot read the store.
 	Unguessable bool `yaml:"unguessable"`
 }
 
@@ -197,12 +222,14 @@ func (c Config) WithDefaults(mainBranch string) Config {
 	if c.Build.Output == "" {
 		c.Build.Output = "."
 	}
+
 	if c.Build.TimeLimit == 0 {
 		c.Build.TimeLimit = Duration(DefaultTimeLimit)
 	}
 	if c.Limits.Files == 0 {
 		c.Limits.Files = DefaultMaxFiles
 	}
+
 	if c.Limits.Size == 0 {
 		c.Limits.Size = DefaultMaxBytes
 	}
@@ -217,6 +244,7 @@ func (c Config) WithDefaults(mainBranch string) Config {
 	for name, environment := range c.Environments {
 		environments[name] = environment
 	}
+
 	if production := environments[Production]; production.Follows == "" {
 		production.Follows = mainBranch
 		environments[Production] = production
@@ -226,6 +254,7 @@ func (c Config) WithDefaults(mainBranch string) Config {
 		after := Duration(DefaultExpire)
 		c.Previews.Expire = &after
 	}
+
 	if c.Previews.Follows == nil {
 		c.Previews.Follows = []string{"*"}
 	}
@@ -234,7 +263,8 @@ func (c Config) WithDefaults(mainBranch string) Config {
 
 // Settings returns what of the configuration becomes part of a release.
 func (c Config) Settings() release.Settings {
-	settings := release.Settings{OneAddress: c.Pages.OneAddress, Fingerprinted: c.Assets.Fingerprinted, Plain: c.Assets.Plain, Languages: c.Languages}
+	settings := release.Settings{OneAddress: c.Pages.OneAddress, Fingerprinted: c.Assets.Fingerprinted,
+		Plain: c.Assets.Plain, Languages: c.Languages}
 	if keep := c.Assets.Keep; keep != nil {
 		if seconds := int64(time.Duration(*keep) / time.Second); seconds != release.DefaultKeepAssets {
 			settings.KeepAssets = &seconds
@@ -255,9 +285,11 @@ func (c Config) Zone() *time.Location {
 	return zone
 }
 
-// RuleOptions are what rules may refer to. standing says what environments there are.
+// RuleOptions are what rules may refer to. standing says
+// what environments there are.
 func (c Config) RuleOptions(standing Config) rules.Options {
-	options := rules.Options{Languages: c.Languages, Zone: c.Zone(), Upstreams: standing.Upstreams(), Environments: sortedKeys(standing.Environments)}
+	options := rules.Options{Languages: c.Languages, Zone: c.Zone(), Upstreams: standing.Upstreams(),
+		Environments: sortedKeys(standing.Environments)}
 	for _, name := range c.Upstreams() {
 		if !slices.Contains(options.Upstreams, name) {
 			options.Upstreams = append(options.Upstreams, name)
@@ -266,7 +298,8 @@ func (c Config) RuleOptions(standing Config) rules.Options {
 	return options
 }
 
-// InOutput reports whether a rules file lies in the output, and is there only after the build, and its path there.
+// InOutput reports whether a rules file lies in the output, and is there only
+// after the build, and its path there.
 func (c Config) InOutput(file string) (string, bool) {
 	if c.Build.Output == "." {
 		return "", false
@@ -274,7 +307,8 @@ func (c Config) InOutput(file string) (string, bool) {
 	return strings.CutPrefix(file, c.Build.Output+"/")
 }
 
-// RulesInOutput returns the paths, in the output, of rules files, which are not published.
+// RulesInOutput returns the paths, in the output, of rules
+// files, which are not published.
 func (c Config) RulesInOutput() []string {
 	var paths []string
 	for _, file := range c.Rules {
@@ -287,23 +321,28 @@ func (c Config) RulesInOutput() []string {
 	return paths
 }
 
-// Document returns what the configuration says of an environment, by its stored name.
+// Document returns what the configuration says of an
+// environment, by its stored name.
 func (c Config) Document(environment string) journal.DocumentContent {
 	e := c.Environments[environment]
 	if label, ok := strings.CutPrefix(environment, journal.PreviewPrefix); ok {
-		e = Environment{Upstreams: c.Previews.Upstreams, Retention: c.Previews.Retention, Settings: c.Previews.Settings}
+		e = Environment{Upstreams: c.Previews.Upstreams, Retention: c.Previews.Retention,
+			Settings: c.Previews.Settings}
 		for _, address := range c.Previews.Addresses {
 			e.Addresses = append(e.Addresses, strings.ReplaceAll(address, LabelPlace, label))
 		}
 	}
-	content := journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams, Retention: cmp.Or(e.Retention, c.Retention).record(), Settings: e.Settings}
+
+	content := journal.DocumentContent{Addresses: e.Addresses, Upstreams: e.Upstreams,
+		Retention: cmp.Or(e.Retention, c.Retention).record(), Settings: e.Settings}
 	if content.Settings != nil {
 		content.SettingsPath = cmp.Or(c.SettingsPath, DefaultSettingsPath)
 	}
 	return content
 }
 
-// WaitFor returns what is looked at after an activation of an environment, by its stored name.
+// WaitFor returns what is looked at after an activation of
+// an environment, by its stored name.
 func (c Config) WaitFor(environment string) []string {
 	if strings.HasPrefix(environment, journal.PreviewPrefix) {
 		return c.Previews.WaitFor
@@ -311,7 +350,8 @@ func (c Config) WaitFor(environment string) []string {
 	return c.Environments[environment].WaitFor
 }
 
-// CommitLink returns where a code host shows a commit, "" if the configuration does not say.
+// CommitLink returns where a code host shows a commit, ""
+// if the configuration does not say.
 func (c Config) CommitLink(commit string) string {
 	if commit == "" {
 		return ""
@@ -322,7 +362,8 @@ func (c Config) CommitLink(commit string) string {
 // CommitPlace stands for a commit's hash in Config.CommitAddress.
 const CommitPlace = "{commit}"
 
-// record returns what goes into an environment's document; nil where nothing was said.
+// record returns what goes into an environment's document;
+// nil where nothing was said.
 func (r *Retention) record() *journal.Retention {
 	if r == nil {
 		return nil
@@ -331,6 +372,7 @@ func (r *Retention) record() *journal.Retention {
 	if r.Releases > 0 {
 		record.Releases = int(r.Releases)
 	}
+
 	if r.YoungerThan != nil {
 		record.Seconds = int64(time.Duration(*r.YoungerThan) / time.Second)
 	}
@@ -346,6 +388,7 @@ func (c Config) Upstreams() []string {
 			names[name] = true
 		}
 	}
+
 	for _, previews := range []map[string]string{c.Previews.Upstreams, c.Previews.RefUpstreams} {
 		for name := range previews {
 			names[name] = true
@@ -354,8 +397,8 @@ func (c Config) Upstreams() []string {
 	return sortedKeys(names)
 }
 
-// MainBranch returns the branch whose configuration says what environments there are: that which production follows, or main where it
-// follows nothing.
+// MainBranch returns the branch whose configuration says what environments
+// there are: that which production follows, or main where it follows nothing.
 func (c Config) MainBranch(main string) string {
 	if follows := c.Environments[Production].Follows; follows != "" && follows != Nothing {
 		return follows
@@ -371,6 +414,7 @@ func (c Config) Following(branch string) string {
 	if c.Environments[Production].Follows == branch {
 		return Production
 	}
+
 	for _, name := range sortedKeys(c.Environments) {
 		if c.Environments[name].Follows == branch {
 			return name

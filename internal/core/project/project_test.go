@@ -50,7 +50,8 @@ func TestParse(t *testing.T) {
 	assert.EqualValues(t, 2*24*60*60, config.Settings().AssetSeconds())
 	config = config.WithDefaults("main")
 	assert.Equal(t, "trunk", config.Environments["production"].Follows)
-	assert.Equal(t, []string{"https://www.corvane.example/", "https://corvane.example/ferries/"}, config.Environments["production"].Addresses)
+	assert.Equal(t, []string{"https://www.corvane.example/", "https://corvane.example/ferries/"},
+		config.Environments["production"].Addresses)
 	assert.Equal(t, "production", config.Following("trunk"))
 	assert.Equal(t, "staging", config.Following("staging"))
 	assert.Empty(t, config.Following("winter-times"))
@@ -66,20 +67,30 @@ func TestParse(t *testing.T) {
 
 func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 	for name, test := range map[string]struct{ text, where, says string }{
-		"an unknown key":          {"site: corvane\nbiuld:\n  output: x\n", "orilla.yaml:2:1", `unknown key "biuld"; did you mean "build"?`},
-		"an unknown inner key":    {"site: corvane\nbuild:\n  outptu: x\n", "orilla.yaml:3:3", `did you mean "output"?`},
-		"a name that is none":     {"site: Corvane Ferries\n", "orilla.yaml:1:7", `"corvane-ferries" would do`},
-		"a folder that leads out": {"site: a\nbuild: {output: ../x}\n", "orilla.yaml:2:17", "inside the project"},
-		"a time that is none":     {"site: a\nbuild: {time_limit: soon}\n", "orilla.yaml:2:21", "length of time"},
-		"a list for a word":       {"site: [a]\n", "orilla.yaml:1:7", "one value"},
-		"a word for a mapping":    {"site: a\nbuild: dist\n", "orilla.yaml:2:8", "mapping"},
-		"a flag that is none":     {"site: a\npages: {one_address: maybe}\n", "orilla.yaml:2:22", "true or false"},
-		"an address without host": {"site: a\nenvironments: {production: {addresses: [www.corvane.example]}}\n", "orilla.yaml:2:41", "absolute"},
-		"a reserved environment":  {"site: a\nenvironments: {preview: {}}\n", "orilla.yaml:2:16", "cannot name an environment"},
-		"no name":                 {"build: {output: x}\n", "orilla.yaml:1:", "no name"},
-		"two of an address":       {"site: a\nenvironments:\n  production: {addresses: [\"https://a.example/\"]}\n  staging: {addresses: [\"https://a.example\"]}\n", "orilla.yaml:", "address of"},
-		"no YAML":                 {"site: [a\n", "orilla.yaml:1:", ""},
-		"a key twice":             {"site: a\nsite: b\n", "orilla.yaml:2:1", "already defined"},
+		"an unknown key": {"site: corvane\nbiuld:\n  output: x\n", "orilla.yaml:2:1",
+			`unknown key "biuld"; did you mean "build"?`},
+		"an unknown inner key": {"site: corvane\nbuild:\n  outptu: x\n", "orilla.yaml:3:3",
+			`did you mean "output"?`},
+		"a name that is none": {"site: Corvane Ferries\n", "orilla.yaml:1:7",
+			`"corvane-ferries" would do`},
+		"a folder that leads out": {"site: a\nbuild: {output: ../x}\n", "orilla.yaml:2:17",
+			"inside the project"},
+		"a time that is none": {"site: a\nbuild: {time_limit: soon}\n", "orilla.yaml:2:21",
+			"length of time"},
+		"a list for a word":    {"site: [a]\n", "orilla.yaml:1:7", "one value"},
+		"a word for a mapping": {"site: a\nbuild: dist\n", "orilla.yaml:2:8", "mapping"},
+		"a flag that is none": {"site: a\npages: {one_address: maybe}\n", "orilla.yaml:2:22",
+			"true or false"},
+		"an address without host": {"site: a\nenvironments: {production: " +
+			"{addresses: [www.corvane.example]}}\n", "orilla.yaml:2:41", "absolute"},
+		"a reserved environment": {"site: a\nenvironments: {preview: {}}\n", "orilla.yaml:2:16",
+			"cannot name an environment"},
+		"no name": {"build: {output: x}\n", "orilla.yaml:1:", "no name"},
+		"two of an address": {"site: a\nenvironments:\n  production: {addresses: " +
+			"[\"https://a.example/\"]}\n  staging: {addresses: [\"https://a.example\"]}\n", "orilla.yaml:",
+			"address of"},
+		"no YAML":     {"site: [a\n", "orilla.yaml:1:", ""},
+		"a key twice": {"site: a\nsite: b\n", "orilla.yaml:2:1", "already defined"},
 	} {
 		_, err := project.Parse([]byte(test.text), "orilla.yaml")
 		problem, ok := errors.AsType[*fault.Error](err)
@@ -109,14 +120,16 @@ func FuzzParse(f *testing.F) {
 
 func TestLabels(t *testing.T) {
 	for name, want := range map[string]string{
-		"Corvane Ferries": "corvane-ferries", "Überfahrt": "uberfahrt", "  --x--  ": "x", "日本": "site", "a_b.c": "a-b-c", strings.Repeat("long", 30): strings.Repeat("long", 15) + "lon",
+		"Corvane Ferries": "corvane-ferries", "Überfahrt": "uberfahrt", "  --x--  ": "x", "日本": "site",
+		"a_b.c": "a-b-c", strings.Repeat("long", 30): strings.Repeat("long", 15) + "lon",
 	} {
 		assert.Equal(t, want, project.Label(name))
 		assert.True(t, project.IsLabel(project.Label(name)))
 	}
 	assert.Equal(t, "winter-times", project.BranchLabel("winter-times"))
 	seen := map[string]string{}
-	for _, branch := range []string{"a/b", "a-b", "a_b", "A-B", "a--b", "é", "e", strings.Repeat("x", 60), strings.Repeat("x", 61), project.BranchLabel("a/b")} {
+	for _, branch := range []string{"a/b", "a-b", "a_b", "A-B", "a--b", "é", "e", strings.Repeat("x", 60),
+		strings.Repeat("x", 61), project.BranchLabel("a/b")} {
 		label := project.BranchLabel(branch)
 		assert.True(t, project.IsLabel(label), label)
 		assert.Empty(t, seen[label], "%q and %q", branch, seen[label])
@@ -138,19 +151,32 @@ func TestDetect(t *testing.T) {
 		output string
 		note   string
 	}{
-		"plain":                 {of("index.html", ""), "", ".", ""},
-		"plain in a folder":     {of("public/index.html", "", "README.md", ""), "", "public", ""},
-		"a package":             {of("package.json", `{"scripts":{"build":"x"},"devDependencies":{"vite":"1"}}`, "package-lock.json", ""), "npm ci|npm run build", "dist", ""},
-		"another manager":       {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"astro":"1"}}`, "pnpm-lock.yaml", ""), "pnpm install --frozen-lockfile|pnpm run build", "dist", ""},
-		"no lock file":          {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"gatsby":"1"}}`), "npm install|npm run build", "public", "lock file"},
-		"an output for servers": {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`, "package-lock.json", "", "next.config.mjs", "export default {}"), "npm ci|npm run build", "out", "needs a server"},
-		"a static export":       {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`, "package-lock.json", "", "next.config.mjs", `export default { output: 'export' }`), "npm ci|npm run build", "out", ""},
-		"which of the scripts":  {of("package.json", `{"scripts":{"build":"x","generate":"y"},"dependencies":{"nuxt":"1"}}`, "package-lock.json", ""), "npm ci|npm run generate", ".output/public", ""},
-		"a generator":           {of("hugo.toml", ""), "hugo", "public", ""},
-		"a Makefile":            {of("Makefile", "CC = x\nsite: a\n\tdo\n", "out/index.html", ""), "make site", "out", ""},
-		"a script":              {of("build.sh", "", "public/index.html", ""), "sh build.sh", "public", ""},
-		"a package for tools":   {of("package.json", `{"scripts":{"lint":"x"}}`, "index.html", ""), "", ".", ""},
-		"nothing":               {of("README.md", ""), "", "", ""},
+		"plain":             {of("index.html", ""), "", ".", ""},
+		"plain in a folder": {of("public/index.html", "", "README.md", ""), "", "public", ""},
+		"a package": {of("package.json",
+			`{"scripts":{"build":"x"},"devDependencies":{"vite":"1"}}`, "package-lock.json", ""),
+			"npm ci|npm run build", "dist", ""},
+		"another manager": {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"astro":"1"}}`,
+			"pnpm-lock.yaml", ""), "pnpm install --frozen-lockfile|pnpm run build", "dist", ""},
+		"no lock file": {of("package.json",
+			`{"scripts":{"build":"x"},"dependencies":{"gatsby":"1"}}`), "npm install|npm run build", "public",
+			"lock file"},
+		"an output for servers": {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`,
+			"package-lock.json", "", "next.config.mjs", "export default {}"), "npm ci|npm run build", "out",
+			"needs a server"},
+		"a static export": {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`,
+			"package-lock.json", "", "next.config.mjs", `export default { output: 'export' }`),
+			"npm ci|npm run build", "out", ""},
+		"which of the scripts": {of("package.json",
+			`{"scripts":{"build":"x","generate":"y"},"dependencies":{"nuxt":"1"}}`, "package-lock.json", ""),
+			"npm ci|npm run generate", ".output/public", ""},
+		"a generator": {of("hugo.toml", ""), "hugo", "public", ""},
+		"a Makefile": {of("Makefile", "CC = x\nsite: a\n\tdo\n", "out/index.html", ""),
+			"make site", "out", ""},
+		"a script": {of("build.sh", "", "public/index.html", ""), "sh build.sh", "public", ""},
+		"a package for tools": {of("package.json", `{"scripts":{"lint":"x"}}`, "index.html", ""), "", ".",
+			""},
+		"nothing": {of("README.md", ""), "", "", ""},
 	} {
 		guess := project.Detect(test.files)
 		assert.Equal(t, test.run, strings.Join(append(guess.Prepare, guess.Run...), "|"), name)
@@ -185,18 +211,22 @@ previews: {upstreams: {harbour: https://api.staging.corvane.example}}
 	assert.Equal(t, []string{"made.rules"}, config.RulesInOutput(), "they are not published")
 	assert.Equal(t, []string{"en", "gl"}, config.Settings().Languages)
 	assert.Equal(t, "Atlantic/Azores", config.Zone().String())
-	assert.Equal(t, []project.Ignore{{Code: "no-icon"}, {Code: "missing-page", Path: "a/**"}, {Path: "b/*"}}, config.Check.Ignore)
+	assert.Equal(t, []project.Ignore{{Code: "no-icon"}, {Code: "missing-page", Path: "a/**"}, {Path: "b/*"}},
+		config.Check.Ignore)
 	assert.Equal(t, []string{"missing-file"}, config.Check.StopOn)
 	assert.Equal(t, []string{"harbour", "tides"}, config.Upstreams())
-	assert.Equal(t, map[string]string{"harbour": "https://api.corvane.example"}, config.Document("production").Upstreams)
-	assert.Equal(t, map[string]string{"harbour": "https://api.staging.corvane.example"}, config.Document("preview.winter").Upstreams)
+	assert.Equal(t, map[string]string{"harbour": "https://api.corvane.example"},
+		config.Document("production").Upstreams)
+	assert.Equal(t, map[string]string{"harbour": "https://api.staging.corvane.example"},
+		config.Document("preview.winter").Upstreams)
 	assert.Empty(t, config.Document("nowhere").Upstreams)
 	options := config.RuleOptions(config)
 	assert.Equal(t, []string{"production", "staging"}, options.Environments)
 
 	whole, err := project.Parse([]byte("site: a\nrules: site.rules\n"), "orilla.yaml")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"site.rules"}, whole.WithDefaults("main").RulesInOutput(), "the output is the folder itself")
+	assert.Equal(t, []string{"site.rules"}, whole.WithDefaults("main").
+		RulesInOutput(), "the output is the folder itself")
 	assert.Nil(t, whole.Zone())
 }
 
@@ -227,16 +257,21 @@ func TestMistakesInWhatRulesReferTo(t *testing.T) {
 
 func TestRetentionGoesIntoTheDocumentsOfEnvironments(t *testing.T) {
 	config, err := project.Parse([]byte("site: corvane\nretention: {releases: 20, keep: [r-3f9a2c1b7e]}\n"+
-		"environments:\n  production: {retention: {younger_than: 90d}}\n  staging: {}\npreviews: {retention: {releases: 2, younger_than: 7d}}\n"), "orilla.yaml")
+		"environments:\n  production: {retention: {younger_than: 90d}}\n  staging: {}\npreviews: "+
+		"{retention: {releases: 2, younger_than: 7d}}\n"), "orilla.yaml")
 	require.NoError(t, err)
 	const day = 86400
-	assert.Equal(t, &journal.Retention{Releases: 10, Seconds: 90 * day}, config.Document("production").Retention, "its own, whole")
-	assert.Equal(t, &journal.Retention{Releases: 20, Seconds: 30 * day, Keep: []string{"r-3f9a2c1b7e"}}, config.Document("staging").Retention)
-	assert.Equal(t, &journal.Retention{Releases: 2, Seconds: 7 * day}, config.Document("preview.winter").Retention)
+	assert.Equal(t, &journal.Retention{Releases: 10, Seconds: 90 * day},
+		config.Document("production").Retention, "its own, whole")
+	assert.Equal(t, &journal.Retention{Releases: 20, Seconds: 30 * day, Keep: []string{"r-3f9a2c1b7e"}},
+		config.Document("staging").Retention)
+	assert.Equal(t, &journal.Retention{Releases: 2, Seconds: 7 * day},
+		config.Document("preview.winter").Retention)
 	config, err = project.Parse([]byte("site: corvane\n"), "orilla.yaml")
 	require.NoError(t, err)
 	assert.Nil(t, config.Document("production").Retention, "what is not said is not recorded")
-	for _, wrong := range []string{"retention: 7d", "retention: {days: 7}", "retention: {keep: [v1.4]}", "retention: {younger_than: soon}", "retention: {releases: many}"} {
+	for _, wrong := range []string{"retention: 7d", "retention: {days: 7}", "retention: {keep: [v1.4]}",
+		"retention: {younger_than: soon}", "retention: {releases: many}"} {
 		_, err := project.Parse([]byte("site: corvane\n"+wrong+"\n"), "orilla.yaml")
 		require.Error(t, err, wrong)
 	}
@@ -253,26 +288,30 @@ previews: {addresses: ["https://{preview}.try.example/", "https://try.example/{p
 `), "orilla.yaml")
 	require.NoError(t, err)
 	config = config.WithDefaults("main")
-	assert.Equal(t, "main", config.MainBranch("main"), "a production that follows nothing is configured by the main branch")
+	assert.Equal(t, "main", config.MainBranch("main"),
+		"a production that follows nothing is configured by the main branch")
 	assert.Empty(t, config.Following("nothing"), "no branch of that name is followed by it")
 	assert.Empty(t, config.Following("main"))
 	production := config.Document("production")
 	assert.Equal(t, `{"a":[true,null,"ü"],"b":1}`, string(production.Settings), "in canonical form")
 	assert.Equal(t, "/where.json", production.SettingsPath)
 	preview := config.Document("preview.winter-times")
-	assert.Equal(t, []string{"https://winter-times.try.example/", "https://try.example/winter-times/"}, preview.Addresses)
+	assert.Equal(t, []string{"https://winter-times.try.example/", "https://try.example/winter-times/"},
+		preview.Addresses)
 	assert.Equal(t, `"plain"`, string(preview.Settings))
 	staging := config.Document("staging")
 	assert.Nil(t, staging.Settings)
 	assert.Empty(t, staging.SettingsPath, "without settings there is no path")
-	assert.Equal(t, [][]string{{"/", "./audit.sh"}, nil, {"/"}}, [][]string{config.WaitFor("production"), config.WaitFor("staging"), config.WaitFor("preview.x")})
+	assert.Equal(t, [][]string{{"/", "./audit.sh"}, nil, {"/"}}, [][]string{config.WaitFor("production"),
+		config.WaitFor("staging"), config.WaitFor("preview.x")})
 	assert.Equal(t, "https://code.corvane.example/site/commit/4be21c7", config.CommitLink("4be21c7"))
 	assert.Empty(t, config.CommitLink(""))
 	assert.Zero(t, *config.Previews.Expire, "0s is for never")
 	plain, err := project.Parse([]byte("site: corvane\n"), "orilla.yaml")
 	require.NoError(t, err)
 	plain = plain.WithDefaults("trunk")
-	assert.Equal(t, project.Duration(30*24*time.Hour), *plain.Previews.Expire, "what nobody cleans up ends by itself")
+	assert.Equal(t, project.Duration(30*24*time.Hour), *plain.Previews.Expire,
+		"what nobody cleans up ends by itself")
 	assert.Equal(t, "production", plain.Following("trunk"))
 	assert.Equal(t, "trunk", plain.MainBranch("main"))
 }

@@ -16,7 +16,8 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// Duration is a length of time, written with units: "90s", "10m", "24h", "7d", "1h30m".
+// Duration is a length of time, written with units: "90s",
+// "10m", "24h", "7d", "1h30m".
 type Duration time.Duration
 
 var dayForm = regexp.MustCompile(`^(\d+)d(.*)$`)
@@ -35,6 +36,7 @@ func ParseDuration(text string) (Duration, error) {
 			return Duration(days), nil
 		}
 	}
+
 	d, err := time.ParseDuration(rest)
 	if err != nil || d < 0 {
 		return 0, fmt.Errorf("%q is not a length of time; write 90s, 10m, 24h or 7d", text)
@@ -42,8 +44,10 @@ func ParseDuration(text string) (Duration, error) {
 	return Duration(days + d), nil
 }
 
-// ParseMoment reads a time that is to come: a length of time from now on, or a day or a time in RFC 3339's order (2026-12-27,
-// 2026-12-27T08:00, 2026-12-27T08:00:00+01:00). Without an offset it is in the zone, nil for the machine's own. A day is its beginning.
+// ParseMoment reads a time that is to come: a length of time from now on, or a
+// day or a time in RFC 3339's order (2026-12-27, 2026-12-27T08:00,
+// 2026-12-27T08:00:00+01:00). Without an offset it is in the zone, nil for the
+// machine's own. A day is its beginning.
 func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, error) {
 	if length, err := ParseDuration(text); err == nil {
 		if length == 0 {
@@ -51,6 +55,7 @@ func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, er
 		}
 		return now.Add(time.Duration(length)).UTC().Truncate(time.Second), nil
 	}
+
 	if zone == nil {
 		zone = time.Local
 	}
@@ -59,15 +64,18 @@ func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, er
 	case !ok:
 		return time.Time{}, fmt.Errorf("%q is no time; write 2h, 3d, 2026-12-27 or 2026-12-27T08:00", text)
 	case !at.After(now):
-		return time.Time{}, fmt.Errorf("%s is past: it is %s", at.Format("2006-01-02 15:04 MST"), now.In(zone).Format("2006-01-02 15:04 MST"))
+		return time.Time{}, fmt.Errorf("%s is past: it is %s", at.Format("2006-01-02 15:04 MST"),
+			now.In(zone).Format("2006-01-02 15:04 MST"))
 	}
+
 	return at.UTC(), nil
 }
 
-// ParseTime reads a day or a time in RFC 3339's order, with or without seconds and offset; without one it is in the zone. A day is its
-// beginning.
+// ParseTime reads a day or a time in RFC 3339's order, with or without seconds
+// and offset; without one it is in the zone. A day is its beginning.
 func ParseTime(text string, zone *time.Location) (time.Time, bool) {
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly} {
+	for _, form := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05",
+		"2006-01-02T15:04", "2006-01-02 15:04", time.DateOnly} {
 		if at, err := time.ParseInLocation(form, text, zone); err == nil {
 			return at, true
 		}
@@ -75,7 +83,8 @@ func ParseTime(text string, zone *time.Location) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-// Size is a number of bytes, written with decimal units: "500kB", "25MB", "10GB".
+// Size is a number of bytes, written with decimal units:
+// "500kB", "25MB", "10GB".
 type Size int64
 
 var sizeForm = regexp.MustCompile(`^(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB|TB)?$`)
@@ -90,7 +99,9 @@ func ParseSize(text string) (Size, error) {
 	if err != nil {
 		return 0, err
 	}
-	unit := map[string]float64{"": 1, "B": 1, "kB": 1e3, "KB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12}[match[2]]
+
+	unit := map[string]float64{"": 1, "B": 1, "kB": 1e3, "KB": 1e3, "MB": 1e6, "GB": 1e9,
+		"TB": 1e12}[match[2]]
 	return Size(number * unit), nil
 }
 
@@ -102,8 +113,9 @@ var labelForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
 // IsLabel reports whether name is a DNS label in lower case.
 func IsLabel(name string) bool { return len(name) <= MaxLabel && labelForm.MatchString(name) }
 
-// Label turns any name into a DNS label: accents fall away, everything else but letters and digits becomes a dash. Names of
-// which nothing is left become "site".
+// Label turns any name into a DNS label: accents fall
+// away, everything else but letters and digits becomes a
+// dash. Names of which nothing is left become "site".
 func Label(name string) string {
 	var out strings.Builder
 	for _, c := range norm.NFKD.String(strings.ToLower(name)) {
@@ -115,6 +127,7 @@ func Label(name string) string {
 			out.WriteByte('-')
 		}
 	}
+
 	label := strings.Trim(out.String(), "-")
 	if len(label) > MaxLabel {
 		label = strings.TrimRight(label[:MaxLabel], "-")
@@ -125,8 +138,9 @@ func Label(name string) string {
 	return label
 }
 
-// BranchLabel returns the label of a branch's preview. Any two branch names have different labels: one that is not itself a
-// label gets a part of its hash.
+// BranchLabel returns the label of a branch's preview. Any
+// two branch names have different labels: one that is not
+// itself a label gets a part of its hash.
 func BranchLabel(branch string) string {
 	if IsLabel(branch) && len(branch) <= 40 && !hashedForm.MatchString(branch) {
 		return branch
@@ -139,8 +153,9 @@ func BranchLabel(branch string) string {
 	return label + "-" + hex.EncodeToString(sum[:4])
 }
 
-// PreviewLabel returns the label of a branch's preview. With a secret, it has a part that nobody can guess who does not know that: fifty
-// bits of an HMAC of the branch's name.
+// PreviewLabel returns the label of a branch's preview. With
+// a secret, it has a part that nobody can guess who does not
+// know that: fifty bits of an HMAC of the branch's name.
 func PreviewLabel(branch, secret string) string {
 	return withSecret(BranchLabel(branch), branch, secret)
 }
@@ -154,8 +169,9 @@ func withSecret(label, name, secret string) string {
 	return label + "-" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))[:10]
 }
 
-// RefLabel is PreviewLabel for a ref that is no branch, by its full name: it always has a part of its hash, so that no branch, whatever
-// its name, has the same.
+// RefLabel is PreviewLabel for a ref that is no branch, by
+// its full name: it always has a part of its hash, so that
+// no branch, whatever its name, has the same.
 func RefLabel(ref, secret string) string {
 	sum := sha256.Sum256([]byte(ref))
 	label := Label(strings.TrimPrefix(ref, "refs/"))
@@ -164,7 +180,8 @@ func RefLabel(ref, secret string) string {
 	return withSecret(label, ref, secret)
 }
 
-// hashedForm is the form of labels with a hash; a branch that happens to have it gets one too, so as not to meet another's.
+// hashedForm is the form of labels with a hash; a branch that happens to have
+// it gets one too, so as not to meet another's.
 var hashedForm = regexp.MustCompile(`-[0-9a-f]{8}$`)
 
 func sortedKeys[V any](m map[string]V) []string {
@@ -176,19 +193,24 @@ func sortedKeys[V any](m map[string]V) []string {
 	return keys
 }
 
-// FollowsBranch reports whether previews are made for a branch: the last pattern that matches decides, and one that begins
-// with "!" excludes. In a pattern, * stands for any characters, slashes too.
+// FollowsBranch reports whether previews are made for a branch: the last
+// pattern that matches decides, and one that begins with "!" excludes. In a
+// pattern, * stands for any characters, slashes too.
 func (p Previews) FollowsBranch(branch string) bool { return matches(p.Follows, branch) }
 
-// FollowsRef reports whether previews are made for a ref that is no branch, such as a proposed change.
+// FollowsRef reports whether previews are made for a ref
+// that is no branch, such as a proposed change.
 func (p Previews) FollowsRef(ref string) bool { return matches(p.Refs, ref) }
 
-// Trusts reports whether builds of a ref, by its full name, are trusted: a branch that a fixed environment follows, that is given
-// secrets, or that is listed. A ref that is no branch, such as a proposed change, never is. c is what the production branch says.
+// Trusts reports whether builds of a ref, by its full name, are trusted: a
+// branch that a fixed environment follows, that is given secrets, or that is
+// listed. A ref that is no branch, such as a proposed change, never is. c is
+// what the production branch says.
 func (c Config) Trusts(ref string) bool {
 	branch, isBranch := strings.CutPrefix(ref, "refs/heads/")
 
-	return isBranch && (c.Following(branch) != "" || matches(c.Build.Trust, branch) || matches(c.Build.SecretsFor, branch))
+	return isBranch && (c.Following(branch) != "" || matches(c.Build.Trust, branch) ||
+		matches(c.Build.SecretsFor, branch))
 }
 
 // TrustsAll reports whether every branch of the repository is trusted.
@@ -196,8 +218,10 @@ func (c Config) TrustsAll() bool {
 	return slices.Equal(c.Build.Trust, []string{"*"}) || slices.Equal(c.Build.SecretsFor, []string{"*"})
 }
 
-// GivesSecrets reports whether builds of a ref, by its full name, are given the secrets that its configuration names. c is what the
-// production branch says. Only trusted builds are, and those that somebody runs by hand, whose own the secrets are.
+// GivesSecrets reports whether builds of a ref, by its full
+// name, are given the secrets that its configuration names. c is
+// what the production branch says. Only trusted builds are, and
+// those that somebody runs by hand, whose own the secrets are.
 func (c Config) GivesSecrets(ref string, byHand bool) bool {
 	if c.Build.SecretsFor == nil {
 		return byHand || c.Trusts(ref)
@@ -227,6 +251,7 @@ func globMatch(pattern, text string) bool {
 	if !strings.HasPrefix(text, parts[0]) {
 		return false
 	}
+
 	text = text[len(parts[0]):]
 	for _, part := range parts[1 : len(parts)-1] {
 		at := strings.Index(text, part)
@@ -235,5 +260,6 @@ func globMatch(pattern, text string) bool {
 		}
 		text = text[at+len(part):]
 	}
+
 	return strings.HasSuffix(text, parts[len(parts)-1])
 }

@@ -13,7 +13,8 @@ import (
 
 func TestDurations(t *testing.T) {
 	for text, want := range map[string]time.Duration{
-		"90s": 90 * time.Second, "10m": 10 * time.Minute, "24h": 24 * time.Hour, "7d": 7 * 24 * time.Hour, "1d12h": 36 * time.Hour, "0s": 0, "1h30m": 90 * time.Minute,
+		"90s": 90 * time.Second, "10m": 10 * time.Minute, "24h": 24 * time.Hour, "7d": 7 * 24 * time.Hour,
+		"1d12h": 36 * time.Hour, "0s": 0, "1h30m": 90 * time.Minute,
 	} {
 		got, err := project.ParseDuration(text)
 		require.NoError(t, err, text)
@@ -27,7 +28,8 @@ func TestDurations(t *testing.T) {
 
 func TestSizes(t *testing.T) {
 	for text, want := range map[string]project.Size{
-		"0": 0, "512": 512, "500kB": 500_000, "1.5 MB": 1_500_000, "10GB": 10_000_000_000, "2TB": 2_000_000_000_000, "7B": 7,
+		"0": 0, "512": 512, "500kB": 500_000, "1.5 MB": 1_500_000, "10GB": 10_000_000_000,
+		"2TB": 2_000_000_000_000, "7B": 7,
 	} {
 		got, err := project.ParseSize(text)
 		require.NoError(t, err, text)
@@ -45,18 +47,24 @@ func TestPreviewPatterns(t *testing.T) {
 		branch   string
 		want     bool
 	}{
-		{[]string{"*"}, "any/branch", true}, {nil, "any", false}, {[]string{"feature/*"}, "feature/a/b", true}, {[]string{"feature/*"}, "fix/a", false},
-		{[]string{"*", "!bot/*"}, "bot/up", false}, {[]string{"*", "!bot/*", "bot/keep"}, "bot/keep", true}, {[]string{"main"}, "main2", false},
-		{[]string{"*-times"}, "winter-times", true}, {[]string{"w*t*s"}, "winter-times", true}, {[]string{"w*x*s"}, "winter-times", false}, {[]string{"a*a"}, "a", false},
+		{[]string{"*"}, "any/branch", true}, {nil, "any", false}, {[]string{"feature/*"}, "feature/a/b",
+			true}, {[]string{"feature/*"}, "fix/a", false},
+		{[]string{"*", "!bot/*"}, "bot/up", false}, {[]string{"*", "!bot/*", "bot/keep"}, "bot/keep", true},
+		{[]string{"main"}, "main2", false},
+		{[]string{"*-times"}, "winter-times", true}, {[]string{"w*t*s"}, "winter-times", true},
+		{[]string{"w*x*s"}, "winter-times", false}, {[]string{"a*a"}, "a", false},
 	} {
-		assert.Equal(t, test.want, project.Previews{Follows: test.patterns}.FollowsBranch(test.branch), "%v %s", test.patterns, test.branch)
+		assert.Equal(t, test.want, project.Previews{Follows: test.patterns}.FollowsBranch(test.branch),
+			"%v %s", test.patterns, test.branch)
 	}
 }
 
-// TestPatternsOfRefsAndOfWhoGetsSecrets: the last pattern that matches decides, and refs that are no branches only match their own.
+// TestPatternsOfRefsAndOfWhoGetsSecrets: the last pattern that matches decides,
+// and refs that are no branches only match their own.
 func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
 	previews := project.Previews{Refs: []string{"refs/proposed/*/head", "!refs/proposed/draft-*"}}
-	for ref, follows := range map[string]bool{"refs/proposed/7/head": true, "refs/proposed/a/b/head": true, "refs/proposed/draft-7/head": false, "refs/proposed/7/merge": false, "refs/heads/main": false} {
+	for ref, follows := range map[string]bool{"refs/proposed/7/head": true, "refs/proposed/a/b/head": true,
+		"refs/proposed/draft-7/head": false, "refs/proposed/7/merge": false, "refs/heads/main": false} {
 		assert.Equal(t, follows, previews.FollowsRef(ref), ref)
 	}
 }
@@ -70,13 +78,19 @@ func TestWhoIsTrusted(t *testing.T) {
 	}{
 		"a branch that an environment follows": {project.Build{}, "refs/heads/main", true, true},
 		"another one":                          {project.Build{}, "refs/heads/winter", false, false},
-		"one that is listed":                   {project.Build{Trust: []string{"winter"}}, "refs/heads/winter", true, true},
-		"all but some":                         {project.Build{Trust: []string{"*", "!bot/*"}}, "refs/heads/bot/updates", false, false},
-		"one that gets secrets":                {project.Build{SecretsFor: []string{"winter"}}, "refs/heads/winter", true, true},
-		"a name that only begins so":           {project.Build{SecretsFor: []string{"main"}}, "refs/heads/main-2", false, false},
-		"listed, but not for secrets":          {project.Build{Trust: []string{"*"}, SecretsFor: []string{"main"}}, "refs/heads/winter", true, false},
-		"a proposed change, whatever is said":  {project.Build{Trust: []string{"*"}, SecretsFor: []string{"*"}}, "refs/proposed/7/head", false, false},
-		"a commit of no branch":                {project.Build{Trust: []string{"*"}}, "", false, false},
+		"one that is listed": {project.Build{Trust: []string{"winter"}},
+			"refs/heads/winter", true, true},
+		"all but some": {project.Build{Trust: []string{"*", "!bot/*"}},
+			"refs/heads/bot/updates", false, false},
+		"one that gets secrets": {project.Build{SecretsFor: []string{"winter"}},
+			"refs/heads/winter", true, true},
+		"a name that only begins so": {project.Build{SecretsFor: []string{"main"}},
+			"refs/heads/main-2", false, false},
+		"listed, but not for secrets": {project.Build{Trust: []string{"*"},
+			SecretsFor: []string{"main"}}, "refs/heads/winter", true, false},
+		"a proposed change, whatever is said": {project.Build{Trust: []string{"*"},
+			SecretsFor: []string{"*"}}, "refs/proposed/7/head", false, false},
+		"a commit of no branch": {project.Build{Trust: []string{"*"}}, "", false, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			config := project.Config{Build: test.build}.WithDefaults("main")
@@ -85,18 +99,21 @@ func TestWhoIsTrusted(t *testing.T) {
 		})
 	}
 	byHand := project.Config{}.WithDefaults("main")
-	assert.True(t, byHand.GivesSecrets("refs/heads/winter", true), "what somebody runs by hand has that person's secrets")
+	assert.True(t, byHand.GivesSecrets("refs/heads/winter", true),
+		"what somebody runs by hand has that person's secrets")
 	byHand.Build.SecretsFor = []string{"main"}
 	assert.False(t, byHand.GivesSecrets("refs/heads/winter", true), "unless it is said")
 }
 
-// TestRefsAndBranchesShareNoPreview compares labels of refs with those of branches that are named to meet them.
+// TestRefsAndBranchesShareNoPreview compares labels of refs with those of
+// branches that are named to meet them.
 func TestRefsAndBranchesShareNoPreview(t *testing.T) {
 	label := project.RefLabel("refs/proposed/7/head", "")
 	assert.True(t, project.IsLabel(label))
 	for _, branch := range []string{"proposed/7/head", "refs/proposed/7/head", label, "proposed-7-head"} {
 		assert.NotEqual(t, label, project.PreviewLabel(branch, ""), branch)
-		assert.NotEqual(t, project.RefLabel("refs/proposed/7/head", "s"), project.PreviewLabel(branch, "s"), branch)
+		assert.NotEqual(t, project.RefLabel("refs/proposed/7/head", "s"), project.PreviewLabel(branch, "s"),
+			branch)
 	}
 	assert.NotEqual(t, label, project.RefLabel("refs/proposed/7-head", ""))
 }
@@ -106,9 +123,12 @@ func TestMomentsToCome(t *testing.T) {
 	azores, err := time.LoadLocation("Atlantic/Azores")
 	require.NoError(t, err)
 	for text, want := range map[string]string{
-		"2h": "2026-11-01T14:00:00Z", "3d": "2026-11-04T12:00:00Z", "90s": "2026-11-01T12:01:30Z", "2026-12-27": "2026-12-27T01:00:00Z", "2026-12-27T08:00": "2026-12-27T09:00:00Z",
-		"2026-12-27 08:00": "2026-12-27T09:00:00Z", "2026-12-27T08:00:05": "2026-12-27T09:00:05Z", "2026-12-27T08:00+02:00": "2026-12-27T06:00:00Z", "2026-12-27T08:00:00Z": "2026-12-27T08:00:00Z",
-		"2027-03-28T00:30": "2027-03-28T02:00:00Z", // an hour that is left out there: the clock goes from midnight to one
+		"2h": "2026-11-01T14:00:00Z", "3d": "2026-11-04T12:00:00Z", "90s": "2026-11-01T12:01:30Z",
+		"2026-12-27": "2026-12-27T01:00:00Z", "2026-12-27T08:00": "2026-12-27T09:00:00Z",
+		"2026-12-27 08:00": "2026-12-27T09:00:00Z", "2026-12-27T08:00:05": "2026-12-27T09:00:05Z",
+		"2026-12-27T08:00+02:00": "2026-12-27T06:00:00Z", "2026-12-27T08:00:00Z": "2026-12-27T08:00:00Z",
+		// an hour that is left out there: the clock goes from midnight to one
+		"2027-03-28T00:30": "2027-03-28T02:00:00Z",
 	} {
 		got, err := project.ParseMoment(text, now, azores)
 		require.NoError(t, err, text)
@@ -118,7 +138,8 @@ func TestMomentsToCome(t *testing.T) {
 		}
 		assert.Equal(t, want, got.Format(time.RFC3339), text)
 	}
-	for _, text := range []string{"", "0s", "2026-11-01", "2026-11-01T10:59", "soon", "2026-13-01", "27.12.2026", "2026-12-27T25:00", "-1h"} {
+	for _, text := range []string{"", "0s", "2026-11-01", "2026-11-01T10:59", "soon", "2026-13-01",
+		"27.12.2026", "2026-12-27T25:00", "-1h"} {
 		_, err := project.ParseMoment(text, now, azores)
 		assert.Error(t, err, "%q", text)
 	}
@@ -127,10 +148,14 @@ func TestMomentsToCome(t *testing.T) {
 	assert.True(t, got.Equal(now.Add(time.Hour)), "a length of time is the same in every zone")
 }
 
-// TestLabelsOfPreviewsAreDistinctNames makes labels of branches that look alike.
+// TestLabelsOfPreviewsAreDistinctNames makes labels of
+// branches that look alike.
 func TestLabelsOfPreviewsAreDistinctNames(t *testing.T) {
-	branches := []string{"a", "A", "a-", "-a", "a/b", "a-b", "a_b", "a.b", "a/b/c", "ä", "ae", "winter-times", "Winter-Times", "winter_times", "refs/x", "日本", "中国", "", strings.Repeat("x", 40), strings.Repeat("x", 41),
-		strings.Repeat("x", 200), strings.Repeat("x", 199) + "y", "a-0a1b2c3d", "preview", "x-" + strings.Repeat("a", 8), "feature/" + strings.Repeat("very-", 30) + "long"}
+	branches := []string{"a", "A", "a-", "-a", "a/b", "a-b", "a_b", "a.b", "a/b/c", "ä", "ae", "winter-times",
+		"Winter-Times", "winter_times", "refs/x", "日本", "中国", "", strings.Repeat("x", 40),
+		strings.Repeat("x", 41),
+		strings.Repeat("x", 200), strings.Repeat("x", 199) + "y", "a-0a1b2c3d", "preview",
+		"x-" + strings.Repeat("a", 8), "feature/" + strings.Repeat("very-", 30) + "long"}
 	seen := map[string]string{}
 	for _, secret := range []string{"", "one", "another"} {
 		for _, branch := range branches {

@@ -24,7 +24,8 @@ func litter(base string) string {
 		return "version control"
 	case lower == ".orilla":
 		return "Orilla's own"
-	case lower == ".env" || strings.HasPrefix(lower, ".env."), lower == ".htpasswd", lower == ".netrc", lower == ".npmrc", lower == ".git-credentials":
+	case lower == ".env" || strings.HasPrefix(lower,
+		".env."), lower == ".htpasswd", lower == ".netrc", lower == ".npmrc", lower == ".git-credentials":
 		return "looks like a secret"
 	case strings.HasPrefix(base, "."):
 		return "hidden"
@@ -35,6 +36,7 @@ func litter(base string) string {
 	case strings.HasSuffix(lower, ".swp") || strings.HasSuffix(lower, ".swo"):
 		return "litter of an editor"
 	}
+
 	return ""
 }
 
@@ -48,6 +50,7 @@ func (w *walker) isSecret(source, name string) bool {
 	default:
 		return false
 	}
+
 	file, err := w.output.FS.Open(source)
 	if err != nil {
 		return false
@@ -56,7 +59,8 @@ func (w *walker) isSecret(source, name string) bool {
 	start := make([]byte, 4096)
 	n, _ := io.ReadFull(file, start)
 	start = start[:n]
-	return bytes.Contains(start, []byte("PRIVATE KEY-----")) || bytes.Contains(start, []byte("PRIVATE KEY BLOCK-----")) ||
+	return bytes.Contains(start, []byte("PRIVATE KEY-----")) ||
+		bytes.Contains(start, []byte("PRIVATE KEY BLOCK-----")) ||
 		bytes.HasPrefix(start, []byte("PuTTY-User-Key-File"))
 }
 
@@ -70,29 +74,39 @@ func (w *walker) judge() error {
 			w.secrets = append(w.secrets, left.Path)
 		}
 	}
-	w.notice("secret-left-out", "not published, since it looks like a secret", w.secrets, "take it out of the output, so that it cannot get out by another way")
+
+	w.notice("secret-left-out", "not published, since it looks like a secret", w.secrets,
+		"take it out of the output, so that it cannot get out by another way")
 	if len(w.scan.Files) == 0 {
-		problem := fault.New(fault.Refused, "empty-output", "the output folder has nothing to publish").At("%s", w.output.Root)
+		problem := fault.New(fault.Refused, "empty-output", "the output folder has nothing to publish").
+			At("%s", w.output.Root)
 		if n := len(w.scan.LeftOut); n > 0 {
-			problem = problem.With(fmt.Sprintf("left out: %s (%s)", w.scan.LeftOut[0].Path, w.scan.LeftOut[0].Why))
+			problem = problem.With(fmt.Sprintf("left out: %s (%s)", w.scan.LeftOut[0].Path,
+				w.scan.LeftOut[0].Why))
 		}
 		return problem.Then("run the build and look into the folder, or set build.output")
 	}
+
 	return w.judgeFolder()
 }
 
 func (w *walker) judgeNames() error {
 	if len(w.badName) > 0 {
-		problem := fault.New(fault.Refused, "bad-name", "names that are not UTF-8 or hold control characters have no address").At("%s", w.output.Root)
+		problem := fault.New(fault.Refused, "bad-name",
+			"names that are not UTF-8 or hold control characters have no address").At("%s", w.output.Root)
 		for _, name := range first(w.badName, 10) {
 			problem = problem.With(fmt.Sprintf("%q", name))
 		}
 		return problem.Then("rename them, or list them under leave_out")
 	}
+
 	if len(w.outside) > 0 {
-		return fault.New(fault.Refused, "link-outside", "symbolic links lead out of the output").At("%s", w.output.Root).
-			With(first(w.outside, 10)...).Then("put the files themselves there, or list the links under leave_out")
+		return fault.New(fault.Refused, "link-outside", "symbolic links lead out of the output").
+			At("%s", w.output.Root).
+			With(first(w.outside, 10)...).
+			Then("put the files themselves there, or list the links under leave_out")
 	}
+
 	fold := folder()
 	seen := make(map[string]string, len(w.scan.Files))
 	var same, alike []string
@@ -106,15 +120,20 @@ func (w *walker) judgeNames() error {
 		}
 		seen[folded] = file.Path
 	}
+
 	if len(same) > 0 {
-		return fault.New(fault.Refused, "same-name", "two files have the same name in different Unicode forms").At("%s", w.output.Root).
+		return fault.New(fault.Refused, "same-name",
+			"two files have the same name in different Unicode forms").At("%s", w.output.Root).
 			With(first(same, 10)...).Then("remove one of each; addresses are compared in form NFC")
 	}
-	w.notice("case-only", "names that differ only in upper and lower case", alike, "they get lost on file systems that do not tell them apart")
+
+	w.notice("case-only", "names that differ only in upper and lower case", alike,
+		"they get lost on file systems that do not tell them apart")
 	return nil
 }
 
-// folder returns a function that takes the difference between upper and lower case out of a name.
+// folder returns a function that takes the difference
+// between upper and lower case out of a name.
 func folder() func(string) string {
 	fold := cases.Fold()
 	return func(name string) string {
@@ -127,7 +146,8 @@ func folder() func(string) string {
 	}
 }
 
-// judgeFolder asks whether this is an output at all, or a folder above or beside it.
+// judgeFolder asks whether this is an output at all, or a
+// folder above or beside it.
 func (w *walker) judgeFolder() error {
 	index, hasIndex := "", false
 	var sources, packages []string
@@ -137,37 +157,50 @@ func (w *walker) judgeFolder() error {
 		switch {
 		case file.Path == "index.html":
 			hasIndex = true
-		case base == "index.html" && (index == "" || strings.Count(file.Path, "/") < strings.Count(index, "/")):
+		case base == "index.html" &&
+			(index == "" || strings.Count(file.Path, "/") < strings.Count(index, "/")):
 			index = file.Path
 		case isPackageFile(base):
 			packages = append(packages, file.Path)
 		case isSource(base):
 			sources = append(sources, file.Path)
 		}
+
 		if folder := dependencyFolder(file.Path); folder != "" && !slices.Contains(dependencies, folder) {
 			dependencies = append(dependencies, folder)
 		}
 	}
+
 	if slices.Contains(dependencies, "node_modules/") && slices.Contains(packages, "package.json") {
-		return fault.New(fault.Refused, "not-an-output", "this is a project, not an output: it holds package.json and the dependencies' folder").
-			At("%s", w.output.Root).Then("set build.output to the folder that the build leaves%s", hint(index)).
+		return fault.New(fault.Refused, "not-an-output",
+			"this is a project, not an output: it holds package.json and the dependencies' folder").
+			At("%s", w.output.Root).Then("set build.output to the folder that the build leaves%s",
+			hint(index)).
 			Then("or, if the project is the site, add \"node_modules/**\" to leave_out")
 	}
+
 	if !hasIndex && !w.options.WithoutIndex {
-		problem := fault.New(fault.Refused, "no-index", "there is no index.html at the top, so the site's first page would be missing").At("%s", w.output.Root)
+		problem := fault.New(fault.Refused, "no-index",
+			"there is no index.html at the top, so the site's first page would be missing").
+			At("%s", w.output.Root)
 		if index != "" {
 			problem = problem.With("there is one in "+path.Dir(index)+"/").
 				Then("publish that folder: %s", path.Join(w.output.Root, path.Dir(index)))
 		}
 		return problem.Then("or, if that is meant, pass --without-index")
 	}
-	w.notice("dependencies-in-output", "the output holds folders of dependencies", dependencies, "is this the right folder? If not, set build.output; else list them under leave_out")
-	w.notice("packages-in-output", "the output holds package files", packages, "is this the right folder? If not, set build.output; else list them under leave_out")
-	w.notice("sources-in-output", "the output holds sources", sources, "is this the right folder? If not, set build.output; else list them under leave_out")
+
+	w.notice("dependencies-in-output", "the output holds folders of dependencies", dependencies,
+		"is this the right folder? If not, set build.output; else list them under leave_out")
+	w.notice("packages-in-output", "the output holds package files", packages,
+		"is this the right folder? If not, set build.output; else list them under leave_out")
+	w.notice("sources-in-output", "the output holds sources", sources,
+		"is this the right folder? If not, set build.output; else list them under leave_out")
 	return nil
 }
 
-// dependencyFolder returns the outermost folder of dependencies that a file lies in, or "".
+// dependencyFolder returns the outermost folder of
+// dependencies that a file lies in, or "".
 func dependencyFolder(name string) string {
 	folders := strings.Split(name, "/")
 	for i, folder := range folders[:len(folders)-1] {
@@ -187,7 +220,8 @@ func hint(index string) string {
 
 func isPackageFile(base string) bool {
 	switch base {
-	case "package.json", "package-lock.json", "yarn.lock", "pnpm-lock.yaml", "go.mod", "Gemfile", "Gemfile.lock", "composer.json",
+	case "package.json", "package-lock.json", "yarn.lock", "pnpm-lock.yaml", "go.mod", "Gemfile",
+		"Gemfile.lock", "composer.json",
 		"Cargo.toml", "pyproject.toml", "requirements.txt", "Makefile":
 		return true
 	}
@@ -196,7 +230,8 @@ func isPackageFile(base string) bool {
 
 func isSource(base string) bool {
 	switch path.Ext(base) {
-	case ".tsx", ".jsx", ".vue", ".svelte", ".scss", ".sass", ".less", ".styl", ".php", ".erb", ".njk", ".liquid", ".hbs", ".pug":
+	case ".tsx", ".jsx", ".vue", ".svelte", ".scss", ".sass", ".less", ".styl", ".php", ".erb", ".njk",
+		".liquid", ".hbs", ".pug":
 		return true
 	}
 	return false
@@ -204,11 +239,13 @@ func isSource(base string) bool {
 
 func (w *walker) notice(code, what string, paths []string, next string) {
 	if len(paths) > 0 {
-		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: code, What: what, Paths: first(paths, 10), Next: next})
+		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: code, What: what, Paths: first(paths, 10),
+			Next: next})
 	}
 }
 
-// first returns at most n of list, the last replaced by how many more there are.
+// first returns at most n of list, the last replaced by
+// how many more there are.
 func first(list []string, n int) []string {
 	if len(list) <= n {
 		return list

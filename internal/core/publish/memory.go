@@ -11,8 +11,9 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Memory remembers the digests of files, so that what did not change need not be read again. A digest is trusted only for a
-// file of the same device, inode, size and times. It may be used from several goroutines.
+// Memory remembers the digests of files, so that what did not change need not
+// be read again. A digest is trusted only for a file of the same device, inode,
+// size and times. It may be used from several goroutines.
 type Memory struct {
 	mutex sync.Mutex
 	old   map[Identity]content
@@ -26,14 +27,16 @@ type content struct {
 	parts  []digest.Digest
 }
 
-// settle is how much older than the scan the last change of a file must be for its digest to be remembered: a file that is
-// changed twice within the resolution of its times would keep its identity.
+// settle is how much older than the scan the last change of a file must be for
+// its digest to be remembered: a file that is changed twice within the
+// resolution of its times would keep its identity.
 const settle = 2 * time.Second
 
 // memoryMagic begins the file of a memory, and names its version.
 var memoryMagic = []byte("orilla digests 1\n")
 
-// ErrMemory is returned for bytes that are not a memory. An empty one can always be used instead.
+// ErrMemory is returned for bytes that are not a memory.
+// An empty one can always be used instead.
 var ErrMemory = errors.New("not remembered digests")
 
 // NewMemory returns an empty memory.
@@ -52,7 +55,8 @@ func (m *Memory) recall(id Identity) (content, bool) {
 	return known, ok
 }
 
-// remember keeps what a file held, unless it changed too shortly before the scan began.
+// remember keeps what a file held, unless it changed too
+// shortly before the scan began.
 func (m *Memory) remember(id Identity, held content, scan time.Time) {
 	if time.Unix(0, max(id.Changed, id.Modified)).After(scan.Add(-settle)) {
 		return
@@ -62,7 +66,8 @@ func (m *Memory) remember(id Identity, held content, scan time.Time) {
 	m.used[id] = held
 }
 
-// Encode returns what was recalled or remembered since the memory was made: files that are gone are forgotten.
+// Encode returns what was recalled or remembered since the memory was made:
+// files that are gone are forgotten.
 func (m *Memory) Encode() []byte {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
@@ -76,6 +81,7 @@ func (m *Memory) Encode() []byte {
 		if held.text {
 			flags |= 1
 		}
+
 		out = binary.LittleEndian.AppendUint32(out, flags)
 		for _, part := range held.parts {
 			out = append(out, part[:]...)
@@ -89,9 +95,11 @@ func (m *Memory) Encode() []byte {
 func DecodeMemory(data []byte) (*Memory, error) {
 	const fixed = 5*8 + digest.Size + 4
 	end := len(data) - digest.Size
-	if end < len(memoryMagic) || !bytes.HasPrefix(data, memoryMagic) || digest.Of(data[:end]) != digest.Digest(data[end:]) {
+	if end < len(memoryMagic) || !bytes.HasPrefix(data, memoryMagic) ||
+		digest.Of(data[:end]) != digest.Digest(data[end:]) {
 		return nil, ErrMemory
 	}
+
 	memory := NewMemory()
 	for data = data[len(memoryMagic):end]; len(data) > 0; {
 		if len(data) < fixed {
@@ -112,5 +120,6 @@ func DecodeMemory(data []byte) (*Memory, error) {
 		}
 		memory.old[id] = held
 	}
+
 	return memory, nil
 }

@@ -1,4 +1,5 @@
-// Package publish takes a folder of files to a release in a store: scan, fingerprint, upload.
+// Package publish takes a folder of files to a release in
+// a store: scan, fingerprint, upload.
 package publish
 
 import (
@@ -24,8 +25,11 @@ import (
 type Output struct {
 	FS   fs.FS  // should implement fs.ReadLinkFS, else symbolic links are unknown to it
 	Root string // where it lies, for messages and for links with an absolute target
-	Seen string // where those who made it saw it, if elsewhere: links with an absolute target may lead there too
-	// Identify tells a file from any other and from itself at another time; nil, or false, where that is not possible.
+	// where those who made it saw it, if elsewhere: links
+	// with an absolute target may lead there too
+	Seen string
+	// Identify tells a file from any other and from itself at another time;
+	// nil, or false, where that is not possible.
 	Identify func(fs.FileInfo) (Identity, bool)
 }
 
@@ -68,8 +72,8 @@ type Scan struct {
 	Started time.Time // before the first file was looked at
 }
 
-// Find walks the output. Its errors are fault.Errors that say what is wrong with which path; all names that no release can
-// have are listed at once.
+// Find walks the output. Its errors are fault.Errors that say what is wrong
+// with which path; all names that no release can have are listed at once.
 func Find(output Output, options Options, now time.Time) (*Scan, error) {
 	walk := &walker{output: output, options: options, scan: &Scan{Started: now}}
 	if err := walk.folder(".", "", nil); err != nil {
@@ -78,7 +82,9 @@ func Find(output Output, options Options, now time.Time) (*Scan, error) {
 	if err := walk.measure(); err != nil {
 		return nil, err
 	}
-	sort.Slice(walk.scan.Files, func(i, j int) bool { return walk.scan.Files[i].Path < walk.scan.Files[j].Path })
+
+	sort.Slice(walk.scan.Files,
+		func(i, j int) bool { return walk.scan.Files[i].Path < walk.scan.Files[j].Path })
 	if err := walk.judge(); err != nil {
 		return nil, err
 	}
@@ -94,8 +100,8 @@ type walker struct {
 	secrets []string
 }
 
-// folder walks the folder at source, which appears in the release under name. above are the folders being walked, to end
-// loops of links.
+// folder walks the folder at source, which appears in the release under name.
+// above are the folders being walked, to end loops of links.
 func (w *walker) folder(source, name string, above []string) error {
 	for _, folder := range above {
 		if folder == source {
@@ -103,13 +109,17 @@ func (w *walker) folder(source, name string, above []string) error {
 			return nil
 		}
 	}
+
 	entries, err := fs.ReadDir(w.output.FS, source)
 	if err != nil {
-		return fault.New(fault.Failed, "unreadable", "the folder cannot be read").At("%s", w.place(source)).Because(err)
+		return fault.New(fault.Failed, "unreadable", "the folder cannot be read").At("%s", w.place(source)).
+			Because(err)
 	}
+
 	above = append(above, source)
 	for _, entry := range entries {
-		if err := w.entry(path.Join(source, entry.Name()), path.Join(name, entry.Name()), entry, above); err != nil {
+		if err := w.entry(path.Join(source, entry.Name()), path.Join(name, entry.Name()), entry,
+			above); err != nil {
 			return err
 		}
 	}
@@ -122,6 +132,7 @@ func (w *walker) entry(source, name string, entry fs.DirEntry, above []string) e
 		w.leaveOut(withSlash(name, isFolder), why)
 		return nil
 	}
+
 	if !utf8.ValidString(name) || strings.ContainsFunc(name, isControl) {
 		w.badName = append(w.badName, name)
 		return nil
@@ -136,6 +147,7 @@ func (w *walker) entry(source, name string, entry fs.DirEntry, above []string) e
 	} else if isFolder {
 		return w.folder(source, name, above)
 	}
+
 	if !entry.Type().IsRegular() {
 		return w.other(source, name, above)
 	}
@@ -153,7 +165,8 @@ func (w *walker) take(source, name string) error {
 	return w.tooMany()
 }
 
-// other takes what is not plainly a file: the target of a link, or nothing that can be published.
+// other takes what is not plainly a file: the target of a
+// link, or nothing that can be published.
 func (w *walker) other(source, name string, above []string) error {
 	info, err := fs.Stat(w.output.FS, source)
 	switch {
@@ -168,14 +181,17 @@ func (w *walker) other(source, name string, above []string) error {
 	default:
 		return w.take(source, name)
 	}
+
 	return nil
 }
 
 func (w *walker) unreadable(source string, err error) error {
-	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).Because(err)
+	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).
+		Because(err)
 }
 
-// measure asks for the sizes and identities of what was found, several at a time.
+// measure asks for the sizes and identities of what was
+// found, several at a time.
 func (w *walker) measure() error {
 	const run = 256
 	var group errgroup.Group
@@ -196,6 +212,7 @@ func (w *walker) measure() error {
 			return nil
 		})
 	}
+
 	if err := group.Wait(); err != nil {
 		return err
 	}
@@ -205,22 +222,27 @@ func (w *walker) measure() error {
 	return w.limits()
 }
 
-// tooMany refuses, as soon as that is known, an output with more files than there may be. It is asked for each file.
+// tooMany refuses, as soon as that is known, an output with more files than
+// there may be. It is asked for each file.
 func (w *walker) tooMany() error {
 	if limit := w.options.MaxFiles; limit > 0 && int64(len(w.scan.Files)) > limit {
-		return fault.New(fault.Refused, "too-many-files", "the output has more than %d files", limit).At("%s", w.output.Root).
+		return fault.New(fault.Refused, "too-many-files", "the output has more than %d files", limit).
+			At("%s", w.output.Root).
 			Then("is this the right folder? If so, raise limits.files in orilla.yaml")
 	}
 	return nil
 }
 
-// limits refuses what is over a limit, and tells what is near one, once all files are known.
+// limits refuses what is over a limit, and tells what is
+// near one, once all files are known.
 func (w *walker) limits() error {
 	files, bytes := int64(len(w.scan.Files)), w.scan.Bytes
 	if limit := w.options.MaxBytes; limit > 0 && bytes > limit {
-		return fault.New(fault.Refused, "too-large", "the output is larger than %s", megabytes(limit)).At("%s", w.output.Root).
+		return fault.New(fault.Refused, "too-large", "the output is larger than %s", megabytes(limit)).
+			At("%s", w.output.Root).
 			Then("is this the right folder? If so, raise limits.size in orilla.yaml")
 	}
+
 	var large, near []string
 	for _, file := range w.scan.Files {
 		switch limit := w.options.MaxFile; {
@@ -230,29 +252,38 @@ func (w *walker) limits() error {
 			near = append(near, file.Path)
 		}
 	}
+
 	if len(large) > 0 {
-		return fault.New(fault.Refused, "file-too-large", "%d of the files are larger than %s", len(large), megabytes(w.options.MaxFile)).At("%s", w.output.Root).
-			With(large[:min(10, len(large))]...).Then("make them smaller, leave them out, or raise limits.file_size in orilla.yaml")
+		return fault.New(fault.Refused, "file-too-large", "%d of the files are larger than %s", len(large),
+			megabytes(w.options.MaxFile)).At("%s", w.output.Root).
+			With(large[:min(10, len(large))]...).
+			Then("make them smaller, leave them out, or raise limits.file_size in orilla.yaml")
 	}
-	w.near(NearLimit(files, w.options.MaxFiles), "files", fmt.Sprintf("%d of %d files", files, w.options.MaxFiles), nil)
-	w.near(NearLimit(bytes, w.options.MaxBytes), "size", megabytes(bytes)+" of "+megabytes(w.options.MaxBytes), nil)
+
+	w.near(NearLimit(files, w.options.MaxFiles), "files", fmt.Sprintf("%d of %d files", files,
+		w.options.MaxFiles), nil)
+	w.near(NearLimit(bytes, w.options.MaxBytes), "size", megabytes(bytes)+" of "+
+		megabytes(w.options.MaxBytes), nil)
 	w.near(len(near) > 0, "file_size", "files near "+megabytes(w.options.MaxFile), near)
 	return nil
 }
 
 func (w *walker) near(is bool, limit, what string, paths []string) {
 	if is {
-		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: "near-limit", What: "over 80 % of limits." + limit + ": " + what,
-			Paths: paths[:min(5, len(paths))], Next: "at 100 % it is refused"})
+		w.scan.Notices = append(w.scan.Notices,
+			fault.Notice{Code: "near-limit", What: "over 80 % of limits." + limit + ": " + what,
+				Paths: paths[:min(5, len(paths))], Next: "at 100 % it is refused"})
 	}
 }
 
-// NearLimit reports whether an amount is 80 % of a limit or more; a limit of 0 is none.
+// NearLimit reports whether an amount is 80 % of a limit
+// or more; a limit of 0 is none.
 func NearLimit(amount, limit int64) bool { return limit > 0 && amount >= limit-limit/5 }
 
 func megabytes(bytes int64) string { return humanize.Bytes(uint64(max(bytes, 0))) }
 
-// resolve follows a link to what it finally names. inside is false if that is not in the output.
+// resolve follows a link to what it finally names. inside
+// is false if that is not in the output.
 func (w *walker) resolve(source string, depth int) (target string, inside bool) {
 	links, ok := w.output.FS.(fs.ReadLinkFS)
 	if !ok || depth > 40 {
@@ -262,6 +293,7 @@ func (w *walker) resolve(source string, depth int) (target string, inside bool) 
 	if err != nil {
 		return "", false
 	}
+
 	target = filepath.ToSlash(target)
 	if path.IsAbs(target) || filepath.IsAbs(target) {
 		if target, inside = w.below(path.Clean(target)); !inside {
@@ -270,6 +302,7 @@ func (w *walker) resolve(source string, depth int) (target string, inside bool) 
 	} else {
 		target = path.Join(path.Dir(source), target)
 	}
+
 	if !fs.ValidPath(target) {
 		return "", false
 	}
@@ -303,10 +336,12 @@ func (w *walker) place(source string) string {
 // whyNot says why a name is left out, or nothing.
 func (w *walker) whyNot(name, base string, isFolder bool) string {
 	for _, glob := range w.options.LeaveOut {
-		if doublestar.MatchUnvalidated(glob, name) || isFolder && doublestar.MatchUnvalidated(strings.TrimSuffix(glob, "/"), name) {
+		if doublestar.MatchUnvalidated(glob, name) ||
+			isFolder && doublestar.MatchUnvalidated(strings.TrimSuffix(glob, "/"), name) {
 			return "leave_out: " + glob
 		}
 	}
+
 	if name == "orilla.yaml" || name == "orilla.yml" {
 		return "Orilla's own"
 	}
@@ -315,6 +350,7 @@ func (w *walker) whyNot(name, base string, isFolder bool) string {
 			return "a rules file"
 		}
 	}
+
 	return litter(base)
 }
 

@@ -30,8 +30,10 @@ type Putter interface {
 
 // Upload puts the files of a scan into a store.
 //
-// Where a chunk of the index comes out as in the live release, everything in it is there, and nothing is asked or sent. In the
-// other chunks, what the live release has in the same place is not sent. So one changed file costs the reading of one chunk.
+// Where a chunk of the index comes out as in the live release,
+// everything in it is there, and nothing is asked or sent. In the
+// other chunks, what the live release has in the same place is
+// not sent. So one changed file costs the reading of one chunk.
 type Upload struct {
 	Batch    Putter
 	Live     *release.Reader // of the release whose objects are known to be there whole; nil for none
@@ -39,9 +41,11 @@ type Upload struct {
 	Rehash   bool            // read every file, whatever is remembered
 	Parallel int             // how many objects are sent at once; 0: as many as files are read
 	Rate     *rate.Limiter   // bytes a second that are sent; nil for no limit
-	// Known tells whether an object that an earlier try may have sent is there. Nil asks nothing.
+	// Known tells whether an object that an earlier try
+	// may have sent is there. Nil asks nothing.
 	Known func(ctx context.Context, d digest.Digest, size int) (bool, error)
-	// Seen is told after each file, and each part of a large one, how much of the work is done. It is called from several goroutines.
+	// Seen is told after each file, and each part of a large one, how much of
+	// the work is done. It is called from several goroutines.
 	Seen func(Progress)
 }
 
@@ -51,16 +55,19 @@ type Progress struct {
 	NewFiles, NewBytes int64 // sent: not in the live release, and not known to be in the store
 }
 
-// Bytes that an upload holds in memory at most: read and waiting for the rest of their chunk; read again to be sent; and parts of
-// large files on their way. They are apart, since whoever holds one kind waits for others that hold another.
+// Bytes that an upload holds in memory at most: read and
+// waiting for the rest of their chunk; read again to be sent;
+// and parts of large files on their way. They are apart, since
+// whoever holds one kind waits for others that hold another.
 const (
 	maxHeld  = 24 << 20
 	maxSent  = 24 << 20
 	maxParts = 40 << 20
 )
 
-// Run fingerprints and uploads what was found. The files come back in the order of the scan. What was added to the batch may not
-// be visible before the batch is committed.
+// Run fingerprints and uploads what was found. The files
+// come back in the order of the scan. What was added to the
+// batch may not be visible before the batch is committed.
 func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.File, Progress, error) {
 	if u.Memory == nil {
 		u.Memory = NewMemory()
@@ -68,8 +75,10 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 	job := &job{
 		Upload: u, output: output, scan: scan, files: make([]release.File, len(scan.Files)),
 		senders: semaphore.NewWeighted(int64(cmp.Or(u.Parallel, workers()))),
-		held:    semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent), parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
+		held:    semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent),
+		parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
 	}
+
 	if u.Live != nil {
 		var err error
 		if job.refs, err = u.Live.Refs(ctx); err != nil {
@@ -79,11 +88,13 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 			job.live[ref.Digest] = true
 		}
 	}
+
 	spans := release.Spans(len(scan.Files), func(i int) string { return scan.Files[i].Path })
 	atOnce := max(1, min(len(spans), workers()/2))
 	job.readers = workers() / atOnce
 	group, working := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
+
 	for _, span := range spans {
 		if working.Err() != nil {
 			break
@@ -128,7 +139,8 @@ type piece struct {
 	told   atomic.Int64 // bytes that were counted as done already
 }
 
-// span fingerprints the files of one chunk, and sends what the live release does not have.
+// span fingerprints the files of one chunk, and sends what
+// the live release does not have.
 func (j *job) span(ctx context.Context, span release.Span) error {
 	pieces := make([]piece, span.End-span.First)
 	defer func() {
@@ -136,12 +148,14 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 			j.letGo(&pieces[i])
 		}
 	}()
+
 	if err := j.fingerprints(ctx, span, pieces); err != nil {
 		return err
 	}
 	for i := range pieces {
 		j.files[span.First+i] = line(j.scan.Files[span.First+i].Path, pieces[i].size, pieces[i].held)
 	}
+
 	has, err := j.has(ctx, j.files[span.First:span.End])
 	if err != nil {
 		return err
@@ -153,6 +167,7 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 			j.done(p)
 			continue
 		}
+
 		if err := j.senders.Acquire(sending, 1); err != nil {
 			break
 		}
@@ -165,6 +180,7 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 			return err
 		})
 	}
+
 	return errors.Join(group.Wait(), ctx.Err())
 }
 
@@ -186,6 +202,7 @@ func (j *job) fingerprints(ctx context.Context, span release.Span, pieces []piec
 			return nil
 		})
 	}
+
 	return errors.Join(group.Wait(), ctx.Err())
 }
 
@@ -207,8 +224,9 @@ func (j *job) seen() {
 	}
 }
 
-// has returns what tells whether objects are in the chunks of the live release that lie where these files do; the first of these is
-// asked for only if the chunk that they make is not one of its.
+// has returns what tells whether objects are in the chunks of the live release
+// that lie where these files do; the first of these is asked for only if the
+// chunk that they make is not one of its.
 func (j *job) has(ctx context.Context, files []release.File) (func(content) bool, error) {
 	if j.Live == nil {
 		return func(content) bool { return false }, nil
@@ -216,6 +234,7 @@ func (j *job) has(ctx context.Context, files []release.File) (func(content) bool
 	if j.live[release.ChunkOf(files).Digest] {
 		return func(content) bool { return true }, nil
 	}
+
 	there, err := j.Live.Between(ctx, j.refs, files[0].Path, files[len(files)-1].Path)
 	if err != nil {
 		return nil, err
@@ -226,13 +245,15 @@ func (j *job) has(ctx context.Context, files []release.File) (func(content) bool
 			known[object] = true
 		}
 	}
+
 	return func(held content) bool {
 		return !slices.ContainsFunc(held.objects(), func(d digest.Digest) bool { return !known[d] })
 	}, nil
 }
 
 func line(path string, size int64, held content) release.File {
-	return release.File{Path: path, Digest: held.digest, Size: size, Type: media.Type(path, held.text), Parts: held.parts}
+	return release.File{Path: path, Digest: held.digest, Size: size, Type: media.Type(path, held.text),
+		Parts: held.parts}
 }
 
 // objects lists what holds the content.
@@ -243,8 +264,10 @@ func (c content) objects() []digest.Digest {
 	return []digest.Digest{c.digest}
 }
 
-// fingerprint finds out what a file holds: from what is remembered, or by reading it. A file in parts is sent while it is read,
-// but for those parts that the live release has at its path; any other is kept for being sent as far as there is room.
+// fingerprint finds out what a file holds: from what is
+// remembered, or by reading it. A file in parts is sent while it
+// is read, but for those parts that the live release has at its
+// path; any other is kept for being sent as far as there is room.
 func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
 	if found.Known && !j.Rehash {
 		if held, ok := j.Memory.recall(found.Identity); ok {
@@ -252,6 +275,7 @@ func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
 			return nil
 		}
 	}
+
 	err := j.open(found, func(file io.Reader) error {
 		if found.Size >= release.PartSize {
 			return j.large(ctx, file, found, p)
@@ -261,6 +285,7 @@ func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
 	if err == nil && found.Known && p.size == found.Size {
 		j.Memory.remember(found.Identity, p.held, j.scan.Started)
 	}
+
 	return err
 }
 
@@ -283,6 +308,7 @@ func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) 
 		j.giveBack(data)
 		return j.large(ctx, io.MultiReader(bytes.NewReader(slices.Clone(data)), file), found, p)
 	}
+
 	text := utf8Check{}
 	text.add(data)
 	p.held, p.size = content{digest: digest.Of(data), text: text.valid()}, int64(len(data))
@@ -291,6 +317,7 @@ func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) 
 	} else {
 		j.giveBack(data)
 	}
+
 	return nil
 }
 
@@ -314,7 +341,8 @@ func (j *job) giveBack(data []byte) {
 	}
 }
 
-// smallest is the size of the smallest buffers; each class of them holds twice as much as the one before.
+// smallest is the size of the smallest buffers; each class
+// of them holds twice as much as the one before.
 const smallest = 4 << 10
 
 // letGo gives back the room that a piece takes.
@@ -338,6 +366,7 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 			there[part] = true
 		}
 	}
+
 	whole, text := sha256.New(), utf8Check{}
 	group, sending := errgroup.WithContext(ctx)
 	for last := false; !last; {
@@ -352,10 +381,12 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 			}
 			break
 		}
+
 		sum := digest.Of(data)
 		whole.Write(data) //nolint:errcheck // a hash never fails
 		text.add(data)
 		p.held.parts, p.size = append(p.held.parts, sum), p.size+int64(len(data))
+
 		group.Go(func() error {
 			defer j.parts.Release(release.PartSize)
 			defer j.giveBack(data)
@@ -368,12 +399,14 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 					return err
 				}
 			}
+
 			p.told.Add(int64(len(data)))
 			j.doneBytes.Add(int64(len(data)))
 			j.seen()
 			return nil
 		})
 	}
+
 	p.held.text, p.stored = text.valid(), true
 	if p.held.digest = digest.Digest(whole.Sum(nil)); len(p.held.parts) == 1 {
 		p.held.parts = nil
@@ -388,6 +421,7 @@ func (j *job) put(ctx context.Context, d digest.Digest, data []byte, p *piece) e
 			return err
 		}
 	}
+
 	if err := Wait(ctx, j.Rate, len(data)); err != nil {
 		return err
 	}
@@ -398,7 +432,8 @@ func (j *job) put(ctx context.Context, d digest.Digest, data []byte, p *piece) e
 	return err
 }
 
-// Wait waits until a limiter of bytes a second, which may be nil, lets so many pass.
+// Wait waits until a limiter of bytes a second, which may
+// be nil, lets so many pass.
 func Wait(ctx context.Context, limit *rate.Limiter, bytes int) error {
 	if limit == nil {
 		return nil
@@ -411,8 +446,9 @@ func Wait(ctx context.Context, limit *rate.Limiter, bytes int) error {
 	return nil
 }
 
-// send sends a file that was fingerprinted. If its bytes were not kept it is read again; should it hold something else by now, the
-// file was changed while it was published.
+// send sends a file that was fingerprinted. If its bytes
+// were not kept it is read again; should it hold something
+// else by now, the file was changed while it was published.
 func (j *job) send(ctx context.Context, found Found, p *piece) error {
 	if p.data != nil || p.size == 0 {
 		return j.put(ctx, p.held.digest, p.data, p)
@@ -428,11 +464,14 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 			case err != nil:
 				err = unreadable(j.output, found, err)
 			case digest.Of(data) != object:
-				err = fault.New(fault.Failed, "changed-meanwhile", "the file was changed while it was being published").At("%s/%s", j.output.Root, found.Path).
+				err = fault.New(fault.Failed, "changed-meanwhile",
+					"the file was changed while it was being published").
+					At("%s/%s", j.output.Root, found.Path).
 					Then("wait until what writes there has ended, then run the command again")
 			default:
 				err = j.put(ctx, object, data, p)
 			}
+
 			j.giveBack(data)
 			j.sent.Release(room)
 			if err != nil {
@@ -443,7 +482,8 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 	})
 }
 
-// readPart reads up to release.PartSize bytes into a buffer, which grows if it must. last is set when the file ended.
+// readPart reads up to release.PartSize bytes into a buffer, which grows if it
+// must. last is set when the file ended.
 func readPart(file io.Reader, buffer []byte) (data []byte, last bool, err error) {
 	data = buffer[:0]
 	for len(data) < release.PartSize {
@@ -459,15 +499,18 @@ func readPart(file io.Reader, buffer []byte) (data []byte, last bool, err error)
 			return nil, false, err
 		}
 	}
+
 	return data, false, nil
 }
 
 func unreadable(output Output, found Found, err error) error {
-	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s/%s", output.Root, found.Path).Because(err).
+	return fault.New(fault.Failed, "unreadable", "the file cannot be read").
+		At("%s/%s", output.Root, found.Path).Because(err).
 		Then("if a build is still writing there, wait for it to end; then run the command again")
 }
 
-// Rolling is a Putter that commits what it was given now and then, so that an interrupted upload goes on where it was.
+// Rolling is a Putter that commits what it was given now and then, so that an
+// interrupted upload goes on where it was.
 type Rolling struct {
 	ctx   context.Context // of the whole upload: a batch outlives the calls that add to it
 	store storage.Store
@@ -485,7 +528,8 @@ type rolled struct {
 	bytes  int64
 }
 
-// NewRolling returns one that commits about every so many bytes, until the context ends.
+// NewRolling returns one that commits about every so many
+// bytes, until the context ends.
 func NewRolling(ctx context.Context, store storage.Store, every int64) *Rolling {
 	r := &Rolling{ctx: ctx, store: store, every: every}
 	r.group.SetLimit(1)
@@ -500,6 +544,7 @@ func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error
 	}
 	added, err := batch.Add(ctx, key, data)
 	batch.adding.Done()
+
 	if full != nil {
 		r.group.Go(func() error {
 			full.adding.Wait()
@@ -521,6 +566,7 @@ func (r *Rolling) reserve(size int64) (batch, full *rolled, err error) {
 		}
 		r.current = &rolled{Batch: begun}
 	}
+
 	batch = r.current
 	batch.adding.Add(1)
 	if batch.bytes += size; batch.bytes >= r.every {
@@ -537,6 +583,7 @@ func (r *Rolling) Commit() error {
 	if r.current == nil {
 		return err
 	}
+
 	if err != nil {
 		r.current.Discard()
 		return err

@@ -6,7 +6,8 @@ import (
 	"orilla.example/orilla/internal/core/media"
 )
 
-// utf8Check tells whether content that comes in parts is text: valid UTF-8 without a NUL.
+// utf8Check tells whether content that comes in parts is
+// text: valid UTF-8 without a NUL.
 type utf8Check struct {
 	rest []byte // the beginning of a character that the next part should end
 	bad  bool
@@ -20,6 +21,7 @@ func (c *utf8Check) add(data []byte) {
 		data = append(c.rest, data...)
 		c.rest = nil
 	}
+
 	end := len(data)
 	for back := 1; back <= min(utf8.UTFMax, len(data)); back++ {
 		if b := data[len(data)-back]; utf8.RuneStart(b) {

@@ -14,7 +14,8 @@ import (
 
 var noon = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 
-// TestRecordsAreFrozen holds what lies in a store to what docs/store-format.md says.
+// TestRecordsAreFrozen holds what lies in a store to what
+// docs/store-format.md says.
 func TestRecordsAreFrozen(t *testing.T) {
 	for want, encode := range map[string]func() ([]byte, error){
 		`{"format":1,"incarnation":"i","roots":["c0"],"site":"corvane","when":"2026-11-01T12:00:00Z","who":"Ines Marrow"}`:    record.Claim{Site: "corvane", Incarnation: "i", Roots: []string{"c0"}, Who: "Ines Marrow", When: noon}.Encode,
@@ -34,7 +35,8 @@ func TestAClaimCountsOnlyAsItIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	_, err = record.DecodeClaim([]byte(claim), "velley")
 	require.ErrorIs(t, err, record.ErrUnreadable, "it is another site's")
-	for _, other := range []string{claim + " ", `{"Format":1` + claim[11:], `{"format":2` + claim[11:], `{"extra":1,` + claim[1:], `{}`, ``} {
+	for _, other := range []string{claim + " ", `{"Format":1` + claim[11:], `{"format":2` + claim[11:],
+		`{"extra":1,` + claim[1:], `{}`, ``} {
 		_, err := record.DecodeClaim([]byte(other), "corvane")
 		require.ErrorIs(t, err, record.ErrUnreadable, other)
 	}

@@ -6,14 +6,15 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Change is a path at which two releases differ. Before is nil for a file that was added, After for one that was removed.
+// Change is a path at which two releases differ. Before is nil for a file that
+// was added, After for one that was removed.
 type Change struct {
 	Path          string
 	Before, After *File
 }
 
-// Compare returns the paths at which the releases differ, in order. Chunks that both have are not loaded. before may be nil:
-// then every file was added.
+// Compare returns the paths at which the releases differ, in order. Chunks that
+// both have are not loaded. before may be nil: then every file was added.
 func Compare(ctx context.Context, before, after *Reader) ([]Change, error) {
 	old, err := different(ctx, before, after)
 	if err != nil {
@@ -32,6 +33,7 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 		return nil, nil
 	}
 	common := map[digest.Digest]bool{}
+
 	if other != nil {
 		refs, err := other.Refs(ctx)
 		if err != nil {
@@ -41,6 +43,7 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 			common[ref.Digest] = true
 		}
 	}
+
 	refs, err := r.Refs(ctx)
 	if err != nil {
 		return nil, err
@@ -55,10 +58,12 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 			files, failed = append(files, file), err
 			return err == nil
 		})
+
 		if failed != nil {
 			return nil, failed
 		}
 	}
+
 	return files, nil
 }
 
@@ -80,5 +85,6 @@ func merge(before, after []File) []Change {
 			before, after = before[1:], after[1:]
 		}
 	}
+
 	return changes
 }

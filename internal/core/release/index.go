@@ -16,9 +16,11 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// A sorted list of lines is cut into chunks after each line whose path has a SHA-256 that ends in eight zero bits, and after
-// maxLines at the latest. Where a cut falls depends on that path alone, so inserting or removing one changes the chunk it is
-// in, or that and a neighbour, however many there are. A list of more than maxRefs chunks is itself cut the same way.
+// A sorted list of lines is cut into chunks after each line whose path has a
+// SHA-256 that ends in eight zero bits, and after maxLines at the latest. Where
+// a cut falls depends on that path alone, so inserting or removing one changes
+// the chunk it is in, or that and a neighbour, however many there are. A list
+// of more than maxRefs chunks is itself cut the same way.
 const (
 	meanLines = 256
 	maxLines  = 16 * meanLines
@@ -42,11 +44,13 @@ type Index struct {
 // ErrPath is returned by Build for files that no release can have.
 var ErrPath = errors.New("not a path of a release")
 
-// Build sorts files by path and makes their index. No two may have the same path. rules is nil for none.
+// Build sorts files by path and makes their index. No two may have the same
+// path. rules is nil for none.
 func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
-	index := Index{Root: Root{Format: Format, Semantics: Semantics, Files: int64(len(files)), Rules: rules, Settings: settings}}
+	index := Index{Root: Root{Format: Format, Semantics: Semantics, Files: int64(len(files)), Rules: rules,
+		Settings: settings}}
 	list := lines{text: make([]byte, 0, 160*len(files)), each: make([]line, 0, len(files))}
 	for i, file := range files {
 		if err := checkPath(file.Path); err != nil {
@@ -55,27 +59,32 @@ func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 		if i > 0 && files[i-1].Path == file.Path {
 			return Index{}, fmt.Errorf("%w: %q is there twice", ErrPath, file.Path)
 		}
+
 		index.Root.Bytes += file.Size
 		list.text = append(appendFile(list.text, file), '\n')
 		list.each = append(list.each, line{path: file.Path, last: file.Path, files: 1, end: len(list.text)})
 	}
+
 	refs := index.cut(list)
 	for len(refs) > maxRefs {
 		list = lines{}
 		for _, ref := range refs {
 			list.text = append(ref.appendLine(list.text), '\n')
-			list.each = append(list.each, line{path: ref.First, last: ref.Last, files: ref.Files, end: len(list.text)})
+			list.each = append(list.each, line{path: ref.First, last: ref.Last, files: ref.Files,
+				end: len(list.text)})
 		}
 		refs = index.cut(list)
 		index.Root.Depth++
 	}
+
 	index.Root.Chunks = refs
 	var err error
 	index.Data, index.ID, err = index.Root.Encode()
 	return index, err
 }
 
-// lines is one level of an index before it is cut: files, or references to chunks of a lower level.
+// lines is one level of an index before it is cut: files,
+// or references to chunks of a lower level.
 type lines struct {
 	text []byte
 	each []line
@@ -88,7 +97,8 @@ type line struct {
 	end        int
 }
 
-// cut groups lines into chunks, adds those to the index, and returns references to them. The chunks share the lines' text.
+// cut groups lines into chunks, adds those to the index, and returns references
+// to them. The chunks share the lines' text.
 func (x *Index) cut(list lines) []Ref {
 	refs := []Ref{}
 	start := 0 // of the chunk, in the text
@@ -101,6 +111,7 @@ func (x *Index) cut(list lines) []Ref {
 				break
 			}
 		}
+
 		stop := list.each[end-1].end
 		ref.Last = list.each[end-1].last
 		data := list.text[start:stop:stop]
@@ -109,6 +120,7 @@ func (x *Index) cut(list lines) []Ref {
 		refs = append(refs, ref)
 		first, start = end, stop
 	}
+
 	return refs
 }
 
@@ -124,6 +136,7 @@ func checkPath(path string) error {
 			return fmt.Errorf("%w: %q has an empty or dot segment", ErrPath, path)
 		}
 	}
+
 	for _, c := range path {
 		if c < ' ' || c == 0x7f || c == '\ufffd' {
 			return fmt.Errorf("%w: %q has a control character or is not UTF-8", ErrPath, path)
@@ -132,7 +145,8 @@ func checkPath(path string) error {
 	return nil
 }
 
-// appendFile writes the line of a file: [path, digest, size, type] and, for content in parts, their digests.
+// appendFile writes the line of a file: [path, digest, size, type] and, for
+// content in parts, their digests.
 func appendFile(out []byte, file File) []byte {
 	out = canon.AppendString(append(out, '['), file.Path)
 	out = appendDigest(append(out, ','), file.Digest)
@@ -146,6 +160,7 @@ func appendFile(out []byte, file File) []byte {
 		}
 		out = appendDigest(out, part)
 	}
+
 	if len(file.Parts) > 0 {
 		out = append(out, ']')
 	}
@@ -165,12 +180,14 @@ func parseFile(text []byte) (File, error) {
 	if err := json.Unmarshal(text, &fields); err != nil {
 		return File{}, err
 	}
+
 	if len(fields) != 4 && len(fields) != 5 {
 		return File{}, fmt.Errorf("a line of an index has 4 or 5 fields, not %d", len(fields))
 	}
 	var file File
 	err := errors.Join(json.Unmarshal(fields[0], &file.Path), json.Unmarshal(fields[1], &file.Digest),
 		json.Unmarshal(fields[2], &file.Size), json.Unmarshal(fields[3], &file.Type))
+
 	if len(fields) == 5 {
 		err = errors.Join(err, json.Unmarshal(fields[4], &file.Parts))
 	}
@@ -180,14 +197,16 @@ func parseFile(text []byte) (File, error) {
 	return file, checkParts(file)
 }
 
-// parsePlain reads the line of a file in one object whose path and type need no escapes, as nearly all are, without the cost
-// of general JSON. Any other line is not ok.
+// parsePlain reads the line of a file in one object whose
+// path and type need no escapes, as nearly all are, without
+// the cost of general JSON. Any other line is not ok.
 func parsePlain(text []byte) (file File, ok bool) {
 	text = bytes.TrimSuffix(text, []byte("\n"))
 	path, rest, ok := plainString(text, '[')
 	if !ok {
 		return file, false
 	}
+
 	sum, rest, ok := plainString(rest, ',')
 	if !ok {
 		return file, false
@@ -196,6 +215,7 @@ func parsePlain(text []byte) (file File, ok bool) {
 	if rest[0] != ',' || comma < 2 {
 		return file, false
 	}
+
 	size, sizeErr := strconv.ParseInt(string(rest[1:comma]), 10, 64)
 	mediaType, rest, ok := plainString(rest[comma:], ',')
 	if !ok || sizeErr != nil || string(rest) != "]" {
@@ -205,7 +225,8 @@ func parsePlain(text []byte) (file File, ok bool) {
 	return File{Path: string(path), Digest: d, Size: size, Type: string(mediaType)}, err == nil
 }
 
-// plainString reads a string without escapes that follows the given character. Something follows it.
+// plainString reads a string without escapes that follows
+// the given character. Something follows it.
 func plainString(text []byte, after byte) (value, rest []byte, ok bool) {
 	if len(text) < 3 || text[0] != after || text[1] != '"' {
 		return nil, nil, false

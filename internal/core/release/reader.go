@@ -15,8 +15,8 @@ import (
 // Load returns the bytes of an object, verified: they hash to d.
 type Load func(ctx context.Context, d digest.Digest) ([]byte, error)
 
-// Reader finds files in a release. It holds the root and nothing else, loads chunks as they are needed, and may be used from
-// several goroutines.
+// Reader finds files in a release. It holds the root and nothing else, loads
+// chunks as they are needed, and may be used from several goroutines.
 type Reader struct {
 	ID   ID
 	Root Root
@@ -26,8 +26,9 @@ type Reader struct {
 // NewReader returns a reader of the release whose root is given.
 func NewReader(id ID, root Root, load Load) *Reader { return &Reader{ID: id, Root: root, load: load} }
 
-// Lookup returns the file at path, and whether there is one. It makes two binary searches and loads one chunk for each level:
-// one in a release of up to about 260,000 files.
+// Lookup returns the file at path, and whether there is one.
+// It makes two binary searches and loads one chunk for each
+// level: one in a release of up to about 260,000 files.
 func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 	at := sort.Search(len(r.Root.Chunks), func(i int) bool { return r.Root.Chunks[i].First > path }) - 1
 	if at < 0 {
@@ -42,6 +43,7 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 		if err != nil {
 			return File{}, false, err
 		}
+
 		text, _, err := search(data, path)
 		if err == nil {
 			err = json.Unmarshal(text, &ref)
@@ -50,6 +52,7 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 			return File{}, false, r.damaged(ref.Digest, err)
 		}
 	}
+
 	if path > ref.Last {
 		return File{}, false, nil
 	}
@@ -57,6 +60,7 @@ func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
 	if err != nil {
 		return File{}, false, err
 	}
+
 	text, exact, err := search(data, path)
 	if err != nil || !exact {
 		return File{}, false, r.damaged(ref.Digest, err)
@@ -78,13 +82,15 @@ func (r *Reader) set(ctx context.Context, set *RuleSet) ([]byte, error) {
 		}
 		all = append(all, data...)
 	}
+
 	if set != nil && digest.Of(all) != set.Digest {
 		return nil, fmt.Errorf("release %s, %s: %w", r.ID.Short(), set.Digest, ErrDamaged)
 	}
 	return all, nil
 }
 
-// Immutable loads the paths of the files that never change, of a release of semantics 2; nil for none.
+// Immutable loads the paths of the files that never
+// change, of a release of semantics 2; nil for none.
 func (r *Reader) Immutable(ctx context.Context) (map[string]bool, error) {
 	data, err := r.set(ctx, r.Root.Immutable)
 	if err != nil || len(data) == 0 {
@@ -93,11 +99,13 @@ func (r *Reader) Immutable(ctx context.Context) (map[string]bool, error) {
 	paths, before := map[string]bool{}, ""
 	for text := range bytes.Lines(data) {
 		var path string
-		if err := json.Unmarshal(text, &path); err != nil || string(canon.AppendString(nil, path))+"\n" != string(text) || len(paths) > 0 && path <= before {
+		if err := json.Unmarshal(text, &path); err != nil || string(canon.AppendString(nil, path))+
+			"\n" != string(text) || len(paths) > 0 && path <= before {
 			return nil, fmt.Errorf("release %s, %s: %w", r.ID.Short(), r.Root.Immutable.Digest, ErrDamaged)
 		}
 		paths[path], before = true, path
 	}
+
 	if int64(len(paths)) != r.Root.Immutable.Count {
 		return nil, fmt.Errorf("release %s, %s: %w", r.ID.Short(), r.Root.Immutable.Digest, ErrDamaged)
 	}
@@ -111,8 +119,9 @@ func (r *Reader) damaged(chunk digest.Digest, err error) error {
 	return fmt.Errorf("release %s, chunk %s: %w: %w", r.ID.Short(), chunk, ErrDamaged, err)
 }
 
-// search returns the last line of a chunk whose path is not after the given one, and whether it is that path. It looks at
-// the lines it needs only: a chunk is searched as it lies in the store.
+// search returns the last line of a chunk whose path is not after the given
+// one, and whether it is that path. It looks at the lines it needs only: a
+// chunk is searched as it lies in the store.
 func search(data []byte, path string) (text []byte, exact bool, err error) {
 	low, high := 0, len(data) // both at the start of a line, or the end
 	for low < high {
@@ -122,6 +131,7 @@ func search(data []byte, path string) (text []byte, exact bool, err error) {
 		if length < 0 {
 			return nil, false, fmt.Errorf("the last line does not end")
 		}
+
 		line := data[start : start+length]
 		found, err := linePath(line)
 		switch {
@@ -135,10 +145,12 @@ func search(data []byte, path string) (text []byte, exact bool, err error) {
 			high = start
 		}
 	}
+
 	return text, false, nil
 }
 
-// linePath returns the path that a line begins with, without copying it unless it has an escape.
+// linePath returns the path that a line begins with,
+// without copying it unless it has an escape.
 func linePath(line []byte) ([]byte, error) {
 	if len(line) < 2 || line[0] != '[' || line[1] != '"' {
 		return nil, fmt.Errorf("a line does not begin with a path")
@@ -153,6 +165,7 @@ func linePath(line []byte) ([]byte, error) {
 			return []byte(path), err
 		}
 	}
+
 	return nil, fmt.Errorf("a path does not end")
 }
 
@@ -183,6 +196,7 @@ func (r *Reader) walk(ctx context.Context, ref Ref, depth int, yield func(File, 
 			}
 			continue
 		}
+
 		file, err := parseFile(text)
 		if err != nil {
 			return yield(File{}, r.damaged(ref.Digest, err)) && false
@@ -191,10 +205,12 @@ func (r *Reader) walk(ctx context.Context, ref Ref, depth int, yield func(File, 
 			return false
 		}
 	}
+
 	return true
 }
 
-// Refs returns the references to the chunks of files, in order, going through the levels above them.
+// Refs returns the references to the chunks of files, in
+// order, going through the levels above them.
 func (r *Reader) Refs(ctx context.Context) ([]Ref, error) {
 	level := r.Root.Chunks
 	for range r.Root.Depth {

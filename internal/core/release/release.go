@@ -1,11 +1,13 @@
-// Package release is the immutable content of one site: which file is at which path, by which rules, and how pages
-// are served.
+// Package release is the immutable content of one site: which file is at which
+// path, by which rules, and how pages are served.
 //
-// A release is a small Merkle tree. Its files, sorted by path, are written one a line into chunks; its root lists the chunks
-// and the settings. The SHA-256 of the root is the release's id, so equal content has an equal id wherever, whenever and from
-// whichever commit it was made.
+// A release is a small Merkle tree. Its files, sorted by path, are written one
+// a line into chunks; its root lists the chunks and the settings. The SHA-256
+// of the root is the release's id, so equal content has an equal id wherever,
+// whenever and from whichever commit it was made.
 //
-//	root      {"bytes":1300000,"chunks":[["404.html","style.css","5f3a…",48]],"files":48,"format":1,"semantics":1}
+//	root      {"bytes":1300000,"chunks":[["404.html","style.css","5f3a…",48]],"files":48,
+//	           "format":1,"semantics":1}
 //	chunk     ["404.html","0b77…",812,"text/html; charset=utf-8"]
 //	          ["about/index.html","c9e1…",2210,"text/html; charset=utf-8"]
 //
@@ -24,29 +26,35 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Format is the version of the record layout; Semantics is the version of how a URL is answered that releases are given, Semantics2 the one
-// that is read besides (docs/answers.md). A reader that does not know either refuses the release.
+// Format is the version of the record layout; Semantics is the
+// version of how a URL is answered that releases are given,
+// Semantics2 the one that is read besides (docs/answers.md). A
+// reader that does not know either refuses the release.
 const (
 	Format     = 1
 	Semantics  = 1
 	Semantics2 = 2
 )
 
-// PartSize is the length of each part but the last of a file that is too long for one object: 8 MiB.
+// PartSize is the length of each part but the last of a
+// file that is too long for one object: 8 MiB.
 const PartSize = 8 << 20
 
 // Errors that callers decide on.
 var (
-	// ErrUnknown: the record was made by a version of Orilla with other formats or semantics.
+	// ErrUnknown: the record was made by a version of
+	// Orilla with other formats or semantics.
 	ErrUnknown = errors.New("made by another version of Orilla")
 	// ErrDamaged: the bytes are not what their name or their form says.
 	ErrDamaged = errors.New("damaged")
 )
 
-// ID is the SHA-256 of a release's root. It is a type of its own, so that it is not taken for the digest of an object.
+// ID is the SHA-256 of a release's root. It is a type of its own, so that it is
+// not taken for the digest of an object.
 type ID digest.Digest
 
-// ParseID reads the 64 hexadecimal digits of an id, with or without the prefix "r-".
+// ParseID reads the 64 hexadecimal digits of an id, with
+// or without the prefix "r-".
 func ParseID(text string) (ID, error) {
 	d, err := digest.Parse(strings.TrimPrefix(text, "r-"))
 	return ID(d), err
@@ -92,21 +100,26 @@ func (f File) PartLength(i int) int64 {
 	return min(PartSize, f.Size-int64(i)*PartSize)
 }
 
-// Settings is what a site's configuration says about the answers of all its pages. A value equal to the default of the
-// semantics is left out of the record.
+// Settings is what a site's configuration says about the
+// answers of all its pages. A value equal to the default
+// of the semantics is left out of the record.
 type Settings struct {
 	// OneAddress redirects /a.html and /a/index.html to the page's one address.
 	OneAddress bool `json:"one_address,omitempty"`
-	// KeepAssets is for how many seconds fingerprinted assets of earlier releases go on being answered; nil means a day.
+	// KeepAssets is for how many seconds fingerprinted assets of earlier
+	// releases go on being answered; nil means a day.
 	KeepAssets *int64 `json:"keep_assets,omitempty"`
-	// Fingerprinted and Plain are globs that say which files are, and are not, fingerprinted, whatever their names.
+	// Fingerprinted and Plain are globs that say which files are, and are not,
+	// fingerprinted, whatever their names.
 	Fingerprinted []string `json:"fingerprinted,omitempty"`
 	Plain         []string `json:"plain,omitempty"`
-	// Languages are those that the site has, the first the default; rules may ask for them.
+	// Languages are those that the site has, the first the
+	// default; rules may ask for them.
 	Languages []string `json:"languages,omitempty"`
 }
 
-// DefaultKeepAssets is how many seconds assets of earlier releases are kept when Settings does not say.
+// DefaultKeepAssets is how many seconds assets of earlier releases are kept
+// when Settings does not say.
 const DefaultKeepAssets = 24 * 60 * 60
 
 // AssetSeconds is KeepAssets with its default.
@@ -117,7 +130,8 @@ func (s Settings) AssetSeconds() int64 {
 	return *s.KeepAssets
 }
 
-// Root is the record that a release consists of, besides the chunks that it names.
+// Root is the record that a release consists of, besides
+// the chunks that it names.
 type Root struct {
 	Format    int      `json:"format"`
 	Semantics int      `json:"semantics"`
@@ -126,8 +140,9 @@ type Root struct {
 	Depth     int      `json:"depth,omitempty"` // levels of chunks between this list and the chunks of files
 	Chunks    []Ref    `json:"chunks"`
 	Rules     *RuleSet `json:"rules,omitempty"` // nil for none
-	// Immutable names the files whose content never changes at their address: from semantics 2 on. It is kept as rules are, as JSON strings
-	// of their paths, one a line, in order.
+	// Immutable names the files whose content never changes at their address:
+	// from semantics 2 on. It is kept as rules are, as JSON strings of their
+	// paths, one a line, in order.
 	Immutable *RuleSet `json:"immutable,omitempty"`
 	Settings  Settings `json:"settings,omitzero"`
 }
@@ -135,7 +150,8 @@ type Root struct {
 // Objects lists the objects that a root names besides its chunks.
 func (r Root) Objects() []digest.Digest { return append(r.Rules.Objects(), r.Immutable.Objects()...) }
 
-// RuleSet names the objects that hold the normalised rules, of which docs/store-format.md says how they are written.
+// RuleSet names the objects that hold the normalised rules, of which
+// docs/store-format.md says how they are written.
 type RuleSet struct {
 	Count  int64           `json:"count"`
 	Digest digest.Digest   `json:"digest"` // of all the bytes
@@ -151,7 +167,8 @@ func (r *RuleSet) Objects() []digest.Digest {
 	return File{Digest: r.Digest, Parts: r.Parts}.Objects()
 }
 
-// CutRules returns the record of count rules whose normalised form is data, and the objects that hold it. No rules have no record.
+// CutRules returns the record of count rules whose normalised form is data, and
+// the objects that hold it. No rules have no record.
 func CutRules(count int, data []byte) (*RuleSet, []Chunk) {
 	if count == 0 {
 		return nil, nil
@@ -160,6 +177,7 @@ func CutRules(count int, data []byte) (*RuleSet, []Chunk) {
 	if len(data) <= PartSize {
 		return set, []Chunk{{set.Digest, data}}
 	}
+
 	var chunks []Chunk
 	for part := range slices.Chunk(data, PartSize) {
 		chunks = append(chunks, Chunk{digest.Of(part), part})
@@ -168,8 +186,9 @@ func CutRules(count int, data []byte) (*RuleSet, []Chunk) {
 	return set, chunks
 }
 
-// Ref names a chunk. Its record is the array [first path, last path, digest, number of files below it]. The last path is there
-// so that a path that lies between two chunks is known to be missing without loading either.
+// Ref names a chunk. Its record is the array [first path, last path, digest,
+// number of files below it]. The last path is there so that a path that lies
+// between two chunks is known to be missing without loading either.
 type Ref struct {
 	First, Last string
 	Digest      digest.Digest
@@ -188,7 +207,9 @@ func (r *Ref) UnmarshalJSON(data []byte) error {
 	if len(fields) != 4 {
 		return fmt.Errorf("a reference to a chunk has 4 fields, not %d", len(fields))
 	}
-	return errors.Join(json.Unmarshal(fields[0], &r.First), json.Unmarshal(fields[1], &r.Last), json.Unmarshal(fields[2], &r.Digest),
+
+	return errors.Join(json.Unmarshal(fields[0], &r.First), json.Unmarshal(fields[1], &r.Last),
+		json.Unmarshal(fields[2], &r.Digest),
 		json.Unmarshal(fields[3], &r.Files))
 }
 
@@ -204,8 +225,8 @@ func (r Root) Encode() ([]byte, ID, error) {
 	return data, ID(digest.Of(data)), err
 }
 
-// DecodeRoot reads a root. The error is ErrDamaged if the bytes do not hash to id or do not parse, ErrUnknown if they are of
-// another version.
+// DecodeRoot reads a root. The error is ErrDamaged if the bytes do not hash to
+// id or do not parse, ErrUnknown if they are of another version.
 func DecodeRoot(data []byte, id ID) (Root, error) {
 	if ID(digest.Of(data)) != id {
 		return Root{}, fmt.Errorf("release %s: %w: its bytes have another hash", id.Short(), ErrDamaged)
@@ -214,23 +235,30 @@ func DecodeRoot(data []byte, id ID) (Root, error) {
 	if err := json.Unmarshal(data, &version); err != nil {
 		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
 	}
+
 	if version.Format != Format || version.Semantics != Semantics && version.Semantics != Semantics2 {
-		return Root{}, fmt.Errorf("release %s: %w (format %d, semantics %d)", id.Short(), ErrUnknown, version.Format, version.Semantics)
+		return Root{}, fmt.Errorf("release %s: %w (format %d, semantics %d)", id.Short(), ErrUnknown,
+			version.Format, version.Semantics)
 	}
 	var root Root
 	if err := canon.Unmarshal(bytes.Clone(data), &root); err != nil {
 		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
 	}
+
 	if root.Immutable != nil && root.Semantics < Semantics2 {
-		return Root{}, fmt.Errorf("release %s: %w: semantics %d has no list of immutable files", id.Short(), ErrDamaged, root.Semantics)
+		return Root{}, fmt.Errorf("release %s: %w: semantics %d has no list of immutable files", id.Short(),
+			ErrDamaged, root.Semantics)
 	}
 	for what, set := range map[string]*RuleSet{"rules": root.Rules, "immutable files": root.Immutable} {
 		if set == nil {
 			continue
 		}
-		if err := checkParts(File{Path: what, Digest: set.Digest, Size: set.Size, Parts: set.Parts}); err != nil || set.Count < 1 {
-			return Root{}, fmt.Errorf("release %s: %w: its %s: %w", id.Short(), ErrDamaged, what, canon.Cause(err))
+		if err := checkParts(File{Path: what, Digest: set.Digest, Size: set.Size,
+			Parts: set.Parts}); err != nil || set.Count < 1 {
+			return Root{}, fmt.Errorf("release %s: %w: its %s: %w", id.Short(), ErrDamaged, what,
+				canon.Cause(err))
 		}
 	}
+
 	return root, nil
 }

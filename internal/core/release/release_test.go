@@ -18,7 +18,8 @@ import (
 )
 
 func file(path, content string) release.File {
-	return release.File{Path: path, Digest: digest.Of([]byte(content)), Size: int64(len(content)), Type: "text/html; charset=utf-8"}
+	return release.File{Path: path, Digest: digest.Of([]byte(content)), Size: int64(len(content)),
+		Type: "text/html; charset=utf-8"}
 }
 
 func many(n int) []release.File {
@@ -30,7 +31,8 @@ func many(n int) []release.File {
 }
 
 // build makes a release and a reader that counts what it loads.
-func build(t testing.TB, files []release.File, settings release.Settings) (release.Index, *release.Reader, *int) {
+func build(t testing.TB, files []release.File, settings release.Settings,
+) (release.Index, *release.Reader, *int) {
 	t.Helper()
 	index, err := release.Build(files, nil, settings)
 	require.NoError(t, err)
@@ -52,7 +54,8 @@ func build(t testing.TB, files []release.File, settings release.Settings) (relea
 	}), &loads
 }
 
-// TestFormatIsFrozen holds the bytes of format 1 fast: whoever changes them breaks every release that exists.
+// TestFormatIsFrozen holds the bytes of format 1 fast: whoever changes them
+// breaks every release that exists.
 func TestFormatIsFrozen(t *testing.T) {
 	half := int64(30 * 60)
 	index, err := release.Build([]release.File{
@@ -64,14 +67,18 @@ func TestFormatIsFrozen(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, index.Chunks, 1)
 	assert.Equal(t, strings.Join([]string{
-		`["film.mp4","` + digest.Of([]byte("film")).String() + `",8388609,"video/mp4",["ca978112ca1bbdcafac231b39a23dc4da786eff8147c4e72b9807785afee48bb","3e23e8160039594a33894f6564e1b1348bbd7a0088d42c4acb73eeaed59c009d"]]`,
-		`["index.html","` + digest.Of([]byte("<h1>Corvane</h1>")).String() + `",16,"text/html; charset=utf-8"]`,
+		`["film.mp4","` + digest.Of([]byte("film")).
+			String() + `",8388609,"video/mp4",["ca978112ca1bbdcafac231b39a23dc4da786eff8147c4e72b9807785afee48bb","3e23e8160039594a33894f6564e1b1348bbd7a0088d42c4acb73eeaed59c009d"]]`,
+		`["index.html","` + digest.Of([]byte("<h1>Corvane</h1>")).
+			String() + `",16,"text/html; charset=utf-8"]`,
 		`["odd \"name\" é.html","e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855",0,"text/html; charset=utf-8"]`, ""}, "\n"),
 		string(index.Chunks[0].Data))
-	assert.Equal(t, `{"bytes":8388625,"chunks":[["film.mp4","odd \"name\" é.html","`+index.Chunks[0].Digest.String()+`",3]],"files":3,"format":1,"semantics":1}`, string(index.Data))
+	assert.Equal(t, `{"bytes":8388625,"chunks":[["film.mp4","odd \"name\" é.html","`+
+		index.Chunks[0].Digest.String()+`",3]],"files":3,"format":1,"semantics":1}`, string(index.Data))
 	assert.Equal(t, "r-8be7bf21d6", index.ID.Short())
 
-	settled, err := release.Build(nil, nil, release.Settings{OneAddress: true, KeepAssets: &half, Plain: []string{"img/**"}})
+	settled, err := release.Build(nil, nil, release.Settings{OneAddress: true, KeepAssets: &half,
+		Plain: []string{"img/**"}})
 	require.NoError(t, err)
 	assert.Equal(t, `{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1,"settings":{"keep_assets":1800,"one_address":true,"plain":["img/**"]}}`, string(settled.Data))
 }
@@ -98,7 +105,8 @@ func TestOneInsertedPathChangesOneOrTwoChunks(t *testing.T) {
 	}
 	assert.InDelta(t, 20_000/256, len(before.Chunks), 30)
 	for i := range 50 {
-		after, _, _ := build(t, append(files[:20_000:20_000], file(fmt.Sprintf("harbours/%d/new-%d.html", i, i), "new")), release.Settings{})
+		after, _, _ := build(t, append(files[:20_000:20_000],
+			file(fmt.Sprintf("harbours/%d/new-%d.html", i, i), "new")), release.Settings{})
 		fresh := 0
 		for _, chunk := range after.Chunks {
 			if !known[chunk.Digest] {
@@ -120,7 +128,8 @@ func TestLookupFindsEverythingAndLoadsOneChunk(t *testing.T) {
 		require.Equal(t, want, got)
 		require.Equal(t, 1, *loads)
 	}
-	for _, path := range []string{"", "a", "harbours", "harbours/1/guide-1.htm", "harbours/1/guide-1.html/", "zzz", "\x00", "é"} {
+	for _, path := range []string{"", "a", "harbours", "harbours/1/guide-1.htm", "harbours/1/guide-1.html/",
+		"zzz", "\x00", "é"} {
 		_, ok, err := reader.Lookup(t.Context(), path)
 		require.NoError(t, err)
 		assert.False(t, ok, path)
@@ -184,7 +193,8 @@ func TestCompareNamesWhatDiffers(t *testing.T) {
 			kinds[change.Path] = "changed"
 		}
 	}
-	assert.Equal(t, map[string]string{files[0].Path: "removed", files[100].Path: "changed", "zebra.html": "added"}, kinds)
+	assert.Equal(t, map[string]string{files[0].Path: "removed", files[100].Path: "changed",
+		"zebra.html": "added"}, kinds)
 	all, err := release.Compare(t.Context(), nil, b)
 	require.NoError(t, err)
 	assert.Len(t, all, len(next))
@@ -195,17 +205,21 @@ func TestDecodeRootRefuses(t *testing.T) {
 		data string
 		want error
 	}{
-		"later semantics":                 {`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":3}`, release.ErrUnknown},
-		"a later format":                  {`{"bytes":0,"chunks":[],"files":0,"format":2,"semantics":1}`, release.ErrUnknown},
+		"later semantics": {`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":3}`,
+			release.ErrUnknown},
+		"a later format": {`{"bytes":0,"chunks":[],"files":0,"format":2,"semantics":1}`,
+			release.ErrUnknown},
 		"a field it cannot know":          {`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":"x","semantics":1}`, release.ErrDamaged},
 		"a list that semantics 1 has not": {`{"bytes":0,"chunks":[],"files":0,"format":1,"immutable":{"count":1,"digest":"` + digest.Of(nil).String() + `","size":0},"semantics":1}`, release.ErrDamaged},
-		"another spelling":                {`{"bytes":0, "chunks":[],"files":0,"format":1,"semantics":1}`, release.ErrDamaged},
-		"something else":                  {`[]`, release.ErrDamaged},
+		"another spelling": {`{"bytes":0, "chunks":[],"files":0,"format":1,"semantics":1}`,
+			release.ErrDamaged},
+		"something else": {`[]`, release.ErrDamaged},
 	} {
 		_, err := release.DecodeRoot([]byte(test.data), release.ID(digest.Of([]byte(test.data))))
 		assert.ErrorIs(t, err, test.want, name)
 	}
-	_, err := release.DecodeRoot([]byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1}`), release.ID{})
+	_, err := release.DecodeRoot([]byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1}`),
+		release.ID{})
 	assert.ErrorIs(t, err, release.ErrDamaged, "bytes of another hash")
 }
 
@@ -218,15 +232,20 @@ func TestBuildRefusesPathsThatNoReleaseCanHave(t *testing.T) {
 	assert.ErrorIs(t, err, release.ErrPath)
 }
 
-// FuzzDamagedChunk makes sure that no chunk, however damaged, makes a reader panic or find what was not asked for.
+// FuzzDamagedChunk makes sure that no chunk, however damaged, makes a reader
+// panic or find what was not asked for.
 func FuzzDamagedChunk(f *testing.F) {
 	index, err := release.Build(many(20), nil, release.Settings{})
 	require.NoError(f, err)
 	f.Add(index.Chunks[0].Data, "harbours/1/guide-1.html")
 	f.Add([]byte(`["a\"",`), `a"`)
 	f.Fuzz(func(t *testing.T, chunk []byte, path string) {
-		root := release.Root{Format: 1, Semantics: 1, Chunks: []release.Ref{{First: "", Last: "\xff", Digest: digest.Of(chunk)}}}
-		reader := release.NewReader(release.ID{}, root, func(context.Context, digest.Digest) ([]byte, error) { return chunk, nil })
+		root := release.Root{Format: 1, Semantics: 1,
+			Chunks: []release.Ref{{First: "", Last: "\xff", Digest: digest.Of(chunk)}}}
+		reader := release.NewReader(release.ID{}, root, func(context.Context, digest.Digest) ([]byte,
+			error) {
+			return chunk, nil
+		})
 		found, ok, err := reader.Lookup(t.Context(), path)
 		if ok && (err != nil || found.Path != path) {
 			t.Fatalf("asked for %q, found %q, %v", path, found.Path, err)
@@ -239,7 +258,8 @@ func FuzzDamagedChunk(f *testing.F) {
 	})
 }
 
-// BenchmarkLookup shows what one warm lookup allocates in releases of two sizes: the same.
+// BenchmarkLookup shows what one warm lookup allocates in
+// releases of two sizes: the same.
 func BenchmarkLookup(b *testing.B) {
 	for _, n := range []int{100, 100_000} {
 		files := many(n)
@@ -260,10 +280,13 @@ func TestRulesOfARelease(t *testing.T) {
 	text := []byte(`{"pattern":"/a","verb":"gone"}` + "\n")
 	set, objects := release.CutRules(1, text)
 	require.Len(t, objects, 1)
-	index, err := release.Build([]release.File{file("index.html", "1")}, set, release.Settings{Languages: []string{"en", "gl"}})
+	index, err := release.Build([]release.File{file("index.html", "1")}, set,
+		release.Settings{Languages: []string{"en", "gl"}})
 	require.NoError(t, err)
-	assert.Equal(t, `{"bytes":1,"chunks":[["index.html","index.html","`+index.Chunks[0].Digest.String()+`",1]],"files":1,"format":1,"rules":{"count":1,"digest":"`+
-		digest.Of(text).String()+`","size":31},"semantics":1,"settings":{"languages":["en","gl"]}}`, string(index.Data))
+	assert.Equal(t, `{"bytes":1,"chunks":[["index.html","index.html","`+index.Chunks[0].Digest.String()+
+		`",1]],"files":1,"format":1,"rules":{"count":1,"digest":"`+
+		digest.Of(text).String()+`","size":31},"semantics":1,"settings":{"languages":["en","gl"]}}`,
+		string(index.Data))
 	root, err := release.DecodeRoot(index.Data, index.ID)
 	require.NoError(t, err)
 	content := map[digest.Digest][]byte{objects[0].Digest: text}
@@ -290,14 +313,18 @@ func TestRulesOfARelease(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, string(same.Data), "rules")
 	other, _ := release.CutRules(1, []byte(`{"pattern":"/b","verb":"gone"}`+"\n"))
-	changed, err := release.Build([]release.File{file("index.html", "1")}, other, release.Settings{Languages: []string{"en", "gl"}})
+	changed, err := release.Build([]release.File{file("index.html", "1")}, other,
+		release.Settings{Languages: []string{"en", "gl"}})
 	require.NoError(t, err)
 	assert.NotEqual(t, index.ID, changed.ID, "rules are content")
 	for _, damaged := range []string{
-		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":0,"digest":"` + digest.Of(text).String() + `","size":31},"semantics":1}`,
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":0,"digest":"` + digest.Of(text).
+			String() + `","size":31},"semantics":1}`,
 		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"","size":31},"semantics":1}`,
-		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"` + digest.Of(text).String() + `","size":9000000},"semantics":1}`,
-		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"` + digest.Of(text).String() + `","size":31,"new":1},"semantics":1}`,
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"` + digest.Of(text).
+			String() + `","size":9000000},"semantics":1}`,
+		`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":{"count":1,"digest":"` + digest.Of(text).
+			String() + `","size":31,"new":1},"semantics":1}`,
 	} {
 		_, err := release.DecodeRoot([]byte(damaged), release.ID(digest.Of([]byte(damaged))))
 		assert.ErrorIs(t, err, release.ErrDamaged, damaged)
@@ -316,7 +343,8 @@ func TestManyRulesAreKeptInParts(t *testing.T) {
 		assert.Equal(t, digest.Of(object.Data), object.Digest)
 		content[object.Digest] = object.Data
 	}
-	reader := release.NewReader(release.ID{}, release.Root{Rules: set}, func(_ context.Context, d digest.Digest) ([]byte, error) { return content[d], nil })
+	reader := release.NewReader(release.ID{}, release.Root{Rules: set},
+		func(_ context.Context, d digest.Digest) ([]byte, error) { return content[d], nil })
 	got, err := reader.Rules(t.Context())
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(text, got))

@@ -7,10 +7,12 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Span is a run of files that lies in one chunk: those from First up to, and not with, End.
+// Span is a run of files that lies in one chunk: those
+// from First up to, and not with, End.
 type Span struct{ First, End int }
 
-// Spans returns where the list of files with these paths, which are in order, is cut into chunks. It depends on the paths alone.
+// Spans returns where the list of files with these paths, which are in order,
+// is cut into chunks. It depends on the paths alone.
 func Spans(count int, path func(i int) string) []Span {
 	var spans []Span
 	for first := 0; first < count; {
@@ -24,7 +26,8 @@ func Spans(count int, path func(i int) string) []Span {
 	return spans
 }
 
-// ChunkOf returns the chunk that holds the given files, which are those of one span.
+// ChunkOf returns the chunk that holds the given files,
+// which are those of one span.
 func ChunkOf(files []File) Chunk {
 	var text []byte
 	for _, file := range files {
@@ -33,7 +36,8 @@ func ChunkOf(files []File) Chunk {
 	return Chunk{Digest: digest.Of(text), Data: text}
 }
 
-// Between yields the files of the chunks that hold any path from first to last: those, and some around them.
+// Between yields the files of the chunks that hold any path from first to last:
+// those, and some around them.
 func (r *Reader) Between(ctx context.Context, refs []Ref, first, last string) ([]File, error) {
 	at := sort.Search(len(refs), func(i int) bool { return refs[i].Last >= first })
 	var files []File
@@ -50,13 +54,17 @@ func (r *Reader) Between(ctx context.Context, refs []Ref, first, last string) ([
 	return files, nil
 }
 
-// Visit goes through the chunks of all levels. enter is asked before a chunk is loaded, and false leaves it out with all below it;
-// each is told the files of the chunks that are loaded. Chunks are loaded one after the other.
-func (r *Reader) Visit(ctx context.Context, enter func(chunk digest.Digest) bool, each func(File) error) error {
+// Visit goes through the chunks of all levels. enter is asked before a chunk is
+// loaded, and false leaves it out with all below it; each is told the files of
+// the chunks that are loaded. Chunks are loaded one after the other.
+func (r *Reader) Visit(ctx context.Context, enter func(chunk digest.Digest) bool, each func(File) error,
+) error {
 	return r.visit(ctx, r.Root.Chunks, r.Root.Depth, enter, each)
 }
 
-func (r *Reader) visit(ctx context.Context, refs []Ref, depth int, enter func(digest.Digest) bool, each func(File) error) error {
+func (r *Reader) visit(ctx context.Context, refs []Ref, depth int, enter func(digest.Digest) bool,
+	each func(File) error,
+) error {
 	for _, ref := range refs {
 		if !enter(ref.Digest) {
 			continue
@@ -71,6 +79,7 @@ func (r *Reader) visit(ctx context.Context, refs []Ref, depth int, enter func(di
 			}
 			continue
 		}
+
 		var failed error
 		r.walk(ctx, ref, 0, func(file File, err error) bool {
 			if failed = err; err == nil {
@@ -78,6 +87,7 @@ func (r *Reader) visit(ctx context.Context, refs []Ref, depth int, enter func(di
 			}
 			return failed == nil
 		})
+
 		if failed != nil {
 			return failed
 		}

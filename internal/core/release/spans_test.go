@@ -15,12 +15,14 @@ import (
 func pages(n int) []release.File {
 	files := make([]release.File, n)
 	for i := range files {
-		files[i] = release.File{Path: fmt.Sprintf("notices/%07d.html", i), Digest: digest.Of([]byte{byte(i)}), Size: 1, Type: "text/html"}
+		files[i] = release.File{Path: fmt.Sprintf("notices/%07d.html", i), Digest: digest.Of([]byte{byte(i)}),
+			Size: 1, Type: "text/html"}
 	}
 	return files
 }
 
-// TestSpansAreTheChunksOfAnIndex holds what is known before any file is read to what is put together afterwards.
+// TestSpansAreTheChunksOfAnIndex holds what is known before any file is read to
+// what is put together afterwards.
 func TestSpansAreTheChunksOfAnIndex(t *testing.T) {
 	for _, n := range []int{0, 1, 255, 5000} {
 		files := pages(n)
@@ -46,7 +48,8 @@ func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
 	for _, chunk := range index.Chunks {
 		chunks[chunk.Digest] = chunk.Data
 	}
-	reader := release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte, error) {
+	reader := release.NewReader(index.ID, index.Root, func(_ context.Context, d digest.Digest) ([]byte,
+		error) {
 		loads++
 		return chunks[d], nil
 	})
@@ -71,9 +74,12 @@ func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
 	assert.Len(t, found, len(files))
 
 	seen, entered := 0, 0
-	require.NoError(t, reader.Visit(t.Context(), func(digest.Digest) bool { entered++; return entered%2 == 0 }, func(release.File) error { seen++; return nil }))
+	require.NoError(t, reader.Visit(t.Context(),
+		func(digest.Digest) bool { entered++; return entered%2 == 0 },
+		func(release.File) error { seen++; return nil }))
 	assert.Equal(t, len(refs), entered)
 	assert.Less(t, seen, len(files), "what is not entered is left out")
 	stop := fmt.Errorf("enough")
-	require.ErrorIs(t, reader.Visit(t.Context(), func(digest.Digest) bool { return true }, func(release.File) error { return stop }), stop)
+	require.ErrorIs(t, reader.Visit(t.Context(), func(digest.Digest) bool { return true },
+		func(release.File) error { return stop }), stop)
 }

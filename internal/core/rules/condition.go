@@ -30,7 +30,8 @@ type Condition struct {
 	Name   string   // of the parameter or cookie
 	Values []string // one of which it must be; nil if it need only be there
 	Bind   *slot    // of a query: what its first value is bound to
-	// From and Until bound a time; the zero Time leaves a side open. Until is the first moment after.
+	// From and Until bound a time; the zero Time leaves a
+	// side open. Until is the first moment after.
 	From, Until time.Time
 
 	text string // as it was written, for a time: zones and days read better so
@@ -67,7 +68,8 @@ func (c *Condition) met(v *Visitor) bool {
 	case ByHost:
 		return slices.Contains(c.Values, v.Host)
 	case ByLanguage:
-		return slices.ContainsFunc(c.Values, func(tag string) bool { return strings.EqualFold(tag, v.Language()) })
+		return slices.ContainsFunc(c.Values,
+			func(tag string) bool { return strings.EqualFold(tag, v.Language()) })
 	case ByQuery:
 		value, ok := v.Query.First(c.Name)
 		if c.Bind != nil {
@@ -89,7 +91,8 @@ func (c *Condition) met(v *Visitor) bool {
 	return false
 }
 
-// varies returns the header field of a request that decides the condition, or "".
+// varies returns the header field of a request that
+// decides the condition, or "".
 func (c *Condition) varies() string {
 	switch c.Kind {
 	case ByLanguage:
@@ -100,7 +103,8 @@ func (c *Condition) varies() string {
 	return ""
 }
 
-// next returns the first moment after now at which the condition may turn; the zero Time for never.
+// next returns the first moment after now at which the
+// condition may turn; the zero Time for never.
 func (c *Condition) next(now time.Time) time.Time {
 	for _, at := range []time.Time{c.From, c.Until} {
 		if at.After(now) {
@@ -155,15 +159,18 @@ func quoteAll(values []string) string {
 func quote(value string) string {
 	plain := value != ""
 	for _, c := range value {
-		plain = plain && (c > 0x7f || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.ContainsRune("-._~/:,;@+*", c))
+		plain = plain && (c > 0x7f || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' ||
+			strings.ContainsRune("-._~/:,;@+*", c))
 	}
+
 	if plain {
 		return value
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(value) + `"`
 }
 
-// cookie returns the value of the first cookie of a name in a Cookie field (RFC 6265, section 4.2).
+// cookie returns the value of the first cookie of a name
+// in a Cookie field (RFC 6265, section 4.2).
 func cookie(field, name string) (string, bool) {
 	for pair := range strings.SplitSeq(field, ";") {
 		key, value, ok := strings.Cut(strings.TrimSpace(pair), "=")
@@ -177,8 +184,9 @@ func cookie(field, name string) (string, bool) {
 	return "", false
 }
 
-// Lookup returns the tag that fits an Accept-Language field best: the lookup of RFC 4647, section 3.4, in the order of the
-// qualities. The first tag is the default.
+// Lookup returns the tag that fits an Accept-Language
+// field best: the lookup of RFC 4647, section 3.4, in the
+// order of the qualities. The first tag is the default.
 func Lookup(accept string, tags []string) string {
 	type wish struct {
 		tag     string
@@ -195,10 +203,12 @@ func Lookup(accept string, tags []string) string {
 			}
 			w.quality = quality
 		}
+
 		if w.tag != "" && w.quality > 0 && len(wishes) < 100 {
 			wishes = append(wishes, w)
 		}
 	}
+
 	slices.SortStableFunc(wishes, func(a, b wish) int {
 		switch {
 		case a.quality > b.quality:
@@ -208,6 +218,7 @@ func Lookup(accept string, tags []string) string {
 		}
 		return 0
 	})
+
 	for _, w := range wishes {
 		for wanted := w.tag; wanted != ""; wanted = shorter(wanted) {
 			for _, tag := range tags {
@@ -217,13 +228,15 @@ func Lookup(accept string, tags []string) string {
 			}
 		}
 	}
+
 	if len(tags) == 0 {
 		return ""
 	}
 	return tags[0]
 }
 
-// shorter takes the last subtag off a language range, and a single letter that then ends it.
+// shorter takes the last subtag off a language range, and
+// a single letter that then ends it.
 func shorter(wanted string) string {
 	at := strings.LastIndexByte(wanted, '-')
 	if at < 0 {
@@ -254,5 +267,6 @@ func QueryFor(r *Rule) string {
 		}
 		parts = append(parts, address.EncodeValue(c.Name)+"="+address.EncodeValue(value))
 	}
+
 	return strings.Join(parts, "&")
 }

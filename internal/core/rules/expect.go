@@ -8,7 +8,8 @@ import (
 	"orilla.example/orilla/internal/core/finding"
 )
 
-// Expectation is a test of the rules, kept beside them. It is no part of a release.
+// Expectation is a test of the rules, kept beside them. It
+// is no part of a release.
 //
 //	expect /timetable/winter  301 /sailings/winter/
 //	expect POST /fares        405
@@ -21,7 +22,8 @@ type Expectation struct {
 	Status      int    // 0: the request is passed on to Target
 	Target      string // a Location, or the address or name of a file; "" for any
 
-	// What the request is like. Unset: production, no cookie, no language, no certain time.
+	// What the request is like. Unset: production, no
+	// cookie, no language, no certain time.
 	Host, Environment, AcceptLanguage, Cookie string
 	Time                                      time.Time
 
@@ -38,8 +40,10 @@ func (r *reading) expectation(verb token) {
 		e.Method = path.text
 		path = r.need("the path")
 	}
+
 	if !strings.HasPrefix(path.text, "/") {
-		r.fail(path, 0, "rule-syntax", "an expectation asks for a path; for another host, write: given host %s", "NAME")
+		r.fail(path, 0, "rule-syntax",
+			"an expectation asks for a path; for another host, write: given host %s", "NAME")
 	}
 	e.Path, e.Query, _ = strings.Cut(path.text, "?")
 	status := r.need("the status")
@@ -54,12 +58,16 @@ func (r *reading) expectation(verb token) {
 	default:
 		r.fail(status, 0, "rule-syntax", "a status is expected here, or proxy, not %q", status.text)
 	}
+
 	if r.peek() == "given" {
 		r.given(&e)
 	}
 	r.expectedField(&e)
+
 	if r.more() {
-		r.fail(r.take(), 0, "rule-syntax", "this is not expected here; the order is: expect [METHOD] PATH STATUS [TARGET] [given ...] [header NAME: VALUE | no header NAME]")
+		r.fail(r.take(), 0, "rule-syntax",
+			"this is not expected here; the order is: expect [METHOD] PATH STATUS [TARGET] [given ...] "+
+				"[header NAME: VALUE | no header NAME]")
 	}
 	r.program.Expectations = append(r.program.Expectations, e)
 }
@@ -92,8 +100,10 @@ func (r *reading) given(e *Expectation) {
 		case "environment":
 			e.Environment = r.oneValue()
 		default:
-			r.fail(word, 0, "rule-condition", "%q cannot be given; language, cookie, time, host and environment can", word.text)
+			r.fail(word, 0, "rule-condition",
+				"%q cannot be given; language, cookie, time, host and environment can", word.text)
 		}
+
 		if r.peek() != "and" {
 			break
 		}
@@ -123,6 +133,7 @@ func (r *reading) expectedField(e *Expectation) {
 		e.Field = strings.ToLower(strings.TrimSuffix(r.need("the name of a header field").text, ":"))
 		return
 	}
+
 	if r.peek() != "header" {
 		return
 	}
@@ -132,6 +143,7 @@ func (r *reading) expectedField(e *Expectation) {
 	if !ok {
 		r.fail(word, len(word.text), "rule-syntax", "a colon belongs behind the field's name")
 	}
+
 	e.Field = strings.ToLower(name)
 	e.Value = r.from(token{"", word.line, word.at + len(name) + 1})
 	r.next = len(r.tokens)

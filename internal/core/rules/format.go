@@ -5,10 +5,13 @@ import (
 	"unicode/utf8"
 )
 
-// Format aligns the columns of a text of rules, and changes nothing else: order, comments, spelling and continued lines stay. Lines
-// that follow each other without an empty one between them share their columns. Formatting twice is formatting once.
+// Format aligns the columns of a text of rules, and changes
+// nothing else: order, comments, spelling and continued lines
+// stay. Lines that follow each other without an empty one between
+// them share their columns. Formatting twice is formatting once.
 //
-// A text with mistakes can be formatted too, as far as its lines can be divided into words.
+// A text with mistakes can be formatted too, as far as its
+// lines can be divided into words.
 func Format(text []byte) []byte {
 	body, mark := strings.CutPrefix(string(text), "\ufeff")
 	lines := strings.SplitAfter(body, "\n")
@@ -16,11 +19,13 @@ func Format(text []byte) []byte {
 	if mark {
 		out.WriteString("\ufeff")
 	}
+
 	var block []formatted
 	flush := func() {
 		writeBlock(&out, block)
 		block = block[:0]
 	}
+
 	for _, line := range lines {
 		content := strings.TrimSuffix(strings.TrimSuffix(line, "\n"), "\r")
 		ending := line[len(content):]
@@ -45,7 +50,8 @@ type formatted struct {
 	ending  string
 }
 
-// widest is how long a cell may be and still push the columns of its neighbours.
+// widest is how long a cell may be and still push the
+// columns of its neighbours.
 const widest = 60
 
 // divide cuts a line into cells. A comment or a continued line stays as it is.
@@ -59,18 +65,24 @@ func divide(content, ending string) formatted {
 		end = commentAt(content)
 		line.comment = strings.TrimRight(content[end:], " \t")
 	}
+
 	s := words([]piece{{content[:end], 0, 0}})
 	texts := make([]string, len(s.tokens))
 	for i, t := range s.tokens {
 		texts[i] = t.text
 	}
+
 	from := func(i int) string {
 		if i >= len(s.tokens) {
 			return ""
 		}
 		return strings.Trim(content[s.tokens[i].at:end], " \t")
 	}
-	join := func(from, to int) string { return strings.Join(texts[min(from, len(texts)):min(to, len(texts))], " ") }
+
+	join := func(from, to int) string {
+		return strings.Join(texts[min(from, len(texts)):min(to, len(texts))],
+			" ")
+	}
 	switch verb := Verb(texts[0]); {
 	case len(texts) < 2:
 		line.cells = texts
@@ -82,7 +94,8 @@ func divide(content, ending string) formatted {
 			path = 2
 		}
 		given := path + 1
-		for given < len(texts) && texts[given] != "given" && texts[given] != "header" && texts[given] != "no" {
+		for given < len(texts) && texts[given] != "given" && texts[given] != "header" &&
+			texts[given] != "no" {
 			given++
 		}
 		rest := given
@@ -99,13 +112,15 @@ func divide(content, ending string) formatted {
 	default:
 		line.cells = []string{texts[0], texts[1], join(2, len(texts))}
 	}
+
 	for len(line.cells) > 1 && line.cells[len(line.cells)-1] == "" {
 		line.cells = line.cells[:len(line.cells)-1]
 	}
 	return line
 }
 
-// headerRest is what follows the path: conditions, in single blanks, and the field with its value as it is written.
+// headerRest is what follows the path: conditions, in single blanks, and the
+// field with its value as it is written.
 func headerRest(texts []string, from func(int) string) string {
 	field := 2
 	if len(texts) > 2 && texts[2] == "when" {
@@ -116,6 +131,7 @@ func headerRest(texts []string, from func(int) string) string {
 			}
 		}
 	}
+
 	if len(texts) <= 2 {
 		return ""
 	}
@@ -129,11 +145,13 @@ func writeBlock(out *strings.Builder, block []formatted) {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
-			if n := utf8.RuneCountInString(cell); n <= widest && i < 3 && (i < len(line.cells)-1 || !line.free) {
+			if n := utf8.RuneCountInString(cell); n <= widest && i < 3 &&
+				(i < len(line.cells)-1 || !line.free) {
 				widths[i] = max(widths[i], n)
 			}
 		}
 	}
+
 	for _, line := range block {
 		text := line.whole
 		if line.cells != nil {
@@ -144,6 +162,7 @@ func writeBlock(out *strings.Builder, block []formatted) {
 					row.WriteString(strings.Repeat(" ", max(0, widths[i]-utf8.RuneCountInString(cell))+2))
 				}
 			}
+
 			if line.comment != "" {
 				row.WriteString("  " + line.comment)
 			}

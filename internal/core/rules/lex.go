@@ -7,7 +7,8 @@ import (
 	"orilla.example/orilla/internal/core/finding"
 )
 
-// token is a word of a statement. Blanks divide words, but for those between quotation marks.
+// token is a word of a statement. Blanks divide words, but
+// for those between quotation marks.
 type token struct {
 	text string
 	line int // index into the lines of the text
@@ -34,13 +35,15 @@ type source struct {
 	lines []string // without line ends
 }
 
-// splitLines divides a text into lines. A byte order mark and the carriage returns of line ends are no part of them.
+// splitLines divides a text into lines. A byte order mark and the carriage
+// returns of line ends are no part of them.
 func splitLines(text string) []string {
 	text = strings.TrimPrefix(text, "\ufeff")
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
 		lines[i] = strings.TrimSuffix(line, "\r")
 	}
+
 	if last := len(lines) - 1; lines[last] == "" {
 		lines = lines[:last]
 	}
@@ -49,12 +52,14 @@ func splitLines(text string) []string {
 
 func (s *source) position(line, at int) finding.Position {
 	text := s.lines[line]
-	return finding.Position{File: s.name, Line: line + 1, Column: utf8.RuneCountInString(text[:min(at, len(text))]) + 1}
+	return finding.Position{File: s.name, Line: line + 1,
+		Column: utf8.RuneCountInString(text[:min(at, len(text))]) + 1}
 }
 
 func isBlank(c byte) bool { return c == ' ' || c == '\t' }
 
-// wholeLine reports whether a line's values may hold a number sign after a blank.
+// wholeLine reports whether a line's values may hold a
+// number sign after a blank.
 func wholeLine(line string) bool {
 	for _, verb := range []Verb{Header, Withhold} {
 		if rest, ok := strings.CutPrefix(line, string(verb)); ok && (rest == "" || isBlank(rest[0])) {
@@ -78,7 +83,8 @@ func commentAt(line string) int {
 	return len(line)
 }
 
-// statements divides the lines of a text. Mistakes that lie below words are reported.
+// statements divides the lines of a text. Mistakes that
+// lie below words are reported.
 func (s *source) statements(report func(line, at int, code, text string)) [][]piece {
 	var list [][]piece
 	open, whole := false, false
@@ -95,11 +101,15 @@ func (s *source) statements(report func(line, at int, code, text string)) [][]pi
 		case trimmed[0] == '#' && (!whole || !isBlank(line[0]) || !open):
 			continue
 		}
+
 		continues := isBlank(line[0])
 		if continues && !open {
-			report(i, len(line)-len(trimmed), "rule-syntax", "an indented line continues the one above, and there is none; begin a statement at the start of a line")
+			report(i, len(line)-len(trimmed), "rule-syntax",
+				"an indented line continues the one above, and there is none; begin a "+
+					"statement at the start of a line")
 			continue
 		}
+
 		if !continues {
 			whole = wholeLine(line)
 			list = append(list, nil)
@@ -112,6 +122,7 @@ func (s *source) statements(report func(line, at int, code, text string)) [][]pi
 		last := len(list) - 1
 		list[last] = append(list[last], piece{line[:end], i, 0})
 	}
+
 	return list
 }
 
@@ -155,7 +166,8 @@ func words(pieces []piece) statement {
 	return s
 }
 
-// from returns the text of the statement from a token on, lines joined by one blank.
+// from returns the text of the statement from a token on,
+// lines joined by one blank.
 func (s statement) from(t token) string {
 	var parts []string
 	for _, p := range s.rest {
@@ -166,9 +178,11 @@ func (s statement) from(t token) string {
 		case p.line == t.line:
 			text = text[t.at:]
 		}
+
 		if text = strings.Trim(text, " \t"); text != "" {
 			parts = append(parts, text)
 		}
 	}
+
 	return strings.Join(parts, " ")
 }

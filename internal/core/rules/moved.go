@@ -20,9 +20,11 @@ type Moved struct {
 	Reason string // why there is none, or what deserves a look
 }
 
-// Import turns a list of moved addresses into redirects: comma-separated values (RFC 4180) with two or three columns, from, to and
-// status, of which from and to are paths or whole URLs. A first row that names the columns is passed over. own are the hosts of the
-// site itself; an old address of another host becomes a condition. The error is that of reading.
+// Import turns a list of moved addresses into redirects: comma-separated values
+// (RFC 4180) with two or three columns, from, to and status, of which from and
+// to are paths or whole URLs. A first row that names the columns is passed
+// over. own are the hosts of the site itself; an old address of another host
+// becomes a condition. The error is that of reading.
 func Import(list io.Reader, own []string) ([]Moved, error) {
 	reader := csv.NewReader(list)
 	reader.FieldsPerRecord, reader.TrimLeadingSpace, reader.LazyQuotes = -1, true, false
@@ -36,22 +38,26 @@ func Import(list io.Reader, own []string) ([]Moved, error) {
 		if err != nil {
 			return rows, err
 		}
+
 		line, _ := reader.FieldPos(0)
 		if first {
 			record[0] = strings.TrimPrefix(record[0], "\ufeff")
 			if len(record) == 1 && strings.ContainsAny(record[0], ";\t") {
-				return nil, fmt.Errorf("line %d has one column: columns are divided by commas (RFC 4180), not by semicolons or tabs", line)
+				return nil, fmt.Errorf("line %d has one column: columns are divided by commas (RFC "+
+					"4180), not by semicolons or tabs", line)
 			}
 			if !isAddress(record[0]) && (len(record) < 2 || !isAddress(record[1])) {
 				continue
 			}
 		}
+
 		for i := range record {
 			record[i] = strings.TrimSpace(record[i])
 		}
 		if len(record) == 1 && record[0] == "" {
 			continue
 		}
+
 		row := Moved{Line: line}
 		row.Text, row.Reason = moved(record, own)
 		if row.Text != "" {
@@ -63,6 +69,7 @@ func Import(list io.Reader, own []string) ([]Moved, error) {
 			case twice:
 				row = Moved{Line: line, Reason: "a row above leads the same address to " + before}
 			}
+
 			if !twice {
 				seen[from] = to
 			}
@@ -78,12 +85,14 @@ func isAddress(text string) bool {
 // moved makes the rule of one row.
 func moved(record []string, own []string) (rule, why string) {
 	if len(record) < 2 || len(record) > 3 {
-		return "", fmt.Sprintf("the row has %d columns; two or three make a rule: from, to, status", len(record))
+		return "", fmt.Sprintf("the row has %d columns; two or three make a rule: from, to, status",
+			len(record))
 	}
 	from, err := readAddress(record[0])
 	if err != nil {
 		return "", "from: " + err.Error()
 	}
+
 	to, err := readAddress(record[1])
 	if err != nil {
 		return "", "to: " + err.Error()
@@ -92,11 +101,13 @@ func moved(record []string, own []string) (rule, why string) {
 	if err != nil {
 		return "", "from: the address " + err.Error()
 	}
+
 	var out strings.Builder
 	out.WriteString("redirect " + address.Encode(p.Names, false) + " -> ")
 	if to.Host != "" && !slices.Contains(own, strings.ToLower(to.Hostname())) {
 		out.WriteString(strings.ToLower(to.Scheme + "://" + to.Host))
 	}
+
 	target, _, err := address.Split(to.EscapedPath())
 	if err != nil {
 		return "", "to: the address " + err.Error()
@@ -105,15 +116,18 @@ func moved(record []string, own []string) (rule, why string) {
 	if to.RawQuery != "" {
 		out.WriteString("?" + address.Clean(to.RawQuery))
 	}
+
 	if to.Fragment != "" {
 		out.WriteString("#" + address.EncodeFragment(to.Fragment))
 	}
 	if len(record) == 3 && record[2] != "" && record[2] != "301" {
-		if status, err := strconv.Atoi(record[2]); err != nil || !slices.Contains(statuses[Redirect], status) {
+		if status, err := strconv.Atoi(record[2]); err != nil ||
+			!slices.Contains(statuses[Redirect], status) {
 			return "", fmt.Sprintf("%q is not the status of a redirect: 301, 302, 303, 307, 308", record[2])
 		}
 		out.WriteString(" with " + record[2])
 	}
+
 	var conditions []string
 	if from.Host != "" && !slices.Contains(own, strings.ToLower(from.Hostname())) {
 		conditions = append(conditions, "host "+quote(strings.ToLower(from.Hostname())))
@@ -125,6 +139,7 @@ func moved(record []string, own []string) (rule, why string) {
 			conditions = append(conditions, "query "+quote(name)+"="+quote(value))
 		}
 	}
+
 	if len(conditions) > 0 {
 		out.WriteString(" when " + strings.Join(conditions, " and "))
 	}
@@ -132,13 +147,16 @@ func moved(record []string, own []string) (rule, why string) {
 	if len(found) > 0 {
 		return "", found[0].What
 	}
-	if r := &program.Rules[0]; r.Target.IsLocal() && r.Target.String() == r.Pattern.String() && len(conditions) == 0 {
+
+	if r := &program.Rules[0]; r.Target.IsLocal() && r.Target.String() == r.Pattern.String() &&
+		len(conditions) == 0 {
 		return "", "it leads to itself"
 	}
 	return program.Rules[0].String(), ""
 }
 
-// readAddress reads a path or a whole URL, whose characters may stand for themselves.
+// readAddress reads a path or a whole URL, whose
+// characters may stand for themselves.
 func readAddress(text string) (*url.URL, error) {
 	if !isAddress(text) {
 		return nil, fmt.Errorf("%q is neither a path (/old) nor an address (https://...)", text)
@@ -147,6 +165,7 @@ func readAddress(text string) (*url.URL, error) {
 	if err != nil {
 		return nil, errors.New("the address cannot be read")
 	}
+
 	if u.Host != "" && u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not an address of the web", text)
 	}

@@ -49,16 +49,19 @@ func (p *Program) Text(at finding.Position) string {
 }
 
 // Find makes a finding at a place of the program.
-func (p *Program) Find(level finding.Level, code string, at finding.Position, format string, args ...any) finding.Finding {
-	return finding.Finding{Level: level, Code: code, What: fmt.Sprintf(format, args...), Position: at, Text: p.Text(at)}
+func (p *Program) Find(level finding.Level, code string, at finding.Position, format string, args ...any,
+) finding.Finding {
+	return finding.Finding{Level: level, Code: code, What: fmt.Sprintf(format, args...), Position: at,
+		Text: p.Text(at)}
 }
 
-// Parse reads files, joined in order. All mistakes are found at once, in order of their places; a statement with a mistake is not
-// part of the program.
+// Parse reads files, joined in order. All mistakes are found at once, in order
+// of their places; a statement with a mistake is not part of the program.
 func Parse(files []Source, o Options) (*Program, finding.List) {
 	p := &parser{program: &Program{sources: map[string]*source{}}, options: o}
 	for _, file := range files {
-		p.source = &source{name: file.Name, order: len(p.program.sources), lines: splitLines(string(file.Text))}
+		p.source = &source{name: file.Name, order: len(p.program.sources),
+			lines: splitLines(string(file.Text))}
 		p.program.sources[file.Name] = p.source
 		for _, pieces := range p.source.statements(p.report) {
 			p.statement(words(pieces))
@@ -76,10 +79,12 @@ type parser struct {
 
 func (p *parser) report(line, at int, code, text string) {
 	position := p.source.position(line, at)
-	p.found.Add(finding.Finding{Level: finding.Error, Code: code, What: text, Position: position, Text: p.source.lines[line]})
+	p.found.Add(finding.Finding{Level: finding.Error, Code: code, What: text, Position: position,
+		Text: p.source.lines[line]})
 }
 
-// mistake ends the reading of a statement. It is raised with panic and never leaves this package.
+// mistake ends the reading of a statement. It is raised
+// with panic and never leaves this package.
 type mistake struct{}
 
 func (p *parser) fail(t token, offset int, code, format string, args ...any) {
@@ -127,8 +132,9 @@ func (r *reading) need(what string) token {
 	return r.take()
 }
 
-// try reads a part of a statement and reports whether it did without a mistake. The words of a statement are known, so what
-// follows a part with a mistake can be read all the same.
+// try reads a part of a statement and reports whether it did
+// without a mistake. The words of a statement are known, so
+// what follows a part with a mistake can be read all the same.
 func (p *parser) try(read func()) (ok bool) {
 	defer func() {
 		if e := recover(); e != nil {
@@ -151,6 +157,7 @@ func (p *parser) statement(s statement) {
 			r.expectation(verb)
 			return
 		}
+
 		if !slices.Contains(Verbs(), Verb(verb.text)) {
 			names := make([]string, 0, 9)
 			for _, known := range Verbs() {
@@ -162,6 +169,7 @@ func (p *parser) statement(s statement) {
 			}
 			p.fail(verb, 0, "rule-verb", "a statement begins with a verb, and %q is none%s", verb.text, hint)
 		}
+
 		rule := Rule{Verb: Verb(verb.text), At: p.source.position(verb.line, verb.at)}
 		r.rule(&rule)
 		if len(p.found) == before {
@@ -180,6 +188,7 @@ func (r *reading) rule(rule *Rule) {
 		rule.Pattern, err = parsePattern(pattern.text)
 		r.check(pattern, err)
 	})
+
 	switch rule.Verb {
 	case Header, Withhold:
 		if r.peek() == "when" {
@@ -192,17 +201,20 @@ func (r *reading) rule(rule *Rule) {
 			r.fail(r.take(), 0, "rule-syntax", "what is gone leads nowhere; use redirect to lead visitors on")
 		}
 	}
+
 	var target token
 	targetRead := rule.Verb != Gone && r.try(func() { target = r.target(rule) })
 	if r.peek() == "with" {
 		r.try(func() { r.status(rule, r.take()) })
 	}
+
 	if r.peek() == "when" {
 		r.conditions(rule)
 	}
 	if patternRead && targetRead {
 		r.try(func() { r.placeholdersFit(rule, target) })
 	}
+
 	if r.more() {
 		extra := r.take()
 		hint := ""
@@ -226,11 +238,15 @@ func isStatus(text string) bool {
 func (r *reading) target(rule *Rule) token {
 	arrow := r.need("-> and the target")
 	if arrow.text != "->" {
-		if strings.HasPrefix(arrow.text, "->") || strings.HasPrefix(arrow.text, "/") || arrow.text == "=>" || arrow.text == "to" {
-			r.fail(arrow, 0, "rule-syntax", "the target is written with an arrow between blanks: %s %s -> TARGET", rule.Verb, rule.Pattern)
+		if strings.HasPrefix(arrow.text, "->") || strings.HasPrefix(arrow.text, "/") || arrow.text == "=>" ||
+			arrow.text == "to" {
+			r.fail(arrow, 0, "rule-syntax",
+				"the target is written with an arrow between blanks: %s %s -> TARGET", rule.Verb,
+				rule.Pattern)
 		}
 		r.fail(arrow, 0, "rule-syntax", "-> and the target are expected here, not %q", arrow.text)
 	}
+
 	word := r.need("the target")
 	if at := strings.IndexByte(word.text, '"'); at >= 0 {
 		r.fail(word, at, "rule-syntax", "a quotation mark in an address is written %%22")
@@ -248,16 +264,23 @@ func (r *reading) targetFits(rule *Rule, word token) {
 	switch rule.Verb {
 	case Redirect:
 		if t.Upstream != "" {
-			r.fail(word, 0, "rule-syntax", "a redirect leads to a path or to an address with https://; an upstream is for proxy")
+			r.fail(word, 0, "rule-syntax",
+				"a redirect leads to a path or to an address with https://; an upstream is for proxy")
 		}
 	case Proxy:
 		switch {
 		case t.IsLocal():
-			r.fail(word, 0, "rule-syntax", "a proxy leads to another server: NAME:/path, with the upstream's address under environments in orilla.yaml, or https://...; for a path of the site, use rewrite")
+			r.fail(word, 0, "rule-syntax",
+				"a proxy leads to another server: NAME:/path, with the upstream's address under "+
+					"environments in orilla.yaml, or https://...; for a path of the site, use rewrite")
 		case t.hash:
-			r.fail(word, strings.IndexByte(word.text, '#'), "rule-syntax", "a fragment is never sent to a server")
-		case t.Upstream != "" && r.options.Upstreams != nil && !slices.Contains(r.options.Upstreams, t.Upstream):
-			r.fail(word, 0, "rule-upstream", "no environment says where the upstream %q is%s; in orilla.yaml: environments: {production: {upstreams: {%s: https://...}}}",
+			r.fail(word, strings.IndexByte(word.text, '#'), "rule-syntax",
+				"a fragment is never sent to a server")
+		case t.Upstream != "" && r.options.Upstreams != nil &&
+			!slices.Contains(r.options.Upstreams, t.Upstream):
+			r.fail(word, 0, "rule-upstream",
+				"no environment says where the upstream %q is%s; in orilla.yaml: environments: "+
+					"{production: {upstreams: {%s: https://...}}}",
 				t.Upstream, spelling.DidYouMean(t.Upstream, r.options.Upstreams), t.Upstream)
 		}
 	default:
@@ -265,12 +288,14 @@ func (r *reading) targetFits(rule *Rule, word token) {
 		case !t.IsLocal():
 			r.fail(word, 0, "rule-syntax", "%s names a file of the site, by its path", rule.Verb)
 		case t.hash || len(t.query) > 0 || t.bare:
-			r.fail(word, strings.IndexAny(word.text, "?#"), "rule-syntax", "%s names a file of the site; a query or fragment changes nothing", rule.Verb)
+			r.fail(word, strings.IndexAny(word.text, "?#"), "rule-syntax",
+				"%s names a file of the site; a query or fragment changes nothing", rule.Verb)
 		}
 	}
 }
 
-// placeholdersFit reports placeholders of the target that nothing binds, or that do not fit where they stand.
+// placeholdersFit reports placeholders of the target that nothing binds, or
+// that do not fit where they stand.
 func (r *reading) placeholdersFit(rule *Rule, at token) {
 	known := rule.Pattern.placeholders()
 	for _, c := range rule.When {
@@ -281,19 +306,25 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 			known = append(known, c.Bind.name)
 		}
 	}
+
 	for _, name := range rule.Target.placeholders() {
 		if !slices.Contains(known, name) {
 			has := "has none"
 			if len(known) > 0 {
 				has = "has {" + strings.Join(known, "}, {") + "}"
 			}
-			r.fail(at, max(0, strings.Index(at.text, "{"+name+"}")), "rule-placeholder", "nothing binds the placeholder {%s}: the pattern %s%s", name, has, spelling.DidYouMean(name, known))
+			r.fail(at, max(0, strings.Index(at.text, "{"+name+"}")), "rule-placeholder",
+				"nothing binds the placeholder {%s}: the pattern %s%s", name, has,
+				spelling.DidYouMean(name, known))
 		}
 	}
+
 	for _, part := range rule.Target.path {
-		if rule.Pattern.hasAll && slices.Contains(part.placeholders(), rule.Pattern.all) && (len(part) > 3 || part[0] != "" || part[2] != "") {
+		if rule.Pattern.hasAll && slices.Contains(part.placeholders(), rule.Pattern.all) &&
+			(len(part) > 3 || part[0] != "" || part[2] != "") {
 			r.fail(at, max(0, strings.Index(at.text, "{"+rule.Pattern.all+"}")), "rule-placeholder",
-				"{%s} may stand for several segments, so in a path it stands alone between slashes", rule.Pattern.all)
+				"{%s} may stand for several segments, so in a path it stands alone between slashes",
+				rule.Pattern.all)
 		}
 	}
 }
@@ -305,13 +336,16 @@ func (r *reading) status(rule *Rule, with token) {
 	if allowed == nil {
 		r.fail(with, 0, "rule-status", "%s has no status to choose", rule.Verb)
 	}
+
 	if err != nil || !slices.Contains(allowed, status) {
 		list := make([]string, len(allowed))
 		for i, s := range allowed {
 			list[i] = strconv.Itoa(s)
 		}
-		r.fail(word, 0, "rule-status", "%s cannot answer %s; it can answer %s", rule.Verb, word.text, strings.Join(list, ", "))
+		r.fail(word, 0, "rule-status", "%s cannot answer %s; it can answer %s", rule.Verb, word.text,
+			strings.Join(list, ", "))
 	}
+
 	if rule.Status = status; rule.Code() == (&Rule{Verb: rule.Verb}).Code() {
 		rule.Status = 0
 	}
@@ -340,42 +374,55 @@ func (r *reading) field(rule *Rule) {
 		}
 		return
 	}
+
 	name, first, ok := strings.Cut(word.text, ":")
 	if !ok {
 		if word.text == "->" {
-			r.fail(word, 0, "rule-syntax", "a header has no target; write: header %s NAME: VALUE", rule.Pattern)
+			r.fail(word, 0, "rule-syntax", "a header has no target; write: header %s NAME: VALUE",
+				rule.Pattern)
 		}
-		r.fail(word, len(word.text), "rule-syntax", "a colon belongs behind the field's name: %s: VALUE", word.text)
+		r.fail(word, len(word.text), "rule-syntax", "a colon belongs behind the field's name: %s: VALUE",
+			word.text)
 	}
+
 	rule.Name = strings.ToLower(name)
 	r.fieldName(rule.Verb, word, rule.Name)
 	value := token{word.text[len(name)+1:], word.line, word.at + len(name) + 1}
 	rule.Value = r.from(value)
 	if first == "" && rule.Value == "" {
-		r.fail(r.end(), 0, "rule-header", "the value of %s is missing; to take a field away: withhold %s %s", rule.Name, rule.Pattern, rule.Name)
+		r.fail(r.end(), 0, "rule-header", "the value of %s is missing; to take a field away: withhold %s %s",
+			rule.Name, rule.Pattern, rule.Name)
 	}
+
 	for i := range len(rule.Value) {
 		if c := rule.Value[i]; c >= 0x7f {
-			r.fail(value, 0, "rule-header", "the value of a header field is ASCII; write other characters escaped, as the field's own standard says")
+			r.fail(value, 0, "rule-header",
+				"the value of a header field is ASCII; write other characters escaped, as "+
+					"the field's own standard says")
 		}
 	}
+
 	if len(rule.Value) > 8000 {
-		r.fail(value, 0, "rule-header", "the value has %d bytes; servers and browsers take about 8,000", len(rule.Value))
+		r.fail(value, 0, "rule-header", "the value has %d bytes; servers and browsers take about 8,000",
+			len(rule.Value))
 	}
 }
 
 func (r *reading) fieldName(verb Verb, word token, name string) {
 	for i := range len(name) {
-		if c := name[i]; !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
+		if c := name[i]; !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' ||
+			strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
 			r.fail(word, i, "rule-header", "%q cannot name a header field (RFC 9110, section 5.1)", name)
 		}
 	}
+
 	if name == "" {
 		r.fail(word, 0, "rule-header", "the field has no name")
 	}
 	if verb == Withhold && (name == "server" || name == "via") {
 		return // an upstream may have sent it
 	}
+
 	if why := reservedField(name); why != "" {
 		r.fail(word, 0, "rule-header", "%s cannot be set by a rule: %s", name, why)
 	}
@@ -384,13 +431,16 @@ func (r *reading) fieldName(verb Verb, word token, name string) {
 // reservedField says why a field is not for rules, or "".
 func reservedField(name string) string {
 	switch name {
-	case "connection", "keep-alive", "proxy-connection", "te", "trailer", "transfer-encoding", "upgrade", "proxy-authenticate", "proxy-authorization":
+	case "connection", "keep-alive", "proxy-connection", "te", "trailer", "transfer-encoding", "upgrade",
+		"proxy-authenticate", "proxy-authorization":
 		return "it is about one connection, and the server's own (RFC 9110, section 7.6.1)"
-	case "content-length", "content-range", "content-encoding", "accept-ranges", "date", "age", "etag", "last-modified":
+	case "content-length", "content-range", "content-encoding", "accept-ranges", "date", "age", "etag",
+		"last-modified":
 		return "it describes the bytes that are sent, and only the server knows them"
 	case "location":
 		return "use redirect"
-	case "allow", "host", "server", "via", "orilla-release", "www-authenticate", "cache-status", "proxy-status":
+	case "allow", "host", "server", "via", "orilla-release", "www-authenticate", "cache-status",
+		"proxy-status":
 		return "it is the server's own"
 	}
 	return ""

@@ -16,6 +16,7 @@ func (r *reading) condition(rule *Rule) Condition {
 		c.Not = true
 		word = r.need("a condition")
 	}
+
 	c.Kind = Kind(word.text)
 	switch word.text {
 	case "from", "until", "through":
@@ -30,31 +31,37 @@ func (r *reading) condition(rule *Rule) Condition {
 		at := r.next
 		c.Values = r.values(nil)
 		for _, name := range c.Values {
-			if known := r.options.Environments; known != nil && !slices.Contains(known, name) && name != "preview" && name != "release" && !strings.HasPrefix(name, "preview/") {
-				r.fail(r.tokens[at], 0, "rule-condition", "there is no environment %q%s", name, spelling.DidYouMean(name, append([]string{"preview", "release"}, known...)))
+			if known := r.options.Environments; known != nil && !slices.Contains(known, name) &&
+				name != "preview" && name != "release" && !strings.HasPrefix(name, "preview/") {
+				r.fail(r.tokens[at], 0, "rule-condition", "there is no environment %q%s", name,
+					spelling.DidYouMean(name, append([]string{"preview", "release"}, known...)))
 			}
 		}
 	case "query", "cookie":
 		r.named(&c)
 	case "status":
 		if rule == nil || rule.Verb != Header && rule.Verb != Withhold {
-			r.fail(word, 0, "rule-condition", "only header and withhold can ask for the status: it is known when all else is decided")
+			r.fail(word, 0, "rule-condition",
+				"only header and withhold can ask for the status: it is known when all else is decided")
 		}
 		at := r.next
 		c.Values = r.values(nil)
 		for _, value := range c.Values {
 			if !isStatus(value) || value == "304" || value == "206" {
-				r.fail(r.tokens[at], 0, "rule-condition", "%q is not a status to ask for (206 and 304 carry the fields of the 200)", value)
+				r.fail(r.tokens[at], 0, "rule-condition",
+					"%q is not a status to ask for (206 and 304 carry the fields of the 200)", value)
 			}
 		}
 	default:
-		known := []string{"host", "language", "query", "cookie", "environment", "status", "from", "until", "through"}
+		known := []string{"host", "language", "query", "cookie", "environment", "status", "from", "until",
+			"through"}
 		hint := spelling.DidYouMean(word.text, known)
 		if hint == "" {
 			hint = "; the conditions are " + strings.Join(known, ", ")
 		}
 		r.fail(word, 0, "rule-condition", "%q is no condition%s", word.text, hint)
 	}
+
 	if c.Not && c.Bind != nil {
 		r.fail(word, 0, "rule-condition", "what is not there cannot be bound to a placeholder")
 	}
@@ -63,11 +70,16 @@ func (r *reading) condition(rule *Rule) Condition {
 
 func (r *reading) languages(values []string, at int) {
 	if len(r.options.Languages) == 0 {
-		r.fail(r.tokens[at], 0, "rule-condition", "orilla.yaml does not say which languages the site has: languages: [en, gl], the first is the default")
+		r.fail(r.tokens[at], 0, "rule-condition",
+			"orilla.yaml does not say which languages the site has: languages: [en, "+
+				"gl], the first is the default")
 	}
 	for _, tag := range values {
-		if !slices.ContainsFunc(r.options.Languages, func(known string) bool { return strings.EqualFold(known, tag) }) {
-			r.fail(r.tokens[at], 0, "rule-condition", "%q is none of the site's languages (orilla.yaml: languages: [%s])", tag, strings.Join(r.options.Languages, ", "))
+		if !slices.ContainsFunc(r.options.Languages,
+			func(known string) bool { return strings.EqualFold(known, tag) }) {
+			r.fail(r.tokens[at], 0, "rule-condition",
+				"%q is none of the site's languages (orilla.yaml: languages: [%s])", tag,
+				strings.Join(r.options.Languages, ", "))
 		}
 	}
 }
@@ -107,6 +119,7 @@ func (r *reading) split(word token, offset int) []string {
 					value.WriteByte(text[i])
 				}
 			}
+
 			if !closed {
 				r.fail(word, len(word.text)-len(text), "rule-syntax", "the quotation mark is not closed")
 			}
@@ -117,11 +130,14 @@ func (r *reading) split(word token, offset int) []string {
 				end = len(text)
 			}
 			if at := strings.IndexByte(text[:end], '"'); at >= 0 {
-				r.fail(word, len(word.text)-len(text)+at, "rule-syntax", "a value with a quotation mark stands between quotation marks, and the mark is written \\\"")
+				r.fail(word, len(word.text)-len(text)+at, "rule-syntax",
+					"a value with a quotation mark stands between quotation "+
+						"marks, and the mark is written \\\"")
 			}
 			value.WriteString(text[:end])
 			text = text[end:]
 		}
+
 		values = append(values, value.String())
 		if text == "" {
 			return values
@@ -139,11 +155,13 @@ func (r *reading) named(c *Condition) {
 	name, value, valued := strings.Cut(word.text, "=")
 	if strings.HasPrefix(word.text, `"`) {
 		at := strings.Index(word.text[1:], `"`) + 2
-		name, value, valued = word.text[:at], strings.TrimPrefix(word.text[at:], "="), strings.HasPrefix(word.text[at:], "=")
+		name, value, valued = word.text[:at], strings.TrimPrefix(word.text[at:],
+			"="), strings.HasPrefix(word.text[at:], "=")
 		if rest := word.text[at:]; rest != "" && !valued {
 			r.fail(word, at, "rule-syntax", "a name is followed by = or by nothing")
 		}
 	}
+
 	c.Name = r.split(token{name, word.line, word.at}, 0)[0]
 	if c.Name == "" || strings.Contains(name, "|") {
 		r.fail(word, 0, "rule-condition", "this names no %s", c.Kind)
@@ -166,18 +184,21 @@ func (r *reading) named(c *Condition) {
 		slices.Sort(c.Values)
 		c.Values = slices.Compact(c.Values)
 	}
+
 	if c.Kind == ByQuery {
 		r.unescape(c, word)
 	}
 }
 
-// unescape decodes the names and values of a query, which may be written as they stand in a URL.
+// unescape decodes the names and values of a query, which
+// may be written as they stand in a URL.
 func (r *reading) unescape(c *Condition, word token) {
 	decode := func(text string) string {
 		value, err := decodeValue(strings.ReplaceAll(text, "+", "%2B"), 0)
 		r.check(word, err)
 		return value
 	}
+
 	c.Name = decode(c.Name)
 	for i := range c.Values {
 		c.Values[i] = decode(c.Values[i])
@@ -185,7 +206,8 @@ func (r *reading) unescape(c *Condition, word token) {
 	slices.Sort(c.Values)
 }
 
-// times reads: from DAY|TIME [through DAY | until TIME], until TIME, through DAY.
+// times reads: from DAY|TIME [through DAY | until TIME],
+// until TIME, through DAY.
 func (r *reading) times(c *Condition, word token) {
 	c.Kind = ByTime
 	var parts []string
@@ -198,7 +220,8 @@ func (r *reading) times(c *Condition, word token) {
 			c.From = moment
 		case "until":
 			if day {
-				r.fail(at, 0, "rule-condition", "until takes a time, such as %sT00:00; through takes a whole day", at.text)
+				r.fail(at, 0, "rule-condition",
+					"until takes a time, such as %sT00:00; through takes a whole day", at.text)
 			}
 			c.Until = moment
 		case "through":
@@ -207,11 +230,13 @@ func (r *reading) times(c *Condition, word token) {
 			}
 			c.Until = r.dayAfter(at)
 		}
+
 		if word.text != "from" || r.peek() != "until" && r.peek() != "through" {
 			break
 		}
 		word = r.take()
 	}
+
 	if !c.Until.IsZero() && !c.From.IsZero() && !c.From.Before(c.Until) {
 		r.fail(word, 0, "rule-condition", "this ends before it begins")
 	}
@@ -226,25 +251,31 @@ func inUTC(t time.Time) time.Time {
 	return t.UTC()
 }
 
-// moment reads 2026-12-20 or 2026-12-20T12:00, 2026-12-20T12:00:30, both also with Z or an offset such as +01:00.
+// moment reads 2026-12-20 or 2026-12-20T12:00, 2026-12-20T12:00:30, both also
+// with Z or an offset such as +01:00.
 func (r *reading) moment(word token) (t time.Time, day bool) {
 	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04Z07:00"} {
 		if t, err := time.Parse(layout, word.text); err == nil {
 			return t.Truncate(time.Second), false
 		}
 	}
+
 	zone := r.options.Zone
 	for i, layout := range []string{time.DateOnly, "2006-01-02T15:04", "2006-01-02T15:04:05"} {
 		if _, err := time.Parse(layout, word.text); err != nil {
 			continue
 		}
 		if zone == nil {
-			r.fail(word, 0, "rule-condition", "in which time zone? Add an offset (2026-12-20T12:00+01:00), or set time_zone: in orilla.yaml, such as time_zone: Atlantic/Azores")
+			r.fail(word, 0, "rule-condition",
+				"in which time zone? Add an offset (2026-12-20T12:00+01:00), or set time_zone: in "+
+					"orilla.yaml, such as time_zone: Atlantic/Azores")
 		}
 		wall, _ := time.Parse(layout, word.text)
 		return onTheWall(wall, zone), i == 0
 	}
-	r.fail(word, 0, "rule-condition", "%q is neither a day (2026-12-20) nor a time (2026-12-20T12:00)", word.text)
+
+	r.fail(word, 0, "rule-condition", "%q is neither a day (2026-12-20) nor a time (2026-12-20T12:00)",
+		word.text)
 	return
 }
 
@@ -254,8 +285,9 @@ func (r *reading) dayAfter(word token) time.Time {
 	return onTheWall(day.AddDate(0, 0, 1), r.options.Zone)
 }
 
-// onTheWall returns the first moment at which clocks in a zone show a time, or at which they have passed it: an hour that is left out
-// when clocks go forward has no moment of its own, and one that comes twice when they go back has two.
+// onTheWall returns the first moment at which clocks in a zone show a time, or
+// at which they have passed it: an hour that is left out when clocks go forward
+// has no moment of its own, and one that comes twice when they go back has two.
 func onTheWall(wall time.Time, zone *time.Location) time.Time {
 	t := time.Date(wall.Year(), wall.Month(), wall.Day(), wall.Hour(), wall.Minute(), wall.Second(), 0, zone)
 	shows := func(t time.Time) time.Time {
@@ -268,12 +300,15 @@ func onTheWall(wall time.Time, zone *time.Location) time.Time {
 	case shown.After(wall):
 		return start
 	}
+
 	if !start.IsZero() {
 		_, before := start.Add(-time.Second).Zone()
 		_, now := t.Zone()
-		if earlier := t.Add(time.Duration(now-before) * time.Second); earlier.Before(start) && shows(earlier).Equal(wall) {
+		if earlier := t.Add(time.Duration(now-before) * time.Second); earlier.Before(start) && shows(earlier).
+			Equal(wall) {
 			return earlier
 		}
 	}
+
 	return t
 }

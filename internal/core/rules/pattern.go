@@ -37,7 +37,8 @@ type segment struct {
 	slot          *slot
 }
 
-// slot is a placeholder that takes a segment, a part of one, or the value of a parameter.
+// slot is a placeholder that takes a segment, a part of
+// one, or the value of a parameter.
 type slot struct {
 	name   string
 	kind   kind
@@ -71,8 +72,8 @@ func (s *slot) String() string {
 	return s.name
 }
 
-// encodeLiteral writes decoded text as it stands in a pattern or target: escaped as in a URL, with the bar that divides
-// alternatives.
+// encodeLiteral writes decoded text as it stands in a pattern or target:
+// escaped as in a URL, with the bar that divides alternatives.
 func encodeLiteral(text string) string { return address.EncodeSegment(text) }
 
 // String writes the pattern in its one spelling.
@@ -84,6 +85,7 @@ func (p Pattern) String() string {
 			out.WriteString("{" + s.slot.String() + "}" + encodeLiteral(s.after))
 		}
 	}
+
 	if p.hasAll {
 		out.WriteString("/{" + p.all + ":all}")
 	}
@@ -101,6 +103,7 @@ func (p Pattern) placeholders() []string {
 			names = append(names, s.slot.name)
 		}
 	}
+
 	if p.hasAll {
 		names = append(names, p.all)
 	}
@@ -119,7 +122,8 @@ func (p Pattern) Literal() []string {
 	return names
 }
 
-// namesExtension reports whether the last segment ends in literal text with an extension.
+// namesExtension reports whether the last segment ends in
+// literal text with an extension.
 func (p Pattern) namesExtension() bool {
 	if p.hasAll || len(p.segments) == 0 {
 		return false
@@ -151,19 +155,22 @@ func (b bound) text() string {
 	return text
 }
 
-// value returns what a segment's placeholder would stand for in a name. ok is false if the segment does not take the name.
+// value returns what a segment's placeholder would stand for in a name. ok is
+// false if the segment does not take the name.
 func (s *segment) value(name string) (value string, ok bool) {
 	if s.slot == nil {
 		return "", s.before == name
 	}
-	if len(name) <= len(s.before)+len(s.after) || !strings.HasPrefix(name, s.before) || !strings.HasSuffix(name, s.after) {
+	if len(name) <= len(s.before)+len(s.after) || !strings.HasPrefix(name, s.before) ||
+		!strings.HasSuffix(name, s.after) {
 		return "", false
 	}
 	value = name[len(s.before) : len(name)-len(s.after)]
 	return value, s.slot.takes(value)
 }
 
-// takesFrom reports whether the pattern takes a path whose first segments are known to fit.
+// takesFrom reports whether the pattern takes a path whose
+// first segments are known to fit.
 func (p *Pattern) takesFrom(depth int, names []string) bool {
 	if len(names) < len(p.segments) || len(names) > len(p.segments) && !p.hasAll {
 		return false
@@ -176,7 +183,8 @@ func (p *Pattern) takesFrom(depth int, names []string) bool {
 	return true
 }
 
-// match binds the placeholders to a path. ok is false if the pattern does not match.
+// match binds the placeholders to a path. ok is false if
+// the pattern does not match.
 func (p *Pattern) match(path address.Path, into []bound) (_ []bound, ok bool) {
 	if len(path.Names) < len(p.segments) || len(path.Names) > len(p.segments) && !p.hasAll {
 		return into, false
@@ -190,11 +198,13 @@ func (p *Pattern) match(path address.Path, into []bound) (_ []bound, ok bool) {
 		case s.slot == nil:
 			continue
 		}
+
 		into = append(into, bound{name: s.slot.name, names: path.Names[i : i+1 : i+1]})
 		if len(value) != len(name) {
 			into[len(into)-1].names = []string{value}
 		}
 	}
+
 	if p.hasAll {
 		rest := path.Names[len(p.segments):]
 		into = append(into, bound{name: p.all, names: rest, slash: path.Slash && len(rest) > 0, all: true})
@@ -208,7 +218,8 @@ func (p Pattern) Matches(path address.Path) bool {
 	return ok
 }
 
-// problem is what is wrong with a part of a token: offset counts bytes from the token's start.
+// problem is what is wrong with a part of a token: offset
+// counts bytes from the token's start.
 type problem struct {
 	offset int
 	code   string
@@ -228,12 +239,16 @@ func parsePattern(text string) (Pattern, *problem) {
 		}
 		return p, wrong(0, "a pattern begins with a slash")
 	}
+
 	if at := strings.IndexAny(text, "?#"); at >= 0 && !insideBraces(text, at) {
 		if text[at] == '#' {
-			return p, wrong(at, "browsers keep what follows # to themselves, so no pattern can ask for it; a literal # is written %%23")
+			return p, wrong(at, "browsers keep what follows # to themselves, so no pattern can ask for "+
+				"it; a literal # is written %%23")
 		}
-		return p, wrong(at, "a pattern is a path; a query is asked for with: when query NAME=VALUE. A literal ? is written %%3F")
+		return p, wrong(at, "a pattern is a path; a query is asked for with: when query "+
+			"NAME=VALUE. A literal ? is written %%3F")
 	}
+
 	rest, offset := strings.TrimSuffix(text[1:], "/"), 1
 	if rest == "" {
 		return p, nil
@@ -244,13 +259,16 @@ func parsePattern(text string) (Pattern, *problem) {
 			return p, wrong(offset, "a placeholder that takes all stands last, and something follows it")
 		}
 		if part == "" {
-			return p, wrong(offset, "two slashes in a row: no request has them, since they are redirected to one")
+			return p, wrong(offset, "two slashes in a row: no request has them, "+
+				"since they are redirected to one")
 		}
+
 		if err := p.segment(part, offset, seen); err != nil {
 			return p, err
 		}
 		offset += len(part) + 1
 	}
+
 	return p, nil
 }
 
@@ -273,6 +291,7 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 		}
 		return err
 	}
+
 	shut := strings.IndexByte(part[open:], '}') + open
 	if shut < open {
 		return wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
@@ -280,6 +299,7 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 	if again := strings.IndexByte(part[shut:], '{'); again >= 0 {
 		return wrong(offset+shut+again, "a segment has one placeholder at most: where would the first end?")
 	}
+
 	s, all, err := parseSlot(part[open+1:shut], offset+open+1)
 	if err != nil {
 		return err
@@ -287,6 +307,7 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 	if seen[s.name] {
 		return wrong(offset+open+1, "the placeholder {%s} is there twice", s.name)
 	}
+
 	seen[s.name] = true
 	if all {
 		if open > 0 || shut < len(part)-1 {
@@ -295,6 +316,7 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 		p.all, p.hasAll = s.name, true
 		return nil
 	}
+
 	before, err := affix(part[:open], offset)
 	if err != nil {
 		return err
@@ -304,12 +326,15 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 	return err
 }
 
-// parseSlot reads what stands between braces: NAME, NAME:digits, NAME:all, NAME:A|B.
+// parseSlot reads what stands between braces: NAME,
+// NAME:digits, NAME:all, NAME:A|B.
 func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 	name, what, narrowed := strings.Cut(text, ":")
 	if !isName(name) {
-		return nil, false, wrong(offset, "%q cannot name a placeholder: small letters, digits and _, a letter first", name)
+		return nil, false, wrong(offset,
+			"%q cannot name a placeholder: small letters, digits and _, a letter first", name)
 	}
+
 	s = &slot{name: name}
 	offset += len(name) + 1
 	switch {
@@ -330,15 +355,19 @@ func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 			if value == "" {
 				return nil, false, wrong(offset, "an alternative of {%s} is empty", name)
 			}
+
 			if !slices.Contains(s.values, value) {
 				s.values = append(s.values, value)
 			}
 		}
 		slices.Sort(s.values)
 		if len(s.values) == 1 {
-			return nil, false, wrong(offset, "{%s} can be %q only, so it could be written as it is; the kinds are: digits, all, A|B", name, s.values[0])
+			return nil, false, wrong(offset,
+				"{%s} can be %q only, so it could be written as it is; the kinds are: digits, all, A|B", name,
+				s.values[0])
 		}
 	}
+
 	return s, false, nil
 }
 
@@ -370,14 +399,17 @@ func affix(text string, offset int) (string, *problem) {
 	case err == address.ErrDot:
 		return text, nil // a part of a segment may be dots
 	case err == address.ErrEscape:
-		return "", wrong(offset+max(0, strings.IndexByte(text, '%')), "a broken escape: %% is followed by two hexadecimal digits; a literal one is written %%25")
+		return "", wrong(offset+max(0, strings.IndexByte(text, '%')),
+			"a broken escape: %% is followed by two hexadecimal digits; a literal one is written %%25")
 	case err != nil:
 		return "", wrong(offset, "this %s", err)
 	}
+
 	return name, nil
 }
 
-// Sample returns a path that the pattern takes, with segments that no other pattern is likely to name.
+// Sample returns a path that the pattern takes, with
+// segments that no other pattern is likely to name.
 func (p Pattern) Sample() address.Path {
 	path := address.Path{Slash: len(p.segments) == 0 && !p.hasAll}
 	for _, s := range p.segments {
@@ -395,6 +427,7 @@ func (p Pattern) Sample() address.Path {
 		}
 		path.Names = append(path.Names, name)
 	}
+
 	if p.hasAll {
 		path.Names = append(path.Names, "any", "thing")
 	}
@@ -403,7 +436,8 @@ func (p Pattern) Sample() address.Path {
 
 // Covers reports whether the pattern takes every path that another one takes.
 func (p Pattern) Covers(other Pattern) bool {
-	if len(p.segments) > len(other.segments) || !p.hasAll && (other.hasAll || len(p.segments) < len(other.segments)) {
+	if len(p.segments) > len(other.segments) ||
+		!p.hasAll && (other.hasAll || len(p.segments) < len(other.segments)) {
 		return false
 	}
 	for i := range p.segments {
@@ -431,8 +465,11 @@ func (s *segment) covers(other *segment) bool {
 		}
 		return true
 	}
-	if s.slot.kind != anything && (s.slot.kind != other.slot.kind || s.before != other.before || s.after != other.after) {
+
+	if s.slot.kind != anything && (s.slot.kind != other.slot.kind || s.before != other.before ||
+		s.after != other.after) {
 		return false
 	}
-	return s.slot.kind != oneOf && strings.HasPrefix(other.before, s.before) && strings.HasSuffix(other.after, s.after)
+	return s.slot.kind != oneOf && strings.HasPrefix(other.before, s.before) &&
+		strings.HasSuffix(other.after, s.after)
 }

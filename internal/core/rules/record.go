@@ -15,9 +15,11 @@ import (
 // ErrDamaged: bytes are not the record of rules.
 var ErrDamaged = errors.New("not a record of rules")
 
-// record is the form in which a release keeps a rule: one RFC 8785 object a line, patterns and targets in their one spelling.
+// record is the form in which a release keeps a rule: one RFC 8785 object a
+// line, patterns and targets in their one spelling.
 //
-//	{"pattern":"/boat.php","target":"/boats/{id}","verb":"redirect","when":[{"bind":"id:digits","kind":"query","name":"id"}]}
+//	{"pattern":"/boat.php","target":"/boats/{id}","verb":"redirect",
+//	 "when":[{"bind":"id:digits","kind":"query","name":"id"}]}
 type record struct {
 	Name    string            `json:"name,omitempty"`
 	Pattern string            `json:"pattern"`
@@ -38,8 +40,8 @@ type conditionRecord struct {
 	Values []string  `json:"values,omitempty"`
 }
 
-// Encode returns the bytes that a release keeps: what decides answers, and nothing else. Equal rules have equal bytes, however
-// they were written.
+// Encode returns the bytes that a release keeps: what decides answers, and
+// nothing else. Equal rules have equal bytes, however they were written.
 func Encode(list []Rule) []byte {
 	var out []byte
 	for i := range list {
@@ -57,11 +59,13 @@ func (r *Rule) append(out []byte) []byte {
 		object.key("status")
 		object.out = strconv.AppendInt(object.out, int64(r.Status), 10)
 	}
+
 	if !r.Target.IsZero() {
 		object.text("target", r.Target.String())
 	}
 	object.text("value", r.Value)
 	object.text("verb", string(r.Verb))
+
 	if len(r.When) > 0 {
 		object.key("when")
 		object.out = append(object.out, '[')
@@ -73,6 +77,7 @@ func (r *Rule) append(out []byte) []byte {
 		}
 		object.out = append(object.out, ']')
 	}
+
 	return append(object.out, '}')
 }
 
@@ -88,6 +93,7 @@ func (c *Condition) append(out []byte) []byte {
 		object.key("not")
 		object.out = append(object.out, "true"...)
 	}
+
 	object.time("until", c.Until)
 	if c.Values != nil {
 		object.key("values")
@@ -96,6 +102,7 @@ func (c *Condition) append(out []byte) []byte {
 		}
 		object.out = append(object.out, ']')
 	}
+
 	return append(object.out, '}')
 }
 
@@ -126,8 +133,8 @@ func (f *fields) time(name string, t time.Time) {
 	}
 }
 
-// Decode reads what Encode wrote, and nothing else: the error is ErrDamaged for any other bytes. Rules that came from a release
-// have no positions.
+// Decode reads what Encode wrote, and nothing else: the error is ErrDamaged for
+// any other bytes. Rules that came from a release have no positions.
 func Decode(data []byte) ([]Rule, error) {
 	list := make([]Rule, 0, bytes.Count(data, []byte("\n")))
 	var again []byte
@@ -143,6 +150,7 @@ func Decode(data []byte) ([]Rule, error) {
 		}
 		list = append(list, rule)
 	}
+
 	return list, nil
 }
 
@@ -153,6 +161,7 @@ func decodeRule(line []byte) (rule Rule, err error) {
 	if err := decoder.Decode(&r); err != nil {
 		return rule, err
 	}
+
 	rule = Rule{Verb: r.Verb, Status: r.Status, Name: r.Name, Value: r.Value}
 	if !slices.Contains(Verbs(), r.Verb) || r.Verb == Expect {
 		return rule, fmt.Errorf("the verb %q is unknown", r.Verb)
@@ -161,13 +170,16 @@ func decodeRule(line []byte) (rule Rule, err error) {
 	if rule.Pattern, wrong = parsePattern(r.Pattern); wrong != nil {
 		return rule, errors.New(wrong.text)
 	}
+
 	if r.Target != "" {
 		if rule.Target, wrong = parseTarget(r.Target); wrong != nil {
 			return rule, errors.New(wrong.text)
 		}
 	}
+
 	for _, c := range r.When {
-		condition := Condition{Kind: c.Kind, Not: c.Not, Name: c.Name, Values: c.Values, From: c.From, Until: c.Until}
+		condition := Condition{Kind: c.Kind, Not: c.Not, Name: c.Name, Values: c.Values, From: c.From,
+			Until: c.Until}
 		if c.Bind != "" {
 			if condition.Bind, _, wrong = parseSlot(c.Bind, 0); wrong != nil {
 				return rule, errors.New(wrong.text)
@@ -175,6 +187,7 @@ func decodeRule(line []byte) (rule Rule, err error) {
 		}
 		rule.When = append(rule.When, condition)
 	}
+
 	return rule, rule.whole()
 }
 
@@ -189,15 +202,18 @@ func (r *Rule) whole() error {
 	case (r.Verb == Header || r.Verb == Withhold) == (r.Name == ""):
 		return errors.New("its field does not fit its verb")
 	}
+
 	known := r.Pattern.placeholders()
 	for i := range r.When {
 		if r.When[i].Bind != nil {
 			known = append(known, r.When[i].Bind.name)
 		}
-		if !slices.Contains([]Kind{ByHost, ByLanguage, ByQuery, ByCookie, ByEnvironment, ByStatus, ByTime}, r.When[i].Kind) {
+		if !slices.Contains([]Kind{ByHost, ByLanguage, ByQuery, ByCookie, ByEnvironment, ByStatus, ByTime},
+			r.When[i].Kind) {
 			return fmt.Errorf("the condition %q is unknown", r.When[i].Kind)
 		}
 	}
+
 	for _, name := range r.Target.placeholders() {
 		if !slices.Contains(known, name) {
 			return fmt.Errorf("nothing binds {%s}", name)
@@ -206,7 +222,8 @@ func (r *Rule) whole() error {
 	return nil
 }
 
-// Compile makes the set that a release of these rules would have, with the positions of the text.
+// Compile makes the set that a release of these rules
+// would have, with the positions of the text.
 func (p *Program) Compile() (*Set, error) {
 	list, err := Decode(Encode(p.Rules))
 	if err != nil {

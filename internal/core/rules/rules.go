@@ -1,11 +1,12 @@
-// Package rules is the language in which a site says how its addresses are answered: redirects, rewrites, fallbacks, proxies,
-// headers. It reads the text, matches requests, and writes the form that releases keep.
+// Package rules is the language in which a site says how its addresses are
+// answered: redirects, rewrites, fallbacks, proxies, headers. It reads the
+// text, matches requests, and writes the form that releases keep.
 //
 // One statement a line, the verb first:
 //
 //	redirect  /timetable/{season}           -> /sailings/{season}
 //	redirect  /boat.php                     -> /boats/{id}            when query id={id:digits}
-//	redirect  /fares                        -> /fares/strike/         with 307 when from 2026-12-20 through 2027-01-02
+//	redirect  /fares  -> /fares/strike/  with 307 when from 2026-12-20 through 2027-01-02
 //	rewrite   /sailings/today               -> /sailings/summer/
 //	fallback  /planner/{rest:all}           -> /planner/index.html
 //	proxy     /api/{rest:all}               -> harbour:/v1/{rest}
@@ -15,8 +16,8 @@
 //	withhold  /embed/{rest:all}             x-frame-options
 //	expect    /timetable/winter             301 /sailings/winter/
 //
-// A Set is what a release has; a File is the text that people edit, with expectations and positions. docs/rules.md is the
-// reference of the language.
+// A Set is what a release has; a File is the text that people edit, with
+// expectations and positions. docs/rules.md is the reference of the language.
 package rules
 
 import (
@@ -89,12 +90,14 @@ func (r *Rule) String() string {
 	if !r.Target.IsZero() {
 		out.WriteString(" -> " + r.Target.String())
 	}
+
 	if r.Status != 0 {
 		out.WriteString(" with " + strconv.Itoa(r.Status))
 	}
 	for i, condition := range r.When {
 		out.WriteString([]string{" when ", " and "}[min(i, 1)] + condition.String())
 	}
+
 	switch r.Verb {
 	case Header:
 		out.WriteString(" " + r.Name + ": " + r.Value)

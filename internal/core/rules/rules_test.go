@@ -25,40 +25,47 @@ var azores = func() *time.Location {
 	return zone
 }()
 
-var options = rules.Options{Languages: []string{"en", "gl"}, Zone: azores, Upstreams: []string{"harbour"}, Environments: []string{"production", "staging"}}
+var options = rules.Options{Languages: []string{"en", "gl"}, Zone: azores, Upstreams: []string{"harbour"},
+	Environments: []string{"production", "staging"}}
 
 func parse(text string) (*rules.Program, finding.List) {
 	return rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, options)
 }
 
-// TestOneSpelling holds what rules are written as: the spelling that explanations show and releases keep.
+// TestOneSpelling holds what rules are written as: the spelling that
+// explanations show and releases keep.
 func TestOneSpelling(t *testing.T) {
 	for text, want := range map[string]string{
-		"redirect /a -> /b":                                                                    "redirect /a -> /b",
-		"redirect /a/ -> /b/ with 301":                                                         "redirect /a -> /b/",
-		"redirect / -> /x with 308":                                                            "redirect / -> /x with 308",
-		"redirect /caf%C3%A9 -> /cafe\u0301 # x":                                               "redirect /caf%C3%A9 -> /caf%C3%A9",
-		"redirect /%61%2fb -> /a%2Fb":                                                          "redirect /a%2Fb -> /a%2Fb",
-		"redirect /a#b -> /c":                                                                  "", // no pattern has a fragment
-		"redirect /a -> HTTPS://Shop.Example":                                                  "redirect /a -> https://shop.example/",
-		"redirect /a -> https://x.test:8443/?b=1":                                              "redirect /a -> https://x.test:8443/?b=1",
-		"redirect /{l:gl|en|gl}/x -> /x":                                                       "redirect /{l:en|gl}/x -> /x",
-		"redirect /a -> /b?c=d%20e&f#g/h":                                                      "redirect /a -> /b?c=d%20e&f#g/h",
-		"redirect /a -> /b?":                                                                   "redirect /a -> /b?",
-		"redirect /a -> /b?c=1?":                                                               "redirect /a -> /b?c=1?",
-		`redirect /a -> /b when query q="a b"|c and not cookie x`:                              `redirect /a -> /b when query q="a b"|c and not cookie x`,
-		"redirect /a -> /b/{n} when query no={n:digits}":                                       "redirect /a -> /b/{n} when query no={n:digits}",
-		"redirect /a -> /b when host B.Example|a.example":                                      "redirect /a -> /b when host a.example|b.example",
-		"redirect /a -> /b when from 2026-12-20 through 2027-01-02":                            "redirect /a -> /b when from 2026-12-20T01:00:00Z until 2027-01-03T01:00:00Z",
-		"redirect /a -> /b when until 2026-06-01T12:00+02:00":                                  "redirect /a -> /b when until 2026-06-01T10:00:00Z",
-		"redirect /a -> /b when not from 2026-06-01T12:00:00Z":                                 "redirect /a -> /b when not from 2026-06-01T12:00:00Z",
+		"redirect /a -> /b":                      "redirect /a -> /b",
+		"redirect /a/ -> /b/ with 301":           "redirect /a -> /b/",
+		"redirect / -> /x with 308":              "redirect / -> /x with 308",
+		"redirect /caf%C3%A9 -> /cafe\u0301 # x": "redirect /caf%C3%A9 -> /caf%C3%A9",
+		"redirect /%61%2fb -> /a%2Fb":            "redirect /a%2Fb -> /a%2Fb",
+		// no pattern has a fragment
+		"redirect /a#b -> /c":                                     "",
+		"redirect /a -> HTTPS://Shop.Example":                     "redirect /a -> https://shop.example/",
+		"redirect /a -> https://x.test:8443/?b=1":                 "redirect /a -> https://x.test:8443/?b=1",
+		"redirect /{l:gl|en|gl}/x -> /x":                          "redirect /{l:en|gl}/x -> /x",
+		"redirect /a -> /b?c=d%20e&f#g/h":                         "redirect /a -> /b?c=d%20e&f#g/h",
+		"redirect /a -> /b?":                                      "redirect /a -> /b?",
+		"redirect /a -> /b?c=1?":                                  "redirect /a -> /b?c=1?",
+		`redirect /a -> /b when query q="a b"|c and not cookie x`: `redirect /a -> /b when query q="a b"|c and not cookie x`,
+		"redirect /a -> /b/{n} when query no={n:digits}":          "redirect /a -> /b/{n} when query no={n:digits}",
+		"redirect /a -> /b when host B.Example|a.example":         "redirect /a -> /b when host a.example|b.example",
+		"redirect /a -> /b when from 2026-12-20 through 2027-01-02": "redirect /a -> /b when from " +
+			"2026-12-20T01:00:00Z until 2027-01-03T01:00:00Z",
+		"redirect /a -> /b when until 2026-06-01T12:00+02:00": "redirect /a -> /b when until 2026-06-01T10:00:00Z",
+		"redirect /a -> /b when not from 2026-06-01T12:00:00Z": "redirect /a -> /b when " +
+			"not from 2026-06-01T12:00:00Z",
 		"header /a/{x}.woff2 when status 404|301 and environment staging x-y:  a # b ; \"c d ": `header /a/{x}.woff2 when status 301|404 and environment staging x-y: a # b ; "c d`,
-		"header /a\n   link: </a.css>;\n\t rel=preload\n#c\n  , </b.css>; rel=preload":         "header /a link: </a.css>; rel=preload , </b.css>; rel=preload",
-		"withhold /a X-Frame-Options":                                                          "withhold /a x-frame-options",
-		"rewrite\t/a\t->\t/b\twith\t451":                                                       "rewrite /a -> /b with 451",
-		"proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7":                                    "proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7",
-		"gone /a%7Bb%7D":                                                                       "gone /a%7Bb%7D",
-		"fallback /app/{x:all}\n  -> /app/\n  when not environment production":                 "fallback /app/{x:all} -> /app/ when not environment production",
+		"header /a\n   link: </a.css>;\n\t rel=preload\n#c\n  , </b.css>; rel=preload": "header /a link: </a.css>; " +
+			"rel=preload , </b.css>; rel=preload",
+		"withhold /a X-Frame-Options":                       "withhold /a x-frame-options",
+		"rewrite\t/a\t->\t/b\twith\t451":                    "rewrite /a -> /b with 451",
+		"proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7": "proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7",
+		"gone /a%7Bb%7D":                                    "gone /a%7Bb%7D",
+		"fallback /app/{x:all}\n  -> /app/\n  when not environment production": "fallback /app/{x:all} -> /app/ " +
+			"when not environment production",
 	} {
 		program, found := parse("\ufeff" + strings.ReplaceAll(text, "\n", "\r\n"))
 		if want == "" {
@@ -158,17 +165,21 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestAllMistakesAreToldAtOnce(t *testing.T) {
-	program, found := parse("redirect /{a -> b with 99 when wether x\nredirect /ok -> /there\n\ngone\nheader /x date: now # no\n")
+	program, found := parse(
+		"redirect /{a -> b with 99 when wether x\nredirect /ok -> /there\n\ngone\nheader /x date: now # no\n")
 	var places []string
 	for _, f := range found {
 		places = append(places, f.Position.String())
 	}
-	assert.Equal(t, []string{"site.rules:1:11", "site.rules:1:17", "site.rules:1:24", "site.rules:1:32", "site.rules:4:5", "site.rules:5:11"}, places)
+	assert.Equal(t, []string{"site.rules:1:11", "site.rules:1:17", "site.rules:1:24", "site.rules:1:32",
+		"site.rules:4:5", "site.rules:5:11"}, places)
 	assert.Len(t, program.Rules, 1, "what is right is read all the same")
-	assert.Equal(t, []string{"redirect /{a -> b with 99 when wether x", "                               ^"}, found[3].Excerpt())
+	assert.Equal(t, []string{"redirect /{a -> b with 99 when wether x", "                               ^"},
+		found[3].Excerpt())
 }
 
-// TestRecordIsFrozen holds the bytes that releases keep: whoever changes them breaks every release that has rules.
+// TestRecordIsFrozen holds the bytes that releases keep: whoever changes them
+// breaks every release that has rules.
 func TestRecordIsFrozen(t *testing.T) {
 	program, found := parse(strings.ReplaceAll(`redirect /boat.php -> /boats/{id}?a=1 with 302 when query id={id:digits} and not cookie lang="g l" and from 2026-12-20 through 2027-01-02
 header /fonts/{file}.woff2 when host b.example|a.example link: <a>; title="x"
@@ -180,9 +191,12 @@ gone /old/{l:es|gl}/{rest:all}
 {"pattern":"/old/{l:es|gl}/{rest:all}","verb":"gone"}
 `, string(rules.Encode(program.Rules)))
 	for _, damaged := range []string{
-		`{"pattern":"/a","verb":"gone"}`, "{}\n", `{"verb":"gone","pattern":"/a"}` + "\n", `{"pattern":"/a/","verb":"gone"}` + "\n",
-		`{"pattern":"/a","verb":"vanish"}` + "\n", `{"pattern":"/a","target":"/b","verb":"gone"}` + "\n", `{"pattern":"/a","target":"/{b}","verb":"redirect"}` + "\n",
-		`{"pattern":"/a","status":200,"target":"/b","verb":"redirect"}` + "\n", `{"pattern":"/a","verb":"gone","new":1}` + "\n",
+		`{"pattern":"/a","verb":"gone"}`, "{}\n", `{"verb":"gone","pattern":"/a"}` +
+			"\n", `{"pattern":"/a/","verb":"gone"}` + "\n",
+		`{"pattern":"/a","verb":"vanish"}` + "\n", `{"pattern":"/a","target":"/b","verb":"gone"}` + "\n",
+		`{"pattern":"/a","target":"/{b}","verb":"redirect"}` + "\n",
+		`{"pattern":"/a","status":200,"target":"/b","verb":"redirect"}` + "\n",
+		`{"pattern":"/a","verb":"gone","new":1}` + "\n",
 		`{"pattern":"/a","verb":"gone","when":[{"kind":"weather","values":["x"]}]}` + "\n",
 	} {
 		_, err := rules.Decode([]byte(damaged))
@@ -192,14 +206,16 @@ gone /old/{l:es|gl}/{rest:all}
 
 func TestLookup(t *testing.T) {
 	for accept, want := range map[string]string{
-		"": "en", "de": "en", "gl": "gl", "GL-es": "gl", "de, gl;q=0.1": "gl", "gl;q=0.1, en;q=0.2": "en", "gl;q=0": "en", "gl;q=x, pt": "en",
+		"": "en", "de": "en", "gl": "gl", "GL-es": "gl", "de, gl;q=0.1": "gl", "gl;q=0.1, en;q=0.2": "en",
+		"gl;q=0": "en", "gl;q=x, pt": "en",
 		"pt-BR-x-y": "pt-BR", "pt": "en", "*": "en", "gl ; q=0.9 , en;q=0.8": "gl", ";;;,,,": "en",
 	} {
 		assert.Equal(t, want, rules.Lookup(accept, []string{"en", "gl", "pt-BR"}), "%q", accept)
 	}
 }
 
-// TestTreeFindsWhatComparingFinds compares the tree with going through all rules, one by one.
+// TestTreeFindsWhatComparingFinds compares the tree with
+// going through all rules, one by one.
 func TestTreeFindsWhatComparingFinds(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	pick := func(list ...string) string { return list[random.IntN(len(list))] }
@@ -208,13 +224,15 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 		for range random.IntN(30) {
 			pattern := ""
 			for i := range random.IntN(4) {
-				pattern += "/" + fmt.Sprintf(pick("a", "b", "{p%d}", "{p%d:digits}", "{p%d:a|1}", "a{p%d}", "{p%d}b", "a{p%d}b", "aa{p%d:digits}", "ab{p%d:1|2}"), i)
+				pattern += "/" + fmt.Sprintf(pick("a", "b", "{p%d}", "{p%d:digits}", "{p%d:a|1}", "a{p%d}",
+					"{p%d}b", "a{p%d}b", "aa{p%d:digits}", "ab{p%d:1|2}"), i)
 				pattern, _, _ = strings.Cut(pattern, "%!")
 			}
 			if pattern == "" || random.IntN(4) == 0 {
 				pattern += pick("/", "/{rest:all}")
 			}
-			fmt.Fprintf(&text, "gone %s%s\n", pattern, pick("", "", " when query q=1", " when query q=1|2", " when query r=1 and query q=2", " when not query q=1"))
+			fmt.Fprintf(&text, "gone %s%s\n", pattern, pick("", "", " when query q=1", " when query q=1|2",
+				" when query r=1 and query q=2", " when not query q=1"))
 		}
 		program, found := parse(text.String())
 		require.Empty(t, found, text.String())
@@ -222,7 +240,8 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 		for range 40 {
 			path := address.Path{}
 			for range random.IntN(4) {
-				path.Names = append(path.Names, pick("a", "b", "1", "2", "a1", "ab", "a1b", "aa12", "ab1", "12", "aab"))
+				path.Names = append(path.Names, pick("a", "b", "1", "2", "a1", "ab", "a1b", "aa12", "ab1",
+					"12", "aab"))
 			}
 			query := address.Query{Raw: pick("", "q=1", "q=2&q=1", "r=1&q=2", "r=1")}
 			visitor := rules.Visitor{Query: &query}
@@ -233,7 +252,8 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 				}
 			}
 			number := func(rule *rules.Rule) string {
-				return fmt.Sprint(slices.IndexFunc(program.Rules, func(r rules.Rule) bool { return r.At == rule.At }))
+				return fmt.Sprint(slices.IndexFunc(program.Rules,
+					func(r rules.Rule) bool { return r.At == rule.At }))
 			}
 			for _, every := range []bool{false, true} {
 				got, all = nil, nil
@@ -250,18 +270,21 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 	}
 }
 
-// FuzzParse makes sure that any bytes are read or refused with places inside the text, and that what is read keeps its meaning when
-// it is written down and read again.
+// FuzzParse makes sure that any bytes are read or refused
+// with places inside the text, and that what is read keeps
+// its meaning when it is written down and read again.
 func FuzzParse(f *testing.F) {
 	for line := range strings.Lines(cases.Rules) {
 		f.Add([]byte(line))
 	}
-	f.Add([]byte("expect POST /a?b 301 /c given language \"gl, en\" and time 2026-01-01T00:00 no header x\n  # y\nheader /a x: \"\\\n \t b"))
+	f.Add([]byte("expect POST /a?b 301 /c given language \"gl, en\" and time 2026-01-01T00:00 no header " +
+		"x\n  # y\nheader /a x: \"\\\n \t b"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		program, found := parse(string(text))
 		lines := strings.Count(string(text), "\n") + 1
 		for _, one := range found {
-			if one.Line < 1 || one.Line > lines || one.Column < 1 || one.Code == "" || one.What == "" || len(one.Excerpt()) > 2 {
+			if one.Line < 1 || one.Line > lines || one.Column < 1 || one.Code == "" || one.What == "" ||
+				len(one.Excerpt()) > 2 {
 				t.Fatalf("%q: %+v", text, one)
 			}
 		}
@@ -275,7 +298,8 @@ func FuzzParse(f *testing.F) {
 				continue
 			}
 			again, found := parse(rule.String())
-			if len(found) > 0 || string(rules.Encode(again.Rules)) != string(rules.Encode([]rules.Rule{rule})) {
+			if len(found) > 0 || string(rules.Encode(again.Rules)) != string(rules.Encode(
+				[]rules.Rule{rule})) {
 				t.Fatalf("%q is written %q: %v", text, rule.String(), found)
 			}
 		}
@@ -283,19 +307,28 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestFormat(t *testing.T) {
-	const before = "\ufeff# moved\r\nredirect /timetable/{season}\t->   /sailings/{season} # summer too\r\nredirect  /fares -> /fares/strike/ with 307 when from 2026-12-20  through 2027-01-02\r\n" +
-		"gone /a\r\n\r\nheader /{rest:all}   when  cookie x   link:  </a.css>;   rel=preload # kept\r\n    , </b.css>\r\nheader /a b: c\r\nexpect /timetable/winter 301 /sailings/winter/\r\n" +
+	const before = "\ufeff# moved\r\nredirect /timetable/{season}\t->   /sailings/{season} # summer " +
+		"too\r\nredirect  /fares -> /fares/strike/ with 307 when from 2026-12-20  through 2027-01-02\r\n" +
+		"gone /a\r\n\r\nheader /{rest:all}   when  cookie x   link:  </a.css>;   rel=preload # kept\r\n   " +
+		" , </b.css>\r\nheader /a b: c\r\nexpect /timetable/winter 301 /sailings/winter/\r\n" +
 		"expect POST /a   405\r\nexpect /a 200 given language gl header x:  y  z"
-	const after = "\ufeff# moved\r\nredirect  /timetable/{season}  -> /sailings/{season}  # summer too\r\nredirect  /fares               -> /fares/strike/      with 307 when from 2026-12-20 through 2027-01-02\r\n" +
-		"gone      /a\r\n\r\nheader  /{rest:all}        when cookie x link:  </a.css>;   rel=preload # kept\r\n    , </b.css>\r\nheader  /a                 b: c\r\nexpect  /timetable/winter  301 /sailings/winter/\r\n" +
-		"expect  POST /a            405\r\nexpect  /a                 200                    given language gl header x:  y  z"
+	const after = "\ufeff# moved\r\nredirect  /timetable/{season}  -> /sailings/{season}  # summer " +
+		"too\r\nredirect  /fares               -> /fares/strike/      with 307 when from " +
+		"2026-12-20 through 2027-01-02\r\n" +
+		"gone      /a\r\n\r\nheader  /{rest:all}        when cookie x link:  </a.css>;   rel=preload # " +
+		"kept\r\n    , </b.css>\r\nheader  /a                 b: c\r\nexpect  " +
+		"/timetable/winter  301 /sailings/winter/\r\n" +
+		"expect  POST /a            405\r\nexpect  /a                 200                    " +
+		"given language gl header x:  y  z"
 	assert.Equal(t, after, string(rules.Format([]byte(before))))
 }
 
-// FuzzFormat makes sure that formatting keeps the meaning, and that formatting twice is formatting once.
+// FuzzFormat makes sure that formatting keeps the meaning,
+// and that formatting twice is formatting once.
 func FuzzFormat(f *testing.F) {
 	f.Add([]byte(cases.Rules))
-	f.Add([]byte("header /a when cookie x: y: z\nexpect /a 200 # x\n\theader x: \"y  z\nredirect /a -> /b when query q=\"a  b\"|c #\n"))
+	f.Add([]byte("header /a when cookie x: y: z\nexpect /a 200 # x\n\theader x: \"y  z\nredirect /a -> " +
+		"/b when query q=\"a  b\"|c #\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		once := rules.Format(text)
 		if twice := rules.Format(once); string(twice) != string(once) {
@@ -306,7 +339,8 @@ func FuzzFormat(f *testing.F) {
 		if len(found) > 0 {
 			return // of a text with mistakes, only that it does not change again
 		}
-		if len(foundAfter) > 0 || string(rules.Encode(before.Rules)) != string(rules.Encode(after.Rules)) || len(before.Expectations) != len(after.Expectations) {
+		if len(foundAfter) > 0 || string(rules.Encode(before.Rules)) != string(rules.Encode(after.Rules)) ||
+			len(before.Expectations) != len(after.Expectations) {
 			t.Fatalf("%q\n%q\n%v", text, once, foundAfter)
 		}
 		for i := range before.Expectations {
@@ -320,7 +354,8 @@ func FuzzFormat(f *testing.F) {
 }
 
 func TestImport(t *testing.T) {
-	list := "from,to,status\n/old page,/new\n\"https://old.corvane.example/a?id=7&b=a%26b\",https://www.corvane.example/b/,302\n/x,https://shop.example/y?z=1#w\n" +
+	list := "from,to,status\n/old " +
+		"page,/new\n\"https://old.corvane.example/a?id=7&b=a%26b\",https://www.corvane.example/b/,302\n/x,https://shop.example/y?z=1#w\n" +
 		"/old page,/new\n/old page,/other\nnothing,/a\n/a\n/b,/c,200\n/self,/self\n/caf%C3%A9,/{x}\n"
 	rows, err := rules.Import(strings.NewReader(list), []string{"www.corvane.example"})
 	require.NoError(t, err)
@@ -329,10 +364,14 @@ func TestImport(t *testing.T) {
 		got = append(got, fmt.Sprint(row.Line, " ", row.Text, row.Reason))
 	}
 	assert.Equal(t, []string{
-		"2 redirect /old%20page -> /new", `3 redirect /a -> /b/ with 302 when host old.corvane.example and query id=7 and query b="a&b"`,
-		"4 redirect /x -> https://shop.example/y?z=1#w", "5 the same as a row above", "6 a row above leads the same address to /new",
-		`7 from: "nothing" is neither a path (/old) nor an address (https://...)`, "8 the row has 1 columns; two or three make a rule: from, to, status",
-		`9 "200" is not the status of a redirect: 301, 302, 303, 307, 308`, "10 it leads to itself", "11 redirect /caf%C3%A9 -> /%7Bx%7D",
+		"2 redirect /old%20page -> /new",
+		`3 redirect /a -> /b/ with 302 when host old.corvane.example and query id=7 and query b="a&b"`,
+		"4 redirect /x -> https://shop.example/y?z=1#w", "5 the same as a row above",
+		"6 a row above leads the same address to /new",
+		`7 from: "nothing" is neither a path (/old) nor an address (https://...)`,
+		"8 the row has 1 columns; two or three make a rule: from, to, status",
+		`9 "200" is not the status of a redirect: 301, 302, 303, 307, 308`, "10 it leads to itself",
+		"11 redirect /caf%C3%A9 -> /%7Bx%7D",
 	}, got)
 	_, err = rules.Import(strings.NewReader("/a;/b\n"), nil)
 	assert.ErrorContains(t, err, "commas")

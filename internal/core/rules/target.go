@@ -35,7 +35,8 @@ type parameter struct {
 	equal bool // NAME= rather than NAME
 }
 
-// template is text with placeholders: pieces of text, every second one the name of a placeholder.
+// template is text with placeholders: pieces of text,
+// every second one the name of a placeholder.
 type template []string
 
 func (t template) placeholders() []string {
@@ -73,6 +74,7 @@ func (t Target) String() string {
 	if t.Upstream != "" {
 		out.WriteString(t.Upstream + ":")
 	}
+
 	write := func(parts template, encode func(string) string) {
 		for i, text := range parts {
 			if i%2 == 1 {
@@ -82,6 +84,7 @@ func (t Target) String() string {
 			}
 		}
 	}
+
 	for _, part := range t.path {
 		out.WriteByte('/')
 		write(part, encodeLiteral)
@@ -89,6 +92,7 @@ func (t Target) String() string {
 	if t.slash || len(t.path) == 0 {
 		out.WriteByte('/')
 	}
+
 	for i, p := range t.query {
 		out.WriteString([]string{"?", "&"}[min(i, 1)] + address.EncodeValue(p.name))
 		if p.equal {
@@ -96,6 +100,7 @@ func (t Target) String() string {
 			write(p.value, address.EncodeValue)
 		}
 	}
+
 	if t.bare {
 		out.WriteString("?")
 	}
@@ -113,7 +118,8 @@ type Expansion struct {
 	Fragment string // escaped, with its #
 }
 
-// expand fills in the placeholders. ok is false if a value must not be put into a path.
+// expand fills in the placeholders. ok is false if a value
+// must not be put into a path.
 func (t Target) expand(values []bound) (x Expansion, ok bool) {
 	for _, value := range values {
 		for _, name := range value.names {
@@ -122,11 +128,13 @@ func (t Target) expand(values []bound) (x Expansion, ok bool) {
 			}
 		}
 	}
+
 	find := func(name string) bound {
 		return values[slices.IndexFunc(values, func(b bound) bool { return b.name == name })]
 	}
 	x.Path.Slash = t.slash
 	x.Path.Names = make([]string, 0, len(t.path)+2)
+
 	for i, part := range t.path {
 		if value, all := wholePath(part, find); all {
 			x.Path.Names = append(x.Path.Names, value.names...)
@@ -135,12 +143,14 @@ func (t Target) expand(values []bound) (x Expansion, ok bool) {
 			}
 			continue
 		}
+
 		name := part.fill(find, func(text string) string { return text })
 		if name == "" || address.Climbs(name) {
 			return x, false
 		}
 		x.Path.Names = append(x.Path.Names, name)
 	}
+
 	if len(x.Path.Names) == 0 {
 		x.Path.Slash = true
 	}
@@ -154,6 +164,7 @@ func (t Target) expand(values []bound) (x Expansion, ok bool) {
 			query.WriteString("=" + p.value.fill(find, address.EncodeValue))
 		}
 	}
+
 	x.Query = query.String()
 	if t.hash {
 		x.Fragment = "#" + t.fragment.fill(find, address.EncodeFragment)
@@ -161,7 +172,8 @@ func (t Target) expand(values []bound) (x Expansion, ok bool) {
 	return x, true
 }
 
-// wholePath reports whether a segment of a target is a placeholder that takes several.
+// wholePath reports whether a segment of a target is a
+// placeholder that takes several.
 func wholePath(part template, find func(string) bound) (bound, bool) {
 	if len(part) != 3 || part[0] != "" || part[2] != "" {
 		return bound{}, false
@@ -198,23 +210,28 @@ func parseTarget(text string) (Target, *problem) {
 		if err := t.origin(text[:offset]); err != nil {
 			return t, err
 		}
+
 		if !strings.HasPrefix(rest, "/") {
 			rest, offset = "/"+rest, offset-1
 		}
-	} else if name, after, ok := strings.Cut(text, ":"); ok && strings.HasPrefix(after, "/") && !strings.Contains(name, "/") {
+	} else if name, after, ok := strings.Cut(text, ":"); ok && strings.HasPrefix(after, "/") &&
+		!strings.Contains(name, "/") {
 		if !isUpstream(name) {
 			return t, wrong(0, "%q cannot name an upstream: small letters, digits and dashes", name)
 		}
 		t.Upstream, rest, offset = name, after, len(name)+1
 	}
+
 	if !strings.HasPrefix(rest, "/") {
-		return t, wrong(offset, "a target begins with a slash, with https://, or with the name of an upstream and a colon")
+		return t, wrong(offset, "a target begins with a slash, with https://, or with the "+
+			"name of an upstream and a colon")
 	}
 	rest, fragment, hash := strings.Cut(rest, "#")
 	rest, query, asks := strings.Cut(rest, "?")
 	if err := t.readPath(rest, offset); err != nil {
 		return t, err
 	}
+
 	offset += len(rest) + 1
 	if asks {
 		if err := t.readQuery(query, offset); err != nil {
@@ -222,6 +239,7 @@ func parseTarget(text string) (Target, *problem) {
 		}
 		offset += len(query) + 1
 	}
+
 	if t.hash = hash; hash {
 		parts, err := parseTemplate(fragment, offset, affix)
 		if err != nil {
@@ -256,9 +274,12 @@ func (t *Target) origin(text string) *problem {
 	case u.Hostname() == "":
 		return wrong(len(u.Scheme)+3, "the host is missing")
 	}
+
 	for i := range len(u.Host) {
 		if c := u.Host[i]; c <= ' ' || c >= 0x7f || strings.IndexByte(`"<>\^|%;,()`+"`{}", c) >= 0 {
-			return wrong(len(u.Scheme)+3+i, "the host is written in letters, digits, dashes and dots (an international name in its xn-- form)")
+			return wrong(len(u.Scheme)+3+i,
+				"the host is written in letters, digits, dashes and dots (an "+
+					"international name in its xn-- form)")
 		}
 	}
 	t.Origin = u.Scheme + "://" + u.Host
@@ -271,18 +292,22 @@ func (t *Target) readPath(text string, offset int) *problem {
 	}
 	parts := strings.Split(text[1:], "/")
 	offset++
+
 	for i, part := range parts {
 		last := i == len(parts)-1
 		if part == "" && last {
 			t.slash = true
 			break
 		}
+
 		if part == "" {
 			if i == 0 {
-				return wrong(offset, "two slashes: a browser would take what follows for a host; write https:// for another site")
+				return wrong(offset, "two slashes: a browser would take what follows for a host; "+
+					"write https:// for another site")
 			}
 			return wrong(offset, "two slashes in a row")
 		}
+
 		parsed, err := parseTemplate(part, offset, affix)
 		if err != nil {
 			return err
@@ -293,6 +318,7 @@ func (t *Target) readPath(text string, offset int) *problem {
 		t.path = append(t.path, parsed)
 		offset += len(part) + 1
 	}
+
 	return nil
 }
 
@@ -304,6 +330,7 @@ func (t *Target) readQuery(text string, offset int) *problem {
 	if rest, ok := strings.CutSuffix(text, "?"); ok {
 		t.bare, text = true, rest
 	}
+
 	for part := range strings.SplitSeq(text, "&") {
 		name, value, equal := strings.Cut(part, "=")
 		if strings.Contains(name, "{") {
@@ -312,11 +339,13 @@ func (t *Target) readQuery(text string, offset int) *problem {
 		if name == "" {
 			return wrong(offset, "a parameter without a name")
 		}
+
 		decoded, err := decodeValue(name, offset)
 		if err != nil {
 			return err
 		}
 		p := parameter{name: decoded, equal: equal}
+
 		if equal {
 			if p.value, err = parseTemplate(value, offset+len(name)+1, decodeValue); err != nil {
 				return err
@@ -325,6 +354,7 @@ func (t *Target) readQuery(text string, offset int) *problem {
 		t.query = append(t.query, p)
 		offset += len(part) + 1
 	}
+
 	return nil
 }
 
@@ -337,8 +367,10 @@ func (t Target) sets(name string) bool {
 func decodeValue(text string, offset int) (string, *problem) {
 	value, err := url.QueryUnescape(text)
 	if err != nil {
-		return "", wrong(offset+max(0, strings.IndexByte(text, '%')), "a broken escape: %% is followed by two hexadecimal digits")
+		return "", wrong(offset+max(0, strings.IndexByte(text, '%')),
+			"a broken escape: %% is followed by two hexadecimal digits")
 	}
+
 	if address.HasControl(value) {
 		return "", wrong(offset, "this has a control character")
 	}
@@ -346,7 +378,8 @@ func decodeValue(text string, offset int) (string, *problem) {
 }
 
 // parseTemplate reads text with placeholders.
-func parseTemplate(text string, offset int, decode func(string, int) (string, *problem)) (template, *problem) {
+func parseTemplate(text string, offset int, decode func(string, int) (string, *problem),
+) (template, *problem) {
 	var out template
 	for {
 		open := strings.IndexByte(text, '{')
@@ -354,6 +387,7 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 			last, err := decode(text, offset)
 			return append(out, last), err
 		}
+
 		shut := strings.IndexByte(text[open:], '}') + open
 		if shut < open {
 			return nil, wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
@@ -362,6 +396,7 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 		if err != nil {
 			return nil, err
 		}
+
 		name := text[open+1 : shut]
 		if !isName(name) {
 			if plain, _, narrowed := strings.Cut(name, ":"); narrowed && isName(plain) {

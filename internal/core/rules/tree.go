@@ -15,17 +15,21 @@ import (
 //	redirect /shop/{rest:all}                  3        (root) -shop-> rule 3
 //	redirect /old/page-7                       4        no edges: found by the hash of the whole path
 //
-// The hard case is many rules with a placeholder in the same place, or a path that several branches take. A node has one edge for
-// all placeholders of a kind, so ten thousand rules with {x} in the same place share it. Live branches wait in a heap, ordered by
-// the lowest number of a rule below them, and the branch with the lowest goes on first: rules come out in their order, and what lies
-// behind the one that applies is never looked at.
+// The hard case is many rules with a placeholder in the same place, or a path
+// that several branches take. A node has one edge for all placeholders of a
+// kind, so ten thousand rules with {x} in the same place share it. Live
+// branches wait in a heap, ordered by the lowest number of a rule below them,
+// and the branch with the lowest goes on first: rules come out in their order,
+// and what lies behind the one that applies is never looked at.
 //
-// What costs time among a hundred thousand rules is memory that no cache holds. So all edges lie in one table of hashes, of which a
-// match reads one line for each segment; a branch with one rule is that rule, and what is left of its pattern is compared only if it
-// is more than placeholders; and rules on one path that ask for query NAME=VALUE are found by the value, in the same table.
+// What costs time among a hundred thousand rules is memory that no cache holds.
+// So all edges lie in one table of hashes, of which a match reads one line for
+// each segment; a branch with one rule is that rule, and what is left of its
+// pattern is compared only if it is more than placeholders; and rules on one
+// path that ask for query NAME=VALUE are found by the value, in the same table.
 //
-// A hash is 64 bits with a seed of its own. Should two texts ever share one, a rule is considered that does not match, and Try finds
-// that out.
+// A hash is 64 bits with a seed of its own. Should two texts ever share one, a
+// rule is considered that does not match, and Try finds that out.
 type tree struct {
 	rules []Rule
 	seed  maphash.Seed
@@ -36,7 +40,9 @@ type tree struct {
 	size  int // how many rules there are
 
 	around []uint64 // while the tree is built: the keys of all texts around placeholders
-	filter []uint64 // bits of those, few enough to stay in a cache: of several lengths, most texts are not there
+	// bits of those, few enough to stay in a cache: of
+	// several lengths, most texts are not there
+	filter []uint64
 }
 
 // entry is what a hash leads to.
@@ -45,10 +51,13 @@ type entry struct {
 	to  edge
 }
 
-// edge leads to a node, to a list of rules, or to one rule with what is left of its pattern.
+// edge leads to a node, to a list of rules, or to one rule
+// with what is left of its pattern.
 type edge struct {
-	kind  edgeKind
-	rest  uint16 // of a rule: how many plain placeholders are left, twice, and one more if all that follows is taken; compare to compare
+	kind edgeKind
+	// of a rule: how many plain placeholders are left, twice, and one more if
+	// all that follows is taken; compare to compare
+	rest  uint16
 	index int32
 }
 
@@ -95,7 +104,8 @@ const (
 	ofValue
 )
 
-// about tells the hashes of one kind at one place from all others: no two have the same number.
+// about tells the hashes of one kind at one place from all
+// others: no two have the same number.
 func about(what uint64, index int32, sub int) uint64 {
 	return what<<60 | uint64(sub)<<32 | uint64(uint32(index))
 }
@@ -117,6 +127,7 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 			continue
 		}
 		t.size++
+
 		if pattern := &rules[i].Pattern; pattern.IsLiteral() {
 			path := strings.Join(pattern.Literal(), "\x00")
 			if exact[path] == nil {
@@ -127,6 +138,7 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 			root.insert(rules, 0, int32(i))
 		}
 	}
+
 	for _, path := range order {
 		names := []string{}
 		if path != "" {
@@ -135,6 +147,7 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 		_, whole := t.hashes(names, nil)
 		t.put(mix(about(ofPath, 0, 0), whole), t.listOf(exact[path]))
 	}
+
 	if root.least != 0 {
 		t.nodes = append(t.nodes, node{})
 		t.settle(root.expanded(rules), 0, 0)
@@ -143,7 +156,8 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 	return t
 }
 
-// sift sets the bits of the filter, of which there are at least 16 for each text.
+// sift sets the bits of the filter, of which there are at
+// least 16 for each text.
 func (t *tree) sift() {
 	words := 1
 	for words*4 < len(t.around) {
@@ -156,7 +170,8 @@ func (t *tree) sift() {
 	t.around = nil
 }
 
-// maybe reports whether a text around a placeholder may be there; false is sure.
+// maybe reports whether a text around a placeholder may be
+// there; false is sure.
 func (t *tree) maybe(key uint64) bool {
 	bits := uint64(1)<<(key&63) | 1<<(key>>32&63)
 	return t.filter[key>>6&uint64(len(t.filter)-1)]&bits == bits
@@ -211,6 +226,7 @@ func (g *growing) place(rules []Rule, depth int, number int32) {
 		}
 		return
 	}
+
 	var next *growing
 	if s := &pattern.segments[depth]; s.slot == nil {
 		if next = g.literal[s.before]; next == nil {
@@ -244,6 +260,7 @@ func (t *tree) settle(g *growing, index int32, depth int) {
 	for _, name := range g.keys {
 		t.put(mix(about(ofSegment, index, 0), t.hash(name)), t.edgeTo(g.literal[name], depth+1))
 	}
+
 	for _, key := range g.slotKeys {
 		to := t.edgeTo(g.slots[key], depth+1)
 		switch plain := key.before == "" && key.after == ""; {
@@ -275,13 +292,15 @@ func (t *tree) settle(g *growing, index int32, depth int) {
 	t.nodes[index] = n
 }
 
-// narrowed puts a node between text around a placeholder and where it leads, which looks at what the placeholder may be.
+// narrowed puts a node between text around a placeholder and where it leads,
+// which looks at what the placeholder may be.
 func (t *tree) narrowed(to edge, key slotKey) edge {
 	if key.kind == anything {
 		return to
 	}
 	index := int32(len(t.nodes))
 	n := node{least: t.nodes[to.index].least}
+
 	if key.kind == digits {
 		n.digits = to
 	} else {
@@ -318,6 +337,7 @@ func (t *tree) restOf(number int32, depth int) uint16 {
 			return compare
 		}
 	}
+
 	if len(left) > 1000 {
 		return compare
 	}
@@ -328,7 +348,8 @@ func (t *tree) restOf(number int32, depth int) uint16 {
 	return rest
 }
 
-// listOf keeps the rules of one place, with those that ask for a value of a parameter behind the value.
+// listOf keeps the rules of one place, with those that ask for a value of a
+// parameter behind the value.
 func (t *tree) listOf(numbers []int32) edge {
 	switch len(numbers) {
 	case 0:
@@ -336,6 +357,7 @@ func (t *tree) listOf(numbers []int32) edge {
 	case 1:
 		return edge{kind: toRule, index: numbers[0]}
 	}
+
 	index := len(t.lists)
 	t.lists = append(t.lists, list{})
 	var l list
@@ -347,11 +369,13 @@ func (t *tree) listOf(numbers []int32) edge {
 			l.plain = append(l.plain, number)
 			continue
 		}
+
 		at := slices.Index(l.names, c.Name)
 		if at < 0 {
 			at = len(l.names)
 			l.names = append(l.names, c.Name)
 		}
+
 		for _, value := range c.Values {
 			key := t.valueKey(int32(index), at, value)
 			if byValue[key] == nil {
@@ -360,10 +384,12 @@ func (t *tree) listOf(numbers []int32) edge {
 			byValue[key] = append(byValue[key], number)
 		}
 	}
+
 	if len(l.names) > 0 {
 		l.all = numbers
 	}
 	t.lists[index] = l
+
 	for _, key := range keys {
 		to := edge{kind: toRule, index: byValue[key][0]}
 		if len(byValue[key]) > 1 {
@@ -372,10 +398,12 @@ func (t *tree) listOf(numbers []int32) edge {
 		}
 		t.put(key, to)
 	}
+
 	return edge{kind: toList, index: int32(index)}
 }
 
-// asksValue returns the first condition of a rule that asks for a value of a parameter, or nil.
+// asksValue returns the first condition of a rule that
+// asks for a value of a parameter, or nil.
 func asksValue(r *Rule) *Condition {
 	for i := range r.When {
 		if c := &r.When[i]; c.Kind == ByQuery && !c.Not && c.Values != nil {
@@ -435,8 +463,9 @@ type item struct {
 	more   []int32 // the rules of the same list that follow
 }
 
-// each yields the rules whose pattern takes a path, in their order, until yield returns false. Those that ask for another value
-// of a parameter than the query has are left out, unless every is set.
+// each yields the rules whose pattern takes a path, in their order, until yield
+// returns false. Those that ask for another value of a parameter than the query
+// has are left out, unless every is set.
 func (t *tree) each(names []string, query *address.Query, every bool, yield func(*Rule) bool) {
 	if t.size == 0 {
 		return
@@ -450,12 +479,14 @@ func (t *tree) each(names []string, query *address.Query, every bool, yield func
 	if len(t.nodes) > 0 {
 		w.push(item{number: t.nodes[0].least})
 	}
+
 	for last := none; len(w.heap) > 0; {
 		top := w.pop()
 		if top.node >= 0 {
 			w.expand(&top)
 			continue
 		}
+
 		if top.number != last { // with every, a rule is found by each of its values
 			if last = top.number; !yield(&t.rules[last]) {
 				return
@@ -480,11 +511,13 @@ func (w *walk) expand(x *item) {
 		w.slots(n, x.node, w.names[depth][x.from:x.to], 0, depth)
 		return
 	}
+
 	w.edge(n.rest, depth)
 	if depth == len(w.names) {
 		w.edge(n.ends, depth)
 		return
 	}
+
 	name := w.names[depth]
 	w.follow(mix(about(ofSegment, x.node, 0), w.hashes[depth]), depth+1)
 	w.slots(n, x.node, name, w.hashes[depth], depth)
@@ -496,13 +529,15 @@ func (w *walk) expand(x *item) {
 		if lengths.after != length {
 			length, after = lengths.after, w.hash(name[len(name)-lengths.after:])
 		}
+
 		if key := w.aroundKey(x.node, w.hash(name[:lengths.before]), after); w.maybe(key) {
 			w.narrow(key, depth, lengths.before, len(name)-lengths.after)
 		}
 	}
 }
 
-// slots goes along the edges of placeholders that take a text; hash is its hash, or 0 to be found.
+// slots goes along the edges of placeholders that take a
+// text; hash is its hash, or 0 to be found.
 func (w *walk) slots(n *node, index int32, value string, hash uint64, depth int) {
 	w.edge(n.any, depth+1)
 	if n.digits.kind != nowhere && strings.Trim(value, "0123456789") == "" {
@@ -526,7 +561,8 @@ func (w *walk) follow(key uint64, depth int) {
 	}
 }
 
-// narrow goes along the edges of a placeholder with text around it, which takes the segment from one byte to another.
+// narrow goes along the edges of a placeholder with text around it, which takes
+// the segment from one byte to another.
 func (w *walk) narrow(key uint64, depth, from, to int) {
 	mask := uint64(len(w.table) - 1)
 	for at := key & mask; w.table[at].to.kind != nowhere; at = (at + 1) & mask {
@@ -535,7 +571,8 @@ func (w *walk) narrow(key uint64, depth, from, to int) {
 		}
 		switch e := w.table[at].to; {
 		case e.kind == toNode && e.rest == 1:
-			w.push(item{number: w.nodes[e.index].least, node: e.index, depth: int32(depth), part: true, from: int32(from), to: int32(to)})
+			w.push(item{number: w.nodes[e.index].least, node: e.index, depth: int32(depth), part: true,
+				from: int32(from), to: int32(to)})
 		case e.kind == toRule && e.rest == compare:
 			if w.rules[e.index].Pattern.takesFrom(depth, w.names) {
 				w.matched(e.index)
@@ -575,6 +612,7 @@ func (w *walk) list(index int32) {
 		w.matches(l.all)
 		return
 	}
+
 	w.matches(l.plain)
 	for i, name := range l.names {
 		if value, ok := w.query.First(name); ok {
@@ -613,6 +651,7 @@ func (w *walk) pop() item {
 				least = child
 			}
 		}
+
 		if least == i {
 			return top
 		}

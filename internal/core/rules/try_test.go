@@ -37,7 +37,8 @@ func try(t testing.TB, rule, target string, v rules.Visitor) (rules.Trial, *rule
 	return r.Try(p, &v), r, q
 }
 
-// TestTargets fills in targets: what a placeholder stands for is encoded where it is put, and what could lead elsewhere is refused.
+// TestTargets fills in targets: what a placeholder stands for is encoded where
+// it is put, and what could lead elsewhere is refused.
 func TestTargets(t *testing.T) {
 	for _, test := range []struct{ rule, target, want string }{
 		{"/{a}/{b} -> /{b}/{a}", "/x/y", "/y/x"},
@@ -143,7 +144,8 @@ func TestConditions(t *testing.T) {
 		{"until 2026-06-15T12:00:01Z", rules.Visitor{Now: noon}, true, ""},
 		{"through 2026-06-14", rules.Visitor{Now: noon}, false, ""},
 		{"not through 2026-06-14", rules.Visitor{Now: noon}, true, ""},
-		{"host x and cookie a", rules.Visitor{Host: "y", Cookie: "a=1"}, false, ""}, // whoever asks, it is not met: the cookie decides nothing
+		// whoever asks, it is not met: the cookie decides nothing
+		{"host x and cookie a", rules.Visitor{Host: "y", Cookie: "a=1"}, false, ""},
 		{"until 2026-06-01 and cookie a", rules.Visitor{}, false, ""},
 		{"cookie a and language gl", rules.Visitor{}, false, "Cookie Accept-Language"},
 	} {
@@ -159,12 +161,16 @@ func TestConditions(t *testing.T) {
 	}
 }
 
-// TestTimesKeepTheirZone looks at days on which clocks are changed: a day is from midnight to midnight by the clock on the wall.
+// TestTimesKeepTheirZone looks at days on which clocks are changed: a day is
+// from midnight to midnight by the clock on the wall.
 func TestTimesKeepTheirZone(t *testing.T) {
 	for text, want := range map[string]string{
-		"from 2026-03-28 through 2026-03-28":                       "2026-03-28T01:00:00Z 2026-03-29T01:00:00Z", // the clock goes forward at 00:00 on the 29th
-		"from 2026-03-29 through 2026-03-29":                       "2026-03-29T01:00:00Z 2026-03-30T00:00:00Z", // 23 hours
-		"from 2026-10-25 through 2026-10-25":                       "2026-10-25T00:00:00Z 2026-10-26T01:00:00Z", // 25 hours
+		// the clock goes forward at 00:00 on the 29th
+		"from 2026-03-28 through 2026-03-28": "2026-03-28T01:00:00Z 2026-03-29T01:00:00Z",
+		// 23 hours
+		"from 2026-03-29 through 2026-03-29": "2026-03-29T01:00:00Z 2026-03-30T00:00:00Z",
+		// 25 hours
+		"from 2026-10-25 through 2026-10-25":                       "2026-10-25T00:00:00Z 2026-10-26T01:00:00Z",
 		"from 2026-07-01T09:30 until 2026-07-01T09:31":             "2026-07-01T09:30:00Z 2026-07-01T09:31:00Z",
 		"from 2026-12-01T09:30 until 2026-12-01T09:30:30":          "2026-12-01T10:30:00Z 2026-12-01T10:30:30Z",
 		"from 2026-12-01T09:30+05:30 until 2026-12-01T09:30-01:00": "2026-12-01T04:00:00Z 2026-12-01T10:30:00Z",
@@ -182,8 +188,10 @@ func TestTheNextBoundary(t *testing.T) {
 		condition string
 		now, next int // days of June; 0 for never
 	}{
-		{"from 2026-06-10T00:00Z until 2026-06-20T00:00Z", 1, 10}, {"from 2026-06-10T00:00Z until 2026-06-20T00:00Z", 10, 20},
-		{"from 2026-06-10T00:00Z until 2026-06-20T00:00Z", 20, 0}, {"from 2026-06-10T00:00Z", 10, 0}, {"not until 2026-06-20T00:00Z", 3, 20},
+		{"from 2026-06-10T00:00Z until 2026-06-20T00:00Z", 1,
+			10}, {"from 2026-06-10T00:00Z until 2026-06-20T00:00Z", 10, 20},
+		{"from 2026-06-10T00:00Z until 2026-06-20T00:00Z", 20, 0}, {"from 2026-06-10T00:00Z", 10, 0},
+		{"not until 2026-06-20T00:00Z", 3, 20},
 		{"from 2026-06-10T00:00Z and until 2026-06-05T00:00Z", 1, 5},
 	} {
 		trial, _, _ := try(t, "gone /a when "+test.condition, "/a", rules.Visitor{Now: day(test.now)})
@@ -197,12 +205,16 @@ func TestTheNextBoundary(t *testing.T) {
 }
 
 func TestMissingPagesAreKnown(t *testing.T) {
-	program, found := parse("missing /gl/{x:all} -> /gl/404\nmissing /{l:es|fr}/{x:all} -> /{l}/lost/\nmissing /old/{x:all} -> /errors/old.html when host x\n")
+	program, found := parse(
+		"missing /gl/{x:all} -> /gl/404\nmissing /{l:es|fr}/{x:all} -> /{l}/lost/\nmissing /old/{x:all} " +
+			"-> /errors/old.html when host x\n")
 	require.Empty(t, found)
 	set := rules.Compile(program.Rules)
 	for file, want := range map[string]bool{
-		"gl/404.html": true, "gl/404/index.html": true, "gl/404": true, "gl/405.html": false, "errors/old.html": true,
-		"es/lost/index.html": true, "fr/lost.html": true, "de/lost/index.html": false, "lost/index.html": false,
+		"gl/404.html": true, "gl/404/index.html": true, "gl/404": true, "gl/405.html": false,
+		"errors/old.html":    true,
+		"es/lost/index.html": true, "fr/lost.html": true, "de/lost/index.html": false,
+		"lost/index.html": false,
 	} {
 		p, _ := address.OfFile(strings.Split(file, "/"))
 		assert.Equal(t, want, set.IsMissingPage(file, p), file)
@@ -216,10 +228,14 @@ func TestCovers(t *testing.T) {
 		a, b string
 		want bool
 	}{
-		{"/{x}", "/a", true}, {"/a", "/{x}", false}, {"/{x:all}", "/", true}, {"/{x:all}", "/a/{y:all}", true}, {"/a/{x:all}", "/{x:all}", false},
-		{"/{x}", "/{y:digits}", true}, {"/{x:digits}", "/7", true}, {"/{x:digits}", "/{y}", false}, {"/{x:a|b}", "/{y:a|b}", true}, {"/{x:a|b}", "/{y:a|c}", false},
-		{"/{x:digits}", "/{y:1|2}", true}, {"/a{x}", "/ab{y}", true}, {"/ab{x}", "/a{y}", false}, {"/{x}", "/a/b", false}, {"/a{x}b", "/axb", true},
-		{"/{x}/b", "/a/{y}", false}, {"/a{x:digits}", "/a{y:digits}", true}, {"/a{x:digits}", "/a1{y:digits}", false},
+		{"/{x}", "/a", true}, {"/a", "/{x}", false}, {"/{x:all}", "/", true}, {"/{x:all}", "/a/{y:all}",
+			true}, {"/a/{x:all}", "/{x:all}", false},
+		{"/{x}", "/{y:digits}", true}, {"/{x:digits}", "/7", true}, {"/{x:digits}", "/{y}", false},
+		{"/{x:a|b}", "/{y:a|b}", true}, {"/{x:a|b}", "/{y:a|c}", false},
+		{"/{x:digits}", "/{y:1|2}", true}, {"/a{x}", "/ab{y}", true}, {"/ab{x}", "/a{y}", false},
+		{"/{x}", "/a/b", false}, {"/a{x}b", "/axb", true},
+		{"/{x}/b", "/a/{y}", false}, {"/a{x:digits}", "/a{y:digits}", true},
+		{"/a{x:digits}", "/a1{y:digits}", false},
 	} {
 		a, b := one(t, "gone "+test.a), one(t, "gone "+test.b)
 		assert.Equal(t, test.want, a.Pattern.Covers(b.Pattern), "%s over %s", test.a, test.b)
@@ -230,7 +246,8 @@ func TestCovers(t *testing.T) {
 	}
 }
 
-// FuzzDecode makes sure that any bytes are read or refused, and that what is read is written in the same bytes.
+// FuzzDecode makes sure that any bytes are read or refused, and that what is
+// read is written in the same bytes.
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"pattern":"/a/{x}","status":302,"target":"/{x}","verb":"redirect","when":[{"kind":"query","name":"q","values":["1"]}]}` + "\n"))
 	f.Add([]byte(`{"pattern":"/{x:all}","verb":"gone","when":[{"from":"2026-12-20T01:00:00Z","kind":"time","not":true}]}` + "\n"))
@@ -247,13 +264,15 @@ func FuzzDecode(f *testing.F) {
 		for _, text := range []string{"/", "/a", "/a/b/c", "/7"} {
 			p, _, _ := address.Split(text)
 			for phase := rules.First; phase <= rules.OnAnswer; phase++ {
-				set.Each(phase, p, visitor.Query, true, func(r *rules.Rule) bool { r.Try(p, &visitor); return true })
+				set.Each(phase, p, visitor.Query, true,
+					func(r *rules.Rule) bool { r.Try(p, &visitor); return true })
 			}
 		}
 	})
 }
 
-// FuzzImport makes sure that any list is read or refused, and that each rule made of it is one.
+// FuzzImport makes sure that any list is read or refused,
+// and that each rule made of it is one.
 func FuzzImport(f *testing.F) {
 	f.Add("from,to\n/a,/b\n\"/a b\",https://x.example/?q=1#f\n/a?q=1,/b,302\n")
 	f.Add("https://old.example/%zz,/b\n/{x},/}\n/#,/?\n")
@@ -269,7 +288,8 @@ func FuzzImport(f *testing.F) {
 			if row.Text == "" {
 				continue
 			}
-			if program, found := rules.Parse([]rules.Source{{Name: "r", Text: []byte(row.Text)}}, rules.Options{}); len(found) > 0 || len(program.Rules) != 1 {
+			if program, found := rules.Parse([]rules.Source{{Name: "r", Text: []byte(row.Text)}},
+				rules.Options{}); len(found) > 0 || len(program.Rules) != 1 {
 				t.Fatalf("%q: %q: %v", list, row.Text, found)
 			}
 		}

@@ -9,8 +9,11 @@ import (
 const (
 	firstPause = 5 * time.Second
 	longest    = 30 * time.Minute // between tries of a commit that is not trusted
-	mostly     = 5 * time.Minute  // of one that is: whoever waits for it should not wait long once the store answers again
-	// MostTries is how often a commit that is not trusted is tried before it is given up.
+	// of one that is: whoever waits for it should not wait
+	// long once the store answers again
+	mostly = 5 * time.Minute
+	// MostTries is how often a commit that is not trusted
+	// is tried before it is given up.
 	MostTries = 8
 	// PerHour is how many builds one ref from outside may begin within an hour.
 	PerHour = 6
@@ -18,8 +21,8 @@ const (
 	AllPerHour = 30
 )
 
-// Pause returns how long a commit waits that could not be built, for reasons that may pass, so many times in
-// a row: twice as long each time.
+// Pause returns how long a commit waits that could not be built, for reasons
+// that may pass, so many times in a row: twice as long each time.
 func Pause(failures int, trusted bool) time.Duration {
 	most := longest
 	if trusted {
@@ -34,7 +37,8 @@ func Pause(failures int, trusted bool) time.Duration {
 	return pause
 }
 
-// Pace remembers when builds of refs from outside began. The zero value has seen none.
+// Pace remembers when builds of refs from outside began.
+// The zero value has seen none.
 type Pace struct {
 	began []start
 }
@@ -50,7 +54,8 @@ func (p *Pace) Begin(ref string, now time.Time) {
 	p.began = append(p.began, start{ref, now})
 }
 
-// Next returns when a ref's next build may begin, and why not now; the zero time for now.
+// Next returns when a ref's next build may begin, and why
+// not now; the zero time for now.
 func (p *Pace) Next(ref string, now time.Time) (when time.Time, why string) {
 	p.forget(now)
 	var own []time.Time
@@ -59,12 +64,16 @@ func (p *Pace) Next(ref string, now time.Time) (when time.Time, why string) {
 			own = append(own, one.when)
 		}
 	}
+
 	switch {
 	case len(own) >= PerHour:
-		return own[len(own)-PerHour].Add(time.Hour), fmt.Sprintf("one change from outside is built at most %d times an hour", PerHour)
+		return own[len(own)-PerHour].Add(time.Hour), fmt.Sprintf(
+			"one change from outside is built at most %d times an hour", PerHour)
 	case len(p.began) >= AllPerHour:
-		return p.began[len(p.began)-AllPerHour].when.Add(time.Hour), fmt.Sprintf("changes from outside are built at most %d times an hour", AllPerHour)
+		return p.began[len(p.began)-AllPerHour].when.Add(time.Hour), fmt.Sprintf(
+			"changes from outside are built at most %d times an hour", AllPerHour)
 	}
+
 	return time.Time{}, ""
 }
 

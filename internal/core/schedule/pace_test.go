@@ -11,7 +11,8 @@ import (
 
 func TestPausesGrowUpToABound(t *testing.T) {
 	total := time.Duration(0)
-	for i, want := range []time.Duration{5 * time.Second, 10 * time.Second, 20 * time.Second, 40 * time.Second} {
+	for i, want := range []time.Duration{5 * time.Second, 10 * time.Second, 20 * time.Second,
+		40 * time.Second} {
 		assert.Equal(t, want, schedule.Pause(i+1, false))
 	}
 	for i := 1; i < 1000; i++ {
@@ -25,7 +26,8 @@ func TestPausesGrowUpToABound(t *testing.T) {
 	assert.Less(t, total, time.Hour)
 }
 
-// TestAThousandPushesInAnHour lets one ref, and then many, ask for a build each second.
+// TestAThousandPushesInAnHour lets one ref, and then many,
+// ask for a build each second.
 func TestAThousandPushesInAnHour(t *testing.T) {
 	begin := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 	for name, refs := range map[string]int{"one ref": 1, "many refs": 500} {

@@ -1,4 +1,5 @@
-// Package schedule decides what becomes of new commits: which are built, in which order, and which give way.
+// Package schedule decides what becomes of new commits: which are built, in
+// which order, and which give way.
 package schedule
 
 import (
@@ -15,8 +16,9 @@ type Job struct {
 	turn   int // in which order they came
 }
 
-// Queue orders builds: for each ref the newest commit only, several refs at once, the lowest rank first. The zero value with Parallel
-// set is empty. It is not safe for concurrent use.
+// Queue orders builds: for each ref the newest commit only, several refs at
+// once, the lowest rank first. The zero value with Parallel set is empty. It is
+// not safe for concurrent use.
 type Queue struct {
 	Parallel int // how many at once; at least 1
 	waiting  []Job
@@ -24,8 +26,9 @@ type Queue struct {
 	turns    int
 }
 
-// Push adds a commit. superseded is the older one of its ref that had waited, running the one that is being built; each nil if there is
-// none. A commit that waits or is being built already changes nothing.
+// Push adds a commit. superseded is the older one of its ref that had waited,
+// running the one that is being built; each nil if there is none. A commit that
+// waits or is being built already changes nothing.
 func (q *Queue) Push(job Job) (superseded, running *Job) {
 	if now, ok := q.running[job.Ref]; ok {
 		if now.Commit == job.Commit {
@@ -33,6 +36,7 @@ func (q *Queue) Push(job Job) (superseded, running *Job) {
 		}
 		running = &now
 	}
+
 	q.turns++
 	job.turn = q.turns
 	for i, waiting := range q.waiting {
@@ -42,6 +46,7 @@ func (q *Queue) Push(job Job) (superseded, running *Job) {
 		if waiting.Commit == job.Commit {
 			return nil, running
 		}
+
 		job.turn = waiting.turn // it keeps the place of the one that gives way
 		q.waiting[i] = job
 		return &waiting, running
@@ -61,7 +66,8 @@ func (q *Queue) Drop(ref string) *Job {
 	return &job
 }
 
-// Next returns what should begin now and takes it for running; false if nothing may. A ref whose older commit is being built waits.
+// Next returns what should begin now and takes it for running; false if nothing
+// may. A ref whose older commit is being built waits.
 func (q *Queue) Next() (Job, bool) {
 	if len(q.running) >= max(1, q.Parallel) {
 		return Job{}, false
@@ -71,10 +77,12 @@ func (q *Queue) Next() (Job, bool) {
 		if _, busy := q.running[job.Ref]; busy {
 			continue
 		}
-		if best < 0 || job.Rank < q.waiting[best].Rank || job.Rank == q.waiting[best].Rank && job.turn < q.waiting[best].turn {
+		if best < 0 || job.Rank < q.waiting[best].Rank ||
+			job.Rank == q.waiting[best].Rank && job.turn < q.waiting[best].turn {
 			best = i
 		}
 	}
+
 	if best < 0 {
 		return Job{}, false
 	}
@@ -100,8 +108,9 @@ func (q *Queue) Idle() bool { return len(q.waiting)+len(q.running) == 0 }
 
 var skipForm = regexp.MustCompile(`(?i)\[(skip ci|ci skip|no ci|skip build|skip deploy)\]`)
 
-// Skips returns the words with which a commit's message asks not to be built, such as [skip ci] in its subject or body, or a trailer
-// "Skip-Build: yes"; "" if it does not.
+// Skips returns the words with which a commit's message
+// asks not to be built, such as [skip ci] in its subject or
+// body, or a trailer "Skip-Build: yes"; "" if it does not.
 func Skips(message string) string {
 	if words := skipForm.FindString(message); words != "" {
 		return words
@@ -112,9 +121,11 @@ func Skips(message string) string {
 		if !ok {
 			break // trailers are the last lines
 		}
-		if value = strings.ToLower(strings.TrimSpace(value)); strings.EqualFold(name, "skip-build") && (value == "yes" || value == "true") {
+		if value = strings.ToLower(strings.TrimSpace(value)); strings.EqualFold(name, "skip-build") &&
+			(value == "yes" || value == "true") {
 			return strings.TrimSpace(line)
 		}
 	}
+
 	return ""
 }

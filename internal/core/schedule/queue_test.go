@@ -40,8 +40,9 @@ func TestTheNewestOfEachBranchIsBuiltAndProductionFirst(t *testing.T) {
 	assert.True(t, q.Idle())
 }
 
-// TestWhateverComesWhen pushes commits in orders that chance makes up: no branch is forgotten, none is built twice at once, and each
-// ends on its newest.
+// TestWhateverComesWhen pushes commits in orders that
+// chance makes up: no branch is forgotten, none is built
+// twice at once, and each ends on its newest.
 func TestWhateverComesWhen(t *testing.T) {
 	for seed := range uint64(200) {
 		chance := rand.New(rand.NewPCG(seed, 1))
@@ -87,8 +88,11 @@ func TestWhateverComesWhen(t *testing.T) {
 
 func TestWhatAsksNotToBeBuilt(t *testing.T) {
 	for message, words := range map[string]string{
-		"Fares [skip ci]": "[skip ci]", "Fares\n\nlonger\n[CI Skip]": "[CI Skip]", "Fares\n\nSigned-off-by: Ines\nSkip-Build: yes": "Skip-Build: yes",
-		"Fares\n\nSkip-Build: no": "", "Skip-Build: yes\n\nFares, and more": "", "skip ci": "", "Fares": "", "": "",
+		"Fares [skip ci]": "[skip ci]", "Fares\n\nlonger\n[CI Skip]": "[CI Skip]",
+		"Fares\n\nSigned-off-by: Ines\nSkip-Build: yes": "Skip-Build: yes",
+		"Fares\n\nSkip-Build: no":                       "", "Skip-Build: yes\n\nFares, and more": "",
+		"skip ci": "", "Fares": "",
+		"": "",
 	} {
 		assert.Equal(t, words, schedule.Skips(message), message)
 	}

@@ -14,7 +14,8 @@ func Nearest(word string, candidates []string) string {
 	return best
 }
 
-// DidYouMean returns a half sentence that proposes the nearest candidate, or "".
+// DidYouMean returns a half sentence that proposes the
+// nearest candidate, or "".
 func DidYouMean(word string, candidates []string) string {
 	if nearest := Nearest(word, candidates); nearest != "" {
 		return fmt.Sprintf("; did you mean %q?", nearest)
@@ -39,5 +40,6 @@ func distance(a, b string) int {
 			diagonal, row[j+1] = row[j+1], cost
 		}
 	}
+
 	return row[len(b)]
 }

@@ -1,7 +1,8 @@
 package storage
 
-// Formats are the highest versions of records that a program reads. It reads the lower ones too, and writes the lowest that can say what is
-// to be said (docs/store-format.md).
+// Formats are the highest versions of records that a program
+// reads. It reads the lower ones too, and writes the lowest
+// that can say what is to be said (docs/store-format.md).
 type Formats struct {
 	Document  int `json:"document"`
 	Entry     int `json:"entry"`
@@ -11,7 +12,8 @@ type Formats struct {
 // Known are those of this program.
 var Known = Formats{Document: 2, Entry: 2, Semantics: 2}
 
-// Lacks names what is needed and not known; "" for nothing. A program that says nothing knows the first ones.
+// Lacks names what is needed and not known; "" for nothing. A program that says
+// nothing knows the first ones.
 func (f Formats) Lacks(needed Formats) string {
 	switch {
 	case max(f.Document, 1) < needed.Document:

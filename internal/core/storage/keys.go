@@ -15,7 +15,8 @@ const (
 	PinsKey    = "pins"  // who relies on what right now
 	PruneKey   = "prune" // what is being removed
 	ObjectsKey = "objects"
-	// RestoredKey is the folder of what says that the store was brought back from a copy.
+	// RestoredKey is the folder of what says that the
+	// store was brought back from a copy.
 	RestoredKey = "restored"
 	numberSize  = 10
 )
@@ -26,7 +27,8 @@ func ClaimKey(site string) string { return "sites/" + site + "/claim" }
 // ReleasesKey is the folder of a site's releases.
 func ReleasesKey(site string) string { return "sites/" + site + "/releases" }
 
-// ReleaseKey is where the root of a release is kept; id has 64 hexadecimal digits.
+// ReleaseKey is where the root of a release is kept; id
+// has 64 hexadecimal digits.
 func ReleaseKey(site, id string) string { return ReleasesKey(site) + "/" + id }
 
 // BuildsKey is the folder of the builds made under one build key.
@@ -40,23 +42,27 @@ func BuildKey(site, buildKey string, n int) string {
 // EnvironmentsKey is the folder of a site's environments.
 func EnvironmentsKey(site string) string { return "sites/" + site + "/environments" }
 
-// JournalKey is where entry n of an environment's journal is kept. The number has ten digits, so that byte order is order.
+// JournalKey is where entry n of an environment's journal is kept. The number
+// has ten digits, so that byte order is order.
 func JournalKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/journal/%0*d", EnvironmentsKey(site), environment, numberSize, n)
 }
 
-// WaitingKey is the folder of the releases that wait for an environment to be thawed, by their ids.
+// WaitingKey is the folder of the releases that wait for
+// an environment to be thawed, by their ids.
 func WaitingKey(site, environment string) string {
 	return EnvironmentsKey(site) + "/" + environment + "/waiting"
 }
 
-// OutcomeKey is where it is kept what came of what was looked at after entry n of an environment's journal.
+// OutcomeKey is where it is kept what came of what was looked at after entry n
+// of an environment's journal.
 func OutcomeKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/outcomes/%0*d", EnvironmentsKey(site), environment, numberSize, n)
 }
 
-// Rank tells in which order keys of a store may be removed: roots of releases (0) before records (1), records before objects (2), which
-// both lead to. Those of one rank may go in any order.
+// Rank tells in which order keys of a store may be removed: roots of releases
+// (0) before records (1), records before objects (2), which both lead to. Those
+// of one rank may go in any order.
 func Rank(key string) int {
 	parts := strings.Split(key, "/")
 	switch {
@@ -68,7 +74,8 @@ func Rank(key string) int {
 	return 1
 }
 
-// RunsKey is the folder of a site's runs: the builds that were begun, in their order.
+// RunsKey is the folder of a site's runs: the builds that
+// were begun, in their order.
 func RunsKey(site string) string { return "sites/" + site + "/runs" }
 
 // RunBegunKey is where the first half of run n is kept.
@@ -81,7 +88,8 @@ func RunEndedKey(site string, n int64) string {
 	return fmt.Sprintf("%s/%0*d/ended", RunsKey(site), numberSize, n)
 }
 
-// RunningKey is the folder of the builds that are going on; with a build key, the beginning of the keys of what is kept of one.
+// RunningKey is the folder of the builds that are going on; with a build key,
+// the beginning of the keys of what is kept of one.
 func RunningKey(site, buildKey string) string {
 	if buildKey == "" {
 		return "sites/" + site + "/running"
@@ -92,21 +100,26 @@ func RunningKey(site, buildKey string) string {
 // PausedKey is where it is kept that automatic builds of a site are paused.
 func PausedKey(site string) string { return "sites/" + site + "/paused" }
 
-// FollowersKey is the folder in which those who follow a repository for a site say what waits.
+// FollowersKey is the folder in which those who follow a
+// repository for a site say what waits.
 func FollowersKey(site string) string { return "sites/" + site + "/followers" }
 
-// HostsKey is the folder of the journals of hosts, by the SHA-256 of their names.
+// HostsKey is the folder of the journals of hosts, by the
+// SHA-256 of their names.
 const HostsKey = "hosts"
 
-// HostKey is where entry n of the journal of a host is kept; hash is the hexadecimal SHA-256 of its name.
+// HostKey is where entry n of the journal of a host is kept; hash is the
+// hexadecimal SHA-256 of its name.
 func HostKey(hash string, n int64) string {
 	return fmt.Sprintf("%s/%s/%0*d", HostsKey, hash, numberSize, n)
 }
 
-// RemovedKey is where it is kept that a site was removed, as it was under an incarnation.
+// RemovedKey is where it is kept that a site was removed,
+// as it was under an incarnation.
 func RemovedKey(site, incarnation string) string { return "removed/" + site + "/" + incarnation }
 
-// PulseKey is where the last writer of a site leaves a hint that something moved.
+// PulseKey is where the last writer of a site leaves a
+// hint that something moved.
 func PulseKey(site string) string { return "pulse/" + site }
 
 // EdgeKey is where an edge node says that it is there.

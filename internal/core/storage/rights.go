@@ -19,8 +19,8 @@ const (
 // Roles are those that work with a store once it is made.
 var Roles = []Role{Deployer, Edge, Pruner}
 
-// Kind is one kind of keys: who writes them. In a pattern, SITE stands for the name of a site, * for one part of a key, and a final ** for
-// one part or more.
+// Kind is one kind of keys: who writes them. In a pattern, SITE stands for the
+// name of a site, * for one part of a key, and a final ** for one part or more.
 type Kind struct {
 	Pattern string
 	What    string
@@ -36,12 +36,14 @@ var (
 	both    = []Role{Deployer, Pruner}
 )
 
-// Kinds are all kinds of keys of a store (docs/store-format.md). What is printed of rights, and the tests of them, come from this table; no
-// other key is ever written.
+// Kinds are all kinds of keys of a store (docs/store-format.md).
+// What is printed of rights, and the tests of them, come from
+// this table; no other key is ever written.
 var Kinds = []Kind{
 	{MarkKey, "that it is a store", []Role{Owner}, nil, nil},
-	{"objects/**", "content", both, both, prunes},                        // one that is damaged is replaced
-	{"sites/SITE/claim", "whose the name is", deploys, both, prunes},     // a removal that keeps the name begins it anew
+	{"objects/**", "content", both, both, prunes}, // one that is damaged is replaced
+	// a removal that keeps the name begins it anew
+	{"sites/SITE/claim", "whose the name is", deploys, both, prunes},
 	{"sites/SITE/releases/*", "roots of releases", both, prunes, prunes}, // a prune repairs
 	{"sites/SITE/builds/**", "how releases came to be", both, prunes, prunes},
 	{"sites/SITE/environments/*/journal/*", "what was live when", both, prunes, prunes},
@@ -58,7 +60,8 @@ var Kinds = []Kind{
 	{"pins/*", "who relies on what", both, both, both},
 	{"prune/*", "what is being removed", prunes, prunes, prunes},
 	{"edges/*", "which edge nodes are there", serves, serves, serves},
-	{"probe/*", "what may be done", []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner}},
+	{"probe/*", "what may be done", []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner},
+		[]Role{Owner, Deployer, Pruner}},
 }
 
 // KindOf returns the kind of a key.
@@ -84,7 +87,8 @@ func (k Kind) matches(key string) bool {
 	return len(parts) == len(pattern)
 }
 
-// Folder is the pattern up to where it names more than one key: what rights are given for, "" if the pattern is a key.
+// Folder is the pattern up to where it names more than one key: what rights are
+// given for, "" if the pattern is a key.
 func (k Kind) Folder() string {
 	folder, _, more := strings.Cut(k.Pattern, "*")
 	if !more {

@@ -13,22 +13,31 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// TestEveryKeyIsOfAKind asks for the kind of each key that docs/store-format.md lists.
+// TestEveryKeyIsOfAKind asks for the kind of each key that
+// docs/store-format.md lists.
 func TestEveryKeyIsOfAKind(t *testing.T) {
 	for key, pattern := range map[string]string{
-		storage.MarkKey: "orilla-store", "objects/ab/ab12": "objects/**", storage.ClaimKey("corvane"): "sites/SITE/claim",
-		storage.ReleaseKey("corvane", "ab"): "sites/SITE/releases/*", storage.BuildKey("corvane", "ab", 1): "sites/SITE/builds/**",
-		storage.JournalKey("corvane", "production", 1): "sites/SITE/environments/*/journal/*", storage.OutcomeKey("corvane", "production", 1): "sites/SITE/environments/*/outcomes/*",
-		storage.WaitingKey("corvane", "production") + "/ab": "sites/SITE/environments/*/waiting/*", storage.RunBegunKey("corvane", 1): "sites/SITE/runs/**",
-		storage.RunningKey("corvane", "ab") + ".lease": "sites/SITE/running/*", storage.FollowersKey("corvane") + "/x": "sites/SITE/followers/*",
-		storage.PausedKey("corvane"): "sites/SITE/paused", storage.PulseKey("corvane"): "pulse/SITE", storage.PinKey("x"): "pins/*", "prune/x.list": "prune/*",
+		storage.MarkKey: "orilla-store", "objects/ab/ab12": "objects/**", storage.ClaimKey(
+			"corvane"): "sites/SITE/claim",
+		storage.ReleaseKey("corvane", "ab"):                 "sites/SITE/releases/*",
+		storage.BuildKey("corvane", "ab", 1):                "sites/SITE/builds/**",
+		storage.JournalKey("corvane", "production", 1):      "sites/SITE/environments/*/journal/*",
+		storage.OutcomeKey("corvane", "production", 1):      "sites/SITE/environments/*/outcomes/*",
+		storage.WaitingKey("corvane", "production") + "/ab": "sites/SITE/environments/*/waiting/*",
+		storage.RunBegunKey("corvane", 1):                   "sites/SITE/runs/**",
+		storage.RunningKey("corvane", "ab") + ".lease":      "sites/SITE/running/*",
+		storage.FollowersKey("corvane") + "/x":              "sites/SITE/followers/*",
+		storage.PausedKey("corvane"):                        "sites/SITE/paused",
+		storage.PulseKey("corvane"):                         "pulse/SITE",
+		storage.PinKey("x"):                                 "pins/*", "prune/x.list": "prune/*",
 		storage.EdgeKey("x"): "edges/*", "probe/x": "probe/*",
 	} {
 		kind, known := storage.KindOf(key)
 		assert.True(t, known, key)
 		assert.Equal(t, pattern, kind.Pattern, key)
 	}
-	for _, key := range []string{"sites", "sites/corvane", "sites/corvane/else", "sites/corvane/claim/x", "pins", "pins/x/y", "objects", "elsewhere"} {
+	for _, key := range []string{"sites", "sites/corvane", "sites/corvane/else", "sites/corvane/claim/x",
+		"pins", "pins/x/y", "objects", "elsewhere"} {
 		_, known := storage.KindOf(key)
 		assert.False(t, known, key)
 	}
@@ -43,7 +52,8 @@ func row(kind storage.Kind) string {
 		}
 		return cmp.Or(strings.Join(names, ", "), "-")
 	}
-	return fmt.Sprintf("| `%s` | %s | %s | %s | %s |", kind.Pattern, kind.What, list(kind.Create), list(kind.Replace), list(kind.Delete))
+	return fmt.Sprintf("| `%s` | %s | %s | %s | %s |", kind.Pattern, kind.What, list(kind.Create),
+		list(kind.Replace), list(kind.Delete))
 }
 
 func TestTheTableOfRightsIsTold(t *testing.T) {
@@ -53,18 +63,21 @@ func TestTheTableOfRightsIsTold(t *testing.T) {
 	for _, kind := range storage.Kinds {
 		rows = append(rows, row(kind))
 	}
-	assert.True(t, strings.Contains(string(page), strings.Join(rows, "\n")+"\n\n"), "docs/stores.md should say\n%s", strings.Join(rows, "\n"))
+	assert.True(t, strings.Contains(string(page), strings.Join(rows, "\n")+"\n\n"),
+		"docs/stores.md should say\n%s", strings.Join(rows, "\n"))
 }
 
-// TestNobodyWritesMoreThanItsRole holds what must never be: an edge node writes no content, a deployer deletes nothing that counts, and nobody
-// but a prune replaces what counts.
+// TestNobodyWritesMoreThanItsRole holds what must never be:
+// an edge node writes no content, a deployer deletes nothing
+// that counts, and nobody but a prune replaces what counts.
 func TestNobodyWritesMoreThanItsRole(t *testing.T) {
 	for _, kind := range storage.Kinds {
 		if kind.Pattern != "edges/*" {
 			assert.False(t, kind.Writes(storage.Edge) || kind.Deletes(storage.Edge), kind.Pattern)
 		}
 		switch kind.Pattern {
-		case "sites/SITE/releases/*", "sites/SITE/builds/**", "sites/SITE/environments/*/journal/*", "sites/SITE/runs/**":
+		case "sites/SITE/releases/*", "sites/SITE/builds/**", "sites/SITE/environments/*/journal/*",
+			"sites/SITE/runs/**":
 			assert.False(t, kind.Deletes(storage.Deployer), kind.Pattern)
 			assert.NotContains(t, kind.Replace, storage.Deployer, kind.Pattern)
 		case "objects/**":

@@ -47,7 +47,8 @@ type copying struct {
 	present        atomic.Int64
 }
 
-// Settle is asked whether objects that were put, or found to be there, may have been removed meanwhile; see pins.Hold.
+// Settle is asked whether objects that were put, or found to be there, may have
+// been removed meanwhile; see pins.Hold.
 type Settle func(put func(key string) bool) (again bool, err error)
 
 // CopyOptions say how a copy works.
@@ -59,17 +60,20 @@ type CopyOptions struct {
 	Tell     Tell
 }
 
-// Copy brings sites from one store to another, each release before the entries that name it, so that what is there at any moment is
-// whole. What is there is not brought again, so an interrupted copy goes on where it was. Every object is verified on the way. The
-// caller holds pins in both stores.
+// Copy brings sites from one store to another, each release before the entries
+// that name it, so that what is there at any moment is whole. What is there is
+// not brought again, so an interrupted copy goes on where it was. Every object
+// is verified on the way. The caller holds pins in both stores.
 func Copy(ctx context.Context, from, to storage.Store, sites []string, options CopyOptions) (Copied, error) {
 	c := &copying{
-		CopyOptions: options, keeper: keeper{store: from, tell: options.Tell}, to: keeper{store: to, tell: options.Tell, parallel: options.Parallel},
+		CopyOptions: options, keeper: keeper{store: from, tell: options.Tell},
+		to:   keeper{store: to, tell: options.Tell, parallel: options.Parallel},
 		done: map[digest.Digest]bool{}, listed: map[digest.Digest]bool{},
 	}
 	if c.Writer == nil {
 		c.Writer = to
 	}
+
 	err := c.look(ctx)
 	for _, site := range sites {
 		if err != nil {
@@ -116,6 +120,7 @@ func (c *copying) site(ctx context.Context, site string) error {
 		}
 		heads = append(heads, head{environment, n})
 	}
+
 	if err := c.same(ctx, site, heads); err != nil {
 		return err
 	}
@@ -123,12 +128,14 @@ func (c *copying) site(ctx context.Context, site string) error {
 	if err != nil {
 		return err
 	}
+
 	if err := c.create(ctx, storage.ClaimKey(site), claim); err != nil {
 		return err
 	}
 	if err := c.allReleases(ctx, site); err != nil {
 		return err
 	}
+
 	if err := c.allRuns(ctx, site); err != nil {
 		return err
 	}
@@ -140,19 +147,23 @@ func (c *copying) site(ctx context.Context, site string) error {
 			return err
 		}
 	}
+
 	if err := c.owners(ctx, site); err != nil {
 		return err
 	}
 	hints := journal.Hints{}
 	for _, h := range heads {
 		if h.number > 0 {
-			hints.Pulse(ctx, c.to.store, journal.Entry{Site: site, Environment: h.environment, Number: h.number, Attempt: claimed(claim)})
+			hints.Pulse(ctx, c.to.store, journal.Entry{Site: site, Environment: h.environment,
+				Number: h.number, Attempt: claimed(claim)})
 		}
 	}
+
 	return nil
 }
 
-// owners brings over which hosts belong to a site. One that another site has at the target stays as it is there.
+// owners brings over which hosts belong to a site. One that another site has at
+// the target stays as it is there.
 func (c *copying) owners(ctx context.Context, site string) error {
 	folders, err := c.list(ctx, storage.HostsKey)
 	if err != nil {
@@ -171,6 +182,7 @@ func (c *copying) owners(ctx context.Context, site string) error {
 			}
 			entries = append(entries, data)
 		}
+
 		if head, err := hosts.Read(entries[len(entries)-1]); err != nil || head.Site != site {
 			return nil // one that cannot be read is the matter of a verify
 		}
@@ -181,6 +193,7 @@ func (c *copying) owners(ctx context.Context, site string) error {
 				return err
 			}
 		}
+
 		return nil
 	})
 }
@@ -188,7 +201,8 @@ func (c *copying) owners(ctx context.Context, site string) error {
 // claimed makes a hint differ from the one before.
 func claimed(claim []byte) string { return digest.Of(claim).String()[:16] }
 
-// same makes sure, before anything is brought over, that what the target has of a journal is its beginning.
+// same makes sure, before anything is brought over, that what the target has of
+// a journal is its beginning.
 func (c *copying) same(ctx context.Context, site string, heads []head) error {
 	for _, h := range heads {
 		n, err := c.to.journal(site, h.environment).HeadNumber(ctx, 0)
@@ -198,11 +212,13 @@ func (c *copying) same(ctx context.Context, site string, heads []head) error {
 			}
 			continue
 		}
+
 		key := storage.JournalKey(site, h.environment, n)
 		theirs, err := c.to.store.Get(ctx, key)
 		if err != nil {
 			return err
 		}
+
 		ours, err := c.store.Get(ctx, key)
 		if errors.Is(err, storage.ErrNotFound) || err == nil && !bytes.Equal(ours, theirs) {
 			return fmt.Errorf("%w: %s:%d differs", ErrDiverged, journal.DisplayName(h.environment), n)
@@ -226,14 +242,17 @@ func (c *copying) create(ctx context.Context, key string, data []byte) error {
 	return err
 }
 
-// allReleases brings every release over that the target lacks, and how they were built.
+// allReleases brings every release over that the target
+// lacks, and how they were built.
 func (c *copying) allReleases(ctx context.Context, site string) error {
 	for again := true; again; { // a root of the target that is on its way out is not there
 		var err error
-		if again, err = c.settle(ctx, func(key string) bool { return strings.HasPrefix(key, storage.SiteKey(site)+"/") }); err != nil {
+		if again, err = c.settle(ctx,
+			func(key string) bool { return strings.HasPrefix(key, storage.SiteKey(site)+"/") }); err != nil {
 			return err
 		}
 	}
+
 	ours, err := c.releases(ctx, site)
 	if err != nil {
 		return err
@@ -242,17 +261,20 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 	if err != nil {
 		return err
 	}
+
 	var missing []release.ID
 	for id := range ours {
 		if _, there := theirs[id]; !there {
 			missing = append(missing, id)
 		}
 	}
+
 	slices.SortFunc(missing, func(a, b release.ID) int { return ours[a].Modified.Compare(ours[b].Modified) })
 	records, err := c.builds(ctx, site, func(string, error) {})
 	if err != nil {
 		return err
 	}
+
 	var roots, objects = map[string][]byte{}, []digest.Digest{}
 	for _, record := range records {
 		objects = append(objects, record.objects()...)
@@ -264,6 +286,7 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 		}
 		objects = append(objects, needs...)
 	}
+
 	if err := c.bring(ctx, objects); err != nil { // roots come after all that they need
 		return err
 	}
@@ -273,26 +296,31 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 			return err
 		}
 	}
+
 	for _, record := range records {
 		if roots[record.item.Key], err = c.store.Get(ctx, record.item.Key); err != nil {
 			return err
 		}
 	}
+
 	c.copied.Releases += len(missing)
 	var keys []string
 	for key := range roots {
 		keys = append(keys, key)
 	}
-	return each(ctx, &c.to, keys, func(ctx context.Context, key string) error { return c.create(ctx, key, roots[key]) })
+	return each(ctx, &c.to, keys,
+		func(ctx context.Context, key string) error { return c.create(ctx, key, roots[key]) })
 }
 
-// needs lists what a release consists of, but for its root. A chunk that was listed for another release is not gone through again.
+// needs lists what a release consists of, but for its root. A chunk that was
+// listed for another release is not gone through again.
 func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]digest.Digest, error) {
 	reader, err := c.open(ctx, site, id)
 	if err != nil {
 		return nil, err
 	}
 	objects := reader.Root.Objects()
+
 	err = reader.Visit(ctx, func(chunk digest.Digest) bool {
 		known := c.listed[chunk]
 		c.listed[chunk] = true
@@ -304,10 +332,12 @@ func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]dige
 		objects = append(objects, file.Objects()...)
 		return nil
 	})
+
 	return objects, err
 }
 
-// bring copies objects that the target does not have, and makes sure that nobody there removes them.
+// bring copies objects that the target does not have, and
+// makes sure that nobody there removes them.
 func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 	for {
 		if err := c.send(ctx, objects); err != nil {
@@ -342,6 +372,7 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 			missing = append(missing, d)
 		}
 	}
+
 	err := each(ctx, &c.to, missing, func(ctx context.Context, d digest.Digest) error {
 		size, there := c.there[d]
 		if there {
@@ -350,6 +381,7 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 				return err
 			}
 		}
+
 		data, err := c.load(ctx, d)
 		if err != nil {
 			return err
@@ -357,6 +389,7 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 		if err := publish.Wait(ctx, c.Rate, len(data)); err != nil {
 			return err
 		}
+
 		if _, err := put.Add(ctx, d.Key(), data); err != nil {
 			return err
 		}
@@ -367,13 +400,16 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 	if err != nil {
 		return err
 	}
+
 	return put.Commit()
 }
 
-// beside brings over what is kept beside a journal: what came of activations that were waited for, and which releases wait for a thaw.
+// beside brings over what is kept beside a journal: what came of activations
+// that were waited for, and which releases wait for a thaw.
 func (c *copying) beside(ctx context.Context, site string, h head) error {
 	outcomes, _ := path.Split(storage.OutcomeKey(site, h.environment, 1))
-	for _, folder := range []string{strings.TrimSuffix(outcomes, "/"), storage.WaitingKey(site, h.environment)} {
+	for _, folder := range []string{strings.TrimSuffix(outcomes, "/"),
+		storage.WaitingKey(site, h.environment)} {
 		items, err := c.list(ctx, folder)
 		if err != nil {
 			return err
@@ -391,10 +427,12 @@ func (c *copying) beside(ctx context.Context, site string, h head) error {
 			}
 		}
 	}
+
 	return nil
 }
 
-// entries brings over the entries of a journal, in order, and the documents that they name.
+// entries brings over the entries of a journal, in order,
+// and the documents that they name.
 func (c *copying) entries(ctx context.Context, site string, h head) error {
 	from, err := c.to.journal(site, h.environment).HeadNumber(ctx, 0)
 	if err != nil {
@@ -407,6 +445,7 @@ func (c *copying) entries(ctx context.Context, site string, h head) error {
 		if err != nil {
 			return err
 		}
+
 		entry, err := journal.Decode(data, j.Site, j.Environment, n)
 		if err != nil {
 			return err
@@ -420,11 +459,13 @@ func (c *copying) entries(ctx context.Context, site string, h head) error {
 				return err
 			}
 		}
+
 		if err := c.create(ctx, key, data); err != nil {
 			return err
 		}
 		c.copied.Entries++
 		c.tell("copying entries", n, h.number)
 	}
+
 	return nil
 }

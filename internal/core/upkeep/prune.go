@@ -57,7 +57,8 @@ type doomed struct {
 	modified time.Time
 }
 
-// Plan finds out what may go, without changing anything but a mark of its own that tells the store's clock.
+// Plan finds out what may go, without changing anything but a mark of its own
+// that tells the store's clock.
 func Plan(ctx context.Context, store storage.Store, who string, policy Policy, tell Tell) (*Pruning, error) {
 	p := &Pruning{keeper: keeper{store: store, tell: tell}, who: who, policy: policy}
 	written := time.Now()
@@ -65,11 +66,13 @@ func Plan(ctx context.Context, store storage.Store, who string, policy Policy, t
 	if err := store.Create(ctx, probe, []byte("clock")); err != nil {
 		return nil, err
 	}
+
 	var err error
 	p.ahead, err = storage.Ahead(ctx, store, probe, written)
 	if err = errors.Join(err, store.Delete(ctx, probe)); err != nil {
 		return nil, err
 	}
+
 	p.marker = &marker{keeper: &p.keeper, reach: newReach(), policy: policy, now: time.Now().Add(p.ahead)}
 	if err := p.marker.mark(ctx); err != nil {
 		return nil, err
@@ -92,6 +95,7 @@ func (p *Pruning) candidates(ctx context.Context) error {
 			p.result.Releases = append(p.result.Releases, GoneRelease{site, id, item.Modified})
 			p.keys = append(p.keys, doomed{item.Key, item.Size, item.Modified})
 		}
+
 		records, err := p.deep(ctx, storage.SiteKey(site)+"/builds")
 		if err != nil {
 			return err
@@ -103,18 +107,21 @@ func (p *Pruning) candidates(ctx context.Context) error {
 			}
 		}
 	}
+
 	slices.SortFunc(p.result.Releases, func(a, b GoneRelease) int { return a.Made.Compare(b.Made) })
 	slices.SortStableFunc(p.keys, func(a, b doomed) int { return storage.Rank(a.key) - storage.Rank(b.key) })
 	objects, err := p.objects(ctx)
 	if err != nil {
 		return err
 	}
+
 	for _, item := range objects {
 		if !p.marker.needed(item.Key) && p.marker.now.Sub(item.Modified) >= p.policy.Grace {
 			p.result.Objects++
 			p.keys = append(p.keys, doomed{item.Key, item.Size, item.Modified})
 		}
 	}
+
 	for _, key := range p.keys {
 		p.result.Bytes += key.size
 	}
@@ -124,7 +131,8 @@ func (p *Pruning) candidates(ctx context.Context) error {
 // Result tells what would go, and after Carry out what went.
 func (p *Pruning) Result() Pruned { return p.result }
 
-// CarryOut removes what was planned and is still not needed. It waits for writers at work; waiting is told of them.
+// CarryOut removes what was planned and is still not needed. It waits for
+// writers at work; waiting is told of them.
 func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), tell Tell) (Pruned, error) {
 	p.tell = tell
 	if who, err := pins.Under(ctx, p.store, p.ahead); err != nil || who != "" {
@@ -133,13 +141,15 @@ func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), te
 	if err := pins.Clean(ctx, p.store, p.ahead); err != nil {
 		return p.result, err
 	}
+
 	planned := len(p.keys)
 	p.result.Builds, p.result.Objects, p.result.Bytes, p.result.Releases = 0, 0, 0, nil
 	deleted := int64(0)
 	for len(p.keys) > 0 {
 		some := p.keys[:min(len(p.keys), pins.MaxKeys)]
 		p.keys = p.keys[len(some):]
-		err := p.remove(ctx, some, waiting, func(n int) { deleted += int64(n); p.tell("removing", deleted, int64(planned)) })
+		err := p.remove(ctx, some, waiting,
+			func(n int) { deleted += int64(n); p.tell("removing", deleted, int64(planned)) })
 		if errors.Is(err, pins.ErrLate) {
 			p.result.Left = planned - int(deleted) - p.result.Spared
 			return p.result, nil
@@ -148,6 +158,7 @@ func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), te
 			return p.result, err
 		}
 	}
+
 	return p.result, nil
 }
 
@@ -158,12 +169,16 @@ func busy(who string) error {
 	return fmt.Errorf("%w: %s", ErrBusy, who)
 }
 
-// remove condemns some keys, waits for those who may rely on them, and deletes what still nobody needs.
-func (p *Pruning) remove(ctx context.Context, some []doomed, waiting func([]pins.Waiting), done func(int)) (err error) {
-	record := pins.Record{Who: p.who, Begun: time.Now().UTC().Truncate(time.Second), Keys: make([]string, len(some))}
+// remove condemns some keys, waits for those who may rely
+// on them, and deletes what still nobody needs.
+func (p *Pruning) remove(ctx context.Context, some []doomed, waiting func([]pins.Waiting), done func(int),
+) (err error) {
+	record := pins.Record{Who: p.who, Begun: time.Now().UTC().Truncate(time.Second),
+		Keys: make([]string, len(some))}
 	for i, one := range some {
 		record.Keys[i] = one.key
 	}
+
 	removal, err := pins.Condemn(ctx, p.store, strings.ToLower(rand.Text()), record)
 	if err != nil {
 		return err
@@ -172,6 +187,7 @@ func (p *Pruning) remove(ctx context.Context, some []doomed, waiting func([]pins
 	if err := removal.Wait(ctx, waiting); err != nil {
 		return err
 	}
+
 	if err := p.marker.mark(ctx); err != nil { // adds what has become reachable
 		return err
 	}
@@ -184,6 +200,7 @@ func (p *Pruning) remove(ctx context.Context, some []doomed, waiting func([]pins
 		gone = append(gone, one.key)
 		p.count(one)
 	}
+
 	return removal.Delete(ctx, gone, done)
 }
 

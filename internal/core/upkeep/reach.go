@@ -28,10 +28,12 @@ type reach struct {
 }
 
 func newReach() *reach {
-	return &reach{kept: map[string]map[release.ID]bool{}, reached: map[digest.Digest]struct{}{}, built: map[string]bool{}}
+	return &reach{kept: map[string]map[release.ID]bool{}, reached: map[digest.Digest]struct{}{},
+		built: map[string]bool{}}
 }
 
-// marker finds what must stay, and adds to what an earlier look found: what has become reachable since is reachable too.
+// marker finds what must stay, and adds to what an earlier look found: what has
+// become reachable since is reachable too.
 type marker struct {
 	*keeper
 	*reach
@@ -47,7 +49,8 @@ func (m *marker) object(d digest.Digest) bool {
 	return !seen
 }
 
-// mark goes through all sites. A damaged or missing part of what must stay is an error: what it leads to is not known.
+// mark goes through all sites. A damaged or missing part of what must stay is
+// an error: what it leads to is not known.
 func (m *marker) mark(ctx context.Context) error {
 	sites, err := Sites(ctx, m.store)
 	if err != nil {
@@ -71,11 +74,13 @@ func (m *marker) site(ctx context.Context, site string) error {
 	if err != nil {
 		return err
 	}
+
 	for _, environment := range environments {
 		if err := m.environment(ctx, site, environment, keep, known); err != nil {
 			return fmt.Errorf("%s: %w", journal.DisplayName(environment), err)
 		}
 	}
+
 	there, err := m.releases(ctx, site)
 	if err != nil {
 		return err
@@ -89,7 +94,9 @@ func (m *marker) site(ctx context.Context, site string) error {
 			open = append(open, id)
 		}
 	}
-	if err := each(ctx, m.keeper, open, func(ctx context.Context, id release.ID) error { return m.release(ctx, site, id) }); err != nil {
+
+	if err := each(ctx, m.keeper, open,
+		func(ctx context.Context, id release.ID) error { return m.release(ctx, site, id) }); err != nil {
 		return err
 	}
 	if err := m.keepLogs(ctx, site); err != nil {
@@ -98,7 +105,8 @@ func (m *marker) site(ctx context.Context, site string) error {
 	return m.builtFor(ctx, site, keep)
 }
 
-// young reports whether something is kept for its age alone: what no environment says anything of.
+// young reports whether something is kept for its age alone: what no
+// environment says anything of.
 func (m *marker) young(modified time.Time) bool {
 	seconds := journal.DefaultRetention.Seconds
 	if m.policy.Retention != nil {
@@ -109,16 +117,20 @@ func (m *marker) young(modified time.Time) bool {
 
 func named(id release.ID, names []string) bool {
 	for _, name := range names {
-		if digits := strings.TrimPrefix(name, "r-"); len(digits) >= 10 && strings.HasPrefix(id.String(), digits) {
+		if digits := strings.TrimPrefix(name, "r-"); len(digits) >= 10 &&
+			strings.HasPrefix(id.String(), digits) {
 			return true
 		}
 	}
 	return false
 }
 
-// environment walks back through a journal as far as anything is kept: the last releases, those that were live not long ago, and
-// those whose fingerprinted assets are still answered. known are all that it names as far back as a young release can be.
-func (m *marker) environment(ctx context.Context, site, environment string, keep, known map[release.ID]bool) error {
+// environment walks back through a journal as far as anything is
+// kept: the last releases, those that were live not long ago,
+// and those whose fingerprinted assets are still answered. known
+// are all that it names as far back as a young release can be.
+func (m *marker) environment(ctx context.Context, site, environment string, keep, known map[release.ID]bool,
+) error {
 	j := m.journal(site, environment)
 	head, err := j.Head(ctx, 0)
 	if errors.Is(err, journal.ErrEmpty) {
@@ -127,6 +139,7 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 	if err != nil {
 		return err
 	}
+
 	retention, assets, err := m.retention(ctx, site, head)
 	if err != nil {
 		return err
@@ -137,10 +150,12 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 		if err != nil {
 			return err
 		}
-		keeping = keeping && (len(different) < max(retention.Releases, 1) || different[entry.Release] || m.now.Sub(ended) <= within)
+		keeping = keeping && (len(different) < max(retention.Releases, 1) || different[entry.Release] ||
+			m.now.Sub(ended) <= within)
 		if !keeping && !m.young(ended) {
 			break
 		}
+
 		ended = entry.When
 		if known[entry.Release] = true; !keeping {
 			continue
@@ -148,16 +163,19 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 		if !entry.Document.IsZero() {
 			m.object(entry.Document)
 		}
+
 		if !entry.Release.IsZero() {
 			different[entry.Release] = true
 			keep[entry.Release] = true
 		}
 	}
+
 	if head.Frozen != nil {
 		if err := m.waiting(ctx, site, environment, keep); err != nil {
 			return err
 		}
 	}
+
 	if len(retention.Keep) > 0 {
 		there, err := m.releases(ctx, site)
 		if err != nil {
@@ -167,6 +185,7 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 			keep[id] = keep[id] || named(id, retention.Keep)
 		}
 	}
+
 	return nil
 }
 
@@ -180,6 +199,7 @@ func (m *marker) waiting(ctx context.Context, site, environment string, keep map
 	if err != nil {
 		return err
 	}
+
 	for _, item := range items {
 		if id, err := release.ParseID(item.Name()); err == nil && !there[id].Modified.IsZero() {
 			keep[id] = true
@@ -188,8 +208,10 @@ func (m *marker) waiting(ctx context.Context, site, environment string, keep map
 	return nil
 }
 
-// retention returns what an environment says of itself, and how long the assets of a release are answered after it.
-func (m *marker) retention(ctx context.Context, site string, head journal.Entry) (journal.Retention, time.Duration, error) {
+// retention returns what an environment says of itself, and how long the assets
+// of a release are answered after it.
+func (m *marker) retention(ctx context.Context, site string, head journal.Entry,
+) (journal.Retention, time.Duration, error) {
 	retention, assets := journal.DefaultRetention, time.Duration(0)
 	if !head.Document.IsZero() {
 		data, err := m.load(ctx, head.Document)
@@ -200,10 +222,12 @@ func (m *marker) retention(ctx context.Context, site string, head journal.Entry)
 		if err != nil {
 			return retention, 0, err
 		}
+
 		if document.Retention != nil {
 			retention = *document.Retention
 		}
 	}
+
 	if m.policy.Retention != nil {
 		retention.Releases, retention.Seconds = m.policy.Retention.Releases, m.policy.Retention.Seconds
 	}
@@ -214,10 +238,12 @@ func (m *marker) retention(ctx context.Context, site string, head journal.Entry)
 		}
 		assets = time.Duration(reader.Root.Settings.AssetSeconds()) * time.Second
 	}
+
 	return retention, assets, nil
 }
 
-// release marks everything that a release consists of. Chunks that are marked already were gone through.
+// release marks everything that a release consists of.
+// Chunks that are marked already were gone through.
 func (m *marker) release(ctx context.Context, site string, id release.ID) error {
 	reader, err := m.open(ctx, site, id)
 	if err != nil {
@@ -226,6 +252,7 @@ func (m *marker) release(ctx context.Context, site string, id release.ID) error 
 	for _, object := range reader.Root.Objects() {
 		m.object(object)
 	}
+
 	return reader.Visit(ctx, m.object, func(file release.File) error {
 		for _, object := range file.Objects() {
 			m.object(object)
@@ -234,12 +261,15 @@ func (m *marker) release(ctx context.Context, site string, id release.ID) error 
 	})
 }
 
-// builtFor marks the records of builds that made what is kept, and of those that failed not long ago.
+// builtFor marks the records of builds that made what is
+// kept, and of those that failed not long ago.
 func (m *marker) builtFor(ctx context.Context, site string, keep map[release.ID]bool) error {
-	records, err := m.builds(ctx, site, func(key string, _ error) { m.built[key] = true }) // what cannot be read stays
+	// what cannot be read stays
+	records, err := m.builds(ctx, site, func(key string, _ error) { m.built[key] = true })
 	if err != nil {
 		return err
 	}
+
 	for _, record := range records {
 		if keep[record.Release] || record.Release.IsZero() && m.young(record.item.Modified) {
 			m.built[record.item.Key] = true
@@ -248,6 +278,7 @@ func (m *marker) builtFor(ctx context.Context, site string, keep map[release.ID]
 			}
 		}
 	}
+
 	return nil
 }
 

@@ -14,10 +14,13 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// RemoveSite takes a site out: its environments serve nothing any more, then its releases, builds and journals go, and last the
-// claim of its name unless that is kept. Objects stay until a prune. Writers of the site that are at work are waited for; new ones are
-// refused. attempt makes random texts.
-func RemoveSite(ctx context.Context, store storage.Store, site, who string, keepName bool, waiting func([]pins.Waiting), tell Tell) (removed int, err error) {
+// RemoveSite takes a site out: its environments serve nothing any more, then
+// its releases, builds and journals go, and last the claim of its name unless
+// that is kept. Objects stay until a prune. Writers of the site that are at
+// work are waited for; new ones are refused. attempt makes random texts.
+func RemoveSite(ctx context.Context, store storage.Store, site, who string, keepName bool,
+	waiting func([]pins.Waiting), tell Tell,
+) (removed int, err error) {
 	k := &keeper{store: store, tell: tell}
 	removal, err := pins.Condemn(ctx, store, strings.ToLower(rand.Text()), pins.Record{
 		Who: who, Begun: time.Now().UTC().Truncate(time.Second), Keys: []string{}, Sites: []string{site}})
@@ -28,6 +31,7 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err := removal.Wait(ctx, waiting); err != nil {
 		return 0, err
 	}
+
 	if err := (&keeper{store: removal.Writer(), tell: tell}).goDark(ctx, site, who); err != nil {
 		return 0, err
 	}
@@ -38,6 +42,7 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err != nil && !errors.Is(err, storage.ErrNotFound) && !errors.Is(err, record.ErrUnreadable) {
 		return 0, err
 	}
+
 	if err := k.giveUp(ctx, removal.Writer(), site, who); err != nil {
 		return 0, err
 	}
@@ -45,14 +50,17 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err != nil {
 		return 0, err
 	}
+
 	var keys []string
 	for _, item := range items {
 		if item.Key != storage.ClaimKey(site) {
 			keys = append(keys, item.Key)
 		}
 	}
+
 	done := int64(0)
-	err = removal.Delete(ctx, keys, func(n int) { done += int64(n); tell("removing", done, int64(len(keys))) })
+	err = removal.Delete(ctx, keys,
+		func(n int) { done += int64(n); tell("removing", done, int64(len(keys))) })
 	if err == nil && keepName && claim.Incarnation != "" {
 		claim.Incarnation = strings.ToLower(rand.Text()) // what comes is not what was removed
 		var data []byte
@@ -63,6 +71,7 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err != nil || keepName {
 		return int(done), err
 	}
+
 	err = removal.Delete(ctx, []string{storage.ClaimKey(site), storage.PulseKey(site)}, func(int) {})
 	if tidier, ok := store.(storage.Tidier); ok && err == nil {
 		err = tidier.Tidy(ctx, storage.SiteKey(site))
@@ -70,12 +79,15 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	return int(done) + 1, err
 }
 
-// bury leaves what says that a site was removed. Edge nodes forget nothing without it.
+// bury leaves what says that a site was removed. Edge
+// nodes forget nothing without it.
 func bury(ctx context.Context, store storage.Store, claim record.Claim, who string) error {
-	data, err := record.Removed{Site: claim.Site, Incarnation: claim.Incarnation, Who: who, When: time.Now().UTC().Truncate(time.Second)}.Encode()
+	data, err := record.Removed{Site: claim.Site, Incarnation: claim.Incarnation, Who: who, When: time.Now().
+		UTC().Truncate(time.Second)}.Encode()
 	if err != nil {
 		return err
 	}
+
 	err = store.Create(ctx, storage.RemovedKey(claim.Site, claim.Incarnation), data)
 	if errors.Is(err, storage.ErrExists) {
 		return nil // a removal that was interrupted
@@ -98,15 +110,18 @@ func (k *keeper) giveUp(ctx context.Context, writer storage.Store, site, who str
 		if err != nil {
 			return err
 		}
+
 		head, err := hosts.Read(data)
 		if err != nil || head.Site != site {
 			continue // one that cannot be read is verify's matter
 		}
-		_, err = hosts.Append(ctx, writer, head.Host, strings.ToLower(rand.Text()), hosts.HandOver(site, "", who, "the site was removed", time.Now()))
+		_, err = hosts.Append(ctx, writer, head.Host, strings.ToLower(rand.Text()),
+			hosts.HandOver(site, "", who, "the site was removed", time.Now()))
 		if _, taken := errors.AsType[*hosts.Taken](err); err != nil && !taken {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -120,8 +135,10 @@ func (k *keeper) goDark(ctx context.Context, site, who string) error {
 	for _, environment := range environments {
 		j := k.journal(site, environment)
 		j.Attempt = func() string { return strings.ToLower(rand.Text()) }
-		entry, err := j.Append(ctx, journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.OnRequest}, "command", who, ""))
-		if errors.Is(err, journal.ErrEmpty) || errors.Is(err, journal.ErrGone) || errors.Is(err, journal.ErrDamaged) {
+		entry, err := j.Append(ctx, journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.OnRequest},
+			"command", who, ""))
+		if errors.Is(err, journal.ErrEmpty) || errors.Is(err, journal.ErrGone) ||
+			errors.Is(err, journal.ErrDamaged) {
 			continue // it goes anyway
 		}
 		if err != nil {
@@ -129,5 +146,6 @@ func (k *keeper) goDark(ctx context.Context, site, who string) error {
 		}
 		hints.Pulse(ctx, k.store, entry)
 	}
+
 	return nil
 }

@@ -20,8 +20,9 @@ type Right struct {
 	Why  string `json:"why,omitempty"` // what the store said instead
 }
 
-// Rights tries what may be done in a store, with a small record of its own, which it takes away again. The error is one that says
-// nothing of rights, such as storage.ErrUnreachable.
+// Rights tries what may be done in a store, with a small record
+// of its own, which it takes away again. The error is one that
+// says nothing of rights, such as storage.ErrUnreachable.
 func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 	key := "probe/" + strings.ToLower(rand.Text())
 	content := []byte(key)
@@ -32,11 +33,13 @@ func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 			return nil
 		}
 		rights[len(rights)-1].Why = err.Error()
-		if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrReadOnly) || errors.Is(err, errBroken) {
+		if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrReadOnly) ||
+			errors.Is(err, errBroken) {
 			return nil
 		}
 		return err
 	}
+
 	_, err := store.Get(ctx, storage.MarkKey)
 	if err := try("read", err); err != nil {
 		return rights, err
@@ -45,6 +48,7 @@ func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 	if err := try("list", err); err != nil {
 		return rights, err
 	}
+
 	err = store.Create(ctx, key, content)
 	if err := try("create", err); err != nil || !rights[len(rights)-1].Has {
 		return rights, err
@@ -54,6 +58,7 @@ func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 	} else if err == nil {
 		err = fmt.Errorf("%w: a record was written over", errBroken)
 	}
+
 	if err := try("create only once", err); err != nil {
 		return rights, err
 	}
@@ -63,15 +68,18 @@ func Rights(ctx context.Context, store storage.Store) ([]Right, error) {
 	return rights, try("delete", store.Delete(ctx, key))
 }
 
-// Duty says whether somebody may do what a role does, as far as that can be tried.
+// Duty says whether somebody may do what a role does, as
+// far as that can be tried.
 type Duty struct {
 	Role  storage.Role `json:"role"`
 	Can   bool         `json:"can"`
 	Lacks []string     `json:"lacks,omitempty"` // "delete objects/**"
 }
 
-// Duties tries, in a store that tells who may do what for each key, what the table of kinds says of each role: deleting what is not there, and
-// writing content. site is one whose keys are tried; "" for none. What may be read was tried before.
+// Duties tries, in a store that tells who may do what for each
+// key, what the table of kinds says of each role: deleting what
+// is not there, and writing content. site is one whose keys are
+// tried; "" for none. What may be read was tried before.
 func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, error) {
 	denied := func(err error) (bool, error) {
 		if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrReadOnly) {
@@ -79,6 +87,7 @@ func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, erro
 		}
 		return false, err
 	}
+
 	duties := make([]Duty, len(storage.Roles))
 	for i, role := range storage.Roles {
 		duties[i] = Duty{Role: role, Can: true}
@@ -91,11 +100,13 @@ func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, erro
 			}
 		}
 	}
+
 	content := []byte("orilla may write here")
 	no, err := denied(store.Create(ctx, digest.Of(content).Key(), content)) // a prune takes it away
 	if err != nil && !errors.Is(err, storage.ErrExists) {
 		return nil, err
 	}
+
 	for _, kind := range storage.Kinds {
 		if kind.Folder() == "" && !kind.OfSite() || kind.OfSite() && site == "" {
 			continue
@@ -103,11 +114,13 @@ func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, erro
 		if kind.Pattern == storage.ObjectsKey+"/**" && no {
 			lacks("write "+kind.Pattern, kind.Writes)
 		}
+
 		absent := strings.ToLower(rand.Text())
 		key := strings.NewReplacer("SITE", site, "**", "absent/"+absent, "*", absent).Replace(kind.Pattern)
 		if kind.Folder() == "" {
 			continue // a key of the site's own, which is there
 		}
+
 		no, err := denied(store.Delete(ctx, key))
 		if err != nil {
 			return nil, err
@@ -116,19 +129,23 @@ func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, erro
 			lacks("delete "+kind.Pattern, kind.Deletes)
 		}
 	}
+
 	return duties, nil
 }
 
 // errBroken: the store does not do what it must.
 var errBroken = errors.New("the store does not keep what was created first")
 
-// Race lets sixteen writers create the same record, twenty times, and returns an error that says what happened unless each time
-// exactly one won and its bytes are there. storage.ErrUnable is what a store is that fails.
+// Race lets sixteen writers create the same record, twenty times, and returns
+// an error that says what happened unless each time exactly one won and its
+// bytes are there. storage.ErrUnable is what a store is that fails.
 func Race(ctx context.Context, store storage.Store, tell Tell) error {
 	const rounds, writers = 20, 16
 	base := "probe/" + strings.ToLower(rand.Text()) + "-"
 	var keys []string
-	defer func() { storage.Remove(context.WithoutCancel(ctx), store, keys) }() //nolint:errcheck // litter of a few bytes
+	//nolint:errcheck // litter of a few bytes
+	defer func() { storage.Remove(context.WithoutCancel(ctx), store, keys) }()
+
 	for round := range rounds {
 		tell("racing writers", int64(round), rounds)
 		key := fmt.Sprintf("%s%d", base, round)
@@ -152,6 +169,7 @@ func Race(ctx context.Context, store storage.Store, tell Tell) error {
 				}
 			})
 		}
+
 		group.Wait()
 		if failed != nil {
 			return failed
@@ -160,10 +178,14 @@ func Race(ctx context.Context, store storage.Store, tell Tell) error {
 		if err != nil {
 			return err
 		}
+
 		if winners.Load() != 1 || string(data) != winner.Load() {
-			return fmt.Errorf("%w: in round %d of %d, %d of %d writers were told that they had created the same record", storage.ErrUnable, round+1, rounds, winners.Load(), writers)
+			return fmt.Errorf("%w: in round %d of %d, %d of %d writers were told that "+
+				"they had created the same record", storage.ErrUnable, round+1, rounds, winners.Load(),
+				writers)
 		}
 	}
+
 	return nil
 }
 

@@ -22,12 +22,14 @@ type half struct {
 }
 
 // runs reads the records of a site's runs. What cannot be read is told to bad.
-func (k *keeper) runs(ctx context.Context, site string, bad func(key string, err error)) (found []half, err error) {
+func (k *keeper) runs(ctx context.Context, site string, bad func(key string, err error),
+) (found []half, err error) {
 	items, err := k.deep(ctx, storage.RunsKey(site))
 	if err != nil {
 		return nil, err
 	}
 	var mutex sync.Mutex
+
 	err = each(ctx, k, items, func(ctx context.Context, item storage.Item) error {
 		data, err := k.store.Get(ctx, item.Key)
 		if err != nil {
@@ -44,16 +46,19 @@ func (k *keeper) runs(ctx context.Context, site string, bad func(key string, err
 		found = append(found, one)
 		return nil
 	})
+
 	return found, err
 }
 
-// decodeHalf reads the record under a key sites/<site>/runs/<number>/<half>; of a first half nothing is returned.
+// decodeHalf reads the record under a key sites/<site>/runs/<number>/<half>; of
+// a first half nothing is returned.
 func decodeHalf(key string, data []byte) (*builds.Ended, error) {
 	parts := strings.Split(key, "/")
 	n, err := strconv.ParseInt(parts[len(parts)-2], 10, 64)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", builds.ErrUnreadable, err)
 	}
+
 	if parts[len(parts)-1] == "begun" {
 		_, err := builds.DecodeBegun(data, n)
 		return nil, err
@@ -75,7 +80,8 @@ func (m *marker) keepLogs(ctx context.Context, site string) error {
 	return err
 }
 
-// allRuns brings the records of runs over, and those of their logs that are still kept.
+// allRuns brings the records of runs over, and those of
+// their logs that are still kept.
 func (c *copying) allRuns(ctx context.Context, site string) error {
 	found, err := c.runs(ctx, site, func(string, error) {})
 	if err != nil {
@@ -95,10 +101,13 @@ func (c *copying) allRuns(ctx context.Context, site string) error {
 			}
 		}
 	}
+
 	if err := c.bring(ctx, logs); err != nil {
 		return err
 	}
-	// Where the target has a run of its own under a number, it keeps that one, whole.
+
+	// Where the target has a run of its own under a
+	// number, it keeps that one, whole.
 	var mutex sync.Mutex
 	theirs := map[string]bool{}
 	for _, second := range []bool{false, true} {
@@ -110,6 +119,7 @@ func (c *copying) allRuns(ctx context.Context, site string) error {
 			if (one.ended != nil) != second || other {
 				return nil
 			}
+
 			err := c.create(ctx, one.item.Key, one.data)
 			if errors.Is(err, ErrDiverged) {
 				mutex.Lock()
@@ -122,5 +132,6 @@ func (c *copying) allRuns(ctx context.Context, site string) error {
 			return err
 		}
 	}
+
 	return nil
 }

@@ -24,7 +24,8 @@ func (s *site) failed(text string) string {
 	runs := builds.Runs{Store: s.store, Site: s.name}
 	begun, err := runs.Begin(s.t.Context(), builds.Begun{Key: "k", Branch: "main", When: time.Now()}, 0)
 	require.NoError(s.t, err)
-	require.NoError(s.t, runs.End(s.t.Context(), builds.Ended{Number: begun.Number, Outcome: builds.Failed, Problem: text, Log: []digest.Digest{log}, When: time.Now()}))
+	require.NoError(s.t, runs.End(s.t.Context(), builds.Ended{Number: begun.Number, Outcome: builds.Failed,
+		Problem: text, Log: []digest.Digest{log}, When: time.Now()}))
 	return log.Key()
 }
 
@@ -34,7 +35,8 @@ func there(t *testing.T, store storage.Store, key string) bool {
 	return err == nil
 }
 
-// TestLogsOfBuildsAreKeptForAWhile prunes while they are young and when they are old; the records stay.
+// TestLogsOfBuildsAreKeptForAWhile prunes while they are
+// young and when they are old; the records stay.
 func TestLogsOfBuildsAreKeptForAWhile(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
@@ -55,17 +57,20 @@ func TestLogsOfBuildsAreKeptForAWhile(t *testing.T) {
 	})
 }
 
-// TestRecordsOfBuildsAreCopiedAndVerified copies them, with the logs that are there, and damages them.
+// TestRecordsOfBuildsAreCopiedAndVerified copies them,
+// with the logs that are there, and damages them.
 func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	s.publish("production", day(1), nil)
 	gone, kept := s.failed("gone"), s.failed("kept")
 	require.NoError(t, s.store.Delete(t.Context(), gone))
-	running, err := builds.Runs{Store: s.store, Site: "corvane"}.Begin(t.Context(), builds.Begun{Key: "k", When: time.Now()}, 0)
+	running, err := builds.Runs{Store: s.store, Site: "corvane"}.Begin(t.Context(),
+		builds.Begun{Key: "k", When: time.Now()}, 0)
 	require.NoError(t, err)
 	target := &memory.Store{}
 	for range 2 { // it goes on where it was
-		_, err := upkeep.Copy(t.Context(), s.store, target, []string{"corvane"}, upkeep.CopyOptions{Tell: quiet, Settle: settled})
+		_, err := upkeep.Copy(t.Context(), s.store, target, []string{"corvane"},
+			upkeep.CopyOptions{Tell: quiet, Settle: settled})
 		require.NoError(t, err)
 	}
 	assert.True(t, there(t, target, kept))
@@ -74,11 +79,14 @@ func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, last)
 	whole(t, target)
-	require.NoError(t, builds.Runs{Store: target, Site: "corvane"}.End(t.Context(), builds.Ended{Number: 3, Outcome: builds.Abandoned, When: time.Now()}))
-	own, err := builds.Runs{Store: target, Site: "corvane"}.Begin(t.Context(), builds.Begun{Key: "own", When: time.Now()}, 0)
+	require.NoError(t, builds.Runs{Store: target, Site: "corvane"}.End(t.Context(),
+		builds.Ended{Number: 3, Outcome: builds.Abandoned, When: time.Now()}))
+	own, err := builds.Runs{Store: target, Site: "corvane"}.Begin(t.Context(),
+		builds.Begun{Key: "own", When: time.Now()}, 0)
 	require.NoError(t, err)
 	s.failed("of the other store")
-	_, err = upkeep.Copy(t.Context(), s.store, target, []string{"corvane"}, upkeep.CopyOptions{Tell: quiet, Settle: settled})
+	_, err = upkeep.Copy(t.Context(), s.store, target, []string{"corvane"},
+		upkeep.CopyOptions{Tell: quiet, Settle: settled})
 	require.NoError(t, err)
 	run, err := builds.Runs{Store: target, Site: "corvane"}.Get(t.Context(), own.Number)
 	require.NoError(t, err)
@@ -88,7 +96,8 @@ func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
 	for _, key := range []string{storage.RunBegunKey("corvane", 1), storage.RunEndedKey("corvane", 2)} {
 		data, err := target.Get(t.Context(), key)
 		require.NoError(t, err)
-		require.NoError(t, target.Replace(t.Context(), key, []byte(strings.Replace(string(data), "format", "formed", 1))))
+		require.NoError(t, target.Replace(t.Context(), key,
+			[]byte(strings.Replace(string(data), "format", "formed", 1))))
 	}
 	found, err := upkeep.Verify(t.Context(), target, nil, quiet)
 	require.NoError(t, err)

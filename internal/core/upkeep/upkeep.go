@@ -1,5 +1,6 @@
-// Package upkeep looks after a whole store: what is reachable, whether it is whole, what may go, and how it gets elsewhere. It
-// goes over storage.Store and has no interface of its own.
+// Package upkeep looks after a whole store: what is reachable, whether it is
+// whole, what may go, and how it gets elsewhere. It goes over storage.Store and
+// has no interface of its own.
 package upkeep
 
 import (
@@ -21,7 +22,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Tell is told how far long work is, from several goroutines: what is being done, how many of how many (0 if that is not known).
+// Tell is told how far long work is, from several goroutines: what is being
+// done, how many of how many (0 if that is not known).
 type Tell func(what string, done, of int64)
 
 // keeper is what all work on a store shares.
@@ -103,6 +105,7 @@ func (k *keeper) objects(ctx context.Context) ([]storage.Item, error) {
 	for _, folder := range folders {
 		names = append(names, folder.Key)
 	}
+
 	var done atomic.Int64
 	var mutex sync.Mutex
 	var found []storage.Item
@@ -114,6 +117,7 @@ func (k *keeper) objects(ctx context.Context) ([]storage.Item, error) {
 		k.tell("listing objects", done.Add(1), int64(len(names)))
 		return err
 	})
+
 	return found, err
 }
 
@@ -138,7 +142,8 @@ func Sites(ctx context.Context, store storage.Store) (names []string, err error)
 	return names, nil
 }
 
-// HasSite reports whether a store holds anything of a site: its name is taken, or a first build was begun.
+// HasSite reports whether a store holds anything of a site: its name is taken,
+// or a first build was begun.
 func HasSite(ctx context.Context, store storage.Store, site string) (bool, error) {
 	_, err := store.Stat(ctx, storage.ClaimKey(site))
 	if !errors.Is(err, storage.ErrNotFound) {
@@ -181,19 +186,23 @@ type built struct {
 	item storage.Item
 }
 
-// builds reads the build records of a site. What cannot be read is told to bad, or else is the error.
-func (k *keeper) builds(ctx context.Context, site string, bad func(key string, err error)) (found []built, err error) {
+// builds reads the build records of a site. What cannot be
+// read is told to bad, or else is the error.
+func (k *keeper) builds(ctx context.Context, site string, bad func(key string, err error),
+) (found []built, err error) {
 	items, err := k.deep(ctx, storage.SiteKey(site)+"/builds")
 	if err != nil {
 		return nil, err
 	}
 	var mutex sync.Mutex
+
 	err = each(ctx, k, items, func(ctx context.Context, item storage.Item) error {
 		data, err := k.store.Get(ctx, item.Key)
 		var one builds.Record
 		if err == nil {
 			one, err = builds.Decode(data)
 		}
+
 		mutex.Lock()
 		defer mutex.Unlock()
 		switch {
@@ -205,8 +214,10 @@ func (k *keeper) builds(ctx context.Context, site string, bad func(key string, e
 		default:
 			return fmt.Errorf("%s: %w", item.Key, err)
 		}
+
 		return nil
 	})
+
 	return found, err
 }
 

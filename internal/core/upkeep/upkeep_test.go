@@ -37,7 +37,8 @@ type site struct {
 	n     int
 }
 
-// publish makes a release of pages, and points an environment at it if one is named.
+// publish makes a release of pages, and points an
+// environment at it if one is named.
 func (s *site) publish(environment string, pages map[string]string, retention *journal.Retention) release.ID {
 	s.t.Helper()
 	ctx := s.t.Context()
@@ -68,7 +69,8 @@ func (s *site) publish(environment string, pages map[string]string, retention *j
 	s.n++
 	log := []byte(fmt.Sprintf("log %d of %s", s.n, s.name))
 	put(digest.Of(log).Key(), log)
-	record, err := builds.Record{Key: digest.Of(log).String(), Number: 1, Outcome: builds.Succeeded, Release: index.ID, Log: []digest.Digest{digest.Of(log)}}.Encode()
+	record, err := builds.Record{Key: digest.Of(log).String(), Number: 1, Outcome: builds.Succeeded,
+		Release: index.ID, Log: []digest.Digest{digest.Of(log)}}.Encode()
 	require.NoError(s.t, err)
 	put(storage.BuildKey(s.name, digest.Of(log).String(), 1), record)
 	if environment != "" {
@@ -77,7 +79,10 @@ func (s *site) publish(environment string, pages map[string]string, retention *j
 		if document.Data != nil {
 			put(document.Digest.Key(), document.Data)
 		}
-		_, err = s.journal(environment).Append(ctx, journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: index.ID, Document: document}, time.Now()))
+		_, err = s.journal(environment).
+			Append(ctx, journal.Entry{},
+				journal.Activate(journal.Deploy, journal.Move{Release: index.ID, Document: document},
+					time.Now()))
 		require.NoError(s.t, err)
 	}
 	return index.ID
@@ -85,7 +90,8 @@ func (s *site) publish(environment string, pages map[string]string, retention *j
 
 func (s *site) journal(environment string) *journal.Journal {
 	s.n++
-	return &journal.Journal{Store: s.store, Site: s.name, Environment: environment, Attempt: func() string { s.n++; return fmt.Sprint(s.n, s.name) }, Now: time.Now}
+	return &journal.Journal{Store: s.store, Site: s.name, Environment: environment,
+		Attempt: func() string { s.n++; return fmt.Sprint(s.n, s.name) }, Now: time.Now}
 }
 
 // day is the page of a day, which only that day's release has.
@@ -152,8 +158,9 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 		assert.False(t, s.has(ids[1]))
 		assert.True(t, s.has(ids[5]), "the last three stay, however old")
 
-		_, err := s.journal("production").Append(t.Context(), journal.Entry{}, s.journal("production").Return(t.Context(), journal.Back{
-			To: func(e journal.Entry) bool { return e.Release == ids[5] }}))
+		_, err := s.journal("production").Append(t.Context(), journal.Entry{}, s.journal("production").
+			Return(t.Context(), journal.Back{
+				To: func(e journal.Entry) bool { return e.Release == ids[5] }}))
 		require.NoError(t, err)
 		prune(t, s.store, upkeep.Policy{Retention: &journal.Retention{Releases: 1}})
 		assert.True(t, s.has(ids[5]), "live again")
@@ -166,7 +173,8 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 	})
 }
 
-// TestPruneLeavesWhatPreviewsShareAndWhatWaits lets a preview expire whose release production serves, and freezes an environment.
+// TestPruneLeavesWhatPreviewsShareAndWhatWaits lets a preview expire whose
+// release production serves, and freezes an environment.
 func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
@@ -177,30 +185,42 @@ func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 		waits := s.publish("", day(3), nil)
 		ends := time.Now().Add(time.Hour)
 		for _, name := range []string{"preview.winter", "preview.own"} {
-			_, err := s.journal(name).Append(t.Context(), journal.Entry{}, journal.SetExpiry(&ends, "command", "x", "", time.Now()))
+			_, err := s.journal(name).
+				Append(t.Context(), journal.Entry{}, journal.SetExpiry(&ends, "command", "x", "", time.Now()))
 			require.NoError(t, err)
 		}
-		_, err := s.journal("production").Append(t.Context(), journal.Entry{}, journal.SetFrozen(&journal.Frozen{Who: "x", When: time.Now()}, "command", "x", "", time.Now()))
+		_, err := s.journal("production").
+			Append(t.Context(), journal.Entry{},
+				journal.SetFrozen(&journal.Frozen{Who: "x", When: time.Now()}, "command", "x", "",
+					time.Now()))
 		require.NoError(t, err)
-		require.NoError(t, s.store.Replace(t.Context(), storage.WaitingKey("corvane", "production")+"/"+waits.String(), []byte("{}")))
-		require.NoError(t, s.store.Create(t.Context(), storage.OutcomeKey("corvane", "production", 1), []byte("{}")))
+		require.NoError(t, s.store.Replace(t.Context(), storage.WaitingKey("corvane", "production")+"/"+
+			waits.String(), []byte("{}")))
+		require.NoError(t, s.store.Create(t.Context(), storage.OutcomeKey("corvane", "production", 1),
+			[]byte("{}")))
 		time.Sleep(60 * 24 * time.Hour)
 		prune(t, s.store, upkeep.Policy{})
 		assert.True(t, s.has(shared), "a preview takes nothing away that another environment serves")
 		assert.True(t, s.has(own), "the last release of a preview can be brought back")
 		assert.True(t, s.has(waits), "what waits for a thaw stays, however long the freeze")
 		for _, name := range []string{"preview.winter", "preview.own"} {
-			_, err := s.journal(name).Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.Expired}, "follow", "x", ""))
+			_, err := s.journal(name).
+				Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{Reason: journal.Expired},
+					"follow", "x", ""))
 			require.NoError(t, err)
-			_, err = s.journal(name).Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{}, "follow", "x", ""))
+			_, err = s.journal(name).
+				Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{}, "follow", "x", ""))
 			require.ErrorIs(t, err, journal.ErrGone)
 		}
-		_, err = s.journal("production").Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "x", "", time.Now()))
+		_, err = s.journal("production").
+			Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "x", "", time.Now()))
 		require.NoError(t, err)
 		to := &memory.Store{}
-		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+			upkeep.CopyOptions{Settle: settled, Tell: quiet})
 		require.NoError(t, err)
-		for _, key := range []string{storage.OutcomeKey("corvane", "production", 1), storage.WaitingKey("corvane", "production") + "/" + waits.String()} {
+		for _, key := range []string{storage.OutcomeKey("corvane", "production", 1),
+			storage.WaitingKey("corvane", "production") + "/" + waits.String()} {
 			_, err := to.Stat(t.Context(), key)
 			assert.NoError(t, err, "a copy brings what is kept beside the journal: %s", key)
 		}
@@ -218,7 +238,8 @@ func TestPruneLeavesUnfinishedUploadsAndUnreadableRecords(t *testing.T) {
 		s.publish("production", day(1), nil)
 		stray := digest.Of([]byte("stray")).Key()
 		require.NoError(t, s.store.Create(t.Context(), stray, []byte("stray")))
-		require.NoError(t, s.store.Create(t.Context(), "sites/corvane/builds/later/1", []byte(`{"format":2}`)))
+		require.NoError(t, s.store.Create(t.Context(), "sites/corvane/builds/later/1",
+			[]byte(`{"format":2}`)))
 		policy := upkeep.Policy{Grace: 24 * time.Hour}
 		assert.Zero(t, prune(t, s.store, policy).Objects)
 		time.Sleep(60 * 24 * time.Hour)
@@ -253,7 +274,8 @@ func TestPruneSparesWhatIsNeededAgain(t *testing.T) {
 			time.Sleep(48 * time.Hour)
 			s.publish("production", day(2+n), nil)
 		}
-		plan, err := upkeep.Plan(t.Context(), s.store, "x", upkeep.Policy{Retention: &journal.Retention{Releases: 1}}, quiet)
+		plan, err := upkeep.Plan(t.Context(), s.store, "x",
+			upkeep.Policy{Retention: &journal.Retention{Releases: 1}}, quiet)
 		require.NoError(t, err)
 		assert.Len(t, plan.Result().Releases, 2, "the one before is carried for its assets")
 		hold, err := pins.Take(t.Context(), s.store, "w", pins.Pin{Site: "corvane", What: "rollback"})
@@ -262,7 +284,8 @@ func TestPruneSparesWhatIsNeededAgain(t *testing.T) {
 		done, err := plan.CarryOut(t.Context(), func([]pins.Waiting) {
 			waited = true
 			j := s.journal("production")
-			_, err := j.Append(t.Context(), journal.Entry{}, j.Return(t.Context(), journal.Back{To: func(e journal.Entry) bool { return e.Release == old }}))
+			_, err := j.Append(t.Context(), journal.Entry{},
+				j.Return(t.Context(), journal.Back{To: func(e journal.Entry) bool { return e.Release == old }}))
 			assert.NoError(t, err)
 			go hold.Drop(t.Context())
 		}, quiet)
@@ -299,7 +322,8 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 	old := s.publish("production", day(2), nil)
 	live := s.publish("production", day(3), nil)
 	other := &memory.Store{}
-	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"},
+		upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	whole(t, s.store)
 	assert.Equal(t, whole(t, s.store), whole(t, other))
@@ -309,15 +333,17 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 	root, err := release.DecodeRoot(data, old)
 	require.NoError(t, err)
 	damage := map[string][]byte{ // nil: missing
-		digest.Of([]byte("day 3")).Key():                                               nil,
-		digest.Of([]byte("home")).Key():                                                []byte("hom3"),
-		root.Chunks[0].Digest.Key():                                                    []byte("not a list"),
-		storage.ReleaseKey("corvane", live.String()):                                   []byte(`{"format":1}`),
-		storage.JournalKey("corvane", "production", 1):                                 []byte(`{"half":`),
-		storage.JournalKey("corvane", "production", 2):                                 nil,
-		digest.Of([]byte("log 1 of corvane")).Key():                                    nil,
-		storage.ClaimKey("corvane"):                                                    nil,
-		root.Rules.Digest.Key():                                                        []byte("redirect / -> https://elsewhere.test/"),
+		digest.Of([]byte("day 3")).Key(): nil,
+		digest.Of([]byte("home")).Key():  []byte("hom3"),
+		root.Chunks[0].Digest.Key():      []byte("not a list"),
+		storage.ReleaseKey("corvane",
+			live.String()): []byte(`{"format":1}`),
+		storage.JournalKey("corvane", "production", 1): []byte(`{"half":`),
+		storage.JournalKey("corvane", "production", 2): nil,
+		digest.Of([]byte("log 1 of corvane")).Key():    nil,
+		storage.ClaimKey("corvane"):                    nil,
+		root.Rules.Digest.Key(): []byte(
+			"redirect / -> https://elsewhere.test/"),
 		storage.BuildKey("corvane", digest.Of([]byte("log 1 of corvane")).String(), 1): []byte("{"),
 	}
 	for key, bytes := range damage {
@@ -406,8 +432,10 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	to := &tired{}
 	for tries := 1; ; tries++ {
 		to.left.Store(int64(tries))
-		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
-		for _, id := range listed(t, to, storage.ReleasesKey("corvane")) { // whatever was reached, it is whole
+		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+			upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		// whatever was reached, it is whole
+		for _, id := range listed(t, to, storage.ReleasesKey("corvane")) {
 			wholeRelease(t, to, id)
 		}
 		if err == nil {
@@ -422,28 +450,33 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	found := whole(t, to)
 	assert.Equal(t, 6, found.Entries)
 	assert.Empty(t, listed(t, to, storage.SiteKey("velley")))
-	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+		upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	assert.Zero(t, copied.Objects)
 	assert.Zero(t, copied.Releases)
 	assert.Zero(t, copied.Entries)
 
 	s.publish("production", day(20), nil)
-	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+		upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	assert.Equal(t, 1, copied.Entries)
 	(&site{t: t, store: to, name: "corvane", n: 1000}).publish("production", day(30), nil)
 	s.publish("production", day(31), nil)
-	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+		upkeep.CopyOptions{Settle: settled, Tell: quiet})
 	require.ErrorIs(t, err, upkeep.ErrDiverged)
 }
 
-// TestACopyAndAPruneOfItsTarget lets a removal take away what the copy found to be there.
+// TestACopyAndAPruneOfItsTarget lets a removal take away
+// what the copy found to be there.
 func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
 		s.publish("staging", day(2), nil)
-		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Tell: quiet, Settle: settled})
+		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+			upkeep.CopyOptions{Tell: quiet, Settle: settled})
 		require.NoError(t, err)
 		there := listed(t, to, storage.ReleasesKey("corvane"))
 		require.Len(t, there, 1)
@@ -462,12 +495,14 @@ func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 			assert.NoError(t, removal.Delete(t.Context(), doomed, func(int) {}))
 			assert.NoError(t, removal.End(t.Context()))
 		}()
-		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Parallel: 1, Tell: quiet, Settle: func(put func(string) bool) (bool, error) {
-			return hold.Settle(t.Context(), put, func(string) {})
-		}})
+		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+			upkeep.CopyOptions{Parallel: 1, Tell: quiet, Settle: func(put func(string) bool) (bool, error) {
+				return hold.Settle(t.Context(), put, func(string) {})
+			}})
 		require.NoError(t, err)
 		whole(t, to)
-		assert.Len(t, listed(t, to, storage.ReleasesKey("corvane")), 2, "also what was there, and was on its way out")
+		assert.Len(t, listed(t, to, storage.ReleasesKey("corvane")), 2,
+			"also what was there, and was on its way out")
 	})
 }
 
@@ -488,7 +523,10 @@ func wholeRelease(t *testing.T, store storage.Store, name string) {
 	require.NoError(t, err)
 	root, err := release.DecodeRoot(data, id)
 	require.NoError(t, err)
-	reader := release.NewReader(id, root, func(ctx context.Context, d digest.Digest) ([]byte, error) { return store.Get(ctx, d.Key()) })
+	reader := release.NewReader(id, root, func(ctx context.Context, d digest.Digest) ([]byte,
+		error) {
+		return store.Get(ctx, d.Key())
+	})
 	for file, err := range reader.Files(t.Context()) {
 		require.NoError(t, err)
 		_, err := store.Stat(t.Context(), file.Digest.Key())
@@ -551,7 +589,8 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
 	s.publish("production", day(1), nil)
 	own := func(store storage.Store, host, owner string) {
-		_, err := hosts.Append(t.Context(), store, host, owner+host, func(hosts.Entry) (hosts.Entry, error) { return hosts.Entry{Site: owner, Who: "x"}, nil })
+		_, err := hosts.Append(t.Context(), store, host, owner+host,
+			func(hosts.Entry) (hosts.Entry, error) { return hosts.Entry{Site: owner, Who: "x"}, nil })
 		require.NoError(t, err)
 	}
 	own(s.store, "www.corvane.example", "velley")
@@ -560,10 +599,12 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	own(s.store, "shared.example", "corvane")
 	own(to, "shared.example", "harbour")
 	for range 2 { // again changes nothing
-		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"}, upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
+			upkeep.CopyOptions{Settle: settled, Tell: quiet})
 		require.NoError(t, err)
 	}
-	for host, want := range map[string]string{"www.corvane.example": "corvane", "velley.example": "", "shared.example": "harbour"} {
+	for host, want := range map[string]string{"www.corvane.example": "corvane", "velley.example": "",
+		"shared.example": "harbour"} {
 		owner, err := hosts.Owner(t.Context(), to, host)
 		require.NoError(t, err)
 		assert.Equal(t, want, owner.Site, host)
@@ -580,7 +621,8 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 			}
 		}
 	}
-	require.NoError(t, to.Replace(t.Context(), folder+"/0000000001", []byte(`{"attempt":"a","format":1,"host":"www.corvane.example","number":1,"site":"velley","when":"2026-11-01T12:00:00Z","who":"x"}`)))
+	require.NoError(t, to.Replace(t.Context(), folder+"/0000000001",
+		[]byte(`{"attempt":"a","format":1,"host":"www.corvane.example","number":1,"site":"velley","when":"2026-11-01T12:00:00Z","who":"x"}`)))
 	verified, err := upkeep.Verify(t.Context(), to, nil, quiet)
 	require.NoError(t, err)
 	require.Len(t, verified.Damage, 1)

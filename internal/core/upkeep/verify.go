@@ -42,7 +42,8 @@ type verifier struct {
 	keeper
 	result  Verified
 	checked map[digest.Digest]int64 // the sizes of objects that something leads to; -1 if nobody says
-	// damaged are objects that were found to be; what they affect is found out by going through everything again.
+	// damaged are objects that were found to be; what they affect is found out
+	// by going through everything again.
 	damaged map[digest.Digest]*Damage
 
 	objects, bytes atomic.Int64
@@ -51,8 +52,9 @@ type verifier struct {
 // maxAffects is how many are told of what a damage affects.
 const maxAffects = 5
 
-// Verify checks every journal, root, chunk, record and object that anything leads to; objects are read and hashed. It changes
-// nothing. sites limits it; nil for all.
+// Verify checks every journal, root, chunk, record and
+// object that anything leads to; objects are read and
+// hashed. It changes nothing. sites limits it; nil for all.
 func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell) (Verified, error) {
 	v := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]int64{}}
 	if sites == nil {
@@ -61,18 +63,22 @@ func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell)
 			return v.result, err
 		}
 	}
+
 	if err := v.walk(ctx, sites); err != nil {
 		return v.result, err
 	}
 	if err := v.hosts(ctx); err != nil {
 		return v.result, err
 	}
+
 	damaged, err := v.rehash(ctx)
 	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
 	if err == nil && len(damaged) > 0 {
-		again := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]int64{}, damaged: damaged}
+		again := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]int64{},
+			damaged: damaged}
 		err = again.walk(ctx, sites)
 	}
+
 	for _, d := range damaged {
 		slices.SortFunc(d.Affects, liveFirst)
 		v.result.Damage = append(v.result.Damage, *d)
@@ -113,6 +119,7 @@ func (v *verifier) hosts(ctx context.Context) error {
 			}
 			before = data
 		}
+
 		return nil
 	})
 }
@@ -143,6 +150,7 @@ func (v *verifier) need(d digest.Digest, size int64, what func() string) {
 		}
 		return
 	}
+
 	if said, known := v.checked[d]; !known || said < 0 {
 		v.checked[d] = size
 	}
@@ -157,11 +165,14 @@ func (v *verifier) site(ctx context.Context, site string) error {
 	if err != nil {
 		return err
 	}
+
 	environments, err := v.environments(ctx, site)
 	if err != nil {
 		return err
 	}
-	if claimErr != nil && len(there)+len(environments) > 0 { // builds that failed before the first deploy leave no claim
+
+	// builds that failed before the first deploy leave no claim
+	if claimErr != nil && len(there)+len(environments) > 0 {
 		v.damage(storage.ClaimKey(site), "missing", "whose the name "+site+" is")
 	}
 	live := map[release.ID]string{}
@@ -170,29 +181,42 @@ func (v *verifier) site(ctx context.Context, site string) error {
 			return err
 		}
 	}
+
 	var ids []release.ID
 	for id := range there {
 		ids = append(ids, id)
 	}
-	err = each(ctx, &v.keeper, ids, func(ctx context.Context, id release.ID) error { return v.release(ctx, site, id, live[id]) })
+	err = each(ctx, &v.keeper, ids,
+		func(ctx context.Context, id release.ID) error { return v.release(ctx, site, id, live[id]) })
 	if err != nil {
 		return err
 	}
-	records, err := v.builds(ctx, site, func(key string, err error) { v.damage(key, err.Error(), "how a release was built") })
+
+	records, err := v.builds(ctx, site,
+		func(key string, err error) { v.damage(key, err.Error(), "how a release was built") })
 	for _, record := range records {
 		for _, object := range record.objects() {
 			v.need(object, -1, func() string { return "the log and rules of build " + record.Name()[:10] })
 		}
 	}
+
 	if err != nil {
 		return err
 	}
-	_, err = v.runs(ctx, site, func(key string, err error) { v.damage(key, err.Error(), "what orilla builds and orilla usage show") })
+	_, err = v.runs(ctx, site,
+		func(key string, err error) {
+			v.damage(key, err.Error(),
+				"what orilla builds and orilla usage show")
+		})
+
 	return err
 }
 
-// entries checks a journal: each entry reads, and names the bytes of the one before.
-func (v *verifier) entries(ctx context.Context, site, environment string, there map[release.ID]storage.Item, live map[release.ID]string) error {
+// entries checks a journal: each entry reads, and names
+// the bytes of the one before.
+func (v *verifier) entries(ctx context.Context, site, environment string, there map[release.ID]storage.Item,
+	live map[release.ID]string,
+) error {
 	items, err := v.list(ctx, storage.EnvironmentsKey(site)+"/"+environment+"/journal")
 	if err != nil {
 		return err
@@ -203,6 +227,7 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 			last = max(last, n)
 		}
 	}
+
 	name := site + " " + journal.DisplayName(environment)
 	entries := make([]*journal.Entry, last)
 	sums := make([]digest.Digest, last)
@@ -211,19 +236,23 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 	for i := range numbers {
 		numbers[i] = i
 	}
+
 	err = each(ctx, &v.keeper, numbers, func(ctx context.Context, i int) error {
 		data, err := v.store.Get(ctx, storage.JournalKey(site, environment, int64(i+1)))
 		switch {
 		case errors.Is(err, storage.ErrNotFound):
-			v.damage(storage.JournalKey(site, environment, int64(i+1)), "missing", fmt.Sprintf("the history of %s from there on", name))
+			v.damage(storage.JournalKey(site, environment, int64(i+1)), "missing",
+				fmt.Sprintf("the history of %s from there on", name))
 			return nil
 		case err != nil:
 			return err
 		}
+
 		sums[i] = digest.Of(data)
 		entry, err := journal.Decode(data, j.Site, j.Environment, int64(i+1))
 		if err != nil {
-			v.damage(storage.JournalKey(site, environment, int64(i+1)), err.Error(), fmt.Sprintf("the history of %s", name))
+			v.damage(storage.JournalKey(site, environment, int64(i+1)), err.Error(),
+				fmt.Sprintf("the history of %s", name))
 			return nil
 		}
 		entries[i] = &entry
@@ -232,21 +261,27 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 	if err != nil {
 		return err
 	}
+
 	v.result.Entries += last
 	for i, entry := range entries {
 		if entry == nil {
 			continue
 		}
 		if i > 0 && entries[i-1] != nil && entry.Previous != sums[i-1] {
-			v.damage(storage.JournalKey(site, environment, int64(i)), "not the bytes that the entry after it names", fmt.Sprintf("the history of %s", name))
+			v.damage(storage.JournalKey(site, environment, int64(i)),
+				"not the bytes that the entry after it names", fmt.Sprintf("the history of %s", name))
 		}
 		v.leadsTo(site, *entry, i == last-1, there, live)
 	}
+
 	return nil
 }
 
-// leadsTo notes what an entry needs: the last one its release, and all who it is.
-func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there map[release.ID]storage.Item, live map[release.ID]string) {
+// leadsTo notes what an entry needs: the last one its
+// release, and all who it is.
+func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there map[release.ID]storage.Item,
+	live map[release.ID]string,
+) {
 	name := journal.DisplayName(entry.Environment)
 	if isHead && !entry.Document.IsZero() {
 		v.need(entry.Document, -1, func() string { return "the addresses of " + site + " " + name })
@@ -254,10 +289,12 @@ func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there 
 	if entry.Release.IsZero() {
 		return
 	}
+
 	_, whole := there[entry.Release]
 	switch {
 	case isHead && !whole:
-		v.damage(storage.ReleaseKey(site, entry.Release.String()), "missing", site+" "+name+" as a whole, which is live")
+		v.damage(storage.ReleaseKey(site, entry.Release.String()), "missing",
+			site+" "+name+" as a whole, which is live")
 	case isHead:
 		live[entry.Release] = "live in " + name
 	case !whole:
@@ -274,6 +311,7 @@ func (v *verifier) release(ctx context.Context, site string, id release.ID, live
 	if live != "" {
 		about += ", " + live
 	}
+
 	data, err := v.store.Get(ctx, storage.ReleaseKey(site, id.String()))
 	if errors.Is(err, storage.ErrNotFound) {
 		return nil // pruned since
@@ -281,16 +319,21 @@ func (v *verifier) release(ctx context.Context, site string, id release.ID, live
 	if err != nil {
 		return err
 	}
+
 	root, err := release.DecodeRoot(data, id)
 	if err != nil {
 		v.damage(storage.ReleaseKey(site, id.String()), err.Error(), about)
 		return nil
 	}
-	for what, set := range map[string]*release.RuleSet{"the rules": root.Rules, "the list of unchanging files": root.Immutable} {
+
+	for what, set := range map[string]*release.RuleSet{"the rules": root.Rules,
+		"the list of unchanging files": root.Immutable} {
 		for i, object := range set.Objects() {
-			v.need(object, release.File{Size: set.Size, Parts: set.Parts}.PartLength(i), func() string { return what + " of " + about })
+			v.need(object, release.File{Size: set.Size, Parts: set.Parts}.PartLength(i),
+				func() string { return what + " of " + about })
 		}
 	}
+
 	reader := release.NewReader(id, root, v.chunk)
 	return reader.Visit(ctx, func(chunk digest.Digest) bool {
 		v.need(chunk, -1, func() string { return "a part of the list of files of " + about })
@@ -303,7 +346,8 @@ func (v *verifier) release(ctx context.Context, site string, id release.ID, live
 	})
 }
 
-// chunk reads a chunk; one that is damaged is left out, so that the rest of the release is looked at.
+// chunk reads a chunk; one that is damaged is left out, so
+// that the rest of the release is looked at.
 func (v *verifier) chunk(ctx context.Context, d digest.Digest) ([]byte, error) {
 	data, err := v.load(ctx, d)
 	if errors.Is(err, storage.ErrNotFound) || errors.Is(err, release.ErrDamaged) {
@@ -312,7 +356,8 @@ func (v *verifier) chunk(ctx context.Context, d digest.Digest) ([]byte, error) {
 	return data, err
 }
 
-// rehash reads every object that something leads to, and returns those that are damaged.
+// rehash reads every object that something leads to, and
+// returns those that are damaged.
 func (v *verifier) rehash(ctx context.Context) (map[digest.Digest]*Damage, error) {
 	damaged := map[digest.Digest]*Damage{}
 	bad := func(d digest.Digest, what string) {
@@ -320,6 +365,7 @@ func (v *verifier) rehash(ctx context.Context) (map[digest.Digest]*Damage, error
 		defer v.mutex.Unlock()
 		damaged[d] = &Damage{Key: d.Key(), What: what}
 	}
+
 	list := make([]digest.Digest, 0, len(v.checked))
 	for d := range v.checked {
 		list = append(list, d)
@@ -329,6 +375,7 @@ func (v *verifier) rehash(ctx context.Context) (map[digest.Digest]*Damage, error
 		data, err := v.store.Get(ctx, d.Key())
 		v.tell("reading objects", v.objects.Add(1), int64(len(list)))
 		v.bytes.Add(int64(len(data)))
+
 		switch {
 		case errors.Is(err, storage.ErrNotFound):
 			bad(d, "missing")
@@ -339,12 +386,15 @@ func (v *verifier) rehash(ctx context.Context) (map[digest.Digest]*Damage, error
 		case size >= 0 && int64(len(data)) != size:
 			bad(d, fmt.Sprintf("it has %d bytes where %d are said", len(data), size))
 		}
+
 		return nil
 	})
 }
 
-// Repair brings back from another store what a verification found damaged. It takes nothing that does not prove itself: objects and
-// roots by their hashes, journal entries by what the entry after them says, all else by being readable.
+// Repair brings back from another store what a verification
+// found damaged. It takes nothing that does not prove itself:
+// objects and roots by their hashes, journal entries by what
+// the entry after them says, all else by being readable.
 func Repair(ctx context.Context, store, from storage.Store, found *Verified, tell Tell) error {
 	for i := range found.Damage {
 		d := &found.Damage[i]
@@ -357,6 +407,7 @@ func Repair(ctx context.Context, store, from storage.Store, found *Verified, tel
 		if err != nil {
 			return err
 		}
+
 		if err := proves(ctx, store, d.Key, data); err != nil {
 			d.Remains = "what the other store has is not it: " + err.Error()
 			continue
@@ -403,5 +454,6 @@ func proves(ctx context.Context, store storage.Store, key string, data []byte) e
 		_, err := decodeHalf(key, data)
 		return err
 	}
+
 	return nil
 }

@@ -1,4 +1,5 @@
-// Package sitetest makes small projects for tests: folders with a Git repository and an orilla.yaml.
+// Package sitetest makes small projects for tests: folders with a Git
+// repository and an orilla.yaml.
 package sitetest
 
 import (
@@ -13,7 +14,8 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
-// Git runs Git in a folder, as Ines Marrow and without anybody's configuration, and returns what it prints.
+// Git runs Git in a folder, as Ines Marrow and without anybody's configuration,
+// and returns what it prints.
 func Git(t *testing.T, folder string, args ...string) string {
 	t.Helper()
 	command := exec.Command("git", args...)
@@ -21,12 +23,14 @@ func Git(t *testing.T, folder string, args ...string) string {
 	command.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
 		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example",
 		"GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
+
 	out, err := command.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	return strings.TrimSpace(string(out))
 }
 
-// Pages makes a repository whose site, corvane, is its files: production follows main, which has no commit yet.
+// Pages makes a repository whose site, corvane, is its files: production
+// follows main, which has no commit yet.
 func Pages(t *testing.T) (folder string) {
 	t.Helper()
 	folder = t.TempDir()

@@ -18,7 +18,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// manySyncs is from how many files on one flush of the whole file system is taken to cost less than a flush of each.
+// manySyncs is from how many files on one flush of the whole file system is
+// taken to cost less than a flush of each.
 const manySyncs = 64
 
 // Begin implements storage.Store.
@@ -71,6 +72,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		return false, explain(err)
 	}
+
 	temporary, err := b.reserve(key, over)
 	if err != nil || temporary == "" {
 		return false, explain(err)
@@ -78,13 +80,15 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	return true, explain(b.store.disk.Write(temporary, data))
 }
 
-// reserve returns the temporary name for a key, or "" if the batch has the key already.
+// reserve returns the temporary name for a key, or "" if
+// the batch has the key already.
 func (b *batch) reserve(key string, over bool) (string, error) {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if b.ended {
 		return "", errors.New("the batch has ended")
 	}
+
 	if _, twice := b.added[key]; twice {
 		return "", nil
 	}
@@ -93,6 +97,7 @@ func (b *batch) reserve(key string, over bool) (string, error) {
 			return "", err
 		}
 	}
+
 	temporary := filepath.Join(b.folder, strconv.Itoa(len(b.added)))
 	b.added[key] = pending{temporary, over}
 	return temporary, nil
@@ -106,12 +111,14 @@ func (b *batch) begin() error {
 	if err := b.store.disk.Mkdir(folder); err != nil {
 		return err
 	}
+
 	b.folder = folder
 	b.held, _ = lock(folder) // without a lock, age protects it
 	return nil
 }
 
-// Commit implements storage.Batch. The order is: contents durable, then names, then names durable.
+// Commit implements storage.Batch. The order is: contents
+// durable, then names, then names durable.
 func (b *batch) Commit(ctx context.Context) (_ []string, err error) {
 	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
@@ -123,12 +130,14 @@ func (b *batch) Commit(ctx context.Context) (_ []string, err error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+
 	if err := b.syncContents(); err != nil {
 		return nil, err
 	}
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
+
 	flush, taken, err := b.name()
 	if err != nil {
 		return nil, err
@@ -145,6 +154,7 @@ func (b *batch) syncContents() error {
 			return err
 		}
 	}
+
 	var paths []string
 	for _, p := range b.added {
 		paths = append(paths, p.temporary)
@@ -152,7 +162,8 @@ func (b *batch) syncContents() error {
 	return each(paths, b.store.disk.SyncFile)
 }
 
-// name gives everything added its name. It returns the folders whose names changed, and the keys that were taken.
+// name gives everything added its name. It returns the folders whose names
+// changed, and the keys that were taken.
 func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 	flush = map[string]bool{}
 	keys := make([]string, 0, len(b.added))
@@ -170,6 +181,7 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 			made[parent] = true
 		}
 	}
+
 	var mutex sync.Mutex
 	err = each(keys, func(key string) error {
 		p := b.added[key]
@@ -177,6 +189,7 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 		if p.over {
 			rename = b.store.disk.RenameOver
 		}
+
 		err := rename(p.temporary, b.store.path(key))
 		if errors.Is(err, fs.ErrExist) {
 			mutex.Lock()
@@ -186,6 +199,7 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 		}
 		return storage.Wrap(explain(err), b.store, "commit", key)
 	})
+
 	return flush, taken, err
 }
 
@@ -196,6 +210,7 @@ func (s *Store) syncNames(folders map[string]bool) error {
 			return err
 		}
 	}
+
 	var paths []string
 	for folder := range folders {
 		paths = append(paths, folder)
@@ -240,5 +255,6 @@ func each(items []string, do func(string) error) error {
 			return nil
 		})
 	}
+
 	return group.Wait()
 }

@@ -7,8 +7,9 @@ import (
 	"path/filepath"
 )
 
-// disk is the few operations that the engine changes a file system with. Behind this interface a test can record them and
-// replay every state that a loss of power could leave.
+// disk is the few operations that the engine changes a file
+// system with. Behind this interface a test can record them
+// and replay every state that a loss of power could leave.
 type disk interface {
 	// Mkdir makes one folder; one that exists is no error.
 	Mkdir(path string) error
@@ -18,9 +19,11 @@ type disk interface {
 	SyncFile(path string) error
 	// SyncFolder makes the names in a folder durable.
 	SyncFolder(path string) error
-	// SyncAll makes everything durable that was done before, if it reports true; else the system cannot do that.
+	// SyncAll makes everything durable that was done before, if it reports
+	// true; else the system cannot do that.
 	SyncAll() (bool, error)
-	// RenameNew gives a file another name, unless that is taken: then the error is fs.ErrExist.
+	// RenameNew gives a file another name, unless that is
+	// taken: then the error is fs.ErrExist.
 	RenameNew(from, to string) error
 	// RenameOver gives a file another name, whatever had it.
 	RenameOver(from, to string) error
@@ -28,7 +31,8 @@ type disk interface {
 	Remove(path string) error
 }
 
-// realDisk is the file system that root lies on. root stays open, so that SyncAll learns of every write that failed since.
+// realDisk is the file system that root lies on. root stays open, so that
+// SyncAll learns of every write that failed since.
 type realDisk struct{ root *os.File }
 
 func (realDisk) Mkdir(path string) error {
@@ -62,13 +66,15 @@ func (d realDisk) SyncAll() (bool, error) { return syncAll(d.root) }
 
 func (realDisk) SyncFolder(path string) error { return syncFolder(path) }
 
-// linkNew gives a file another name where the system has no rename that does not replace.
+// linkNew gives a file another name where the system has
+// no rename that does not replace.
 func linkNew(from, to string) error {
 	if err := os.Link(from, to); err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			return err
 		}
-		return errors.Join(err, errors.New(filepath.Dir(to)+": this file system can neither rename without replacing nor link, so it cannot hold a store"))
+		return errors.Join(err, errors.New(filepath.Dir(to)+
+			": this file system can neither rename without replacing nor link, so it cannot hold a store"))
 	}
 	return os.Remove(from)
 }

@@ -10,8 +10,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// writeNew writes with the bare system calls: os.File asks of each file whether it could be polled, which for ten thousand
-// small ones takes longer than opening them.
+// writeNew writes with the bare system calls: os.File asks
+// of each file whether it could be polled, which for ten
+// thousand small ones takes longer than opening them.
 func writeNew(path string, data []byte) error {
 	fd, err := retry(func() (int, error) {
 		return unix.Open(path, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL|unix.O_CLOEXEC, 0o644)
@@ -19,6 +20,7 @@ func writeNew(path string, data []byte) error {
 	if err != nil {
 		return &fs.PathError{Op: "create", Path: path, Err: err}
 	}
+
 	for len(data) > 0 {
 		n, err := retry(func() (int, error) { return unix.Write(fd, data) })
 		if err != nil {
@@ -27,6 +29,7 @@ func writeNew(path string, data []byte) error {
 		}
 		data = data[n:]
 	}
+
 	if err := unix.Close(fd); err != nil {
 		return &fs.PathError{Op: "close", Path: path, Err: err}
 	}
@@ -51,7 +54,8 @@ func syncFolder(path string) error {
 	return errors.Join(folder.Sync(), folder.Close())
 }
 
-// lock takes a folder for this process, until the returned file is closed or the process ends. It fails if another has it.
+// lock takes a folder for this process, until the returned file is closed or
+// the process ends. It fails if another has it.
 func lock(path string) (*os.File, error) {
 	folder, err := os.Open(path)
 	if err != nil {

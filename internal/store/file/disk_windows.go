@@ -17,6 +17,7 @@ func renameNew(from, to string) error {
 	if err != nil {
 		return err
 	}
+
 	err = windows.MoveFileEx(source, target, windows.MOVEFILE_WRITE_THROUGH)
 	if errors.Is(err, windows.ERROR_ALREADY_EXISTS) || errors.Is(err, windows.ERROR_FILE_EXISTS) {
 		err = fs.ErrExist
@@ -38,7 +39,8 @@ func writeNew(path string, data []byte) error {
 
 func syncAll(*os.File) (bool, error) { return false, nil }
 
-// syncFolder does nothing: Windows has no flush for folders, and MOVEFILE_WRITE_THROUGH returns when the name is on the disk.
+// syncFolder does nothing: Windows has no flush for folders, and
+// MOVEFILE_WRITE_THROUGH returns when the name is on the disk.
 func syncFolder(string) error { return nil }
 
 // errNoLock makes the cleaning of temporary files go by their age alone.

@@ -6,14 +6,16 @@ import (
 	"sync"
 )
 
-// Op is one recorded operation on a file system, with paths relative to the store.
+// Op is one recorded operation on a file system, with
+// paths relative to the store.
 type Op struct {
 	Kind     string // "mkdir", "write", "sync-file", "sync-folder", "sync-all", "rename", "remove"
 	Path, To string
 	Data     []byte
 }
 
-// Record makes a store tell of each operation, in an order in which they could have happened.
+// Record makes a store tell of each operation, in an order
+// in which they could have happened.
 func Record(s *Store, root string, tell func(Op)) {
 	s.disk = &recorder{disk: s.disk, root: root, tell: tell}
 }
@@ -58,7 +60,8 @@ func (r *recorder) Mkdir(path string) error {
 }
 
 func (r *recorder) Write(path string, data []byte) error {
-	return r.note(Op{Kind: "write", Path: path, Data: append([]byte{}, data...)}, func() error { return r.disk.Write(path, data) })
+	return r.note(Op{Kind: "write", Path: path, Data: append([]byte{}, data...)},
+		func() error { return r.disk.Write(path, data) })
 }
 
 func (r *recorder) SyncFile(path string) error {

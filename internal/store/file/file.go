@@ -1,8 +1,10 @@
 // Package file keeps a store in a folder.
 //
-// Each key is a file below the folder. A file gets its name only when its content is durable, by a rename that does not
-// replace (or a hard link), so that no reader and no loss of power ever shows a name with half a content. tmp/ holds what has
-// no name yet; it may be emptied whenever no writer is at work.
+// Each key is a file below the folder. A file gets its name only
+// when its content is durable, by a rename that does not replace
+// (or a hard link), so that no reader and no loss of power ever
+// shows a name with half a content. tmp/ holds what has no name
+// yet; it may be emptied whenever no writer is at work.
 package file
 
 import (
@@ -21,7 +23,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Store is a store in a folder. It implements storage.Store and storage.Watcher.
+// Store is a store in a folder. It implements
+// storage.Store and storage.Watcher.
 type Store struct {
 	root string
 	disk disk
@@ -34,7 +37,8 @@ var (
 	_ storage.Remover = (*Store)(nil)
 )
 
-// Open opens the store in a folder. The error is storage.ErrNone, ErrOther or ErrFormat, or what the system said.
+// Open opens the store in a folder. The error is storage.ErrNone, ErrOther or
+// ErrFormat, or what the system said.
 func Open(root string) (*Store, error) {
 	root, err := filepath.Abs(root)
 	if err != nil {
@@ -47,6 +51,7 @@ func Open(root string) (*Store, error) {
 	case err != nil:
 		return nil, explain(err)
 	}
+
 	if _, err := storage.CheckMark(data); err != nil {
 		return nil, fmt.Errorf("%s: %w", root, err)
 	}
@@ -73,7 +78,8 @@ func unmarked(root string) error {
 	return fmt.Errorf("%s: %w", root, storage.ErrNone)
 }
 
-// Make opens the store in a folder, and makes it first if the folder is missing or empty. Several may do so at once.
+// Make opens the store in a folder, and makes it first if the folder is missing
+// or empty. Several may do so at once.
 func Make(root string) (*Store, error) {
 	store, err := Open(root)
 	if !errors.Is(err, storage.ErrNone) {
@@ -82,6 +88,7 @@ func Make(root string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Join(root, storage.PulsesKey), 0o755); err != nil {
 		return nil, err
 	}
+
 	folder, err := os.Open(root)
 	if err != nil {
 		return nil, err
@@ -90,6 +97,7 @@ func Make(root string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	store = &Store{root: root, disk: realDisk{folder}}
 	err = store.Create(context.Background(), storage.MarkKey, storage.NewMark(strings.ToLower(rand.Text())))
 	if err != nil && !errors.Is(err, storage.ErrExists) {
@@ -141,6 +149,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 			yield(storage.Item{}, storage.Wrap(explain(err), s, "list", folder))
 			return
 		}
+
 		for _, entry := range entries {
 			item := storage.Item{Key: folder + "/" + entry.Name(), Folder: entry.IsDir()}
 			if !item.Folder {
@@ -150,6 +159,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 				}
 				item.Size, item.Modified = info.Size(), info.ModTime()
 			}
+
 			if ctx.Err() != nil || !yield(item, nil) {
 				return
 			}
@@ -171,6 +181,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 	if err := s.disk.SyncFile(temporary); err != nil {
 		return explain(err)
 	}
+
 	folders, err := s.folders(s.path(key))
 	if err != nil {
 		return explain(err)
@@ -178,6 +189,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 	if err := ctx.Err(); err != nil { // it may have taken long
 		return err
 	}
+
 	if err := s.disk.RenameNew(temporary, s.path(key)); err != nil {
 		return explain(err)
 	}
@@ -194,7 +206,9 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	if err != nil {
 		return err
 	}
-	if err = s.disk.SyncFile(temporary); err == nil { // else a loss of power could leave the name with half the bytes
+
+	// else a loss of power could leave the name with half the bytes
+	if err = s.disk.SyncFile(temporary); err == nil {
 		_, err = s.folders(s.path(key))
 	}
 	if err == nil {
@@ -203,6 +217,7 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	if err != nil {
 		s.disk.Remove(temporary) //nolint:errcheck // the first error counts
 	}
+
 	return explain(err)
 }
 
@@ -215,7 +230,8 @@ func (s *Store) Delete(ctx context.Context, key string) (err error) {
 	return explain(s.disk.Remove(s.path(key)))
 }
 
-// Remove implements storage.Remover: the names are gone for certain when it returns.
+// Remove implements storage.Remover: the names are gone
+// for certain when it returns.
 func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 	defer storage.Failed(&err, s, "remove", storage.First(keys))
 	folders := map[string]bool{}
@@ -225,6 +241,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 		}
 		folders[filepath.Dir(s.path(key))] = true
 	}
+
 	err = each(keys, func(key string) error {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -234,6 +251,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 	if err != nil {
 		return err
 	}
+
 	for folder := range folders {
 		if _, err := os.Lstat(folder); errors.Is(err, fs.ErrNotExist) {
 			delete(folders, folder)
@@ -253,11 +271,13 @@ func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+
 	for _, entry := range entries {
 		if err == nil && entry.IsDir() {
 			err = s.Tidy(ctx, folder+"/"+entry.Name())
 		}
 	}
+
 	if err == nil {
 		os.Remove(s.path(folder)) //nolint:errcheck // what is not empty stays
 	}
@@ -277,8 +297,9 @@ func (s *Store) temporary(key string, data []byte) (string, error) {
 	return path, nil
 }
 
-// folders makes the folders above a file. It returns them all: each must be flushed for the file to be durable, also those
-// that were there, since whoever made them may not have come to flush them yet.
+// folders makes the folders above a file. It returns them all: each must be
+// flushed for the file to be durable, also those that were there, since whoever
+// made them may not have come to flush them yet.
 func (s *Store) folders(path string) ([]string, error) {
 	above := s.above(path)
 	for i := len(above) - 2; i >= 0; i-- {
@@ -292,7 +313,8 @@ func (s *Store) folders(path string) ([]string, error) {
 	return above, nil
 }
 
-// above lists the folders above a file, the nearest first, the store's own last.
+// above lists the folders above a file, the nearest first,
+// the store's own last.
 func (s *Store) above(path string) []string {
 	var above []string
 	for folder := filepath.Dir(path); len(folder) > len(s.root); folder = filepath.Dir(folder) {
@@ -327,7 +349,8 @@ func explain(err error) error {
 	return err
 }
 
-// A writer that was killed leaves its temporary files. They are removed when nobody holds them and they are no longer young.
+// A writer that was killed leaves its temporary files. They are removed when
+// nobody holds them and they are no longer young.
 const (
 	youngFolder = time.Minute    // a folder may have been made and not yet locked
 	youngFile   = time.Hour      // a single record takes no time to be written
@@ -346,6 +369,7 @@ func (s *Store) clean(now time.Time) {
 		if err != nil {
 			continue
 		}
+
 		age := now.Sub(info.ModTime())
 		if !entry.IsDir() {
 			if age > youngFile {
@@ -353,6 +377,7 @@ func (s *Store) clean(now time.Time) {
 			}
 			continue
 		}
+
 		held, err := lock(path)
 		if err == nil && age > youngFolder || err != nil && held == nil && age > youngAtAll {
 			os.RemoveAll(path) //nolint:errcheck // the next cleaning tries again

@@ -37,7 +37,8 @@ func TestOpenTellsWhatAFolderIs(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(root, "thesis.txt"), nil, 0o644))
 	_, err = file.Make(root)
 	require.ErrorIs(t, err, storage.ErrOther, "a folder with something in it is left alone")
-	require.NoError(t, os.WriteFile(filepath.Join(root, storage.MarkKey), []byte(`{"format":2,"kind":"orilla-store"}`), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(root, storage.MarkKey),
+		[]byte(`{"format":2,"kind":"orilla-store"}`), 0o644))
 	_, err = file.Open(root)
 	require.ErrorIs(t, err, storage.ErrFormat)
 }

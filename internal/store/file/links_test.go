@@ -12,10 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// TestNamesAreGivenWithoutReplacing holds both ways of giving a name to the same promise: of many one wins, and the loser's file
-// stays as it was.
+// TestNamesAreGivenWithoutReplacing holds both ways of giving a name to the
+// same promise: of many one wins, and the loser's file stays as it was.
 func TestNamesAreGivenWithoutReplacing(t *testing.T) {
-	for name, give := range map[string]func(from, to string) error{"by a rename": renameNew, "by a link": linkNew} {
+	for name, give := range map[string]func(from, to string) error{"by a rename": renameNew,
+		"by a link": linkNew} {
 		t.Run(name, func(t *testing.T) {
 			folder := t.TempDir()
 			var winners atomic.Int32
@@ -36,7 +37,8 @@ func TestNamesAreGivenWithoutReplacing(t *testing.T) {
 			}
 			writers.Wait()
 			assert.EqualValues(t, 1, winners.Load())
-			require.ErrorIs(t, give(filepath.Join(folder, "nowhere"), filepath.Join(folder, "free")), fs.ErrNotExist)
+			require.ErrorIs(t, give(filepath.Join(folder, "nowhere"), filepath.Join(folder, "free")),
+				fs.ErrNotExist)
 		})
 	}
 }

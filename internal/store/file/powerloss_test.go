@@ -26,7 +26,8 @@ import (
 	"orilla.example/orilla/internal/store/file"
 )
 
-// image is what a disk holds: the inode behind each name, and the content of each inode.
+// image is what a disk holds: the inode behind each name,
+// and the content of each inode.
 type image struct {
 	names   map[string]int // files by path
 	folders map[string]bool
@@ -52,7 +53,8 @@ func (i image) reachable() map[string][]byte {
 	return files
 }
 
-// change is one effect on the disk that a flush makes certain: a content, or a name in a folder.
+// change is one effect on the disk that a flush makes
+// certain: a content, or a name in a folder.
 type change struct {
 	op     int    // index of the operation
 	folder string // whose flush makes it certain; "" for a content
@@ -60,7 +62,8 @@ type change struct {
 	apply  func(*image)
 }
 
-// journalled is a recording taken apart into changes and, for each operation, the changes that it made certain.
+// journalled is a recording taken apart into changes and, for each operation,
+// the changes that it made certain.
 type journalled struct {
 	start   image
 	ops     []file.Op
@@ -68,8 +71,9 @@ type journalled struct {
 	certain map[int]int // change -> the operation from which on it is certain
 }
 
-// takeApart models what POSIX promises and no more: a file's flush makes its content certain, not its name; a folder's flush
-// the names in it; a rename is a name that comes and a name that goes, each on its own.
+// takeApart models what POSIX promises and no more: a file's flush makes its
+// content certain, not its name; a folder's flush the names in it; a rename is
+// a name that comes and a name that goes, each on its own.
 func takeApart(start image, ops []file.Op) *journalled {
 	j := &journalled{start: start, ops: ops, certain: map[int]int{}}
 	now, next := start.clone(), len(start.content)+1
@@ -110,8 +114,10 @@ func takeApart(start image, ops []file.Op) *journalled {
 	return j
 }
 
-// after yields states that the disk can be in when the power fails after op: all that is certain, and of the rest nothing, all,
-// each alone, all but each, and some at random; contents that are not certain are there, missing, or torn.
+// after yields states that the disk can be in when the power
+// fails after op: all that is certain, and of the rest
+// nothing, all, each alone, all but each, and some at random;
+// contents that are not certain are there, missing, or torn.
 func (j *journalled) after(op int, random *rand.Rand, yield func(files map[string][]byte, how string)) {
 	var open []int
 	for c, made := range j.changes {
@@ -141,7 +147,8 @@ func (j *journalled) after(op int, random *rand.Rand, yield func(files map[strin
 				m.content[made.inode] = m.content[made.inode][:len(m.content[made.inode])/torn]
 			}
 		}
-		yield(m.reachable(), fmt.Sprintf("after %d (%s %s): %s, torn %d", op, j.ops[op].Kind, j.ops[op].Path, how, torn))
+		yield(m.reachable(), fmt.Sprintf("after %d (%s %s): %s, torn %d", op, j.ops[op].Kind, j.ops[op].Path,
+			how, torn))
 	}
 	state("nothing of what is open", func(int) bool { return false }, 0)
 	for _, torn := range []int{0, 2, 1 << 30} {
@@ -207,7 +214,8 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 	store, err := file.Make(root)
 	require.NoError(t, err)
 	output := filepath.Join(project, "output")
-	first := map[string]string{"index.html": "<title>Corvane</title>", "fares.html": "42.00", "style-3f9a2c1b7e.css": "body{}"}
+	first := map[string]string{"index.html": "<title>Corvane</title>", "fares.html": "42.00",
+		"style-3f9a2c1b7e.css": "body{}"}
 	write(t, output, first)
 	before := deployOutput(t, store, project, output)
 	start := capture(t, root)
@@ -257,7 +265,8 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 	}
 }
 
-// sound checks the promises on one state, and returns the release that is live in it.
+// sound checks the promises on one state, and returns the
+// release that is live in it.
 func sound(t *testing.T, files map[string][]byte, how string) release.ID {
 	t.Helper()
 	for name, data := range files {

@@ -14,7 +14,8 @@ import (
 	"orilla.example/orilla/internal/store/file"
 )
 
-// TestNoLossOfPowerLeavesARootWithoutItsObjects lets the power fail at every operation of a prune.
+// TestNoLossOfPowerLeavesARootWithoutItsObjects lets the
+// power fail at every operation of a prune.
 func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 	root, project := filepath.Join(t.TempDir(), "store"), t.TempDir()
 	store, err := file.Make(root)
@@ -29,14 +30,16 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 
 	var ops []file.Op
 	file.Record(store, root, func(op file.Op) { ops = append(ops, op) })
-	pruning, err := upkeep.Plan(t.Context(), store, "Tobias Quill", upkeep.Policy{Retention: &journal.Retention{Releases: 1}}, func(string, int64, int64) {})
+	pruning, err := upkeep.Plan(t.Context(), store, "Tobias Quill",
+		upkeep.Policy{Retention: &journal.Retention{Releases: 1}}, func(string, int64, int64) {})
 	require.NoError(t, err)
 	result, err := pruning.CarryOut(t.Context(), func([]pins.Waiting) {}, func(string, int64, int64) {})
 	require.NoError(t, err)
 	require.Len(t, result.Releases, 1)
 	require.Greater(t, result.Objects, 2)
 
-	recording, random, states := takeApart(start, ops), rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3)), 0
+	recording, random, states := takeApart(start, ops), rand.New(rand.NewPCG(uint64(time.Now().UnixNano()),
+		3)), 0
 	for op := range ops {
 		recording.after(op, random, func(files map[string][]byte, how string) {
 			states++
@@ -46,7 +49,8 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 	t.Logf("%d operations, %d states", len(ops), states)
 }
 
-// TestWhatIsFoundIsFlushedToo: whoever made it may not have come to flush the folders above.
+// TestWhatIsFoundIsFlushedToo: whoever made it may not
+// have come to flush the folders above.
 func TestWhatIsFoundIsFlushedToo(t *testing.T) {
 	root := filepath.Join(t.TempDir(), "store")
 	store, err := file.Make(root)

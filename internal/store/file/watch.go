@@ -9,8 +9,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Watch implements storage.Watcher with the system's notifications. Where the file system has none (a network share), the
-// channel stays silent.
+// Watch implements storage.Watcher with the system's notifications. Where the
+// file system has none (a network share), the channel stays silent.
 func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, error) {
 	if err := storage.CheckKey(folder); err != nil {
 		return nil, err
@@ -18,6 +18,7 @@ func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, erro
 	if err := os.MkdirAll(s.path(folder), 0o755); err != nil {
 		return nil, storage.Wrap(explain(err), s, "watch", folder)
 	}
+
 	watcher, err := fsnotify.NewWatcher()
 	if err != nil {
 		return nil, err
@@ -26,6 +27,7 @@ func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, erro
 		watcher.Close() //nolint:errcheck // the first error counts
 		return nil, storage.Wrap(explain(err), s, "watch", folder)
 	}
+
 	signal := make(chan struct{}, 1)
 	go func() {
 		defer close(signal)
@@ -49,5 +51,6 @@ func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, erro
 			}
 		}
 	}()
+
 	return signal, nil
 }

@@ -90,6 +90,7 @@ func (s *Store) children(prefix string) []storage.Item {
 			seen[name] = storage.Item{Key: key, Size: int64(len(found.data)), Modified: found.modified}
 		}
 	}
+
 	items := make([]storage.Item, 0, len(seen))
 	for _, child := range seen {
 		items = append(items, child)
@@ -119,6 +120,7 @@ func (s *Store) put(ctx context.Context, key string, data []byte, over bool) err
 	if _, taken := s.items[key]; taken && !over {
 		return storage.ErrExists
 	}
+
 	if s.items == nil {
 		s.items = map[string]item{}
 	}
@@ -161,6 +163,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	if err != nil && !errors.Is(err, storage.ErrNotFound) {
 		return false, err
 	}
+
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	if _, twice := b.added[key]; twice {
@@ -178,6 +181,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	if b.ended {
 		return nil, errors.New("the batch has ended")
 	}
+
 	b.ended = true
 	for key, data := range b.added {
 		err := b.store.put(ctx, key, data, strings.HasPrefix(key, "objects/"))
@@ -187,6 +191,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 			return nil, err
 		}
 	}
+
 	return taken, nil
 }
 

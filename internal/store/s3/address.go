@@ -38,29 +38,38 @@ var ErrAddress = errors.New("not an address of a bucket")
 //
 //	s3://BUCKET/PREFIX?endpoint=URL&region=NAME&style=path|host&profile=NAME&timeout=DURATION
 //
-// Everything but the bucket may be left out. The endpoint comes from AWS_ENDPOINT_URL_S3, AWS_ENDPOINT_URL or the profile's
-// endpoint_url then, else it is Amazon's; the region from AWS_REGION, AWS_DEFAULT_REGION or the profile. The style is path for an
+// Everything but the bucket may be left out. The endpoint comes from
+// AWS_ENDPOINT_URL_S3, AWS_ENDPOINT_URL or the profile's endpoint_url
+// then, else it is Amazon's; the region from AWS_REGION,
+// AWS_DEFAULT_REGION or the profile. The style is path for an
 // endpoint that is given, host for Amazon's. getenv is os.Getenv.
 func Parse(address string, getenv func(string) string) (Config, error) {
 	parsed, err := url.Parse(address)
-	if err != nil || parsed.Scheme != "s3" || parsed.Host == "" || parsed.User != nil || parsed.Fragment != "" {
+	if err != nil || parsed.Scheme != "s3" || parsed.Host == "" || parsed.User != nil ||
+		parsed.Fragment != "" {
 		return Config{}, fmt.Errorf("%w: it is written s3://BUCKET/PREFIX", ErrAddress)
 	}
+
 	if err := s3utils.CheckValidBucketNameStrict(parsed.Host); err != nil {
 		return Config{}, fmt.Errorf("%w: %q: %w", ErrAddress, parsed.Host, err)
 	}
-	config := Config{Bucket: parsed.Host, Prefix: strings.Trim(parsed.Path, "/"), Timeout: defaultTimeout, given: address}
+	config := Config{Bucket: parsed.Host, Prefix: strings.Trim(parsed.Path, "/"), Timeout: defaultTimeout,
+		given: address}
 	if config.Prefix != "" {
 		if err := storage.CheckKey(config.Prefix); err != nil || len(config.Prefix) > 300 {
-			return Config{}, fmt.Errorf("%w: the prefix may hold lower-case letters, digits, dots, dashes and underscores between its slashes", ErrAddress)
+			return Config{}, fmt.Errorf(
+				"%w: the prefix may hold lower-case letters, digits, dots, dashes and "+
+					"underscores between its slashes", ErrAddress)
 		}
 	}
+
 	query := parsed.Query()
 	get := func(name string) string {
 		value := query.Get(name)
 		query.Del(name)
 		return value
 	}
+
 	endpoint, style := get("endpoint"), get("style")
 	config.Region, config.Profile = get("region"), get("profile")
 	if text := get("timeout"); text != "" {
@@ -68,12 +77,17 @@ func Parse(address string, getenv func(string) string) (Config, error) {
 			return Config{}, fmt.Errorf("%w: timeout=%s is no duration, such as 30s", ErrAddress, text)
 		}
 	}
+
 	for name := range query {
-		return Config{}, fmt.Errorf("%w: it knows endpoint, region, style, profile and timeout, not %s", ErrAddress, name)
+		return Config{}, fmt.Errorf("%w: it knows endpoint, region, style, profile and timeout, not %s",
+			ErrAddress, name)
 	}
 	profile := readProfile(config.profileName(getenv), getenv)
-	endpoint = first(endpoint, getenv("AWS_ENDPOINT_URL_S3"), getenv("AWS_ENDPOINT_URL"), profile("endpoint_url"))
-	config.Region = first(config.Region, getenv("AWS_REGION"), getenv("AWS_DEFAULT_REGION"), profile("region"))
+	endpoint = first(endpoint, getenv("AWS_ENDPOINT_URL_S3"), getenv("AWS_ENDPOINT_URL"),
+		profile("endpoint_url"))
+
+	config.Region = first(config.Region, getenv("AWS_REGION"), getenv("AWS_DEFAULT_REGION"),
+		profile("region"))
 	config.PathStyle = endpoint != ""
 	switch style {
 	case "path", "host":
@@ -82,13 +96,17 @@ func Parse(address string, getenv func(string) string) (Config, error) {
 	default:
 		return Config{}, fmt.Errorf("%w: style is path or host, not %s", ErrAddress, style)
 	}
+
 	if endpoint == "" {
 		endpoint = "https://s3.amazonaws.com"
 	}
 	config.Endpoint, err = url.Parse(endpoint)
-	if err != nil || config.Endpoint.Scheme != "http" && config.Endpoint.Scheme != "https" || config.Endpoint.Host == "" || strings.Trim(config.Endpoint.Path, "/") != "" {
-		return Config{}, fmt.Errorf("%w: the endpoint %q is no address such as https://storage.example", ErrAddress, endpoint)
+	if err != nil || config.Endpoint.Scheme != "http" && config.Endpoint.Scheme != "https" ||
+		config.Endpoint.Host == "" || strings.Trim(config.Endpoint.Path, "/") != "" {
+		return Config{}, fmt.Errorf("%w: the endpoint %q is no address such as https://storage.example",
+			ErrAddress, endpoint)
 	}
+
 	return config, nil
 }
 
@@ -105,7 +123,8 @@ func credentialsFile(getenv func(string) string) string {
 	return filepath.Join(home, ".aws", "credentials")
 }
 
-// readProfile returns what looks up the settings of a profile, in the file of settings and in that of credentials.
+// readProfile returns what looks up the settings of a profile, in the file of
+// settings and in that of credentials.
 func readProfile(name string, getenv func(string) string) func(key string) string {
 	home, _ := os.UserHomeDir()
 	settings := first(getenv("AWS_CONFIG_FILE"), filepath.Join(home, ".aws", "config"))
@@ -113,8 +132,10 @@ func readProfile(name string, getenv func(string) string) func(key string) strin
 	if name != "default" {
 		section = "profile " + name
 	}
+
 	return func(key string) string {
-		for _, place := range []struct{ file, section string }{{settings, section}, {credentialsFile(getenv), name}} {
+		for _, place := range []struct{ file, section string }{{settings, section},
+			{credentialsFile(getenv), name}} {
 			if file, err := ini.Load(place.file); err == nil {
 				if value := file.Section(place.section).Key(key).String(); value != "" {
 					return value

@@ -11,7 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Exists reports whether the bucket is there. It lists, since a request that has no body in its answer does not say what is wrong.
+// Exists reports whether the bucket is there. It lists, since a request that
+// has no body in its answer does not say what is wrong.
 func (s *Store) Exists(ctx context.Context) (bool, error) {
 	_, err := s.Empty(ctx)
 	if errors.Is(err, storage.ErrNoBucket) {
@@ -28,32 +29,42 @@ func (s *Store) MakeBucket(ctx context.Context) (err error) {
 	})
 }
 
-// Advise says which settings of the bucket work against a store. What the server does not tell is left out.
+// Advise says which settings of the bucket work against a store. What the
+// server does not tell is left out.
 func (s *Store) Advise(ctx context.Context) (advice []string) {
 	if versions, err := s.core.GetBucketVersioning(ctx, s.config.Bucket); err == nil && versions.Enabled() {
-		advice = append(advice, "the bucket keeps old versions: what a prune removes goes on taking room; switch versioning off, or expire old versions after some days")
+		advice = append(advice, "the bucket keeps old versions: what a prune removes goes on taking room; "+
+			"switch versioning off, or expire old versions after some days")
 	}
-	if mode, _, _, _, err := s.core.GetObjectLockConfig(ctx, s.config.Bucket); err == nil && mode == "Enabled" {
-		advice = append(advice, "the bucket locks objects: pins cannot be dropped and nothing can be pruned; use a bucket without object lock")
+	if mode, _, _, _, err := s.core.GetObjectLockConfig(ctx, s.config.Bucket); err == nil &&
+		mode == "Enabled" {
+		advice = append(advice, "the bucket locks objects: pins cannot be dropped and nothing can be "+
+			"pruned; use a bucket without object lock")
 	}
+
 	if rules, err := s.core.GetBucketLifecycle(ctx, s.config.Bucket); err == nil && rules != nil {
 		for _, rule := range rules.Rules {
 			if rule.Status == "Enabled" && (!rule.Expiration.IsNull() || !rule.Transition.IsNull()) {
-				advice = append(advice, fmt.Sprintf("a lifecycle rule (%s) removes or moves objects by their age: a release needs old objects too; take the rule away, or limit it to other prefixes", rule.ID))
+				advice = append(advice, fmt.Sprintf(
+					"a lifecycle rule (%s) removes or moves objects by their age: a release needs old "+
+						"objects too; take the rule away, or limit it to other prefixes", rule.ID))
 			}
 		}
 	}
+
 	return advice
 }
 
-// Stranger reports whether somebody without credentials can read the store's mark.
+// Stranger reports whether somebody without credentials
+// can read the store's mark.
 func (s *Store) Stranger(ctx context.Context) (readable bool, err error) {
 	anonymous, err := connect(s.config, credentials.NewStaticV4("", "", ""))
 	if err != nil {
 		return false, err
 	}
 	_, err = anonymous.Get(ctx, storage.MarkKey)
-	if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrCredentials) || errors.Is(err, storage.ErrNotFound) {
+	if errors.Is(err, storage.ErrDenied) || errors.Is(err, storage.ErrCredentials) ||
+		errors.Is(err, storage.ErrNotFound) {
 		return false, nil
 	}
 	return err == nil, err

@@ -15,7 +15,8 @@ import (
 	"orilla.example/orilla/internal/store/s3"
 )
 
-// TestSettingsThatWorkAgainstAStoreAreTold asks a server that says what its bucket is set to.
+// TestSettingsThatWorkAgainstAStoreAreTold asks a server
+// that says what its bucket is set to.
 func TestSettingsThatWorkAgainstAStoreAreTold(t *testing.T) {
 	answers := map[string]string{}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -44,7 +45,8 @@ func TestSettingsThatWorkAgainstAStoreAreTold(t *testing.T) {
 	assert.NotContains(t, strings.Join(store.Advise(t.Context()), "\n"), "old versions")
 }
 
-// allowed reads a policy: "ACTION PATTERN" of what may be done below the store, and for whom; "" in a policy for a user.
+// allowed reads a policy: "ACTION PATTERN" of what may be done below the store,
+// and for whom; "" in a policy for a user.
 func allowed(t *testing.T, text string) map[string]map[string]bool {
 	t.Helper()
 	var policy struct {
@@ -61,7 +63,8 @@ func allowed(t *testing.T, text string) map[string]map[string]bool {
 				may[who] = map[string]bool{}
 			}
 			for _, resource := range statement.Resource {
-				may[who][statement.Action[0]+" "+strings.TrimPrefix(resource, "arn:aws:s3:::corvane/stores/")] = true
+				may[who][statement.Action[0]+" "+strings.TrimPrefix(resource,
+					"arn:aws:s3:::corvane/stores/")] = true
 			}
 		}
 	}
@@ -81,11 +84,14 @@ func covers(may map[string]bool, action, key string) bool {
 	return false
 }
 
-// TestPoliciesSayWhatTheTableOfRightsSays asks policies of both forms, for all sites and for one, about a key of each kind.
+// TestPoliciesSayWhatTheTableOfRightsSays asks policies of both forms, for all
+// sites and for one, about a key of each kind.
 func TestPoliciesSayWhatTheTableOfRightsSays(t *testing.T) {
 	config, err := s3.Parse("s3://corvane/stores?endpoint=http://127.0.0.1:9&region=north", env(nil))
 	require.NoError(t, err)
-	who := map[storage.Role][]string{storage.Deployer: {"arn:aws:iam::1:user/ci"}, storage.Edge: {"arn:aws:iam::1:user/pier", "arn:aws:iam::1:user/quay"}, storage.Pruner: {"arn:aws:iam::1:user/night"}}
+	who := map[storage.Role][]string{storage.Deployer: {"arn:aws:iam::1:user/ci"},
+		storage.Edge:   {"arn:aws:iam::1:user/pier", "arn:aws:iam::1:user/quay"},
+		storage.Pruner: {"arn:aws:iam::1:user/night"}}
 	whole, ofSite := allowed(t, config.BucketPolicy(who, "")), allowed(t, config.BucketPolicy(who, "corvane"))
 	for _, role := range storage.Roles {
 		user := allowed(t, config.Policy(role, ""))[""]
@@ -98,21 +104,27 @@ func TestPoliciesSayWhatTheTableOfRightsSays(t *testing.T) {
 			require.True(t, known && got.Pattern == kind.Pattern, key)
 			assert.True(t, covers(user, "s3:GetObject", key), "%s reads %s", role, key)
 			assert.Equal(t, kind.Writes(role), covers(user, "s3:PutObject", key), "%s writes %s", role, key)
-			assert.Equal(t, kind.Deletes(role), covers(user, "s3:DeleteObject", key), "%s deletes %s", role, key)
+			assert.Equal(t, kind.Deletes(role), covers(user, "s3:DeleteObject", key), "%s deletes %s", role,
+				key)
 			if role != storage.Deployer {
 				continue
 			}
 			own, other := ofSite[who[role][0]], strings.ReplaceAll(key, "corvane", "velley")
-			assert.Equal(t, kind.Writes(role), covers(own, "s3:PutObject", key), "of its site, a deployer writes %s", key)
-			assert.Equal(t, kind.Deletes(role), covers(own, "s3:DeleteObject", key), "of its site, a deployer deletes %s", key)
+			assert.Equal(t, kind.Writes(role), covers(own, "s3:PutObject", key),
+				"of its site, a deployer writes %s", key)
+			assert.Equal(t, kind.Deletes(role), covers(own, "s3:DeleteObject", key),
+				"of its site, a deployer deletes %s", key)
 			if kind.OfSite() {
-				assert.False(t, covers(own, "s3:PutObject", other) || covers(own, "s3:DeleteObject", other) || covers(own, "s3:GetObject", other), "of another site, it has nothing: %s", other)
+				assert.False(t, covers(own, "s3:PutObject", other) || covers(own, "s3:DeleteObject",
+					other) || covers(own, "s3:GetObject", other), "of another site, it has nothing: %s",
+					other)
 			}
 		}
 	}
 }
 
-// TestAListingThatDoesNotSayHowItGoesOnIsAnError: what is left out of it would be taken for gone.
+// TestAListingThatDoesNotSayHowItGoesOnIsAnError: what is
+// left out of it would be taken for gone.
 func TestAListingThatDoesNotSayHowItGoesOnIsAnError(t *testing.T) {
 	token := ""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -120,8 +132,10 @@ func TestAListingThatDoesNotSayHowItGoesOnIsAnError(t *testing.T) {
 		if r.URL.Query().Get("continuation-token") != "" {
 			truncated, key = "false", "b"
 		}
-		w.Write([]byte("<ListBucketResult><IsTruncated>" + truncated + "</IsTruncated>" + token + //nolint:errcheck // the client notices
-			"<Contents><Key>stores/pins/" + key + "</Key><Size>1</Size><LastModified>2026-11-01T12:00:00Z</LastModified></Contents></ListBucketResult>"))
+		//nolint:errcheck // the client notices
+		w.Write([]byte("<ListBucketResult><IsTruncated>" + truncated + "</IsTruncated>" + token +
+			"<Contents><Key>stores/pins/" + key +
+			"</Key><Size>1</Size><LastModified>2026-11-01T12:00:00Z</LastModified></Contents></ListBucketResult>"))
 	}))
 	defer server.Close()
 	store := open(t, "s3://corvane/stores?region=north&endpoint="+server.URL)

@@ -1,7 +1,9 @@
 // Package s3 keeps a store in a bucket of an S3-compatible object store.
 //
-// Each key is an object below the store's prefix. A PUT is durable and visible at once, and whole; If-None-Match: * makes it fail
-// where the name is taken (RFC 9110, section 13.1.2). Requests that may be repeated are, after pauses that double and vary.
+// Each key is an object below the store's prefix. A PUT is durable
+// and visible at once, and whole; If-None-Match: * makes it fail
+// where the name is taken (RFC 9110, section 13.1.2). Requests
+// that may be repeated are, after pauses that double and vary.
 package s3
 
 import (
@@ -29,7 +31,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Store is a store in a bucket. It implements storage.Store, storage.Clock, storage.Remover and storage.Wide.
+// Store is a store in a bucket. It implements storage.Store, storage.Clock,
+// storage.Remover and storage.Wide.
 type Store struct {
 	config  Config
 	core    minio.Core
@@ -44,11 +47,12 @@ var (
 	_ storage.Wide    = (*Store)(nil)
 )
 
-// parallel is how many requests at once are worth while: with small objects, most of the time goes into waiting for answers.
+// parallel is how many requests at once are worth while: with small objects,
+// most of the time goes into waiting for answers.
 const parallel = 24
 
-// Open returns the store at an address. Nothing is asked of the server yet. The error is storage.ErrCredentials if there are
-// none. getenv is os.Getenv.
+// Open returns the store at an address. Nothing is asked of the server yet. The
+// error is storage.ErrCredentials if there are none. getenv is os.Getenv.
 func Open(config Config, getenv func(string) string) (*Store, error) {
 	keys, account, err := config.credentials(getenv)
 	if err != nil {
@@ -67,15 +71,19 @@ func connect(config Config, keys *credentials.Credentials) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	transport.ResponseHeaderTimeout, transport.MaxIdleConnsPerHost = config.Timeout, 128
-	transport.DialContext = (&net.Dialer{Timeout: min(config.Timeout, 10*time.Second), KeepAlive: 30 * time.Second}).DialContext
+	transport.DialContext = (&net.Dialer{Timeout: min(config.Timeout, 10*time.Second),
+		KeepAlive: 30 * time.Second}).DialContext
 	s := &Store{config: config}
 	style := minio.BucketLookupDNS
 	if config.PathStyle {
 		style = minio.BucketLookupPath
 	}
+
 	client, err := minio.New(config.Endpoint.Host, &minio.Options{
-		Creds: keys, Secure: secure, Transport: &clocked{transport, &s.ahead}, Region: config.Region, BucketLookup: style,
+		Creds: keys, Secure: secure, Transport: &clocked{transport, &s.ahead}, Region: config.Region,
+		BucketLookup:    style,
 		TrailingHeaders: true, // allows checksums to be given
 		MaxRetries:      1,    // repeating is done here, where what an answer means is known
 	})
@@ -86,7 +94,8 @@ func connect(config Config, keys *credentials.Credentials) (*Store, error) {
 	return s, nil
 }
 
-// credentials finds keys in the usual places: the environment, the profile's file, and where a machine's own role is told.
+// credentials finds keys in the usual places: the environment, the profile's
+// file, and where a machine's own role is told.
 func (c Config) credentials(getenv func(string) string) (*credentials.Credentials, string, error) {
 	file, profile := credentialsFile(getenv), c.profileName(getenv)
 	providers := []struct {
@@ -94,17 +103,22 @@ func (c Config) credentials(getenv func(string) string) (*credentials.Credential
 		from     string
 	}{
 		{&credentials.EnvAWS{}, "AWS_ACCESS_KEY_ID"},
-		{&credentials.FileAWSCredentials{Filename: file, Profile: profile}, "profile " + profile + " of " + file},
+		{&credentials.FileAWSCredentials{Filename: file, Profile: profile}, "profile " + profile + " of " +
+			file},
 	}
+
 	if c.Profile != "" { // said in the address, it comes before the environment
 		slices.Reverse(providers)
 	}
-	if getenv("AWS_WEB_IDENTITY_TOKEN_FILE") != "" || getenv("AWS_CONTAINER_CREDENTIALS_RELATIVE_URI") != "" || getenv("AWS_CONTAINER_CREDENTIALS_FULL_URI") != "" {
+	if getenv("AWS_WEB_IDENTITY_TOKEN_FILE") != "" ||
+		getenv("AWS_CONTAINER_CREDENTIALS_RELATIVE_URI") != "" ||
+		getenv("AWS_CONTAINER_CREDENTIALS_FULL_URI") != "" {
 		providers = append(providers, struct {
 			provider credentials.Provider
 			from     string
 		}{&credentials.IAM{}, "this machine's role"})
 	}
+
 	for _, p := range providers {
 		keys := credentials.New(p.provider)
 		value, err := keys.GetWithContext(&credentials.CredContext{Client: http.DefaultClient})
@@ -112,10 +126,14 @@ func (c Config) credentials(getenv func(string) string) (*credentials.Credential
 			return keys, value.AccessKeyID + " (" + p.from + ")", nil
 		}
 	}
-	return nil, "", fmt.Errorf("%w: there are none: neither AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY nor profile %s in %s", storage.ErrCredentials, profile, file)
+
+	return nil, "", fmt.Errorf(
+		"%w: there are none: neither AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY nor profile %s in %s",
+		storage.ErrCredentials, profile, file)
 }
 
-// clocked learns the server's clock from the Date field of its answers, which counts in seconds.
+// clocked learns the server's clock from the Date field of
+// its answers, which counts in seconds.
 type clocked struct {
 	http.RoundTripper
 	ahead *atomic.Pointer[time.Duration]
@@ -177,6 +195,7 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 		if info.Size > 8*storage.MaxObject {
 			return fmt.Errorf("an object of %d bytes is no part of a store", info.Size)
 		}
+
 		data = make([]byte, 0, max(info.Size, 0)+1)
 		buffer := bytes.NewBuffer(data)
 		_, err = io.Copy(buffer, io.LimitReader(body, 8*storage.MaxObject))
@@ -189,6 +208,7 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 	if err != nil {
 		return nil, err
 	}
+
 	return data, nil
 }
 
@@ -224,25 +244,31 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 				yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 				return
 			}
+
 			for _, item := range children(page, folder, prefix) {
 				if ctx.Err() != nil || !yield(item, nil) {
 					return
 				}
 			}
+
 			if !page.IsTruncated {
 				return
 			}
 			if token = page.NextContinuationToken; token == "" {
-				yield(storage.Item{}, storage.Wrap(fmt.Errorf("%w: it says that its listing goes on, and not how", storage.ErrUnable), s, "list", folder))
+				yield(storage.Item{}, storage.Wrap(fmt.Errorf(
+					"%w: it says that its listing goes on, and not how", storage.ErrUnable), s, "list",
+					folder))
 				return
 			}
 		}
 	}
 }
 
-// page asks for one page of a listing. The library's call knows no context: it goes on by itself until it is answered or its time is
-// up, and nobody waits for it.
-func (s *Store) page(ctx context.Context, prefix, token, delimiter string, most int) (minio.ListBucketV2Result, error) {
+// page asks for one page of a listing. The library's call
+// knows no context: it goes on by itself until it is
+// answered or its time is up, and nobody waits for it.
+func (s *Store) page(ctx context.Context, prefix, token, delimiter string, most int,
+) (minio.ListBucketV2Result, error) {
 	type answer struct {
 		page minio.ListBucketV2Result
 		err  error
@@ -252,6 +278,7 @@ func (s *Store) page(ctx context.Context, prefix, token, delimiter string, most 
 		page, err := s.core.ListObjectsV2(s.config.Bucket, prefix, "", token, delimiter, most)
 		answers <- answer{page, err}
 	}()
+
 	select {
 	case <-ctx.Done():
 		return minio.ListBucketV2Result{}, ctx.Err()
@@ -265,9 +292,11 @@ func children(page minio.ListBucketV2Result, folder, prefix string) []storage.It
 	items := make([]storage.Item, 0, len(page.Contents)+len(page.CommonPrefixes))
 	for _, found := range page.Contents {
 		if name := strings.TrimPrefix(found.Key, prefix); name != "" && !strings.HasSuffix(name, "/") {
-			items = append(items, storage.Item{Key: folder + "/" + name, Size: found.Size, Modified: found.LastModified})
+			items = append(items, storage.Item{Key: folder + "/" + name, Size: found.Size,
+				Modified: found.LastModified})
 		}
 	}
+
 	for _, found := range page.CommonPrefixes {
 		if name := strings.Trim(strings.TrimPrefix(found.Prefix, prefix), "/"); name != "" {
 			items = append(items, storage.Item{Key: folder + "/" + name, Folder: true})
@@ -284,6 +313,7 @@ func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
 	if prefix != "" {
 		prefix += "/"
 	}
+
 	err = s.repeat(ctx, func(int) error {
 		page, err := s.page(ctx, prefix, "", "", 2)
 		empty = len(page.Contents) == 0
@@ -292,8 +322,9 @@ func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
 	return empty, err
 }
 
-// Create implements storage.Store. If a request may have succeeded although its answer was lost, and the name is taken when it is
-// repeated, then what is there is compared: the same bytes are those that were written.
+// Create implements storage.Store. If a request may have succeeded although its
+// answer was lost, and the name is taken when it is repeated, then what is
+// there is compared: the same bytes are those that were written.
 func (s *Store) Create(ctx context.Context, key string, data []byte) (err error) {
 	defer storage.Failed(&err, s, "create", key)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
@@ -313,6 +344,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 			return readErr
 		}
 	}
+
 	return err
 }
 
@@ -326,16 +358,20 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	return s.repeat(ctx, func(int) error { return s.put(ctx, key, data, sum, false) })
 }
 
-// put sends one object. The server compares it with its SHA-256, which is also what the request is signed with.
+// put sends one object. The server compares it with its SHA-256, which is also
+// what the request is signed with.
 func (s *Store) put(ctx context.Context, key string, data []byte, sum digest.Digest, onlyNew bool) error {
 	options := minio.PutObjectOptions{
 		DisableContentSha256: true, // of the body in pieces: the sum of the whole is given
-		UserMetadata:         map[string]string{"x-amz-checksum-sha256": base64.StdEncoding.EncodeToString(sum[:])},
+		UserMetadata: map[string]string{"x-amz-checksum-sha256": base64.StdEncoding.EncodeToString(
+			sum[:])},
 	}
+
 	if onlyNew {
 		options.SetMatchETagExcept("*")
 	}
-	_, err := s.core.PutObject(ctx, s.config.Bucket, s.name(key), bytes.NewReader(data), int64(len(data)), "", hex.EncodeToString(sum[:]), options)
+	_, err := s.core.PutObject(ctx, s.config.Bucket, s.name(key), bytes.NewReader(data), int64(len(data)), "",
+		hex.EncodeToString(sum[:]), options)
 	return err
 }
 
@@ -365,17 +401,21 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 			}
 			close(names)
 			var failed error
-			for result := range s.core.RemoveObjects(ctx, s.config.Bucket, names, minio.RemoveObjectsOptions{}) {
-				if result.Err != nil && failed == nil && minio.ToErrorResponse(result.Err).Code != minio.NoSuchKey {
+			for result := range s.core.RemoveObjects(ctx, s.config.Bucket, names,
+				minio.RemoveObjectsOptions{}) {
+				if result.Err != nil && failed == nil &&
+					minio.ToErrorResponse(result.Err).Code != minio.NoSuchKey {
 					failed = result.Err
 				}
 			}
+
 			return failed
 		})
 		if err != nil {
 			return err
 		}
 	}
+
 	return ctx.Err()
 }
 
@@ -402,6 +442,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	if taken, err := b.take(key, data); !taken || err != nil {
 		return false, err
 	}
+
 	if !strings.HasPrefix(key, "objects/") {
 		return true, nil
 	}
@@ -412,7 +453,8 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	return true, b.store.repeat(ctx, func(int) error { return b.store.put(ctx, key, data, sum, false) })
 }
 
-// take reports whether the batch did not have a key, and keeps the bytes of a record.
+// take reports whether the batch did not have a key, and
+// keeps the bytes of a record.
 func (b *batch) take(key string, data []byte) (bool, error) {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
@@ -422,6 +464,7 @@ func (b *batch) take(key string, data []byte) (bool, error) {
 	case b.seen[key]:
 		return false, nil
 	}
+
 	b.seen[key] = true
 	if !strings.HasPrefix(key, "objects/") {
 		b.records[key] = slices.Clone(data)
@@ -429,7 +472,8 @@ func (b *batch) take(key string, data []byte) (bool, error) {
 	return true, nil
 }
 
-// Commit implements storage.Batch. Records are written only if their names are free.
+// Commit implements storage.Batch. Records are written
+// only if their names are free.
 func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
@@ -437,10 +481,12 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	if b.ended {
 		return nil, errors.New("the batch has ended")
 	}
+
 	b.ended = true
 	var mutex sync.Mutex
 	group, each := errgroup.WithContext(ctx)
 	group.SetLimit(parallel)
+
 	for key, data := range b.records {
 		group.Go(func() error {
 			err := b.store.Create(each, key, data)
@@ -456,6 +502,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 			return err
 		})
 	}
+
 	return taken, errors.Join(group.Wait(), ctx.Err())
 }
 

@@ -36,10 +36,11 @@ func open(t *testing.T, address string) *s3.Store {
 
 func TestContract(t *testing.T) {
 	server := storetest.S3(t)
-	storetest.Run(t, storetest.Options{WritesWithoutAsking: true}, func(t *testing.T) (storage.Store, func() storage.Store) {
-		address := server.Store(storetest.Name(t), "")
-		return open(t, address), func() storage.Store { return open(t, address) }
-	})
+	storetest.Run(t, storetest.Options{WritesWithoutAsking: true},
+		func(t *testing.T) (storage.Store, func() storage.Store) {
+			address := server.Store(storetest.Name(t), "")
+			return open(t, address), func() storage.Store { return open(t, address) }
+		})
 }
 
 // faulty stands before a server for the length of a test.
@@ -53,19 +54,22 @@ func faulty(t *testing.T, target string, rate float64) *storetest.Faulty {
 	return proxy
 }
 
-// TestContractOnABadDay asks the same of an engine whose every twentieth request goes wrong.
+// TestContractOnABadDay asks the same of an engine whose
+// every twentieth request goes wrong.
 func TestContractOnABadDay(t *testing.T) {
 	server := storetest.S3(t)
 	proxy := faulty(t, server.Listen, 0.05)
-	storetest.Run(t, storetest.Options{WritesWithoutAsking: true}, func(t *testing.T) (storage.Store, func() storage.Store) {
-		address := server.Store(storetest.Name(t), proxy.Listen)
-		return open(t, address), func() storage.Store { return open(t, address) }
-	})
+	storetest.Run(t, storetest.Options{WritesWithoutAsking: true},
+		func(t *testing.T) (storage.Store, func() storage.Store) {
+			address := server.Store(storetest.Name(t), proxy.Listen)
+			return open(t, address), func() storage.Store { return open(t, address) }
+		})
 	t.Logf("%d requests went wrong, of which %d had succeeded", proxy.Faults.Load(), proxy.Lost.Load())
 	assert.Greater(t, proxy.Lost.Load(), int64(0))
 }
 
-// TestALostAnswerIsNotALostRace makes sure that a record whose writing succeeded without an answer is known to be the writer's own.
+// TestALostAnswerIsNotALostRace makes sure that a record whose writing
+// succeeded without an answer is known to be the writer's own.
 func TestALostAnswerIsNotALostRace(t *testing.T) {
 	server := storetest.S3(t)
 	proxy := faulty(t, server.Listen, 0.5)
@@ -100,9 +104,12 @@ func TestWhatServersSayIsUnderstood(t *testing.T) {
 		code   string
 		want   error
 	}{
-		{403, "AccessDenied", storage.ErrDenied}, {403, "InvalidAccessKeyId", storage.ErrCredentials}, {403, "SignatureDoesNotMatch", storage.ErrCredentials},
-		{400, "ExpiredToken", storage.ErrCredentials}, {403, "RequestTimeTooSkewed", storage.ErrClock}, {507, "InsufficientStorage", storage.ErrFull},
-		{400, "QuotaExceeded", storage.ErrFull}, {404, "NoSuchBucket", storage.ErrNoBucket}, {501, "NotImplemented", storage.ErrUnable},
+		{403, "AccessDenied", storage.ErrDenied}, {403, "InvalidAccessKeyId", storage.ErrCredentials}, {403,
+			"SignatureDoesNotMatch", storage.ErrCredentials},
+		{400, "ExpiredToken", storage.ErrCredentials}, {403, "RequestTimeTooSkewed", storage.ErrClock},
+		{507, "InsufficientStorage", storage.ErrFull},
+		{400, "QuotaExceeded", storage.ErrFull}, {404, "NoSuchBucket", storage.ErrNoBucket},
+		{501, "NotImplemented", storage.ErrUnable},
 	} {
 		proxy.Answer(func(*http.Request) (int, string) { return test.status, test.code })
 		started := time.Now()
@@ -125,14 +132,18 @@ func TestWrongKeysBucketsAndServers(t *testing.T) {
 	address := server.Store("there", "")
 	config, err := s3.Parse(address, env(nil))
 	require.NoError(t, err)
-	_, err = s3.Open(config, env(map[string]string{"AWS_SHARED_CREDENTIALS_FILE": filepath.Join(t.TempDir(), "none")}))
+	_, err = s3.Open(config,
+		env(map[string]string{"AWS_SHARED_CREDENTIALS_FILE": filepath.Join(t.TempDir(), "none")}))
 	require.ErrorIs(t, err, storage.ErrCredentials, "there are none")
 
 	profiles := filepath.Join(t.TempDir(), "credentials")
-	require.NoError(t, os.WriteFile(profiles, []byte("[wrong]\naws_access_key_id = corvanetester\naws_secret_access_key = wrong\n[right]\naws_access_key_id = "+
-		storetest.AccessKey+"\naws_secret_access_key = "+storetest.SecretKey+"\n"), 0o600))
+	require.NoError(t, os.WriteFile(profiles,
+		[]byte("[wrong]\naws_access_key_id = corvanetester\naws_secret_access_key = "+
+			"wrong\n[right]\naws_access_key_id = "+
+			storetest.AccessKey+"\naws_secret_access_key = "+storetest.SecretKey+"\n"), 0o600))
 	t.Setenv("AWS_SHARED_CREDENTIALS_FILE", profiles)
-	for profile, want := range map[string]error{"wrong": storage.ErrCredentials, "right": storage.ErrNotFound} {
+	for profile, want := range map[string]error{"wrong": storage.ErrCredentials,
+		"right": storage.ErrNotFound} {
 		config, err := s3.Parse(address+"&profile="+profile, env(nil))
 		require.NoError(t, err)
 		store, err := s3.Open(config, env(map[string]string{"AWS_SHARED_CREDENTIALS_FILE": profiles}))
@@ -144,7 +155,8 @@ func TestWrongKeysBucketsAndServers(t *testing.T) {
 	_, err = open(t, strings.Replace(address, "there", "elsewhere", 1)).Get(t.Context(), storage.MarkKey)
 	require.ErrorIs(t, err, storage.ErrNoBucket)
 	started := time.Now()
-	_, err = open(t, strings.Replace(address, server.Listen, "127.0.0.1:9", 1)).Get(t.Context(), storage.MarkKey)
+	_, err = open(t, strings.Replace(address, server.Listen, "127.0.0.1:9", 1)).
+		Get(t.Context(), storage.MarkKey)
 	require.ErrorIs(t, err, storage.ErrUnreachable)
 	assert.Less(t, time.Since(started), 10*time.Second)
 	readable, err := open(t, address).Stranger(t.Context())
@@ -199,10 +211,15 @@ func TestParse(t *testing.T) {
 		want    string // place, and how the bucket is named; "" for an error
 	}{
 		{"s3://corvane/stores/a", nil, "s3://corvane/stores/a at s3.amazonaws.com host"},
-		{"s3://corvane", map[string]string{"AWS_REGION": "north", "AWS_ENDPOINT_URL": "https://storage.example"}, "s3://corvane at storage.example (north) path"},
-		{"s3://corvane?endpoint=http://127.0.0.1:9&region=south&style=host", map[string]string{"AWS_REGION": "north"}, "s3://corvane at 127.0.0.1:9 (south) host"},
-		{"s3://", nil, ""}, {"s3://st", nil, ""}, {"s3://Corvane", nil, ""}, {"s3://key:secret@corvane", nil, ""}, {"s3://corvane/UPPER", nil, ""}, {"s3://corvane?endpont=x", nil, ""}, {"s3://corvane?endpoint=ftp://x", nil, ""},
-		{"s3://corvane?endpoint=http://x/path", nil, ""}, {"s3://corvane?style=virtual", nil, ""}, {"s3://corvane?timeout=soon", nil, ""}, {"s3://corvane#x", nil, ""},
+		{"s3://corvane", map[string]string{"AWS_REGION": "north",
+			"AWS_ENDPOINT_URL": "https://storage.example"}, "s3://corvane at storage.example (north) path"},
+		{"s3://corvane?endpoint=http://127.0.0.1:9&region=south&style=host",
+			map[string]string{"AWS_REGION": "north"}, "s3://corvane at 127.0.0.1:9 (south) host"},
+		{"s3://", nil, ""}, {"s3://st", nil, ""}, {"s3://Corvane", nil, ""},
+		{"s3://key:secret@corvane", nil, ""}, {"s3://corvane/UPPER", nil, ""},
+		{"s3://corvane?endpont=x", nil, ""}, {"s3://corvane?endpoint=ftp://x", nil, ""},
+		{"s3://corvane?endpoint=http://x/path", nil, ""}, {"s3://corvane?style=virtual", nil, ""},
+		{"s3://corvane?timeout=soon", nil, ""}, {"s3://corvane#x", nil, ""},
 	} {
 		if test.env == nil {
 			test.env = map[string]string{}
@@ -214,6 +231,7 @@ func TestParse(t *testing.T) {
 			continue
 		}
 		require.NoError(t, err, test.address)
-		assert.Equal(t, test.want, config.Place()+map[bool]string{true: " path", false: " host"}[config.PathStyle])
+		assert.Equal(t, test.want, config.Place()+map[bool]string{true: " path",
+			false: " host"}[config.PathStyle])
 	}
 }

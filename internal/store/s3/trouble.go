@@ -17,8 +17,9 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// A request is repeated after pauses that double, each cut by chance by up to a half, so that many writers do not come back at
-// the same moment: 8 tries in about 13 seconds. A server that cannot be reached at all is given up sooner.
+// A request is repeated after pauses that double, each cut by chance by up to a
+// half, so that many writers do not come back at the same moment: 8 tries in
+// about 13 seconds. A server that cannot be reached at all is given up sooner.
 const (
 	tries        = 8
 	triesToReach = 4
@@ -26,7 +27,8 @@ const (
 	longestPause = 5 * time.Second
 )
 
-// repeat calls do until it succeeds or fails for good. attempt counts from 0. The error is the contract's.
+// repeat calls do until it succeeds or fails for good. attempt counts from 0.
+// The error is the contract's.
 func (s *Store) repeat(ctx context.Context, do func(attempt int) error) error {
 	pause := firstPause
 	for attempt := 0; ; attempt++ {
@@ -37,11 +39,13 @@ func (s *Store) repeat(ctx context.Context, do func(attempt int) error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+
 		meaning, again := understand(err)
 		limit := tries
 		if refused(err) {
 			limit = triesToReach
 		}
+
 		if !again || attempt+1 >= limit {
 			return s.explain(meaning, err)
 		}
@@ -54,14 +58,17 @@ func (s *Store) repeat(ctx context.Context, do func(attempt int) error) error {
 	}
 }
 
-// explain names the key and, of a refusal, what is behind it: a clock that is off makes every signature wrong.
+// explain names the key and, of a refusal, what is behind it: a clock that is
+// off makes every signature wrong.
 func (s *Store) explain(meaning, err error) error {
 	if errors.Is(meaning, storage.ErrNotFound) || errors.Is(meaning, storage.ErrExists) {
 		return meaning
 	}
-	if ahead, known := s.Ahead(); known && errors.Is(meaning, storage.ErrCredentials) && ahead.Abs() > storage.ClockLimit {
+	if ahead, known := s.Ahead(); known && errors.Is(meaning, storage.ErrCredentials) &&
+		ahead.Abs() > storage.ClockLimit {
 		meaning = storage.ErrClock
 	}
+
 	if meaning == nil {
 		return err
 	}
@@ -74,7 +81,8 @@ func refused(err error) bool {
 	return errors.As(err, &operation) && operation.Op == "dial"
 }
 
-// understand says what an error means in the contract's terms, nil if it has none, and whether to try again.
+// understand says what an error means in the contract's terms, nil if it has
+// none, and whether to try again.
 func understand(err error) (meaning error, again bool) {
 	response := minio.ToErrorResponse(err)
 	switch response.Code {
@@ -88,7 +96,8 @@ func understand(err error) (meaning error, again bool) {
 		return nil, true // several want the same name at the same moment
 	case "AccessDenied", "AllAccessDisabled", "AccountProblem":
 		return storage.ErrDenied, false
-	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken", "TokenRefreshRequired", "AuthorizationHeaderMalformed", "InvalidSecurity":
+	case "InvalidAccessKeyId", "SignatureDoesNotMatch", "ExpiredToken", "InvalidToken",
+		"TokenRefreshRequired", "AuthorizationHeaderMalformed", "InvalidSecurity":
 		return storage.ErrCredentials, false
 	case "RequestTimeTooSkewed", "RequestExpired":
 		return storage.ErrClock, false
@@ -97,6 +106,7 @@ func understand(err error) (meaning error, again bool) {
 	case "NotImplemented", "MethodNotAllowed":
 		return storage.ErrUnable, false
 	}
+
 	switch status := response.StatusCode; {
 	case status == http.StatusInsufficientStorage:
 		return storage.ErrFull, false
@@ -106,13 +116,16 @@ func understand(err error) (meaning error, again bool) {
 		return storage.ErrNotFound, false
 	case status == http.StatusForbidden || status == http.StatusUnauthorized:
 		return storage.ErrDenied, false
-	case status == http.StatusConflict, status == http.StatusTooManyRequests, status == http.StatusRequestTimeout, status >= 500:
+	case status == http.StatusConflict, status == http.StatusTooManyRequests,
+		status == http.StatusRequestTimeout, status >= 500:
 		return storage.ErrUnreachable, true
 	}
+
 	return overNetwork(err)
 }
 
-// overNetwork understands what went wrong before an answer came, or while it came.
+// overNetwork understands what went wrong before an answer
+// came, or while it came.
 func overNetwork(err error) (meaning error, again bool) {
 	var name *net.DNSError
 	var request *url.Error
@@ -126,8 +139,10 @@ func overNetwork(err error) (meaning error, again bool) {
 			return storage.ErrUntrusted, false
 		}
 		return storage.ErrUnreachable, true
-	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF), errors.As(err, &network), minio.ToErrorResponse(err).Code == "":
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF), errors.As(err,
+		&network), minio.ToErrorResponse(err).Code == "":
 		return storage.ErrUnreachable, true // also an answer that was cut short
 	}
+
 	return nil, false
 }

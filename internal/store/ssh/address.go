@@ -33,15 +33,18 @@ var ErrAddress = errors.New("not an address on an SSH server")
 //
 //	sftp://USER@HOST:PORT/FOLDER?key=FILE&known_hosts=FILE&timeout=DURATION
 //
-// The user may be left out if it is the one here, the port if it is 22. /~/FOLDER lies in the user's home there.
+// The user may be left out if it is the one here, the port if it is 22.
+// /~/FOLDER lies in the user's home there.
 func Parse(address string) (Config, error) {
 	parsed, err := url.Parse(address)
 	if err != nil || parsed.Scheme != "sftp" || parsed.Hostname() == "" || parsed.Fragment != "" {
 		return Config{}, fmt.Errorf("%w: it is written sftp://USER@HOST/FOLDER", ErrAddress)
 	}
 	if _, secret := parsed.User.Password(); secret {
-		return Config{}, fmt.Errorf("%w: a password has no place in it; keys and the agent are used", ErrAddress)
+		return Config{}, fmt.Errorf("%w: a password has no place in it; keys and the agent are used",
+			ErrAddress)
 	}
+
 	config := Config{User: parsed.User.Username(), Timeout: defaultTimeout, given: address}
 	if config.User == "" {
 		current, err := user.Current()
@@ -50,6 +53,7 @@ func Parse(address string) (Config, error) {
 		}
 		config.User = current.Username
 	}
+
 	port := parsed.Port()
 	if port == "" {
 		port = "22"
@@ -59,6 +63,7 @@ func Parse(address string) (Config, error) {
 	if inside, ok := strings.CutPrefix(config.Folder, "/~/"); ok {
 		config.Folder = inside
 	}
+
 	if config.Folder == "." || config.Folder == "/" || config.Folder == "/~" {
 		return Config{}, fmt.Errorf("%w: it names no folder", ErrAddress)
 	}
@@ -70,12 +75,14 @@ func Parse(address string) (Config, error) {
 			config.Known = values[0]
 		case "timeout":
 			if config.Timeout, err = time.ParseDuration(values[0]); err != nil || config.Timeout <= 0 {
-				return Config{}, fmt.Errorf("%w: timeout=%s is no duration, such as 30s", ErrAddress, values[0])
+				return Config{}, fmt.Errorf("%w: timeout=%s is no duration, such as 30s", ErrAddress,
+					values[0])
 			}
 		default:
 			return Config{}, fmt.Errorf("%w: it knows key, known_hosts and timeout, not %s", ErrAddress, name)
 		}
 	}
+
 	return config, nil
 }
 

@@ -47,6 +47,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	item, err := b.store.Stat(ctx, key)
 	isObject := strings.HasPrefix(key, "objects/")
 	p := pending{over: err == nil}
+
 	switch {
 	case err == nil && (!isObject || item.Size == int64(len(data))):
 		b.mutex.Lock()
@@ -59,12 +60,14 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	case err != nil && !errors.Is(err, storage.ErrNotFound):
 		return false, err
 	}
+
 	if !isObject {
 		p.data = slices.Clone(data)
 	}
 	if p.temporary, err = b.store.temporary(ctx, key, data); err != nil {
 		return false, err
 	}
+
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	b.added[key] = p
@@ -74,7 +77,8 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	return true, nil
 }
 
-// reserved reports whether the batch has a key, and takes it for the caller if not.
+// reserved reports whether the batch has a key, and takes
+// it for the caller if not.
 func (b *batch) reserved(key string) bool {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
@@ -85,7 +89,8 @@ func (b *batch) reserved(key string) bool {
 	return false
 }
 
-// Commit implements storage.Batch. The contents are durable; the order is: names, then names durable.
+// Commit implements storage.Batch. The contents are
+// durable; the order is: names, then names durable.
 func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	defer storage.Failed(&err, b.store, "commit", "")
 	b.mutex.Lock()
@@ -93,11 +98,13 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	if b.ended {
 		return nil, errors.New("the batch has ended")
 	}
+
 	b.ended = true
 	flush := maps.Clone(b.present)
 	var mutex sync.Mutex
 	group, each := errgroup.WithContext(ctx)
 	group.SetLimit(b.store.Parallel())
+
 	for key, p := range b.added {
 		if p.temporary == "" {
 			continue
@@ -105,13 +112,18 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 		group.Go(func() error {
 			folders, err := b.store.folders(each, key)
 			if err == nil {
-				err = b.store.do(each, func(c *sftp.Client, attempt int) error { return b.name(c, key, p, attempt) })
+				err = b.store.do(each, func(c *sftp.Client, attempt int) error {
+					return b.name(c, key, p,
+						attempt)
+				})
 			}
+
 			mutex.Lock()
 			defer mutex.Unlock()
 			for _, folder := range folders {
 				flush[folder] = true
 			}
+
 			if errors.Is(err, storage.ErrExists) {
 				taken = append(taken, key)
 				return nil
@@ -119,6 +131,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 			return storage.Wrap(err, b.store, "commit", key)
 		})
 	}
+
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
@@ -127,10 +140,12 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	for folder := range flush {
 		group.Go(func() error { return b.store.syncFolders(each, folder, []string{folder}) })
 	}
+
 	return taken, group.Wait()
 }
 
-// name gives what was added its name. An object that came meanwhile has the same bytes.
+// name gives what was added its name. An object that came
+// meanwhile has the same bytes.
 func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 	s := b.store
 	switch {
@@ -143,6 +158,7 @@ func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 	case p.data != nil || !strings.HasPrefix(key, "objects/"):
 		return s.link(c, p.temporary, key, p.data, attempt)
 	}
+
 	err := c.Rename(p.temporary, s.path(key))
 	if err == nil || lost(err) {
 		return err
@@ -153,6 +169,7 @@ func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 	case there != nil:
 		return err
 	}
+
 	if err := c.Remove(p.temporary); lost(err) {
 		return err
 	}
@@ -166,11 +183,13 @@ func (b *batch) Discard() {
 	if b.ended {
 		return
 	}
+
 	b.ended = true
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second) // what is left is cleaned later
 	defer cancel()
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(b.store.Parallel())
+
 	for _, p := range b.added {
 		if p.temporary != "" {
 			group.Go(func() error {

@@ -20,15 +20,17 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// sessions is how many servers of files are started over one connection at most. Each does one thing after the other, so that several
-// flush at once; sshd allows ten unless it is told otherwise. Starting one takes as long as a dozen operations, so each gets enough of
-// them before the next is started.
+// sessions is how many servers of files are started over one connection at
+// most. Each does one thing after the other, so that several flush at once;
+// sshd allows ten unless it is told otherwise. Starting one takes as long as a
+// dozen operations, so each gets enough of them before the next is started.
 const (
 	sessions = 4
 	enough   = 3
 )
 
-// line is a connection to the server, with its sessions. It is made when it is needed, and again when it broke.
+// line is a connection to the server, with its sessions. It is made when it is
+// needed, and again when it broke.
 type line struct {
 	config Config
 
@@ -45,14 +47,16 @@ type session struct {
 	busy int // operations under way
 }
 
-// take returns the session that has least to do, which release must be called with. It connects first if there is no connection,
-// and starts another session while all have enough to do.
+// take returns the session that has least to do, which release must be called
+// with. It connects first if there is no connection, and starts another session
+// while all have enough to do.
 func (l *line) take(ctx context.Context) (*session, error) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
 	if l.ended {
 		return nil, net.ErrClosed
 	}
+
 	if l.open == nil {
 		open, err := l.dial(ctx)
 		if err != nil {
@@ -60,12 +64,14 @@ func (l *line) take(ctx context.Context) (*session, error) {
 		}
 		l.open, l.sessions, l.full = open, nil, false
 	}
+
 	var least *session
 	for _, s := range l.sessions {
 		if least == nil || s.busy < least.busy {
 			least = s
 		}
 	}
+
 	if (least == nil || least.busy >= enough) && len(l.sessions) < sessions && !l.full {
 		client, err := sftp.NewClient(l.open, sftp.UseConcurrentWrites(true))
 		switch {
@@ -83,7 +89,8 @@ func (l *line) take(ctx context.Context) (*session, error) {
 	return least, nil
 }
 
-// release says that an operation has ended, and gives the connection up if it is broken.
+// release says that an operation has ended, and gives the
+// connection up if it is broken.
 func (l *line) release(s *session, broken bool) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -93,7 +100,8 @@ func (l *line) release(s *session, broken bool) {
 	}
 }
 
-// cut gives a connection up while operations are under way, which end with an error.
+// cut gives a connection up while operations are under
+// way, which end with an error.
 func (l *line) cut(s *session) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -117,7 +125,8 @@ func (l *line) end() {
 
 // able makes sure that the server can do what records need.
 func able(client *sftp.Client) error {
-	for _, extension := range []string{"fsync@openssh.com", "hardlink@openssh.com", "posix-rename@openssh.com"} {
+	for _, extension := range []string{"fsync@openssh.com", "hardlink@openssh.com",
+		"posix-rename@openssh.com"} {
 		if _, ok := client.HasExtension(extension); !ok {
 			return fmt.Errorf("%w: its sftp lacks %s", storage.ErrUnable, extension)
 		}
@@ -135,6 +144,7 @@ func (l *line) dial(ctx context.Context) (*ssh.Client, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	signers, locked, closeAgent := l.config.signers()
 	defer closeAgent()
 	dialer := net.Dialer{Timeout: min(l.config.Timeout, 10*time.Second)}
@@ -142,22 +152,26 @@ func (l *line) dial(ctx context.Context) (*ssh.Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", storage.ErrUnreachable, err)
 	}
+
 	stop := context.AfterFunc(ctx, func() { raw.Close() }) //nolint:errcheck // it ends the handshake
 	defer stop()
 	patient := &patientConn{Conn: raw, timeout: l.config.Timeout}
 	conn, channels, requests, err := ssh.NewClientConn(patient, l.config.Host, &ssh.ClientConfig{
-		User: l.config.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)}, HostKeyCallback: hosts.check, HostKeyAlgorithms: algorithms,
+		User: l.config.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)}, HostKeyCallback: hosts.check,
+		HostKeyAlgorithms: algorithms,
 	})
 	if err != nil {
 		raw.Close() //nolint:errcheck // the first error counts
 		return nil, l.explainDial(err, len(signers), locked)
 	}
+
 	client := ssh.NewClient(conn, channels, requests)
 	go keepAlive(client, l.config.Timeout/3) // ends with the connection
 	return client, nil
 }
 
-// explainDial tells keys that are not accepted from hosts that are not known and lines that break.
+// explainDial tells keys that are not accepted from hosts
+// that are not known and lines that break.
 func (l *line) explainDial(err error, keys int, locked []string) error {
 	var host *HostError
 	if errors.As(err, &host) {
@@ -166,17 +180,21 @@ func (l *line) explainDial(err error, keys int, locked []string) error {
 	if !strings.Contains(err.Error(), "unable to authenticate") {
 		return fmt.Errorf("%w: %w", storage.ErrUnreachable, err)
 	}
+
 	tried := fmt.Sprintf("%d keys of the agent and of ~/.ssh were tried", keys)
 	if l.config.Key != "" {
 		tried = "the key " + l.config.Key + " was tried"
 	}
 	if len(locked) > 0 {
-		tried += "; " + strings.Join(locked, " and ") + " cannot be used without its passphrase: give it to the agent with ssh-add"
+		tried += "; " + strings.Join(locked, " and ") +
+			" cannot be used without its passphrase: give it to the agent with ssh-add"
 	}
+
 	return fmt.Errorf("%w by %s for %s: %s", storage.ErrCredentials, l.config.Host, l.config.User, tried)
 }
 
-// keepAlive asks for a sign of life, so that a silent server is noticed and a quiet connection is not taken for one.
+// keepAlive asks for a sign of life, so that a silent server is noticed and a
+// quiet connection is not taken for one.
 func keepAlive(client *ssh.Client, every time.Duration) {
 	for {
 		time.Sleep(every)
@@ -206,8 +224,8 @@ func (c *patientConn) Write(data []byte) (int, error) {
 	return c.Conn.Write(data)
 }
 
-// signers returns the keys of the agent and of the usual files, or the one that the address names; locked are the files that need
-// a passphrase.
+// signers returns the keys of the agent and of the usual files, or the one that
+// the address names; locked are the files that need a passphrase.
 func (c Config) signers() (signers []ssh.Signer, locked []string, closeAgent func()) {
 	closeAgent = func() {}
 	home, _ := os.UserHomeDir()
@@ -220,10 +238,12 @@ func (c Config) signers() (signers []ssh.Signer, locked []string, closeAgent fun
 		if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
 			if conn, err := net.Dial("unix", socket); err == nil {
 				held, _ := agent.NewClient(conn).Signers()
-				signers, closeAgent = append(signers, held...), func() { conn.Close() } //nolint:errcheck // only asked
+				//nolint:errcheck // only asked
+				signers, closeAgent = append(signers, held...), func() { conn.Close() }
 			}
 		}
 	}
+
 	for _, file := range files {
 		data, err := os.ReadFile(file)
 		if err != nil {
@@ -238,6 +258,7 @@ func (c Config) signers() (signers []ssh.Signer, locked []string, closeAgent fun
 			signers = append(signers, signer)
 		}
 	}
+
 	return signers, locked, closeAgent
 }
 
@@ -248,7 +269,8 @@ func expand(file, home string) string {
 	return file
 }
 
-// HostError says that a host could not prove to be the one that is known. It is storage.ErrUntrusted.
+// HostError says that a host could not prove to be the one
+// that is known. It is storage.ErrUntrusted.
 type HostError struct {
 	Host    string
 	File    string // of known hosts
@@ -279,11 +301,13 @@ func (c Config) hosts() (knownHosts, error) {
 	if file == "" {
 		file = filepath.Join(home, ".ssh", "known_hosts")
 	}
+
 	known, err := knownhosts.New(file)
 	if errors.Is(err, os.ErrNotExist) {
 		known = func(string, net.Addr, ssh.PublicKey) error { return &knownhosts.KeyError{} }
 	} else if err != nil {
-		return knownHosts{}, fmt.Errorf("%w: the file of known hosts cannot be read: %w", storage.ErrUntrusted, err)
+		return knownHosts{}, fmt.Errorf("%w: the file of known hosts cannot be read: %w",
+			storage.ErrUntrusted, err)
 	}
 	return knownHosts{file, known}, nil
 }
@@ -295,10 +319,12 @@ func (k knownHosts) check(host string, remote net.Addr, key ssh.PublicKey) error
 	if !errors.As(err, &unknown) {
 		return err
 	}
-	return &HostError{Host: host, File: k.file, Line: knownhosts.Line([]string{knownhosts.Normalize(host)}, key), Changed: len(unknown.Want) > 0}
+	return &HostError{Host: host, File: k.file, Line: knownhosts.Line([]string{knownhosts.Normalize(host)},
+		key), Changed: len(unknown.Want) > 0}
 }
 
-// algorithms returns which kinds of key the host is known by, so that it is not asked for one that is not known; nil for any.
+// algorithms returns which kinds of key the host is known by, so that it is not
+// asked for one that is not known; nil for any.
 func (k knownHosts) algorithms(config Config) ([]string, error) {
 	var unknown *knownhosts.KeyError
 	if err := k.known(config.Host, &net.TCPAddr{IP: net.IPv4zero}, noKey{}); !errors.As(err, &unknown) {

@@ -1,9 +1,11 @@
-// Package ssh keeps a store in a folder of an SSH server, over its file transfer subsystem (SFTP, version 3, with the extensions
-// of OpenSSH).
+// Package ssh keeps a store in a folder of an SSH server, over its file
+// transfer subsystem (SFTP, version 3, with the extensions of OpenSSH).
 //
-// The folder is laid out like that of package file, so that an edge node on the server reads it as one. A file gets its name only
-// when it is flushed: objects by a rename, all else by a hard link, which fails if the name is taken. The protocol has one answer
-// for all such failures, so what happened is settled by looking.
+// The folder is laid out like that of package file, so that an edge
+// node on the server reads it as one. A file gets its name only
+// when it is flushed: objects by a rename, all else by a hard link,
+// which fails if the name is taken. The protocol has one answer for
+// all such failures, so what happened is settled by looking.
 package ssh
 
 import (
@@ -28,7 +30,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Store is a store on an SSH server. It implements storage.Store and storage.Wide. Close ends its connection.
+// Store is a store on an SSH server. It implements storage.Store and
+// storage.Wide. Close ends its connection.
 type Store struct {
 	config Config
 	line   *line
@@ -90,8 +93,9 @@ func (s *Store) path(key string) string { return path.Join(s.config.Folder, key)
 // tries is how often something is begun again over a new connection.
 const tries = 5
 
-// do calls one or several operations on a session. If the connection breaks, it calls them again over a new one, so they must be
-// repeatable. It returns soon after the context has ended, and then gives the connection up.
+// do calls one or several operations on a session. If the connection breaks, it
+// calls them again over a new one, so they must be repeatable. It returns soon
+// after the context has ended, and then gives the connection up.
 func (s *Store) do(ctx context.Context, operate func(c *sftp.Client, attempt int) error) error {
 	for attempt := 0; ; attempt++ {
 		if err := ctx.Err(); err != nil {
@@ -108,15 +112,18 @@ func (s *Store) do(ctx context.Context, operate func(c *sftp.Client, attempt int
 				return err
 			}
 			s.line.release(session, true)
-		} else if errors.Is(err, storage.ErrCredentials) || errors.Is(err, storage.ErrUntrusted) || errors.Is(err, storage.ErrUnable) {
+		} else if errors.Is(err, storage.ErrCredentials) || errors.Is(err, storage.ErrUntrusted) ||
+			errors.Is(err, storage.ErrUnable) {
 			return err
 		}
+
 		if attempt+1 == tries {
 			if !errors.Is(err, storage.ErrUnreachable) {
 				err = fmt.Errorf("%w any more: %w", storage.ErrUnreachable, err)
 			}
 			return err
 		}
+
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -135,11 +142,14 @@ func lost(err error) bool {
 		code := status.FxCode()
 		return code == sftp.ErrSSHFxConnectionLost || code == sftp.ErrSSHFxNoConnection
 	}
-	return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) && !errors.Is(err, storage.ErrExists) &&
+
+	return !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) &&
+		!errors.Is(err, storage.ErrExists) &&
 		!errors.Is(err, storage.ErrNotFound) && !errors.Is(err, storage.ErrUnable)
 }
 
-// explain turns the server's error into the contract's. A plain failure says nothing; if there is no room left, it was that.
+// explain turns the server's error into the contract's. A plain failure says
+// nothing; if there is no room left, it was that.
 func (s *Store) explain(c *sftp.Client, err error) error {
 	var status *sftp.StatusError
 	switch {
@@ -150,10 +160,14 @@ func (s *Store) explain(c *sftp.Client, err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%w: %w", storage.ErrReadOnly, err)
 	case errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure:
-		if space, statErr := c.StatVFS(s.config.Folder); statErr == nil && space.FreeSpace() < sessions*storage.MaxObject { // what several sessions write at once, and take away again when it fails
+		// what several sessions write at once, and take
+		// away again when it fails
+		if space, statErr := c.StatVFS(s.config.Folder); statErr == nil &&
+			space.FreeSpace() < sessions*storage.MaxObject {
 			return fmt.Errorf("%w: %s has %d bytes free", storage.ErrFull, s.config.Folder, space.FreeSpace())
 		}
 	}
+
 	return err
 }
 
@@ -198,6 +212,7 @@ func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err er
 		item = storage.Item{Key: key, Size: info.Size(), Modified: info.ModTime()}
 		return nil
 	})
+
 	return item, err
 }
 
@@ -219,6 +234,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 			}
 			return
 		}
+
 		slices.SortFunc(entries, func(a, b os.FileInfo) int { return strings.Compare(a.Name(), b.Name()) })
 		for _, entry := range entries {
 			item := storage.Item{Key: folder + "/" + entry.Name(), Folder: entry.IsDir()}
@@ -228,6 +244,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 				}
 				item.Size, item.Modified = entry.Size(), entry.ModTime()
 			}
+
 			if ctx.Err() != nil || !yield(item, nil) {
 				return
 			}
@@ -245,18 +262,24 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 	if err != nil {
 		return err
 	}
+
 	folders, err := s.folders(ctx, key)
 	if err != nil {
 		return err
 	}
-	err = s.do(ctx, func(c *sftp.Client, attempt int) error { return s.link(c, temporary, key, data, attempt) })
+	err = s.do(ctx, func(c *sftp.Client, attempt int) error {
+		return s.link(c, temporary, key, data,
+			attempt)
+	})
 	if err != nil {
 		return err
 	}
+
 	return s.syncFolders(ctx, key, folders)
 }
 
-// link gives a file its name unless that is taken. After a connection that broke, the name may be this writer's own.
+// link gives a file its name unless that is taken. After a connection that
+// broke, the name may be this writer's own.
 func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt int) error {
 	err := c.Link(temporary, s.path(key))
 	if lost(err) {
@@ -279,6 +302,7 @@ func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt
 			}
 		}
 	}
+
 	if removed := c.Remove(temporary); lost(removed) {
 		return err // litter, which is cleaned later
 	}
@@ -294,6 +318,7 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	if _, err := s.folders(ctx, key); err != nil {
 		return err
 	}
+
 	return s.do(ctx, func(c *sftp.Client, _ int) error {
 		temporary := s.path("tmp/" + strings.ToLower(rand.Text()))
 		if err := write(c, temporary, data); err != nil {
@@ -316,7 +341,8 @@ func (s *Store) Delete(ctx context.Context, key string) (err error) {
 	return err
 }
 
-// Remove implements storage.Remover: the names are gone for certain when it returns.
+// Remove implements storage.Remover: the names are gone
+// for certain when it returns.
 func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 	defer storage.Failed(&err, s, "remove", storage.First(keys))
 	group, each := errgroup.WithContext(ctx)
@@ -326,11 +352,13 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 		folders[above(key)[0]] = true
 		group.Go(func() error { return s.Delete(each, key) })
 	}
+
 	if err := group.Wait(); err != nil {
 		return err
 	}
 	group, each = errgroup.WithContext(ctx)
 	group.SetLimit(s.Parallel())
+
 	for folder := range folders {
 		group.Go(func() error {
 			err := s.syncFolders(each, folder, []string{folder})
@@ -340,6 +368,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 			return err
 		})
 	}
+
 	return group.Wait()
 }
 
@@ -354,6 +383,7 @@ func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
 			return err
 		}
 	}
+
 	s.mutex.Lock()
 	delete(s.made, folder)
 	s.mutex.Unlock()
@@ -390,6 +420,7 @@ func write(c *sftp.Client, name string, data []byte) error {
 	if err == nil {
 		err = file.Sync()
 	}
+
 	if err = errors.Join(err, file.Close()); err != nil && !lost(err) {
 		c.Remove(name) //nolint:errcheck // the first error counts
 	}
@@ -408,6 +439,7 @@ func (s *Store) ready(ctx context.Context) error {
 	if cleaned {
 		return nil
 	}
+
 	var old []string
 	for item, err := range s.List(ctx, "tmp") {
 		if err != nil {
@@ -417,10 +449,12 @@ func (s *Store) ready(ctx context.Context) error {
 			old = append(old, item.Key)
 		}
 	}
+
 	return storage.Remove(ctx, s, old)
 }
 
-// tooOld is after what time a temporary file is nobody's: no write takes that long.
+// tooOld is after what time a temporary file is nobody's:
+// no write takes that long.
 const tooOld = 24 * time.Hour
 
 // mkdir makes a folder below the store's, and those above it.
@@ -431,6 +465,7 @@ func (s *Store) mkdir(ctx context.Context, folder string) error {
 	if there {
 		return nil
 	}
+
 	err := s.do(ctx, func(c *sftp.Client, _ int) error { return makeFolder(c, s.path(folder)) })
 	if err == nil {
 		s.mutex.Lock()
@@ -440,7 +475,8 @@ func (s *Store) mkdir(ctx context.Context, folder string) error {
 	return err
 }
 
-// makeFolder makes a folder and those above it. That one is there already is a plain failure, which is settled by looking.
+// makeFolder makes a folder and those above it. That one is there already is a
+// plain failure, which is settled by looking.
 func makeFolder(c *sftp.Client, name string) (err error) {
 	for range 2 { // the second time with the folder above it
 		if err = c.Mkdir(name); err == nil || lost(err) {
@@ -455,6 +491,7 @@ func makeFolder(c *sftp.Client, name string) (err error) {
 		case !errors.Is(lookErr, fs.ErrNotExist):
 			return lookErr
 		}
+
 		if above := makeFolder(c, path.Dir(name)); above != nil {
 			return above
 		}
@@ -462,7 +499,8 @@ func makeFolder(c *sftp.Client, name string) (err error) {
 	return err
 }
 
-// folders makes the folders above a key. It returns them all: each must be flushed for the key to be durable.
+// folders makes the folders above a key. It returns them all: each must be
+// flushed for the key to be durable.
 func (s *Store) folders(ctx context.Context, key string) ([]string, error) {
 	if err := s.ready(ctx); err != nil {
 		return nil, err
@@ -474,7 +512,8 @@ func (s *Store) folders(ctx context.Context, key string) ([]string, error) {
 	return folders, s.mkdir(ctx, folders[0])
 }
 
-// above lists the folders above a key, the nearest first, the store's own, ".", last.
+// above lists the folders above a key, the nearest first,
+// the store's own, ".", last.
 func above(key string) []string {
 	var folders []string
 	for folder := path.Dir(key); folder != "."; folder = path.Dir(folder) {

@@ -23,14 +23,16 @@ type Cutter struct {
 	ended    bool
 }
 
-// StartCutter stands before a server. Each connection is cut after a number of bytes from the client between least and most, which the
-// seed decides; 0 for never. The caller stops it.
+// StartCutter stands before a server. Each connection is cut after a number of
+// bytes from the client between least and most, which the seed decides; 0 for
+// never. The caller stops it.
 func StartCutter(target string, least, most int64, seed uint64) (*Cutter, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	c := &Cutter{Listen: listener.Addr().String(), target: target, listener: listener, random: rand.New(rand.NewPCG(seed, 11)), least: least, most: most, open: map[net.Conn]bool{}}
+	c := &Cutter{Listen: listener.Addr().String(), target: target, listener: listener,
+		random: rand.New(rand.NewPCG(seed, 11)), least: least, most: most, open: map[net.Conn]bool{}}
 	go c.accept()
 	return c, nil
 }
@@ -64,11 +66,13 @@ func (c *Cutter) accept() {
 			client.Close() //nolint:errcheck // nothing to pass on to
 			continue
 		}
+
 		c.mutex.Lock()
 		limit := int64(1) << 62
 		if c.most > 0 {
 			limit = c.least + c.random.Int64N(c.most-c.least+1)
 		}
+
 		c.open[client], c.open[server] = true, true
 		ended := c.ended
 		c.mutex.Unlock()
@@ -76,6 +80,7 @@ func (c *Cutter) accept() {
 			c.Stop()
 			return
 		}
+
 		go func() {
 			io.Copy(client, server) //nolint:errcheck // it ends when either does
 			c.close(client, server)

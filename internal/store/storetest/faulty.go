@@ -13,7 +13,8 @@ import (
 	"time"
 )
 
-// Faulty stands between an S3 client and its server and does what networks and servers do on bad days.
+// Faulty stands between an S3 client and its server and
+// does what networks and servers do on bad days.
 type Faulty struct {
 	Listen string
 	Faults atomic.Int64 // how many answers were spoiled
@@ -30,14 +31,17 @@ type Faulty struct {
 	ahead  time.Duration
 }
 
-// StartFaulty stands before a server. Of all requests about the share of rate goes wrong, in ways that the seed decides. The caller stops
-// it.
+// StartFaulty stands before a server. Of all requests about the share of rate
+// goes wrong, in ways that the seed decides. The caller stops it.
 func StartFaulty(target string, rate float64, seed uint64) (*Faulty, error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
 	}
-	f := &Faulty{Listen: listener.Addr().String(), target: target, rate: rate, kinds: []Fault{Dropped, Refused500, Refused503, Lost, Truncated, Delayed}, random: rand.New(rand.NewPCG(seed, 7))}
+	f := &Faulty{Listen: listener.Addr().String(), target: target, rate: rate,
+		kinds:  []Fault{Dropped, Refused500, Refused503, Lost, Truncated, Delayed},
+		random: rand.New(rand.NewPCG(seed, 7))}
+
 	f.client.Transport = &http.Transport{MaxIdleConnsPerHost: 64, DisableCompression: true}
 	f.server = &http.Server{Handler: f, ReadHeaderTimeout: time.Minute}
 	go f.server.Serve(listener) //nolint:errcheck // ends with Stop
@@ -61,7 +65,8 @@ func (f *Faulty) Rate(rate float64) {
 	f.rate = rate
 }
 
-// Answer makes it answer requests itself, with a status and the code of an S3 error; status 0 passes a request on.
+// Answer makes it answer requests itself, with a status and the code of an S3
+// error; status 0 passes a request on.
 func (f *Faulty) Answer(answer func(*http.Request) (status int, code string)) {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
@@ -107,12 +112,14 @@ func (f *Faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if ahead != 0 {
 		w.Header().Set("Date", time.Now().Add(ahead).UTC().Format(http.TimeFormat))
 	}
+
 	if answer != nil {
 		if status, code := answer(r); status != 0 {
 			refuse(w, status, code)
 			return
 		}
 	}
+
 	fault, pause := f.choose()
 	switch fault {
 	case Dropped:
@@ -126,6 +133,7 @@ func (f *Faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case Delayed:
 		time.Sleep(pause)
 	}
+
 	response, body, err := f.forward(r)
 	if err != nil {
 		panic(http.ErrAbortHandler)
@@ -136,11 +144,13 @@ func (f *Faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		panic(http.ErrAbortHandler)
 	}
+
 	for name, values := range response.Header {
 		if ahead == 0 || name != "Date" {
 			w.Header()[name] = values
 		}
 	}
+
 	if fault == Truncated && len(body) > 0 {
 		w.Header().Set("Content-Length", strconv.Itoa(len(body)))
 		w.WriteHeader(response.StatusCode)
@@ -161,6 +171,7 @@ func (f *Faulty) forward(r *http.Request) (*http.Response, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+
 	request.Header, request.Host, request.ContentLength = r.Header.Clone(), r.Host, int64(len(sent))
 	response, err := f.client.Do(request)
 	if err != nil {
@@ -176,5 +187,7 @@ func refuse(w http.ResponseWriter, status int, code string) {
 	w.Header().Set("Content-Type", "application/xml")
 	w.Header().Set("Last-Modified", time.Now().UTC().Format(http.TimeFormat))
 	w.WriteHeader(status)
-	fmt.Fprintf(w, "<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>%s</Code><Message>as the test says</Message></Error>", code) //nolint:errcheck // the client notices
+	//nolint:errcheck // the client notices
+	fmt.Fprintf(w, "<?xml version=\"1.0\" encoding=\"UTF-8\"?><Error><Code>%s</Code><Message>as "+
+		"the test says</Message></Error>", code)
 }

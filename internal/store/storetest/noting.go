@@ -8,7 +8,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Noting writes down what is asked of a store: "get KEY", "put KEY" for what is added to a batch, and so on. Far away each is a request.
+// Noting writes down what is asked of a store: "get KEY", "put KEY" for what is
+// added to a batch, and so on. Far away each is a request.
 type Noting struct {
 	storage.Store
 	mutex sync.Mutex

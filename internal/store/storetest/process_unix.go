@@ -14,7 +14,8 @@ import (
 
 func ownGroup(command *exec.Cmd) { command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
 
-// killGroup ends a server and what it started, also what has left its group, as far as /proc tells.
+// killGroup ends a server and what it started, also what
+// has left its group, as far as /proc tells.
 func killGroup(command *exec.Cmd) {
 	parents := map[int][]int{}
 	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
@@ -31,6 +32,7 @@ func killGroup(command *exec.Cmd) {
 			parents[parent] = append(parents[parent], pid)
 		}
 	}
+
 	var kill func(pid int)
 	kill = func(pid int) {
 		for _, child := range parents[pid] {

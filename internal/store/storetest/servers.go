@@ -28,7 +28,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Needed is the variable that makes a missing server fail a test instead of leaving it out. scripts/test sets it.
+// Needed is the variable that makes a missing server fail a test instead of
+// leaving it out. scripts/test sets it.
 const Needed = "ORILLA_TEST_SERVERS"
 
 // program finds a server's program.
@@ -43,7 +44,8 @@ func program(names ...string) (string, error) {
 
 var errMissing = errors.New("not installed")
 
-// started leaves a test out whose server is not installed, and ends the server with the test.
+// started leaves a test out whose server is not installed,
+// and ends the server with the test.
 func started(t testing.TB, stop func(), err error) {
 	t.Helper()
 	if errors.Is(err, errMissing) && os.Getenv(Needed) == "" {
@@ -73,7 +75,9 @@ func (p *Process) Start() error {
 	if err := p.running.Start(); err != nil {
 		return err
 	}
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+
+	for deadline := time.Now().Add(20 * time.Second); time.Now().
+		Before(deadline); time.Sleep(20 * time.Millisecond) {
 		if conn, err := net.Dial("tcp", p.Listen); err == nil {
 			return conn.Close()
 		}
@@ -104,7 +108,8 @@ func launch(command func(address string) *exec.Cmd) (*Process, error) {
 	return p, p.Start()
 }
 
-// SSHServer is OpenSSH's sshd with its sftp-server, for the user who runs the test.
+// SSHServer is OpenSSH's sshd with its sftp-server, for
+// the user who runs the test.
 type SSHServer struct {
 	*Process
 	Folder string // for stores
@@ -113,7 +118,8 @@ type SSHServer struct {
 	User   string
 }
 
-// SSH starts one for a test. limits is put before the sftp-server, in the way of "ulimit -f 100;".
+// SSH starts one for a test. limits is put before the
+// sftp-server, in the way of "ulimit -f 100;".
 func SSH(t testing.TB, limits string) *SSHServer {
 	t.Helper()
 	s, err := StartSSH(t.TempDir(), limits)
@@ -121,16 +127,19 @@ func SSH(t testing.TB, limits string) *SSHServer {
 	return s
 }
 
-// StartSSH starts one whose files and stores lie in a folder. The caller stops it.
+// StartSSH starts one whose files and stores lie in a
+// folder. The caller stops it.
 func StartSSH(folder, limits string) (*SSHServer, error) {
 	sshd, err := program("sshd", "/usr/sbin/sshd")
 	if err != nil {
 		return nil, err
 	}
-	serve, err := program("/usr/lib/openssh/sftp-server", "/usr/libexec/sftp-server", "/usr/lib/ssh/sftp-server")
+	serve, err := program("/usr/lib/openssh/sftp-server", "/usr/libexec/sftp-server",
+		"/usr/lib/ssh/sftp-server")
 	if err != nil {
 		return nil, err
 	}
+
 	current, err := user.Current()
 	if err != nil {
 		return nil, err
@@ -138,12 +147,14 @@ func StartSSH(folder, limits string) (*SSHServer, error) {
 	if os.Geteuid() == 0 {
 		os.MkdirAll("/run/sshd", 0o755) //nolint:errcheck // sshd says so if it misses it
 	}
+
 	in := func(name string) string { return filepath.Join(folder, name) }
 	s := &SSHServer{Folder: in("stores"), Key: in("key"), Known: in("known_hosts"), User: current.Username}
 	hostKey, err := writeKey(in("host"))
 	if err != nil {
 		return nil, err
 	}
+
 	userKey, err := writeKey(s.Key)
 	if err != nil {
 		return nil, err
@@ -153,12 +164,15 @@ func StartSSH(folder, limits string) (*SSHServer, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	s.Process, err = launch(func(address string) *exec.Cmd {
 		settings := []string{
 			"ListenAddress=" + address, "HostKey=" + in("host"), "AuthorizedKeysFile=" + in("authorized"),
-			"PidFile=none", "StrictModes=no", "UsePAM=no", "PasswordAuthentication=no", "KbdInteractiveAuthentication=no", "PermitRootLogin=yes",
+			"PidFile=none", "StrictModes=no", "UsePAM=no", "PasswordAuthentication=no",
+			"KbdInteractiveAuthentication=no", "PermitRootLogin=yes",
 			"MaxStartups=200", "Subsystem=sftp " + in("serve"), "LogLevel=ERROR",
 		}
+
 		args := []string{"-D", "-e", "-f", "/dev/null"}
 		for _, setting := range settings {
 			args = append(args, "-o", setting)
@@ -172,12 +186,15 @@ func StartSSH(folder, limits string) (*SSHServer, error) {
 	return s, os.WriteFile(s.Known, []byte(line+"\n"), 0o600)
 }
 
-// Store returns the address of a store in a folder of the server, reached through another address if one is given.
+// Store returns the address of a store in a folder of the server, reached
+// through another address if one is given.
 func (s *SSHServer) Store(name string) string {
-	return fmt.Sprintf("sftp://%s@%s%s?key=%s&known_hosts=%s&timeout=5s", s.User, s.Listen, filepath.Join(s.Folder, name), s.Key, s.Known)
+	return fmt.Sprintf("sftp://%s@%s%s?key=%s&known_hosts=%s&timeout=5s", s.User, s.Listen,
+		filepath.Join(s.Folder, name), s.Key, s.Known)
 }
 
-// writeKey makes a key, writes its private part to a file, and returns the public one.
+// writeKey makes a key, writes its private part to a file,
+// and returns the public one.
 func writeKey(file string) (ssh.PublicKey, error) {
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -187,6 +204,7 @@ func writeKey(file string) (ssh.PublicKey, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
 		return nil, err
 	}
@@ -223,23 +241,28 @@ func StartS3(folder string) (*S3Server, error) {
 	if err := errors.Join(os.MkdirAll(s.Folder, 0o755), os.MkdirAll(users, 0o755)); err != nil {
 		return nil, err
 	}
+
 	s.Process, err = launch(func(address string) *exec.Cmd {
-		return exec.Command(gateway, "--port", address, "--access", AccessKey, "--secret", SecretKey, "--region", "us-east-1", "--iam-dir", users, "--quiet", "posix", s.Folder)
+		return exec.Command(gateway, "--port", address, "--access", AccessKey, "--secret", SecretKey,
+			"--region", "us-east-1", "--iam-dir", users, "--quiet", "posix", s.Folder)
 	})
 	return s, err
 }
 
-// Store returns the address of a store in a bucket, which is made, reached through another address if one is given.
+// Store returns the address of a store in a bucket, which is made, reached
+// through another address if one is given.
 func (s *S3Server) Store(bucket, through string) string {
 	if through == "" {
 		through = s.Listen
 	}
-	os.MkdirAll(filepath.Join(s.Folder, bucket), 0o755) //nolint:errcheck // whoever uses it sees that it is missing
+	//nolint:errcheck // whoever uses it sees that it is missing
+	os.MkdirAll(filepath.Join(s.Folder, bucket), 0o755)
 	return "s3://" + bucket + "/stores?endpoint=http://" + through + "&region=us-east-1&timeout=5s"
 }
 
-// Users makes accounts at the gateway, one for each role, named after it, which may do in the bucket of a store just what a policy for the
-// bucket says. policy is told who has which role.
+// Users makes accounts at the gateway, one for each role, named after it, which
+// may do in the bucket of a store just what a policy for the bucket says.
+// policy is told who has which role.
 func (s *S3Server) Users(bucket string, policy func(who map[storage.Role][]string) string) error {
 	gateway, err := program("versitygw")
 	if err != nil {
@@ -248,16 +271,21 @@ func (s *S3Server) Users(bucket string, policy func(who map[storage.Role][]strin
 	who := map[storage.Role][]string{}
 	for _, role := range storage.Roles {
 		who[role] = []string{string(role)}
-		out, err := exec.Command(gateway, "admin", "--access", AccessKey, "--secret", SecretKey, "--endpoint-url", "http://"+s.Listen, "create-user",
+		out, err := exec.Command(gateway, "admin", "--access", AccessKey, "--secret", SecretKey,
+			"--endpoint-url", "http://"+s.Listen, "create-user",
 			"--access", string(role), "--secret", SecretKey, "--role", "user").CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("%s: %w", out, err)
 		}
 	}
-	client, err := minio.New(s.Listen, &minio.Options{Creds: credentials.NewStaticV4(AccessKey, SecretKey, ""), Region: "us-east-1", BucketLookup: minio.BucketLookupPath})
+
+	client, err := minio.New(s.Listen,
+		&minio.Options{Creds: credentials.NewStaticV4(AccessKey, SecretKey, ""), Region: "us-east-1",
+			BucketLookup: minio.BucketLookupPath})
 	if err != nil {
 		return err
 	}
+
 	var compact bytes.Buffer // the gateway keeps policies where there is room for 4 kB
 	if err := json.Compact(&compact, []byte(policy(who))); err != nil {
 		return err
@@ -270,7 +298,8 @@ func EnvOf(role storage.Role) []string {
 	return []string{"AWS_ACCESS_KEY_ID=" + string(role), "AWS_SECRET_ACCESS_KEY=" + SecretKey}
 }
 
-// Env returns an environment with the keys of an S3Server and without others, for processes that are started.
+// Env returns an environment with the keys of an S3Server and without others,
+// for processes that are started.
 func Env(environment []string) []string {
 	kept := environment[:0:0]
 	for _, variable := range environment {

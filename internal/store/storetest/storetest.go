@@ -1,4 +1,5 @@
-// Package storetest holds the test that every engine of storage.Store must pass, in the way of testing/fstest.
+// Package storetest holds the test that every engine of storage.Store must
+// pass, in the way of testing/fstest.
 package storetest
 
 import (
@@ -19,19 +20,24 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Options say in which of the ways that the contract leaves open an engine behaves.
+// Options say in which of the ways that the contract
+// leaves open an engine behaves.
 type Options struct {
 	WritesWithoutAsking bool // a batch writes an object also if it is there
 }
 
-// Name returns a name for a store of a test's own: lower-case letters and digits.
+// Name returns a name for a store of a test's own:
+// lower-case letters and digits.
 func Name(t *testing.T) string {
 	sum := digest.Of([]byte(t.Name())).String()
 	return "t" + sum[:16]
 }
 
-// Run tests an engine. open returns an empty store; again opens the same store as another process would, or returns it.
-func Run(t *testing.T, options Options, open func(t *testing.T) (store storage.Store, again func() storage.Store)) {
+// Run tests an engine. open returns an empty store; again opens the same store
+// as another process would, or returns it.
+func Run(t *testing.T, options Options,
+	open func(t *testing.T) (store storage.Store, again func() storage.Store),
+) {
 	batchTaken := func(t *testing.T, a, b storage.Store) { batchTaken(t, options, a, b) }
 	for _, test := range []struct {
 		name string
@@ -105,6 +111,7 @@ func raced(t *testing.T, a, b storage.Store) {
 				}
 			})
 		}
+
 		writers.Wait()
 		require.EqualValues(t, 1, winners.Load(), "round %d", round)
 		data, err := b.Get(t.Context(), fmt.Sprintf("race/%d", round))
@@ -132,6 +139,7 @@ func whole(t *testing.T, a, b storage.Store) {
 			}
 		})
 	}
+
 	for i := range 30 {
 		writers.Go(func() { assert.NoError(t, a.Create(t.Context(), fmt.Sprintf("torn/%d", i), content)) })
 	}
@@ -164,6 +172,7 @@ func batched(t *testing.T, a, b storage.Store) {
 			assert.True(t, added, "object %d", i)
 		})
 	}
+
 	adders.Wait()
 	added, err := batch.Add(ctx, digest.Of(objects[7]).Key(), objects[7])
 	require.NoError(t, err)
@@ -171,11 +180,13 @@ func batched(t *testing.T, a, b storage.Store) {
 	taken, err := batch.Commit(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, taken)
+
 	for i, object := range objects {
 		data, err := b.Get(ctx, digest.Of(object).Key())
 		require.NoError(t, err, "object %d", i)
 		require.Equal(t, len(object), len(data))
 	}
+
 	batch.Discard() // after Commit it does nothing
 	_, err = b.Get(ctx, digest.Of(objects[7]).Key())
 	require.NoError(t, err)
@@ -191,7 +202,9 @@ func batchTaken(t *testing.T, options Options, a, b storage.Store) {
 	require.NoError(t, err)
 	added, err := batch.Add(ctx, key, object)
 	require.NoError(t, err)
-	assert.Equal(t, options.WritesWithoutAsking, added, "what is present is not written again where asking is cheap")
+	assert.Equal(t, options.WritesWithoutAsking, added,
+		"what is present is not written again where asking is cheap")
+
 	_, err = batch.Add(ctx, "sites/corvane/builds/k/2", []byte("ours"))
 	require.NoError(t, err)
 	require.NoError(t, a.Create(ctx, "sites/corvane/builds/k/2", []byte("faster")))
@@ -232,13 +245,17 @@ func discarded(t *testing.T, a, b storage.Store) {
 
 func listed(t *testing.T, a, b storage.Store) {
 	ctx := t.Context()
-	for _, key := range []string{"sites/corvane/claim", "sites/corvane/releases/2", "sites/corvane/releases/10", "sites/corvane/releases/1", "sites/corvane-b/claim"} {
+	for _, key := range []string{"sites/corvane/claim", "sites/corvane/releases/2",
+		"sites/corvane/releases/10", "sites/corvane/releases/1", "sites/corvane-b/claim"} {
 		require.NoError(t, a.Create(ctx, key, []byte(key)))
 	}
+
 	assert.Equal(t, []string{"sites/corvane/", "sites/corvane-b/"}, sortedByName(names(t, b, "sites")))
 	assert.Equal(t, []string{"sites/corvane/claim", "sites/corvane/releases/"}, names(t, b, "sites/corvane"))
-	assert.Equal(t, []string{"sites/corvane/releases/1", "sites/corvane/releases/10", "sites/corvane/releases/2"}, names(t, b, "sites/corvane/releases"))
+	assert.Equal(t, []string{"sites/corvane/releases/1", "sites/corvane/releases/10",
+		"sites/corvane/releases/2"}, names(t, b, "sites/corvane/releases"))
 	assert.Empty(t, names(t, b, "nothing/here"))
+
 	for item, err := range b.List(ctx, "sites/corvane/releases") { // leaving early is allowed
 		require.NoError(t, err)
 		assert.EqualValues(t, len(item.Key), item.Size)
@@ -252,6 +269,7 @@ func removed(t *testing.T, a, b storage.Store) {
 		keys = append(keys, fmt.Sprintf("objects/%02d/x", i))
 		require.NoError(t, a.Create(t.Context(), keys[i], []byte("x")))
 	}
+
 	require.NoError(t, storage.Remove(t.Context(), a, append(keys[:29:29], "objects/zz/never")))
 	for i, key := range keys {
 		_, err := b.Stat(t.Context(), key)
@@ -261,6 +279,7 @@ func removed(t *testing.T, a, b storage.Store) {
 			require.NoError(t, err)
 		}
 	}
+
 	require.NoError(t, a.Create(t.Context(), "sites/corvane/environments/production/journal/1", nil))
 	require.NoError(t, b.Create(t.Context(), "sites/velley/claim", nil))
 	require.NoError(t, a.Delete(t.Context(), "sites/corvane/environments/production/journal/1"))
@@ -294,7 +313,8 @@ func names(t *testing.T, store storage.Store, folder string) []string {
 	return found
 }
 
-// sortedByName allows engines to order folders with or without the slash that ends them.
+// sortedByName allows engines to order folders with or
+// without the slash that ends them.
 func sortedByName(found []string) []string {
 	if len(found) == 2 && strings.HasPrefix(found[0], "sites/corvane-b") {
 		found[0], found[1] = found[1], found[0]
@@ -303,7 +323,8 @@ func sortedByName(found []string) []string {
 }
 
 func badKeys(t *testing.T, a, _ storage.Store) {
-	for _, key := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", "a/.b", "A/b", "a b", "a\\b", "a\x00b", "é", strings.Repeat("a", 201), strings.Repeat("a/", 300) + "a"} {
+	for _, key := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", "a/.b", "A/b", "a b", "a\\b",
+		"a\x00b", "é", strings.Repeat("a", 201), strings.Repeat("a/", 300) + "a"} {
 		assert.ErrorIs(t, a.Create(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
 		_, err := a.Get(t.Context(), key)
 		assert.ErrorIs(t, err, storage.ErrBadKey, "%q", key)
