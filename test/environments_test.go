@@ -94,7 +94,7 @@ func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 	loaded, err := site.Load(t.Context(), p.folder, site.Places{Cache: p.home})
 	require.NoError(t, err)
 	prepare := func() *deploy.Release {
-		plan, err := loaded.MakePlan(t.Context(), site.Order{From: filepath.Join(p.folder, "dist"),
+		plan, err := site.MakePlan(t.Context(), loaded, site.Order{From: filepath.Join(p.folder, "dist"),
 			Site: "corvane", To: "production"})
 		require.NoError(t, err)
 		prepared, err := deploy.Prepare(t.Context(), deploy.Job{

@@ -175,16 +175,16 @@ func (t *tale) tellAll(ctx context.Context) error {
 	t.check(ctx, "a page below a folder answers at its one address", "/boats/dunlin", 200, "The big one")
 	t.check(ctx, "what is missing gets the site's own page", "/boats/kraken", 404, "No such quay")
 	t.say("The next commit changes one page. Only that page is sent.")
-	t.objects = t.countObjects(ctx)
+	t.objects = countObjects(ctx, t)
 	if err := t.run(ctx, "deploy", "HEAD~3"); err != nil {
 		return err
 	}
 
 	t.check(ctx, "the new notice is live", "/notices/", 200, "two days early")
-	t.claim(ctx, "one page differs from the release before", t.changedPages(ctx, 1, 2) == 1)
+	t.claim(ctx, "one page differs from the release before", changedPages(ctx, t, 1, 2) == 1)
 
 	// The page, the chunk of the index that it is in, and the build's log.
-	t.claim(ctx, "the store has at most three new objects", t.countObjects(ctx)-t.objects <= 3)
+	t.claim(ctx, "the store has at most three new objects", countObjects(ctx, t)-t.objects <= 3)
 	if err := t.tellRules(ctx); err != nil {
 		return err
 	}
@@ -213,8 +213,8 @@ func (t *tale) tellRules(ctx context.Context) error {
 		return err
 	}
 
-	t.asks(ctx, "an old address is lost", "/timetable/winter", "", "404 ")
-	t.asks(ctx, "a journey of the planner cannot be reloaded", "/planner/velley/lindmouth", "", "404 ")
+	asks(ctx, t, "an old address is lost", "/timetable/winter", "", "404 ")
+	asks(ctx, t, "a journey of the planner cannot be reloaded", "/planner/velley/lindmouth", "", "404 ")
 	t.say("The next commit adds rules, and expectations that prove them. Nothing is built " +
 		"for it: the output is the same.")
 	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
@@ -231,10 +231,10 @@ func (t *tale) tellRules(ctx context.Context) error {
 		{"another one is not", "/", "en", "200 "},
 		{"what is missing is missing in that language", "/gl/nada", "", "404 "},
 	} {
-		t.asks(ctx, claim.what, claim.path, claim.language, claim.want)
+		asks(ctx, t, claim.what, claim.path, claim.language, claim.want)
 	}
 
-	t.claim(ctx, "other sites may use the fonts", t.field(ctx, "/fonts/corvane-signs.woff2",
+	t.claim(ctx, "other sites may use the fonts", field(ctx, t, "/fonts/corvane-signs.woff2",
 		"Access-Control-Allow-Origin") == "*")
 	t.say("What will visitors see on Christmas Eve? The same function answers that edge nodes ask.")
 	return t.run(ctx, "explain", "/fares", "--on", "production", "--at", "2026-12-24T12:00")
@@ -254,7 +254,7 @@ func (t *tale) tellStore(ctx context.Context) error {
 		return err
 	}
 
-	_, body, err := t.get(ctx, "/fares")
+	_, body, err := get(ctx, t, "/fares")
 	page, readErr := os.ReadFile(filepath.Join(plain, "fares", "index.html"))
 	if readErr != nil {
 		page, readErr = os.ReadFile(filepath.Join(plain, "fares.html"))
@@ -266,14 +266,14 @@ func (t *tale) tellStore(ctx context.Context) error {
 }
 
 // asks compares the status and the Location of an answer, once it is there.
-func (t *tale) asks(ctx context.Context, what, path, language, want string) {
+func asks(ctx context.Context, t *tale, what, path, language, want string) {
 	if !t.once {
 		return
 	}
 	got := ""
 	for deadline := time.Now().Add(5 * time.Second); got != want && time.Now().
 		Before(deadline); time.Sleep(10 * time.Millisecond) {
-		if response, err := t.ask(ctx, path, language); err == nil {
+		if response, err := ask(ctx, t, path, language); err == nil {
 			got = fmt.Sprintf("%d %s", response.StatusCode, response.Header.Get("Location"))
 		}
 	}
@@ -281,8 +281,8 @@ func (t *tale) asks(ctx context.Context, what, path, language, want string) {
 }
 
 // field returns a header field of an answer.
-func (t *tale) field(ctx context.Context, path, name string) string {
-	response, err := t.ask(ctx, path, "")
+func field(ctx context.Context, t *tale, path, name string) string {
+	response, err := ask(ctx, t, path, "")
 	if err != nil {
 		return ""
 	}
@@ -290,7 +290,7 @@ func (t *tale) field(ctx context.Context, path, name string) string {
 }
 
 // ask asks the edge node for an address, and follows no redirect.
-func (t *tale) ask(ctx context.Context, path, language string) (*http.Response, error) {
+func ask(ctx context.Context, t *tale, path, language string) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+path, nil)
 	if err != nil {
 		return nil, err
@@ -366,7 +366,7 @@ func (t *tale) check(ctx context.Context, what, path string, status int, text st
 	}
 	deadline := time.Now().Add(5 * time.Second)
 	for {
-		got, body, err := t.get(ctx, path)
+		got, body, err := get(ctx, t, path)
 		good := err == nil && got == status && strings.Contains(body, text)
 		if good || time.Now().After(deadline) {
 			t.claim(ctx, fmt.Sprintf("%s (%s: %d)", what, path, got), good)
@@ -376,15 +376,15 @@ func (t *tale) check(ctx context.Context, what, path string, status int, text st
 	}
 }
 
-func (t *tale) get(ctx context.Context, path string) (int, string, error) {
-	return t.getFrom(ctx, "corvane.localhost", path)
+func get(ctx context.Context, t *tale, path string) (int, string, error) {
+	return getFrom(ctx, t, "corvane.localhost", path)
 }
 
 // getFrom asks for a page of a host. An environment that
 // is new is known to the edge node within moments.
-func (t *tale) getFrom(ctx context.Context, host, path string) (status int, body string, err error) {
+func getFrom(ctx context.Context, t *tale, host, path string) (status int, body string, err error) {
 	for deadline := time.Now().Add(5 * time.Second); ; time.Sleep(10 * time.Millisecond) {
-		status, body, err = t.getOnce(ctx, host, path)
+		status, body, err = getOnce(ctx, t, host, path)
 		if err != nil || status == http.StatusOK || host == "corvane.localhost" || time.Now().
 			After(deadline) {
 			return status, body, err
@@ -392,7 +392,7 @@ func (t *tale) getFrom(ctx context.Context, host, path string) (status int, body
 	}
 }
 
-func (t *tale) getOnce(ctx context.Context, host, path string) (int, string, error) {
+func getOnce(ctx context.Context, t *tale, host, path string) (int, string, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+path, nil)
 	if err != nil {
 		return 0, "", err
@@ -431,7 +431,7 @@ func (t *tale) verdict() error {
 }
 
 // changedPages compares the releases of two entries.
-func (t *tale) changedPages(ctx context.Context, before, after int64) int {
+func changedPages(ctx context.Context, t *tale, before, after int64) int {
 	s := &session{store: t.store, site: "corvane"}
 	var readers []*release.Reader
 	for _, n := range []int64{before, after} {
@@ -453,7 +453,7 @@ func (t *tale) changedPages(ctx context.Context, before, after int64) int {
 	return len(changes)
 }
 
-func (t *tale) countObjects(ctx context.Context) int {
+func countObjects(ctx context.Context, t *tale) int {
 	count := 0
 	for folder, err := range t.store.List(ctx, "objects") {
 		if err != nil {

@@ -44,7 +44,7 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	if err := t.run(ctx, "password", "preview/"+demo.Winter, "--generate"); err != nil {
 		return err
 	}
-	status, _, err := t.getOnce(ctx, winterHost, "/sailings/winter")
+	status, _, err := getOnce(ctx, t, winterHost, "/sailings/winter")
 	t.claim(ctx, "without it, nobody sees the preview", err == nil && status == http.StatusUnauthorized)
 	var share struct{ Links []string }
 	if err := t.report(ctx, &share, "preview", "share", demo.Winter, "--for", "3d", "-m",
@@ -59,7 +59,7 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	t.say("The harbour office agrees, so exactly this goes live: the same release, without a build. Then " +
 		"its pages are asked for at the edge;\nif they did not answer, production would go back by itself.")
 
-	t.objects = t.countObjects(ctx)
+	t.objects = countObjects(ctx, t)
 	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
 	if err != nil {
 		return err
@@ -74,7 +74,7 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	t.check(ctx, "the new times are live", "/sailings/winter", 200, "08:40")
 	again, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
 	t.claim(ctx, "nothing was built or uploaded for it",
-		err == nil && built == again && t.countObjects(ctx) == t.objects)
+		err == nil && built == again && countObjects(ctx, t) == t.objects)
 	s := &session{store: t.store, site: "corvane"}
 	live, err := s.head(ctx, "production")
 	shown, showErr := s.head(ctx, "preview."+project.BranchLabel(demo.Winter))
@@ -98,15 +98,15 @@ func (t *tale) tellMistake(ctx context.Context) error {
 	}
 	t.check(ctx, "the wrong fare is live", "/fares.html", 200, ">4.30<")
 	t.say("It must be gone now.")
-	t.objects = t.countObjects(ctx)
+	t.objects = countObjects(ctx, t)
 	if err := t.run(ctx, "rollback", "-m", "a car to Lindmouth for 4.30"); err != nil {
 		return err
 	}
 
 	t.check(ctx, "the right fare is back", "/fares.html", 200, ">42.00<")
 	t.check(ctx, "the winter times are still there", "/sailings/winter", 200, "08:40")
-	t.asks(ctx, "so are the rules", "/timetable/winter", "", "301 /sailings/winter")
-	t.claim(ctx, "a rollback uploads nothing", t.countObjects(ctx) == t.objects)
+	asks(ctx, t, "so are the rules", "/timetable/winter", "", "301 /sailings/winter")
+	t.claim(ctx, "a rollback uploads nothing", countObjects(ctx, t) == t.objects)
 	t.say("Automatic deploys are refused until somebody thaws production, so the next commit " +
 		"does not bring the mistake back.")
 
@@ -176,7 +176,7 @@ func (t *tale) shows(ctx context.Context, what, host, path, text string) {
 	if !t.once {
 		return
 	}
-	_, body, err := t.getFrom(ctx, host, path)
+	_, body, err := getFrom(ctx, t, host, path)
 	t.claim(ctx, what+" ("+host+path+")", err == nil && strings.Contains(body, text))
 }
 
@@ -186,7 +186,7 @@ func (t *tale) gone(ctx context.Context, what, host, text string) {
 		return
 	}
 	holds := t.within(func() bool {
-		status, body, err := t.getOnce(ctx, host, "/")
+		status, body, err := getOnce(ctx, t, host, "/")
 		return err == nil && status == http.StatusGone && strings.Contains(body, text)
 	})
 	t.claim(ctx, what+" ("+host+": 410)", holds)

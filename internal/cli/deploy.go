@@ -211,19 +211,22 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	report := &reporter{app: a.app}
 	job := deploy.Job{
 		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command",
-		Automatic: !a.Asks && !o.yes,
-		Stdin:     os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex, TakeOver: o.takeOver,
-		SkipSame: !o.again,
-		Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
+		Automatic: !a.Asks && !o.yes, Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex,
+		TakeOver: o.takeOver, SkipSame: !o.again, Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
 		Ask: deploy.Questions{
 			Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
 			Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
 		},
 	}
-
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
+	return a.carryOut(ctx, o, job, report, later)
+}
+
+// carryOut builds a release and puts it live, if the plan says where. later, if
+// not nil, tells what took longer to find out than what goes live should wait.
+func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.Job, report *reporter, later func()) error {
 	started := time.Now()
 	prepared, err := deploy.Prepare(ctx, job)
 	if err != nil {
@@ -236,13 +239,13 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 		return a.failed(err)
 	}
 	defer release.Close(ctx)
-	done := deployed{job: job, release: release}
-	view.ReportRelease(a.Console, plan, release)
-	if later != nil {
-		defer later() // what goes live does not wait for it
-	}
 
-	if plan.Environment == "" {
+	done := deployed{job: job, release: release}
+	view.ReportRelease(a.Console, job.Plan, release)
+	if later != nil {
+		defer later()
+	}
+	if job.Plan.Environment == "" {
 		return a.reportBuilt(ctx, done)
 	}
 	return a.putLive(ctx, o, done, started)
@@ -288,7 +291,7 @@ func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployO
 
 	claim := func() error {
 		ask := func() error { return a.askClaim(ctx, &site.Plan{Project: p, Site: name}, o.yes) }
-		mine, err := p.CheckClaim(ctx, store, name, o.takeOver, ask)
+		mine, err := site.CheckClaim(ctx, p, store, name, o.takeOver, ask)
 		if err != nil {
 			return err
 		}
@@ -342,7 +345,7 @@ func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOp
 	if o.Apart { // it goes nowhere
 		return nil
 	}
-	return p.RefuseProposal(branch, variable)
+	return site.RefuseProposal(p, branch, variable)
 }
 
 // uploadMemory is how much memory an upload may take
@@ -352,7 +355,7 @@ const uploadMemory = 150 << 20
 // plan finds out what the order means. Where nothing says which environment
 // should move, a terminal is asked.
 func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions) (*site.Plan, error) {
-	plan, err := p.MakePlan(ctx, o.Order)
+	plan, err := site.MakePlan(ctx, p, o.Order)
 	if !errors.Is(err, site.ErrNoTarget) || !a.Asks || o.yes {
 		return plan, err
 	}
@@ -360,7 +363,7 @@ func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions)
 	if err != nil {
 		return nil, err
 	}
-	return p.MakePlan(ctx, o.Order)
+	return site.MakePlan(ctx, p, o.Order)
 }
 
 // failed adds to a build's error what to do. Where the step's output was

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 
@@ -15,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -86,35 +88,13 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 	if err != nil {
 		return err
 	}
-	on := map[string][]string{}
-
-	add := func(address, environment string) {
-		if host, _, err := hosts.Of(address); err == nil && !slices.Contains(on[host], environment) {
-			on[host] = append(on[host], environment)
-		}
-	}
-
-	states, err := environments.States(ctx, s.store, s.site, nil, nil)
+	on, err := hostsInUse(ctx, s)
 	if err != nil {
 		return err
 	}
-	for _, state := range states {
-		if state.Head == nil {
-			continue
-		}
-		for _, address := range s.live(ctx, state.Head.Document) {
-			add(address, journal.DisplayName(state.Name))
-		}
-	}
 
 	reports := []view.DomainReport{}
-	var names []string
-	for host := range on {
-		names = append(names, host)
-	}
-
-	slices.Sort(names)
-	for _, host := range names {
+	for _, host := range slices.Sorted(maps.Keys(on)) {
 		owner, err := hosts.Owner(ctx, s.store, host)
 		if err != nil {
 			return err
@@ -123,47 +103,42 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 		report.Host, report.Environments = host, on[host]
 		reports = append(reports, report)
 	}
-
 	if a.JSON {
 		return a.Document(reports)
 	}
-	if len(reports) == 0 {
-		a.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s",
-			s.site, console.Accent("orilla deploy"))
-		return nil
-	}
-
-	rows := [][]string{{"HOST", "OWNER", "SINCE", "USED BY", "SHARED PATHS"}}
-	for _, report := range reports {
-		owner, since := console.Faint("no owner yet"), ""
-		switch {
-		case report.Owner == s.site:
-			owner = console.Good(report.Owner)
-		case report.Owner != "":
-			owner = console.Warn(report.Owner)
-		}
-
-		if report.When != nil {
-			since = a.Age(*report.When)
-		}
-		var grants []string
-		for _, grant := range report.Grants {
-			grants = append(grants, grant.Path+" "+grant.Site)
-		}
-		rows = append(rows, []string{console.Strong(report.Host), owner, since,
-			strings.Join(report.Environments, ", "), strings.Join(grants, ", ")})
-	}
-	a.Table(rows)
+	view.PrintDomains(a.Console, s.site, reports)
 	return nil
 }
 
+// hostsInUse returns the hosts that the environments of a site answer at now, and
+// which environments those are, as people write them.
+func hostsInUse(ctx context.Context, s *session) (map[string][]string, error) {
+	states, err := environments.States(ctx, s.store, s.site, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	on := map[string][]string{}
+	for _, state := range states {
+		if state.Head == nil {
+			continue
+		}
+		name := journal.DisplayName(state.Name)
+		for _, address := range s.live(ctx, state.Head.Document) {
+			if host, _, err := hosts.Of(address); err == nil && !slices.Contains(on[host], name) {
+				on[host] = append(on[host], name)
+			}
+		}
+	}
+	return on, nil
+}
+
 // mine opens the store for whoever owns the site.
-func (a *domainsCmd) mine(ctx context.Context, site string) (*session, *environments.Operator, error) {
-	s, err := a.session(ctx, site)
+func (a *domainsCmd) mine(ctx context.Context, name string) (*session, *environments.Operator, error) {
+	s, err := a.session(ctx, name)
 	if err != nil {
 		return nil, nil, err
 	}
-	if _, err := s.project.CheckClaim(ctx, s.store, s.site, false, func() error { return nil }); err != nil {
+	if _, err := site.CheckClaim(ctx, s.project, s.store, s.site, false, func() error { return nil }); err != nil {
 		return nil, nil, err
 	}
 	operator, err := environments.NewOperator(ctx, s.project, s.store, s.site, "command", "domains")

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"net/http"
-	"slices"
-	"strings"
 	"time"
 
 	"orilla.example/orilla/internal/core/access"
@@ -12,7 +10,6 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
@@ -29,13 +26,32 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
+	request, err := a.liveRequest(ctx, s, req, nodes[0].Address)
+	if err != nil {
+		return nil, err
+	}
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+		return http.ErrUseLastResponse // what is asked for is the redirect itself
+	}}
+	response, err := client.Do(request)
+	if err != nil {
+		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").
+			At("%s", nodes[0].Address).Because(err)
+	}
+	response.Body.Close() //nolint:errcheck // only the header counts
+	return view.CompareLive(report, nodes[0].Address, response), nil
+}
+
+// liveRequest is the request that asks an edge node what was asked of the rules. It
+// brings what lets it in where a password is asked for.
+func (a *explainCmd) liveRequest(ctx context.Context, s *session, req answer.Request, node string) (*http.Request, error) {
 	base := inspect.BaseOf(s.project.ProductionConfig, req.Environment)
 	path := req.Path
 	if req.Base == "" {
 		path = base + path
 	}
 
-	address := "http://" + nodes[0].Address + path
+	address := "http://" + node + path
 	if req.Query != "" {
 		address += "?" + req.Query
 	}
@@ -57,38 +73,5 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 		request.AddCookie(&http.Cookie{Name: access.Cookie, Value: access.Pass(claim.Incarnation,
 			journal.StoredName(req.Environment), time.Now())})
 	}
-	client := &http.Client{CheckRedirect: func(*http.Request,
-		[]*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
-
-	response, err := client.Do(request)
-	if err != nil {
-		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").
-			At("%s", nodes[0].Address).Because(err)
-	}
-
-	response.Body.Close() //nolint:errcheck // only the header counts
-	live := &view.LiveReport{Node: nodes[0].Address, Release: response.Header.Get(httpanswer.ReleaseField),
-		Status: response.StatusCode, Location: response.Header.Get("Location"), Header: []view.FieldReport{}}
-	for name, values := range response.Header {
-		if !slices.Contains([]string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField},
-			name) {
-			live.Header = append(live.Header, view.FieldReport{Name: strings.ToLower(name),
-				Value: strings.Join(values, ", ")})
-		}
-	}
-
-	slices.SortFunc(live.Header, func(a, b view.FieldReport) int { return strings.Compare(a.Name, b.Name) })
-	if report.Upstream == "" && report.Status != live.Status {
-		live.Differs = append(live.Differs, "status")
-	}
-	for _, field := range slices.Concat(report.Header, live.Header) {
-		if !slices.Contains(live.Differs, field.Name) &&
-			view.FieldValue(report.Header, field.Name) != view.FieldValue(live.Header, field.Name) {
-			live.Differs = append(live.Differs, field.Name)
-		}
-	}
-
-	return live, nil
+	return request, nil
 }

@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/export"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -101,7 +102,7 @@ func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesRep
 	}
 	folder := a.path(filepath.FromSlash(what))
 	if what == "" {
-		folder = p.Output()
+		folder = site.Output(p)
 	}
 
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
@@ -113,7 +114,7 @@ func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesRep
 		return nil, nil
 	}
 
-	tree, scan, files, err := p.Fingerprint(ctx, folder)
+	tree, scan, files, err := site.Fingerprint(ctx, p, folder)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gofrs/flock"
 	"github.com/spf13/cobra"
+	"golang.org/x/time/rate"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
@@ -130,15 +131,9 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if f.Store, err = a.openStore(ctx, p, true); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(f.LockFile()), 0o700); err != nil {
+	lock, err := lockFollower(f)
+	if err != nil {
 		return err
-	}
-
-	lock := flock.New(f.LockFile())
-	if locked, err := lock.TryLock(); err != nil || !locked {
-		return fault.New(fault.Refused, "followed-already",
-			"this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
-			Then("stop the other one, or let it do the work: orilla builds shows what it does")
 	}
 	defer lock.Unlock() //nolint:errcheck // the end of the process does it too
 	ctx, cancel := context.WithCancel(ctx)
@@ -147,13 +142,32 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	defer cancel()
 	wake := make(chan struct{}, 1)
 	f.Wake = wake
-
 	if !o.once {
 		if err := a.wakers(ctx, &owned, f, o.wake, wake); err != nil {
 			return err
 		}
 	}
+	return a.run(ctx, o, f, limit)
+}
 
+// lockFollower makes sure that nobody else on this machine follows the same
+// repository for the same store. The lock is held until it is unlocked, or the
+// process ends.
+func lockFollower(f *follow.Follower) (*flock.Flock, error) {
+	if err := os.MkdirAll(filepath.Dir(f.LockFile()), 0o700); err != nil {
+		return nil, err
+	}
+	lock := flock.New(f.LockFile())
+	if locked, err := lock.TryLock(); err != nil || !locked {
+		return nil, fault.New(fault.Refused, "followed-already",
+			"this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
+			Then("stop the other one, or let it do the work: orilla builds shows what it does")
+	}
+	return lock, nil
+}
+
+// run follows, and shows what comes of it.
+func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Follower, limit *rate.Limiter) error {
 	show := &followReport{app: a.app, follower: f, ci: o.ciOptions}
 	f.Tell = show.tell
 	f.Job = func(plan *site.Plan) deploy.Job {
@@ -165,7 +179,7 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	}
 
 	show.begin()
-	err = f.Run(ctx)
+	err := f.Run(ctx)
 	if !o.once && errors.Is(err, context.Canceled) {
 		show.end()
 		return nil
@@ -204,7 +218,7 @@ func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Proje
 
 	from := o.repository
 	if p.Repository != nil {
-		if address := p.Repository.RemoteAddress(ctx, from); address != "" {
+		if address := source.RemoteAddress(ctx, p.Repository, from); address != "" {
 			from = address
 		}
 	}
@@ -253,7 +267,7 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 		}
 
 		a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
-		if err := f.Project.RefuseProposal(branch, variable); err != nil {
+		if err := site.RefuseProposal(f.Project, branch, variable); err != nil {
 			return err
 		}
 	}

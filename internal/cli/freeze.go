@@ -196,7 +196,7 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 		return nil
 	}
 
-	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(a.Console, serving, nodes,
+	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes,
 		time.Since(began)))
 	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(),
 		source.Short(entry.Commit), entry.Subject)

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"iter"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -64,7 +62,6 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 	if err != nil {
 		return err
 	}
-
 	environment, entries := "", allEntries(ctx, s)
 	if !o.all {
 		if environment, err = s.named(ctx, typed); err != nil {
@@ -77,65 +74,51 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		entries = s.journal(environment).Back(ctx, number)
 	}
 
-	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
-	reports, tags, heads, more, last := []view.EntryReport{}, tagsOf(ctx,
-		s), map[string]bool{}, false, int64(0)
+	list, err := a.describeEntries(ctx, s, environment, entries, o.limit)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(list.Reports)
+	}
+	view.PrintHistory(a.Console, s.site, environment, list)
+	return nil
+}
+
+// describeEntries describes entries as they are listed: limit of them, 0 for all.
+// environment is that of entries that cannot be read; "" if they are of several.
+func (a *historyCmd) describeEntries(ctx context.Context, s *session, environment string,
+	entries iter.Seq2[journal.Entry, error], limit int,
+) (view.History, error) {
+	list := view.History{Reports: []view.EntryReport{}}
+	tags, heads := tagsOf(ctx, s), map[string]bool{}
 	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
-			return ctx.Err()
+			return list, ctx.Err()
 		}
-		if more = o.limit > 0 && len(reports) == o.limit; more {
+		if list.More = limit > 0 && len(list.Reports) == limit; list.More {
 			break
 		}
-
 		if entry.Environment == "" {
 			entry.Environment = environment
 		}
+
+		last := int64(0)
 		if !heads[entry.Environment] { // the last one of its journal comes first
 			heads[entry.Environment], last = true, entry.Number
-		} else {
-			last = 0
 		}
-
 		report := view.DescribeEntry(entry, err, last)
 		report.Live = report.Live && view.StateOf(&entry, a.Now()) != view.StateExpired
-		report.Tags, report.CommitAddress = tags[entry.Commit], s.project.ProductionConfig.CommitLink(
-			entry.Commit)
+		report.Tags = tags[entry.Commit]
+		report.CommitAddress = s.project.ProductionConfig.CommitLink(entry.Commit)
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
 			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
-				return err
+				return list, err
 			}
 		}
-		reports = append(reports, report)
-		rows = append(rows, view.HistoryRow(a.Console, entry, report))
+		list.Entries, list.Reports = append(list.Entries, entry), append(list.Reports, report)
 	}
-
-	if a.JSON {
-		return a.Document(reports)
-	}
-	if len(reports) == 0 {
-		what := "production"
-		if environment != "" {
-			what = journal.DisplayName(environment)
-		}
-		a.Note("nothing was ever deployed to %s of %s; orilla deploy does", what, s.site)
-		return nil
-	}
-
-	a.Table(rows)
-	switch {
-	case more && !o.all:
-		number, _, _ := strings.Cut(strings.TrimPrefix(reports[len(reports)-1].Entry,
-			journal.DisplayName(environment)+":"), " ")
-		if n, err := strconv.ParseInt(number, 10, 64); err == nil {
-			a.Note("%s", console.Faint(console.Count(n-1, "older entry", "older entries")+
-				"; --limit 0 shows all"))
-		}
-	case more:
-		a.Note("%s", console.Faint("older entries were left out; --limit 0 shows all"))
-	}
-
-	return nil
+	return list, nil
 }
 
 // allEntries yields the entries of all environments of a site, the newest
@@ -282,7 +265,7 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 		a.Note("%s", console.Faint("nothing was done: --dry-run"))
 		return nil
 	}
-	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(a.Console, serving, nodes, took))
+	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes, took))
 	for _, address := range addresses {
 		a.Print("%s", console.Accent(address))
 	}

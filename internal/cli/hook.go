@@ -21,10 +21,10 @@ func newHookCommand(a *app) *cobra.Command {
 
 	for _, one := range []struct {
 		name, short string
-		do          func(*source.Repository, context.Context) ([]source.Hook, error)
+		do          func(context.Context, *source.Repository) ([]source.Hook, error)
 	}{
-		{"install", "Add the line to the hooks", (*source.Repository).InstallHooks}, {"remove",
-			"Take it out again", (*source.Repository).RemoveHooks},
+		{"install", "Add the line to the hooks", source.InstallHooks},
+		{"remove", "Take it out again", source.RemoveHooks},
 	} {
 		cmd.AddCommand(a.jsonFlag(&cobra.Command{
 			Use: one.name, Short: one.short, Args: cobra.NoArgs,
@@ -38,7 +38,7 @@ func newHookCommand(a *app) *cobra.Command {
 						"there is no Git repository here, so it has no hooks").At("%s", p.Root)
 				}
 
-				hooks, err := one.do(p.Repository, cmd.Context())
+				hooks, err := one.do(cmd.Context(), p.Repository)
 				if err != nil {
 					return err
 				}

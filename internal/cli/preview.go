@@ -223,16 +223,10 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 		}
 	}
 
-	now := a.Now()
-	states, err := environments.States(ctx, s.store, s.site, nil,
-		func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) })
+	states, err := a.serving(ctx, s, patterns, o.expired)
 	if err != nil {
 		return err
 	}
-
-	states = slices.DeleteFunc(states, func(state environments.State) bool {
-		return state.Head == nil || state.Head.Release.IsZero() || o.expired && !state.Head.HasExpired(now)
-	})
 	if len(states) == 0 {
 		a.Note("nothing to remove: no such preview serves anything")
 		if a.JSON {
@@ -244,6 +238,22 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 	if goes, err := a.confirmRemoval(ctx, o, states); err != nil || !goes {
 		return err
 	}
+	return a.removeAll(ctx, s, states, o.why)
+}
+
+// serving returns the previews that serve something: those whose names fit any of
+// the patterns, or, if expired is set, those of them whose time is over.
+func (a *previewCmd) serving(ctx context.Context, s *session, patterns []string, expired bool) ([]environments.State, error) {
+	fits := func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) }
+	states, err := environments.States(ctx, s.store, s.site, nil, fits)
+	now := a.Now()
+	return slices.DeleteFunc(states, func(state environments.State) bool {
+		return state.Head == nil || state.Head.Release.IsZero() || expired && !state.Head.HasExpired(now)
+	}), err
+}
+
+// removeAll ends previews, and tells of each.
+func (a *previewCmd) removeAll(ctx context.Context, s *session, states []environments.State, why string) error {
 	operator, err := s.operator(ctx, "remove")
 	if err != nil {
 		return err
@@ -255,7 +265,7 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 		if state.Head.HasExpired(operator.Now()) {
 			ended.Reason = journal.Expired
 		}
-		entry, removed, err := operator.Remove(ctx, state.Name, ended, o.why, nil)
+		entry, removed, err := operator.Remove(ctx, state.Name, ended, why, nil)
 		if err != nil {
 			return err
 		}
@@ -341,34 +351,10 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	if err != nil {
 		return err
 	}
-	environment, err := namedPreview(ctx, s, typed)
-	if fixed, e := s.named(ctx, typed); err != nil && e == nil {
-		environment, err = fixed, nil
-	}
-
+	environment, err := a.shareable(ctx, s, typed, o.revoke)
 	if err != nil {
 		return err
 	}
-	head, err := s.head(ctx, environment)
-	if err != nil {
-		return rollbackRefused(s, environment, err)
-	}
-
-	name := journal.DisplayName(environment)
-	if head.Gone(a.Now()) {
-		return fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).At("%s", head.Label()).
-			Then("orilla deploy --to %s", name)
-	}
-
-	protected := head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)
-	if !protected && !o.revoke {
-		addresses := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))
-		return fault.New(fault.Refused, "open-already", "%s has no password, so anybody can look already",
-			name).
-			Then("send its address: %s", addresses[0]).Then("or give it one: orilla password %s", name).
-			Then("or all previews: orilla password previews")
-	}
-
 	length, err := project.ParseDuration(o.length)
 	if err == nil && (time.Duration(length) > longestShare || length < project.Duration(time.Minute)) {
 		err = fmt.Errorf("%q is not between a minute and 90 days", o.length)
@@ -386,8 +372,49 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 		return a.revoke(ctx, s, operator, environment, o.why)
 	}
 
-	secret, until := access.Secret(), operator.Now().Add(time.Duration(length)).UTC().Truncate(time.Second)
-	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: operator.Who, Why: o.why}
+	return a.makeLink(ctx, s, operator, environment, time.Duration(length), o.why)
+}
+
+// shareable returns the environment that was typed, by its stored name, if a link
+// to it makes sense: it serves something, and asks for a password. A link can be
+// taken back in any case.
+func (a *previewCmd) shareable(ctx context.Context, s *session, typed string, revoke bool) (string, error) {
+	environment, err := namedPreview(ctx, s, typed)
+	if fixed, e := s.named(ctx, typed); err != nil && e == nil {
+		environment, err = fixed, nil
+	}
+	if err != nil {
+		return "", err
+	}
+	head, err := s.head(ctx, environment)
+	if err != nil {
+		return "", rollbackRefused(s, environment, err)
+	}
+
+	name := journal.DisplayName(environment)
+	if head.Gone(a.Now()) {
+		return "", fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).
+			At("%s", head.Label()).Then("orilla deploy --to %s", name)
+	}
+	protected := head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)
+	if !protected && !revoke {
+		address := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))[0]
+		return "", fault.New(fault.Refused, "open-already",
+			"%s has no password, so anybody can look already", name).
+			Then("send its address: %s", address).Then("or give it one: orilla password %s", name).
+			Then("or all previews: orilla password previews")
+	}
+	return environment, nil
+}
+
+// makeLink makes a link that opens an environment for a while, and shows it: only
+// its digest is kept.
+func (a *previewCmd) makeLink(ctx context.Context, s *session, operator *environments.Operator,
+	environment string, length time.Duration, why string,
+) error {
+	name := journal.DisplayName(environment)
+	secret, until := access.Secret(), operator.Now().Add(length).UTC().Truncate(time.Second)
+	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: operator.Who, Why: why}
 	change := func(looking journal.Looking) (*journal.Looking, error) {
 		looking.Shares = slices.DeleteFunc(looking.Shares,
 			func(old journal.Share) bool { return !operator.Now().Before(old.Until) })
@@ -395,7 +422,7 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 		return &looking, nil
 	}
 
-	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
+	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, why))
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}

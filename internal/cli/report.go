@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -106,7 +105,7 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 	nodes, _ := edge.Reached(ctx, done.job.Store, storage.KnownAhead(done.job.Store))
 	address := view.ReleaseAddress(plan.Site, result.ID.String(), view.NearbyPort(nodes))
 	if a.JSON {
-		report := view.NewDeployReport(a.Console, plan, result)
+		report := view.NewDeployReport(plan, result)
 		report.ReleaseURL, report.EdgeNodes = address, len(nodes)
 		return a.Document(report)
 	}
@@ -117,77 +116,36 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 	return nil
 }
 
-// reportLive tells what is live, where, and how to undo it.
-func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time,
-) error {
-	plan, result, live := done.job.Plan, done.release, done.live
-	s := &session{project: plan.Project, store: done.job.Store, site: plan.Site}
+// reportLive tells what is live, where, and how to undo it. flip is when the
+// activation began, started when all of it did.
+func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time) error {
+	live := done.live
+	s := &session{project: done.job.Plan.Project, store: done.job.Store, site: done.job.Plan.Site}
 	serving, nodes := flipped(ctx, s, live.Entry)
-	took := time.Since(flip)
-	if len(done.job.WaitFor) > 0 {
-		took = 0 // what it was waited for took most of it
+	landed := view.Landed{
+		Plan: done.job.Plan, Release: done.release, Live: live, Nodes: nodes, Serving: serving, Took: time.Since(flip),
+		Addresses: s.addresses(ctx, live.Entry.Environment, live.Entry.Document, nodes),
 	}
+	if len(done.job.WaitFor) > 0 {
+		landed.Took = 0 // what it was waited for took most of it
+	}
+	if done.verified != nil {
+		landed.Outcome = &done.verified.Outcome
+	}
+	landed.Total = time.Since(started)
 
-	addresses := s.addresses(ctx, live.Entry.Environment, live.Entry.Document, nodes)
 	if a.JSON {
-		report := view.NewDeployReport(a.Console, plan, result)
-		report.Same = live.Same
-		report.Environment, report.Entry = journal.DisplayName(live.Entry.Environment), live.Entry.Label()
-		report.Addresses, report.ReleaseURL = addresses, view.ReleaseAddress(s.site, result.ID.String(),
-			view.NearbyPort(nodes))
-
-		report.EdgeNodes, report.EdgeServing, report.Expires = len(nodes), serving, live.Entry.Expires
-		if done.verified != nil {
-			report.Outcome = &done.verified.Outcome
-		}
-		report.Milliseconds["activate"], report.Milliseconds["total"] = took.Milliseconds(), time.Since(
-			started).Milliseconds()
-
-		if err := a.Document(report); err != nil {
+		if err := a.Document(landed.Report()); err != nil {
 			return err
 		}
 	} else {
-		if live.Same {
-			a.Row(a.Err, "live", console.Good(live.Entry.Label())+" already live, "+a.Age(live.Entry.When)+
-				"; nothing changed"+console.Faint("  (--again publishes it again)"))
-		} else {
-			a.Row(a.Err, "live", console.Good(live.Entry.Label())+view.AtNodes(a.Console, serving, nodes,
-				took))
-		}
-		for _, address := range addresses {
-			a.Print("%s", console.Accent(address))
-		}
-		a.Note("%s %s", console.Faint("this release:"), view.ReleaseAddress(s.site, result.ID.String(),
-			view.NearbyPort(nodes)))
-		if ends := live.Entry.Expires; ends != nil {
-			a.Note("%s %s, %s; %s", console.Faint("ends"), a.Until(*ends), view.Moment(*ends),
-				console.Accent("orilla preview extend "+
-					strings.TrimPrefix(journal.DisplayName(live.Entry.Environment), "preview/")))
-		}
-		if live.Entry.Frozen != nil {
-			a.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+
-				journal.DisplayName(live.Entry.Environment)))
-		}
-		if !live.Same && live.Before != nil && !live.Before.Release.IsZero() &&
-			live.Before.Release != result.ID {
-			a.Note("%s orilla rollback%s", console.Faint("undo:"),
-				view.EnvironmentArgument(live.Entry.Environment))
-		}
-		view.HintEdge(a.Console, nodes)
+		view.PrintLive(a.Console, landed)
 	}
-
-	values := view.OutputValues{URL: addresses[0], ReleaseURL: view.ReleaseAddress(s.site, result.ID.String(),
-		view.NearbyPort(nodes)), Release: result.ID.Short(),
-		Environment: journal.DisplayName(live.Entry.Environment), Entry: live.Entry.Label(),
-		Commit: live.Entry.Commit, Subject: live.Entry.Subject,
-		Changed: !live.Same && (live.Before == nil || live.Before.Release != result.ID),
-		Reused:  result.Reused, Took: time.Since(started)}
-
-	if err := o.ciOptions.write(values); err != nil {
+	if err := o.ciOptions.write(landed.Outputs()); err != nil {
 		return err
 	}
-	if o.open && len(addresses) > 0 {
-		return openBrowser(ctx, addresses[len(addresses)-1])
+	if o.open {
+		return openBrowser(ctx, landed.Addresses[len(landed.Addresses)-1])
 	}
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -74,7 +75,7 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		}
 		for _, file := range p.LocalConfig.Rules {
 			if _, made := p.LocalConfig.InOutput(file); !made {
-				files = append(files, filepath.Join(p.SiteFolder(), filepath.FromSlash(file)))
+				files = append(files, filepath.Join(site.SiteFolder(p), filepath.FromSlash(file)))
 			}
 		}
 

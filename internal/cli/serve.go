@@ -270,7 +270,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 		ready, err := steps.Environment(steps.Wanted{Variables: build.Variables})
 		if err == nil {
 			environment := append(ready.Environment, "CI=") // it is no build
-			_, err = steps.Run(ctx, steps.Spec{Folder: p.SiteFolder(), Steps: []string{o.run},
+			_, err = steps.Run(ctx, steps.Spec{Folder: site.SiteFolder(p), Steps: []string{o.run},
 				Environment: environment, TimeLimit: 365 * 24 * time.Hour,
 				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
 		}

@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/view"
 )
@@ -106,7 +107,6 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	if err != nil {
 		return err
 	}
-
 	store, err := a.openStore(ctx, p, false)
 	if err != nil {
 		return err
@@ -132,40 +132,35 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 		}
 		return nil
 	}
-
 	if !o.yes {
-		ok, err := a.Confirm(ctx, "Remove that for good?", "What is removed cannot be rolled back to.", false)
-		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "not-confirmed", "nothing was removed").
-				Then("add --yes to remove it")
-		}
-		if err != nil {
+		if err := a.confirmPrune(ctx); err != nil {
 			return err
 		}
 	}
+	return a.carryOut(ctx, store, plan)
+}
 
-	tell, end = a.working()
-	done, err := plan.CarryOut(ctx, func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) },
-		tell)
+// confirmPrune asks whether to remove what was shown.
+func (a *storePruneCmd) confirmPrune(ctx context.Context) error {
+	ok, err := a.Confirm(ctx, "Remove that for good?", "What is removed cannot be rolled back to.", false)
+	if errors.Is(err, console.ErrNobody) || err == nil && !ok {
+		return fault.New(fault.Refused, "not-confirmed", "nothing was removed").Then("add --yes to remove it")
+	}
+	return err
+}
+
+// carryOut removes what a plan says, and tells what was removed.
+func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan *upkeep.Pruning) error {
+	tell, end := a.working()
+	waits := func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }
+	done, err := plan.CarryOut(ctx, waits, tell)
 	end()
 	if err != nil {
 		return view.Unprunable(a.Console, store, err)
 	}
-
 	if a.JSON {
 		return a.Document(view.PruneReport{Pruned: done, DryRun: false})
 	}
-	a.Print("%s: %s, %s, %s; %s freed", console.Good("removed"), console.Count(int64(len(done.Releases)),
-		"release", "releases"),
-		console.Count(int64(done.Builds), "build record", "build records"),
-		console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
-
-	if done.Spared > 0 {
-		a.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+
-			" needed again meanwhile, and stayed"))
-	}
-	if done.Left > 0 {
-		a.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)
-	}
+	view.PrintRemoved(a.Console, done)
 	return nil
 }

@@ -75,7 +75,7 @@ func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved strin
 	if err := a.learnSecret(ctx, p, o); err != nil {
 		return live, err
 	}
-	plan, err := p.MakePlan(ctx, o.Order)
+	plan, err := site.MakePlan(ctx, p, o.Order)
 	if err != nil {
 		return live, err
 	}

@@ -19,7 +19,7 @@ func (c *Console) Confirm(ctx context.Context, question, about string, preset bo
 		return false, ErrNobody
 	}
 	answer := preset
-	err := c.form(ctx, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").
+	err := form(ctx, c, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").
 		Value(&answer))
 	c.answered(map[bool]string{true: "yes", false: "no"}[answer], err)
 	return answer, err
@@ -37,7 +37,7 @@ func (c *Console) Input(ctx context.Context, question, about, preset string, che
 		field = field.Validate(check)
 	}
 
-	err := c.form(ctx, field)
+	err := form(ctx, c, field)
 	c.answered(answer, err)
 	return answer, err
 }
@@ -54,7 +54,7 @@ func (c *Console) Secret(ctx context.Context, question, about string, check func
 	if check != nil {
 		field = field.Validate(check)
 	}
-	return answer, c.form(ctx, field)
+	return answer, form(ctx, c, field)
 }
 
 // answered leaves the answer to a question on the screen,
@@ -71,13 +71,13 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 		return "", ErrNobody
 	}
 	answer := ""
-	err := c.form(ctx, huh.NewSelect[string]().Title(question).Description(about).
+	err := form(ctx, c, huh.NewSelect[string]().Title(question).Description(about).
 		Options(huh.NewOptions(choices...)...).Value(&answer))
 	c.answered(answer, err)
 	return answer, err
 }
 
-func (c *Console) form(ctx context.Context, field huh.Field) error {
+func form(ctx context.Context, c *Console, field huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(field)).WithOutput(os.Stderr).WithShowHelp(false).RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
 		return fault.New(fault.Failed, "interrupted", "interrupted at a question; nothing was changed")

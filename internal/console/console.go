@@ -122,12 +122,12 @@ func (c *Console) Row(w io.Writer, label, text string) {
 // column is as wide as it needs; the last is cut at the terminal's edge.
 // Elsewhere columns are separated the same way, so that a line stays a line.
 // The columns named in right are numbers, set to the right.
-func (c *Console) Table(rows [][]string, right ...int) { c.table(rows, true, right) }
+func (c *Console) Table(rows [][]string, right ...int) { table(c, rows, true, right) }
 
 // Columns writes rows as Table does, without a heading.
-func (c *Console) Columns(rows [][]string, right ...int) { c.table(rows, false, right) }
+func (c *Console) Columns(rows [][]string, right ...int) { table(c, rows, false, right) }
 
-func (c *Console) table(rows [][]string, heading bool, right []int) {
+func table(c *Console, rows [][]string, heading bool, right []int) {
 	if len(rows) == 0 {
 		return
 	}
@@ -183,7 +183,7 @@ func (c *Console) Notice(n fault.Notice) {
 func (c *Console) Problem(err error) {
 	all := fault.All(err)
 	if len(all) == 1 {
-		c.problem(all[0])
+		problem(c, all[0])
 		return
 	}
 	for _, one := range all {
@@ -191,7 +191,7 @@ func (c *Console) Problem(err error) {
 	}
 }
 
-func (c *Console) problem(err error) {
+func problem(c *Console, err error) {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
 		c.Note("%s %s", Bad("error:"), Safe(err.Error()))

@@ -20,12 +20,12 @@ type Progress struct {
 
 // Busy begins a line for work whose length is unknown. On anything but a
 // terminal it writes the line once.
-func (c *Console) Busy(label, text string) *Progress { return c.progress(label, text, 0) }
+func (c *Console) Busy(label, text string) *Progress { return progress(c, label, text, 0) }
 
 // Bytes begins a line for work of so many bytes.
-func (c *Console) Bytes(label string, total int64) *Progress { return c.progress(label, "", total) }
+func (c *Console) Bytes(label string, total int64) *Progress { return progress(c, label, "", total) }
 
-func (c *Console) progress(label, text string, total int64) *Progress {
+func progress(c *Console, label, text string, total int64) *Progress {
 	p := &Progress{}
 	p.text.Store(text)
 	if !c.ErrTerm {

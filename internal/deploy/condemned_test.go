@@ -33,7 +33,7 @@ func (l listening) Notice(notice fault.Notice) { l.notices <- notice }
 func publishFolder(ctx context.Context, p *site.Project, store storage.Store, folder string,
 	report deploy.Reporter,
 ) (*deploy.Release, error) {
-	plan, err := p.MakePlan(ctx, site.Order{From: folder, To: "production"})
+	plan, err := site.MakePlan(ctx, p, site.Order{From: folder, To: "production"})
 	if err != nil {
 		return nil, err
 	}

@@ -28,7 +28,7 @@ import (
 
 // deployMain puts a commit of main live as an automatic run does.
 func deployMain(ctx context.Context, p *site.Project, store storage.Store, commit string) error {
-	plan, err := p.MakePlan(ctx, site.Order{Commit: commit, Branch: "main"})
+	plan, err := site.MakePlan(ctx, p, site.Order{Commit: commit, Branch: "main"})
 	if err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func TestABuilderElsewhereThatFallsSilentIsTakenOver(t *testing.T) {
 	folder := sitetest.Pages(t)
 	sitetest.CommitPage(t, folder, "one")
 	p := sitetest.Load(t, folder)
-	plan, err := p.MakePlan(t.Context(), site.Order{})
+	plan, err := site.MakePlan(t.Context(), p, site.Order{})
 	require.NoError(t, err)
 	key, err := plan.Inputs.Key()
 	require.NoError(t, err)

@@ -54,7 +54,7 @@ func Prepare(ctx context.Context, job Job) (*Prepared, error) {
 func (p *Prepared) prepare(ctx context.Context) error {
 	var err error
 	if !p.Plan.Apart {
-		if p.name.claim, err = p.Plan.Project.CheckClaim(ctx, p.Store, p.Plan.Site, p.TakeOver,
+		if p.name.claim, err = site.CheckClaim(ctx, p.Plan.Project, p.Store, p.Plan.Site, p.TakeOver,
 			p.Ask.Unclaimed); err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ import (
 // from. A release whose build was told that it goes elsewhere is refused, and
 // one that breaks what is expected of the environment.
 func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error) {
-	record, err := p.readBuild(ctx)
+	record, err := readBuild(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -39,7 +39,7 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 		ID: id, Files: reader.Root.Files, Bytes: reader.Root.Bytes, Build: record, Reused: true,
 		semantics: reader.Root.Semantics,
 	}
-	subject, err := p.suits(ctx, reader)
+	subject, err := suits(ctx, p, reader)
 	if err != nil {
 		return nil, err
 	}
@@ -54,20 +54,20 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 
 // readBuild returns the record of the release's build, unless the release
 // belongs elsewhere. It is zero if there is none any more.
-func (p *Prepared) readBuild(ctx context.Context) (builds.Record, error) {
+func readBuild(ctx context.Context, p *Prepared) (builds.Record, error) {
 	record, err := inspect.BuildRecord(ctx, p.Store, p.Plan.Site, p.Plan.Origin.Build)
 	if err != nil || record == nil {
 		return builds.Record{}, err
 	}
-	if err := p.vouched(*record); err != nil {
+	if err := vouched(p, *record); err != nil {
 		return *record, err
 	}
-	return *record, p.unbound(*record)
+	return *record, unbound(p, *record)
 }
 
 // vouched asks whoever promotes something that an untrusted build made without
 // isolation to a place that is no preview.
-func (p *Prepared) vouched(record builds.Record) error {
+func vouched(p *Prepared, record builds.Record) error {
 	if record.Untrusted.Contained() || journal.IsPreview(p.Plan.Environment) {
 		return nil
 	}
@@ -94,7 +94,7 @@ func UncontainedRefusal(record builds.Record, environment string) *fault.Error {
 
 // unbound refuses a release whose build was told of
 // another place than the plan's environment.
-func (p *Prepared) unbound(record builds.Record) error {
+func unbound(p *Prepared, record builds.Record) error {
 	production := p.Plan.Project.ProductionConfig
 	address := ""
 	if addresses := production.Document(p.Plan.Environment).Addresses; len(addresses) > 0 {
@@ -124,7 +124,7 @@ func (p *Prepared) unbound(record builds.Record) error {
 // suits makes sure that a release does what is expected of the plan's
 // environment: the expectations that were written with its rules hold, and all
 // upstreams that its rules name have an address there.
-func (p *Prepared) suits(ctx context.Context, reader *release.Reader) (*inspect.Subject, error) {
+func suits(ctx context.Context, p *Prepared, reader *release.Reader) (*inspect.Subject, error) {
 	production := p.Plan.Project.ProductionConfig
 	subject, err := inspect.Release(ctx, p.Plan.Project, p.Store, p.Plan.Site, reader.ID, p.Plan.Origin.Build)
 	if err != nil {
@@ -150,12 +150,12 @@ func (p *Prepared) suits(ctx context.Context, reader *release.Reader) (*inspect.
 		})
 	}
 
-	return subject, p.knowsUpstreams(subject.Program.Rules)
+	return subject, knowsUpstreams(p, subject.Program.Rules)
 }
 
 // knowsUpstreams refuses rules that pass requests on to
 // what has no address in the plan's environment.
-func (p *Prepared) knowsUpstreams(list []rules.Rule) error {
+func knowsUpstreams(p *Prepared, list []rules.Rule) error {
 	upstreams := p.Plan.Project.ProductionConfig.Document(p.Plan.Environment).Upstreams
 	where := journal.DisplayName(p.Plan.Environment)
 	for _, rule := range list {

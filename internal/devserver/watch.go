@@ -213,7 +213,7 @@ func Saves(ctx context.Context, p *site.Project, own ...string) <-chan []string 
 
 // matters reports whether a path is one that a build of the project reads.
 func matters(p *site.Project, path string) bool {
-	places := []string{p.SiteFolder(), filepath.Join(p.Root, project.FileName)}
+	places := []string{site.SiteFolder(p), filepath.Join(p.Root, project.FileName)}
 	for _, also := range p.LocalConfig.Build.Also {
 		if p.Repository != nil {
 			places = append(places, filepath.Join(p.Repository.Top, filepath.FromSlash(also)))

@@ -24,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/steps"
 )
 
@@ -85,7 +86,7 @@ func (b *Bench) output() string {
 	if b.Folder != "" {
 		return b.Folder
 	}
-	return b.Project.Output()
+	return site.Output(b.Project)
 }
 
 func (b *Bench) builds() bool { return b.Build && len(b.Project.LocalConfig.Build.Run) > 0 }
@@ -119,7 +120,7 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 
 // own is what the environment answers with of itself: as the file at hand says,
 // else as the production branch does.
-func (b *Bench) own() *answer.EnvironmentConfig {
+func own(b *Bench) *answer.EnvironmentConfig {
 	environment := journal.StoredName(b.Environment)
 	for _, config := range []project.Config{b.Project.LocalConfig, b.Project.ProductionConfig} {
 		if document := config.Document(environment); document.Settings != nil {
@@ -135,7 +136,7 @@ const afterBuild = 500 * time.Millisecond
 // count remembers which sources changed while a build ran. One that changes in
 // each of several builds in a row is made by the build, and from then on left
 // alone: else it would never end. The others are returned.
-func (b *Bench) count(sources []string) []string {
+func count(b *Bench, sources []string) []string {
 	if time.Since(b.ended) > afterBuild {
 		clear(b.streaks)
 		return sources
@@ -166,7 +167,7 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 		return
 	}
 	var sources []string
-	rulesAt := b.rulesFiles()
+	rulesAt := rulesFiles(b)
 	for _, path := range paths {
 		switch {
 		case path == file:
@@ -180,7 +181,7 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 	}
 
 	if b.builds() {
-		if sources = b.count(b.sources(ctx, sources)); len(sources) > 0 {
+		if sources = count(b, b.sources(ctx, sources)); len(sources) > 0 {
 			b.make(ctx, b.name(sources[0]))
 			return
 		}
@@ -198,10 +199,10 @@ func (b *Bench) name(path string) string {
 	return path
 }
 
-func (b *Bench) rulesFiles() map[string]bool {
+func rulesFiles(b *Bench) map[string]bool {
 	files := map[string]bool{}
 	for _, file := range b.Project.LocalConfig.Rules {
-		files[filepath.Join(b.Project.SiteFolder(), filepath.FromSlash(file))] = true
+		files[filepath.Join(site.SiteFolder(b.Project), filepath.FromSlash(file))] = true
 	}
 	return files
 }
@@ -217,7 +218,7 @@ func (b *Bench) inside(path string) bool {
 func skip(p *site.Project, own ...string) func(folder string) bool {
 	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
 	for _, folder := range p.LocalConfig.Build.Keep {
-		kept = append(kept, filepath.Join(p.SiteFolder(), filepath.FromSlash(folder)))
+		kept = append(kept, filepath.Join(site.SiteFolder(p), filepath.FromSlash(folder)))
 	}
 	return func(folder string) bool {
 		name := filepath.Base(folder)
@@ -231,7 +232,7 @@ func skip(p *site.Project, own ...string) func(folder string) bool {
 func (b *Bench) sources(ctx context.Context, paths []string) []string {
 	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return b.ignored[path] })
 	if b.Project.Repository != nil && len(paths) > 0 {
-		ignored := b.Project.Repository.Ignored(ctx, paths)
+		ignored := source.Ignored(ctx, b.Project.Repository, paths)
 		paths = slices.DeleteFunc(paths, func(path string) bool { return ignored[path] })
 	}
 	return paths
@@ -270,7 +271,7 @@ func (b *Bench) make(ctx context.Context, why string) {
 
 func (b *Bench) build(ctx context.Context) error {
 	build := b.Project.LocalConfig.Build
-	plan, err := b.Project.MakePlan(ctx, site.Order{WorkingTree: true, NoTarget: true})
+	plan, err := site.MakePlan(ctx, b.Project, site.Order{WorkingTree: true, NoTarget: true})
 	if err != nil {
 		return err
 	}
@@ -282,7 +283,7 @@ func (b *Bench) build(ctx context.Context) error {
 	}
 
 	_, err = steps.Run(ctx, steps.Spec{
-		Folder: b.Project.SiteFolder(), Steps: build.Run, Environment: ready.Environment,
+		Folder: site.SiteFolder(b.Project), Steps: build.Run, Environment: ready.Environment,
 		Secrets: ready.Secrets, TimeLimit: time.Duration(build.TimeLimit),
 		Log: io.Discard, Line: b.Report.Line,
 	})
@@ -292,14 +293,14 @@ func (b *Bench) build(ctx context.Context) error {
 // show reads rules and output, and shows them. Where
 // either has a mistake, the last good one stays.
 func (b *Bench) show(ctx context.Context) {
-	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: b.own(),
+	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: own(b),
 		Sources: map[string]string{}}
 	if !b.OnlyRules {
 		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
-			b.fail(b.noOutput())
+			b.fail(noOutput(b))
 			return
 		}
-		_, scan, files, err := b.Project.Fingerprint(ctx, b.output())
+		_, scan, files, err := site.Fingerprint(ctx, b.Project, b.output())
 		if err != nil {
 			if ctx.Err() == nil {
 				b.fail(err)
@@ -403,7 +404,7 @@ func (b *Bench) Counts() (files, rules int) {
 }
 
 func (b *Bench) rules() (*rules.Set, error) {
-	files, err := b.Project.LocalRules(b.output())
+	files, err := site.LocalRules(b.Project, b.output())
 	if err != nil || len(files) == 0 {
 		return nil, err
 	}
@@ -423,7 +424,7 @@ func (b *Bench) upstreams() map[string]string {
 	return all
 }
 
-func (b *Bench) noOutput() error {
+func noOutput(b *Bench) error {
 	problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", b.output())
 	if !b.Build {
 		for _, step := range b.Project.LocalConfig.Build.Run {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -165,7 +166,10 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 }
 
 func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
-	b := start(t, true, pages, nil)
+	files := maps.Clone(pages)
+	// there before it is named, so that one change names it
+	files["other.rules"] = "redirect /old -> /fares with 302\n"
+	b := start(t, true, files, nil)
 	b.await("shown")
 	b.write(map[string]string{"site.rules": "gone /old\n"})
 	b.await("shown  true")
@@ -175,12 +179,11 @@ func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
 	assert.Equal(t, "410", b.get("/old")[:3], "the last good rules")
 	b.write(map[string]string{"orilla.yaml": config + "pages: {one_address: 7}\n"})
 	b.await("failed config")
-	b.write(map[string]string{"orilla.yaml": strings.Replace(config, "site.rules", "other.rules", 1),
-		"other.rules": "redirect /old -> /fares with 302\n"})
+	b.write(map[string]string{"orilla.yaml": strings.Replace(config, "site.rules", "other.rules", 1)})
 	b.await("shown")
 	assert.Equal(t, 1, b.count("built"))
-	b.write(map[string]string{"site.rules": "gone /old\n", "orilla.yaml": strings.Replace(config,
-		"sh build.sh", "sh build.sh && echo new > dist/steps.html", 1)})
+	b.write(map[string]string{"orilla.yaml": strings.Replace(config, "sh build.sh",
+		"sh build.sh && echo new > dist/steps.html", 1), "site.rules": "gone /old\n"})
 	b.await("shown steps.html")
 	assert.Equal(t, 2, b.count("built"), "other steps build again")
 	assert.Equal(t, "200 new\n", b.get("/steps"))

@@ -57,7 +57,7 @@ type gate struct {
 func (n *Node) guard(e *environment, own *serving) *access.Gate {
 	var all *serving
 	if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
-		if previews := n.known(e.journal.Site, journal.Previews); previews != nil {
+		if previews := n.all.known(e.journal.Site, journal.Previews); previews != nil {
 			all = previews.current.Load()
 		}
 	}
@@ -155,7 +155,7 @@ const (
 // never live is shown on the machine of the edge node only.
 func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, error) {
 	found := closed
-	for _, e := range n.of(site) {
+	for _, e := range of(n, site) {
 		openly, guarded, err := e.served(r.Context(), id)
 		if err != nil {
 			return closed, err
@@ -202,13 +202,10 @@ func here(r *http.Request) bool {
 	return err == nil && address.IsLoopback()
 }
 
-// of returns the followers of a site's journals.
-func (n *Node) of(site string) []*environment {
-	n.mutex.Lock()
-	defer n.mutex.Unlock()
-	var list []*environment
-	for key, e := range n.environments {
-		if strings.HasPrefix(key, site+"/") && e.current.Load() != nil {
+// of returns the environments of a site that were read.
+func of(n *Node, site string) (list []*environment) {
+	for _, e := range n.all.list() {
+		if e.journal.Site == site && e.current.Load() != nil {
 			list = append(list, e)
 		}
 	}

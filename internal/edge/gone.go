@@ -60,14 +60,14 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 	return httpanswer.Page(w, r, http.StatusGone, gonePage, "gone", map[string]any{
 		"Site": e.journal.Site, "Environment": journal.DisplayName(
 			e.journal.Environment), "Why": why, "Next": next,
-		"Address": n.addressOf(r, e.journal.Site, ended.Into),
+		"Address": addressOf(n, r, e.journal.Site, ended.Into),
 	})
 }
 
 // addressOf returns where an environment answers: its canonical address, or its
 // name on this machine; "" for none.
-func (n *Node) addressOf(r *http.Request, site, environment string) string {
-	e := n.known(site, environment)
+func addressOf(n *Node, r *http.Request, site, environment string) string {
+	e := n.all.known(site, environment)
 	if environment == "" || e == nil || e.current.Load() == nil {
 		return ""
 	}

@@ -27,7 +27,7 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // serve answers and says what decided.
 func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	host := httpanswer.HostName(r.Host)
-	if place, ok := n.hosts.Load().find(host, r.URL.EscapedPath()); ok {
+	if place, ok := n.routing.table.Load().find(host, r.URL.EscapedPath()); ok {
 		if place.canonical != nil && rightMethod(r) {
 			return toCanonical(w, r, place)
 		}
@@ -43,7 +43,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	if meant.release != "" {
 		return n.serveRelease(w, r, meant)
 	}
-	e := n.known(meant.site, meant.environment)
+	e := n.all.known(meant.site, meant.environment)
 	if e == nil || e.current.Load() == nil || meant.environment == journal.Previews || e.current.Load().
 		neverLive() {
 		return n.serveWaiting(w, r, meant)
@@ -137,7 +137,7 @@ func (n *Node) newer(ctx context.Context, e *environment, s *serving, path strin
 		return false
 	}
 	e.looks.wait(ctx, func(ctx context.Context) {
-		if n.refresh(ctx, e) {
+		if n.tracker.refresh(ctx, e) {
 			n.route(ctx)
 		}
 	})
@@ -172,7 +172,7 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	}
 
 	base, upstreams := "", map[string]string{}
-	if e := n.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
+	if e := n.all.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
 		base, upstreams = e.current.Load().base(), e.current.Load().upstreams
 	}
 	if base != "" && r.URL.Path == "/" {
@@ -247,7 +247,7 @@ func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
 
 // serveWaiting answers for an environment that has no release yet.
 func (n *Node) serveWaiting(w http.ResponseWriter, r *http.Request, meant local) string {
-	claimed, err := n.claimed(r.Context(), meant.site)
+	claimed, err := claimed(r.Context(), n, meant.site)
 	if err != nil {
 		return n.finish(w, r, answer.Answer{}, err, nil)
 	}

@@ -246,7 +246,6 @@ func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 			close(done)
 		}()
 	}
-
 	l.mutex.Unlock()
 	select {
 	case <-done:

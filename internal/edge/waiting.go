@@ -3,6 +3,7 @@ package edge
 import (
 	"html/template"
 	"net/http"
+
 	"orilla.example/orilla/internal/httpanswer"
 )
 

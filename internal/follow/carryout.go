@@ -71,7 +71,7 @@ func (l *loop) carryOut(ctx context.Context, p *site.Project, job schedule.Job) 
 // deploy carries out an order, and says in the event what came of it. The
 // event's kind is set if it ended well.
 func (l *loop) deploy(ctx context.Context, p *site.Project, order site.Order, event *Event) error {
-	plan, err := p.MakePlan(ctx, order)
+	plan, err := site.MakePlan(ctx, p, order)
 	if err != nil {
 		return err
 	}

@@ -177,7 +177,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		}
 
 		pause = l.backOff(pause, err)
-		if err := l.endPreviews(ctx); err != nil && ctx.Err() == nil {
+		if err := endPreviews(ctx, l); err != nil && ctx.Err() == nil {
 			l.trouble(err)
 		}
 		f.Counts.Waiting = l.refs.held()
@@ -207,7 +207,7 @@ func (l *loop) begin(ctx context.Context) error {
 	// made first where nobody has the name.
 	name := l.Project.Site()
 	return l.Project.LearnSecret(ctx, l.Store, name,
-		func() error { return l.Project.TakeName(ctx, l.Store, name) })
+		func() error { return site.TakeName(ctx, l.Project, l.Store, name) })
 }
 
 // backOff returns how long it is paused after a look at the repository that

@@ -26,7 +26,7 @@ type previews struct {
 
 // endPreviews removes the previews of branches that were deleted or merged
 // since the last look, and now and then those that expired.
-func (l *loop) endPreviews(ctx context.Context) error {
+func endPreviews(ctx context.Context, l *loop) error {
 	if l.Only != nil {
 		l.previews.deleted, l.previews.landed = nil, nil
 		return nil
@@ -44,7 +44,7 @@ func (l *loop) endPreviews(ctx context.Context) error {
 		if state.Head == nil || state.Head.Release.IsZero() {
 			continue
 		}
-		ended, err := l.ends(ctx, *state.Head)
+		ended, err := whyEnds(ctx, l, *state.Head)
 		if err != nil {
 			return err
 		}
@@ -55,7 +55,7 @@ func (l *loop) endPreviews(ctx context.Context) error {
 	}
 
 	if len(ends) > 0 {
-		err = l.end(ctx, ends)
+		err = removeEnded(ctx, l, ends)
 	}
 	if err == nil { // else it is tried again
 		l.previews = previews{swept: time.Now()}
@@ -63,8 +63,8 @@ func (l *loop) endPreviews(ctx context.Context) error {
 	return err
 }
 
-// end removes previews, each unless it has moved meanwhile.
-func (l *loop) end(ctx context.Context, ends map[string]journal.Ended) error {
+// removeEnded removes previews, each unless it has moved meanwhile.
+func removeEnded(ctx context.Context, l *loop, ends map[string]journal.Ended) error {
 	operator, err := environments.NewOperator(ctx, l.Project, l.Store, l.Project.Site(), "follow", "follow")
 	if err != nil {
 		return err
@@ -93,8 +93,8 @@ func (l *loop) end(ctx context.Context, ends map[string]journal.Ended) error {
 	return nil
 }
 
-// ends returns why a preview ends; nil if it does not, or was made by hand.
-func (l *loop) ends(ctx context.Context, head journal.Entry) (*journal.Ended, error) {
+// whyEnds returns why a preview ends; nil if it does not, or was made by hand.
+func whyEnds(ctx context.Context, l *loop, head journal.Entry) (*journal.Ended, error) {
 	if head.HasExpired(time.Now()) {
 		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
 	}
@@ -106,11 +106,11 @@ func (l *loop) ends(ctx context.Context, head journal.Entry) (*journal.Ended, er
 	}
 
 	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
-	if l.hasLanded(ctx, head.Commit) {
+	if hasLanded(ctx, l, head.Commit) {
 		return merged, nil
 	}
 	for _, name := range l.previews.deleted {
-		if l.previewOf(name) != head.Environment {
+		if previewOf(l, name) != head.Environment {
 			continue
 		}
 		tips, err := l.repository().Tips(ctx, "", l.mainRef())
@@ -128,7 +128,7 @@ func (l *loop) ends(ctx context.Context, head journal.Entry) (*journal.Ended, er
 }
 
 // previewOf returns the stored name of the preview of a ref, by its full name.
-func (l *loop) previewOf(name string) string {
+func previewOf(l *loop, name string) string {
 	if branch, isBranch := strings.CutPrefix(name, "refs/heads/"); isBranch {
 		return l.Project.Preview(branch)
 	}
@@ -137,7 +137,7 @@ func (l *loop) previewOf(name string) string {
 
 // hasLanded reports whether the production branch got a
 // commit since the last look.
-func (l *loop) hasLanded(ctx context.Context, commit string) bool {
+func hasLanded(ctx context.Context, l *loop, commit string) bool {
 	for _, move := range l.previews.landed {
 		before, err := l.repository().Contains(ctx, move.before, commit)
 		if err != nil || before {

@@ -38,20 +38,20 @@ const maxOlder = 20
 // look asks the repository what is new, and decides what becomes of it. A
 // mirror is brought up to date when somebody says so or it is time to.
 func (l *loop) look(ctx context.Context, woken bool) error {
-	if err := l.fetch(ctx, woken); err != nil {
+	if err := fetch(ctx, l, woken); err != nil {
 		return err
 	}
-	list, err := l.list(ctx)
+	list, err := listRefs(ctx, l)
 	if err != nil {
 		return err
 	}
 
 	now := fmt.Sprint(list)
-	if now == l.watch.refs && (l.refs.held() == 0 || !l.refs.due(time.Now()) && !l.storeMoved(ctx)) {
+	if now == l.watch.refs && (l.refs.held() == 0 || !l.refs.due(time.Now()) && !storeMoved(ctx, l)) {
 		return nil
 	}
 	if now != l.watch.refs {
-		if err := l.readProduction(ctx); err != nil {
+		if err := readProduction(ctx, l); err != nil {
 			return err
 		}
 		l.watch.refs = now
@@ -89,7 +89,7 @@ func (l *loop) save() {
 }
 
 // fetch brings the mirror up to date.
-func (l *loop) fetch(ctx context.Context, woken bool) error {
+func fetch(ctx context.Context, l *loop, woken bool) error {
 	if l.Mirror == nil || !woken && time.Since(l.watch.fetched) < l.Every {
 		return nil
 	}
@@ -105,8 +105,8 @@ func (l *loop) fetch(ctx context.Context, woken bool) error {
 	return nil
 }
 
-// list returns the refs that may be followed.
-func (l *loop) list(ctx context.Context) ([]source.Ref, error) {
+// listRefs returns the refs that may be followed.
+func listRefs(ctx context.Context, l *loop) ([]source.Ref, error) {
 	if l.Only != nil {
 		return []source.Ref{*l.Only}, nil
 	}
@@ -130,7 +130,7 @@ func (l *loop) drop(name string) {
 
 // readProduction reads again what only the production branch says. If that has
 // become wrong, it is told once, and what it said before counts.
-func (l *loop) readProduction(ctx context.Context) error {
+func readProduction(ctx context.Context, l *loop) error {
 	err := l.Project.ReadProduction(ctx)
 	if fault.KindOf(err) != fault.Usage || ctx.Err() != nil {
 		l.watch.wrong = ""
@@ -146,7 +146,7 @@ func (l *loop) readProduction(ctx context.Context) error {
 // storeMoved reports whether anything in the store has
 // changed that a commit could wait for, as far as hints tell;
 // a while after it was last asked, it is taken to have.
-func (l *loop) storeMoved(ctx context.Context) bool {
+func storeMoved(ctx context.Context, l *loop) bool {
 	pulse, _ := l.Store.Get(ctx, storage.PulseKey(l.Project.Site()))
 	paused, _ := l.Store.Get(ctx, storage.PausedKey(l.Project.Site()))
 	now := string(pulse) + string(paused)
@@ -159,7 +159,7 @@ func (l *loop) storeMoved(ctx context.Context) bool {
 
 // decide says what becomes of a ref's new commit.
 func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
-	commits, count, err := l.newCommits(ctx, found, known)
+	commits, count, err := newCommits(ctx, l, found, known)
 	if err != nil {
 		return err
 	}
@@ -174,7 +174,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 	if err != nil {
 		return err
 	}
-	why, err := l.leftAlone(ctx, found, commit, environment, head)
+	why, err := leftAlone(ctx, l, found, commit, environment, head)
 	if err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		return nil
 	}
 
-	waits, err := l.waitsFor(ctx, found, known, environment, head)
+	waits, err := waitsFor(ctx, l, found, known, environment, head)
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 
 // newCommits returns what a ref has got since it was last looked at, the newest
 // first, and how many there are in all.
-func (l *loop) newCommits(ctx context.Context, found source.Ref, known *ref) ([]source.Commit, int, error) {
+func newCommits(ctx context.Context, l *loop, found source.Ref, known *ref) ([]source.Commit, int, error) {
 	before := cmp.Or(known.pushed, known.seen)
 	if before == "" && !l.refs.fresh { // of a new branch, what production does not have
 		before = l.refs.seen(l.mainRef())
@@ -247,7 +247,7 @@ func (l *loop) hold(known *ref, event Event, why string) {
 
 // leftAlone returns why nothing becomes of a ref's commit; "" if something
 // does. head is what its environment serves, nil for nothing.
-func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Commit, environment string,
+func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Commit, environment string,
 	head *journal.Entry,
 ) (string, error) {
 	if environment == "" {
@@ -293,7 +293,7 @@ func (l *loop) leftAlone(ctx context.Context, found source.Ref, commit source.Co
 // waitsFor returns what a commit for an environment has to
 // wait for besides its turn; "" for nothing. A freeze does
 // not keep it from being built, only from going live then.
-func (l *loop) waitsFor(ctx context.Context, found source.Ref, known *ref, environment string,
+func waitsFor(ctx context.Context, l *loop, found source.Ref, known *ref, environment string,
 	head *journal.Entry,
 ) (string, error) {
 	if head != nil && head.Frozen.At(time.Now()) && known.frozen == found.Commit {

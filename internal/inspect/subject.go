@@ -43,7 +43,7 @@ type Subject struct {
 // WorkingTree returns what the working tree would publish. It builds nothing:
 // the output is what the last build left.
 func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
-	folder := p.Output()
+	folder := site.Output(p)
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 		problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", folder)
 		for _, step := range p.LocalConfig.Build.Run {
@@ -52,11 +52,11 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 		return nil, problem.Then("or look at what is live: orilla explain --on production URL")
 	}
 
-	_, scan, list, err := p.Fingerprint(ctx, folder)
+	_, scan, list, err := site.Fingerprint(ctx, p, folder)
 	if err != nil {
 		return nil, err
 	}
-	texts, err := p.LocalRules(folder)
+	texts, err := site.LocalRules(p, folder)
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +82,7 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 func Refused(ctx context.Context, p *site.Project, folder string, list []release.File,
 	sources map[string]string,
 ) (finding.List, error) {
-	texts, err := p.LocalRules(folder)
+	texts, err := site.LocalRules(p, folder)
 	if err != nil {
 		return nil, err
 	}
@@ -255,7 +255,7 @@ func (s *Subject) As(p *site.Project, environment string) {
 // of a build of it, with the commit's own rules.
 func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName, name string,
 ) (*Subject, error) {
-	plan, err := p.MakePlan(ctx, site.Order{Commit: name, NoTarget: true, Site: siteName})
+	plan, err := site.MakePlan(ctx, p, site.Order{Commit: name, NoTarget: true, Site: siteName})
 	if err != nil {
 		return nil, err
 	}

@@ -53,7 +53,7 @@ var proposalVariables = []string{"GITHUB_HEAD_REF", "CI_MERGE_REQUEST_SOURCE_BRA
 // RefuseProposal refuses a proposed change whose branch is called like one that
 // a fixed environment follows: somebody else's repository may have a branch of
 // any name. variable is where the CI system says the branch.
-func (p *Project) RefuseProposal(branch, variable string) error {
+func RefuseProposal(p *Project, branch, variable string) error {
 	environment := p.ProductionConfig.Following(branch)
 	if environment == "" || !slices.Contains(proposalVariables, variable) {
 		return nil

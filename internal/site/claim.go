@@ -24,7 +24,7 @@ type Claim struct {
 
 // Owner tells a repository from another by its first commits, and a folder
 // without Git by where it lies.
-func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err error) {
+func Owner(ctx context.Context, p *Project) (roots []string, folder string, err error) {
 	if p.Repository != nil {
 		roots, err = p.Repository.Roots(ctx)
 		if err == nil && len(roots) > 0 {
@@ -48,9 +48,9 @@ func (p *Project) Owner(ctx context.Context) (roots []string, folder string, err
 // them: there the remote is asked whether it has the first commit that the
 // claim names, which costs that one commit; only for a name that nobody has,
 // all of the history is fetched.
-func (p *Project) owner(ctx context.Context, store storage.Store, site string,
+func owner(ctx context.Context, p *Project, store storage.Store, site string,
 ) (roots []string, folder string, err error) {
-	roots, folder, err = p.Owner(ctx)
+	roots, folder, err = Owner(ctx, p)
 	if !errors.Is(err, source.ErrShallow) {
 		return roots, folder, err
 	}
@@ -73,7 +73,7 @@ func (p *Project) owner(ctx context.Context, store storage.Store, site string,
 				Then("or check out with the whole history: in most CI systems a depth of 0")
 		}
 	}
-	return p.Owner(ctx)
+	return Owner(ctx, p)
 }
 
 // ReadClaim returns the claim of a site's name, or storage.ErrNotFound.
@@ -91,10 +91,10 @@ func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, er
 // free, and changes nothing. It returns the claim that Take makes. ask is
 // called before a folder without Git takes a free name; it returns nil to go
 // on. With takeOver the name may be anybody's.
-func (p *Project) CheckClaim(ctx context.Context, store storage.Store, site string, takeOver bool,
+func CheckClaim(ctx context.Context, p *Project, store storage.Store, site string, takeOver bool,
 	ask func() error,
 ) (Claim, error) {
-	roots, folder, err := p.owner(ctx, store, site)
+	roots, folder, err := owner(ctx, p, store, site)
 	if err != nil {
 		return Claim{}, err
 	}
@@ -182,8 +182,8 @@ func notYours(claim, mine Claim) error {
 }
 
 // takeName takes the site's name for a project that runs by itself.
-func (p *Project) TakeName(ctx context.Context, store storage.Store, site string) error {
-	claim, err := p.CheckClaim(ctx, store, site, false, func() error { return nil })
+func TakeName(ctx context.Context, p *Project, store storage.Store, site string) error {
+	claim, err := CheckClaim(ctx, p, store, site, false, func() error { return nil })
 	if err != nil {
 		return err
 	}

@@ -15,11 +15,11 @@ import (
 	"orilla.example/orilla/internal/store/memory"
 )
 
-func claimName(t *testing.T, p *site.Project, store storage.Store, site string, takeOver bool,
+func claimName(t *testing.T, p *site.Project, store storage.Store, name string, takeOver bool,
 	ask func() error,
 ) error {
 	t.Helper()
-	claim, err := p.CheckClaim(t.Context(), store, site, takeOver, ask)
+	claim, err := site.CheckClaim(t.Context(), p, store, name, takeOver, ask)
 	if err != nil {
 		return err
 	}

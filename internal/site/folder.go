@@ -11,18 +11,18 @@ import (
 )
 
 // SiteFolder is the folder that the site lies in, in the working tree.
-func (p *Project) SiteFolder() string {
+func SiteFolder(p *Project) string {
 	return filepath.Join(p.Root, filepath.FromSlash(p.LocalConfig.Build.Folder))
 }
 
 // Output is where a build leaves its output in the working tree.
-func (p *Project) Output() string {
-	return filepath.Join(p.SiteFolder(), filepath.FromSlash(p.LocalConfig.Build.Output))
+func Output(p *Project) string {
+	return filepath.Join(SiteFolder(p), filepath.FromSlash(p.LocalConfig.Build.Output))
 }
 
 // Fingerprint scans a folder as an output and hashes its
 // files, without a store.
-func (p *Project) Fingerprint(ctx context.Context, folder string,
+func Fingerprint(ctx context.Context, p *Project, folder string,
 ) (publish.Output, *publish.Scan, []release.File, error) {
 	tree := source.Folder(folder)
 	options := publish.Options{LeaveOut: p.LocalConfig.LeaveOut, Rules: p.LocalConfig.RulesInOutput(),

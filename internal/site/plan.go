@@ -57,7 +57,7 @@ type Plan struct {
 }
 
 // MakePlan finds out what an order means.
-func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
+func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message,
 		Config: p.LocalConfig, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart,
 		Uncommitted: func() int { return 0 }}
@@ -65,7 +65,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 		plan.Site = p.Site()
 	}
 
-	if err := p.checkOrder(order, plan.Site); err != nil {
+	if err := checkOrder(p, order, plan.Site); err != nil {
 		return nil, err
 	}
 	branch := order.Branch
@@ -94,7 +94,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 	if !order.NoTarget {
 		plan.Environment, err = p.Target(order.To, branch)
 		if errors.Is(err, ErrNoTarget) {
-			return nil, p.noTarget(order)
+			return nil, noTarget(p, order)
 		}
 	}
 
@@ -115,7 +115,7 @@ func (p *Project) MakePlan(ctx context.Context, order Order) (*Plan, error) {
 func (plan *Plan) inputs(ctx context.Context) error {
 	p, build := plan.Project, plan.Config.Build
 	folder := path.Join(p.Prefix, build.Folder)
-	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, p.notBuilt(plan.Config)...)
+	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, notBuilt(p, plan.Config)...)
 	if err != nil {
 		return fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).
 			At("%s: build.folder", plan.Commit.Short()).Because(ctx.Err())
@@ -241,7 +241,7 @@ func (plan *Plan) trust(ctx context.Context, order Order) error {
 // repository: strangers may have written it.
 func (plan *Plan) Outside() bool { return plan.Ref != "" }
 
-func (p *Project) checkOrder(order Order, site string) error {
+func checkOrder(p *Project, order Order, site string) error {
 	switch {
 	case order.From != "" && (order.WorkingTree || order.Commit != ""):
 		return fault.New(fault.Usage, "one-source",
@@ -278,7 +278,7 @@ func (p *Project) checkOrder(order Order, site string) error {
 }
 
 // noTarget says which ways there are to name a target.
-func (p *Project) noTarget(order Order) error {
+func noTarget(p *Project, order Order) error {
 	reason := "there is no branch here"
 	switch {
 	case order.Commit != "":
@@ -335,7 +335,7 @@ func (plan *Plan) fromWorkingTree(ctx context.Context) error {
 		if commit, err := repository.Commit(ctx, "HEAD"); err == nil {
 			plan.setCommit(commit)
 		}
-		plan.Uncommitted = sync.OnceValue(func() int { return repository.Uncommitted(ctx) })
+		plan.Uncommitted = sync.OnceValue(func() int { return source.Uncommitted(ctx, repository) })
 	}
 	return nil
 }
@@ -355,7 +355,7 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 	}
 	plan.Origin.Source = journal.FromCommit
 	plan.setCommit(commit)
-	plan.Uncommitted = sync.OnceValue(func() int { return p.Repository.Uncommitted(ctx) })
+	plan.Uncommitted = sync.OnceValue(func() int { return source.Uncommitted(ctx, p.Repository) })
 	branch = order.Branch
 	switch {
 	case branch != "":
@@ -385,7 +385,7 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 // notBuilt lists the files that decide nothing about the build, relative to the
 // folder that the site lies in: rules, and the configuration, of which the
 // build's part is among its inputs.
-func (p *Project) notBuilt(config project.Config) []string {
+func notBuilt(p *Project, config project.Config) []string {
 	files := slices.Clone(config.Rules)
 	if config.Build.Folder == "." {
 		files = append(files, project.FileName)

@@ -143,7 +143,7 @@ func (p *Project) fromRepository(ctx context.Context) error {
 		path.Join(p.Prefix, project.FileName)).
 		Marked(ErrNotConfigured).At("%s", p.Repository.Top)
 
-	for _, place := range p.Repository.Named(ctx, p.Main, project.FileName) {
+	for _, place := range source.Named(ctx, p.Repository, p.Main, project.FileName) {
 		problem = problem.Then("there is one in %s: --project %s", path.Dir(place), path.Dir(place))
 	}
 	return problem.Then("commit one to that branch: orilla init writes it")

@@ -65,7 +65,7 @@ func TestPlans(t *testing.T) {
 	} {
 		p, err := site.Load(t.Context(), folder, site.Places{})
 		require.NoError(t, err)
-		plan, err := p.MakePlan(t.Context(), test.order)
+		plan, err := site.MakePlan(t.Context(), p, test.order)
 		if test.code != "" {
 			assert.Equal(t, test.code, fault.Code(err), "%s: %v", name, err)
 			problem, _ := errors.AsType[*fault.Error](err)
@@ -83,14 +83,14 @@ func TestAProjectWithoutGit(t *testing.T) {
 	p, err := site.Load(t.Context(), folder, site.Places{})
 	require.NoError(t, err)
 	assert.False(t, p.Configured)
-	_, err = p.MakePlan(t.Context(), site.Order{})
+	_, err = site.MakePlan(t.Context(), p, site.Order{})
 	assert.Equal(t, "no-site", fault.Code(err))
-	_, err = p.MakePlan(t.Context(), site.Order{Site: "corvane", Commit: "HEAD"})
+	_, err = site.MakePlan(t.Context(), p, site.Order{Site: "corvane", Commit: "HEAD"})
 	assert.Equal(t, "no-repository", fault.Code(err))
-	_, err = p.MakePlan(t.Context(), site.Order{Site: "corvane", From: ".", To: "production",
+	_, err = site.MakePlan(t.Context(), p, site.Order{Site: "corvane", From: ".", To: "production",
 		SaidCommit: "not a hash"})
 	assert.Equal(t, "bad-commit", fault.Code(err))
-	plan, err := p.MakePlan(t.Context(), site.Order{Site: "corvane", To: "production"})
+	plan, err := site.MakePlan(t.Context(), p, site.Order{Site: "corvane", To: "production"})
 	require.NoError(t, err)
 	assert.Equal(t, "working-tree", string(plan.Origin.Source), "a folder is taken as it is")
 	assert.NotEmpty(t, p.Person(t.Context()))
@@ -143,7 +143,7 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 	key := func(order site.Order) string {
 		p, err := site.Load(t.Context(), filepath.Join(folder, "web"), site.Places{})
 		require.NoError(t, err)
-		plan, err := p.MakePlan(t.Context(), order)
+		plan, err := site.MakePlan(t.Context(), p, order)
 		require.NoError(t, err)
 		key, err := plan.Inputs.Key()
 		require.NoError(t, err)
@@ -168,7 +168,7 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 	}{{site.Order{}, true}, {site.Order{Branch: "winter"}, false}, {site.Order{Branch: "main-old"}, false},
 		{site.Order{Branch: "main", Ref: "refs/proposed/1/main"}, false},
 		{site.Order{Branch: "proposed/2/head", Ref: "refs/proposed/2/head"}, false}} {
-		plan, err := p.MakePlan(t.Context(), test.order)
+		plan, err := site.MakePlan(t.Context(), p, test.order)
 		require.NoError(t, err)
 		assert.Equal(t, test.given, len(plan.Secrets()) == 1, "%+v", test.order)
 		assert.Equal(t, map[string]string{"branch": plan.Origin.Branch}, plan.Told)
@@ -179,12 +179,12 @@ func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
 	sitetest.Git(t, folder, "commit", "-q", "-am", "Give me")
 	p, err = site.Load(t.Context(), filepath.Join(folder, "web"), site.Places{})
 	require.NoError(t, err)
-	plan, err := p.MakePlan(t.Context(), site.Order{})
+	plan, err := site.MakePlan(t.Context(), p, site.Order{})
 	require.NoError(t, err)
 	assert.Empty(t, plan.Secrets())
 	write("web/orilla.yaml", "site: corvane\nbuild: {also: [nowhere]}\n")
 	sitetest.Git(t, folder, "commit", "-q", "-am", "Wrong")
-	_, err = p.MakePlan(t.Context(), site.Order{})
+	_, err = site.MakePlan(t.Context(), p, site.Order{})
 	problem, _ := errors.AsType[*fault.Error](err)
 	require.NotNil(t, problem)
 	assert.Equal(t, "no-also", problem.Code)

@@ -64,8 +64,8 @@ func noRulesFile(file string, err error) error {
 
 // LocalRules reads the rules files that lie beside the
 // command, those in the output too.
-func (p *Project) LocalRules(output string) ([]rules.Source, error) {
-	return RuleSources(p.LocalConfig, readIn(p.SiteFolder()), readIn(output))
+func LocalRules(p *Project, output string) ([]rules.Source, error) {
+	return RuleSources(p.LocalConfig, readIn(SiteFolder(p)), readIn(output))
 }
 
 // RulesReader returns what reads the rules files that lie beside the plan's

@@ -60,13 +60,13 @@ func (v View) manner() manner {
 // and nothing else but what is kept. Whatever an earlier build left there, or
 // destroyed, does not matter.
 func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, view View) error {
-	err := r.checkout(ctx, commit, w, view)
+	err := checkout(ctx, r, commit, w, view)
 	if err != nil && ctx.Err() == nil && !view.Untrusted {
 		// An earlier build may have left what Git cannot take up: begin anew.
 		if err := w.Clear(); err != nil {
 			return err
 		}
-		err = r.checkout(ctx, commit, w, view)
+		err = checkout(ctx, r, commit, w, view)
 	}
 	if err != nil {
 		if _, known := errors.AsType[*fault.Error](err); known || ctx.Err() != nil {
@@ -104,9 +104,9 @@ func (w Workspace) Clear() error {
 	return os.RemoveAll(w.Folder)
 }
 
-func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, view View) error {
+func checkout(ctx context.Context, r *Repository, commit string, w Workspace, view View) error {
 	tree, how := w.Tree(), view.manner()
-	if err := r.prepare(ctx, w, view); err != nil {
+	if err := prepare(ctx, r, w, view); err != nil {
 		return err
 	}
 	if _, err := runAs(ctx, how, tree, "update-ref", "--no-deref", "HEAD", commit); err != nil {
@@ -126,13 +126,13 @@ func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, v
 		}
 	}
 
-	modules := submodules{repository: r, how: how, origin: r.origin(ctx, how)}
+	modules := submodules{repository: r, how: how, origin: origin(ctx, r, how)}
 	if err := modules.fill(ctx, tree, r.Dir, modules.origin); err != nil {
 		return err
 	}
 	switch {
 	case view.Untrusted:
-		return r.leaveAlone(ctx, commit, w, view)
+		return leaveAlone(ctx, r, commit, w, view)
 	case view.History:
 		_, err := run(ctx, tree, "fetch", "--quiet", "--no-tags", "--update-head-ok", "--prune", "--", r.Dir,
 			"+refs/heads/*:refs/heads/*", "+refs/tags/*:refs/tags/*")
@@ -145,7 +145,7 @@ func (r *Repository) checkout(ctx context.Context, commit string, w Workspace, v
 // leaveAlone makes a checkout stand on its own: of Git's files only those stay,
 // inside the tree, that a build which wants the history needs. They hold
 // copies, not borrowed objects, and nobody but the build uses them.
-func (r *Repository) leaveAlone(ctx context.Context, commit string, w Workspace, view View) error {
+func leaveAlone(ctx context.Context, r *Repository, commit string, w Workspace, view View) error {
 	tree, dir := w.Tree(), w.git()
 	root, err := os.OpenRoot(tree)
 	if err != nil {
@@ -186,7 +186,7 @@ func (r *Repository) leaveAlone(ctx context.Context, commit string, w Workspace,
 // prepare makes the repository beside the tree, and lets it
 // see what is asked for. What it writes is written beneath
 // the workspace, whatever links a build has left there.
-func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error {
+func prepare(ctx context.Context, r *Repository, w Workspace, view View) error {
 	objects, err := filepath.Abs(filepath.Join(r.Dir, "objects"))
 	if err != nil {
 		return err
@@ -214,7 +214,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 		return err
 	}
 	if _, err := root.Stat("git/HEAD"); err != nil {
-		if err := r.initialise(ctx, w, view.manner()); err != nil {
+		if err := initialise(ctx, r, w, view.manner()); err != nil {
 			return err
 		}
 	}
@@ -230,7 +230,7 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 
 	for name, text := range map[string]string{
 		"git/objects/info/alternates": objects, "git/info/sparse-checkout": strings.Join(patterns, "\n"),
-		"tree/.git": "gitdir: " + w.git(), "git/shallow": r.shallow(),
+		"tree/.git": "gitdir: " + w.git(), "git/shallow": shallow(r),
 	} {
 		if err := replaceFile(root, name, text); err != nil {
 			return err
@@ -243,17 +243,17 @@ func (r *Repository) prepare(ctx context.Context, w Workspace, view View) error 
 }
 
 // initialise makes Git's folder of a workspace.
-func (r *Repository) initialise(ctx context.Context, w Workspace, how manner) error {
+func initialise(ctx context.Context, r *Repository, w Workspace, how manner) error {
 	dir := w.git()
 	if _, err := runAs(ctx, how, w.Folder, "init", "--quiet", "--bare", "--template=", "--object-format="+
-		r.objectFormat(ctx), "--", dir); err != nil {
+		objectFormat(ctx, r), "--", dir); err != nil {
 		return err
 	}
 
 	// Line ends as they are in the commit: the same bytes on every machine.
 	settings := [][2]string{{"core.autocrlf", "false"}, {"core.bare", "false"}, {"core.worktree", w.Tree()},
 		{"core.sparseCheckout", "true"}, {"gc.auto", "0"}}
-	if origin := r.origin(ctx, how); origin != "" {
+	if origin := origin(ctx, r, how); origin != "" {
 		settings = append(settings, [2]string{"remote.origin.url", origin})
 	}
 
@@ -268,7 +268,7 @@ func (r *Repository) initialise(ctx context.Context, w Workspace, how manner) er
 // origin returns where the repository comes from, "" if it does not say:
 // submodules may be written relative to it. For a checkout that is not trusted
 // it has no user and password in it.
-func (r *Repository) origin(ctx context.Context, how manner) string {
+func origin(ctx context.Context, r *Repository, how manner) string {
 	origin, err := run(ctx, r.Top, "config", "--get", "remote.origin.url")
 	if err != nil {
 		return ""
@@ -303,12 +303,12 @@ func replaceFile(root *os.Root, name, text string) error {
 
 // shallow returns the commits at which the user's history
 // is cut off; "" in a whole clone.
-func (r *Repository) shallow() string {
+func shallow(r *Repository) string {
 	data, _ := os.ReadFile(filepath.Join(r.Dir, "shallow"))
 	return strings.TrimSpace(string(data))
 }
 
-func (r *Repository) objectFormat(ctx context.Context) string {
+func objectFormat(ctx context.Context, r *Repository) string {
 	format, err := run(ctx, r.Top, "rev-parse", "--show-object-format")
 	if err != nil {
 		return "sha1"

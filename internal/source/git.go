@@ -273,7 +273,7 @@ func (r *Repository) Branches(ctx context.Context) []string {
 
 // Named returns the paths of the files of a commit that
 // have a name, in any folder.
-func (r *Repository) Named(ctx context.Context, commit, name string) []string {
+func Named(ctx context.Context, r *Repository, commit, name string) []string {
 	out, err := run(ctx, r.Top, "ls-tree", "-r", "--name-only", commit)
 	if err != nil {
 		return nil
@@ -344,7 +344,7 @@ func (r *Repository) Roots(ctx context.Context) ([]string, error) {
 }
 
 // Uncommitted returns how many files differ from HEAD or are not tracked.
-func (r *Repository) Uncommitted(ctx context.Context) int {
+func Uncommitted(ctx context.Context, r *Repository) int {
 	out, err := run(ctx, r.Top, "status", "--porcelain", "--no-renames")
 	if err != nil || out == "" {
 		return 0
@@ -384,10 +384,10 @@ func (r *Repository) Tree(ctx context.Context, commit, folder string, without ..
 	if err != nil {
 		return "", err
 	}
-	return r.treeWithout(ctx, tree, without)
+	return treeWithout(ctx, r, tree, without)
 }
 
-func (r *Repository) treeWithout(ctx context.Context, tree string, without []string) (string, error) {
+func treeWithout(ctx context.Context, r *Repository, tree string, without []string) (string, error) {
 	if len(without) == 0 {
 		return tree, nil
 	}
@@ -413,7 +413,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 		}
 
 		if len(below) > 0 && len(fields) == 3 && fields[1] == "tree" {
-			id, err := r.treeWithout(ctx, fields[2], below)
+			id, err := treeWithout(ctx, r, fields[2], below)
 			if err != nil {
 				return "", err
 			}
@@ -430,7 +430,7 @@ func (r *Repository) treeWithout(ctx context.Context, tree string, without []str
 }
 
 // Ignored returns those of some absolute paths that Git ignores.
-func (r *Repository) Ignored(ctx context.Context, paths []string) map[string]bool {
+func Ignored(ctx context.Context, r *Repository, paths []string) map[string]bool {
 	// status 1 says that none is
 	out, _ := runWith(ctx, reading, r.Top, strings.NewReader(strings.Join(paths, "\x00")), "check-ignore",
 		"-z", "--stdin")

@@ -46,7 +46,7 @@ const (
 )
 
 // hooksFolder returns where Git looks for hooks.
-func (r *Repository) hooksFolder(ctx context.Context) (string, error) {
+func hooksFolder(ctx context.Context, r *Repository) (string, error) {
 	// Not through run: that one leaves hooks out.
 	folder, err := run(ctx, r.Top, "config", "--type=path", "--get", "--local", "core.hooksPath")
 	if err != nil || folder == "" {
@@ -61,8 +61,8 @@ func (r *Repository) hooksFolder(ctx context.Context) (string, error) {
 
 // InstallHooks adds the line that wakes a follower to the hooks. Hooks that are
 // no shell scripts are left alone.
-func (r *Repository) InstallHooks(ctx context.Context) ([]Hook, error) {
-	return r.eachHook(ctx, func(text []byte, there bool) (after []byte, state string) {
+func InstallHooks(ctx context.Context, r *Repository) ([]Hook, error) {
+	return eachHook(ctx, r, func(text []byte, there bool) (after []byte, state string) {
 		switch {
 		case !there:
 			return []byte("#!/bin/sh\n" + hookBlock), HookMade
@@ -79,8 +79,8 @@ func (r *Repository) InstallHooks(ctx context.Context) ([]Hook, error) {
 }
 
 // RemoveHooks takes the line out again; a hook that was nothing else goes.
-func (r *Repository) RemoveHooks(ctx context.Context) ([]Hook, error) {
-	return r.eachHook(ctx, func(text []byte, there bool) (after []byte, state string) {
+func RemoveHooks(ctx context.Context, r *Repository) ([]Hook, error) {
+	return eachHook(ctx, r, func(text []byte, there bool) (after []byte, state string) {
 		before, rest, found := bytes.Cut(text, []byte(hookBegin))
 		_, behind, whole := bytes.Cut(rest, []byte(hookEnd))
 		if !there || !found || !whole {
@@ -105,9 +105,9 @@ func isShell(text []byte) bool {
 
 // eachHook changes hooks: to what change returns, nothing
 // if that is nil; removed if it is empty.
-func (r *Repository) eachHook(ctx context.Context, change func(text []byte, there bool) ([]byte, string),
+func eachHook(ctx context.Context, r *Repository, change func(text []byte, there bool) ([]byte, string),
 ) ([]Hook, error) {
-	folder, err := r.hooksFolder(ctx)
+	folder, err := hooksFolder(ctx, r)
 	if err != nil {
 		return nil, err
 	}

@@ -155,7 +155,7 @@ func (r *Repository) IsShallow(context.Context) bool {
 
 // Remote returns the name of the remote that a branch
 // comes from, or the first one, or "".
-func (r *Repository) Remote(ctx context.Context, branch string) string {
+func Remote(ctx context.Context, r *Repository, branch string) string {
 	if name, err := run(ctx, r.Top, "config", "--get", "branch."+branch+".remote"); err == nil &&
 		name != "" && name != "." {
 		return name
@@ -178,7 +178,7 @@ func (r *Repository) Remote(ctx context.Context, branch string) string {
 // FetchMore fetches the newest commits of a branch, and of a history that is
 // cut off so many commits more, or with 0 all. It changes no branch.
 func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) error {
-	remote := r.Remote(ctx, branch)
+	remote := Remote(ctx, r, branch)
 	if remote == "" {
 		return ErrNoRemote
 	}
@@ -204,7 +204,7 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 // FetchCommit fetches one commit without its history, and
 // reports whether the branch's remote has it.
 func (r *Repository) FetchCommit(ctx context.Context, branch, commit string) (bool, error) {
-	remote := r.Remote(ctx, branch)
+	remote := Remote(ctx, r, branch)
 	if remote == "" {
 		return false, ErrNoRemote
 	}
@@ -286,7 +286,7 @@ func (m *Mirror) Fetch(ctx context.Context, patterns []string) error {
 }
 
 // RemoteAddress returns the address of a remote by its name, or "".
-func (r *Repository) RemoteAddress(ctx context.Context, name string) string {
+func RemoteAddress(ctx context.Context, r *Repository, name string) string {
 	if name == "" || strings.HasPrefix(name, "-") {
 		return ""
 	}

@@ -91,7 +91,7 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(target, "staged.html"))
 	assert.NoFileExists(t, hooked, "no hook runs")
 	assert.Equal(t, before, snapshot(t, folder), "nothing of the user's was touched")
-	assert.Equal(t, 2, r.Uncommitted(t.Context()))
+	assert.Equal(t, 2, source.Uncommitted(t.Context(), r))
 	assert.NoDirExists(t, filepath.Join(target, ".git"), "who did not ask for the history does not see it")
 	require.NoError(t, r.Checkout(t.Context(), c.Hash, w, source.View{History: true}))
 	assert.Equal(t, c.Hash, git(t, target, "rev-parse", "HEAD"), "who did can ask git")
@@ -410,11 +410,11 @@ func TestWhatGitIgnores(t *testing.T) {
 	r, err := source.FindRepository(t.Context(), folder)
 	require.NoError(t, err)
 	at := func(name string) string { return filepath.Join(r.Top, name) }
-	got := r.Ignored(t.Context(), []string{at("dist/a.html"), at("a.log"), at("kept.log"), at("index.html"),
+	got := source.Ignored(t.Context(), r, []string{at("dist/a.html"), at("a.log"), at("kept.log"), at("index.html"),
 		at("with space.log"), at("sub/é.log")})
 	for name, want := range map[string]bool{"dist/a.html": true, "a.log": true, "kept.log": false,
 		"index.html": false, "with space.log": true, "sub/é.log": true} {
 		assert.Equal(t, want, got[at(name)], name)
 	}
-	assert.Empty(t, r.Ignored(t.Context(), []string{at("index.html")})[at("index.html")])
+	assert.Empty(t, source.Ignored(t.Context(), r, []string{at("index.html")})[at("index.html")])
 }

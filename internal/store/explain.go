@@ -29,10 +29,28 @@ func Explain(err error, address string) error {
 	if ofStore {
 		address = failed.Store
 	}
-	trouble := func(kind fault.Kind, code, what string) *fault.Error {
-		return fault.New(kind, code, "%s", what).At("%s", address).Because(err)
+	if problem := explainServer(err, address); problem != nil {
+		return problem
 	}
+	if problem := explainRefusal(err, address); problem != nil {
+		return problem
+	}
+	if !ofStore {
+		return err
+	}
+	return trouble(fault.Failed, "store-trouble", "the store did not do what was asked", address, err).
+		Then("run the command again: what was uploaded whole is kept; orilla store looks at it")
+}
 
+// trouble begins a message about the store at an address; "" for none.
+func trouble(kind fault.Kind, code, what, address string, err error) *fault.Error {
+	return fault.New(kind, code, "%s", what).At("%s", address).Because(err)
+}
+
+// explainServer explains errors about who answers at the address, and when; nil for
+// others.
+func explainServer(err error, address string) *fault.Error {
+	trouble := func(kind fault.Kind, code, what string) *fault.Error { return trouble(kind, code, what, address, err) }
 	var host *ssh.HostError
 	switch {
 	case errors.As(err, &host) && host.Changed:
@@ -56,6 +74,15 @@ func Explain(err error, address string) error {
 		return trouble(fault.Refused, "clock",
 			"the clock of this machine and that of the store are more than 5 minutes apart").
 			Then("set this machine's clock (or the store's), and run the command again")
+	}
+	return nil
+}
+
+// explainRefusal explains errors about what the store would not or could not do;
+// nil for others.
+func explainRefusal(err error, address string) *fault.Error {
+	trouble := func(kind fault.Kind, code, what string) *fault.Error { return trouble(kind, code, what, address, err) }
+	switch {
 	case errors.Is(err, storage.ErrCredentials):
 		return trouble(fault.Failed, "store-credentials", "the store does not accept who you are").
 			Then("look at the keys: for a bucket AWS_ACCESS_KEY_ID or a profile, over SSH the agent " +
@@ -87,12 +114,7 @@ func Explain(err error, address string) error {
 	case errors.Is(err, pins.ErrRemoved):
 		return trouble(fault.Refused, "site-removed", "the site is being removed").Then("ask who does it")
 	}
-
-	if !ofStore {
-		return err
-	}
-	return trouble(fault.Failed, "store-trouble", "the store did not do what was asked").
-		Then("run the command again: what was uploaded whole is kept; orilla store looks at it")
+	return nil
 }
 
 // knownName is how a file of known hosts names a host and port.

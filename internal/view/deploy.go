@@ -66,7 +66,7 @@ func HintEdge(c *console.Console, nodes []edge.Presence) {
 	}
 }
 
-func NewDeployReport(c *console.Console, plan *site.Plan, result *deploy.Release) DeployReport {
+func NewDeployReport(plan *site.Plan, result *deploy.Release) DeployReport {
 	report := DeployReport{
 		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit,
 		Branch:  plan.Origin.Branch,
@@ -175,7 +175,7 @@ func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) 
 }
 
 // where tells which edge nodes serve an entry, and after what time; 0 for not.
-func AtNodes(c *console.Console, serving int, nodes []edge.Presence, took time.Duration) string {
+func AtNodes(serving int, nodes []edge.Presence, took time.Duration) string {
 	in := ""
 	if took > 0 {
 		in = " in " + console.Took(took)
@@ -352,4 +352,80 @@ func rulesText(counts inspect.RuleCounts) string {
 			"expectations hold"))
 	}
 	return strings.TrimPrefix(text, "; ")
+}
+
+// Landed is a release that is live, and what is known of where.
+type Landed struct {
+	Plan      *site.Plan
+	Release   *deploy.Release
+	Live      *deploy.Activation
+	Outcome   *environments.Outcome // of verifying it; nil if nothing was verified
+	Addresses []string              // where the environment answers, at least one; the canonical one first
+	Nodes     []edge.Presence       // that run
+	Serving   int                   // how many of them serve it
+	Took      time.Duration         // from the activation until they do; 0 for unknown
+	Total     time.Duration
+}
+
+// address is the release's own.
+func (l Landed) address() string {
+	return ReleaseAddress(l.Plan.Site, l.Release.ID.String(), NearbyPort(l.Nodes))
+}
+
+// replaces reports whether another release was live before.
+func (l Landed) replaces() bool {
+	before := l.Live.Before
+	return !l.Live.Same && before != nil && !before.Release.IsZero() && before.Release != l.Release.ID
+}
+
+// Report is what deploy and promote print with --json.
+func (l Landed) Report() DeployReport {
+	entry := l.Live.Entry
+	report := NewDeployReport(l.Plan, l.Release)
+	report.Same, report.Outcome, report.Expires = l.Live.Same, l.Outcome, entry.Expires
+	report.Environment, report.Entry = journal.DisplayName(entry.Environment), entry.Label()
+	report.Addresses, report.ReleaseURL = l.Addresses, l.address()
+	report.EdgeNodes, report.EdgeServing = len(l.Nodes), l.Serving
+	report.Milliseconds["activate"] = l.Took.Milliseconds()
+	report.Milliseconds["total"] = l.Total.Milliseconds()
+	return report
+}
+
+// Outputs are what a CI system is told.
+func (l Landed) Outputs() OutputValues {
+	entry, before := l.Live.Entry, l.Live.Before
+	return OutputValues{
+		URL: l.Addresses[0], ReleaseURL: l.address(), Release: l.Release.ID.Short(),
+		Environment: journal.DisplayName(entry.Environment), Entry: entry.Label(), Commit: entry.Commit,
+		Subject: entry.Subject, Reused: l.Release.Reused, Took: l.Total,
+		Changed: !l.Live.Same && (before == nil || before.Release != l.Release.ID),
+	}
+}
+
+// PrintLive tells what is live, where it can be seen, until when, and how to undo it.
+func PrintLive(c *console.Console, l Landed) {
+	entry := l.Live.Entry
+	name := journal.DisplayName(entry.Environment)
+	if l.Live.Same {
+		c.Row(c.Err, "live", console.Good(entry.Label())+" already live, "+c.Age(entry.When)+
+			"; nothing changed"+console.Faint("  (--again publishes it again)"))
+	} else {
+		c.Row(c.Err, "live", console.Good(entry.Label())+AtNodes(l.Serving, l.Nodes, l.Took))
+	}
+	for _, address := range l.Addresses {
+		c.Print("%s", console.Accent(address))
+	}
+	c.Note("%s %s", console.Faint("this release:"), l.address())
+
+	if ends := entry.Expires; ends != nil {
+		extend := "orilla preview extend " + strings.TrimPrefix(name, "preview/")
+		c.Note("%s %s, %s; %s", console.Faint("ends"), c.Until(*ends), Moment(*ends), console.Accent(extend))
+	}
+	if entry.Frozen != nil {
+		c.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+name))
+	}
+	if l.replaces() {
+		c.Note("%s orilla rollback%s", console.Faint("undo:"), EnvironmentArgument(entry.Environment))
+	}
+	HintEdge(c, l.Nodes)
 }

@@ -1,8 +1,10 @@
 package view
 
 import (
+	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/hosts"
 )
 
@@ -25,4 +27,41 @@ func ReportHost(entry hosts.Entry) DomainReport {
 		report.When = &entry.When
 	}
 	return report
+}
+
+// PrintDomains lists the hosts that a site answers at, and whom each belongs to.
+func PrintDomains(c *console.Console, site string, reports []DomainReport) {
+	if len(reports) == 0 {
+		c.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s",
+			site, console.Accent("orilla deploy"))
+		return
+	}
+	rows := [][]string{{"HOST", "OWNER", "SINCE", "USED BY", "SHARED PATHS"}}
+	for _, report := range reports {
+		since := ""
+		if report.When != nil {
+			since = c.Age(*report.When)
+		}
+		var grants []string
+		for _, grant := range report.Grants {
+			grants = append(grants, grant.Path+" "+grant.Site)
+		}
+		rows = append(rows, []string{
+			console.Strong(report.Host), ownerText(report, site), since,
+			strings.Join(report.Environments, ", "), strings.Join(grants, ", "),
+		})
+	}
+	c.Table(rows)
+}
+
+// ownerText names the owner of a host, by its colour as the site at hand or
+// another one.
+func ownerText(report DomainReport, site string) string {
+	switch report.Owner {
+	case "":
+		return console.Faint("no owner yet")
+	case site:
+		return console.Good(report.Owner)
+	}
+	return console.Warn(report.Owner)
 }

@@ -2,11 +2,14 @@ package view
 
 import (
 	"fmt"
+	"net/http"
+	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 func StatusText(status int) string {
@@ -192,4 +195,32 @@ func valueOf(r ExplainReport, name string) string {
 		return fmt.Sprint(r.Status)
 	}
 	return FieldValue(r.Header, name)
+}
+
+// CompareLive says what an edge node has answered, and in which fields that differs
+// from what is expected of it.
+func CompareLive(expected ExplainReport, node string, response *http.Response) *LiveReport {
+	live := &LiveReport{
+		Node: node, Release: response.Header.Get(httpanswer.ReleaseField), Status: response.StatusCode,
+		Location: response.Header.Get("Location"), Header: []FieldReport{},
+	}
+	ofTransfer := []string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField}
+	for name, values := range response.Header {
+		if !slices.Contains(ofTransfer, name) {
+			field := FieldReport{Name: strings.ToLower(name), Value: strings.Join(values, ", ")}
+			live.Header = append(live.Header, field)
+		}
+	}
+	slices.SortFunc(live.Header, func(a, b FieldReport) int { return strings.Compare(a.Name, b.Name) })
+
+	if expected.Upstream == "" && expected.Status != live.Status {
+		live.Differs = append(live.Differs, "status")
+	}
+	for _, field := range slices.Concat(expected.Header, live.Header) {
+		differs := FieldValue(expected.Header, field.Name) != FieldValue(live.Header, field.Name)
+		if differs && !slices.Contains(live.Differs, field.Name) {
+			live.Differs = append(live.Differs, field.Name)
+		}
+	}
+	return live
 }

@@ -142,3 +142,36 @@ type RollbackReport struct {
 	Frozen      bool     `json:"frozen"`
 	DryRun      bool     `json:"dry_run,omitempty"`
 }
+
+// History is a list of entries, the newest first, and whether there are more.
+type History struct {
+	Entries []journal.Entry
+	Reports []EntryReport // of the entries, in the same order
+	More    bool
+}
+
+// PrintHistory lists entries of an environment, by its stored name; "" for
+// entries of all environments of a site.
+func PrintHistory(c *console.Console, site, environment string, list History) {
+	if len(list.Reports) == 0 {
+		what := "production"
+		if environment != "" {
+			what = journal.DisplayName(environment)
+		}
+		c.Note("nothing was ever deployed to %s of %s; orilla deploy does", what, site)
+		return
+	}
+	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
+	for i, entry := range list.Entries {
+		rows = append(rows, HistoryRow(c, entry, list.Reports[i]))
+	}
+	c.Table(rows)
+
+	switch {
+	case list.More && environment != "": // entries are numbered without gaps
+		older := list.Entries[len(list.Entries)-1].Number - 1
+		c.Note("%s", console.Faint(console.Count(older, "older entry", "older entries")+"; --limit 0 shows all"))
+	case list.More:
+		c.Note("%s", console.Faint("older entries were left out; --limit 0 shows all"))
+	}
+}

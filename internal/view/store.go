@@ -278,3 +278,18 @@ func PrintVerified(c *console.Console, found upkeep.Verified, took time.Duration
 		c.Print("%s", console.Good("all of it is whole"))
 	}
 }
+
+// PrintRemoved tells what a prune removed, and what it left.
+func PrintRemoved(c *console.Console, done upkeep.Pruned) {
+	c.Print("%s: %s, %s, %s; %s freed", console.Good("removed"),
+		console.Count(int64(len(done.Releases)), "release", "releases"),
+		console.Count(int64(done.Builds), "build record", "build records"),
+		console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
+	if done.Spared > 0 {
+		c.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+
+			" needed again meanwhile, and stayed"))
+	}
+	if done.Left > 0 {
+		c.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)
+	}
+}

@@ -108,8 +108,9 @@ type typ struct {
 	unexported      int // fields
 }
 
-// record reports whether a type only holds data that others fill in.
-func (t *typ) record() bool { return t.unexported <= 1 && t.methods <= 6 }
+// record reports whether a type only holds data: others fill it in and read it, or
+// it has hardly a method of its own, as the flags of a command.
+func (t *typ) record() bool { return t.unexported <= 1 || t.methods <= 3 }
 
 func (f *figures) add(path string, types map[string]*typ) error {
 	src, err := os.ReadFile(path)

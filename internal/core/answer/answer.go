@@ -341,7 +341,7 @@ func (d *decision) decide() (Answer, error) {
 		}
 	}
 
-	if a, done, err = d.recent(); err != nil || done {
+	if a, done, err = recent(d); err != nil || done {
 		return a, err
 	}
 	if a, done, err = d.fallback(); err != nil || done {

@@ -68,7 +68,7 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 
 	switch {
 	case lookup(name):
-		return d.exact(found, p)
+		return exact(d, found, p)
 	case lookup(name + ".html"):
 		if isIndex {
 			return moved(p.Names[:last], true)
@@ -84,10 +84,10 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 
 // exact is the file that the path spells. A page has an
 // address of its own besides.
-func (d *decision) exact(found located, p address.Path) (located, bool, error) {
+func exact(d *decision, found located, p address.Path) (located, bool, error) {
 	found.at = p
 	canonical, other := address.OfFile(p.Names)
-	if other && !d.isMissingPage(found.file.Path, p) {
+	if other && !isMissingPage(d, found.file.Path, p) {
 		if d.site.Settings.OneAddress {
 			found.at, found.moved = canonical, true
 		} else {
@@ -97,7 +97,7 @@ func (d *decision) exact(found located, p address.Path) (located, bool, error) {
 	return found, true, nil
 }
 
-func (d *decision) isMissingPage(file string, p address.Path) bool {
+func isMissingPage(d *decision, file string, p address.Path) bool {
 	return file == notFoundPage || d.site.Rules.IsMissingPage(file, p)
 }
 
@@ -111,7 +111,7 @@ func (d *decision) files() (Answer, bool, error) {
 	case found.moved:
 		d.step(nil, true, found.file.Path+" is at "+found.at.String())
 		return d.redirect(found.at), true, nil
-	case d.isMissingPage(found.file.Path, d.path):
+	case isMissingPage(d, found.file.Path, d.path):
 		d.step(nil, true, found.file.Path+
 			" is the page for what is missing, so its own address is missing too")
 		return missingPage(found.file, http.StatusNotFound), true, nil
@@ -152,7 +152,7 @@ func (d *decision) page(file release.File, by By) Answer {
 
 // recent answers with a fingerprinted asset of an earlier release: a page that
 // was opened before a flip goes on working.
-func (d *decision) recent() (Answer, bool, error) {
+func recent(d *decision) (Answer, bool, error) {
 	name := d.path.Name()
 	if d.path.Slash || len(d.site.Recent) == 0 || !findable(d.path) || !d.site.Carries(name) {
 		return Answer{}, false, nil
@@ -181,7 +181,7 @@ func (d *decision) missing(status int) (Answer, error) {
 	var a Answer
 
 	err := d.consider(rules.OnNothing, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
-		file, ok, err := d.named(t.Path)
+		file, ok, err := named(d, t.Path)
 		if err != nil || !ok {
 			return "but there is no file at " + t.Path.String(), false, err
 		}
@@ -216,7 +216,7 @@ func missingPage(file release.File, status int) Answer {
 }
 
 // named finds the file that a rule names by its path or its address.
-func (d *decision) named(p address.Path) (release.File, bool, error) {
+func named(d *decision, p address.Path) (release.File, bool, error) {
 	if !findable(p) {
 		return release.File{}, false, nil
 	}

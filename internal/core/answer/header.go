@@ -40,7 +40,7 @@ func (d *decision) finish(a *Answer) {
 	}
 
 	if d.known {
-		d.ruleFields(a, a.Status)
+		ruleFields(d, a, a.Status)
 	}
 	if a.Status == http.StatusOK && (a.File != nil || a.Own != nil) {
 		a.ETag = entityTag(a)
@@ -49,7 +49,7 @@ func (d *decision) finish(a *Answer) {
 	if a.Location != "" {
 		a.add("Location", a.Location)
 	}
-	d.caching(a)
+	caching(d, a)
 	a.Timed = d.timed
 	if d.req.Environment != Production {
 		a.set(Field{Name: "X-Robots-Tag", Value: "noindex"})
@@ -57,15 +57,15 @@ func (d *decision) finish(a *Answer) {
 }
 
 // ruleFields applies the header rules that match.
-func (d *decision) ruleFields(a *Answer, status int) {
+func ruleFields(d *decision, a *Answer, status int) {
 	content := status == http.StatusOK && (a.By == ByFile || a.By == ByRecent || a.By == By(rules.Rewrite) ||
 		a.By == BySetting)
-	d.fieldsOf(a, status, content)
+	fieldsOf(d, a, status, content)
 }
 
 // fieldsOf is ruleFields where it is known whether the
 // answer is the content of a file.
-func (d *decision) fieldsOf(a *Answer, status int, content bool) {
+func fieldsOf(d *decision, a *Answer, status int, content bool) {
 	d.visitor.Status = status
 	//nolint:errcheck // use returns none
 	d.consider(rules.OnAnswer, func(r *rules.Rule, _ rules.Trial) (string, bool, error) {
@@ -123,18 +123,18 @@ func (a *Answer) get(name string) string {
 func Apply(ctx context.Context, req Request, site Site, status int, content bool, header http.Header) {
 	d := newDecision(ctx, req, site)
 	if _, refused := d.refuse(); !refused {
-		d.finishOther(status, content, header)
+		finishOther(d, status, content, header)
 	}
 }
 
 // finishUpstream changes the header of an upstream's response.
 func (d *decision) finishUpstream(status int, header http.Header) {
-	d.finishOther(status, false, header)
+	finishOther(d, status, false, header)
 }
 
-func (d *decision) finishOther(status int, content bool, header http.Header) {
+func finishOther(d *decision, status int, content bool, header http.Header) {
 	var a Answer
-	d.fieldsOf(&a, status, content)
+	fieldsOf(d, &a, status, content)
 	for _, name := range a.withheld {
 		header.Del(name)
 	}
@@ -155,7 +155,7 @@ func (d *decision) finishOther(status int, content bool, header http.Header) {
 		header.Del(name)
 	}
 
-	d.caching(&a)
+	caching(d, &a)
 	for _, f := range a.Header {
 		header.Add(f.Name, f.Value)
 	}
@@ -166,8 +166,8 @@ func (d *decision) finishOther(status int, content bool, header http.Header) {
 
 // caching says what caches must know: what the answer
 // depends on, and until when it holds.
-func (d *decision) caching(a *Answer) {
-	d.varies(a)
+func caching(d *decision, a *Answer) {
+	varies(d, a)
 	control := directives(a.get("Cache-Control"))
 	if !d.next.IsZero() {
 		control = control.until(d.next.Sub(d.req.Now))
@@ -202,7 +202,7 @@ func (a *Answer) replace(name, value string) {
 
 // varies adds the request's fields that decided, or could
 // have, to those that rules name.
-func (d *decision) varies(a *Answer) {
+func varies(d *decision, a *Answer) {
 	var names []string
 	var rule *rules.Rule
 	for _, f := range a.Header {

@@ -101,7 +101,7 @@ func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, boo
 	if query := r.Query(t.Expansion, &d.query); query != "" {
 		location += "?" + query
 	}
-	if d.isHere(location) {
+	if isHere(d, location) {
 		return Answer{}, "it would lead to itself", false, nil
 	}
 
@@ -114,7 +114,7 @@ func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, boo
 
 // isHere reports whether a Location without its fragment
 // is the address that was asked for.
-func (d *decision) isHere(location string) bool {
+func isHere(d *decision, location string) bool {
 	if rest, ok := strings.CutPrefix(location, d.req.Scheme+"://"+d.req.Host); ok && d.req.Host != "" &&
 		strings.HasPrefix(rest, "/") {
 		location = rest
@@ -133,7 +133,7 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 		return a, "rewrites answer " + allowed, nil
 	}
 
-	file, ok, err := d.named(t.Path)
+	file, ok, err := named(d, t.Path)
 	if err != nil || !ok {
 		return Answer{By: By(rules.Rewrite)}, "but there is no file at " + t.Path.String(), err
 	}
@@ -174,7 +174,7 @@ func (d *decision) fallback() (a Answer, done bool, err error) {
 		if asset && !r.NamesExtension() {
 			return "an address with this extension is no page", false, nil
 		}
-		file, ok, err := d.named(t.Path)
+		file, ok, err := named(d, t.Path)
 		if err != nil || !ok {
 			return "but there is no file at " + t.Path.String(), false, err
 		}

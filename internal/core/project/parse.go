@@ -52,9 +52,9 @@ func Parse(data []byte, name string) (Config, error) {
 	}
 
 	var config Config
-	p.mapping(file.Docs[0].Body, p.top(&config))
+	p.mapping(file.Docs[0].Body, topKeys(p, &config))
 	if len(p.mistakes) == 0 {
-		p.whole(config, file.Docs[0].Body)
+		checkWhole(p, config, file.Docs[0].Body)
 	}
 	return config, p.problem()
 }
@@ -95,17 +95,17 @@ func (p *parse) problem() error {
 	slices.SortStableFunc(p.mistakes, func(a, b mistake) int { return a.line - b.line })
 	first := p.mistakes[0]
 	problem := fault.New(fault.Usage, "config", "%s", first.text).
-		At("%s:%d:%d", p.name, first.line, first.column).With(p.excerpt(first)...)
+		At("%s:%d:%d", p.name, first.line, first.column).With(excerptOf(p, first)...)
 
 	for _, other := range p.mistakes[1:] {
 		problem = problem.With(fmt.Sprintf("%s:%d:%d: %s", p.name, other.line, other.column, other.text)).
-			With(p.excerpt(other)...)
+			With(excerptOf(p, other)...)
 	}
 	return problem.Then("correct %s; docs/configuration.md lists every key", p.name)
 }
 
-// excerpt shows the line of a mistake with a caret below the place.
-func (p *parse) excerpt(m mistake) []string {
+// excerptOf shows the line of a mistake with a caret below the place.
+func excerptOf(p *parse, m mistake) []string {
 	if m.line < 1 || m.line > len(p.lines) {
 		return nil
 	}
@@ -116,24 +116,24 @@ func (p *parse) excerpt(m mistake) []string {
 // keys says what a mapping may hold and what reads each value.
 type keys map[string]func(ast.Node)
 
-func (p *parse) top(c *Config) keys {
+func topKeys(p *parse, c *Config) keys {
 	return keys{
-		"site":      p.label(&c.Site, "a site's name"),
-		"build":     p.inner(func() keys { return p.build(&c.Build) }),
-		"leave_out": p.globs(&c.LeaveOut),
+		"site":      labelTo(p, &c.Site, "a site's name"),
+		"build":     p.inner(func() keys { return buildKeys(p, &c.Build) }),
+		"leave_out": globsTo(p, &c.LeaveOut),
 		"rules":     p.list(&c.Rules, p.isFile),
 		"languages": p.list(&c.Languages, p.isLanguage),
-		"time_zone": p.timeZone(&c.TimeZone),
+		"time_zone": timeZoneTo(p, &c.TimeZone),
 		"check": p.inner(func() keys {
 			return keys{"stop_on": p.texts(&c.Check.StopOn),
-				"ignore": p.ignores(&c.Check.Ignore)}
+				"ignore": ignoresTo(p, &c.Check.Ignore)}
 		}),
-		"pages":        p.inner(func() keys { return keys{"one_address": p.flag(&c.Pages.OneAddress)} }),
-		"assets":       p.inner(func() keys { return p.assets(&c.Assets) }),
-		"limits":       p.inner(func() keys { return p.limits(&c.Limits) }),
+		"pages":        p.inner(func() keys { return keys{"one_address": flagTo(p, &c.Pages.OneAddress)} }),
+		"assets":       p.inner(func() keys { return assetKeys(p, &c.Assets) }),
+		"limits":       p.inner(func() keys { return limitKeys(p, &c.Limits) }),
 		"store":        p.text(&c.Store),
-		"retention":    p.retention(&c.Retention),
-		"environments": p.environments(c),
+		"retention":    retentionTo(p, &c.Retention),
+		"environments": environmentsTo(p, c),
 		"settings_path": func(node ast.Node) {
 			p.text(&c.SettingsPath)(node)
 			if path.Clean(c.SettingsPath) != c.SettingsPath || !strings.HasPrefix(c.SettingsPath, "/") ||
@@ -151,31 +151,31 @@ func (p *parse) top(c *Config) keys {
 					"https://code.corvane.example/site/commit/%s", c.CommitAddress, CommitPlace, CommitPlace)
 			}
 		},
-		"previews": p.inner(func() keys { return p.previews(&c.Previews) }),
+		"previews": p.inner(func() keys { return previewKeys(p, &c.Previews) }),
 		"follow": p.inner(func() keys {
-			return keys{"superseded": p.oneOf(&c.Follow.Superseded, Finish, Cancel),
-				"parallel": p.count(&c.Follow.Parallel), "every": p.duration(&c.Follow.Every)}
+			return keys{"superseded": oneOfTo(p, &c.Follow.Superseded, Finish, Cancel),
+				"parallel": countTo(p, &c.Follow.Parallel), "every": durationTo(p, &c.Follow.Every)}
 		}),
 	}
 }
 
-func (p *parse) previews(v *Previews) keys {
+func previewKeys(p *parse, v *Previews) keys {
 	return keys{
 		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs,
-			p.isRefs), "upstreams": p.upstreams(&v.Upstreams), "ref_upstreams": p.upstreams(&v.RefUpstreams),
-		"retention": p.retention(&v.Retention),
-		"addresses": p.previewAddresses(&v.Addresses), "settings": p.json(&v.Settings),
+			p.isRefs), "upstreams": upstreamsTo(p, &v.Upstreams), "ref_upstreams": upstreamsTo(p, &v.RefUpstreams),
+		"retention": retentionTo(p, &v.Retention),
+		"addresses": previewAddressesTo(p, &v.Addresses), "settings": p.json(&v.Settings),
 		"wait_for":     p.list(&v.WaitFor, p.isWaitFor),
-		"expire_after": func(node ast.Node) { v.Expire = new(Duration); p.duration(v.Expire)(node) },
-		"most":         p.count(&v.Most), "unguessable": p.flag(&v.Unguessable),
+		"expire_after": func(node ast.Node) { v.Expire = new(Duration); durationTo(p, v.Expire)(node) },
+		"most":         countTo(p, &v.Most), "unguessable": flagTo(p, &v.Unguessable),
 	}
 }
 
-// previewAddresses reads addresses of which each stands
+// previewAddressesTo reads addresses of which each stands
 // for one of every preview.
-func (p *parse) previewAddresses(to *[]string) func(ast.Node) {
+func previewAddressesTo(p *parse, to *[]string) func(ast.Node) {
 	return func(node ast.Node) {
-		p.addressesWith(to, func(value string) string {
+		addressesWith(p, to, func(value string) string {
 			if !strings.Contains(value, LabelPlace) {
 				return "has no " + LabelPlace + ", so all previews would share it"
 			}
@@ -205,16 +205,16 @@ func (p *parse) isWaitFor(node ast.Node, value string) {
 	}
 }
 
-func (p *parse) limits(l *Limits) keys {
-	return keys{"files": p.count(&l.Files), "size": p.size(&l.Size), "file_size": p.size(&l.FileSize),
-		"build_time":           p.duration(&l.BuildTime),
-		"build_time_per_month": p.duration(&l.BuildTimePerMonth), "build_memory": p.size(&l.BuildMemory),
-		"build_processes": p.count(&l.BuildProcesses),
-		"build_disk":      p.size(&l.BuildDisk)}
+func limitKeys(p *parse, l *Limits) keys {
+	return keys{"files": countTo(p, &l.Files), "size": sizeTo(p, &l.Size), "file_size": sizeTo(p, &l.FileSize),
+		"build_time":           durationTo(p, &l.BuildTime),
+		"build_time_per_month": durationTo(p, &l.BuildTimePerMonth), "build_memory": sizeTo(p, &l.BuildMemory),
+		"build_processes": countTo(p, &l.BuildProcesses),
+		"build_disk":      sizeTo(p, &l.BuildDisk)}
 }
 
-// oneOf reads one of some words.
-func (p *parse) oneOf(to *string, words ...string) func(ast.Node) {
+// oneOfTo reads one of some words.
+func oneOfTo(p *parse, to *string, words ...string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if !slices.Contains(words, *to) {
@@ -260,8 +260,8 @@ func (p *parse) isPath(node ast.Node, value string) {
 
 var versionForm = regexp.MustCompile(`^(>=)?\d+(\.\d+)*$`)
 
-// needs reads names of tools with versions.
-func (p *parse) needs(to *map[string]string) func(ast.Node) {
+// needsTo reads names of tools with versions.
+func needsTo(p *parse, to *map[string]string) func(ast.Node) {
 	return func(node ast.Node) {
 		*to = map[string]string{}
 		for _, pair := range p.pairs(node) {
@@ -281,36 +281,36 @@ func (p *parse) needs(to *map[string]string) func(ast.Node) {
 
 var toolForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
-func (p *parse) build(b *Build) keys {
+func buildKeys(p *parse, b *Build) keys {
 	return keys{
-		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": p.folder(
-			&b.Output), "folder": p.folder(&b.Folder),
-		"keep": p.folders(&b.Keep), "variables": p.variables(&b.Variables), "secrets": p.names(&b.Secrets),
-		"time_limit": p.duration(&b.TimeLimit), "also": p.list(&b.Also, p.isPath),
+		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": folderTo(p, 
+			&b.Output), "folder": folderTo(p, &b.Folder),
+		"keep": foldersTo(p, &b.Keep), "variables": variablesTo(p, &b.Variables), "secrets": namesTo(p, &b.Secrets),
+		"time_limit": durationTo(p, &b.TimeLimit), "also": p.list(&b.Also, p.isPath),
 		"secrets_for": p.list(&b.SecretsFor, p.isBranches),
-		"trust":       p.list(&b.Trust, p.isBranches), "isolation": p.oneOf(&b.Isolation, IsolateAuto,
+		"trust":       p.list(&b.Trust, p.isBranches), "isolation": oneOfTo(p, &b.Isolation, IsolateAuto,
 			IsolateRequired, IsolateOff),
-		"network": p.oneOf(&b.Network, NetworkNone, NetworkOutside),
-		"tell":    p.list(&b.Tell, p.isTellable), "needs": p.needs(&b.Needs),
+		"network": oneOfTo(p, &b.Network, NetworkNone, NetworkOutside),
+		"tell":    p.list(&b.Tell, p.isTellable), "needs": needsTo(p, &b.Needs),
 	}
 }
 
-func (p *parse) assets(a *Assets) keys {
+func assetKeys(p *parse, a *Assets) keys {
 	return keys{
-		"keep":          func(node ast.Node) { a.Keep = new(Duration); p.duration(a.Keep)(node) },
-		"fingerprinted": p.globs(&a.Fingerprinted), "plain": p.globs(&a.Plain),
+		"keep":          func(node ast.Node) { a.Keep = new(Duration); durationTo(p, a.Keep)(node) },
+		"fingerprinted": globsTo(p, &a.Fingerprinted), "plain": globsTo(p, &a.Plain),
 	}
 }
 
-// retention reads what a prune keeps.
-func (p *parse) retention(to **Retention) func(ast.Node) {
+// retentionTo reads what a prune keeps.
+func retentionTo(p *parse, to **Retention) func(ast.Node) {
 	return func(node ast.Node) {
 		r := &Retention{}
 		p.mapping(node, keys{
-			"releases": p.count(&r.Releases),
+			"releases": countTo(p, &r.Releases),
 			"younger_than": func(node ast.Node) {
 				r.YoungerThan = new(Duration)
-				p.duration(
+				durationTo(p, 
 					r.YoungerThan)(node)
 			},
 			"keep": p.list(&r.Keep, func(item ast.Node, value string) {
@@ -359,7 +359,7 @@ func (p *parse) pairs(node ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
-func (p *parse) environments(c *Config) func(ast.Node) {
+func environmentsTo(p *parse, c *Config) func(ast.Node) {
 	return func(node ast.Node) {
 		c.Environments = map[string]Environment{}
 		for _, pair := range p.pairs(node) {
@@ -373,8 +373,8 @@ func (p *parse) environments(c *Config) func(ast.Node) {
 			var e Environment
 			if pair.Value.Type() != ast.NullType {
 				p.mapping(pair.Value, keys{"follows": p.text(&e.Follows),
-					"addresses": p.addresses(&e.Addresses), "upstreams": p.upstreams(&e.Upstreams),
-					"retention": p.retention(&e.Retention), "settings": p.json(&e.Settings),
+					"addresses": addressesTo(p, &e.Addresses), "upstreams": upstreamsTo(p, &e.Upstreams),
+					"retention": retentionTo(p, &e.Retention), "settings": p.json(&e.Settings),
 					"wait_for": p.list(&e.WaitFor, p.isWaitFor)})
 			}
 			c.Environments[name] = e
@@ -429,7 +429,7 @@ func (p *parse) list(to *[]string, check func(ast.Node, string)) func(ast.Node) 
 	}
 }
 
-func (p *parse) label(to *string, what string) func(ast.Node) {
+func labelTo(p *parse, to *string, what string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if !IsLabel(*to) {
@@ -439,7 +439,7 @@ func (p *parse) label(to *string, what string) func(ast.Node) {
 	}
 }
 
-func (p *parse) globs(to *[]string) func(ast.Node) {
+func globsTo(p *parse, to *[]string) func(ast.Node) {
 	return p.list(to, func(node ast.Node, value string) {
 		if !doublestar.ValidatePattern(value) || strings.HasPrefix(value, "/") {
 			p.at(node, "%q is not a glob: paths without a leading slash, * within a folder, "+
@@ -471,7 +471,7 @@ func (p *parse) isLanguage(node ast.Node, value string) {
 	}
 }
 
-func (p *parse) timeZone(to *string) func(ast.Node) {
+func timeZoneTo(p *parse, to *string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if _, err := time.LoadLocation(*to); err != nil || *to == "Local" {
@@ -481,8 +481,8 @@ func (p *parse) timeZone(to *string) func(ast.Node) {
 	}
 }
 
-// ignores reads a list of codes, or of mappings of code and path.
-func (p *parse) ignores(to *[]Ignore) func(ast.Node) {
+// ignoresTo reads a list of codes, or of mappings of code and path.
+func ignoresTo(p *parse, to *[]Ignore) func(ast.Node) {
 	return func(node ast.Node) {
 		values := []ast.Node{node}
 		if sequence, ok := node.(*ast.SequenceNode); ok {
@@ -506,8 +506,8 @@ func (p *parse) ignores(to *[]Ignore) func(ast.Node) {
 
 var upstreamForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
-// upstreams reads names with the addresses that proxy rules lead to.
-func (p *parse) upstreams(to *map[string]string) func(ast.Node) {
+// upstreamsTo reads names with the addresses that proxy rules lead to.
+func upstreamsTo(p *parse, to *map[string]string) func(ast.Node) {
 	return func(node ast.Node) {
 		*to = map[string]string{}
 		for _, pair := range p.pairs(node) {
@@ -526,7 +526,7 @@ func (p *parse) upstreams(to *map[string]string) func(ast.Node) {
 	}
 }
 
-func (p *parse) folder(to *string) func(ast.Node) {
+func folderTo(p *parse, to *string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		p.isFolder(node, *to)
@@ -534,7 +534,7 @@ func (p *parse) folder(to *string) func(ast.Node) {
 	}
 }
 
-func (p *parse) folders(to *[]string) func(ast.Node) { return p.list(to, p.isFolder) }
+func foldersTo(p *parse, to *[]string) func(ast.Node) { return p.list(to, p.isFolder) }
 
 var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
@@ -544,9 +544,9 @@ func (p *parse) isVariable(node ast.Node, value string) {
 	}
 }
 
-func (p *parse) names(to *[]string) func(ast.Node) { return p.list(to, p.isVariable) }
+func namesTo(p *parse, to *[]string) func(ast.Node) { return p.list(to, p.isVariable) }
 
-func (p *parse) variables(to *map[string]string) func(ast.Node) {
+func variablesTo(p *parse, to *map[string]string) func(ast.Node) {
 	return func(node ast.Node) {
 		*to = map[string]string{}
 		for _, pair := range p.pairs(node) {
@@ -558,7 +558,7 @@ func (p *parse) variables(to *map[string]string) func(ast.Node) {
 	}
 }
 
-func (p *parse) flag(to *bool) func(ast.Node) {
+func flagTo(p *parse, to *bool) func(ast.Node) {
 	return func(node ast.Node) {
 		value, ok := node.(*ast.BoolNode)
 		if !ok {
@@ -569,9 +569,9 @@ func (p *parse) flag(to *bool) func(ast.Node) {
 	}
 }
 
-func (p *parse) duration(to *Duration) func(ast.Node) { return parsed(p, to, ParseDuration) }
+func durationTo(p *parse, to *Duration) func(ast.Node) { return parsed(p, to, ParseDuration) }
 
-func (p *parse) size(to *Size) func(ast.Node) { return parsed(p, to, ParseSize) }
+func sizeTo(p *parse, to *Size) func(ast.Node) { return parsed(p, to, ParseSize) }
 
 func parsed[T any](p *parse, to *T, read func(string) (T, error)) func(ast.Node) {
 	return func(node ast.Node) {
@@ -588,7 +588,7 @@ func parsed[T any](p *parse, to *T, read func(string) (T, error)) func(ast.Node)
 	}
 }
 
-func (p *parse) count(to *int64) func(ast.Node) {
+func countTo(p *parse, to *int64) func(ast.Node) {
 	return func(node ast.Node) {
 		var size Size
 		parsed(p, &size, ParseSize)(node)
@@ -596,11 +596,11 @@ func (p *parse) count(to *int64) func(ast.Node) {
 	}
 }
 
-func (p *parse) addresses(to *[]string) func(ast.Node) {
-	return p.addressesWith(to, checkAddress, "https://www.corvane.example/")
+func addressesTo(p *parse, to *[]string) func(ast.Node) {
+	return addressesWith(p, to, checkAddress, "https://www.corvane.example/")
 }
 
-func (p *parse) addressesWith(to *[]string, check func(string) string, example string) func(ast.Node) {
+func addressesWith(p *parse, to *[]string, check func(string) string, example string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.list(to, func(item ast.Node, value string) {
 			if why := check(value); why != "" {
@@ -633,8 +633,8 @@ func checkAddress(text string) string {
 	return ""
 }
 
-// whole looks for mistakes that lie between keys.
-func (p *parse) whole(c Config, node ast.Node) {
+// checkWhole looks for mistakes that lie between keys.
+func checkWhole(p *parse, c Config, node ast.Node) {
 	if c.Site == "" {
 		p.at(node, "the site has no name: site: NAME")
 	}

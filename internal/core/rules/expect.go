@@ -87,14 +87,14 @@ func (r *reading) given(e *Expectation) {
 			e.AcceptLanguage = r.oneValue()
 		case "cookie":
 			var c Condition
-			r.named(&c)
+			named(r, &c)
 			value := ""
 			if len(c.Values) > 0 {
 				value = c.Values[0]
 			}
 			cookies = append(cookies, c.Name+"="+value)
 		case "time":
-			e.Time, _ = r.moment(r.need("a time"))
+			e.Time, _ = moment(r, r.need("a time"))
 		case "host":
 			e.Host = strings.ToLower(r.oneValue())
 		case "environment":
@@ -114,7 +114,7 @@ func (r *reading) given(e *Expectation) {
 // oneValue reads one value, quoted or not.
 func (r *reading) oneValue() string {
 	word := r.need("a value")
-	values := r.split(word, 0)
+	values := split(r, word, 0)
 	if len(values) != 1 {
 		r.fail(word, 0, "rule-condition", "one value can be given")
 	}

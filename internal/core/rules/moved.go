@@ -128,7 +128,25 @@ func moved(record []string, own []string) (rule, why string) {
 		out.WriteString(" with " + record[2])
 	}
 
-	var conditions []string
+	conditions := movedWhen(from, own)
+	if len(conditions) > 0 {
+		out.WriteString(" when " + strings.Join(conditions, " and "))
+	}
+	program, found := Parse([]Source{{Name: "list", Text: []byte(out.String())}}, Options{})
+	if len(found) > 0 {
+		return "", found[0].What
+	}
+
+	local := &program.Rules[0]
+	if local.Target.IsLocal() && local.Target.String() == local.Pattern.String() && len(conditions) == 0 {
+		return "", "it leads to itself"
+	}
+	return program.Rules[0].String(), ""
+}
+
+// movedWhen returns the conditions under which an address has moved: its host, if
+// that is none of the site's own, and its parameters.
+func movedWhen(from *url.URL, own []string) (conditions []string) {
 	if from.Host != "" && !slices.Contains(own, strings.ToLower(from.Hostname())) {
 		conditions = append(conditions, "host "+quote(strings.ToLower(from.Hostname())))
 	}
@@ -140,19 +158,7 @@ func moved(record []string, own []string) (rule, why string) {
 		}
 	}
 
-	if len(conditions) > 0 {
-		out.WriteString(" when " + strings.Join(conditions, " and "))
-	}
-	program, found := Parse([]Source{{Name: "list", Text: []byte(out.String())}}, Options{})
-	if len(found) > 0 {
-		return "", found[0].What
-	}
-
-	if r := &program.Rules[0]; r.Target.IsLocal() && r.Target.String() == r.Pattern.String() &&
-		len(conditions) == 0 {
-		return "", "it leads to itself"
-	}
-	return program.Rules[0].String(), ""
+	return conditions
 }
 
 // readAddress reads a path or a whole URL, whose

@@ -20,13 +20,13 @@ func (r *reading) condition(rule *Rule) Condition {
 	c.Kind = Kind(word.text)
 	switch word.text {
 	case "from", "until", "through":
-		r.times(&c, word)
+		times(r, &c, word)
 	case "host":
 		c.Values = r.values(strings.ToLower)
 	case "language":
 		at := r.next
 		c.Values = r.values(nil)
-		r.languages(c.Values, at)
+		languages(r, c.Values, at)
 	case "environment":
 		at := r.next
 		c.Values = r.values(nil)
@@ -38,7 +38,7 @@ func (r *reading) condition(rule *Rule) Condition {
 			}
 		}
 	case "query", "cookie":
-		r.named(&c)
+		named(r, &c)
 	case "status":
 		if rule == nil || rule.Verb != Header && rule.Verb != Withhold {
 			r.fail(word, 0, "rule-condition",
@@ -68,7 +68,7 @@ func (r *reading) condition(rule *Rule) Condition {
 	return c
 }
 
-func (r *reading) languages(values []string, at int) {
+func languages(r *reading, values []string, at int) {
 	if len(r.options.Languages) == 0 {
 		r.fail(r.tokens[at], 0, "rule-condition",
 			"orilla.yaml does not say which languages the site has: languages: [en, "+
@@ -87,7 +87,7 @@ func (r *reading) languages(values []string, at int) {
 // values reads A|B, in which a value may stand between quotation marks.
 func (r *reading) values(change func(string) string) []string {
 	word := r.need("a value")
-	values := r.split(word, 0)
+	values := split(r, word, 0)
 	for i := range values {
 		if change != nil {
 			values[i] = change(values[i])
@@ -101,7 +101,7 @@ func (r *reading) values(change func(string) string) []string {
 }
 
 // split divides the text of a word from offset on at its bars.
-func (r *reading) split(word token, offset int) []string {
+func split(r *reading, word token, offset int) []string {
 	var values []string
 	text := word.text[offset:]
 	for {
@@ -150,7 +150,7 @@ func (r *reading) split(word token, offset int) []string {
 }
 
 // named reads NAME, NAME=VALUES or, of a query, NAME={placeholder}.
-func (r *reading) named(c *Condition) {
+func named(r *reading, c *Condition) {
 	word := r.need("a name")
 	name, value, valued := strings.Cut(word.text, "=")
 	if strings.HasPrefix(word.text, `"`) {
@@ -162,7 +162,7 @@ func (r *reading) named(c *Condition) {
 		}
 	}
 
-	c.Name = r.split(token{name, word.line, word.at}, 0)[0]
+	c.Name = split(r, token{name, word.line, word.at}, 0)[0]
 	if c.Name == "" || strings.Contains(name, "|") {
 		r.fail(word, 0, "rule-condition", "this names no %s", c.Kind)
 	}
@@ -180,19 +180,19 @@ func (r *reading) named(c *Condition) {
 		}
 		c.Bind = s
 	default:
-		c.Values = r.split(word, offset)
+		c.Values = split(r, word, offset)
 		slices.Sort(c.Values)
 		c.Values = slices.Compact(c.Values)
 	}
 
 	if c.Kind == ByQuery {
-		r.unescape(c, word)
+		unescape(r, c, word)
 	}
 }
 
 // unescape decodes the names and values of a query, which
 // may be written as they stand in a URL.
-func (r *reading) unescape(c *Condition, word token) {
+func unescape(r *reading, c *Condition, word token) {
 	decode := func(text string) string {
 		value, err := decodeValue(strings.ReplaceAll(text, "+", "%2B"), 0)
 		r.check(word, err)
@@ -208,12 +208,12 @@ func (r *reading) unescape(c *Condition, word token) {
 
 // times reads: from DAY|TIME [through DAY | until TIME],
 // until TIME, through DAY.
-func (r *reading) times(c *Condition, word token) {
+func times(r *reading, c *Condition, word token) {
 	c.Kind = ByTime
 	var parts []string
 	for {
 		at := r.need("a day or a time")
-		moment, day := r.moment(at)
+		moment, day := moment(r, at)
 		parts = append(parts, word.text, at.text)
 		switch word.text {
 		case "from":
@@ -228,7 +228,7 @@ func (r *reading) times(c *Condition, word token) {
 			if !day {
 				r.fail(at, 0, "rule-condition", "through takes a day, such as 2027-01-02; until takes a time")
 			}
-			c.Until = r.dayAfter(at)
+			c.Until = dayAfter(r, at)
 		}
 
 		if word.text != "from" || r.peek() != "until" && r.peek() != "through" {
@@ -253,7 +253,7 @@ func inUTC(t time.Time) time.Time {
 
 // moment reads 2026-12-20 or 2026-12-20T12:00, 2026-12-20T12:00:30, both also
 // with Z or an offset such as +01:00.
-func (r *reading) moment(word token) (t time.Time, day bool) {
+func moment(r *reading, word token) (t time.Time, day bool) {
 	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04Z07:00"} {
 		if t, err := time.Parse(layout, word.text); err == nil {
 			return t.Truncate(time.Second), false
@@ -280,7 +280,7 @@ func (r *reading) moment(word token) (t time.Time, day bool) {
 }
 
 // dayAfter is the first moment after a day.
-func (r *reading) dayAfter(word token) time.Time {
+func dayAfter(r *reading, word token) time.Time {
 	day, _ := time.Parse(time.DateOnly, word.text)
 	return onTheWall(day.AddDate(0, 0, 1), r.options.Zone)
 }

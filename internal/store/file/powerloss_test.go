@@ -169,7 +169,7 @@ func deployOutput(t *testing.T, store storage.Store, project, output string) *de
 	places := site.Places{Cache: filepath.Join(project, "cache")}
 	p, err := site.Load(t.Context(), project, places)
 	require.NoError(t, err)
-	plan, err := p.MakePlan(t.Context(), site.Order{From: output, Site: "corvane", To: "production"})
+	plan, err := site.MakePlan(t.Context(), p, site.Order{From: output, Site: "corvane", To: "production"})
 	require.NoError(t, err)
 	made, _, err := deploy.Put(t.Context(), deploy.Job{
 		Plan: plan, Store: store, Report: deploy.Silent{}, Now: time.Now, Cause: "command",

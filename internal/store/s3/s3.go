@@ -173,7 +173,7 @@ func (s *Store) Place() string { return s.config.Place() }
 // Account names the key that signs requests, and where it was found.
 func (s *Store) Account() string { return s.account }
 
-func (s *Store) name(key string) string {
+func name(s *Store, key string) string {
 	if s.config.Prefix == "" {
 		return key
 	}
@@ -187,7 +187,7 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 		return nil, err
 	}
 	err = s.repeat(ctx, func(int) error {
-		body, info, _, err := s.core.GetObject(ctx, s.config.Bucket, s.name(key), minio.GetObjectOptions{})
+		body, info, _, err := s.core.GetObject(ctx, s.config.Bucket, name(s, key), minio.GetObjectOptions{})
 		if err != nil {
 			return err
 		}
@@ -219,7 +219,7 @@ func (s *Store) Stat(ctx context.Context, key string) (item storage.Item, err er
 		return storage.Item{}, err
 	}
 	err = s.repeat(ctx, func(int) error {
-		info, err := s.core.StatObject(ctx, s.config.Bucket, s.name(key), minio.StatObjectOptions{})
+		info, err := s.core.StatObject(ctx, s.config.Bucket, name(s, key), minio.StatObjectOptions{})
 		item = storage.Item{Key: key, Size: info.Size, Modified: info.LastModified}
 		return err
 	})
@@ -233,11 +233,11 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 			yield(storage.Item{}, storage.Wrap(err, s, "list", folder))
 			return
 		}
-		prefix, token := s.name(folder)+"/", ""
+		prefix, token := name(s, folder)+"/", ""
 		for {
 			var page minio.ListBucketV2Result
 			err := s.repeat(ctx, func(int) (err error) {
-				page, err = s.page(ctx, prefix, token, "/", 1000)
+				page, err = listPage(ctx, s, prefix, token, "/", 1000)
 				return err
 			})
 			if err != nil {
@@ -264,10 +264,10 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 	}
 }
 
-// page asks for one page of a listing. The library's call
+// listPage asks for one page of a listing. The library's call
 // knows no context: it goes on by itself until it is
 // answered or its time is up, and nobody waits for it.
-func (s *Store) page(ctx context.Context, prefix, token, delimiter string, most int,
+func listPage(ctx context.Context, s *Store, prefix, token, delimiter string, most int,
 ) (minio.ListBucketV2Result, error) {
 	type answer struct {
 		page minio.ListBucketV2Result
@@ -315,7 +315,7 @@ func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
 	}
 
 	err = s.repeat(ctx, func(int) error {
-		page, err := s.page(ctx, prefix, "", "", 2)
+		page, err := listPage(ctx, s, prefix, "", "", 2)
 		empty = len(page.Contents) == 0
 		return err
 	})
@@ -333,7 +333,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 	repeated, sum := false, digest.Of(data)
 	err = s.repeat(ctx, func(attempt int) error {
 		repeated = attempt > 0
-		return s.put(ctx, key, data, sum, true)
+		return put(ctx, s, key, data, sum, true)
 	})
 	if repeated && errors.Is(err, storage.ErrExists) {
 		there, readErr := s.Get(ctx, key)
@@ -355,12 +355,12 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 		return err
 	}
 	sum := digest.Of(data)
-	return s.repeat(ctx, func(int) error { return s.put(ctx, key, data, sum, false) })
+	return s.repeat(ctx, func(int) error { return put(ctx, s, key, data, sum, false) })
 }
 
 // put sends one object. The server compares it with its SHA-256, which is also
 // what the request is signed with.
-func (s *Store) put(ctx context.Context, key string, data []byte, sum digest.Digest, onlyNew bool) error {
+func put(ctx context.Context, s *Store, key string, data []byte, sum digest.Digest, onlyNew bool) error {
 	options := minio.PutObjectOptions{
 		DisableContentSha256: true, // of the body in pieces: the sum of the whole is given
 		UserMetadata: map[string]string{"x-amz-checksum-sha256": base64.StdEncoding.EncodeToString(
@@ -370,7 +370,7 @@ func (s *Store) put(ctx context.Context, key string, data []byte, sum digest.Dig
 	if onlyNew {
 		options.SetMatchETagExcept("*")
 	}
-	_, err := s.core.PutObject(ctx, s.config.Bucket, s.name(key), bytes.NewReader(data), int64(len(data)), "",
+	_, err := s.core.PutObject(ctx, s.config.Bucket, name(s, key), bytes.NewReader(data), int64(len(data)), "",
 		hex.EncodeToString(sum[:]), options)
 	return err
 }
@@ -382,7 +382,7 @@ func (s *Store) Delete(ctx context.Context, key string) (err error) {
 		return err
 	}
 	err = s.repeat(ctx, func(int) error {
-		return s.core.RemoveObject(ctx, s.config.Bucket, s.name(key), minio.RemoveObjectOptions{})
+		return s.core.RemoveObject(ctx, s.config.Bucket, name(s, key), minio.RemoveObjectOptions{})
 	})
 	if errors.Is(err, storage.ErrNotFound) {
 		return nil
@@ -397,7 +397,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 		err := s.repeat(ctx, func(int) error {
 			names := make(chan minio.ObjectInfo, len(some))
 			for _, key := range some {
-				names <- minio.ObjectInfo{Key: s.name(key)}
+				names <- minio.ObjectInfo{Key: name(s, key)}
 			}
 			close(names)
 			var failed error
@@ -450,7 +450,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	if !named {
 		sum = digest.Of(data)
 	}
-	return true, b.store.repeat(ctx, func(int) error { return b.store.put(ctx, key, data, sum, false) })
+	return true, b.store.repeat(ctx, func(int) error { return put(ctx, b.store, key, data, sum, false) })
 }
 
 // take reports whether the batch did not have a key, and

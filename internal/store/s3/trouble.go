@@ -47,7 +47,7 @@ func (s *Store) repeat(ctx context.Context, do func(attempt int) error) error {
 		}
 
 		if !again || attempt+1 >= limit {
-			return s.explain(meaning, err)
+			return explain(s, meaning, err)
 		}
 		select {
 		case <-ctx.Done():
@@ -60,7 +60,7 @@ func (s *Store) repeat(ctx context.Context, do func(attempt int) error) error {
 
 // explain names the key and, of a refusal, what is behind it: a clock that is
 // off makes every signature wrong.
-func (s *Store) explain(meaning, err error) error {
+func explain(s *Store, meaning, err error) error {
 	if errors.Is(meaning, storage.ErrNotFound) || errors.Is(meaning, storage.ErrExists) {
 		return meaning
 	}

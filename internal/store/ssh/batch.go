@@ -110,7 +110,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 			continue
 		}
 		group.Go(func() error {
-			folders, err := b.store.folders(each, key)
+			folders, err := folders(each, b.store, key)
 			if err == nil {
 				err = b.store.do(each, func(c *sftp.Client, attempt int) error {
 					return b.name(c, key, p,
@@ -138,7 +138,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	group, each = errgroup.WithContext(ctx)
 	group.SetLimit(b.store.Parallel())
 	for folder := range flush {
-		group.Go(func() error { return b.store.syncFolders(each, folder, []string{folder}) })
+		group.Go(func() error { return syncFolders(each, b.store, folder, []string{folder}) })
 	}
 
 	return taken, group.Wait()
@@ -156,7 +156,7 @@ func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 		}
 		return err
 	case p.data != nil || !strings.HasPrefix(key, "objects/"):
-		return s.link(c, p.temporary, key, p.data, attempt)
+		return link(s, c, p.temporary, key, p.data, attempt)
 	}
 
 	err := c.Rename(p.temporary, s.path(key))

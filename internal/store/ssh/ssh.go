@@ -263,24 +263,24 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 		return err
 	}
 
-	folders, err := s.folders(ctx, key)
+	folders, err := folders(ctx, s, key)
 	if err != nil {
 		return err
 	}
 	err = s.do(ctx, func(c *sftp.Client, attempt int) error {
-		return s.link(c, temporary, key, data,
+		return link(s, c, temporary, key, data,
 			attempt)
 	})
 	if err != nil {
 		return err
 	}
 
-	return s.syncFolders(ctx, key, folders)
+	return syncFolders(ctx, s, key, folders)
 }
 
 // link gives a file its name unless that is taken. After a connection that
 // broke, the name may be this writer's own.
-func (s *Store) link(c *sftp.Client, temporary, key string, data []byte, attempt int) error {
+func link(s *Store, c *sftp.Client, temporary, key string, data []byte, attempt int) error {
 	err := c.Link(temporary, s.path(key))
 	if lost(err) {
 		return err
@@ -315,7 +315,7 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	if _, err := s.folders(ctx, key); err != nil {
+	if _, err := folders(ctx, s, key); err != nil {
 		return err
 	}
 
@@ -361,7 +361,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 
 	for folder := range folders {
 		group.Go(func() error {
-			err := s.syncFolders(each, folder, []string{folder})
+			err := syncFolders(each, s, folder, []string{folder})
 			if errors.Is(err, storage.ErrNotFound) {
 				return nil // nothing was there
 			}
@@ -397,7 +397,7 @@ func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
 
 // temporary writes a flushed file that has no name in the store yet.
 func (s *Store) temporary(ctx context.Context, key string, data []byte) (name string, err error) {
-	if err := s.ready(ctx); err != nil {
+	if err := ready(ctx, s); err != nil {
 		return "", err
 	}
 	err = s.do(ctx, func(c *sftp.Client, _ int) error {
@@ -428,8 +428,8 @@ func write(c *sftp.Client, name string, data []byte) error {
 }
 
 // ready makes the folder of temporary files, and removes old ones once.
-func (s *Store) ready(ctx context.Context) error {
-	if err := s.mkdir(ctx, "tmp"); err != nil {
+func ready(ctx context.Context, s *Store) error {
+	if err := mkdir(ctx, s, "tmp"); err != nil {
 		return err
 	}
 	s.mutex.Lock()
@@ -458,7 +458,7 @@ func (s *Store) ready(ctx context.Context) error {
 const tooOld = 24 * time.Hour
 
 // mkdir makes a folder below the store's, and those above it.
-func (s *Store) mkdir(ctx context.Context, folder string) error {
+func mkdir(ctx context.Context, s *Store, folder string) error {
 	s.mutex.Lock()
 	there := s.made[folder]
 	s.mutex.Unlock()
@@ -501,15 +501,15 @@ func makeFolder(c *sftp.Client, name string) (err error) {
 
 // folders makes the folders above a key. It returns them all: each must be
 // flushed for the key to be durable.
-func (s *Store) folders(ctx context.Context, key string) ([]string, error) {
-	if err := s.ready(ctx); err != nil {
+func folders(ctx context.Context, s *Store, key string) ([]string, error) {
+	if err := ready(ctx, s); err != nil {
 		return nil, err
 	}
 	folders := above(key)
 	if folders[0] == "." {
 		return folders, nil
 	}
-	return folders, s.mkdir(ctx, folders[0])
+	return folders, mkdir(ctx, s, folders[0])
 }
 
 // above lists the folders above a key, the nearest first,
@@ -523,7 +523,7 @@ func above(key string) []string {
 }
 
 // syncFolders makes the names in folders durable.
-func (s *Store) syncFolders(ctx context.Context, key string, folders []string) error {
+func syncFolders(ctx context.Context, s *Store, key string, folders []string) error {
 	return s.do(ctx, func(c *sftp.Client, _ int) error {
 		for _, folder := range folders {
 			if err := syncFolder(c, s.path(folder)); err != nil {
