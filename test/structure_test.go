@@ -27,12 +27,9 @@ import (
 // only what comes below it.
 var layers = []string{
 	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver",
-	"internal/follow",
-	"internal/deploy", "internal/export", "internal/inspect", "internal/environments", "internal/edge",
-	"internal/httpanswer",
-	"internal/build/", "internal/steps", "internal/site", "internal/steps", "internal/source",
-	"internal/sandbox", "internal/store",
-	"internal/process", "internal/core",
+	"internal/follow", "internal/deploy", "internal/export", "internal/inspect", "internal/environments",
+	"internal/edge", "internal/httpanswer", "internal/build", "internal/steps", "internal/site",
+	"internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core",
 }
 
 func layer(path string) int {

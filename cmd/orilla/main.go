@@ -9,6 +9,8 @@ import (
 	"orilla.example/orilla/internal/steps"
 )
 
+// main is the keeper of a build's steps if it was started as one, and the
+// command line otherwise.
 func main() {
 	steps.KeeperIfAsked()
 	process.Harden()

@@ -83,8 +83,9 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 	return building, nil
 }
 
-// describe is what is said of a build when it begins. What is not built from a
-// commit has a key of its own, since nobody can know that it is the same.
+// describe returns the record with which a build begins. A build that is not
+// made from a commit gets a key of its own, because nobody else can know that
+// theirs is the same.
 func (b *Build) describe(ctx context.Context) (builds.Begun, error) {
 	key := b.id
 	if b.Plan.Origin.Source == journal.FromCommit {
@@ -183,7 +184,7 @@ const (
 )
 
 // renew writes the announcement anew when it is due, hands on the log, and
-// looks whether somebody wants the build to end.
+// checks whether somebody wants the build to end.
 func (a *announcement) renew(ctx context.Context) {
 	every := lookNear
 	if _, far := a.store.(storage.Remote); far {

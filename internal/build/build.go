@@ -1,14 +1,22 @@
-// Package build makes the output of a plan: it finds a
-// workspace, runs the steps there, keeps what is not
-// trusted apart, and says in the store that it does.
+// Package build makes the output of a plan: it finds a workspace, runs the steps
+// there, keeps apart what is not trusted, and says in the store that it does.
 //
 //	b, building, err := build.Begin(ctx, request) // numbered and announced
 //	output, err := b.Output(building)             // a folder that can be scanned
 //	defer output.Close()                          // ... which is put into the store meanwhile
 //	b.End(ctx, result, err)                       // how it went is recorded
 //
-// Output that somebody else has made is Given: it has
-// neither number nor announcement.
+// Output that somebody else has made is Given: it has neither number nor
+// announcement.
+//
+// A workspace is a checkout of one commit: what lies in the developer's own folder
+// and is not committed cannot get into a release. It is kept between builds for
+// what `keep` names (packages, caches), never shared by two builds at once, and
+// cleaned of all else that the last one made.
+//
+// An announcement (sites/<site>/running/...) is a lease that others see: they wait
+// for the result instead of building the same a second time, read the log as it
+// grows, and can cancel.
 package build
 
 import (
@@ -139,6 +147,7 @@ func (b *Build) End(ctx context.Context, result Result, err error) {
 		return
 	}
 	b.ended = true
+	// A build that was cancelled has ended too, and that is to be known.
 	ctx = context.WithoutCancel(ctx)
 
 	ended := builds.Ended{
@@ -163,6 +172,8 @@ func (b *Build) End(ctx context.Context, result Result, err error) {
 	}
 
 	runs := builds.Runs{Store: b.Store, Site: b.Plan.Site}
+	// The end before the lease: whoever waits for the lease to go finds out how
+	// it ended.
 	runs.End(ctx, ended) //nolint:errcheck // who finds no end says that it was abandoned
 	b.announced.withdraw(ctx)
 	if err == nil {
@@ -170,6 +181,8 @@ func (b *Build) End(ctx context.Context, result Result, err error) {
 	}
 }
 
+// outcome says what became of a build that did not succeed. Being ended by
+// somebody is no failure of the commit: it can be built again.
 func outcome(err error) builds.Outcome {
 	switch {
 	case errors.Is(err, builds.ErrSuperseded):
@@ -192,6 +205,8 @@ func (b *Build) commit(ctx context.Context) (*Output, error) {
 		return nil, err
 	}
 
+	// On this machine's own disk, and never in the project: two builds of one
+	// project run at once.
 	pool := workspaces{cache: b.Plan.Project.Places.Cache, site: b.Plan.Site, now: b.Now}
 	w, err := pool.take(b.id, key, dependencies, b.isolation.untrusted != nil)
 	if err != nil {

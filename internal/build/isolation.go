@@ -35,6 +35,7 @@ func decideIsolation(ctx context.Context, request Request) (isolation, error) {
 	}
 
 	i.untrusted = &builds.Untrusted{Isolation: builds.IsolationNone}
+	// Nothing runs, so nothing can do harm.
 	if len(plan.Config.Build.Steps()) == 0 && !plan.Outside() {
 		i.untrusted.Isolation = builds.IsolationNoSteps
 		return i, nil
@@ -126,6 +127,8 @@ func (i *isolation) options(id string, w *workspace) steps.Options {
 		Memory: int64(limits.BuildMemory), Tasks: int(limits.BuildProcesses), Disk: int64(limits.BuildDisk),
 	}
 
+	// Without a bound the kernel would choose what to end, and might choose the
+	// follower.
 	if o.Bounds.Memory == 0 {
 		o.Bounds.Memory = steps.Memory() / 4 * 3
 	}
@@ -150,6 +153,8 @@ func (i *isolation) options(id string, w *workspace) steps.Options {
 // absolute paths, with links resolved.
 func (i *isolation) hidden() []string {
 	p := i.plan.Project
+	// Hidden even where the system around is readable: other builds, the store,
+	// the repository with all its branches.
 	places := []string{p.Places.Data, p.Places.Cache, p.Root}
 	if p.Repository != nil {
 		places = append(places, p.Repository.Top, p.Repository.Dir)
@@ -200,6 +205,7 @@ func (i *isolation) check(ctx context.Context, session *steps.Session, machine *
 	if !i.isolated() {
 		return fault.New(fault.Failed, "keeper", "the process that runs the steps does not work").Because(err)
 	}
+	// An upgrade of the system can take it away; the next build looks again.
 	machine.forget()
 	return fault.New(fault.Failed, "isolation", "isolated builds do not work on this machine any more").
 		Because(err).

@@ -53,6 +53,7 @@ func withinMonth(ctx context.Context, request Request) error {
 		return nil
 	}
 
+	// By the records in the store, so that all machines count together.
 	used, err := timeOfMonth(ctx, request.Store, plan.Site, request.Now())
 	if err != nil {
 		return err

@@ -32,7 +32,8 @@ type Phases struct {
 // NewPhases returns what has timed nothing yet.
 func NewPhases(report Reporter) *Phases { return &Phases{report: report} }
 
-// Time does something as a phase.
+// Time does something as a phase: it is announced, told and timed, and its
+// error handed on.
 func (p *Phases) Time(phase, what string, do func() error) error {
 	p.report.Begin(phase, what)
 	p.now(phase)
@@ -50,6 +51,7 @@ func (p *Phases) Add(phase, what string, took time.Duration) {
 // List returns the phases in the order in which they ended.
 func (p *Phases) List() []Timing { return p.list }
 
+// now tells what goes on, while anybody wants to know.
 func (p *Phases) now(what string) {
 	if p.tell != nil {
 		p.tell(what)
@@ -79,6 +81,8 @@ func phasesFile(plan *site.Plan) string {
 	return filepath.Join(plan.Project.Places.Cache, "phases", name)
 }
 
+// loadPhases returns the phases that were remembered; nil if there are none, or
+// if they cannot be read.
 func loadPhases(plan *site.Plan) (phases []builds.Phase) {
 	data, err := os.ReadFile(phasesFile(plan))
 	if err != nil || json.Unmarshal(data, &phases) != nil {
@@ -87,6 +91,8 @@ func loadPhases(plan *site.Plan) (phases []builds.Phase) {
 	return phases
 }
 
+// savePhases remembers phases for the next build of the branch. They are worth
+// nothing but a comparison, so failing is no error.
 func savePhases(plan *site.Plan, phases []builds.Phase) {
 	data, err := json.Marshal(phases)
 	if err != nil || os.MkdirAll(filepath.Dir(phasesFile(plan)), 0o700) != nil {

@@ -38,6 +38,8 @@ const (
 	logName       = ".log."
 )
 
+// logKey is where a part of a running build's log lies. Parts are numbered from
+// 0, and listed in order.
 func logKey(announced string, part int) string {
 	return fmt.Sprintf("%s%s%08d", announced, logName, part)
 }
@@ -65,6 +67,8 @@ func (r Running) Lost(now time.Time) bool {
 // Bury takes a build that is gone out of the
 // announcements, and says in its record what became of it.
 func Bury(ctx context.Context, store storage.Store, site, at string, there Running) error {
+	// How it ended is said first, by whoever comes; should its builder live
+	// after all, the second word counts nothing.
 	if there.Number > 0 {
 		err := builds.Runs{Store: store, Site: site}.End(ctx,
 			builds.Ended{Number: there.Number, Outcome: builds.Abandoned,
@@ -106,6 +110,8 @@ const (
 )
 
 // List returns the builds of a site that go on.
+//
+// It reads one record for each, and none of the logs.
 func List(ctx context.Context, store storage.Store, site string) ([]Running, error) {
 	found, err := announced(ctx, store, site)
 	return slices.DeleteFunc(found, func(one Running) bool { return one.Number == 0 }), err
@@ -152,6 +158,9 @@ func BuryLost(ctx context.Context, store storage.Store, site string) error {
 }
 
 // Cancel asks whoever runs a build to end it. It is done within seconds.
+//
+// It returns before the build has ended, and does not know whether anybody
+// listens.
 func Cancel(ctx context.Context, store storage.Store, running Running, who string) error {
 	data, err := record.Encode(Cancellation{Number: running.Number, Who: who, When: time.Now().UTC().
 		Truncate(time.Second)})

@@ -46,8 +46,16 @@ type finished struct {
 	Record builds.Record `json:"record"`
 }
 
-func (w *workspace) log() string       { return filepath.Join(w.Folder, "log") }
+// log is the file that gets what the steps print. It lies outside the checkout,
+// where a step cannot mistake it for a source.
+func (w *workspace) log() string { return filepath.Join(w.Folder, "log") }
+
+// temporary is the folder for temporary files of the steps. It is emptied
+// before each build.
 func (w *workspace) temporary() string { return filepath.Join(w.Folder, "tmp") }
+
+// stateFile lies beside the workspace, not in it: steps can write there
+// whatever they like.
 func (w *workspace) stateFile() string { return w.Folder + ".json" }
 
 // save keeps the state. A state that cannot be kept is
@@ -56,6 +64,8 @@ func (w *workspace) save() {
 	if w.once {
 		return
 	}
+	// Written beside and renamed, so that whoever reads it sees the state
+	// before or after.
 	data, err := json.Marshal(w.state)
 	if err == nil {
 		err = os.WriteFile(w.stateFile()+".new", data, 0o600)
@@ -68,6 +78,8 @@ func (w *workspace) save() {
 	}
 }
 
+// readState reads what lies in a workspace. A state that cannot be read says
+// that nothing in it can be relied on.
 func readState(file string) (state workspaceState) {
 	data, err := os.ReadFile(file)
 	if err != nil || json.Unmarshal(data, &state) != nil {
@@ -76,7 +88,8 @@ func readState(file string) (state workspaceState) {
 	return state
 }
 
-// release lets others use the workspace.
+// release lets others use the workspace. One of an untrusted build is removed,
+// lock and all.
 func (w *workspace) release() {
 	if w.once {
 		w.Clear()                //nolint:errcheck // the next build that is not trusted tries again
@@ -106,6 +119,7 @@ type workspaces struct {
 // any that holds no output somebody may come back for, else a new
 // one. Processes that a killed build left in it are ended.
 func (ws workspaces) take(id, key, dependencies string, untrusted bool) (*workspace, error) {
+	// Sweeping is done by whoever comes next: a build that was killed cannot.
 	ws.clearShared()
 	if err := ws.clearUntrusted(); err != nil {
 		return nil, err
@@ -118,6 +132,8 @@ func (ws workspaces) take(id, key, dependencies string, untrusted bool) (*worksp
 	if err != nil {
 		return nil, err
 	}
+	// The best one that is free, and a new one if none is: two builds at once
+	// never wait for each other.
 	candidates, last, err := ws.candidates(folder, key, dependencies)
 	if err != nil {
 		return nil, err
@@ -148,6 +164,8 @@ func (ws workspaces) candidates(folder, key, dependencies string) (bases []strin
 		base := strings.TrimSuffix(lock, ".lock")
 		n, _ := strconv.Atoi(filepath.Base(base))
 		last = max(last, n)
+		// Best is one that holds this very output; then one with the same
+		// dependencies; one whose output somebody may come back for is left.
 		switch state := readState(base + ".json"); {
 		case state.Output != nil && state.Output.Key == key:
 			rank[base] = 0
@@ -173,6 +191,7 @@ func (ws workspaces) folder(class string) (string, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
 	}
+	// Steps and sandboxes compare paths as the system gives them.
 	return filepath.EvalSymlinks(folder)
 }
 
@@ -243,6 +262,8 @@ func (ws workspaces) clearShared() {
 	}
 }
 
+// young reports whether a file was changed lately, so that somebody may come
+// back for it.
 func (ws workspaces) young(file string) bool {
 	info, err := os.Stat(file)
 	return err == nil && ws.now().Sub(info.ModTime()) < oldOutput

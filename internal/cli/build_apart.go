@@ -26,6 +26,8 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 	if err := os.MkdirAll(a.places.Cache, 0o700); err != nil {
 		return err
 	}
+	// A store of its own for this one build: what runs here may be anybody's
+	// code, and holds nothing worth stealing.
 	folder, err := os.MkdirTemp(a.places.Cache, "apart-")
 	if err != nil {
 		return err
@@ -52,6 +54,8 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 		return a.failed(err)
 	}
 	defer made.Close(ctx)
+	// From the release and not from the output, so that an archive has what a
+	// deploy would have, and nothing else.
 	reader, err := release.Read(ctx, store, plan.Site, made.ID)
 	if err != nil {
 		return err
@@ -61,12 +65,9 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 	if err != nil {
 		return err
 	}
-	if a.JSON {
-		return a.Document(view.ExportReport{Release: "r-" + made.ID.String(), Exported: done})
-	}
-
-	made.Number = 0 // of a store that is gone
-	view.ReportRelease(a.Console, plan, made)
-	a.Print("%s", to)
-	return nil
+	return a.Result(view.ExportReport{Release: "r-" + made.ID.String(), Exported: done}, func() {
+		made.Number = 0 // of a store that is gone
+		view.ReportRelease(a.Console, plan, made)
+		a.Print("%s", to)
+	})
 }

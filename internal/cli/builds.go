@@ -18,7 +18,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// buildsCmd is what orilla builds does.
+// buildsCmd lists builds: running, waiting and ended.
 type buildsCmd struct{ *app }
 
 func newBuildsCommand(a *app) *cobra.Command {
@@ -34,13 +34,15 @@ func newBuildsCommand(a *app) *cobra.Command {
 		},
 	}
 
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	cmd.Flags().StringVar(&branch, "branch", "", "only builds of this branch")
 	cmd.Flags().IntVarP(&limit, "limit", "n", 12, "show the last `N` builds; 0 for all")
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
 
+// runs are the numbered builds of the site: what was begun, by whom, and how it
+// ended.
 func (s *session) runs() builds.Runs { return builds.Runs{Store: s.store, Site: s.site} }
 
 // lastRuns returns the newest runs, of a branch if one is named.
@@ -64,6 +66,9 @@ func lastRuns(ctx context.Context, s *session, branch string, limit int) ([]buil
 	return found, err
 }
 
+// builds is orilla builds: what goes on, what waits at a follower, and the last
+// that ended, newest first. What waits has no number yet, so it comes from the
+// followers' own records and not from the runs.
 func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) error {
 	s, err := a.session(ctx, site)
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// checkCmd is what orilla check does.
+// checkCmd finds what would break, before a deploy does.
 type checkCmd struct{ *app }
 
 func newCheckCommand(a *app) *cobra.Command {
@@ -37,10 +37,14 @@ func newCheckCommand(a *app) *cobra.Command {
 	}
 
 	cmd.Flags().BoolVar(&fresh, "new", false, "only what the live release does not have")
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	return a.jsonFlag(cmd)
 }
 
+// check is orilla check. on is a commit, a release or an environment, "" the
+// working tree. With fresh, what the live release has too is left out: it is
+// not what the next deploy would break. An error among the findings makes the
+// exit status 4.
 func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
@@ -93,8 +97,8 @@ func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error
 	return err
 }
 
-// live is what production serves, to compare with; nil if
-// there is nothing, or it is what is checked.
+// live returns what production serves, to compare with. It is nil if production
+// serves nothing, or serves the very release being checked.
 func (a *checkCmd) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject,
 ) *inspect.Subject {
 	s, err := a.session(ctx, site)

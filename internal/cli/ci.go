@@ -14,6 +14,8 @@ import (
 // ciOptions are the files in which a CI system wants to read what a step did.
 type ciOptions struct{ outputs, summary string }
 
+// flags adds what later steps of CI read. Both files are written to their end,
+// since CI hands the same file to every step of a job.
 func (o *ciOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.outputs, "outputs", "",
 		"add what came of it to `FILE`, a line NAME=VALUE each, for later steps of CI")
@@ -23,6 +25,8 @@ func (o *ciOptions) flags(cmd *cobra.Command) {
 // write adds to both files, as far as they were asked for.
 func (o ciOptions) write(v view.OutputValues) error {
 	var lines strings.Builder
+	// All names every time, so that a later step never meets one that is not
+	// set.
 	for _, line := range [][2]string{{"url", v.URL}, {"release_url", v.ReleaseURL}, {"release", v.Release},
 		{"environment", v.Environment}, {"entry", v.Entry},
 		{"commit", v.Commit}, {"changed", fmt.Sprint(v.Changed)}, {"reused", fmt.Sprint(v.Reused)}} {
@@ -35,6 +39,8 @@ func (o ciOptions) write(v view.OutputValues) error {
 	return appendTo(o.summary, v.Markdown())
 }
 
+// appendTo adds a text to the end of a file, which is made if it is not there.
+// An empty path does nothing.
 func appendTo(path, text string) error {
 	if path == "" {
 		return nil

@@ -29,6 +29,9 @@ func (c completion) session(ctx context.Context) *session {
 	return s
 }
 
+// environments proposes those that the configuration names, and the previews
+// that are there. A store that cannot be reached proposes nothing: a shell that
+// completes must not print errors.
 func (c completion) environments(cmd *cobra.Command, _ []string, start string,
 ) ([]string, cobra.ShellCompDirective) {
 	s := c.session(cmd.Context())
@@ -42,6 +45,7 @@ func (c completion) environments(cmd *cobra.Command, _ []string, start string,
 	return beginning(names, start), cobra.ShellCompDirectiveNoFileComp
 }
 
+// branches proposes local branches.
 func (c completion) branches(cmd *cobra.Command, _ []string, start string,
 ) ([]string, cobra.ShellCompDirective) {
 	s := c.session(cmd.Context())
@@ -51,6 +55,8 @@ func (c completion) branches(cmd *cobra.Command, _ []string, start string,
 	return beginning(s.project.Repository.Branches(cmd.Context()), start), cobra.ShellCompDirectiveNoFileComp
 }
 
+// commits proposes branches for the first argument; hashes are not worth
+// completing.
 func (c completion) commits(cmd *cobra.Command, args []string, start string,
 ) ([]string, cobra.ShellCompDirective) {
 	if len(args) > 0 {
@@ -59,6 +65,8 @@ func (c completion) commits(cmd *cobra.Command, args []string, start string,
 	return c.branches(cmd, args, start)
 }
 
+// releases proposes environments and, once something begins with r, the
+// releases that were made last.
 func (c completion) releases(cmd *cobra.Command, args []string, start string,
 ) ([]string, cobra.ShellCompDirective) {
 	names, directive := c.environments(cmd, args, start)
@@ -76,6 +84,7 @@ func (c completion) releases(cmd *cobra.Command, args []string, start string,
 	return beginning(names, start), directive
 }
 
+// beginning returns the words that begin with start.
 func beginning(words []string, start string) []string {
 	var found []string
 	for _, word := range words {

@@ -29,7 +29,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// demoCmd is what orilla demo does.
+// demoCmd plays the whole story on a made-up project.
 type demoCmd struct{ *app }
 
 func newDemoCommand(a *app) *cobra.Command {
@@ -52,6 +52,10 @@ func newDemoCommand(a *app) *cobra.Command {
 	return cmd
 }
 
+// demo is orilla demo: it makes the project, a store and an edge node in one
+// folder and tells a story of the ferry line. Every sentence that claims
+// something is checked on the way; with once it ends there, and without it the
+// site stays up until somebody ends it.
 func (a *demoCmd) demo(ctx context.Context, into string, once bool) error {
 	if _, err := exec.LookPath("git"); err != nil {
 		return fault.New(fault.Failed, "no-git",
@@ -83,6 +87,7 @@ func (a *demoCmd) demo(ctx context.Context, into string, once bool) error {
 		return err
 	}
 
+	// Nothing of the demo's stays behind, and nothing of the user's is touched.
 	a.places.Cache = filepath.Join(folder, "cache")
 	if t.store, err = store.Open(ctx, filepath.Join(folder, "store"), ".", a.places.Data, true); err != nil {
 		return err
@@ -104,6 +109,8 @@ type tale struct {
 
 // play starts an edge node and tells the story.
 func (t *tale) play(ctx context.Context, temporary bool) error {
+	// The usual port if it is free, so that the addresses are those of the
+	// documentation.
 	listener, err := net.Listen("tcp", view.DefaultEdge)
 	if err != nil || t.once {
 		if listener != nil {
@@ -131,6 +138,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	})
 
 	owned.Go(func() { httpanswer.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
+	// Ended first and waited for then, since deferred calls run backwards.
 	defer owned.Wait()
 	defer stop()
 	if err := t.tellAll(ctx); err != nil {
@@ -160,6 +168,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	return nil
 }
 
+// port is the part of the edge's address that the demo's URLs need.
 func (t *tale) port() string { return t.address[strings.LastIndexByte(t.address, ':')+1:] }
 
 // tellAll is the story. Each step is a command that a user
@@ -307,11 +316,14 @@ func ask(ctx context.Context, t *tale, path, language string) (*http.Response, e
 	return response, err
 }
 
+// say tells a part of the story, after an empty line.
 func (t *tale) say(format string, args ...any) { t.Note("\n%s", fmt.Sprintf(format, args...)) }
 
 // run shows a command and runs this very program with it, in the project.
 func (t *tale) run(ctx context.Context, args ...string) error {
 	t.announce(args)
+	// The program itself is run, as a person would: what the demo shows is what
+	// people get.
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -376,6 +388,7 @@ func (t *tale) check(ctx context.Context, what, path string, status int, text st
 	}
 }
 
+// get asks the edge for a path of production.
 func get(ctx context.Context, t *tale, path string) (int, string, error) {
 	return getFrom(ctx, t, "corvane.localhost", path)
 }
@@ -392,6 +405,8 @@ func getFrom(ctx context.Context, t *tale, host, path string) (status int, body 
 	}
 }
 
+// getOnce sends one request, with the host in its field and the edge's address
+// on the wire: names below .localhost do not resolve on every system.
 func getOnce(ctx context.Context, t *tale, host, path string) (int, string, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+t.address+path, nil)
 	if err != nil {
@@ -407,7 +422,8 @@ func getOnce(ctx context.Context, t *tale, host, path string) (int, string, erro
 	return response.StatusCode, string(body), err
 }
 
-// claim notes whether something holds.
+// claim notes whether a sentence of the story holds, and prints it. Only a demo
+// that runs once checks: to a person who reads, each would be noise.
 func (t *tale) claim(_ context.Context, what string, holds bool) {
 	if !t.once {
 		return
@@ -421,6 +437,8 @@ func (t *tale) claim(_ context.Context, what string, holds bool) {
 	t.Print("%s %s", console.Bad("does not hold:"), what)
 }
 
+// verdict makes the failed claims the error of the demo, so that its exit
+// status says whether it told the truth.
 func (t *tale) verdict() error {
 	if len(t.failed) > 0 {
 		return fault.New(fault.Findings, "demo", "%d of %d claims of the demo do not hold", len(t.failed),
@@ -453,6 +471,9 @@ func changedPages(ctx context.Context, t *tale, before, after int64) int {
 	return len(changes)
 }
 
+// countObjects returns how many objects the store holds, -1 if it cannot be
+// read: what a deploy uploaded is the difference of two counts, and not what
+// the deploy says of itself.
 func countObjects(ctx context.Context, t *tale) int {
 	count := 0
 	for folder, err := range t.store.List(ctx, "objects") {

@@ -27,6 +27,7 @@ var (
 // tellPreview is the part of the story in which a branch
 // is shown, compared and promoted.
 func (t *tale) tellPreview(ctx context.Context) error {
+	// A branch, and what others see of it.
 	t.say("Tobias plans the winter on a branch of its own. Its first build makes a " +
 		"preview, at an address of its own.")
 	if err := demo.PlanWinter(ctx, t.project); err != nil {

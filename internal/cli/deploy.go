@@ -28,6 +28,8 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
+// attempt returns the random mark by which a writer knows its own entry after
+// an answer that was lost.
 func attempt() string { return strings.ToLower(rand.Text()) }
 
 // deployOptions are the flags of deploy, and, but for the target, of build.
@@ -41,6 +43,7 @@ type deployOptions struct {
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open, again bool
 }
 
+// flags adds what deploy and build have in common.
 func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.BoolVar(&o.WorkingTree, "working-tree", false,
@@ -51,7 +54,7 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.StringVar(&o.SaidCommit, "commit", "", "with --from: the commit that the output was built from")
 	flags.StringVarP(&o.Message, "message", "m", "", "say why")
 	flags.StringVar(&o.Branch, "branch", "", "the branch, where Git does not say it")
-	flags.StringVar(&o.Site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(flags, &o.Site)
 	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live")
 	flags.BoolVar(&o.rebuild, "rebuild", false, "build although the same was built before")
 	flags.BoolVar(&o.rehash, "rehash", false, "read every file, whatever is remembered of it")
@@ -62,7 +65,8 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go where, and stop")
 }
 
-// deployCmd is what orilla deploy does.
+// deployCmd puts a commit, a working tree or ready output live; build, which
+// puts it nowhere, is the same command with less.
 type deployCmd struct{ activator }
 
 func newDeployCommand(a *app) *cobra.Command {
@@ -139,8 +143,11 @@ func newBuildCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// deploy carries out deploy and build.
+// deploy carries out both deploy and build: what they have in common is nearly
+// everything.
 func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
+	// Paths are relative to where the command was run, not to the project's
+	// root.
 	if o.From != "" && o.From != "-" {
 		o.From = a.path(o.From)
 	}
@@ -154,6 +161,8 @@ func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 	if err != nil {
 		return err
 	}
+	// Everything that may have to be asked is asked here, before anything takes
+	// time.
 	if p, err = a.ensureConfigured(ctx, p, o); err != nil {
 		return err
 	}
@@ -182,6 +191,8 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if err != nil {
 		return err
 	}
+	// What will happen, before it does. Counting uncommitted files takes a
+	// while in a large tree, so that is shown when it is known.
 	later := view.ShowPlan(a.Console, plan)
 
 	if o.dryRun {
@@ -199,6 +210,8 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 		return a.buildApart(ctx, plan, o)
 	}
 
+	// Credentials are used before the build, and not for the first time after
+	// it.
 	store, err := a.openStore(ctx, p, true)
 	if err != nil {
 		return err
@@ -207,17 +220,22 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 		a.Row(a.Err, "store", remote.Place()+console.Faint("  as "+remote.Account()))
 	}
 
+	// Uploading makes garbage fast. With a limit, the collector runs sooner
+	// instead of doubling the process.
 	debug.SetMemoryLimit(uploadMemory)
 	report := &reporter{app: a.app}
+	// Automatic is what nobody can be asked about: it never overrides a person.
 	job := deploy.Job{
 		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command",
-		Automatic: !a.Asks && !o.yes, Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash, NoIndex: o.noIndex,
+		Automatic: !a.Asks && !o.yes, Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash,
+		NoIndex:  o.noIndex,
 		TakeOver: o.takeOver, SkipSame: !o.again, Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
 		Ask: deploy.Questions{
 			Frozen:    func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
 			Unclaimed: func() error { return a.askClaim(ctx, plan, o.yes) },
 		},
 	}
+
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
@@ -226,7 +244,9 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 
 // carryOut builds a release and puts it live, if the plan says where. later, if
 // not nil, tells what took longer to find out than what goes live should wait.
-func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.Job, report *reporter, later func()) error {
+func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.Job, report *reporter,
+	later func(),
+) error {
 	started := time.Now()
 	prepared, err := deploy.Prepare(ctx, job)
 	if err != nil {
@@ -240,11 +260,14 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	}
 	defer release.Close(ctx)
 
+	// The report on the release comes before it is live, so that a failure
+	// afterwards is read with it.
 	done := deployed{job: job, release: release}
 	view.ReportRelease(a.Console, job.Plan, release)
 	if later != nil {
 		defer later()
 	}
+
 	if job.Plan.Environment == "" {
 		return a.reportBuilt(ctx, done)
 	}
@@ -262,6 +285,7 @@ type deployed struct {
 
 // putLive activates a release, verifies it, and tells what is live.
 func (a *activator) putLive(ctx context.Context, o *deployOptions, done deployed, started time.Time) error {
+	// From here to what edge nodes say is what "live in 40 ms" means.
 	flip := time.Now()
 	var err error
 	if done.live, err = done.release.Activate(ctx); err != nil {
@@ -289,6 +313,7 @@ func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployO
 		return err
 	}
 
+	// The secret is in the site's claim, so the name has to be taken first.
 	claim := func() error {
 		ask := func() error { return a.askClaim(ctx, &site.Plan{Project: p, Site: name}, o.yes) }
 		mine, err := site.CheckClaim(ctx, p, store, name, o.takeOver, ask)
@@ -335,6 +360,7 @@ func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOp
 		o.Commit != "" && o.Commit != "HEAD" {
 		return nil
 	}
+	// CI checks out a commit and no branch; its variables say which one it was.
 	branch, variable := site.CIBranch(os.Getenv)
 	if branch == "" || p.Repository.Branch(ctx) != "" {
 		return nil
@@ -373,6 +399,8 @@ func (a *deployCmd) failed(err error) error {
 	if !ok || !errors.Is(err, steps.ErrStepFailed) && !errors.Is(err, steps.ErrTimeLimit) {
 		return err
 	}
+	// In a log of CI the output of the steps stands right above; on a terminal
+	// it was replaced by progress.
 	if !a.ErrTerm {
 		problem.Detail = []string{"its output is above"}
 	}
@@ -404,6 +432,8 @@ func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *de
 	return a.load(ctx)
 }
 
+// dryRun says what a deploy would do, and does nothing of it: neither a build,
+// which may have effects of its own, nor a write to the store.
 func (a *deployCmd) dryRun(ctx context.Context, plan *site.Plan) error {
 	a.foresee(ctx, plan)
 	if a.JSON {
@@ -420,7 +450,7 @@ func (a *deployCmd) dryRun(ctx context.Context, plan *site.Plan) error {
 		if plan.Origin.Source == journal.FromOutput {
 			break
 		}
-		a.Row(a.Err, []string{"build", ""}[min(i, 1)], step)
+		a.Row(a.Err, console.Label("build", i), step)
 	}
 	a.Note("%s", console.Faint("nothing was done: --dry-run"))
 	return nil
@@ -441,7 +471,7 @@ func (a *deployCmd) foresee(ctx context.Context, plan *site.Plan) {
 
 	if changes, err := environments.DocumentChanges(ctx, plan, store, head); err == nil {
 		for i, line := range changes {
-			a.Row(a.Err, []string{"changes", ""}[min(i, 1)], line)
+			a.Row(a.Err, console.Label("changes", i), line)
 		}
 	}
 
@@ -451,6 +481,9 @@ func (a *deployCmd) foresee(ctx context.Context, plan *site.Plan) {
 	}
 }
 
+// askFrozen asks whether a command may move an environment that somebody froze.
+// A freeze keeps automation out at once; a person who reads who froze it and
+// why may decide otherwise.
 func (a *activator) askFrozen(ctx context.Context, head journal.Entry, yes bool) error {
 	refusal := environments.FrozenRefusal(head)
 	if yes {
@@ -494,6 +527,8 @@ func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int,
 	if err != nil {
 		return 0, nil
 	}
+	// One deadline for all nodes: a deploy does not wait longer because there
+	// are more of them.
 	deadline := time.Now().Add(edgeWait)
 	for _, node := range nodes {
 		for {

@@ -28,7 +28,7 @@ type diffOptions struct {
 	addresses, open, show, all bool
 }
 
-// diffCmd is what orilla diff does.
+// diffCmd compares two releases, or a commit with one.
 type diffCmd struct{ *app }
 
 func newDiffCommand(a *app) *cobra.Command {
@@ -39,7 +39,7 @@ func newDiffCommand(a *app) *cobra.Command {
 		Short: "How two releases differ: pages, assets, rules, weight, and the commits between",
 		Args:  cobra.MaximumNArgs(2),
 		Long: "Diff compares what two environments, entries, releases or commits publish. With one " +
-			"argument, production is the other; with none, it is the\\n" +
+			"argument, production is the other; with none, it is the\n" +
 			"last commit here against production. Weight is that of a page with all that it loads, " +
 			"before it is encoded for transfer.",
 		Example: "  orilla diff                                        what a deploy of " +
@@ -59,10 +59,13 @@ func newDiffCommand(a *app) *cobra.Command {
 	flags.BoolVar(&o.open, "open", false, "show both in a page on this machine, side by side, until Ctrl-C")
 	flags.BoolVar(&o.show, "show", false, "with --open: print the address and open no browser")
 	flags.BoolVar(&o.all, "all", false, "show every line, however many")
-	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(flags, &o.site)
 	return a.jsonFlag(cmd)
 }
 
+// diff is orilla diff: how two releases differ. Without arguments it compares
+// what visitors have with the newest commit, the question that is asked before
+// a deploy.
 func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -98,6 +101,7 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 		return a.diffText(ctx, o.text, report)
 	}
 
+	// Comparing reads pages on both sides; a large site takes a moment.
 	busy := a.Busy("compare", "")
 	report.Report, err = difference.Between(ctx, report.Before.Side, report.After.Side)
 	busy.End()
@@ -121,6 +125,8 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 // diffSide finds what was typed: an environment, an entry,
 // a release, or a commit that was built.
 func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.DiffSide, error) {
+	// What is in a journal comes first: an environment's name means what it
+	// serves, also where a branch is called the same.
 	entry, err := findOrigin(ctx, s, typed)
 	if err != nil && !errors.Is(err, errUnknownRelease) {
 		return view.DiffSide{}, err
@@ -162,6 +168,8 @@ func commitsBetween(ctx context.Context, s *session, report *view.DiffReport) er
 	if s.project.Repository == nil || from == "" || to == "" || from == to {
 		return nil
 	}
+	// Without the commit here there is nothing to list, and the comparison is
+	// good without.
 	if _, err := s.project.Repository.Commit(ctx, from); err != nil {
 		return ctx.Err() // of another clone
 	}
@@ -199,25 +207,25 @@ func (a *diffCmd) diffAddresses(ctx context.Context, s *session, typed string, r
 	if err != nil && !errors.Is(err, journal.ErrEmpty) {
 		return err
 	}
+	// Whole addresses, as caches in front want them.
 	address := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))[0]
 	origin := strings.TrimSuffix(address, view.BasePath(address))
 	for i := range paths {
 		paths[i] = origin + paths[i]
 	}
 
-	if a.JSON {
-		return a.Document(view.AddressesReport{Addresses: append([]string{}, paths...), Rules: patterns})
-	}
-	for _, path := range paths {
-		a.Print("%s", path)
-	}
+	return a.Result(view.AddressesReport{Addresses: append([]string{}, paths...), Rules: patterns}, func() {
+		for _, path := range paths {
+			a.Print("%s", path)
+		}
 
-	for _, pattern := range patterns {
-		a.Note("%s %s", console.Faint("and whatever this rule answers:"), pattern)
-	}
-	return nil
+		for _, pattern := range patterns {
+			a.Note("%s %s", console.Faint("and whatever this rule answers:"), pattern)
+		}
+	})
 }
 
+// diffText shows how one file's text differs, in the way of diff -u (POSIX).
 func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffReport) error {
 	from, err := diffFile(ctx, report.Before.Side, typed)
 	if err != nil {
@@ -228,6 +236,8 @@ func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffRe
 		return err
 	}
 
+	// Added or removed: the other side is compared with nothing, under the same
+	// name.
 	if from == "" {
 		from = to
 	}

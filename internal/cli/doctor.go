@@ -27,7 +27,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// doctorCmd is what orilla doctor does.
+// doctorCmd looks at what a project needs on this machine.
 type doctorCmd struct{ *app }
 
 func newDoctorCommand(a *app) *cobra.Command {
@@ -40,6 +40,10 @@ func newDoctorCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// doctor is orilla doctor: it looks at all that a deploy needs before the last
+// step needs it, and tells everything it found, not just the first. A
+// configuration that cannot be read is one finding among others; what depends
+// on it is left out.
 func (a *doctorCmd) doctor(ctx context.Context) error {
 	p, err := a.load(ctx)
 	var findings []view.Finding
@@ -75,6 +79,7 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 	return nil
 }
 
+// checkGit tells whether Git is there and new enough for what is asked of it.
 func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 	asked := exec.CommandContext(ctx, "git", "--version")
 	asked.Env = process.Environment()
@@ -115,6 +120,8 @@ func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 	return append(findings, view.Good("repository", text))
 }
 
+// checkConfiguration tells whether there is an orilla.yaml; that it parses is
+// known by then.
 func checkConfiguration(p *site.Project) view.Finding {
 	if !p.Configured {
 		return view.Bad("configuration", "there is no orilla.yaml", "orilla init")
@@ -122,6 +129,8 @@ func checkConfiguration(p *site.Project) view.Finding {
 	return view.Good("configuration", "orilla.yaml of site "+p.LocalConfig.Site)
 }
 
+// checkBuild tells whether the tools that the steps begin with can be found, in
+// the versions that were asked for, without running a step.
 func checkBuild(ctx context.Context, p *site.Project) []view.Finding {
 	commands := p.LocalConfig.Build.Steps()
 	if len(commands) == 0 {
@@ -194,6 +203,8 @@ func checkTrust(ctx context.Context, p *site.Project) []view.Finding {
 // a script there can set cookies for all of it (RFC 6265, 5.3; what is
 // registrable, the Public Suffix List says).
 func checkCookies(standing project.Config) []view.Finding {
+	// Cookies know no more than the registrable domain (RFC 6265, section 5.3):
+	// whoever can run a script on one name below it can set cookies for all.
 	domains := map[string]bool{}
 	for _, address := range standing.Environments[project.Production].Addresses {
 		if domain := registrable(address); domain != "" {
@@ -211,6 +222,9 @@ func checkCookies(standing project.Config) []view.Finding {
 	return nil
 }
 
+// registrable returns the part of a host under which anybody may set cookies
+// (publicsuffix.org), "" for an address without one: previews below it can read
+// and set the cookies of production.
 func registrable(address string) string {
 	at, err := url.Parse(address)
 	if err != nil {
@@ -223,6 +237,9 @@ func registrable(address string) string {
 	return domain
 }
 
+// checkStore tells whether the store can be read and written, by taking a pin
+// in it as every deploy does: a right that is missing shows in no other way.
+// Then it asks the edge nodes.
 func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Finding {
 	store, err := a.openStore(ctx, p, false)
 	if address, _ := a.storeAddress(p); errors.Is(err, storage.ErrNone) &&
@@ -233,6 +250,8 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
 		return []view.Finding{view.Bad("store", problem.Error(), strings.Join(problem.Next, "; "))}
 	}
+	// The very first thing that a deploy does: it writes, reads the store's
+	// clock, and removes.
 	hold, err := p.Pin(ctx, store, p.Site(), "doctor")
 	if hold.Drop(ctx); err != nil {
 		mend, err := "", a.message(err)
@@ -263,6 +282,8 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 // checkNames tests what RFC 6761 asks of resolvers: names
 // below localhost lead to this machine.
 func checkNames(ctx context.Context) view.Finding {
+	// A resolver that does not answer is not a reason for doctor to take half a
+	// minute.
 	limited, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	addresses, err := net.DefaultResolver.LookupHost(limited, "corvane.localhost")
@@ -281,6 +302,8 @@ func answersHere(findings []view.Finding, address string) bool {
 	})
 }
 
+// checkPort tells whether a port is free. One where an edge node of this same
+// store answers is as good.
 func checkPort(findings []view.Finding, what, address string) view.Finding {
 	listener, err := net.Listen("tcp", address)
 	if err != nil && answersHere(findings, address) {

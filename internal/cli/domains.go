@@ -20,7 +20,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// domainsCmd is what orilla domains does.
+// domainsCmd shows and changes whom hosts belong to.
 type domainsCmd struct{ *app }
 
 func newDomainsCommand(a *app) *cobra.Command {
@@ -38,7 +38,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.domains(cmd.Context(), site) },
 	}
 
-	cmd.PersistentFlags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.PersistentFlags(), &site)
 	var o domainOptions
 	give := &cobra.Command{
 		Use: "give HOST", Short: "Hand a host over to another site", Args: cobra.ExactArgs(1),
@@ -76,6 +76,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// domainOptions are what the commands about hosts take.
 type domainOptions struct {
 	to, why     string
 	yes, revoke bool
@@ -88,6 +89,7 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 	if err != nil {
 		return err
 	}
+	// Only hosts that this site uses; whose the others are is their matter.
 	on, err := hostsInUse(ctx, s)
 	if err != nil {
 		return err
@@ -103,15 +105,14 @@ func (a *domainsCmd) domains(ctx context.Context, site string) error {
 		report.Host, report.Environments = host, on[host]
 		reports = append(reports, report)
 	}
-	if a.JSON {
-		return a.Document(reports)
-	}
-	view.PrintDomains(a.Console, s.site, reports)
-	return nil
+
+	return a.Result(reports, func() {
+		view.PrintDomains(a.Console, s.site, reports)
+	})
 }
 
-// hostsInUse returns the hosts that the environments of a site answer at now, and
-// which environments those are, as people write them.
+// hostsInUse returns the hosts that the environments of a site answer at now,
+// and which environments those are, as people write them.
 func hostsInUse(ctx context.Context, s *session) (map[string][]string, error) {
 	states, err := environments.States(ctx, s.store, s.site, nil, nil)
 	if err != nil {
@@ -129,6 +130,7 @@ func hostsInUse(ctx context.Context, s *session) (map[string][]string, error) {
 			}
 		}
 	}
+
 	return on, nil
 }
 
@@ -138,7 +140,10 @@ func (a *domainsCmd) mine(ctx context.Context, name string) (*session, *environm
 	if err != nil {
 		return nil, nil, err
 	}
-	if _, err := site.CheckClaim(ctx, s.project, s.store, s.site, false, func() error { return nil }); err != nil {
+	// Whoever can write to the store could hand over anything; this keeps
+	// mistakes out, and the store's rights keep out the rest.
+	if _, err := site.CheckClaim(ctx, s.project, s.store, s.site, false,
+		func() error { return nil }); err != nil {
 		return nil, nil, err
 	}
 	operator, err := environments.NewOperator(ctx, s.project, s.store, s.site, "command", "domains")
@@ -164,6 +169,9 @@ func otherSite(ctx context.Context, s *session, to string) error {
 	return err
 }
 
+// moveHost hands a host to another site (give), or gives it up. Either is one
+// entry in the host's journal, and it asks first: the other site replaces this
+// one there.
 func (a *domainsCmd) moveHost(ctx context.Context, site, host string, o domainOptions, give bool) error {
 	s, operator, err := a.mine(ctx, site)
 	if err != nil {
@@ -214,6 +222,8 @@ func (a *domainsCmd) moveHost(ctx context.Context, site, host string, o domainOp
 	return nil
 }
 
+// allowPath lets another site have HOST/PATH, or takes that back. The owner
+// stays the owner: it can always take back, and serves what is left.
 func (a *domainsCmd) allowPath(ctx context.Context, site, where string, o domainOptions) error {
 	host, path, ok := strings.Cut(where, "/")
 	if !ok || strings.Trim(path, "/") == "" {

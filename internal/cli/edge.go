@@ -23,7 +23,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// edgeCmd is what orilla edge does.
+// edgeCmd runs an edge node in this process.
 type edgeCmd struct{ *app }
 
 func newEdgeCommand(a *app) *cobra.Command {
@@ -95,6 +95,7 @@ func reachOf(networks []string) (httpanswer.Reach, error) {
 			continue
 		}
 		network, err := netip.ParsePrefix(text)
+		// One address is a network of one.
 		if address, addressErr := netip.ParseAddr(text); err != nil && addressErr == nil {
 			network, err = netip.PrefixFrom(address, address.BitLen()), nil
 		}
@@ -109,6 +110,8 @@ func reachOf(networks []string) (httpanswer.Reach, error) {
 	return reach, nil
 }
 
+// edge is orilla edge: it serves all sites of a store until it is ended. listen
+// is where it answers, announce where others reach it.
 func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edge.Options) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
@@ -153,6 +156,8 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	options.Tell = a.tell
+	// The node is ready to answer before it is announced: who reads that it is
+	// there may ask at once.
 	node := edge.New(store, options)
 	address := edge.Reachable(listener.Addr())
 	_, port, _ := net.SplitHostPort(address)
@@ -169,6 +174,7 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net
 	}
 
 	owned.Go(func() { node.Follow(ctx, func() {}) })
+	// Announcing itself also tells the node the store's clock.
 	owned.Go(func() { edge.Announce(ctx, store, presence, node.SetAhead) })
 	err := httpanswer.Serve(ctx, listener, node)
 	cancel()

@@ -33,7 +33,8 @@ type explainOptions struct {
 	served map[string][]string
 }
 
-// explainCmd is what orilla explain does.
+// explainCmd asks what addresses are answered with; check borrows how it finds
+// its subject.
 type explainCmd struct{ *app }
 
 func newExplainCommand(a *app) *cobra.Command {
@@ -71,7 +72,7 @@ func newExplainCommand(a *app) *cobra.Command {
 	flags.StringVar(&o.at, "at", "", "at which `TIME`, such as 2026-12-24T12:00Z (default: now)")
 	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and show both")
 	flags.BoolVar(&o.expect, "expect", false, "print the answers as expectations for the rules file")
-	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(flags, &o.site)
 
 	//nolint:errcheck // the flag exists
 	cmd.RegisterFlagCompletionFunc("on", completion{a}.releases)
@@ -81,6 +82,9 @@ func newExplainCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// explain is orilla explain: what a URL is answered with and why, without
+// sending a request unless --live asks for one. what is a URL, a path, or - for
+// one a line on standard input.
 func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions) error {
 	p, err := a.load(ctx)
 	if err != nil {
@@ -90,12 +94,14 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 		return err
 	}
 
+	// Whatever it is, what follows is the same question to the same function.
 	subject, s, err := a.subject(ctx, p, o.site, o.on)
 	if err != nil {
 		return err
 	}
 	if o.environment != "" {
 		subject.As(p, o.environment)
+		// An environment is explained as itself: rules may ask which one it is.
 	} else if s != nil {
 		if environment, err := s.named(ctx, o.on); err == nil && o.on != "" {
 			o.environment = journal.DisplayName(environment) // what it serves is looked at as what it is
@@ -105,6 +111,8 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 		}
 	}
 
+	// A rule with a mistake is no reason to explain nothing; it is a reason to
+	// say so.
 	if len(subject.Mistakes) > 0 {
 		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)),
 			"rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
@@ -115,6 +123,7 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 		}
 	}
 
+	// One address is shown with all steps, a list with one line each.
 	if what != "-" {
 		report, err := a.explained(ctx, p, subject, s, what, o)
 		if err != nil {
@@ -376,6 +385,8 @@ func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) string {
 	return ""
 }
 
+// explained decides one address of a subject, with the rules that were tried on
+// the way.
 func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *inspect.Subject, s *session,
 	what string, o *explainOptions,
 ) (view.ExplainReport, error) {

@@ -30,6 +30,7 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 	if err != nil {
 		return nil, err
 	}
+
 	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
 		return http.ErrUseLastResponse // what is asked for is the redirect itself
 	}}
@@ -42,9 +43,10 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 	return view.CompareLive(report, nodes[0].Address, response), nil
 }
 
-// liveRequest is the request that asks an edge node what was asked of the rules. It
-// brings what lets it in where a password is asked for.
-func (a *explainCmd) liveRequest(ctx context.Context, s *session, req answer.Request, node string) (*http.Request, error) {
+// liveRequest is the request that asks an edge node what was asked of the
+// rules. It brings what lets it in where a password is asked for.
+func (a *explainCmd) liveRequest(ctx context.Context, s *session, req answer.Request, node string,
+) (*http.Request, error) {
 	base := inspect.BaseOf(s.project.ProductionConfig, req.Environment)
 	path := req.Path
 	if req.Base == "" {

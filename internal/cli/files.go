@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,7 +20,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// filesCmd is what orilla files does.
+// filesCmd lists the files of a release or a folder, and exports a release.
 type filesCmd struct{ *app }
 
 func newFilesCommand(a *app) *cobra.Command {
@@ -47,10 +46,13 @@ func newFilesCommand(a *app) *cobra.Command {
 
 	cmd.Flags().StringVar(&export, "export", "",
 		"write the release to a new `FOLDER`, or an archive ending in .zip, .tar or .tar.gz")
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	return a.jsonFlag(cmd)
 }
 
+// files is orilla files: what a release holds, or what would be published of a
+// folder. What is a folder on this machine is taken as one; all else must be a
+// release.
 func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	report, err := a.folderFiles(ctx, what)
 	if err == nil && report == nil {
@@ -60,38 +62,36 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 		return err
 	}
 
-	if a.JSON {
-		return a.Document(report)
-	}
-	rows := [][]string{{"ADDRESS", "FILE", "SIZE", "TYPE", "CACHED"}}
-	for _, file := range report.Files {
-		cached, shown := "asks each time", file.Path
-		if file.Immutable {
-			cached = console.Good("a year")
+	return a.Result(report, func() {
+		rows := [][]string{{"ADDRESS", "FILE", "SIZE", "TYPE", "CACHED"}}
+		for _, file := range report.Files {
+			cached, shown := "asks each time", file.Path
+			if file.Immutable {
+				cached = console.Good("a year")
+			}
+			if "/"+file.Path == file.Address {
+				shown = console.Faint("the same")
+			}
+			rows = append(rows, []string{file.Address, shown, console.Size(file.Size),
+				strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
 		}
-		if "/"+file.Path == file.Address {
-			shown = console.Faint("the same")
+
+		a.Table(rows, 2)
+		from := report.Folder
+		if report.Release != "" {
+			from = report.Release[:12]
 		}
-		rows = append(rows, []string{file.Address, shown, console.Size(file.Size),
-			strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
-	}
 
-	a.Table(rows, 2)
-	from := report.Folder
-	if report.Release != "" {
-		from = report.Release[:12]
-	}
+		files := console.Count(int64(len(report.Files)), "file", "files")
+		a.Print("%s", console.Strong(files+", "+console.Size(report.Bytes)+" in "+from))
+		for _, left := range report.LeftOut {
+			a.Print("%s %s  %s", console.Warn("left out:"), left.Path, console.Faint(left.Why))
+		}
 
-	a.Print("%s", console.Strong(fmt.Sprintf("%s, %s in %s", console.Count(int64(len(report.Files)), "file",
-		"files"), console.Size(report.Bytes), from)))
-	for _, left := range report.LeftOut {
-		a.Print("%s %s  %s", console.Warn("left out:"), left.Path, console.Faint(left.Why))
-	}
-
-	for _, notice := range report.Notices {
-		a.Notice(notice)
-	}
-	return nil
+		for _, notice := range report.Notices {
+			a.Notice(notice)
+		}
+	})
 }
 
 // folderFiles lists a folder; nil if what is none.
@@ -232,14 +232,12 @@ func (a *filesCmd) export(ctx context.Context, site, what, to string) error {
 		return err
 	}
 
-	if a.JSON {
-		return a.Document(view.ExportReport{Release: "r-" + id.String(), Exported: done})
-	}
-	a.Print("%s %s of %s to %s", console.Good("wrote"), console.Count(done.Files, "file", "files")+", "+
-		console.Size(done.Bytes), id.Short(), console.Strong(done.To))
+	return a.Result(view.ExportReport{Release: "r-" + id.String(), Exported: done}, func() {
+		a.Print("%s %s of %s to %s", console.Good("wrote"), console.Count(done.Files, "file", "files")+", "+
+			console.Size(done.Bytes), id.Short(), console.Strong(done.To))
 
-	if done.Rules > 0 {
-		a.Print("%s to %s", console.Count(done.Rules, "rule", "rules"), done.RulesFile)
-	}
-	return nil
+		if done.Rules > 0 {
+			a.Print("%s to %s", console.Count(done.Rules, "rule", "rules"), done.RulesFile)
+		}
+	})
 }

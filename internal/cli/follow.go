@@ -47,7 +47,7 @@ type followOptions struct {
 // which calls to --wake are signed.
 const wakeSecret = "ORILLA_WAKE_SECRET"
 
-// followCmd is what orilla follow does.
+// followCmd runs a follower in this process, or pauses all of a site's.
 type followCmd struct{ *app }
 
 func newFollowCommand(a *app) *cobra.Command {
@@ -97,6 +97,8 @@ func newFollowCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// follow is orilla follow: it deploys every new commit until it is ended. Ended
+// and started again, here or elsewhere, it goes on where it was.
 func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if o.pause || o.resume {
 		return a.setPause(ctx, o)
@@ -141,7 +143,8 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	defer owned.Wait()
 	defer cancel()
 	wake := make(chan struct{}, 1)
-	f.Wake = wake
+	f.Trigger = wake
+
 	if !o.once {
 		if err := a.wakers(ctx, &owned, f, o.wake, wake); err != nil {
 			return err
@@ -150,14 +153,15 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	return a.run(ctx, o, f, limit)
 }
 
-// lockFollower makes sure that nobody else on this machine follows the same
-// repository for the same store. The lock is held until it is unlocked, or the
-// process ends.
+// lockFollower makes sure that nobody else on this machine
+// follows the same repository for the same store. The lock
+// is held until it is unlocked, or the process ends.
 func lockFollower(f *follow.Follower) (*flock.Flock, error) {
 	if err := os.MkdirAll(filepath.Dir(f.LockFile()), 0o700); err != nil {
 		return nil, err
 	}
 	lock := flock.New(f.LockFile())
+
 	if locked, err := lock.TryLock(); err != nil || !locked {
 		return nil, fault.New(fault.Refused, "followed-already",
 			"this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
@@ -167,7 +171,8 @@ func lockFollower(f *follow.Follower) (*flock.Flock, error) {
 }
 
 // run follows, and shows what comes of it.
-func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Follower, limit *rate.Limiter) error {
+func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Follower, limit *rate.Limiter,
+) error {
 	show := &followReport{app: a.app, follower: f, ci: o.ciOptions}
 	f.Tell = show.tell
 	f.Job = func(plan *site.Plan) deploy.Job {
@@ -223,6 +228,7 @@ func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Proje
 		}
 	}
 
+	// Whatever has a colon is an address (git-clone(1)).
 	if !strings.Contains(from, ":") { // a folder
 		from = a.path(from)
 		if from, err = filepath.Abs(from); err != nil {
@@ -276,6 +282,8 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 	if err != nil {
 		return err
 	}
+	// CI says what is to be built: this commit, and not what the branch has
+	// become since.
 	f.Only = &source.Ref{Name: "refs/heads/" + branch, Commit: head.Hash, When: head.When}
 	f.Once = true
 	return nil
@@ -285,6 +293,8 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow.Follower, address string,
 	wake chan<- struct{},
 ) error {
+	// A channel with room for one: any number of hints that come together cause
+	// one look.
 	nudge := func() {
 		select {
 		case wake <- struct{}{}:
@@ -302,6 +312,8 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 
 	if place != "" {
 		refs := filepath.Join(place, "refs")
+		// Git writes a ref as a file, so a commit in a folder of this machine
+		// is seen without a hook.
 		changes := devserver.Changes(ctx, place, func(folder string) bool {
 			return folder != refs && !strings.HasPrefix(folder, refs+string(filepath.Separator))
 		})
@@ -316,6 +328,7 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 		return nil
 	}
 	secret := os.Getenv(wakeSecret)
+	// Whoever can wake a follower can make it fetch without end.
 	if len(secret) < 16 {
 		return fault.New(fault.Usage, "wake-secret",
 			"calls to --wake are signed, and %s holds no secret of 16 characters or more", wakeSecret).
@@ -330,7 +343,8 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 
 	a.Note("%s signed calls to http://%s/ wake it", console.Faint("listening:"),
 		edge.Reachable(listener.Addr()))
-	server := &http.Server{Handler: &follow.Wake{Secret: []byte(secret), Wake: nudge,
+	// Calls come from anywhere, so each has a bound in time as well as in size.
+	server := &http.Server{Handler: &follow.Webhook{Secret: []byte(secret), Notify: nudge,
 		Told: func(remote string, status int) {
 			if status == http.StatusForbidden {
 				a.Note("%s a call from %s had no good signature", console.Warn("note:"), remote)
@@ -342,6 +356,8 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 	return nil
 }
 
+// setPause keeps all followers of a site from building, or lets them go on. It
+// is a record in the store, since a follower may run on another machine.
 func (a *followCmd) setPause(ctx context.Context, o *followOptions) error {
 	if o.pause && o.resume {
 		return fault.New(fault.Usage, "usage", "either --pause or --resume")
@@ -391,13 +407,14 @@ func (quietReporter) Line(string)                           {}
 func (quietReporter) Step(builds.Step)                      {}
 func (quietReporter) Uploaded(publish.Progress, int, int64) {}
 
-// Notice implements pipeline.Reporter.
+// Notice implements deploy.Reporter.
 func (q quietReporter) Notice(notice fault.Notice) {
 	notice.What = q.branch + ": " + notice.What
 	q.app.Notice(notice)
 }
 
-// followReport shows events.
+// followReport shows a follower's events, as lines for people or as JSON, and
+// writes what later steps of CI read.
 type followReport struct {
 	*app
 	follower *follow.Follower
@@ -405,6 +422,7 @@ type followReport struct {
 	failed   error
 }
 
+// begin says what is followed, from where to where, and how to end it.
 func (r *followReport) begin() {
 	f := r.follower
 	from, where := f.Project.Repository.Top, f.Store.Address()
@@ -436,11 +454,12 @@ func (r *followReport) begin() {
 	}
 }
 
-// tell shows one event.
+// tell shows one event, with its address or its error beneath.
 func (r *followReport) tell(event follow.Event) {
 	if event.Kind == follow.Live {
 		s := &session{project: r.follower.Project, store: r.follower.Store, site: r.follower.Project.Site()}
 		nodes, _ := edge.Reached(context.Background(), s.store, storage.KnownAhead(s.store))
+		// Told even when the follower is just ending: it is live.
 		addresses := s.addresses(context.Background(), event.Head.Environment, event.Head.Document, nodes)
 		event.Address = addresses[0]
 		values := view.OutputValues{URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site,
@@ -493,6 +512,8 @@ func (r *followReport) tell(event follow.Event) {
 	}
 }
 
+// tellJSON writes an event as one line of JSON (JSON Lines), so that a program
+// can read while it goes on.
 func (r *followReport) tellJSON(event follow.Event) {
 	report := view.EventReport{Event: event, Milliseconds: event.Took.Milliseconds(),
 		Code: fault.Code(event.Error)}
@@ -502,7 +523,7 @@ func (r *followReport) tellJSON(event follow.Event) {
 	r.Line(report) //nolint:errcheck // nobody to tell
 }
 
-// end says what became of everything.
+// end counts, on one line, what became of all commits.
 func (r *followReport) end() {
 	c := r.follower.Counts
 	var parts []string

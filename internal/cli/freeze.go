@@ -25,13 +25,15 @@ type freezeOptions struct {
 	dryRun, yes, leaveLive bool
 }
 
+// flags adds what freeze and thaw have in common; why is what the message is
+// for.
 func (o *freezeOptions) flags(cmd *cobra.Command, why string) {
-	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", why)
 	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
 }
 
-// freezeCmd is what orilla freeze does.
+// freezeCmd keeps automation out of an environment, and lets it in again.
 type freezeCmd struct{ *app }
 
 func newFreezeCommand(a *app) *cobra.Command {
@@ -94,6 +96,8 @@ func (a *app) operatorOf(ctx context.Context, site, typed, what string,
 	return s, environment, operator, err
 }
 
+// freeze is orilla freeze: from its entry on, no automatic deploy moves the
+// environment. What is built meanwhile waits, and is put live by a thaw.
 func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) error {
 	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "freeze")
 	if err != nil {
@@ -125,14 +129,15 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 		return rollbackRefused(s, environment, err)
 	}
 
-	if a.JSON {
-		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
-	}
-	a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until,
-		console.Accent("orilla thaw "+name))
-	return nil
+	return a.Result(view.DescribeEntry(entry, nil, entry.Number), func() {
+		a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until,
+			console.Accent("orilla thaw "+name))
+	})
 }
 
+// thaw is orilla thaw: it ends a freeze and, if releases wait, asks whether the
+// newest of them goes live in the same entry. There is no moment between the
+// two at which another could step in.
 func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) error {
 	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "thaw")
 	if err != nil {
@@ -217,7 +222,7 @@ func (a *freezeCmd) showWaiting(ctx context.Context, s *session, head journal.En
 	for i, waits := range waiting {
 		text := waits.Release.Short() + "  " + console.Accent(source.Short(waits.Commit)) + "  " +
 			waits.Subject + console.Faint("  built "+a.Age(waits.When)+" by "+source.PersonName(waits.Who))
-		a.Row(a.Err, []string{"next", ""}[min(i, 1)], text)
+		a.Row(a.Err, console.Label("next", i), text)
 		if i == 0 {
 			changes, err := compared(ctx, s, head.Release, waits.Release)
 			if err != nil {

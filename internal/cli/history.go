@@ -24,7 +24,8 @@ type historyOptions struct {
 	all   bool
 }
 
-// historyCmd is what orilla history does.
+// historyCmd lists journals, and goes back in them: rollback lies here too,
+// since what one can go back to is what history shows.
 type historyCmd struct{ *app }
 
 func newHistoryCommand(a *app) *cobra.Command {
@@ -40,12 +41,13 @@ func newHistoryCommand(a *app) *cobra.Command {
 		},
 	}
 
-	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().BoolVar(&o.all, "all", false, "of all environments together, in the order of time")
 	cmd.Flags().IntVarP(&o.limit, "limit", "n", 20, "show the last `N` entries; 0 for all")
 	return a.jsonFlag(cmd)
 }
 
+// argument returns the i-th argument, "" if there are fewer.
 func argument(args []string, i int) string {
 	if i < len(args) {
 		return args[i]
@@ -53,6 +55,9 @@ func argument(args []string, i int) string {
 	return ""
 }
 
+// history is orilla history: the entries of an environment's journal, newest
+// first, with what came of each. With --all it is the entries of all
+// environments, in order of time.
 func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string) error {
 	if o.all && typed != "" {
 		return fault.New(fault.Usage, "usage", "--all shows every environment, so %s cannot be named too",
@@ -62,6 +67,9 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 	if err != nil {
 		return err
 	}
+
+	// Lazy, newest first: of a journal of thousands as many entries are read as
+	// are shown.
 	environment, entries := "", allEntries(ctx, s)
 	if !o.all {
 		if environment, err = s.named(ctx, typed); err != nil {
@@ -78,15 +86,14 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 	if err != nil {
 		return err
 	}
-	if a.JSON {
-		return a.Document(list.Reports)
-	}
-	view.PrintHistory(a.Console, s.site, environment, list)
-	return nil
+	return a.Result(list.Reports, func() {
+		view.PrintHistory(a.Console, s.site, environment, list)
+	})
 }
 
-// describeEntries describes entries as they are listed: limit of them, 0 for all.
-// environment is that of entries that cannot be read; "" if they are of several.
+// describeEntries describes entries as they are listed:
+// limit of them, 0 for all. environment is that of entries
+// that cannot be read; "" if they are of several.
 func (a *historyCmd) describeEntries(ctx context.Context, s *session, environment string,
 	entries iter.Seq2[journal.Entry, error], limit int,
 ) (view.History, error) {
@@ -96,9 +103,12 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 		if err != nil && ctx.Err() != nil {
 			return list, ctx.Err()
 		}
+		// One more than is shown was read, so that "there are more" is known
+		// and not guessed.
 		if list.More = limit > 0 && len(list.Reports) == limit; list.More {
 			break
 		}
+
 		if entry.Environment == "" {
 			entry.Environment = environment
 		}
@@ -111,6 +121,7 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 		report.Live = report.Live && view.StateOf(&entry, a.Now()) != view.StateExpired
 		report.Tags = tags[entry.Commit]
 		report.CommitAddress = s.project.ProductionConfig.CommitLink(entry.Commit)
+
 		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
 			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
 				return list, err
@@ -118,6 +129,7 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 		}
 		list.Entries, list.Reports = append(list.Entries, entry), append(list.Reports, report)
 	}
+
 	return list, nil
 }
 
@@ -138,6 +150,8 @@ func allEntries(ctx context.Context, s *session) iter.Seq2[journal.Entry, error]
 			}
 		}
 
+		// A merge of the journals: next holds the entry of each that comes
+		// next.
 		for len(next) > 0 && ctx.Err() == nil {
 			newest := 0
 			for i := range next {
@@ -186,7 +200,7 @@ func newRollbackCommand(a *app) *cobra.Command {
 	}
 
 	flags := cmd.Flags()
-	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(flags, &o.site)
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
 	flags.BoolVar(&o.keepFollowing, "keep-following", false,
 		"do not freeze: let the next automatic deploy replace it")
@@ -194,11 +208,16 @@ func newRollbackCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// rollbackOptions are what orilla rollback takes.
 type rollbackOptions struct {
 	site, why             string
 	keepFollowing, dryRun bool
 }
 
+// rollback is orilla rollback: it writes an entry with an earlier state. It
+// builds and uploads nothing and needs no repository. Unless told to keep
+// following, it freezes the environment: the next commit would bring back what
+// was just taken away.
 func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -215,20 +234,24 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 		return err
 	}
 	defer operator.Close(ctx)
+	// Whether it is whole was looked at before the entry was written; how far
+	// is told.
 	back, err := operator.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing,
 		Why: o.why}, o.dryRun)
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
 
-	if back.Sound.Looked < back.Sound.Objects {
+	if back.Integrity.Looked < back.Integrity.Objects {
 		a.Note("%s", console.Faint(fmt.Sprintf(
 			"of %d objects that differ, %d were looked at before; orilla store verify looks at all",
-			back.Sound.Objects, back.Sound.Looked)))
+			back.Integrity.Objects, back.Integrity.Looked)))
 	}
 	return a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started)
 }
 
+// reportRollback says what is live now and was before, how many edge nodes have
+// it, how long that took, and how to undo it.
 func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string,
 	left, entry journal.Entry, started time.Time,
 ) error {

@@ -16,6 +16,8 @@ import (
 	"orilla.example/orilla/internal/site"
 )
 
+// initOptions are what orilla init takes; what is not given is guessed from the
+// project's files, and asked.
 type initOptions struct {
 	routes       string
 	site, output string
@@ -25,7 +27,8 @@ type initOptions struct {
 	goesOn       bool // a deploy asked, and goes on by itself
 }
 
-// initCmd is what orilla init does.
+// initCmd writes a configuration for a project that has none, and scripts for
+// CI.
 type initCmd struct{ *app }
 
 func newInitCommand(a *app) *cobra.Command {
@@ -69,6 +72,8 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 			At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")
 	}
 
+	// Detected first and asked afterwards, so that most questions are answered
+	// by pressing Enter.
 	guess := project.Detect(os.DirFS(p.Root))
 	if o.output != "" {
 		guess.Output = o.output
@@ -101,6 +106,8 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 		guess.Rules, rulesFile = []string{"site.rules"}, filepath.Join(p.Root, "site.rules")
 	}
 
+	// The draft is read by the same parser as everybody's file: what init
+	// writes is never wrong.
 	text := project.Draft(site, guess, p.Main)
 	if _, err := project.Parse([]byte(text), project.FileName); err != nil {
 		return err
@@ -135,6 +142,8 @@ func clientRoutes(path string) (string, error) {
 	return text, nil
 }
 
+// writeConfig writes orilla.yaml where there is none: O_EXCL, so that a file
+// that came meanwhile stays as it is.
 func (a *initCmd) writeConfig(file, site string, guess project.Guess, text string, goesOn bool) error {
 	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
@@ -170,6 +179,7 @@ func (a *initCmd) writeConfig(file, site string, guess project.Guess, text strin
 func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess, o *initOptions,
 ) (string, project.Guess, error) {
 	var err error
+	// Asked in the order in which the answers depend on each other.
 	if a.Asks && !o.yes {
 		if site, err = a.askSite(ctx, site); err != nil {
 			return "", guess, err
@@ -211,6 +221,7 @@ func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess,
 	return site, guess, nil
 }
 
+// askSite asks for a site's name, with preset filled in.
 func (a *initCmd) askSite(ctx context.Context, preset string) (string, error) {
 	answer, err := a.Input(ctx, "What is the site called?", "The name becomes part of its addresses.", preset,
 		func(text string) error {
@@ -227,6 +238,8 @@ func (a *initCmd) askSite(ctx context.Context, preset string) (string, error) {
 	return answer, err
 }
 
+// splitSteps takes apart what was typed as steps, divided by semicolons. Each
+// is run in a shell of its own, so a cd in one does not reach the next.
 func splitSteps(text string) []string {
 	var steps []string
 	for step := range strings.SplitSeq(text, ";") {

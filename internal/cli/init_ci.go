@@ -36,6 +36,7 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 			Then("orilla init first")
 	}
 
+	// Shown before anything is written: they run with the store's credentials.
 	files, err := ciFiles(p)
 	if err != nil {
 		return err
@@ -56,6 +57,8 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 	}
 
 	a.Note("")
+	// The commonest mistake of a first CI job is a store on the machine that is
+	// gone after it.
 	if address, _ := a.storeAddress(p); !strings.Contains(address, "://") ||
 		strings.HasPrefix(address, "file:") {
 		a.Note("%s the store is a folder, which a machine of CI does not share: set store: "+
@@ -94,11 +97,14 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 	return nil
 }
 
+// exists reports whether something is at a path.
 func exists(path string) bool {
 	_, err := os.Stat(path)
 	return err == nil
 }
 
+// writeCI writes one file for CI, executable, over what is there: the caller
+// has asked.
 func (a *initCmd) writeCI(p *site.Project, file ciFile) error {
 	path := filepath.Join(p.Root, filepath.FromSlash(file.name))
 	err := os.MkdirAll(filepath.Dir(path), 0o755)
@@ -113,7 +119,8 @@ func (a *initCmd) writeCI(p *site.Project, file ciFile) error {
 	return nil
 }
 
-// ciFiles makes the scripts.
+// ciFiles makes the scripts, with the version and the digest of this very
+// program in them.
 func ciFiles(p *site.Project) ([]ciFile, error) {
 	sum, err := ownSum()
 	if err != nil {
@@ -130,6 +137,8 @@ func ciFiles(p *site.Project) ([]ciFile, error) {
 	}
 
 	list := func(names ...string) string { return cmp.Or(strings.Join(names, ", "), "none") }
+	// The job that runs a stranger's code gets neither; the one that publishes
+	// gets the store's keys, and not the build's.
 	needed, storeOnly := list(slices.Concat(build.Secrets, keys)...), list(keys...)
 
 	// on one line, behind a comment sign

@@ -20,7 +20,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// logCmd is what orilla log does.
+// logCmd shows what builds printed, and cancels them.
 type logCmd struct{ *app }
 
 func newLogCommand(a *app) *cobra.Command {
@@ -37,10 +37,12 @@ func newLogCommand(a *app) *cobra.Command {
 			return c.log(cmd.Context(), site, argument(args, 0))
 		},
 	}
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	return cmd
 }
 
+// notFoundIsNoReason makes a missing part of a log an empty one: a build may
+// not have written any yet.
 func notFoundIsNoReason(err error) error {
 	if errors.Is(err, storage.ErrNotFound) {
 		return nil
@@ -48,6 +50,9 @@ func notFoundIsNoReason(err error) error {
 	return err
 }
 
+// log is orilla log: the output of a build, by its number, or the last one of a
+// commit or a branch. While the build runs, here or elsewhere, it is followed
+// to its end.
 func (a *logCmd) log(ctx context.Context, site, typed string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
@@ -60,6 +65,8 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 
 	a.Note("%s  %s  %s  %s", console.Strong(run.Label()), console.Accent(source.Short(run.Commit)),
 		run.Subject, console.Faint("("+run.Branch+", "+a.Age(run.When)+")"))
+	// First what comes while it runs, and then, once it has ended, the rest
+	// from the store: the writer knows how much was shown.
 	out := &logWriter{app: a.app}
 	if run.Ended == nil {
 		if run, err = a.followLog(ctx, s, run, out); err != nil {
@@ -93,13 +100,13 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 // followLog prints the log of a running build until it ends.
 func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out *logWriter,
 ) (builds.Run, error) {
-	next, began := 0, time.Now()
+	next, began, number := 0, time.Now(), run.Number
 	for {
 		running, err := build.List(ctx, s.store, s.site)
 		if err != nil {
 			return run, err
 		}
-		at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number })
+		at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == number })
 		if at >= 0 {
 			var text []byte
 			if text, next, err = build.LiveLog(ctx, s.store, running[at], next); err != nil {
@@ -108,7 +115,7 @@ func (a *logCmd) followLog(ctx context.Context, s *session, run builds.Run, out 
 			out.write(text)
 		}
 
-		if run, err = s.runs().Get(ctx, run.Number); err != nil {
+		if run, err = s.runs().Get(ctx, number); err != nil {
 			return run, err
 		}
 		if run.Ended != nil || at < 0 && time.Since(began) > 3*time.Second ||
@@ -133,6 +140,8 @@ type logWriter struct {
 	partial []byte
 }
 
+// write takes a piece of a log, which may end in the middle of a line or of a
+// character, and passes on whole lines.
 func (w *logWriter) write(data []byte) {
 	w.written += len(data)
 	w.partial = append(w.partial, data...)
@@ -159,6 +168,7 @@ func (w *logWriter) rest(data []byte) {
 	}
 }
 
+// flush passes on a last line that has no end.
 func (w *logWriter) flush() {
 	if len(w.partial) > 0 {
 		w.write([]byte("\n"))
@@ -175,13 +185,16 @@ func newCancelCommand(a *app) *cobra.Command {
 			return c.cancelBuild(cmd.Context(), site, argument(args, 0))
 		},
 	}
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	return a.jsonFlag(cmd)
 }
 
 // cancelWait is how long it is waited for whoever builds to end.
 const cancelWait = 30 * time.Second
 
+// cancelBuild is orilla cancel: it asks whoever runs a build to end it. Asking
+// is a record beside the build's lease, since they may be on another machine;
+// it waits until they have.
 func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 	s, err := a.session(ctx, site)
 	if err != nil {

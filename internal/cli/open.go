@@ -16,7 +16,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// openCmd is what orilla open does.
+// openCmd opens what is live in a browser.
 type openCmd struct{ *app }
 
 func newOpenCommand(a *app) *cobra.Command {
@@ -31,11 +31,13 @@ func newOpenCommand(a *app) *cobra.Command {
 		},
 	}
 
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	cmd.Flags().BoolVar(&show, "show", false, "print the address and open nothing")
 	return a.jsonFlag(cmd)
 }
 
+// open is orilla open: it opens what is live in a browser, or shows its
+// address.
 func (a *openCmd) open(ctx context.Context, site, what string, show bool) error {
 	s, err := a.session(ctx, site)
 	if err != nil {

@@ -23,7 +23,7 @@ type passwordOptions struct {
 	generate, remove, stdin, dryRun, yes bool
 }
 
-// passwordCmd is what orilla password does.
+// passwordCmd sets who may look at an environment.
 type passwordCmd struct{ *app }
 
 func newPasswordCommand(a *app) *cobra.Command {
@@ -51,12 +51,16 @@ func newPasswordCommand(a *app) *cobra.Command {
 	flags.BoolVar(&o.stdin, "stdin", false, "read it from the first line of standard input")
 	flags.BoolVar(&o.remove, "remove", false, "ask for none any more: everybody may look; asks")
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
-	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(flags, &o.site)
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
 	return a.jsonFlag(cmd)
 }
 
+// password is orilla password: it sets or removes the password of an
+// environment or of all previews. A password is never an argument, where any
+// process of the machine could read it: it is asked for, generated, or read
+// from standard input.
 func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed string) error {
 	if o.generate && o.stdin || o.remove && (o.generate || o.stdin || o.user != "") {
 		return fault.New(fault.Usage, "usage", "--generate, --stdin and --remove exclude each other")
@@ -77,6 +81,8 @@ func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed str
 		}
 	}
 
+	// Of previews, the password lies in a journal of its own, since it counts
+	// for those to come too.
 	name := journal.DisplayName(environment)
 	if environment == journal.Previews {
 		name = "all previews"
@@ -87,19 +93,25 @@ func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed str
 		}
 	}
 
+	// Asked for before anything is written, and checked while it is typed.
 	password, err := a.newPassword(ctx, o, name)
 	if err != nil {
 		return err
 	}
 	if o.dryRun {
-		a.Note("%s would %s; nothing was done: --dry-run", name, map[bool]string{true: "be open to everybody",
-			false: "ask for a password"}[o.remove])
+		change := "ask for a password"
+		if o.remove {
+			change = "be open to everybody"
+		}
+		a.Note("%s would %s; nothing was done: --dry-run", name, change)
 		return nil
 	}
 
 	return a.setPassword(ctx, s, o, environment, name, password)
 }
 
+// setPassword writes the entry. The hash is made once, here; an edge node
+// learns nothing else.
 func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOptions, environment, name,
 	password string,
 ) error {
@@ -191,6 +203,7 @@ func (a *passwordCmd) newPassword(ctx context.Context, o passwordOptions, name s
 	case o.generate:
 		return access.Secret()[:20], nil
 	case o.stdin:
+		// The first line, so that an editor's final line end is no part of it.
 		line, err := bufio.NewReader(io.LimitReader(os.Stdin, 1<<10)).ReadString('\n')
 		if line = strings.TrimRight(line, "\r\n"); line == "" {
 			return "", fault.New(fault.Usage, "no-password", "standard input has no password").Because(err)
@@ -211,6 +224,8 @@ func (a *passwordCmd) newPassword(ctx context.Context, o passwordOptions, name s
 		return "", err
 	}
 
+	// Nobody sees what they type, and a mistyped password would lock everybody
+	// out.
 	again, err := a.Secret(ctx, "Once more", "", nil)
 	if err == nil && again != password {
 		err = fault.New(fault.Usage, "no-password", "the two are not the same; nothing was changed")

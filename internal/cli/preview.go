@@ -28,7 +28,7 @@ type previewOptions struct {
 	revoke               bool
 }
 
-// previewCmd is what orilla preview does.
+// previewCmd lists, shares, extends and removes previews.
 type previewCmd struct{ *app }
 
 func newPreviewCommand(a *app) *cobra.Command {
@@ -60,6 +60,8 @@ func newPreviewCommand(a *app) *cobra.Command {
 	return cmd
 }
 
+// listPreviews is orilla preview list: the previews that are there, those that
+// moved last first, with what they show and when they end.
 func (a *previewCmd) listPreviews(ctx context.Context, o statusOptions, patterns []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -96,6 +98,8 @@ func matchesPreview(patterns []string, name string) bool {
 	return matchesAny(short, label)
 }
 
+// completePreviews proposes previews with and without "preview/", in the way in
+// which the word was begun.
 func (a *previewCmd) completePreviews(cmd *cobra.Command, args []string, start string,
 ) ([]string, cobra.ShellCompDirective) {
 	names, directive := completion{a.app}.environments(cmd, args, "preview/"+strings.TrimPrefix(start,
@@ -124,12 +128,14 @@ func newPreviewExtendCommand(a *app) *cobra.Command {
 
 	cmd.Flags().StringVar(&o.length, "for", "7d",
 		"how long from now, a `TIME` such as 12h or 7d; \"ever\" for no end")
-	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
 	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
 	return a.jsonFlag(cmd)
 }
 
+// extendPreview is orilla preview extend: it moves the end of one preview, by
+// an entry in its journal.
 func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed string) error {
 	s, environment, operator, err := a.operatorOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed,
 		"preview/"), "extend")
@@ -163,11 +169,9 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 		return rollbackRefused(s, environment, err)
 	}
 
-	if a.JSON {
-		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
-	}
-	a.Print("%s %s", name, text)
-	return nil
+	return a.Result(view.DescribeEntry(entry, nil, entry.Number), func() {
+		a.Print("%s %s", name, text)
+	})
 }
 
 // namedPreview returns the stored name of a preview that was typed, with or
@@ -194,7 +198,7 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 		},
 	}
 
-	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
 	cmd.Flags().BoolVar(&o.expired, "expired", false, "those whose time is over; they answer 410 already")
 	cmd.Flags().BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
@@ -202,6 +206,9 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// removePreviews is orilla preview remove. patterns are names or globs; what
+// they match is listed and asked about before the first is removed. What is
+// gone already is no error, so that CI can run it for every branch that closes.
 func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patterns []string) error {
 	if len(patterns) == 0 && !o.expired {
 		return fault.New(fault.Usage, "usage", "say which previews should end").
@@ -241,9 +248,10 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 	return a.removeAll(ctx, s, states, o.why)
 }
 
-// serving returns the previews that serve something: those whose names fit any of
-// the patterns, or, if expired is set, those of them whose time is over.
-func (a *previewCmd) serving(ctx context.Context, s *session, patterns []string, expired bool) ([]environments.State, error) {
+// serving returns the previews that serve something: those whose names fit any
+// of the patterns, or, if expired is set, those of them whose time is over.
+func (a *previewCmd) serving(ctx context.Context, s *session, patterns []string, expired bool,
+) ([]environments.State, error) {
 	fits := func(name string) bool { return journal.IsPreview(name) && matchesPreview(patterns, name) }
 	states, err := environments.States(ctx, s.store, s.site, nil, fits)
 	now := a.Now()
@@ -253,7 +261,8 @@ func (a *previewCmd) serving(ctx context.Context, s *session, patterns []string,
 }
 
 // removeAll ends previews, and tells of each.
-func (a *previewCmd) removeAll(ctx context.Context, s *session, states []environments.State, why string) error {
+func (a *previewCmd) removeAll(ctx context.Context, s *session, states []environments.State, why string,
+) error {
 	operator, err := s.operator(ctx, "remove")
 	if err != nil {
 		return err
@@ -338,7 +347,7 @@ func newPreviewShareCommand(a *app) *cobra.Command {
 	cmd.Flags().StringVar(&o.length, "for", "3d",
 		"how long it opens, a `TIME` such as 12h or 3d, 90d at most")
 	cmd.Flags().BoolVar(&o.revoke, "revoke", false, "take back all links that were shared")
-	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say for whom; it is kept")
 	return a.jsonFlag(cmd)
 }
@@ -346,6 +355,9 @@ func newPreviewShareCommand(a *app) *cobra.Command {
 // longestShare bounds how long a link opens anything.
 const longestShare = 90 * 24 * time.Hour
 
+// share is orilla preview share: it makes a link that opens an environment
+// without its password. The link is printed once and nowhere kept; the store
+// has its digest.
 func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -355,6 +367,7 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	if err != nil {
 		return err
 	}
+
 	length, err := project.ParseDuration(o.length)
 	if err == nil && (time.Duration(length) > longestShare || length < project.Duration(time.Minute)) {
 		err = fmt.Errorf("%q is not between a minute and 90 days", o.length)
@@ -375,9 +388,9 @@ func (a *previewCmd) share(ctx context.Context, o previewOptions, typed string) 
 	return a.makeLink(ctx, s, operator, environment, time.Duration(length), o.why)
 }
 
-// shareable returns the environment that was typed, by its stored name, if a link
-// to it makes sense: it serves something, and asks for a password. A link can be
-// taken back in any case.
+// shareable returns the environment that was typed, by its stored name, if a
+// link to it makes sense: it serves something, and asks for a password. A link
+// can be taken back in any case.
 func (a *previewCmd) shareable(ctx context.Context, s *session, typed string, revoke bool) (string, error) {
 	environment, err := namedPreview(ctx, s, typed)
 	if fixed, e := s.named(ctx, typed); err != nil && e == nil {
@@ -386,6 +399,7 @@ func (a *previewCmd) shareable(ctx context.Context, s *session, typed string, re
 	if err != nil {
 		return "", err
 	}
+
 	head, err := s.head(ctx, environment)
 	if err != nil {
 		return "", rollbackRefused(s, environment, err)
@@ -396,6 +410,7 @@ func (a *previewCmd) shareable(ctx context.Context, s *session, typed string, re
 		return "", fault.New(fault.Refused, "nothing-live", "%s serves nothing", name).
 			At("%s", head.Label()).Then("orilla deploy --to %s", name)
 	}
+
 	protected := head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)
 	if !protected && !revoke {
 		address := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))[0]
@@ -404,11 +419,12 @@ func (a *previewCmd) shareable(ctx context.Context, s *session, typed string, re
 			Then("send its address: %s", address).Then("or give it one: orilla password %s", name).
 			Then("or all previews: orilla password previews")
 	}
+
 	return environment, nil
 }
 
-// makeLink makes a link that opens an environment for a while, and shows it: only
-// its digest is kept.
+// makeLink makes a link that opens an environment for a
+// while, and shows it: only its digest is kept.
 func (a *previewCmd) makeLink(ctx context.Context, s *session, operator *environments.Operator,
 	environment string, length time.Duration, why string,
 ) error {
@@ -433,20 +449,19 @@ func (a *previewCmd) makeLink(ctx context.Context, s *session, operator *environ
 	for _, address := range s.addresses(ctx, environment, entry.Document, nodes) {
 		report.Links = append(report.Links, strings.TrimSuffix(address, "/")+access.LinkPath+secret+"/")
 	}
-	if a.JSON {
-		return a.Document(report)
-	}
-
-	for _, link := range report.Links {
-		a.Print("%s", console.Accent(link))
-	}
-	a.Note("it opens %s until %s; it is shown this once", name, view.Moment(until))
-	a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"),
-		strings.TrimPrefix(name, "preview/"))
-	view.HintEdge(a.Console, nodes)
-	return nil
+	return a.Result(report, func() {
+		for _, link := range report.Links {
+			a.Print("%s", console.Accent(link))
+		}
+		a.Note("it opens %s until %s; it is shown this once", name, view.Moment(until))
+		a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"),
+			strings.TrimPrefix(name, "preview/"))
+		view.HintEdge(a.Console, nodes)
+	})
 }
 
+// revoke ends all links of an environment at once. Single ones cannot be told
+// apart by anybody who has not got them.
 func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environments.Operator, environment,
 	why string,
 ) error {

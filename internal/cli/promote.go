@@ -32,7 +32,7 @@ type promoteOptions struct {
 	again         bool
 }
 
-// promoteCmd is what orilla promote does.
+// promoteCmd puts a release live in another environment.
 type promoteCmd struct{ activator }
 
 func newPromoteCommand(a *app) *cobra.Command {
@@ -55,7 +55,7 @@ func newPromoteCommand(a *app) *cobra.Command {
 
 	flags := cmd.Flags()
 	flags.StringVar(&o.to, "to", "", "the `ENVIRONMENT` to move")
-	flags.StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(flags, &o.site)
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
 	o.waitOptions.flags(cmd)
@@ -65,6 +65,9 @@ func newPromoteCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// promote is orilla promote: it puts a release that is live in one environment
+// live in another, the same bytes, built once. typed is an environment, a
+// release or a commit.
 func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -87,28 +90,20 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		return err
 	}
 
+	// A plan without steps: where the release comes from is said by the entry
+	// or the build that made it.
 	plan := &site.Plan{Project: s.project, Site: s.site, Environment: environment, Origin: from.Origin,
 		Message: o.why, Config: s.project.LocalConfig}
 	a.Row(a.Err, "promote", console.Accent(from.Release.Short())+"  "+
 		console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+
 		console.Strong(o.to))
 
-	report := &reporter{app: a.app}
-	job := deploy.Job{
-		Plan: plan, Store: s.store, Report: report, Now: time.Now, Cause: "command",
-		Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
-		Ask: deploy.Questions{
-			Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
-			Uncontained: func(record builds.Record) error {
-				return a.askUncontained(ctx, record, environment,
-					typed, o)
-			},
-		},
-	}
-
+	job := a.promotion(ctx, plan, s, o, typed)
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
+	// Counted from here: what was typed at questions is not the promotion's
+	// time.
 	started := time.Now()
 	prepared, err := deploy.PreparePromotion(ctx, job)
 	if err != nil {
@@ -134,6 +129,23 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		return err
 	}
 	return a.reportLive(ctx, &deployOptions{}, done, started, started)
+}
+
+// promotion is the same job as a deploy's, but for what is asked: a promotion
+// has nobody to ask about the site's name.
+func (a *promoteCmd) promotion(ctx context.Context, plan *site.Plan, s *session, o promoteOptions,
+	typed string,
+) deploy.Job {
+	return deploy.Job{
+		Plan: plan, Store: s.store, Report: &reporter{app: a.app}, Now: time.Now, Cause: "command",
+		Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
+		Ask: deploy.Questions{
+			Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },
+			Uncontained: func(record builds.Record) error {
+				return a.askUncontained(ctx, record, plan.Environment, typed, o)
+			},
+		},
+	}
 }
 
 // askUncontained asks whether to put live what an
@@ -164,6 +176,8 @@ func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, e
 // it came from: an environment, an entry, a release, or a
 // commit or branch whose release was live somewhere.
 func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, error) {
+	// production:12 is an entry only if production is an environment; a commit
+	// can be named HEAD:12 or so as well.
 	if name, number, ok := strings.Cut(typed, ":"); ok {
 		n, err := strconv.ParseInt(number, 10, 64)
 		environment, named := s.named(ctx, name)
@@ -177,6 +191,7 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 		}
 	}
 
+	// What is live comes before what was built: it has been looked at.
 	if environment, err := s.named(ctx, typed); err == nil {
 		head, err := s.head(ctx, environment)
 		if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
@@ -199,6 +214,8 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 		}
 	}
 
+	// A commit or a release that was never live anywhere is found among the
+	// builds.
 	runs, err := lastRuns(ctx, s, "", 0)
 	if err != nil {
 		return journal.Entry{}, err

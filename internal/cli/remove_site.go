@@ -9,8 +9,8 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -38,6 +38,9 @@ func newRemoveSiteCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// removeSite is orilla remove-site: it removes all of a site and, unless
+// keepName, frees its name. It cannot be undone, so it asks for the name to be
+// typed.
 func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, yes bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
@@ -72,18 +75,16 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, y
 	}
 
 	tell, end := a.working()
-	removed, err := upkeep.RemoveSite(ctx, store, site, p.Person(ctx), keepName,
+	removed, err := maintenance.RemoveSite(ctx, store, site, p.Person(ctx), keepName,
 		func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }, tell)
 	end()
 	if err != nil {
 		return err
 	}
 
-	if a.JSON {
-		return a.Document(view.RemoveSiteReport{Site: site, Removed: removed, KeptName: keepName})
-	}
-	a.Print("%s %s: %s", console.Good("removed"), console.Strong(site),
-		console.Count(int64(removed), "record", "records"))
-	a.Note("%s orilla store prune", console.Faint("to free the room that its objects take:"))
-	return nil
+	return a.Result(view.RemoveSiteReport{Site: site, Removed: removed, KeptName: keepName}, func() {
+		a.Print("%s %s: %s", console.Good("removed"), console.Strong(site),
+			console.Count(int64(removed), "record", "records"))
+		a.Note("%s orilla store prune", console.Faint("to free the room that its objects take:"))
+	})
 }

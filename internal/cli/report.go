@@ -32,22 +32,26 @@ type reporter struct {
 	progress *console.Progress
 }
 
-// Begin implements pipeline.Reporter.
+// Begin implements deploy.Reporter.
 func (r *reporter) Begin(phase, what string) {
 	r.end()
 	r.phase, r.began = phase, time.Now()
+	// Most uploads are over before a bar could be read; Uploaded begins one if
+	// not.
 	if phase != "upload" {
 		r.progress = r.app.Busy(phase, what)
 	}
 }
 
-// Line implements pipeline.Reporter: the step's output folds into the progress
+// Line implements deploy.Reporter: the step's output folds into the progress
 // line; without a terminal it streams.
 func (r *reporter) Line(text string) {
 	if r.app.ErrTerm {
 		r.progress.Text(text)
 		return
 	}
+	// CI systems keep logs for ever, and some show nothing of one that is too
+	// long.
 	if r.streamed += len(text) + 5; r.streamed <= maxStreamed {
 		r.app.Note("  | %s", text)
 	} else if !r.cut {
@@ -59,7 +63,7 @@ func (r *reporter) Line(text string) {
 // maxStreamed is how many bytes of what steps print are streamed.
 const maxStreamed = 4_000_000
 
-// Step implements pipeline.Reporter.
+// Step implements deploy.Reporter.
 func (r *reporter) Step(step builds.Step) {
 	if !r.app.ErrTerm {
 		r.app.Note("  step %s: %s, status %d",
@@ -70,7 +74,7 @@ func (r *reporter) Step(step builds.Step) {
 // slowUpload is after what time an upload shows how far it is.
 const slowUpload = 400 * time.Millisecond
 
-// Uploaded implements pipeline.Reporter.
+// Uploaded implements deploy.Reporter.
 func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
 	if r.phase != "upload" || !r.app.ErrTerm || time.Since(r.began) < slowUpload {
 		return
@@ -84,12 +88,13 @@ func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
 	r.progress.At(done.Bytes)
 }
 
-// Notice implements pipeline.Reporter.
+// Notice implements deploy.Reporter.
 func (r *reporter) Notice(notice fault.Notice) {
 	r.end()
 	r.app.Notice(notice)
 }
 
+// end takes the progress off the screen; what was noted above it stays.
 func (r *reporter) end() {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
@@ -118,20 +123,25 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 
 // reportLive tells what is live, where, and how to undo it. flip is when the
 // activation began, started when all of it did.
-func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time) error {
+func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time,
+) error {
 	live := done.live
 	s := &session{project: done.job.Plan.Project, store: done.job.Store, site: done.job.Plan.Site}
+	// Live is what the nodes say, and not what was written.
 	serving, nodes := flipped(ctx, s, live.Entry)
 	landed := view.Landed{
-		Plan: done.job.Plan, Release: done.release, Live: live, Nodes: nodes, Serving: serving, Took: time.Since(flip),
+		Plan: done.job.Plan, Release: done.release, Live: live, Nodes: nodes, Serving: serving,
+		Took:      time.Since(flip),
 		Addresses: s.addresses(ctx, live.Entry.Environment, live.Entry.Document, nodes),
 	}
+
 	if len(done.job.WaitFor) > 0 {
 		landed.Took = 0 // what it was waited for took most of it
 	}
 	if done.verified != nil {
 		landed.Outcome = &done.verified.Outcome
 	}
+
 	landed.Total = time.Since(started)
 
 	if a.JSON {
@@ -141,6 +151,7 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 	} else {
 		view.PrintLive(a.Console, landed)
 	}
+
 	if err := o.ciOptions.write(landed.Outputs()); err != nil {
 		return err
 	}
@@ -187,6 +198,8 @@ func (s *session) later(environment string, live []string) (addresses []string) 
 func (s *session) addresses(ctx context.Context, environment string, document digest.Digest,
 	nodes []edge.Presence,
 ) []string {
+	// The canonical address, and then the one at which every node answers by
+	// itself, so that there is always one that can be opened.
 	planned := s.live(ctx, document)
 	var addresses []string
 	base := "/"

@@ -1,5 +1,16 @@
-// Package cli is the command line: each command reads its flags, calls the
-// core, and hands the result to the console.
+// Package cli is the command line. Each command is one type in one file, which
+// reads its flags, makes one call, and hands the result to a view:
+//
+//	type historyCmd struct{ *app }
+//
+//	func newHistoryCmd(a *app) *cobra.Command   // the flags
+//	func (a *historyCmd) history(ctx, o) error  // the call
+//	view.History(a.Console, rows)               // the text, or JSON
+//
+// What a command needs from its surroundings is in app: the console, the places on
+// this machine, the clock. A session is a site in an opened store. Whatever two
+// commands both do lives in neither of them, but below, where it can be tested
+// without flags.
 package cli
 
 import (
@@ -19,8 +30,8 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
 )
@@ -37,6 +48,8 @@ type app struct {
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
 	debug.SetGCPercent(400) // commands are short: memory is cheaper than collecting it
+	// The first interrupt asks everything to end in order, the second ends the
+	// program.
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	go func() {
@@ -53,6 +66,8 @@ func Main(args []string) int {
 	if err == nil {
 		return 0
 	}
+	// Whatever was interrupted says so in its own words; people need to know
+	// what is live.
 	if errors.Is(err, context.Canceled) {
 		err = fault.New(fault.Failed, "interrupted", "interrupted; what is live is as it was").
 			Then("run the same command again: what is done already is kept")
@@ -73,6 +88,7 @@ func (a *app) Problem(err error) { a.Console.Problem(a.message(err)) }
 // message turns what stores said into messages for people, each for itself.
 func (a *app) message(err error) error {
 	var all []error
+	// Of several errors each is explained by itself.
 	for _, one := range fault.All(err) {
 		all = append(all, store.Explain(one, a.opened))
 	}
@@ -85,8 +101,12 @@ func (a *app) message(err error) error {
 // exitError ends the program with a status when everything was said already.
 type exitError struct{ status int }
 
+// Error implements error; nobody prints it, since what went wrong was printed
+// by then.
 func (e *exitError) Error() string { return fmt.Sprintf("status %d", e.status) }
 
+// root makes the command with all others below it, and the flags that every one
+// of them has.
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "orilla",
@@ -112,6 +132,7 @@ func (a *app) root() *cobra.Command {
 			Then("%s --help lists the options", cmd.CommandPath())
 	})
 
+	// In the order in which one comes to need them.
 	groups := []struct {
 		title    string
 		commands []*cobra.Command
@@ -163,6 +184,7 @@ func wrapUsage(root *cobra.Command) {
 			continue
 		}
 
+		// The library's own words for wrong arguments lack what to do next.
 		if check == nil {
 			continue
 		}
@@ -197,7 +219,7 @@ func (a *app) jsonFlag(cmd *cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// load finds the project of -C.
+// load finds the project that -C names, or the working folder's.
 func (a *app) load(ctx context.Context) (*site.Project, error) {
 	return site.Load(ctx, a.folder, a.places)
 }
@@ -277,7 +299,9 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 	if err != nil {
 		return nil, err
 	}
-	if there, err := upkeep.HasSite(ctx, store, site); err == nil && !there {
+	// A name that is mistyped would otherwise look like a site where nothing
+	// was ever done.
+	if there, err := maintenance.HasSite(ctx, store, site); err == nil && !there {
 		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).
 			At("%s", store.Address()).
 			Then("orilla deploy makes it").Then("orilla sites lists those that are there")

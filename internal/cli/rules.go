@@ -18,7 +18,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// rulesCmd is what orilla rules does.
+// rulesCmd lays out rules files, and makes rules of lists.
 type rulesCmd struct{ *app }
 
 func newRulesCommand(a *app) *cobra.Command {
@@ -58,6 +58,9 @@ func newRulesCommand(a *app) *cobra.Command {
 	return cmd
 }
 
+// formatRules is orilla rules format: it lays out rules files in columns and
+// changes nothing that they mean. With "-" it reads standard input and writes
+// standard output, as editors want it.
 func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool) error {
 	if len(files) == 1 && files[0] == "-" {
 		var text bytes.Buffer
@@ -166,6 +169,11 @@ func formatFile(file string, dryRun bool) (changed bool, err error) {
 	return true, nil
 }
 
+// importRules is orilla rules import: it prints rules for a list of moved
+// addresses (RFC 4180, with the columns from, to and perhaps status). Addresses
+// of the site's own hosts lose their host. Rows that make no rule are told on
+// standard error, and the status is 4 then: a list of thousands is not to fail
+// for one.
 func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 	file, err := os.Open(a.path(name))
 	if err != nil {

@@ -35,7 +35,7 @@ type serveOptions struct {
 	noReload, noBuild, lan, open                   bool
 }
 
-// serveCmd is what orilla serve does.
+// serveCmd serves the project while it is worked on.
 type serveCmd struct{ *app }
 
 func newServeCommand(a *app) *cobra.Command {
@@ -84,6 +84,8 @@ func newServeCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// serve is orilla serve: it shows the project as the edge would, rebuilds when
+// something is saved, and reloads the browsers.
 func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	p, err := a.load(ctx)
 	if err != nil {
@@ -94,9 +96,12 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 		return err
 	}
 
+	// Other machines are let in only when asked for: an unfinished site is
+	// nobody's business.
 	if _, port, err := net.SplitHostPort(o.listen); err == nil && o.lan {
 		o.listen = net.JoinHostPort("0.0.0.0", port)
 	}
+	// The port before the build: whether it is free is known in no time.
 	listener, err := a.listen(o.listen)
 	if err != nil {
 		return err
@@ -104,6 +109,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	// Whatever is started here has ended when serve returns.
 	var owned sync.WaitGroup
 	defer owned.Wait()
 
@@ -114,6 +120,8 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 		}
 	}
 
+	// localhost and not 127.0.0.1: browsers treat it as a secure context, in
+	// which service workers run.
 	address := "http://" + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) +
 		o.under + "/"
 	owned.Go(func() {
@@ -175,6 +183,8 @@ func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
 	return devserver.New(options, served), served, nil
 }
 
+// checkServe refuses what could not be served before a port is opened or a
+// build begins.
 func checkServe(p *site.Project, o *serveOptions) error {
 	if _, ok := p.ProductionConfig.Environments[o.environment]; !ok &&
 		!strings.HasPrefix(o.environment, "preview/") {
@@ -285,6 +295,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 		ended <- err
 	})
 
+	// A generator takes seconds to answer, and says nothing about when it does.
 	for wait := time.Now(); time.Since(wait) < time.Minute; time.Sleep(100 * time.Millisecond) {
 		select {
 		case <-ended:
@@ -323,7 +334,7 @@ func (a *serveCmd) keys(ctx context.Context, quit func(), bench *devserver.Bench
 	}
 }
 
-// benchReport shows what happens at the workbench.
+// benchReport shows what happens at the bench.
 type benchReport struct {
 	app      *app
 	progress *console.Progress
@@ -331,7 +342,7 @@ type benchReport struct {
 	started  bool
 }
 
-// Building implements workbench.Reporter.
+// Building implements devserver.Reporter.
 func (r *benchReport) Building(why string) {
 	if why != "" {
 		why = "because of " + why
@@ -344,7 +355,7 @@ func (r *benchReport) Building(why string) {
 	r.progress = r.app.Busy("building", why)
 }
 
-// Line implements workbench.Reporter: what a step prints folds into the
+// Line implements devserver.Reporter: what a step prints folds into the
 // progress line; without a terminal it streams.
 func (r *benchReport) Line(text string) {
 	if r.app.ErrTerm {
@@ -354,7 +365,7 @@ func (r *benchReport) Line(text string) {
 	}
 }
 
-// Built implements workbench.Reporter.
+// Built implements devserver.Reporter.
 func (r *benchReport) Built(took time.Duration) {
 	r.progress.End()
 	r.say("built", map[string]any{"milliseconds": took.Milliseconds()})
@@ -363,7 +374,7 @@ func (r *benchReport) Built(took time.Duration) {
 	}
 }
 
-// Shown implements workbench.Reporter.
+// Shown implements devserver.Reporter.
 func (r *benchReport) Shown(changed []string, ruled bool) {
 	if first := !r.started; first {
 		r.started = true
@@ -392,7 +403,7 @@ func (r *benchReport) Shown(changed []string, ruled bool) {
 	r.app.Note("%s %s", console.Accent("changed"), strings.Join(parts, ", "))
 }
 
-// Refused implements workbench.Reporter.
+// Refused implements devserver.Reporter.
 func (r *benchReport) Refused(found finding.List) {
 	if r.app.JSON {
 		if found == nil {
@@ -416,7 +427,7 @@ func (r *benchReport) Refused(found finding.List) {
 	}
 }
 
-// Failed implements workbench.Reporter.
+// Failed implements devserver.Reporter.
 func (r *benchReport) Failed(err error) {
 	if r.progress != nil {
 		r.progress.End()
@@ -437,7 +448,7 @@ func (r *benchReport) Failed(err error) {
 	r.started = true
 }
 
-// Notice implements workbench.Reporter.
+// Notice implements devserver.Reporter.
 func (r *benchReport) Notice(notice fault.Notice) { r.app.Notice(notice) }
 
 // say writes a line of JSON.

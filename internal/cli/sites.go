@@ -15,7 +15,7 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// sitesCmd is what orilla sites does.
+// sitesCmd lists the sites of a store.
 type sitesCmd struct{ *app }
 
 func newSitesCommand(a *app) *cobra.Command {
@@ -27,6 +27,7 @@ func newSitesCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// sites is orilla sites: the sites of a store, with whose they are.
 func (a *sitesCmd) sites(ctx context.Context) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
@@ -69,6 +70,8 @@ func (a *sitesCmd) sites(ctx context.Context) error {
 	return nil
 }
 
+// describeSite reads what a store knows of a site. What cannot be read is said
+// in its row: one damaged record does not hide the other sites.
 func describeSite(ctx context.Context, store storage.Store, name string) view.SiteReport {
 	report := view.SiteReport{Site: name}
 	claim, err := site.ReadClaim(ctx, store, name)

@@ -30,8 +30,10 @@ type statusOptions struct {
 	limit  int
 }
 
+// flags adds what status and preview have in common; what is what 0 shows all
+// of.
 func (o *statusOptions) flags(cmd *cobra.Command, what string) {
-	cmd.Flags().StringVar(&o.site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringSliceVar(&o.states, "state", nil,
 		"only those that are live, frozen, waiting, expired or removed")
 	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews,
@@ -49,7 +51,7 @@ func (o statusOptions) of(cmd *cobra.Command, json bool) statusOptions {
 // shownPreviews is how many previews fit on a screen with the rest.
 const shownPreviews = 12
 
-// statusCmd is what orilla status does.
+// statusCmd shows what is live where.
 type statusCmd struct{ *app }
 
 // survey finds out how the environments of a site are.
@@ -74,6 +76,9 @@ func newStatusCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// status is orilla status: what is live in each environment, since when, from
+// which commit, and what waits. patterns choose environments by name or glob;
+// none is all.
 func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -85,6 +90,7 @@ func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []stri
 		return err
 	}
 
+	// A name that fits nothing is mistyped; the error says which one was meant.
 	if len(report.Environments) == 0 && len(patterns) > 0 && len(o.states) == 0 {
 		_, err := s.named(ctx, patterns[0])
 		return err
@@ -150,9 +156,12 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 		}
 	}
 
+	// Asked once for all rows.
 	tags, all := tagsOf(ctx, s), s.previewsProtected(ctx)
 	shown := chosen(states, o, now)
 	report.Environments = make([]view.EnvironmentReport, len(shown))
+	// Each row asks the store and the nodes a few things, so they are made side
+	// by side: fifty previews take as long as five.
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(s.store))
 
@@ -185,6 +194,7 @@ func chosen(states []environments.State, o statusOptions, now time.Time) []envir
 		}
 	}
 
+	// What moved last is what somebody is working on.
 	slices.SortStableFunc(previews, func(a, b environments.State) int {
 		if a.Head == nil || b.Head == nil {
 			return strings.Compare(a.Name, b.Name)
@@ -250,6 +260,9 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 	return names, nil
 }
 
+// environmentStatus makes the row of one environment. nodes are those that
+// answer now; whether they serve its last entry is asked of their presence, not
+// of them.
 func (a survey) environmentStatus(ctx context.Context, s *session, state environments.State,
 	nodes []edge.Presence,
 ) (view.EnvironmentReport, error) {
@@ -328,6 +341,8 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 		shown = append(shown, journal.DisplayName(name))
 	}
 
+	// Branches are what people know; the preview of one has another name, which
+	// is proposed.
 	problem := fault.New(fault.Usage, "unknown-environment", "%s has no environment %q", s.site, typed)
 	if preview := journal.PreviewPrefix + project.BranchLabel(typed); slices.Contains(names, preview) {
 		return "", problem.Then("did you mean %s?", journal.DisplayName(preview))

@@ -10,13 +10,14 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/store/s3"
 	"orilla.example/orilla/internal/view"
 )
 
-// storeCmd is what orilla store does.
+// storeCmd shows what a store is and holds; what works on stores lies in files
+// of its own.
 type storeCmd struct{ *app }
 
 func newStoreCommand(a *app) *cobra.Command {
@@ -37,7 +38,7 @@ func newStoreCommand(a *app) *cobra.Command {
 }
 
 // working shows how far work on a store is.
-func (a *app) working() (upkeep.Tell, func()) {
+func (a *app) working() (maintenance.Tell, func()) {
 	progress := a.Busy("store", "")
 	return func(what string, done, of int64) {
 		text := fmt.Sprintf("%s: %s", what, console.Count(done, "", ""))
@@ -51,6 +52,8 @@ func (a *app) working() (upkeep.Tell, func()) {
 	}, progress.End
 }
 
+// showStore is orilla store: what kind of store it is, what it can do, how fast
+// it answers, and how much it holds.
 func (a *storeCmd) showStore(ctx context.Context) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
@@ -94,14 +97,14 @@ func (a *storeCmd) showStore(ctx context.Context) error {
 
 // examine fills in what the store says of itself.
 func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string, report *view.StoreReport,
-	tell upkeep.Tell,
+	tell maintenance.Tell,
 ) (err error) {
 	data, err := store.Get(ctx, storage.MarkKey)
 	if err != nil {
 		return err
 	}
 	report.ID, _ = storage.CheckMark(data)
-	if report.Rights, err = upkeep.Rights(ctx, store); err != nil {
+	if report.Rights, err = maintenance.Rights(ctx, store); err != nil {
 		return err
 	}
 
@@ -111,15 +114,15 @@ func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string
 			return err
 		}
 		report.Strangers, report.Advice = &readable, bucket.Advise(ctx)
-		if report.Roles, err = upkeep.Duties(ctx, store, site); err != nil {
+		if report.Roles, err = maintenance.Duties(ctx, store, site); err != nil {
 			return err
 		}
 	}
 
-	if report.Holdings, err = upkeep.Measure(ctx, store, tell); err != nil {
+	if report.Holdings, err = maintenance.Measure(ctx, store, tell); err != nil {
 		return err
 	}
-	sites, err := upkeep.Sites(ctx, store)
+	sites, err := maintenance.Sites(ctx, store)
 	if errors.Is(err, storage.ErrDenied) && site != "" { // whoever deploys one site sees no other
 		sites, err = []string{site}, nil
 	}

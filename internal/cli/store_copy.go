@@ -8,9 +8,9 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/store"
 )
@@ -34,11 +34,14 @@ func newStoreCopyCommand(a *app) *cobra.Command {
 		},
 	}
 
-	cmd.Flags().StringVar(&site, "site", "", "only this site (default: all)")
+	onlySiteFlag(cmd.Flags(), &site)
 	o.flags(cmd)
 	return a.jsonFlag(cmd)
 }
 
+// storeCopy is orilla store copy: it brings another store up to date with this
+// one, objects first and journals last, so that at every moment the other one
+// is a whole store of some earlier time.
 func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o transferOptions) error {
 	limit, err := o.limiter()
 	if err != nil {
@@ -53,6 +56,8 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	if err != nil {
 		return err
 	}
+	// A folder becomes a store if it is empty; a server has to be shown to hold
+	// one first.
 	to, err := store.Open(ctx, address, a.folder, a.places.Data, true)
 	if err != nil {
 		return err
@@ -62,6 +67,8 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	if err != nil {
 		return err
 	}
+	// In both: a prune there could remove what is read, and one here what has
+	// just been written.
 	var hold *pins.Hold // in the end that of the target
 	for _, store := range []storage.Store{from, to} {
 		if hold, err = p.Pin(ctx, store, site, "copy"); err != nil {
@@ -71,17 +78,15 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	}
 
 	tell, end := a.working()
-	copied, err := upkeep.Copy(ctx, from, to, sites, upkeep.CopyOptions{Rate: limit, Parallel: o.parallel,
-		Tell: tell, Writer: hold.Writer(), Settle: func(put func(string) bool) (bool, error) {
-			return hold.Settle(ctx, put,
-				func(who string) {
-					a.Note("waiting for %s, who is removing something there",
-						source.PersonName(who))
-				})
-		}})
-
+	settle := func(put func(string) bool) (bool, error) {
+		return hold.Settle(ctx, put, func(who string) {
+			a.Note("waiting for %s, who is removing something there", source.PersonName(who))
+		})
+	}
+	copied, err := maintenance.Copy(ctx, from, to, sites, maintenance.CopyOptions{Rate: limit,
+		Parallel: o.parallel, Tell: tell, Writer: hold.Writer(), Settle: settle})
 	end()
-	if errors.Is(err, upkeep.ErrDiverged) {
+	if errors.Is(err, maintenance.ErrDiverged) {
 		return fault.New(fault.Refused, "diverged", "the other store has a history of its own").
 			At("%s", to.Address()).Because(err).
 			Then("copy to another store, or take the site out there: orilla remove-site --store %s",
@@ -91,21 +96,19 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 		return err
 	}
 
-	if a.JSON {
-		return a.Document(copied)
-	}
-	a.Print("%s: %s, %s, %s (%s) sent, %s there already", console.Good("copied"),
-		console.Count(int64(copied.Sites), "site", "sites"),
-		console.Count(int64(copied.Releases), "release", "releases"), console.Count(copied.Objects, "object",
-			"objects"), console.Size(copied.Bytes),
-		console.Count(copied.Present, "object", "objects"))
-	a.Note("%s orilla store verify --store %s", console.Faint("to be sure:"), to.Address())
-	return nil
+	return a.Result(copied, func() {
+		a.Print("%s: %s, %s, %s (%s) sent, %s there already", console.Good("copied"),
+			console.Count(int64(copied.Sites), "site", "sites"),
+			console.Count(int64(copied.Releases), "release", "releases"),
+			console.Count(copied.Objects, "object", "objects"), console.Size(copied.Bytes),
+			console.Count(copied.Present, "object", "objects"))
+		a.Note("%s orilla store verify --store %s", console.Faint("to be sure:"), to.Address())
+	})
 }
 
 // chosenSites returns all sites of a store, or the one that was named.
 func (a *app) chosenSites(ctx context.Context, store storage.Store, site string) ([]string, error) {
-	sites, err := upkeep.Sites(ctx, store)
+	sites, err := maintenance.Sites(ctx, store)
 	if err != nil || site == "" {
 		return sites, err
 	}

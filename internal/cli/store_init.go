@@ -12,9 +12,9 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
 	"orilla.example/orilla/internal/store/s3"
@@ -53,6 +53,10 @@ func newStoreInitCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// storeInit is orilla store init: it makes a store where sixteen writers who
+// race for one record, twenty times, leave exactly one winner each time. A
+// server that takes If-None-Match for a hint would pass any single try. With
+// policy it prints the rights that each role needs, and makes nothing.
 func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policyOptions) error {
 	var p *site.Project
 	if a.store == "" {
@@ -62,6 +66,8 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 		}
 	}
 
+	// A store can be made before there is a project: whoever runs the server
+	// may have none.
 	address, root := a.storeAddress(p)
 	if !policy && (o.site != "" || len(o.principals) > 0) {
 		return fault.New(fault.Usage, "usage", "--site and --principal go with --policy")
@@ -91,16 +97,13 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 	if err := a.makeStore(ctx, store, &report, yes); err != nil {
 		return err
 	}
-	if a.JSON {
-		return a.Document(report)
-	}
-
-	for _, advice := range report.Advice {
-		a.Row(a.Err, "look", console.Warn(advice))
-	}
-	view.ListPolicies(a.Console, report.Policies)
-	a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
-	return nil
+	return a.Result(report, func() {
+		for _, advice := range report.Advice {
+			a.Row(a.Err, "look", console.Warn(advice))
+		}
+		view.ListPolicies(a.Console, report.Policies)
+		a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
+	})
 }
 
 // policyOptions say for whom rights are printed.
@@ -109,7 +112,7 @@ type policyOptions struct {
 	principals []string
 }
 
-// who reads ROLE=WHO.
+// who reads what was given as ROLE=WHO, several of a role together.
 func (o policyOptions) who() (map[storage.Role][]string, error) {
 	who := map[storage.Role][]string{}
 	for _, text := range o.principals {
@@ -147,11 +150,9 @@ func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 		all = map[string]string{"bucket": config.BucketPolicy(who, o.site)}
 	}
 
-	if a.JSON {
-		return a.Document(view.StoreInitReport{Store: address, Place: address, Policies: all})
-	}
-	view.ListPolicies(a.Console, all)
-	return nil
+	return a.Result(view.StoreInitReport{Store: address, Place: address, Policies: all}, func() {
+		view.ListPolicies(a.Console, all)
+	})
 }
 
 // makeStore makes sure that a store can be, and makes it.
@@ -175,22 +176,30 @@ func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report
 	}
 
 	tell, end := a.working()
-	err := upkeep.Race(ctx, made, tell)
+	// Raced also in a store that is there: a server may have been exchanged for
+	// another one.
+	err := maintenance.Race(ctx, made, tell)
 	end()
 	if err != nil {
 		return err
 	}
 
 	a.Row(a.Err, "race", console.Good("of 16 writers at once exactly one created each of 20 records"))
+	// The mark comes last: without it, nothing takes the place for a store.
 	if report.Made && isRemote {
 		if report.ID, err = storage.MakeMark(ctx, remote, strings.ToLower(rand.Text())); err != nil {
 			return err
 		}
 	}
 
-	a.Row(a.Err, "store", map[bool]string{true: console.Good("made") + ", format " +
-		view.Itoa(storage.Format), false: "is one"}[report.Made])
+	outcome := "is one"
+	if report.Made {
+		outcome = console.Good("made") + ", format " + view.Itoa(storage.Format)
+	}
+	a.Row(a.Err, "store", outcome)
 	if isBucket {
+		// What the bucket's own settings would do to a store is found out now,
+		// and not after the first month.
 		report.Advice = bucket.Advise(ctx)
 		if readable, err := bucket.Stranger(ctx); err == nil && readable {
 			report.Advice = append(report.Advice,
@@ -201,6 +210,8 @@ func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report
 	return nil
 }
 
+// ensureBucket makes a bucket that is not there, after asking: a misspelled
+// name would otherwise become one.
 func (a *storeInitCmd) ensureBucket(ctx context.Context, bucket *s3.Store, yes bool) error {
 	there, err := bucket.Exists(ctx)
 	if err != nil || there {

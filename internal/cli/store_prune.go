@@ -10,10 +10,10 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -59,15 +59,16 @@ func newStorePruneCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// policy reads the flags.
-func (o pruneOptions) policy(given func(flag string) bool) (upkeep.Policy, error) {
+// policy makes a policy of the flags; given tells which were really typed,
+// since their defaults must not override what environments say.
+func (o pruneOptions) policy(given func(flag string) bool) (maintenance.Policy, error) {
 	grace, err := project.ParseDuration(o.unfinished)
 	if err != nil {
-		return upkeep.Policy{}, fault.New(fault.Usage, "usage", "--unfinished %s: write a time such as 24h",
-			o.unfinished)
+		return maintenance.Policy{}, fault.New(fault.Usage, "usage",
+			"--unfinished %s: write a time such as 24h", o.unfinished)
 	}
 
-	policy := upkeep.Policy{Keep: o.keep, Grace: time.Duration(grace)}
+	policy := maintenance.Policy{Keep: o.keep, Grace: time.Duration(grace)}
 	for _, name := range o.keep {
 		if len(name) < 12 || name[:2] != "r-" {
 			return policy, fault.New(fault.Usage, "usage",
@@ -77,6 +78,8 @@ func (o pruneOptions) policy(given func(flag string) bool) (upkeep.Policy, error
 	}
 
 	if given("releases") || given("younger-than") {
+		// Said on the command line, it counts for every environment, whatever
+		// each says itself.
 		retention := journal.DefaultRetention
 		retention.Releases = o.releases
 		if o.releases < 1 {
@@ -98,6 +101,9 @@ func (o pruneOptions) policy(given func(flag string) bool) (upkeep.Policy, error
 	return policy, nil
 }
 
+// prune is orilla store prune: it removes what no release that is kept needs.
+// It waits for deploys that are at work, and they for it if they need what goes
+// (package pins).
 func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOptions) error {
 	policy, err := o.policy(cmd.Flags().Changed)
 	if err != nil {
@@ -107,17 +113,19 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	if err != nil {
 		return err
 	}
+
 	store, err := a.openStore(ctx, p, false)
 	if err != nil {
 		return err
 	}
 	tell, end := a.working()
-	plan, err := upkeep.Plan(ctx, store, p.Person(ctx), policy, tell)
+	plan, err := maintenance.Plan(ctx, store, p.Person(ctx), policy, tell)
 	end()
 	if err != nil {
 		return view.Unprunable(a.Console, store, err)
 	}
 
+	// Shown before it is asked about, so that the answer is about something.
 	planned := plan.Result()
 	if !a.JSON {
 		view.PrintPruned(a.Console, planned, "would go")
@@ -132,6 +140,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 		}
 		return nil
 	}
+
 	if !o.yes {
 		if err := a.confirmPrune(ctx); err != nil {
 			return err
@@ -150,7 +159,7 @@ func (a *storePruneCmd) confirmPrune(ctx context.Context) error {
 }
 
 // carryOut removes what a plan says, and tells what was removed.
-func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan *upkeep.Pruning) error {
+func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan *maintenance.Pruning) error {
 	tell, end := a.working()
 	waits := func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }
 	done, err := plan.CarryOut(ctx, waits, tell)
@@ -158,9 +167,8 @@ func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan 
 	if err != nil {
 		return view.Unprunable(a.Console, store, err)
 	}
-	if a.JSON {
-		return a.Document(view.PruneReport{Pruned: done, DryRun: false})
-	}
-	view.PrintRemoved(a.Console, done)
-	return nil
+
+	return a.Result(view.PruneReport{Pruned: done, DryRun: false}, func() {
+		view.PrintRemoved(a.Console, done)
+	})
 }

@@ -41,6 +41,9 @@ func newStoreRestoredCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// storeRestored is orilla store restored. Edge nodes never go back to an
+// earlier entry only because the store says less than before, since it may be
+// an old copy; this notes that it is one on purpose, and lets them.
 func (a *storeRestoredCmd) storeRestored(ctx context.Context, why string, yes bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
@@ -74,11 +77,8 @@ func (a *storeRestoredCmd) storeRestored(ctx context.Context, why string, yes bo
 	if err := store.Create(ctx, storage.RestoredKey+"/"+strings.ToLower(rand.Text()), data); err != nil {
 		return err
 	}
-	if a.JSON {
-		return a.Document(said)
-	}
-
-	a.Print("%s: edge nodes go back to %s within ten seconds", console.Good("recorded"), store.Address())
-	a.Note("%s orilla status", console.Accent("next:"))
-	return nil
+	return a.Result(said, func() {
+		a.Print("%s: edge nodes go back to %s within ten seconds", console.Good("recorded"), store.Address())
+		a.Note("%s orilla status", console.Accent("next:"))
+	})
 }

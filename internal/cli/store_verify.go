@@ -7,8 +7,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/store"
 	"orilla.example/orilla/internal/view"
 )
@@ -29,11 +29,14 @@ func newStoreVerifyCommand(a *app) *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.storeVerify(cmd.Context(), site, from) },
 	}
 
-	cmd.Flags().StringVar(&site, "site", "", "only this site (default: all)")
+	onlySiteFlag(cmd.Flags(), &site)
 	cmd.Flags().StringVar(&from, "repair-from", "", "bring what is damaged back from another `STORE`")
 	return a.jsonFlag(cmd)
 }
 
+// storeVerify is orilla store verify: it reads everything, compares each hash,
+// and names for all that is damaged what depends on it. With from it brings
+// back what another store still has whole.
 func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) error {
 	p, err := a.load(ctx)
 	if err != nil && a.store == "" {
@@ -50,7 +53,7 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	}
 	started := time.Now()
 	tell, end := a.working()
-	found, err := upkeep.Verify(ctx, store, sites, tell)
+	found, err := maintenance.Verify(ctx, store, sites, tell)
 	if err == nil && from != "" && len(found.Damage) > 0 {
 		err = a.repair(ctx, store, from, &found, tell)
 	}
@@ -73,12 +76,14 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	return err
 }
 
+// repair puts in place of what is damaged what the other store has under the
+// same hash; a record without one is left alone.
 func (a *storeVerifyCmd) repair(ctx context.Context, damaged storage.Store, from string,
-	found *upkeep.Verified, tell upkeep.Tell,
+	found *maintenance.Verified, tell maintenance.Tell,
 ) error {
 	other, err := store.Open(ctx, from, a.folder, a.places.Data, false)
 	if err != nil {
 		return err
 	}
-	return upkeep.Repair(ctx, damaged, other, found, tell)
+	return maintenance.Repair(ctx, damaged, other, found, tell)
 }

@@ -12,6 +12,8 @@ import (
 	"orilla.example/orilla/internal/edge"
 )
 
+// nodesOf returns the edge nodes that were there a moment ago. An error is
+// none: who asks wants to add a line to a report, not to fail.
 func nodesOf(ctx context.Context, s *session) []edge.Presence {
 	nodes, _ := edge.Reached(ctx, s.store, storage.KnownAhead(s.store))
 	return nodes
@@ -21,6 +23,8 @@ func nodesOf(ctx context.Context, s *session) []edge.Presence {
 // bring back, or both in either form. wanted is nil for the release before.
 func rollbackTarget(ctx context.Context, s *session, args []string,
 ) (environment string, wanted func(journal.Entry) bool, err error) {
+	// One argument is an environment or what to bring back; an environment's
+	// name wins.
 	typed, what := argument(args, 0), argument(args, 1)
 	if what == "" {
 		stored, envErr := s.named(ctx, typed)
@@ -59,6 +63,8 @@ func meansSomething(ctx context.Context, s *session, what string) bool {
 	return err == nil
 }
 
+// isHex reports whether a text can be the beginning of a hash, with four digits
+// at least.
 func isHex(text string) bool { return len(text) >= 4 && strings.Trim(text, "0123456789abcdef") == "" }
 
 // entryTest turns what was typed into a test of entries.
@@ -70,6 +76,8 @@ func entryTest(ctx context.Context, s *session, environment, what string) (func(
 				journal.DisplayName(environment)).Then("orilla history lists them")
 		}
 
+		// That entry, or the nearest one before it that put the same release
+		// live: rollbacks point behind themselves.
 		target, err := s.journal(environment).Get(ctx, n)
 		if errors.Is(err, storage.ErrNotFound) || err == nil && target.Release.IsZero() {
 			return nil, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", what).
@@ -101,6 +109,8 @@ func entryTest(ctx context.Context, s *session, environment, what string) (func(
 		what).Then("orilla history %s lists what was live", journal.DisplayName(environment))
 }
 
+// rollbackRefused puts into words why an environment cannot go back, with the
+// command that helps.
 func rollbackRefused(s *session, environment string, err error) error {
 	name := journal.DisplayName(environment)
 	refusal, ok := errors.AsType[*journal.Refusal](err)

@@ -14,12 +14,14 @@ type transferOptions struct {
 	rate     string
 }
 
+// flags adds how fast a command may send, and how many requests at once.
 func (o *transferOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&o.parallel, "parallel", 0,
 		"how many requests at once, at most `N` (default: as many as the store is good for)")
 	o.rateFlag(cmd)
 }
 
+// rateFlag adds --rate alone, for commands that send one thing.
 func (o *transferOptions) rateFlag(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most this `AMOUNT` a second, such as 2MB")
 }

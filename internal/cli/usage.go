@@ -10,11 +10,11 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/upkeep"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/view"
 )
 
-// usageCmd is what orilla usage does.
+// usageCmd adds up what building and sending took.
 type usageCmd struct{ *app }
 
 func newUsageCommand(a *app) *cobra.Command {
@@ -27,17 +27,20 @@ func newUsageCommand(a *app) *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.usage(cmd.Context(), site, months) },
 	}
 
-	cmd.Flags().StringVar(&site, "site", "", "the site's name (default: as orilla.yaml says)")
+	siteFlag(cmd.Flags(), &site)
 	cmd.Flags().IntVar(&months, "months", 3, "how many `MONTHS` back")
 	return a.jsonFlag(cmd)
 }
 
+// usage is orilla usage: how much building and sending the last months took, by
+// branch, and how near that is to the limits.
 func (a *usageCmd) usage(ctx context.Context, site string, months int) error {
 	s, err := a.session(ctx, site)
 	if err != nil {
 		return err
 	}
 	now := a.Now().UTC()
+	// Months in UTC, as limits count them.
 	since := time.Date(now.Year(), now.Month()-time.Month(max(1, months)-1), 1, 0, 0, 0, 0, time.UTC)
 	last, err := s.runs().Last(ctx, s.hints(ctx)[journal.RunsHint])
 	if err != nil {
@@ -50,18 +53,16 @@ func (a *usageCmd) usage(ctx context.Context, site string, months int) error {
 	}
 	report := view.UsageReport{Site: s.site, Months: view.AddUp(runs)}
 	tell, end := a.working()
-	report.Store, err = upkeep.Measure(ctx, s.store, tell)
+	report.Store, err = maintenance.Measure(ctx, s.store, tell)
 	end()
 	if err != nil {
 		return err
 	}
 
 	report.Limits = limitRows(s, runs, now)
-	if a.JSON {
-		return a.Document(report)
-	}
-	view.PrintUsage(a.Console, report)
-	return nil
+	return a.Result(report, func() {
+		view.PrintUsage(a.Console, report)
+	})
 }
 
 // limitRows compares what is used with the limits of the configuration.
@@ -85,6 +86,7 @@ func limitRows(s *session, runs []builds.Run, now time.Time) []view.LimitRow {
 		}
 	}
 
+	// A limit that is not set has no row.
 	span := func(name string, used, most time.Duration) {
 		if most > 0 {
 			rows = append(rows, view.LimitRow{Limit: name, Used: int64(used / time.Second),

@@ -18,9 +18,11 @@ import (
 // asked, verifies, and tells what is live.
 type activator struct{ *app }
 
-// waitOptions are the flags that say what is looked at after an activation.
+// waitOptions are the flags for probes after an activation.
 type waitOptions struct{ waitFor []string }
 
+// flags adds --wait-for. It is a list of texts as they were typed; what each
+// means is decided when all are there.
 func (o *waitOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&o.waitFor, "wait-for", nil,
 		"afterwards request an `ADDRESS` such as /fares/ at the edge, all in @FILE, or run a "+
@@ -30,6 +32,7 @@ func (o *waitOptions) flags(cmd *cobra.Command) {
 
 // list returns what is probed; nil if the configuration says.
 func (o *waitOptions) list(a *app) ([]string, error) {
+	// An empty list is "nothing", and nil is "as the configuration says".
 	if len(o.waitFor) == 1 && o.waitFor[0] == project.Nothing {
 		return []string{}, nil
 	}
@@ -56,6 +59,7 @@ func (a *activator) verify(ctx context.Context, done deployed) (*deploy.Verifica
 	label := "wait for"
 	report.Begin("wait for", probes[0])
 
+	// Each is told when it has ended, since the next one may take minutes.
 	verified, err := done.live.Verify(ctx, probes, func(probe environments.Probe) {
 		report.end()
 		text := console.Good("passed")

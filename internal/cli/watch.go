@@ -31,6 +31,8 @@ func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions
 		return err
 	}
 
+	// Watching begins before the first deploy: what is saved during it is
+	// published next.
 	saves := devserver.Saves(ctx, p, own)
 	if err := a.deployOnce(ctx, p, o); err != nil && fault.KindOf(err) != fault.BuildFailed &&
 		fault.KindOf(err) != fault.Findings {
@@ -53,6 +55,8 @@ func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions
 			if relative, err := filepath.Rel(p.Root, name); err == nil {
 				name = filepath.ToSlash(relative)
 			}
+			// A save that does not build is told, and the next one is waited
+			// for.
 			now, err := a.republish(ctx, o, name, live)
 			if err != nil && ctx.Err() == nil {
 				a.Problem(err)

@@ -21,7 +21,12 @@ func (c *Console) Confirm(ctx context.Context, question, about string, preset bo
 	answer := preset
 	err := form(ctx, c, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").
 		Value(&answer))
-	c.answered(map[bool]string{true: "yes", false: "no"}[answer], err)
+	given := "no"
+	if answer {
+		given = "yes"
+	}
+
+	c.answered(given, err)
 	return answer, err
 }
 
@@ -77,6 +82,8 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 	return answer, err
 }
 
+// form asks one question. An interrupt there is no error of the program:
+// nothing was begun.
 func form(ctx context.Context, c *Console, field huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(field)).WithOutput(os.Stderr).WithShowHelp(false).RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) {

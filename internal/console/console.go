@@ -1,5 +1,15 @@
 // Package console is how things look to people: colours, columns, progress,
 // questions, errors. It decides nothing.
+//
+//	c.Row(c.Out, "live", "r-4f1c9a2b07  2 min ago")   // a label, and what belongs to it
+//	c.Note("%s", "nothing was done: --dry-run")       // beside the result, on standard error
+//	c.JSON(report)                                    // for programs, with --json
+//
+// What was asked for goes to Out and everything else to Err, so that a pipe gets
+// the result and nothing besides. Colour, width, and whether questions can be
+// asked follow from what the two are connected to, and from NO_COLOR and TERM. A
+// Console is safe for concurrent use: progress and notes of several builds do not
+// run into each other.
 package console
 
 import (
@@ -80,6 +90,8 @@ func Warn(text string) string { return styled(warn, text) }
 // Accent is for what can be typed or opened.
 func Accent(text string) string { return styled(accent, text) }
 
+// styled renders a text, and leaves an empty one empty: styles would turn it
+// into escapes that take no room but are not nothing.
 func styled(style lipgloss.Style, text string) string {
 	if text == "" {
 		return ""
@@ -105,6 +117,16 @@ func (c *Console) Document(v any) error {
 	return encoder.Encode(v)
 }
 
+// Result writes what a command found: as one JSON document if results are JSON,
+// and as text otherwise. text is called for the second only.
+func (c *Console) Result(v any, text func()) error {
+	if c.JSON {
+		return c.Document(v)
+	}
+	text()
+	return nil
+}
+
 // Line writes one line of a stream of JSON documents.
 func (c *Console) Line(v any) error {
 	encoder := json.NewEncoder(c.Out)
@@ -113,6 +135,11 @@ func (c *Console) Line(v any) error {
 }
 
 // Row writes one line of a report: a label, and what belongs to it.
+//
+// Labels stand in one column, so that a report can be read down its edge:
+//
+//	store     /srv/orilla
+//	builds    12
 func (c *Console) Row(w io.Writer, label, text string) {
 	//nolint:errcheck // nobody to tell
 	fmt.Fprintf(w, "  %s%s %s\n", Faint(label), strings.Repeat(" ", max(0, 9-lipgloss.Width(label))), text)
@@ -127,6 +154,8 @@ func (c *Console) Table(rows [][]string, right ...int) { table(c, rows, true, ri
 // Columns writes rows as Table does, without a heading.
 func (c *Console) Columns(rows [][]string, right ...int) { table(c, rows, false, right) }
 
+// table writes rows with their columns aligned, the first one faint if it is a
+// heading. Columns in right are aligned to the right.
 func table(c *Console, rows [][]string, heading bool, right []int) {
 	if len(rows) == 0 {
 		return
@@ -191,6 +220,7 @@ func (c *Console) Problem(err error) {
 	}
 }
 
+// problem writes one error.
 func problem(c *Console, err error) {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
@@ -216,6 +246,9 @@ func problem(c *Console, err error) {
 
 // Safe takes out of a text what would steer a terminal: files of anybody's
 // commits are quoted in messages.
+//
+// Without that, a commit's subject could move the cursor, or make a refusal
+// look like a success.
 func Safe(text string) string {
 	return strings.Map(func(c rune) rune {
 		if unicode.IsControl(c) && c != '\n' && c != '\t' {
@@ -226,6 +259,8 @@ func Safe(text string) string {
 }
 
 // Age says how long ago a time was.
+//
+//	5 s ago   3 min ago   2 h ago   4 days ago
 func (c *Console) Age(t time.Time) string {
 	d := c.Now().Sub(t)
 	switch {
@@ -242,9 +277,13 @@ func (c *Console) Age(t time.Time) string {
 }
 
 // Size writes a number of bytes in decimal units.
+//
+//	812 B   4.2 kB   93 MB
 func Size(bytes int64) string { return humanize.Bytes(uint64(max(bytes, 0))) }
 
 // Took writes a duration as people measure it.
+//
+//	40 ms   1.2 s   3 min 12 s
 func Took(d time.Duration) string {
 	switch {
 	case d < time.Second:
@@ -255,7 +294,21 @@ func Took(d time.Duration) string {
 	return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
 }
 
+// Label returns the label of line i of several that belong together: only the
+// first has it.
+//
+//	next   4f1c9a2  The winter timetable
+//	       9be0312  Prices of the Velley line
+func Label(label string, i int) string {
+	if i > 0 {
+		return ""
+	}
+	return label
+}
+
 // Count writes a number with its noun.
+//
+//	1 file   12 files
 func Count(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one

@@ -20,11 +20,16 @@ type Progress struct {
 
 // Busy begins a line for work whose length is unknown. On anything but a
 // terminal it writes the line once.
+//
+// In a log of CI a line that changes would be a thousand lines.
 func (c *Console) Busy(label, text string) *Progress { return progress(c, label, text, 0) }
 
 // Bytes begins a line for work of so many bytes.
 func (c *Console) Bytes(label string, total int64) *Progress { return progress(c, label, "", total) }
 
+// progress begins a line that shows how far something is; total is its end in
+// bytes, 0 if that is not known. Without a terminal nothing is drawn: what is
+// piped should hold results only.
 func progress(c *Console, label, text string, total int64) *Progress {
 	p := &Progress{}
 	p.text.Store(text)
@@ -87,6 +92,7 @@ func (p *Progress) End() {
 	p.bar = nil
 }
 
+// cut shortens a text to a number of characters.
 func cut(text string, width int) string {
 	if runes := []rune(text); len(runes) > width {
 		return string(runes[:width-1]) + "…"

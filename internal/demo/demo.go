@@ -1,5 +1,8 @@
-// Package demo is the project of a made-up ferry line, Corvane Ferries, as a
-// real Git repository whose commits have the same hashes on every machine.
+// Package demo is the project of a made-up ferry line, Corvane Ferries, as a real
+// Git repository whose commits have the same hashes on every machine.
+//
+// Since authors, dates and content are fixed, so are the ids of all releases made
+// from it: what docs and screenshots show can be had again by anybody.
 package demo
 
 import (
@@ -74,6 +77,7 @@ func Create(ctx context.Context, folder string) error {
 	return nil
 }
 
+// make writes the files of one step of the demo and commits them.
 func (c commit) make(ctx context.Context, folder string) error {
 	files, err := fs.Sub(steps, "steps/"+c.folder)
 	if err != nil {

@@ -33,6 +33,9 @@ type landing struct {
 // step. Something automatic does not replace a newer commit: the
 // error is builds.ErrSuperseded then. If the environment was
 // frozen, the release waits for the thaw: environments.ErrFrozen.
+//
+// Called again after an error, it decides anew; an entry that was written is
+// found and not written twice.
 func (r *Release) Activate(ctx context.Context) (*Activation, error) {
 	started := time.Now()
 	at, err := r.activate(ctx)
@@ -44,6 +47,8 @@ func (r *Release) Activate(ctx context.Context) (*Activation, error) {
 	return &Activation{Entry: at.entry, Before: at.before, Same: at.same, release: r}, nil
 }
 
+// activate is Activate, apart from the time it takes and what becomes of the
+// build's record.
 func (r *Release) activate(ctx context.Context) (landing, error) {
 	p := r.prepared
 	document, keep, err := documentOf(ctx, p)
@@ -51,6 +56,9 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 		return landing{}, err
 	}
 
+	// From here on something is written. What was only asked for so far (a
+	// name, hosts, a document) is taken in this order, so that whoever is
+	// refused leaves nothing behind that keeps others out.
 	if err := r.takeNames(ctx, document, keep); err != nil {
 		return landing{}, err
 	}
@@ -59,6 +67,9 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	if p.head != nil {
 		after = *p.head
 	}
+	// A document of its own entry comes before the release: a rollback of the
+	// release must not bring old addresses back. While a freeze holds, neither
+	// changes.
 	waits := !p.asksFrozen() && after.Frozen.At(p.now())
 	if !keep && !after.Release.IsZero() && after.Document != document.Digest && !waits {
 		after, err = changeDocument(ctx, p, after, document)
@@ -68,6 +79,7 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 		keep = true
 	}
 
+	// The one step that visitors see.
 	at, err := r.append(ctx, after, r.move(ctx, document, keep))
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
 		pending, err := r.wait(ctx, refusal.Entry)
@@ -77,6 +89,8 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	if err != nil || at.same {
 		return at, err
 	}
+	// A hint may be lost; nodes look anyway every ten seconds. Previews make
+	// room last: a failure there leaves one too many, and not one too few.
 	p.hints.Pulse(ctx, p.Store, at.entry)
 	return at, evict(ctx, p)
 }
@@ -86,12 +100,16 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 // edge node can read the entry, and the pin has not lapsed.
 func (r *Release) takeNames(ctx context.Context, document journal.Document, keep bool) error {
 	p := r.prepared
+	// A name is taken as late as this so that a first deploy which fails in its
+	// build does not keep the name from others.
 	if p.kind != journal.Promotion { // the release of a promotion is there, so the name is taken
 		if err := p.name.take(ctx, p.writer()); err != nil {
 			return err
 		}
 	}
 
+	// A node that cannot read the next entry would go on serving the last one
+	// for ever, and nobody would see why.
 	needed := storage.Formats{Document: document.Format, Entry: journal.Format, Semantics: r.semantics}
 	if err := nodesKnow(ctx, p, needed); err != nil {
 		return err
@@ -102,6 +120,8 @@ func (r *Release) takeNames(ctx context.Context, document journal.Document, keep
 		}
 	}
 
+	// The last look before the entry: once the pin has lapsed, a prune may have
+	// removed what the release needs.
 	return p.hold.Check()
 }
 
@@ -111,6 +131,8 @@ func nodesKnow(ctx context.Context, p *Prepared, needed storage.Formats) error {
 	if (storage.Formats{Document: 1, Entry: 1, Semantics: 1}).Lacks(needed) == "" {
 		return nil // every version does
 	}
+	// All nodes count, also those that cannot be reached from here: visitors
+	// may reach them.
 	nodes, err := edge.Nodes(ctx, p.Store, p.hold.Ahead)
 	if err != nil {
 		return err
@@ -153,6 +175,9 @@ func (r *Release) origin() journal.Origin {
 // came first, it is decided anew whether this one still should.
 func (r *Release) append(ctx context.Context, after journal.Entry, move journal.Move) (landing, error) {
 	p := r.prepared
+	// What decides is a stack of questions, each put to the entry that is last
+	// at the moment of writing. Append asks them again whenever somebody else
+	// was faster.
 	at := landing{before: p.head}
 	activate := journal.Activate(p.kind, move, p.now())
 	decide := func(head *journal.Entry) (journal.Entry, error) {
@@ -181,6 +206,8 @@ func (r *Release) append(ctx context.Context, after journal.Entry, move journal.
 		}
 	}
 
+	// after is what was last when this job looked; if it still is, nothing is
+	// read again.
 	entry, err := p.journal().Append(ctx, after, decide)
 	if errors.Is(err, errSame) {
 		return at, nil
@@ -199,6 +226,8 @@ func (r *Release) isLive(head *journal.Entry, move journal.Move) bool {
 	if head == nil || head.Gone(p.now()) || p.ExpireAfter != 0 {
 		return false
 	}
+	// | head.Document|The same bytes of another commit are another entry all
+	// the same: history is to say of what commit a site is.
 	sameDocument := move.KeepDocument || head.Document == move.Document.Digest
 	return head.Release == move.Release && head.Commit == move.Commit && head.Source == move.Source &&
 		sameDocument
@@ -223,6 +252,8 @@ func (r *Release) wait(ctx context.Context, head journal.Entry) (pending bool, e
 		return false, refusal
 	}
 
+	// A thaw would otherwise bring back the very release that the rollback and
+	// its freeze were about.
 	same := func(e journal.Entry) bool { return e.Release == r.ID && e.Commit == p.Plan.Origin.Commit }
 	if _, was, left := p.journal().LeftBy(ctx, head, same); left {
 		return false, refusal.With("this was live as " + was.Label() +
@@ -238,6 +269,8 @@ func (r *Release) wait(ctx context.Context, head journal.Entry) (pending bool, e
 		contains = repository.Contains
 	}
 
+	// Of what waits, only the newest matters; Await drops what this one
+	// contains.
 	if err := environments.Await(ctx, p.Store, p.Plan.Site, waiting, contains); err != nil {
 		return false, err
 	}

@@ -28,7 +28,8 @@ type Changes struct {
 	First                   bool // nothing was live
 }
 
-// CountChanges counts how two releases differ.
+// CountChanges counts files, not chunks: what was added, changed and removed
+// between two releases.
 func CountChanges(changes []release.Change) (c Changes) {
 	for _, change := range changes {
 		switch {
@@ -46,7 +47,8 @@ func CountChanges(changes []release.Change) (c Changes) {
 // opener reads the content of a file of a release.
 type opener func(ctx context.Context, file release.File) ([]byte, error)
 
-// comparison is what a release changes.
+// comparison is what a release would change of what visitors have, and what of
+// that would break.
 type comparison struct {
 	Changes      Changes
 	RulesChanged bool         // the rules differ from those that were live
@@ -61,12 +63,17 @@ func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 	if head == nil && p.Plan.Environment != "" {
 		return nil, nil
 	}
+	// A release that will be live nowhere is compared with what visitors of
+	// production have.
 	if head == nil {
 		production := environments.JournalOf(p.Store, p.Plan.Site, project.Production, p.now)
 		entry, err := production.Head(ctx, journal.ReadHints(ctx, p.Store, p.Plan.Site)[project.Production])
 		if errors.Is(err, journal.ErrEmpty) {
 			return nil, nil
 		}
+		// | moved || len(p.Plan.Config.Check.StopOn) > 0 {|With another base
+		// path any link of any page may lead elsewhere; and who stops on
+		// findings wants to know of all of them.
 		if err != nil {
 			return nil, err
 		}
@@ -77,6 +84,8 @@ func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 		return nil, nil
 	}
 
+	// Comparing is a service. A live release that is damaged, or that a later
+	// version made, must not keep the deploy out that would mend it.
 	reader, err := openRelease(ctx, p, head.Release)
 	if errors.Is(err, release.ErrUnknown) || errors.Is(err, release.ErrDamaged) ||
 		errors.Is(err, storage.ErrNotFound) {
@@ -104,6 +113,8 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 	if err != nil {
 		return comparison{}, err
 	}
+	// The first release at the root of a host, checked when it was built: there
+	// is nothing that could have changed.
 	if live == nil && open == nil && basePath(p) == "" {
 		return comparison{Changes: Changes{First: true, Added: int(next.Root.Files)}}, nil
 	}
@@ -124,6 +135,8 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 		return c, err
 	}
 
+	// Whether an address is lost takes the whole list of files, which is read
+	// only if something goes.
 	removes := slices.ContainsFunc(changes, func(c release.Change) bool { return c.After == nil })
 	if in.Files == nil && removes {
 		if in.Files, err = inspect.FilesOf(ctx, next); err != nil {
@@ -157,6 +170,7 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 		}
 	}
 
+	// Reading every page of a large site would cost more than the deploy.
 	only, err := pagesToRead(ctx, p, changed, live, ruled)
 	if err != nil {
 		return nil, err
@@ -237,6 +251,8 @@ func moves(ctx context.Context, p *Prepared) (bool, error) {
 
 // openOutput reads the files of an output, as a scan found them.
 func openOutput(output publish.Output, scan *publish.Scan) opener {
+	// Most checks read a few pages of many, so the map is made when the first
+	// one is read.
 	sources := sync.OnceValue(func() map[string]string {
 		sources := make(map[string]string, len(scan.Files))
 		for _, found := range scan.Files {
@@ -254,6 +270,8 @@ func openOutput(output publish.Output, scan *publish.Scan) opener {
 func refuseUnchanging(changes []release.Change, settings release.Settings) error {
 	var paths []string
 	for _, change := range changes {
+		// A browser that has the old bytes will not ask again for a year. No
+		// later deploy can mend that.
 		replaced := change.Before != nil && change.After != nil && change.Before.Digest != change.After.Digest
 		if replaced && answer.Immutable(change.Path, settings) {
 			paths = append(paths, change.Path)

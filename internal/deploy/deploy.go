@@ -1,5 +1,6 @@
-// Package deploy brings what a plan says into a store and puts it live, stage
-// by stage. What a stage returns is what the next one begins with:
+// Package deploy brings what a plan says into a store and puts it live, stage by
+// stage. What a stage returns is what the next one begins with, so that no stage
+// can run early and none sees a value that is filled by half:
 //
 //	prepared, err := deploy.Prepare(ctx, job)    // whether it may be done: names, hosts, freezes, rules
 //	release, err := prepared.Build(ctx)          // a release that is whole in the store: built, or found
@@ -12,6 +13,10 @@
 //	release, err := prepared.Promote(ctx, id)
 //
 // Prepared and Release are closed by whoever got them, in the reverse order.
+//
+// Until Activate nothing that visitors see has changed, so whatever fails before
+// leaves at most objects that nothing refers to. Activate is one Create of one key
+// of a journal: it happened or it did not, also when the machine loses its power.
 package deploy
 
 import (

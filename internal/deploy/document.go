@@ -39,6 +39,9 @@ func documentOf(ctx context.Context, p *Prepared) (document journal.Document, ke
 		return document, false, err
 	}
 
+	// Who deploys from a checkout that is behind must not take addresses back
+	// that a colleague has added. Ancestry decides which configuration is
+	// newer; if it cannot be known, what is there stays.
 	if p.head != nil && differentCommits(p.head.DocumentCommit, project.ProductionCommit) &&
 		project.Repository != nil {
 		newer, err := project.Repository.Contains(ctx, project.ProductionCommit, p.head.DocumentCommit)
@@ -93,6 +96,8 @@ func changeDocument(ctx context.Context, p *Prepared, before journal.Entry, docu
 		Paths: document.Changes(old),
 	})
 
+	// A freeze keeps automation from changing anything, and a person from
+	// nothing that they have been asked about.
 	refusedByFreeze := p.Automatic && !p.accepted
 	decide := journal.SetDocument(document, refusedByFreeze, p.Cause, project.Person(ctx), "", p.now())
 	entry, err := p.journal().Append(ctx, before, decide)

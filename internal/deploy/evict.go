@@ -14,6 +14,7 @@ import (
 // crowded returns the previews that have to make room for one more, the one
 // that was moved the longest ago first.
 func crowded(ctx context.Context, p *Prepared) ([]environments.State, error) {
+	// Only a preview that is new needs room.
 	most := int(p.Plan.Project.ProductionConfig.Previews.Most)
 	isNew := p.head == nil || p.head.Gone(p.now())
 	if most == 0 || !journal.IsPreview(p.Plan.Environment) || !isNew {
@@ -27,6 +28,8 @@ func crowded(ctx context.Context, p *Prepared) ([]environments.State, error) {
 	states = slices.DeleteFunc(states, func(s environments.State) bool {
 		return s.Head == nil || s.Head.Gone(p.now()) || s.Name == p.Plan.Environment
 	})
+	// Moved the longest ago, not made the longest ago: a branch of last spring
+	// that somebody pushed to today is in use.
 	slices.SortFunc(states, func(a, b environments.State) int { return a.Head.When.Compare(b.Head.When) })
 	return states[:max(0, len(states)+1-most)], nil
 }
@@ -60,6 +63,8 @@ func evict(ctx context.Context, p *Prepared) error {
 	}
 	why := "room for " + journal.DisplayName(p.Plan.Environment)
 	for _, state := range p.evicted {
+		// Minutes may lie between the announcement and this. What was deployed
+		// to meanwhile is in use, and stays.
 		unmoved := func(head journal.Entry) bool { return head.Number == state.Head.Number }
 		if _, _, err := operator.Remove(ctx, state.Name, journal.Ended{Reason: journal.Room}, why,
 			unmoved); err != nil {
@@ -88,6 +93,8 @@ func expires(p *Prepared) *time.Time {
 	if after == 0 {
 		return nil
 	}
+	// By the store's clock: nodes and followers have clocks of their own, and
+	// all must agree on the moment.
 	end := p.now().Add(after).UTC().Truncate(time.Second)
 	return &end
 }

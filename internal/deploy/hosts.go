@@ -21,6 +21,9 @@ func wantedAddresses(p *Prepared) []string {
 	}
 	var addresses []string
 	for i, pattern := range p.Plan.Project.ProductionConfig.Previews.Addresses {
+		// A preview for each branch would otherwise mean a journal for each
+		// branch's host, and two sites with the same pattern would meet only at
+		// the first branch of the same name.
 		parsed, err := url.Parse(strings.ReplaceAll(pattern, project.LabelPlace, "*"))
 		// a part of a label stands for too much
 		if err != nil || strings.Contains(strings.TrimPrefix(parsed.Hostname(), "*."), "*") {
@@ -46,6 +49,8 @@ func checkHosts(ctx context.Context, p *Prepared) error {
 	if p.Plan.Environment == "" || p.Plan.Apart || !saysEnvironments(p.Plan.Project) {
 		return nil
 	}
+	// A deploy that changes no address asks nothing about hosts: most deploys
+	// cost the store not one request for them.
 	document, err := journal.NewDocument(documentContent(p), p.Plan.Project.ProductionCommit)
 	if err != nil || !changesAddresses(p.head, document) {
 		return err
@@ -75,6 +80,8 @@ func takeHosts(ctx context.Context, p *Prepared, document journal.Document) erro
 	if !changesAddresses(p.head, document) {
 		return nil
 	}
+	// Another deploy may have taken a host since checkHosts looked. Taking
+	// decides; the check only saves a build.
 	taking := hosts.Taking{
 		Store: p.writer(), Site: p.Plan.Site, Who: p.Plan.Project.Person(ctx), Now: p.now(), Attempt: attempt,
 		Served: func(ctx context.Context, host string) ([]hosts.Served, error) {

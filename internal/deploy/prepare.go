@@ -51,8 +51,12 @@ func Prepare(ctx context.Context, job Job) (*Prepared, error) {
 	return p, nil
 }
 
+// prepare asks one thing after another, the cheapest first; the first that
+// stands in the way is told.
 func (p *Prepared) prepare(ctx context.Context) error {
 	var err error
+	// Whose the name is comes first: who deploys to somebody else's site is to
+	// be told that, and not that a site they do not know is frozen.
 	if !p.Plan.Apart {
 		if p.name.claim, err = site.CheckClaim(ctx, p.Plan.Project, p.Store, p.Plan.Site, p.TakeOver,
 			p.Ask.Unclaimed); err != nil {
@@ -60,6 +64,8 @@ func (p *Prepared) prepare(ctx context.Context) error {
 		}
 	}
 
+	// A pause is for what goes on by itself; a person who deploys has read that
+	// there is one, or need not.
 	if p.Automatic {
 		if err := environments.CheckPaused(ctx, p.Store, p.Plan.Site); err != nil {
 			return err
@@ -69,6 +75,8 @@ func (p *Prepared) prepare(ctx context.Context) error {
 	if err := p.prepareEnvironment(ctx); err != nil {
 		return err
 	}
+	// A mistake in the rules costs no build. Rules that the build makes are
+	// read after it.
 	p.beside = p.Plan.RulesReader(ctx)
 	return inspect.CheckSyntax(p.Plan, p.beside)
 }
@@ -98,6 +106,9 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 	if job.Machine == nil {
 		job.Machine = build.NewMachine(job.Plan.Project.Places.Cache)
 	}
+	// The pin is the first write of a deploy. It finds credentials that are
+	// missing before a build of ten minutes, and tells by how much the store's
+	// clock is ahead.
 	hold, err := job.Plan.Project.Pin(ctx, job.Store, job.Plan.Site, what)
 	if err != nil {
 		return nil, err
@@ -120,6 +131,7 @@ func (p *Prepared) prepareEnvironment(ctx context.Context) error {
 		return err
 	}
 
+	// What is to be verified must be verifiable before anything is live.
 	if err := p.checkProbes(ctx); err != nil {
 		return err
 	}
@@ -134,6 +146,8 @@ func (p *Prepared) readHead(ctx context.Context) error {
 	if p.Plan.Environment == "" {
 		return nil
 	}
+	// A hint says where to begin looking for the last number, so that a journal
+	// of thousands costs as little as one of three.
 	p.hints = journal.ReadHints(ctx, p.Store, p.Plan.Site)
 	head, err := p.journal().Head(ctx, p.hints[p.Plan.Environment])
 	if errors.Is(err, journal.ErrEmpty) {
@@ -153,6 +167,8 @@ func (p *Prepared) checkFrozen() error {
 	if p.head == nil || !p.head.Frozen.At(p.now()) {
 		return nil
 	}
+	// Nobody is there to ask. A deploy goes on and lets its release wait; a
+	// promotion has nothing to make meanwhile.
 	if !p.asksFrozen() {
 		if p.kind == journal.Promotion {
 			return environments.FrozenRefusal(*p.head)
@@ -198,6 +214,7 @@ func (p *Prepared) now() time.Time { return p.Now().Add(p.hold.Ahead) }
 // once the pin has lapsed.
 func (p *Prepared) writer() storage.Store { return p.hold.Writer() }
 
+// journal is that of the plan's environment, written while the pin lasts.
 func (p *Prepared) journal() *journal.Journal {
 	return environments.JournalOf(p.writer(), p.Plan.Site, p.Plan.Environment, p.now)
 }

@@ -102,6 +102,9 @@ func (v *verifier) probe(ctx context.Context, what string) environments.Probe {
 		return v.askNodes(ctx, what)
 	}
 
+	// An address goes through whatever stands before the edge, which may
+	// remember the last release for a while; so a bad answer is final only
+	// after some time.
 	var last reply
 	began := time.Now()
 	until(ctx, func() bool {
@@ -123,7 +126,7 @@ func until(ctx context.Context, done func() bool) {
 	}
 }
 
-// poll is what is known of the edge nodes that are asked for a path.
+// poll is the state of asking every edge node for a path.
 type poll struct {
 	passed  map[string]string // what nodes answered that need not be asked again
 	failed  string            // the last answer that was not good, and whose; "" if all were
@@ -139,6 +142,8 @@ func (v *verifier) askNodes(ctx context.Context, path string) environments.Probe
 	if err != nil {
 		return environments.Probe{Text: err.Error()}
 	}
+	// The path is below that of the environment's address: a site at /ferries/
+	// is asked for /ferries/fares/.
 	path = strings.TrimSuffix(at.EscapedPath(), "/") + path
 	nodes := poll{passed: map[string]string{}}
 	until(ctx, func() bool { return v.askOnce(ctx, path, &nodes) })
@@ -158,6 +163,8 @@ func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool
 		if p.passed[node.Node] != "" {
 			continue
 		}
+		// Asked by the name that every node answers to, so that no name server
+		// has a say in it.
 		host := edge.LocalName(v.Plan.Site, v.entry.Environment)
 		reply := v.request(ctx, "http://"+node.Address+path, host, v.entry.Label())
 		if reply.passed {
@@ -165,6 +172,8 @@ func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool
 			continue
 		}
 
+		// One node that answers badly from the very entry settles it; the
+		// others would say the same.
 		if p.failed = reply.text + " at " + node.Node; reply.final {
 			return true
 		}
@@ -173,6 +182,8 @@ func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool
 	return p.failed == ""
 }
 
+// result is what came of asking all nodes. That no node could be asked is
+// neither a pass nor a failure: going back would take a good release away.
 func (p *poll) result() environments.Probe {
 	switch {
 	case p.unknown != nil && len(p.passed) == 0:
@@ -206,6 +217,9 @@ type reply struct {
 // comes from that. host, if not empty, is asked for in the place
 // of the address's own. Redirects on the same host are followed.
 func (v *verifier) request(ctx context.Context, address, host, entry string) reply {
+	// The transport's own redirects, but: a redirect to another host is the
+	// answer, and on the same host the request goes on to the node that was
+	// asked.
 	client := http.Client{Timeout: requestTimeout, CheckRedirect: func(next *http.Request,
 		via []*http.Request) error {
 		if len(via) > 5 || next.URL.Host != via[0].URL.Host && next.URL.Host != host {
@@ -229,12 +243,15 @@ func (v *verifier) request(ctx context.Context, address, host, entry string) rep
 		return reply{text: err.Error()}
 	}
 
+	// Read to its end: a file that is cut short has status 200 too.
 	_, err = io.Copy(io.Discard, response.Body)
 	response.Body.Close() //nolint:errcheck // it was read
 	if err != nil {
 		return reply{text: "cut short: " + err.Error()}
 	}
 
+	// A node that has not flipped yet answers well from the release before.
+	// That is no answer about this one.
 	from := response.Header.Get(httpanswer.ReleaseField)
 	if entry != "" && !strings.Contains(from+";", "entry="+entry+";") {
 		return reply{text: "not answered from " + entry + " after " + probeTimeout.String()}
@@ -251,6 +268,8 @@ func (v *verifier) admit(request *http.Request) {
 
 // run runs a command, which learns from its environment what is live where.
 func (v *verifier) run(ctx context.Context, command string) environments.Probe {
+	// A command gets what it needs to look at the site, also through a
+	// password, and none of the deploy's own secrets.
 	environment := append(process.Environment(process.Network...),
 		"ORILLA_ADDRESS="+v.address, "ORILLA_OPEN_ADDRESS="+strings.TrimSuffix(v.address, "/")+
 			access.LinkPath+v.pass+"/",

@@ -20,6 +20,8 @@ import (
 // from. A release whose build was told that it goes elsewhere is refused, and
 // one that breaks what is expected of the environment.
 func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error) {
+	// What the build was told decides whether its output belongs there at all,
+	// so it is asked first.
 	record, err := readBuild(ctx, p)
 	if err != nil {
 		return nil, err
@@ -39,6 +41,8 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 		ID: id, Files: reader.Root.Files, Bytes: reader.Root.Bytes, Build: record, Reused: true,
 		semantics: reader.Root.Semantics,
 	}
+	// The files are the same, but the place is another: other upstreams,
+	// another base path, expectations that say when environment.
 	subject, err := suits(ctx, p, reader)
 	if err != nil {
 		return nil, err
@@ -101,6 +105,7 @@ func unbound(p *Prepared, record builds.Record) error {
 		address = addresses[0]
 	}
 
+	// A build that was told its branch belongs where that branch goes.
 	branch := production.Environments[p.Plan.Environment].Follows
 	if branch == "" || branch == project.Nothing {
 		branch = p.Plan.Origin.Branch // an environment that follows none takes what any was told
@@ -140,6 +145,8 @@ func suits(ctx context.Context, p *Prepared, reader *release.Reader) (*inspect.S
 	if err := inspect.Accepted(found, production).Problem(); err != nil {
 		return nil, err
 	}
+	// An expectation is only as good as the rules that it was written with;
+	// running it against others would tell people of faults that are not there.
 	if subject.Reworded {
 		p.Report.Notice(fault.Notice{
 			Code: "expectations-unknown",

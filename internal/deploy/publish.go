@@ -25,11 +25,14 @@ import (
 // what was uploaded was removed by somebody meanwhile, it is
 // uploaded again. What is returned with an error says what was sent.
 func publishOutput(ctx context.Context, p *Prepared, output *build.Output, seen lookup) (Made, error) {
+	// What is live is the best guess at what the store has already.
 	live, err := liveRelease(ctx, p)
 	if err != nil {
 		return Made{}, err
 	}
 	upload := &uploading{p: p, output: output, live: live, seen: seen, unfinished: beginUpload(p)}
+	// A prune that removes objects of ours while they are put is rare, so it is
+	// looked for once, at the end, and everything is put again then.
 	for {
 		made, again, err := upload.once(ctx)
 		if err != nil {
@@ -56,6 +59,7 @@ type uploading struct {
 // removed meanwhile; then no root was written.
 func (u *uploading) once(ctx context.Context) (made Made, again bool, err error) {
 	p := u.p
+	// Each try opens the output anew and scans it again: time has passed.
 	put := newPutting(ctx, p)
 	defer put.Discard()
 	tree, done, err := u.output.Open()
@@ -68,6 +72,8 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	if err != nil {
 		return made, false, err
 	}
+	// Rules come after the files, since what they lead to has to be there, and
+	// before the index, which names them.
 	ruled, err := u.rules(ctx, tree, files)
 	if err != nil {
 		return made, false, err
@@ -81,6 +87,8 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 		return made, false, err
 	}
 
+	// Whatever is refused from here on leaves objects that nothing leads to;
+	// the next deploy of the same output finds them there.
 	changes, err := u.addIndex(ctx, index, put)
 	if err != nil {
 		return made, false, err
@@ -92,6 +100,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	made.Changes, made.Rules = CountChanges(changes), ruled.counts
 	made.RulesChanged = u.live != nil && !release.SameSet(u.live.Root.Rules, ruled.set)
 
+	// Pages are read as they were built, from the disk and not from the store.
 	err = p.phases.Time("check", u.output.Name, func() (err error) {
 		made.Findings, err = findBroken(ctx, p, ruled.in, changes, u.live, made.RulesChanged,
 			openOutput(tree, scan))
@@ -101,13 +110,26 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 		return made, false, err
 	}
 
+	again, err = u.commit(ctx, put, index, ruled, &made)
+	return made, again, err
+}
+
+// commit makes what was put durable, and then writes the record and the root.
+func (u *uploading) commit(ctx context.Context, put *putting, index release.Index, ruled *ruled, made *Made,
+) (again bool, err error) {
+	p := u.p
+	// The record says how the release came to be, and is written with the root:
+	// a root without one could not be found by its inputs.
 	record := u.output.Record
 	record.Outcome, record.Rules, record.Release = builds.Succeeded, ruled.record, index.ID
 	if record.Log, err = addLog(ctx, put, u.output.Log); err != nil {
-		return made, false, err
+		return false, err
 	}
 
 	made.Log = record.Log
+	// Settling makes all objects durable and asks whether somebody condemned
+	// any of them, or the root. Only then the root is written: where there is a
+	// root, there is a whole release.
 	put.root = storage.ReleaseKey(p.Plan.Site, index.ID.String())
 	err = p.phases.Time("commit", "", func() error {
 		if again, err = put.settle(ctx); again || err != nil {
@@ -118,7 +140,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 		return err
 	})
 
-	return made, again, err
+	return again, err
 }
 
 // upload scans and fingerprints the output, and puts what the live release does
@@ -141,12 +163,16 @@ func (u *uploading) upload(ctx context.Context, tree publish.Output, put *puttin
 		p.Report.Notice(notice)
 	}
 
+	// Of a folder that stays, digests are remembered by size, times and inode,
+	// as Git's index does.
 	memory := loadDigests(p, u.output.Folder)
 	upload := &publish.Upload{
 		Batch: put, Live: u.live, Memory: memory, Rehash: p.Rehash, Parallel: parallel(p), Rate: p.Rate,
 		Seen: func(done publish.Progress) { p.Report.Uploaded(done, len(scan.Files), scan.Bytes) },
 	}
 
+	// Asking whether each object is there costs a request each, so it is asked
+	// only if an earlier try was interrupted.
 	if u.unfinished {
 		upload.Known = put.there
 	}
@@ -166,6 +192,7 @@ func (u *uploading) upload(ctx context.Context, tree publish.Output, put *puttin
 // parallel is how many requests at once the store is asked.
 func parallel(p *Prepared) int { return cmp.Or(p.Parallel, storage.Parallel(p.Store)) }
 
+// scanOptions say what of an output is published, and how much at most.
 func scanOptions(p *Prepared) publish.Options {
 	config, limits := p.Plan.Config, p.Plan.Limits()
 	return publish.Options{
@@ -188,6 +215,8 @@ func (u *uploading) rules(ctx context.Context, tree publish.Output, files []rele
 // addIndex puts the chunks that the live release lacks, and compares.
 func (u *uploading) addIndex(ctx context.Context, index release.Index, put *putting,
 ) ([]release.Change, error) {
+	// A chunk that the live release has too is whole by the order in which
+	// things are written, so nobody asks the store.
 	there := map[digest.Digest]bool{}
 	if u.live != nil {
 		refs, err := u.live.Refs(ctx)
@@ -199,6 +228,8 @@ func (u *uploading) addIndex(ctx context.Context, index release.Index, put *putt
 		}
 	}
 
+	// Chunks that were just made are compared from memory: over a network,
+	// reading back what one has just sent would double the round trips.
 	fresh := map[digest.Digest][]byte{}
 	group, adding := errgroup.WithContext(ctx)
 	group.SetLimit(parallel(u.p))

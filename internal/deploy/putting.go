@@ -33,7 +33,12 @@ const (
 	rollFar  = 32 << 20
 )
 
+// newPutting begins a batch that commits as it goes: every 256 MiB near by,
+// every 32 MiB far away.
 func newPutting(ctx context.Context, p *Prepared) *putting {
+	// A batch becomes visible with its commit. One that is too large loses too
+	// much with its connection; one that is too small waits for the store too
+	// often.
 	every := int64(rollNear)
 	if _, far := p.Store.(storage.Remote); far {
 		every = rollFar
@@ -46,12 +51,15 @@ func newPutting(ctx context.Context, p *Prepared) *putting {
 
 // Add implements publish.Putter.
 func (p *putting) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	// Noted before it is put: also an object that was there already is relied
+	// on, and may be condemned.
 	if d, isObject := digest.FromKey(key); isObject {
 		p.note(d)
 	}
 	return p.Rolling.Add(ctx, key, data)
 }
 
+// note remembers that an object is relied on, whoever put it.
 func (p *putting) note(d digest.Digest) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
@@ -81,10 +89,12 @@ func (p *putting) there(ctx context.Context, d digest.Digest, size int) (bool, e
 	return false, err
 }
 
-// settle commits, and reports whether somebody removed something of what was
-// put meanwhile: then it is to be put again. A root that is on its way out must
-// be gone before it is made again.
+// settle commits, and reports whether somebody removed any of these objects in
+// the meantime, so that they have to be put again. A root that is about to be
+// removed must be gone before it is written again.
 func (p *putting) settle(ctx context.Context) (again bool, err error) {
+	// Durable first, and then the question: an object that is put after the
+	// question could be condemned in between.
 	if err := p.Commit(); err != nil {
 		return false, err
 	}
@@ -113,6 +123,8 @@ func untilKept(ctx context.Context, p *Prepared, put func(*putting) error) error
 	}
 }
 
+// keepOnce puts something in a batch of its own, and reports whether it has to
+// be put again.
 func keepOnce(ctx context.Context, p *Prepared, put func(*putting) error) (again bool, err error) {
 	batch := newPutting(ctx, p)
 	defer batch.Discard()

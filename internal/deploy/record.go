@@ -12,8 +12,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// lookup is what is known of the records of a build key: the highest number
-// among them. The zero lookup knows nothing.
+// lookup is the highest number seen among the records of a build key. The zero
+// lookup knows nothing.
 type lookup struct {
 	key    string
 	newest int
@@ -34,6 +34,8 @@ func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []b
 		}
 	}
 
+	// The fast way: one request that creates the next number. Only if that is
+	// taken, the numbers there are are read.
 	given := p.Plan.Origin.Source == journal.FromOutput
 	if root != nil && record.Key == seen.key || given {
 		// the next one is free, unless somebody was faster
@@ -44,6 +46,8 @@ func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []b
 		}
 	}
 
+	// Output that somebody made elsewhere has no inputs but itself, so
+	// publishing it twice is one fact and not two.
 	same := func(b builds.Record) bool {
 		return given && !p.hold.Doomed(recordKey(p, b)) && b.Outcome == builds.Succeeded &&
 			b.Release == record.Release &&
@@ -62,6 +66,8 @@ func keepRecord(ctx context.Context, p *Prepared, record builds.Record, root []b
 		return last, err
 	}
 
+	// Others may take numbers at the same time; each try that loses goes one
+	// further.
 	for record.Number = newest + 1; ; record.Number++ {
 		taken, err := commitRecord(ctx, p, record, root)
 		if err != nil || !taken {
@@ -84,6 +90,8 @@ func commitRecord(ctx context.Context, p *Prepared, record builds.Record, root [
 	if p.hold.Doomed(key) {
 		return true, nil
 	}
+	// Root and record in one batch: an engine that can make both appear
+	// together does so, and one that cannot names the record first.
 	batch, err := p.writer().Begin(ctx)
 	if err != nil {
 		return false, err
@@ -122,6 +130,8 @@ func describe(ctx context.Context, p *Prepared, record builds.Record) (builds.Re
 		record.Tree, record.Author = plan.Commit.Tree, plan.Commit.Author
 	}
 
+	// Of output and of a working tree nothing is known but the bytes, so those
+	// are the inputs.
 	record.Told = plan.Told
 	inputs := plan.Inputs
 	if origin.Source != journal.FromCommit {
@@ -146,6 +156,8 @@ func (p *Prepared) keepFailure(ctx context.Context, record builds.Record, log st
 		return nil
 	}
 	defer batch.Discard()
+	// The log is worth more than the record: it is kept also if the build was
+	// interrupted.
 	if record.Log, err = addLog(ctx, batch, log); err != nil {
 		return nil
 	}

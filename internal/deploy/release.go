@@ -46,7 +46,11 @@ type Release struct {
 // Build makes the release of a plan: from an earlier build of the same inputs,
 // or by building and uploading. If somebody else builds the same just now, it
 // waits and takes what comes of that. Close what it returns before Prepared.
+//
+// Cancelling the context ends the steps; the error is then builds.ErrCancelled,
+// builds.ErrSuperseded or the context's.
 func (p *Prepared) Build(ctx context.Context) (*Release, error) {
+	// Nothing is as fast as what need not be done.
 	found, seen, err := reuse(ctx, p)
 	if err != nil || found != nil {
 		return found.release(p), err
@@ -55,6 +59,8 @@ func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 		return p.takeGiven(ctx)
 	}
 
+	// Two followers may come to the same commit at once. One of them builds;
+	// the other one waits in Begin and then finds what came of it.
 	for {
 		b, building, err := build.Begin(ctx, p.request())
 		if err == nil {
@@ -108,11 +114,14 @@ func (p *Prepared) carryOut(ctx context.Context, b *build.Build, seen lookup) (*
 		p.Began(b.Number())
 	}
 	made, err := p.buildAndPublish(ctx, b, seen)
+	// A step that was ended fails with whatever it says then; why it was ended
+	// is what people need to know.
 	if cause := context.Cause(ctx); err != nil && ctx.Err() != nil {
 		err = cause
 	}
 
 	if err != nil {
+		// What was sent counts against limits also of a build that failed.
 		b.End(ctx, build.Result{Log: made.Log, Sent: made.NewBytes}, err)
 		return nil, err
 	}
@@ -120,6 +129,8 @@ func (p *Prepared) carryOut(ctx context.Context, b *build.Build, seen lookup) (*
 	return &Release{Made: made, prepared: p, build: b}, nil
 }
 
+// buildAndPublish runs the steps and brings their output into the store. What
+// it returns with an error says what was sent by then.
 func (p *Prepared) buildAndPublish(ctx context.Context, b *build.Build, seen lookup) (Made, error) {
 	output, err := b.Output(ctx)
 	if err != nil {
@@ -127,6 +138,8 @@ func (p *Prepared) buildAndPublish(ctx context.Context, b *build.Build, seen loo
 	}
 	defer output.Close()
 	made, err := publishOutput(ctx, p, output, seen)
+	// An output that could not be stored is kept for the next try: a network
+	// that was down is no reason to build again.
 	output.Stored(ctx, err)
 	made.Kept, made.KeptDependencies = output.Kept, output.KeptDependencies
 	return made, err

@@ -61,6 +61,8 @@ func digestsFile(p *Prepared, folder string) string {
 	return cacheFile(p, "digests", absolute)
 }
 
+// loadDigests returns what is remembered of the files in a folder; nothing if
+// that cannot be read.
 func loadDigests(p *Prepared, folder string) *publish.Memory {
 	data, err := os.ReadFile(digestsFile(p, folder))
 	if err == nil {

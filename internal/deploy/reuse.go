@@ -17,6 +17,8 @@ import (
 // it the rules and settings of the plan: those are no reason to build again.
 // The result is nil if there is none; seen is what was looked through.
 func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error) {
+	// | p.Plan.Origin.Source != journal.FromCommit {|Only a commit has inputs
+	// that can be named; a working tree is what it is at this moment.
 	if p.Rebuild || p.Plan.Origin.Source != journal.FromCommit {
 		return nil, lookup{}, nil
 	}
@@ -26,6 +28,8 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 	}
 
 	untrusted := false // one was passed over since untrusted steps made it
+	// The newest record that may be used, not the newest one: a failed build of
+	// the same inputs says nothing against an earlier one that succeeded.
 	usable := func(b builds.Record) bool {
 		if b.Outcome != builds.Succeeded {
 			return false
@@ -48,6 +52,8 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 		return nil, seen, nil
 	}
 
+	// A prune has condemned it, and may have removed half of it by now.
+	// Building it again is slower, and right.
 	doomed := p.hold.Doomed(storage.ReleaseKey(p.Plan.Site, record.Release.String())) ||
 		p.hold.Doomed(recordKey(p, record))
 	if doomed || !sameLeftOut(p.Plan, record) {
@@ -65,6 +71,7 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 	return made, seen, err
 }
 
+// noteBuiltAgain tells why something is built that a branch has built already.
 func noteBuiltAgain(report Reporter) {
 	report.Notice(fault.Notice{
 		Code: "built-again", What: "an untrusted branch built the same, but without " +
@@ -89,6 +96,8 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	if err != nil {
 		return nil, err
 	}
+	// The files are the same, so the root differs in two fields: rules and
+	// settings are not among the inputs of a build.
 	root := reader.Root
 	semantics := root.Semantics
 	root.Settings, root.Rules = p.Plan.Config.Settings(), next.set
@@ -116,6 +125,7 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 		return nil, err
 	}
 
+	// Always the build that really ran, so that a log can be found in one step.
 	if record.Reuses == "" {
 		record.Reuses = record.Name()
 	}
@@ -128,6 +138,7 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 // the output of an earlier build.
 func readKeptRules(ctx context.Context, p *Prepared, record builds.Record, reader *release.Reader,
 ) (*ruled, error) {
+	// Most sites have no rules; theirs are adapted without reading one chunk.
 	if len(p.Plan.Config.Rules) == 0 { // nothing to check against the list of files, which may be long
 		in, err := withoutRules(p, nil)
 		in.Site.Files = reader

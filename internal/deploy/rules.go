@@ -42,6 +42,8 @@ func readRules(ctx context.Context, p *Prepared, sources []rules.Source, files [
 	return out, err
 }
 
+// parseRules parses and checks rules. What they hold is kept as objects: the
+// normalised rules for edge nodes, the sources for people.
 func parseRules(ctx context.Context, p *Prepared, sources []rules.Source, files []release.File,
 ) (*ruled, error) {
 	config, production := p.Plan.Config, p.Plan.Project.ProductionConfig
@@ -59,14 +61,20 @@ func parseRules(ctx context.Context, p *Prepared, sources []rules.Source, files 
 		return nil, err
 	}
 
+	// What the configuration accepts is dropped before it can stop anything,
+	// and what it stops on has become an error.
 	found = inspect.Accepted(found, config)
 	if err := found.Problem(); err != nil {
 		return nil, err
 	}
+	// warn reports the first few findings that stop nothing.
 	warn(p.Report, found)
 
 	counts := inspect.RuleCounts{Rules: rules.Counts(program.Rules), Expectations: len(program.Expectations)}
 	out := &ruled{in: in, counts: counts}
+	// Edge nodes get the normalised rules. What people wrote, with comments and
+	// positions, is kept too: explain and promote quote it later, when the
+	// commit may be gone.
 	out.set, out.objects = release.CutRules(len(program.Rules), rules.Encode(program.Rules))
 	for _, source := range sources {
 		kept := builds.RulesFile{Path: source.Name}

@@ -35,12 +35,16 @@ type verifier struct {
 // 200 to 299, or a command, which must end with status 0. told is called for
 // each when it has ended. Nothing is probed if there is nothing to probe, or if
 // the release was live before; then the verification is nil.
+//
+// It is not interrupted between a failed probe and going back.
 func (a *Activation) Verify(ctx context.Context, probes []string, told func(environments.Probe),
 ) (*Verification, error) {
 	if len(probes) == 0 || a.Same {
 		return nil, nil
 	}
 	v := &verifier{Prepared: a.release.prepared, entry: a.Entry, before: a.Before}
+	// Where a password is asked for, a probe gets in by a pass that whoever can
+	// read the store can sign; no password is kept for it anywhere.
 	claim, err := site.ReadClaim(ctx, v.Store, v.Plan.Site)
 	if err != nil {
 		return nil, err
@@ -53,6 +57,8 @@ func (a *Activation) Verify(ctx context.Context, probes []string, told func(envi
 
 	verified := &Verification{Outcome: environments.Outcome{Entry: v.entry.Number, Attempt: v.entry.Attempt,
 		Passed: true}}
+	// Whoever interrupts now still wants what is broken to be gone, so what
+	// follows a probe is not interrupted.
 	failed := v.probeAll(ctx, probes, &verified.Outcome, told)
 	return verified, v.conclude(context.WithoutCancel(ctx), verified, failed)
 }
@@ -85,6 +91,8 @@ func (v *verifier) probeAll(ctx context.Context, probes []string, outcome *envir
 // conclude keeps the outcome, after it went back if a probe failed.
 func (v *verifier) conclude(ctx context.Context, verified *Verification, failed string) error {
 	outcome := &verified.Outcome
+	// No node could be asked. That is no reason to take a release back that may
+	// be fine, and none to call it verified.
 	if !outcome.Passed && failed == "" {
 		v.Report.Notice(fault.Notice{
 			Code: "not-checked",
@@ -103,6 +111,8 @@ func (v *verifier) conclude(ctx context.Context, verified *Verification, failed 
 		}
 	}
 
+	// The outcome is created once: of two who verify the same entry, the first
+	// has said it.
 	*outcome = outcome.WithFormat()
 	data, err := record.Encode(outcome)
 	if err == nil {
@@ -148,6 +158,8 @@ func (v *verifier) back(ctx context.Context, why string) (*journal.Entry, error)
 		To: func(e journal.Entry) bool { return e.Number < v.entry.Number && e.Release == v.before.Release },
 	})
 
+	// Only what this job put live is taken back. Whoever has deployed since has
+	// decided otherwise.
 	entry, err := j.Append(ctx, v.entry, func(head *journal.Entry) (journal.Entry, error) {
 		if head == nil || head.Attempt != v.entry.Attempt {
 			return journal.Entry{}, errMovedOn

@@ -28,7 +28,7 @@ type Beside struct {
 	objects *httpanswer.Objects
 }
 
-// BesideSide is one of two releases.
+// BesideSide is one of two releases, with what stands above it in the page.
 type BesideSide struct {
 	Label string // what it is: "production:12", "4be21c7"
 	About string // its commit and the like

@@ -49,6 +49,8 @@ func (f *Front) Answers(ctx context.Context) bool {
 	return err == nil
 }
 
+// ask asks the development server for an address, as a browser would for a
+// page.
 func (f *Front) ask(ctx context.Context, address string) (*http.Response, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
@@ -90,6 +92,8 @@ func (f *Front) below(path string) string {
 func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request, site answer.Site,
 	upstreams map[string]string,
 ) (string, *rules.Rule) {
+	// Whether there is a file is what the development server answers with; for
+	// one request it is asked once for each name.
 	site.Files = &frontFiles{f, map[string]bool{}}
 	if r.Header.Get("Upgrade") != "" {
 		site.Files = &Shown{} // a websocket is no file
@@ -101,7 +105,8 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 		err = f.pass(w, r, req, site, 0, rest) // says that the server is not there
 	case a.Upstream != nil:
 		l.pass(w, r, a, upstreams)
-	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest, a.Own != nil:
+	// What rules decide without a file is answered here.
+	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest, a.Config != nil:
 		httpanswer.Respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	case a.File != nil && a.Rule != nil:
 		err = f.pass(w, r, req, site, a.Status, answer.Address(a.File.Path))
@@ -137,6 +142,8 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 	proxy := httputil.ReverseProxy{Transport: f.client.Transport, FlushInterval: -1,
 		ErrorLog: log.New(io.Discard, "", 0)}
 
+	// The server gets its own host: development servers refuse others (DNS
+	// rebinding).
 	proxy.Rewrite = func(pr *httputil.ProxyRequest) {
 		pr.Out.URL, pr.Out.Host = target, target.Host
 		pr.SetXForwarded()
@@ -151,6 +158,7 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 		if status != 0 && content {
 			response.StatusCode = status
 		}
+		// A redirect of the server's to itself stays behind the rules.
 		if location, ok := strings.CutPrefix(response.Header.Get("Location"), f.server.Scheme+"://"+
 			f.server.Host); ok {
 			response.Header.Set("Location", location)

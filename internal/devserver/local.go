@@ -57,9 +57,9 @@ type Shown struct {
 	Sources  map[string]string
 	Settings release.Settings
 	Rules    *rules.Set
-	// Own is what the environment as which it is served
+	// Config is what the environment as which it is served
 	// answers with of itself; nil for nothing.
-	Own *answer.EnvironmentConfig
+	Config *answer.EnvironmentConfig
 	// Upstreams are the addresses of what proxy rules pass
 	// requests on to, by name.
 	Upstreams map[string]string
@@ -92,6 +92,7 @@ func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 		next.record = string(rules.Encode(next.Rules.Rules))
 	}
 
+	// In one step: a request has all of the old files or all of the new ones.
 	before := l.current.Swap(&next)
 	changed = different(before, &next)
 	ruled = before == nil && next.record != "" || before != nil && before.record != next.record
@@ -103,7 +104,7 @@ func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 // good state goes on being answered.
 func (l *Local) Fail(what string) { l.pages.fail(what) }
 
-// Reload has open pages reload.
+// Reload has open pages reload, though nothing that is served may have changed.
 func (l *Local) Reload() { l.pages.show(true) }
 
 // different returns the paths at which two states differ, in order.
@@ -129,6 +130,7 @@ func different(before, after *Shown) []string {
 
 // ServeHTTP answers a request.
 func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	// The reloading script's own requests come first; no site has such paths.
 	if l.options.Reload && l.pages.serve(w, r) {
 		return
 	}
@@ -143,7 +145,7 @@ func (l *Local) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	l.options.Tell(event)
 }
 
-// serve answers and says what decided.
+// serve answers a request and returns what decided, and the rule if it was one.
 func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *rules.Rule) {
 	if l.options.Base != "" && r.URL.Path == "/" {
 		return httpanswer.RedirectToBase(w, l.options.Base), nil
@@ -157,7 +159,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 		shown = &Shown{}
 	}
 	req := httpanswer.RequestOf(r, l.options.Base, l.options.Environment, l.options.Now())
-	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules, Own: shown.Own}
+	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules, Config: shown.Config}
 	if l.options.Front != nil {
 		return l.options.Front.serve(w, r, l, req, site, shown.Upstreams)
 	}
@@ -167,6 +169,7 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	case err != nil:
 	case a.Upstream != nil:
 		l.pass(w, r, a, shown.Upstreams)
+	// One line more in each page, and nothing else than at the edge.
 	case l.options.Reload && a.File != nil && httpanswer.IsPage(a.File):
 		err = httpanswer.SendPage(w, r, a, shown, reloadLine)
 	default:
@@ -180,12 +183,14 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	return httpanswer.Describe(a), a.Rule
 }
 
+// pass passes a request on to an upstream, and tells if that cannot be reached.
 func (l *Local) pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string) {
 	if err := l.proxies.Pass(w, r, a, upstreams); err != nil && r.Context().Err() == nil {
 		l.trouble(r, http.StatusBadGateway, err)
 	}
 }
 
+// trouble tells of a request that could not be answered as it should.
 func (l *Local) trouble(r *http.Request, status int, err error) {
 	l.options.Tell(httpanswer.Event{Time: time.Now(), Kind: "trouble", Method: r.Method, Host: r.Host,
 		Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})

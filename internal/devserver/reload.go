@@ -50,6 +50,7 @@ func (p *pages) fail(what string) {
 	p.send(failedEvent(what))
 }
 
+// failedEvent is the event that shows in open pages what went wrong.
 func failedEvent(what string) string {
 	data, _ := json.Marshal(what)
 	return "event: failed\ndata: " + string(data) + "\n\n"
@@ -73,6 +74,8 @@ func (p *pages) send(event string) {
 	}
 }
 
+// join adds an open page; failed is what it should show above itself, if
+// anything.
 func (p *pages) join() (page chan string, failed string) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()
@@ -84,6 +87,7 @@ func (p *pages) join() (page chan string, failed string) {
 	return page, p.failed
 }
 
+// leave takes a page away that was closed.
 func (p *pages) leave(page chan string) {
 	p.mutex.Lock()
 	defer p.mutex.Unlock()

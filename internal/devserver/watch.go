@@ -26,6 +26,8 @@ type watch struct {
 	seen    map[string]time.Time
 }
 
+// newWatch begins to watch a folder. Where the system has no notifications
+// left, it looks for itself from time to time.
 func newWatch(root string, skip func(string) bool) *watch {
 	w := &watch{root: root, skip: skip}
 	var err error
@@ -36,6 +38,7 @@ func newWatch(root string, skip func(string) bool) *watch {
 	return w
 }
 
+// close gives the system's notifications back.
 func (w *watch) close() {
 	if w.watcher != nil {
 		w.watcher.Close() //nolint:errcheck // nothing to lose
@@ -70,9 +73,13 @@ func (w *watch) changes(ctx context.Context) <-chan []string {
 	return out
 }
 
+// follow gathers changes until it has been quiet for a moment, and hands them
+// on together: an editor that saves one file may touch four.
 func (w *watch) follow(ctx context.Context, out chan<- []string) {
 	var waiting []string
 	known, born := map[string]bool{}, map[string]bool{}
+	// A save is several events, and a checkout thousands. They are given away
+	// together, once nothing has happened for a moment and somebody takes them.
 	var quiet <-chan time.Time
 	var give chan<- []string // out once it has been quiet
 	for {
@@ -97,9 +104,12 @@ func (w *watch) follow(ctx context.Context, out chan<- []string) {
 			if !ok {
 				return
 			}
+			// Indexers and virus scanners touch attributes all the time.
 			if event.Op == fsnotify.Chmod {
 				continue
 			}
+			// The system watches folders one by one, so a new one has to be
+			// added.
 			if info, err := os.Stat(event.Name); err == nil && info.IsDir() {
 				if w.skip(event.Name) {
 					continue
@@ -157,6 +167,8 @@ func (w *watch) poll(ctx context.Context, out chan<- []string) {
 	}
 }
 
+// differing returns the paths that are in one of two looks only, or were
+// changed between them.
 func differing(before, after map[string]time.Time) []string {
 	var paths []string
 	for path, when := range after {

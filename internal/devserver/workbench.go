@@ -1,5 +1,15 @@
-// Package workbench keeps a working tree served while it is worked on: it
-// builds, watches, and shows what came of it.
+// Package devserver keeps a working tree served while it is worked on: it builds,
+// watches, and shows what came of it, with the rules, fields and addresses that
+// the edge will have.
+//
+//	files change -> wait until it is quiet -> build -> check -> reload the browsers
+//	                                           |
+//	                                           fails: the last good output stays, with a notice on top
+//
+// Local serves an output, Front stands before a generator's own server, Beside
+// shows two releases next to each other, and Bench builds and watches. The script
+// that reloads pages is put into them after the answer was decided, so `orilla
+// explain` and the browser agree.
 package devserver
 
 import (
@@ -41,7 +51,8 @@ type Reporter interface {
 	Notice(fault.Notice)
 }
 
-// Options say what is served.
+// Options say what is served, as which environment, and whether the bench
+// builds it itself.
 type Options struct {
 	Project     *site.Project
 	Folder      string            // a folder to serve in the place of the project's output; "" for that
@@ -73,7 +84,8 @@ func New(options Options, local *Local) *Bench {
 		streaks: map[string]int{}, ignored: map[string]bool{}}
 }
 
-// Rebuild asks for a build now.
+// Rebuild asks for a build now. It does not wait, and any number of calls
+// before the build begins are one.
 func (b *Bench) Rebuild() {
 	select {
 	case b.rebuild <- "asked for":
@@ -89,14 +101,20 @@ func (b *Bench) output() string {
 	return site.Output(b.Project)
 }
 
+// builds reports whether there is anything to run before there is something to
+// show.
 func (b *Bench) builds() bool { return b.Build && len(b.Project.LocalConfig.Build.Run) > 0 }
 
 // Run builds, shows, and follows changes until the context ends. ready is
 // called when the first state is shown, or has failed.
 func (b *Bench) Run(ctx context.Context, ready func()) {
+	// Watching begins before the first build, so that what is saved during it
+	// is not missed.
 	watch := newWatch(b.Project.Root, skip(b.Project))
 	defer watch.close()
 	if b.builds() {
+		// A build empties its output before it fills it again. What is shown is
+		// kept beside, so that a page loads at any moment.
 		if folder, err := os.MkdirTemp("", "orilla-serve-"); err == nil {
 			b.kept = folder
 			defer os.RemoveAll(folder) //nolint:errcheck // the system cleans its folder for temporary files
@@ -118,13 +136,13 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 	}
 }
 
-// own is what the environment answers with of itself: as the file at hand says,
+// environmentConfig is what the environment answers with of itself: as the file at hand says,
 // else as the production branch does.
-func own(b *Bench) *answer.EnvironmentConfig {
+func environmentConfig(b *Bench) *answer.EnvironmentConfig {
 	environment := journal.StoredName(b.Environment)
 	for _, config := range []project.Config{b.Project.LocalConfig, b.Project.ProductionConfig} {
 		if document := config.Document(environment); document.Settings != nil {
-			return answer.OwnOf(document.Settings, document.SettingsPath)
+			return answer.EnvironmentConfigOf(document.Settings, document.SettingsPath)
 		}
 	}
 	return nil
@@ -137,6 +155,8 @@ const afterBuild = 500 * time.Millisecond
 // each of several builds in a row is made by the build, and from then on left
 // alone: else it would never end. The others are returned.
 func count(b *Bench, sources []string) []string {
+	// A change long after a build is somebody's; one right behind it may be the
+	// build's own work.
 	if time.Since(b.ended) > afterBuild {
 		clear(b.streaks)
 		return sources
@@ -156,12 +176,15 @@ func count(b *Bench, sources []string) []string {
 // sources are built, output is looked at.
 func (b *Bench) changed(ctx context.Context, paths []string) {
 	file := filepath.Join(b.Project.Root, project.FileName)
+	// What a change means depends on where it is: the configuration, a rules
+	// file, the output, or anything else, which is a source.
 	configured, ruled, outside := slices.Contains(paths, file), false, false
 	build := b.Project.LocalConfig.Build
 	if configured && !b.reload(ctx) {
 		return
 	}
 
+	// Only if the steps are others: a new address needs no build.
 	if configured && b.builds() && !reflect.DeepEqual(build, b.Project.LocalConfig.Build) {
 		b.make(ctx, b.name(file))
 		return
@@ -174,6 +197,9 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 		case rulesAt[path]:
 			ruled = true
 		case b.inside(path):
+			// Somebody else writes the output, a generator's own watcher for
+			// example. After a failed build what lies there is half of
+			// something.
 			outside = !b.broken
 		default:
 			sources = append(sources, path)
@@ -192,6 +218,7 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 	}
 }
 
+// name is a path as people write it: within the project, with slashes.
 func (b *Bench) name(path string) string {
 	if name, err := filepath.Rel(b.Project.Root, path); err == nil {
 		return filepath.ToSlash(name)
@@ -199,6 +226,7 @@ func (b *Bench) name(path string) string {
 	return path
 }
 
+// rulesFiles are the files whose change changes rules, and needs no build.
 func rulesFiles(b *Bench) map[string]bool {
 	files := map[string]bool{}
 	for _, file := range b.Project.LocalConfig.Rules {
@@ -216,6 +244,7 @@ func (b *Bench) inside(path string) bool {
 // skip says which folders are not looked into: what packages bring, what is
 // kept from build to build, hidden ones, and Orilla's own.
 func skip(p *site.Project, own ...string) func(folder string) bool {
+	// A store inside the project would start a build with every deploy.
 	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
 	for _, folder := range p.LocalConfig.Build.Keep {
 		kept = append(kept, filepath.Join(site.SiteFolder(p), filepath.FromSlash(folder)))
@@ -231,6 +260,7 @@ func skip(p *site.Project, own ...string) func(folder string) bool {
 // ignores, and what the build itself makes.
 func (b *Bench) sources(ctx context.Context, paths []string) []string {
 	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return b.ignored[path] })
+	// What Git ignores is made and not written.
 	if b.Project.Repository != nil && len(paths) > 0 {
 		ignored := source.Ignored(ctx, b.Project.Repository, paths)
 		paths = slices.DeleteFunc(paths, func(path string) bool { return ignored[path] })
@@ -238,7 +268,8 @@ func (b *Bench) sources(ctx context.Context, paths []string) []string {
 	return paths
 }
 
-// reload reads the configuration again.
+// reload reads the configuration again. With a mistake in it the one before
+// stays in force, and false is returned.
 func (b *Bench) reload(ctx context.Context) bool {
 	again, err := site.Load(ctx, b.Project.Root, b.Project.Places)
 	if err != nil {
@@ -269,8 +300,12 @@ func (b *Bench) make(ctx context.Context, why string) {
 	b.show(ctx)
 }
 
+// build runs the project's steps where the developer works. Dependencies are
+// theirs to fetch.
 func (b *Bench) build(ctx context.Context) error {
 	build := b.Project.LocalConfig.Build
+	// The same plan as a deploy of the working tree has, so that the steps are
+	// told the same.
 	plan, err := site.MakePlan(ctx, b.Project, site.Order{WorkingTree: true, NoTarget: true})
 	if err != nil {
 		return err
@@ -293,8 +328,8 @@ func (b *Bench) build(ctx context.Context) error {
 // show reads rules and output, and shows them. Where
 // either has a mistake, the last good one stays.
 func (b *Bench) show(ctx context.Context) {
-	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(), Own: own(b),
-		Sources: map[string]string{}}
+	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(),
+		Config: environmentConfig(b), Sources: map[string]string{}}
 	if !b.OnlyRules {
 		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
 			b.fail(noOutput(b))
@@ -318,6 +353,8 @@ func (b *Bench) show(ctx context.Context) {
 		}
 	}
 
+	// Rules with a mistake leave the last good ones in force; the new files are
+	// shown all the same.
 	set, err := b.rules()
 	if err != nil {
 		next.Rules = b.last.Rules
@@ -328,6 +365,8 @@ func (b *Bench) show(ctx context.Context) {
 	}
 
 	next.Rules = set
+	// After trouble it is told that all is well, though nothing may have
+	// changed.
 	again := b.failed
 	b.last, b.failed = next, false
 	if changed, ruled := b.local.Show(next); len(changed) > 0 || ruled || again {
@@ -363,6 +402,7 @@ func (b *Bench) keep(next *Shown) error {
 	if b.kept == "" {
 		return nil
 	}
+	// Under their digests: what two builds have in common is copied once.
 	for _, file := range next.Files {
 		at := filepath.Join(b.kept, file.Digest.String())
 		if _, err := os.Stat(at); err != nil {
@@ -377,6 +417,7 @@ func (b *Bench) keep(next *Shown) error {
 	return nil
 }
 
+// copyFile copies a file so that it is there whole or not at all.
 func copyFile(to, from string) error {
 	in, err := os.Open(from)
 	if err != nil {
@@ -403,6 +444,8 @@ func (b *Bench) Counts() (files, rules int) {
 	return len(b.last.Files), rules
 }
 
+// rules reads the rules as they are now; nil if there are none. The error says
+// what is wrong with them.
 func (b *Bench) rules() (*rules.Set, error) {
 	files, err := site.LocalRules(b.Project, b.output())
 	if err != nil || len(files) == 0 {
@@ -418,12 +461,15 @@ func (b *Bench) rules() (*rules.Set, error) {
 // upstreams are those of the environment, and those that override them.
 func (b *Bench) upstreams() map[string]string {
 	all := map[string]string{}
+	// The later one wins: production's, the working tree's, and what was said
+	// on the command line.
 	maps.Copy(all, b.Project.ProductionConfig.Document(journal.StoredName(b.Environment)).Upstreams)
 	maps.Copy(all, b.Project.LocalConfig.Document(journal.StoredName(b.Environment)).Upstreams)
 	maps.Copy(all, b.Upstreams)
 	return all
 }
 
+// noOutput says how to come by an output that is not there.
 func noOutput(b *Bench) error {
 	problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", b.output())
 	if !b.Build {

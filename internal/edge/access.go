@@ -29,10 +29,13 @@ type clock struct {
 // this machine's clock that does not jump.
 type reading struct{ store, at time.Time }
 
+// now is the time of the store, as far as it is known.
 func (c *clock) now() time.Time {
 	if c.fixed != nil {
 		return c.fixed()
 	}
+	// time.Since is monotonic: a jump of this machine's clock brings no preview
+	// back and ends none.
 	if r := c.reading.Load(); r != nil {
 		return r.store.Add(time.Since(r.at))
 	}
@@ -42,6 +45,7 @@ func (c *clock) now() time.Time {
 // SetAhead says how far the store's clock is before this machine's right now.
 func (n *Node) SetAhead(ahead time.Duration) {
 	now := time.Now()
+	// Round strips the monotonic reading from what is kept as the store's time.
 	n.clock.reading.Store(&reading{store: now.Round(0).Add(ahead), at: now})
 }
 
@@ -62,6 +66,8 @@ func (n *Node) guard(e *environment, own *serving) *access.Gate {
 		}
 	}
 
+	// The same gate as long as both entries stay, so that passwords which were
+	// right are remembered.
 	if now := e.gate.Load(); now != nil && now.own == own && now.all == all {
 		return now.Gate
 	}
@@ -71,6 +77,8 @@ func (n *Node) guard(e *environment, own *serving) *access.Gate {
 	}
 
 	next := &gate{own: own, all: all, Gate: access.NewGate(e.journal.Environment, lookings...)}
+	// Every deploy makes a new entry. Without this, each would cost every
+	// visitor of a protected site a slow hash again.
 	if before := e.gate.Load(); before != nil {
 		next.Remember(before.Gate)
 	}
@@ -97,6 +105,7 @@ func (n *Node) key(ctx context.Context, site string) string {
 func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment, guard *access.Gate, path,
 	base string,
 ) string {
+	// What follows the secret is the page that was shared.
 	secret, rest, _ := strings.Cut(path, "/")
 	if guard != nil {
 		until, ok := guard.Opens(secret, n.key(r.Context(), e.journal.Site), n.clock.now())
@@ -105,6 +114,8 @@ func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment
 				"This link has expired, or was taken back. Ask for a new one.")
 		}
 
+		// For this site's path only, out of reach of its scripts, and not sent
+		// along from other sites but by links.
 		http.SetCookie(w, &http.Cookie{
 			Name: access.Cookie, Value: secret, Path: base + "/", HttpOnly: true,
 			SameSite: http.SameSiteLaxMode, Secure: httpanswer.Scheme(r) == "https",
@@ -114,6 +125,8 @@ func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment
 
 	w.Header().Set("Location", base+"/"+strings.TrimLeft(rest, "/"))
 	w.Header().Set("Cache-Control", "no-store")
+	// The address holds a secret, so no page that is opened from here may learn
+	// it, and no cache may keep the answer.
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	w.Header().Set("X-Robots-Tag", "noindex")
 	w.Header().Set("Content-Length", "0")
@@ -144,11 +157,11 @@ func withoutKeys(r *http.Request) *http.Request {
 type openness int
 
 const (
-	closed   openness = iota // not to this visitor, since nobody was ever shown it
-	shut                     // to nobody: it was shown behind a password that there is no more
-	locked                   // to whoever has the password of an environment that serves it, or has
-	unlocked                 // it does: this visitor has
-	open                     // to everybody: an environment without a password serves it, or has
+	closed    openness = iota // not to this visitor, since nobody was ever shown it
+	withdrawn                 // to nobody: it was shown behind a password that there is no more
+	locked                    // to whoever has the password of an environment that serves it, or has
+	unlocked                  // it does: this visitor has
+	open                      // to everybody: an environment without a password serves it, or has
 )
 
 // openTo reports whether a release answers at its own address. One that was
@@ -170,7 +183,7 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		case openly && (!preview || guard == nil):
 			return open, nil // also where it has a password by now: this was shown to everybody
 		case guard == nil:
-			found = max(found, shut)
+			found = max(found, withdrawn)
 		case guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), site),
 			n.clock.now()):
 			found = unlocked
@@ -179,6 +192,8 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		}
 	}
 
+	// Who sits at the machine may look at what was built and never live: it is
+	// how a build is reviewed.
 	if found == closed && here(r) {
 		found = open
 	}
@@ -188,6 +203,8 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 // here reports whether a request comes from this machine,
 // and from nobody behind it.
 func here(r *http.Request) bool {
+	// A proxy on this machine passes on requests of strangers, and they come
+	// from here too.
 	for _, field := range []string{"Forwarded", "X-Forwarded-For", "X-Real-Ip", "Via"} {
 		if r.Header.Get(field) != "" {
 			return false
@@ -230,6 +247,7 @@ func (e *environment) served(ctx context.Context, id release.ID) (openly, guarde
 		h.releases = map[release.ID]bool{}
 	}
 
+	// Each entry is read once. Who was shown what never changes afterwards.
 	for last := e.current.Load().entry.Number; h.upTo < last; h.upTo++ {
 		entry, err := e.journal.Get(ctx, h.upTo+1)
 		if errors.Is(err, journal.ErrDamaged) || errors.Is(err, journal.ErrUnknown) {

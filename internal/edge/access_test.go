@@ -327,7 +327,7 @@ func TestSettingsTellAReleaseWhereItRuns(t *testing.T) {
 	}
 	assert.Len(t, tags, 3)
 	a, err := answer.Decide(t.Context(), answer.Request{Method: "POST", Path: "/settings.json"},
-		answer.Site{Own: &answer.EnvironmentConfig{Path: "/settings.json", Data: []byte("1")}})
+		answer.Site{Config: &answer.EnvironmentConfig{Path: "/settings.json", Data: []byte("1")}})
 	require.NoError(t, err)
 	assert.Equal(t, 405, a.Status)
 }

@@ -22,13 +22,13 @@ import (
 
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/httpanswer"
@@ -617,7 +617,7 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 	address := old.String()[:10] + ".release.corvane.localhost"
 	r, _ := w.ask("GET", address, "/fares", nil)
 	require.Equal(t, 200, r.StatusCode)
-	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", false, func([]pins.Waiting) {},
+	_, err := maintenance.RemoveSite(t.Context(), w.store, "corvane", "x", false, func([]pins.Waiting) {},
 		func(string, int64, int64) {})
 	require.NoError(t, err)
 	for _, host := range []string{"corvane.localhost", address} {
@@ -647,7 +647,7 @@ func TestASiteThatIsRemovedAndKeepsItsNameComesBack(t *testing.T) {
 		w.await("corvane.localhost",
 			w.activate("production", w.put(map[string]string{"index.html": text}, release.Settings{})))
 	}
-	_, err := upkeep.RemoveSite(t.Context(), w.store, "corvane", "x", true, func([]pins.Waiting) {},
+	_, err := maintenance.RemoveSite(t.Context(), w.store, "corvane", "x", true, func([]pins.Waiting) {},
 		func(string, int64, int64) {})
 	require.NoError(t, err)
 	time.Sleep(300 * time.Millisecond) // many sweeps find journals without entries

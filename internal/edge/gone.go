@@ -38,6 +38,8 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 		}
 	}
 
+	// Whoever follows an old link is told why nothing is there, and how to have
+	// it again.
 	branch := "Its branch"
 	if ended.Branch != "" {
 		branch = "The branch " + ended.Branch

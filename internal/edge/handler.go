@@ -24,16 +24,23 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// serve answers and says what decided.
+// serve answers a request and returns what decided, in a word or two, for
+// whoever watches requests.
 func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
+	// Configured addresses first; what every node answers for besides are names
+	// below .localhost.
 	host := httpanswer.HostName(r.Host)
 	if place, ok := n.routing.table.Load().find(host, r.URL.EscapedPath()); ok {
+		// A form that is sent to the old address must arrive; only reading is
+		// led to the new one.
 		if place.canonical != nil && rightMethod(r) {
 			return toCanonical(w, r, place)
 		}
 		return n.serveEnvironment(w, r, place.serves, place.base)
 	}
 
+	// RFC 9110, section 15.5.20: the connection is right and the host is not
+	// one of this server's.
 	meant, ok := parseLocal(host)
 	if !ok {
 		return httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+
@@ -50,6 +57,8 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	}
 
 	s := e.current.Load()
+	// A site at /ferries/ is built for that path. Locally it is there too, and
+	// the root leads to it, so that people find it.
 	if base := s.base(); base != "" && r.URL.Path == "/" {
 		if n.guard(e, s) == nil {
 			s.mark(w)
@@ -68,6 +77,7 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	if s.entry.Gone(n.clock.now()) {
 		return n.serveGone(w, r, e, s)
 	}
+	// Links that open are answered before rules: no rule may take their path.
 	guard := n.guard(e, s)
 	if path, ok := strings.CutPrefix(r.URL.EscapedPath(), base+access.LinkPath); ok {
 		return n.followLink(w, r, e, guard, path, base)
@@ -80,6 +90,8 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 			n.key(asked.Context(), e.journal.Site), req.Now)
 	}
 
+	// Whoever may not look learns nothing: not which release is live, nor
+	// whether the address exists.
 	if req.Admitted = admits(guard); !req.Admitted {
 		s.hide(w)
 		return n.finish(w, r, answer.Refuse(e.label()), nil, nil)
@@ -88,7 +100,7 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		r = withoutKeys(r)
 	}
 
-	decide := func() (answer.Answer, error) {
+	decide := func(s *serving, guard *access.Gate) (answer.Answer, error) {
 		site := s.site(req.Now)
 		if guard != nil {
 			site.Realm = e.label()
@@ -96,12 +108,15 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		return answer.Decide(r.Context(), req, site)
 	}
 
-	a, err := decide()
+	a, err := decide(s, guard)
+	// A page that another node has sent may name an asset that this one does
+	// not know yet. Before it answers 404, which a browser would not try again,
+	// it looks.
 	if err == nil && a.By == answer.ByMissing &&
 		n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
 		if newer := e.current.Load(); newer.reader != nil && admits(n.guard(e, newer)) {
-			s, guard = newer, n.guard(e, newer)
-			a, err = decide()
+			s = newer
+			a, err = decide(newer, n.guard(e, newer))
 		}
 	}
 	s.mark(w)
@@ -133,6 +148,8 @@ func (s *serving) neverLive() bool {
 // that names it may come from another node, which has seen a newer entry. It
 // reports whether the environment serves another entry now.
 func (n *Node) newer(ctx context.Context, e *environment, s *serving, path string) bool {
+	// Only for names that look like fingerprinted assets: requests for nonsense
+	// must not cost the store a look each.
 	if !s.answers.Carries(strings.TrimPrefix(path, "/")) {
 		return false
 	}
@@ -162,7 +179,7 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	case closed:
 		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
 			" was never live; its address answers on the edge node's own machine only.")
-	case shut:
+	case withdrawn:
 		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
 			" was shown behind a password only, which is gone.")
 	case locked:
@@ -171,6 +188,8 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 		site.Realm, r = meant.site+" "+ReleaseEnvironment, withoutKeys(r)
 	}
 
+	// A release has no address of its own, so it is shown below production's
+	// path and with production's upstreams, for which it was built.
 	base, upstreams := "", map[string]string{}
 	if e := n.all.known(meant.site, project.Production); e != nil && e.current.Load() != nil {
 		base, upstreams = e.current.Load().base(), e.current.Load().upstreams
@@ -191,6 +210,7 @@ func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, e
 	upstreams map[string]string,
 ) string {
 	if err == nil && a.Upstream != nil {
+		// A visitor who has gone is no trouble.
 		if err := n.proxies.Pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) {
 			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host,
 				Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
@@ -218,6 +238,8 @@ func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, e
 // at the address of a release.
 const ReleaseEnvironment = "release"
 
+// request is what decides an answer, of a request to an environment below a
+// base path.
 func (n *Node) request(r *http.Request, base, environment string) answer.Request {
 	return httpanswer.RequestOf(r, base, environment, n.clock.now())
 }
@@ -232,6 +254,8 @@ func rightMethod(r *http.Request) bool {
 // same place below the one that is.
 func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
 	target := *p.canonical
+	// One slash, whatever the path began with: two would make the location lead
+	// to another host.
 	rest := strings.TrimPrefix(strings.TrimPrefix(r.URL.EscapedPath(), p.base), "/")
 	location := strings.TrimSuffix(target.String(), "/") + "/" + strings.TrimLeft(rest, "/")
 	if r.URL.RawQuery != "" {

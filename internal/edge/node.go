@@ -1,3 +1,16 @@
+// Package edge is a node that answers visitors: it follows the journals of a
+// store, knows for each host what is live there, and answers from memory and its
+// cache.
+//
+//	journals --> state --> routing --> access --> answer.Decide --> httpanswer
+//	 poll, or a  one per   host and    password   what               how
+//	 hint        environ.  path        or link
+//
+// A request waits for no journal: it is answered from the state that the last poll
+// left, which is replaced as a whole. So a visitor sees one release or the other
+// and never a mixture, and a store that cannot be reached leaves a node answering
+// with what it has. Nodes share nothing but the store, and write nothing to it but
+// their presence.
 package edge
 
 import (
@@ -19,7 +32,8 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// Options say how a node works.
+// Options say how a node works. The zero value is a node that tells nobody
+// anything.
 type Options struct {
 	Tell     func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
 	Requests bool                   // tell of each request
@@ -36,8 +50,8 @@ type Options struct {
 	Now func() time.Time
 }
 
-// Node answers visitors from one store. Make it with New, then Follow the store
-// for as long as it serves.
+// Node answers visitors from one store. Make it with New,
+// then Follow the store for as long as it serves.
 //
 // A request takes the state of its environment once, and keeps it: what is
 // learned meanwhile counts for the next one.
@@ -66,6 +80,7 @@ func New(store storage.Store, options Options) *Node {
 			options.Poll = 2 * time.Second
 		}
 	}
+
 	if options.Memory == 0 {
 		options.Memory = 128 << 20
 	}
@@ -77,15 +92,18 @@ func New(store storage.Store, options Options) *Node {
 		proxies: httpanswer.NewProxies(options.Reach, options.Wait),
 		all:     directory{store: store, byName: map[string]*environment{}},
 	}
+
 	n.tracker = &tracker{Node: n, pulses: map[string]time.Time{}}
 	n.routing.table.Store(&table{})
 	return n
 }
 
-// Follow keeps the node up to date until the context ends. ready is called after
-// the first look, when the node answers for everything that is in the store.
+// Follow keeps the node up to date until the context ends.
+// ready is called after the first look, when the node
+// answers for everything that is in the store.
 func (n *Node) Follow(ctx context.Context, ready func()) { n.tracker.follow(ctx, ready) }
 
+// tell hands an event on, with its time. Nobody may be listening.
 func (n *Node) tell(event httpanswer.Event) {
 	if n.options.Tell != nil {
 		event.Time = time.Now()
@@ -93,8 +111,8 @@ func (n *Node) tell(event httpanswer.Event) {
 	}
 }
 
-// trouble tells what goes wrong, with an environment or, where that is nil, with
-// the store.
+// trouble tells what goes wrong, with an environment or,
+// where that is nil, with the store.
 func (n *Node) trouble(e *environment, text string) {
 	event := httpanswer.Event{Kind: "trouble", Text: text}
 	if e != nil {
@@ -138,15 +156,16 @@ func (d *directory) list() []*environment {
 	return slices.Collect(maps.Values(d.byName))
 }
 
-// forget drops an environment.
+// forget drops an environment that the store has proved to be gone; requests
+// that have begun keep what they hold.
 func (d *directory) forget(e *environment) {
 	d.mutex.Lock()
 	defer d.mutex.Unlock()
 	delete(d.byName, e.journal.Site+"/"+e.journal.Environment)
 }
 
-// routing says where each host leads. Requests read the table; it is made anew
-// when something flips.
+// routing says where each host leads. Requests read the
+// table; it is made anew when something flips.
 type routing struct {
 	table  atomic.Pointer[table]
 	making sync.Mutex // held while the table is made: the store is asked meanwhile
@@ -158,6 +177,8 @@ func (n *Node) route(ctx context.Context) {
 	n.routing.making.Lock()
 	defer n.routing.making.Unlock()
 	list := n.all.list()
+	// Asked only for hosts that more than one site claims: of all others, the
+	// one that claims has it.
 	whose := owners{}
 	for _, host := range contested(list) {
 		owner, err := hosts.Owner(ctx, n.store, host)
@@ -167,6 +188,7 @@ func (n *Node) route(ctx context.Context) {
 		}
 		whose[host] = owner
 	}
+
 	n.routing.owners = whose
 
 	table := newTable(list, whose, func(address, has string, wants *environment) {
@@ -175,8 +197,8 @@ func (n *Node) route(ctx context.Context) {
 	n.routing.table.Store(&table)
 }
 
-// ownersChanged reports whether any host that more than one site claims belongs
-// to another one now.
+// ownersChanged reports whether any host that more than
+// one site claims belongs to another one now.
 func (n *Node) ownersChanged(ctx context.Context) bool {
 	n.routing.making.Lock()
 	known := n.routing.owners
@@ -199,6 +221,8 @@ type openRelease struct {
 // release finds the one release of a site whose id begins with digits; the zero
 // ID if there is none, or more than one.
 func (n *Node) release(ctx context.Context, site, digits string) (release.ID, answer.Site, error) {
+	// Ten digits at least, as people are shown them: fewer would make releases
+	// easy to guess.
 	if len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
 		return release.ID{}, answer.Site{}, nil
 	}
@@ -217,6 +241,7 @@ func (n *Node) release(ctx context.Context, site, digits string) (release.ID, an
 		}
 	}
 
+	// None, or two that begin alike: neither is shown.
 	if len(ids) != 1 {
 		return release.ID{}, answer.Site{}, nil
 	}

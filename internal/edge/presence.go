@@ -51,6 +51,7 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 
 	for {
 		presence.Seen = time.Now().UTC()
+		// The write tells the store's clock as well, at no further cost.
 		written := time.Now()
 		if data, err := record.Encode(presence); err == nil && store.Replace(ctx, key, data) == nil &&
 			read != nil {
@@ -70,12 +71,16 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 
 // Nodes returns the edge nodes that said lately that they are there, by the
 // store's clock, which is ahead of this machine's by so much.
+//
+// Also nodes that cannot be reached from here are among them; see Reached.
 func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
 	var nodes []Presence
 	for item, err := range store.List(ctx, storage.EdgesKey) {
 		if err != nil {
 			return nil, err
 		}
+		// Judged by the time of the record and not by what it says: the node's
+		// own clock may be wrong.
 		if time.Now().Add(ahead).Sub(item.Modified) > Gone {
 			continue
 		}
@@ -107,6 +112,8 @@ func (p Presence) FromHere() bool {
 	if err != nil {
 		return false
 	}
+	// A loopback address is of the machine that wrote it, and means another one
+	// here.
 	ip := net.ParseIP(host)
 	return host != "localhost" && (ip == nil || !ip.IsLoopback()) || p.Node == NodeName(port)
 }
@@ -123,6 +130,9 @@ func NodeName(port string) string {
 // Serves asks a node over HTTP, as a visitor would, what it
 // answers for a host, and returns the release and the entry that
 // the answer comes from; both are "" if the node does not say.
+//
+// It is one HEAD request for the front page of the host, and takes two seconds
+// at most.
 func (p Presence) Serves(ctx context.Context, host string) (release, entry string, err error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodHead, "http://"+p.Address+"/", nil)
 	if err != nil {
@@ -163,6 +173,8 @@ func Reachable(listener net.Addr) string {
 	return net.JoinHostPort(host, port)
 }
 
+// isUnspecified reports whether a host is the address that means all of a
+// machine's own (0.0.0.0 or ::). It cannot be dialled from elsewhere.
 func isUnspecified(host string) bool {
 	ip := net.ParseIP(host)
 	return ip != nil && ip.IsUnspecified()
@@ -177,6 +189,8 @@ func Announced(listener net.Addr) string {
 	if err != nil || !isUnspecified(host) {
 		return listener.String()
 	}
+	// A node that listens on all addresses is reached at one of them; IPv4
+	// first, since more networks pass it on.
 	addresses, _ := net.InterfaceAddrs()
 	best := ""
 	for _, address := range addresses {

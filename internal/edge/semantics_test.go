@@ -10,9 +10,9 @@ import (
 
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/edge"
 )
 
@@ -72,7 +72,7 @@ func TestSemantics2(t *testing.T) {
 	_, kept, _ = cache("/app-0a1b2c3d4e.js")
 	assert.Equal(t, forever, kept)
 
-	verified, err := upkeep.Verify(t.Context(), w.store, nil, func(string, int64, int64) {})
+	verified, err := maintenance.Verify(t.Context(), w.store, nil, func(string, int64, int64) {})
 	require.NoError(t, err)
 	assert.Empty(t, verified.Damage)
 	for name, broken := range map[string]string{"in another order": "\"b\"\n\"a\"\n",

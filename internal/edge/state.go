@@ -29,7 +29,7 @@ type serving struct {
 	answers   answer.Site     // the release, without what the environment adds
 	addresses []*url.URL
 	upstreams map[string]string
-	own       *answer.EnvironmentConfig
+	config    *answer.EnvironmentConfig
 	recent    []recent       // newest first
 	earlier   []answer.Files // the readers of recent
 }
@@ -43,12 +43,13 @@ type recent struct {
 // site returns what the pure function needs at a moment.
 func (s *serving) site(now time.Time) answer.Site {
 	keep := time.Duration(s.answers.Settings.AssetSeconds()) * time.Second
+	// Newest first, so the first one that is over ends the list.
 	n := 0
 	for n < len(s.recent) && now.Sub(s.recent[n].ended) <= keep {
 		n++
 	}
 	site := s.answers
-	site.Recent, site.Own = s.earlier[:n], s.own
+	site.Recent, site.Config = s.earlier[:n], s.config
 	return site
 }
 
@@ -60,7 +61,8 @@ func (s *serving) base() string {
 	return strings.TrimSuffix(s.addresses[0].EscapedPath(), "/")
 }
 
-// environment follows one journal.
+// environment follows one journal, and holds what is answered from its last
+// entry. It lives as long as the node knows the environment.
 type environment struct {
 	journal journal.Journal
 	mutex   sync.Mutex // held while the journal is looked at
@@ -88,6 +90,7 @@ type follower struct {
 	now    func() time.Time     // by the store's clock
 }
 
+// label is what people call the environment: corvane production.
 func (e *environment) label() string {
 	return e.journal.Site + " " + journal.DisplayName(e.journal.Environment)
 }
@@ -126,7 +129,7 @@ func (e *environment) read(ctx context.Context, follow follower,
 	return head, nil, under, err
 }
 
-// refresh looks whether the journal has a newer entry, and flips to it, if
+// refresh checks whether the journal has a newer entry, and flips to it, if
 // nothing is said against it. It reports whether it did. Trouble with the
 // newest entry or its release never means the one before: what is served stays.
 func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, follow follower,
@@ -184,6 +187,8 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 	head journal.Entry, settings release.Settings,
 ) []recent {
 	var list []recent
+	// What the state before has found out already is not read again: a flip
+	// reads one entry, and not a history.
 	known := int64(0)
 	if before != nil {
 		known = before.entry.Number
@@ -207,6 +212,8 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 	if before != nil {
 		list = append(list, before.recent...)
 	}
+	// After a rollback the same release is in the list twice; the newest time
+	// counts.
 	seen := map[release.ID]bool{head.Release: true}
 
 	list = slices.DeleteFunc(list, func(r recent) bool {
@@ -232,6 +239,8 @@ const lookGap = 50 * time.Millisecond
 // has. One look runs at a time, in a goroutine that ends by itself.
 func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 	l.mutex.Lock()
+	// A look that has begun may have read the journal before this request came,
+	// so it joins the next one.
 	done := l.next
 	if done == nil {
 		done = make(chan struct{})
@@ -242,10 +251,13 @@ func (l *looks) wait(ctx context.Context, look func(context.Context)) {
 			l.mutex.Lock()
 			l.next, l.last = nil, time.Now()
 			l.mutex.Unlock()
+			// Many wait for this look; that one of them has gone must not end
+			// it.
 			look(context.WithoutCancel(ctx))
 			close(done)
 		}()
 	}
+
 	l.mutex.Unlock()
 	select {
 	case <-done:
@@ -273,7 +285,7 @@ func (s *serving) load(ctx context.Context, objects *httpanswer.Objects, documen
 	}
 
 	s.upstreams = content.Upstreams
-	s.own = answer.OwnOf(content.Settings, content.SettingsPath)
+	s.config = answer.EnvironmentConfigOf(content.Settings, content.SettingsPath)
 	return nil
 }
 
@@ -322,6 +334,8 @@ func newTable(environments []*environment, whose owners,
 ) table {
 	sort.Slice(environments, func(i, j int) bool { return environments[i].label() < environments[j].label() })
 	hosts := table{}
+	// Owners first, so that whoever else claims the same address finds it
+	// taken.
 	for _, owned := range []bool{true, false} {
 		for _, e := range environments {
 			s := e.current.Load()
@@ -354,6 +368,8 @@ func newTable(environments []*environment, whose owners,
 		}
 	}
 
+	// The longest path first: /ferries/news/ of one site wins over /ferries/ of
+	// another.
 	for _, places := range hosts {
 		sort.SliceStable(places, func(i, j int) bool { return len(places[i].base) > len(places[j].base) })
 	}
@@ -401,6 +417,7 @@ func parseLocal(host string) (local, bool) {
 	if !ok {
 		return local{}, false
 	}
+	// Only labels: whatever a Host field may hold besides is nobody's name.
 	labels := strings.Split(rest, ".")
 	for _, label := range labels {
 		if !project.IsLabel(label) {

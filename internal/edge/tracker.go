@@ -28,16 +28,19 @@ type tracker struct {
 // follow looks at a site when its hint changed, and at everything once in each
 // sweep, since hints may be lost. ready is called after the first look.
 func (t *tracker) follow(ctx context.Context, ready func()) {
+	// A folder tells of changes at once; other stores are polled.
 	var changed <-chan struct{}
 	if watcher, ok := t.store.(storage.Watcher); ok {
 		changed, _ = watcher.Watch(ctx, storage.PulsesKey) // without it, polling does
 	}
 	if data, err := t.store.Get(ctx, storage.MarkKey); err == nil {
+		// The random id in the mark tells this store from any other at the same
+		// address.
 		t.mark = string(data)
 	}
 
 	t.timesRestored(ctx) //nolint:errcheck // what cannot be read now is looked at again
-	t.look(ctx, true)
+	t.poll(ctx, true)
 	ready()
 	poll, sweep := time.NewTicker(t.options.Poll), time.NewTicker(t.options.Sweep)
 	defer poll.Stop()
@@ -48,15 +51,16 @@ func (t *tracker) follow(ctx context.Context, ready func()) {
 		case <-ctx.Done():
 			return
 		case _, ok := <-changed:
+			// The watch has ended, perhaps with the folder; polling goes on.
 			if !ok {
 				changed = nil
 				continue
 			}
-			t.look(ctx, false)
+			t.poll(ctx, false)
 		case <-poll.C:
-			t.look(ctx, false)
+			t.poll(ctx, false)
 		case <-sweep.C:
-			t.look(ctx, true)
+			t.poll(ctx, true)
 		}
 	}
 }
@@ -93,8 +97,8 @@ func (t *tracker) isThere(ctx context.Context) bool {
 	return why == ""
 }
 
-// look refreshes the sites whose hints changed, or all.
-func (t *tracker) look(ctx context.Context, all bool) {
+// poll refreshes the sites whose hints changed, or all.
+func (t *tracker) poll(ctx context.Context, all bool) {
 	if (all || t.missing != "") && !t.isThere(ctx) {
 		return
 	}
@@ -104,12 +108,16 @@ func (t *tracker) look(ctx context.Context, all bool) {
 			t.trouble(nil, "the store's hints cannot be read: "+err.Error())
 			break
 		}
+		// A hint that is not older than the times are coarse may be followed by
+		// one that looks the same, so it counts again.
 		if !t.pulses[item.Name()].Equal(item.Modified) || time.Since(item.Modified) < coarse {
 			t.pulses[item.Name()] = item.Modified
 			sites[item.Name()] = true
 		}
 	}
 
+	// Whether everything was really seen. Only then something that was not seen
+	// may be gone.
 	complete := all
 	if all {
 		for item, err := range t.store.List(ctx, storage.SitesKey) {
@@ -153,12 +161,15 @@ func (t *tracker) forget(ctx context.Context, there map[string]bool) (any bool) 
 			missing = append(missing, e)
 		}
 	}
+
 	if len(missing) == 0 || !t.isThere(ctx) { // it may have vanished while it was listed
 		return false
 	}
 	for _, e := range missing {
 		key := e.journal.Site + "/" + e.journal.Environment
 		e.mutex.Lock()
+		// A record must say so. An empty listing looks the same whether a site
+		// was removed or a disk was not mounted.
 		may, err := t.mayGoBack(ctx, e)
 		e.mutex.Unlock()
 		if err == nil && !may {
@@ -166,6 +177,7 @@ func (t *tracker) forget(ctx context.Context, there map[string]bool) (any bool) 
 				"stays as it is (an older copy? If that is meant: orilla store restored)")
 		}
 		if err != nil {
+			// Told once, and not with every look.
 			if told, _ := t.amiss.Swap(key, err.Error()); told != err.Error() && ctx.Err() == nil {
 				t.trouble(e, err.Error())
 			}
@@ -210,6 +222,7 @@ func (t *tracker) mayGoBack(ctx context.Context, e *environment) (bool, error) {
 			return removed, err
 		}
 	}
+	// Counted, not compared by time: clocks of a restored machine say anything.
 	restored, err := t.timesRestored(ctx)
 	return err == nil && restored > e.origin.restored, err
 }
@@ -252,9 +265,9 @@ func (t *tracker) refresh(ctx context.Context, e *environment) bool {
 	return flipped
 }
 
-// refreshAccess looks who may look at previews, after a new entry of one was
-// read and before anything is answered from it: so a password that was there
-// before the entry counts when that does.
+// refreshAccess reads who may see previews, after a new entry of one was read
+// and before it is served. So a password that was set before the entry already
+// applies to it.
 func (t *tracker) refreshAccess(ctx context.Context, e *environment) error {
 	if !strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
 		return nil

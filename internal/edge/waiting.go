@@ -25,6 +25,8 @@ var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 </html>
 `))
 
+// waiting answers for an environment without a release, with the command that
+// makes it one.
 func waiting(w http.ResponseWriter, r *http.Request, status int, site, environment, command string) string {
 	if status == http.StatusServiceUnavailable {
 		w.Header().Set("Retry-After", "3")

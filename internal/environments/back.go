@@ -21,8 +21,8 @@ import (
 // verified, so many bytes. A root implies a whole release, so this finds
 // damage, not what a prune has taken.
 const (
-	soundObjects = 500
-	soundBytes   = 16 << 20
+	integrityObjects = 500
+	integrityBytes   = 16 << 20
 )
 
 // Integrity is how much of a release was looked at.
@@ -48,6 +48,8 @@ func CheckIntegrity(ctx context.Context, store storage.Store, site string, id, l
 		}
 	}
 
+	// What the two share visitors are being sent right now, so only what
+	// differs may be missing.
 	changes, err := release.Compare(ctx, against, reader)
 	if err != nil {
 		return Integrity{}, err
@@ -77,20 +79,23 @@ func CheckIntegrity(ctx context.Context, store storage.Store, site string, id, l
 			add(object, change.After.PartLength(i))
 		}
 	}
-	sound := Integrity{Objects: len(wanted), Looked: min(len(wanted), soundObjects)}
-	return sound, lookAt(ctx, store, wanted[:sound.Looked], sizes)
+	sound := Integrity{Objects: len(wanted), Looked: min(len(wanted), integrityObjects)}
+	return sound, probeObjects(ctx, store, wanted[:sound.Looked], sizes)
 }
 
-// lookAt makes sure that objects are there with their
+// probeObjects makes sure that objects are there with their
 // sizes, and verifies as many as the bytes allow.
-func lookAt(ctx context.Context, store storage.Store, wanted []digest.Digest, sizes map[digest.Digest]int64,
+func probeObjects(ctx context.Context, store storage.Store, wanted []digest.Digest,
+	sizes map[digest.Digest]int64,
 ) error {
 	var read atomic.Int64
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(store))
 	for _, object := range wanted {
 		group.Go(func() error {
-			if read.Add(max(sizes[object], 0)) <= soundBytes {
+			// Read as far as the bound goes, and beyond it only asked for:
+			// going back is for when seconds count.
+			if read.Add(max(sizes[object], 0)) <= integrityBytes {
 				_, err := release.Object(ctx, store, object)
 				return err
 			}
@@ -115,6 +120,8 @@ func LostRelease(ctx context.Context, j *journal.Journal, entry, head journal.En
 	problem := fault.New(fault.Refused, "release-lost",
 		"the release %s is no longer whole in the store, so nothing was changed", entry.Release.Short()).
 		Because(because)
+	// Nearest first, on both sides: what somebody goes back to is seldom about
+	// one exact entry.
 	from := entry.Number
 	if entry.Reactivates != 0 {
 		from = entry.Reactivates
@@ -145,9 +152,9 @@ func LostRelease(ctx context.Context, j *journal.Journal, entry, head journal.En
 
 // Back is a rollback that was made, or would be.
 type Back struct {
-	Left  journal.Entry // the head before
-	Entry journal.Entry // without a number in a dry run
-	Sound Integrity
+	Left      journal.Entry // the head before
+	Entry     journal.Entry // without a number in a dry run
+	Integrity Integrity
 }
 
 // errDryRun ends a decision before anything is written.
@@ -177,6 +184,8 @@ func (s *Operator) GoBack(ctx context.Context, environment string, back journal.
 			next.Expires = &ends // it comes back for as long as one that is new
 		}
 
+		// Decided anew with each head; the last decision is the one that was
+		// written.
 		done.Left, done.Entry = *head, next
 		if s.Hold.Doomed(storage.ReleaseKey(s.Site, next.Release.String())) {
 			return next, fault.New(fault.Refused, "release-pruned",
@@ -184,7 +193,8 @@ func (s *Operator) GoBack(ctx context.Context, environment string, back journal.
 				Then("name a later one: orilla history lists them")
 		}
 
-		if done.Sound, err = CheckIntegrity(ctx, s.Store, s.Site, next.Release, head.Release); isLost(err) {
+		done.Integrity, err = CheckIntegrity(ctx, s.Store, s.Site, next.Release, head.Release)
+		if isLost(err) {
 			return next, LostRelease(ctx, j, next, *head, err)
 		}
 		if err == nil && dryRun {

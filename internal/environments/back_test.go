@@ -72,7 +72,7 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 		require.NoError(t, err)
 		assert.EqualValues(t, 2, back.Left.Number)
 		assert.EqualValues(t, 1, back.Entry.Reactivates)
-		assert.Equal(t, environments.Integrity{Objects: 1, Looked: 1}, back.Sound)
+		assert.Equal(t, environments.Integrity{Objects: 1, Looked: 1}, back.Integrity)
 		var kinds []string
 		for _, one := range store.Asked() {
 			kind, key, _ := strings.Cut(one, " ")

@@ -1,3 +1,15 @@
+// Package environments is what can be done with an environment once there are
+// releases: going back, freezing and thawing, removing previews, who may look, and
+// what waits there.
+//
+//	operator, err := environments.NewOperator(ctx, project, store, site, "command", what)
+//	back, err := operator.GoBack(ctx, "production", journal.Back{…}, dryRun)
+//
+// Each operation is one entry in one journal, and decides on the entry that it
+// will follow (package journal). None of them copies a file: what an environment
+// served before is still in the store, so going back takes as long as writing one
+// small object. That a release is still whole is checked before the entry, not
+// found out by visitors after it (Integrity).
 package environments
 
 import (
@@ -52,6 +64,8 @@ func States(ctx context.Context, store storage.Store, site string, named []strin
 	if only != nil {
 		names = slices.DeleteFunc(names, func(name string) bool { return !only(name) })
 	}
+	// One hint file for all, and then one read for each environment: fifty
+	// previews cost fifty requests, side by side.
 	states, hints := make([]State, len(names)), journal.ReadHints(ctx, store, site)
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(store))
@@ -138,6 +152,7 @@ func (s *Operator) Remove(ctx context.Context, environment string, ended journal
 ) (journal.Entry, bool, error) {
 	remove := journal.Remove(ended, s.Cause, s.Who, why)
 	entry, err := s.Append(ctx, environment, func(head *journal.Entry) (journal.Entry, error) {
+		// Somebody has moved it since it was decided to end it.
 		if head != nil && still != nil && !still(*head) {
 			return journal.Entry{}, journal.ErrGone
 		}
@@ -149,7 +164,7 @@ func (s *Operator) Remove(ctx context.Context, environment string, ended journal
 	return entry, err == nil, err
 }
 
-// documentOf loads the document that an entry names; the zero content for none.
+// DocumentOf loads the document that an entry names; the zero content for none.
 func DocumentOf(ctx context.Context, store storage.Store, entry journal.Entry,
 ) (journal.DocumentContent, error) {
 	if entry.Document.IsZero() {
@@ -164,7 +179,7 @@ func DocumentOf(ctx context.Context, store storage.Store, entry journal.Entry,
 
 // DocumentChanges lists, one line each, what a deploy would
 // change of the plan's environment besides the release, against
-// its last entry. It does not look whether the entry's document
+// its last entry. It does not check whether the entry's document
 // comes from a later commit, which a deploy leaves as it is.
 func DocumentChanges(ctx context.Context, plan *site.Plan, store storage.Store, head journal.Entry,
 ) ([]string, error) {

@@ -10,8 +10,8 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 )
 
 // HostTaken is the refusal of an address that another site has.
@@ -37,7 +37,9 @@ func HostTaken(taken *hosts.Taken, site string) error {
 // nodes answer now. Of two environments with the same address, the one that
 // comes first in alphabetical order has it. What may not be read is not there.
 func ServedOn(ctx context.Context, store storage.Store, host string) ([]hosts.Served, error) {
-	sites, err := upkeep.Sites(ctx, store)
+	sites, err := maintenance.Sites(ctx, store)
+	// It is only asked to name an owner of old stores; who cannot see them is
+	// told so by the edge.
 	if errors.Is(err, storage.ErrDenied) {
 		return nil, nil // whoever deploys one site sees no other
 	}

@@ -11,8 +11,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Outcome is what came of verifying an activation. It is kept beside the
-// journal, under the entry's number.
+// Outcome is the result of the probes that followed an activation.
 type Outcome struct {
 	Format  int       `json:"format"`
 	Entry   int64     `json:"entry"`

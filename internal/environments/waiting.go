@@ -84,6 +84,7 @@ func refuseOlder(ctx context.Context, store storage.Store, site string, pending 
 // say, changes nothing of that.
 func WaitingFor(ctx context.Context, store storage.Store, site string, head journal.Entry,
 ) ([]PendingRelease, error) {
+	// Without a freeze nothing waits, whatever records are left.
 	if head.Frozen == nil {
 		return nil, nil
 	}
@@ -153,6 +154,7 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 		return entry, err
 	}
 
+	// A release that waits is named by no entry, so a prune may take it.
 	if s.Hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
 		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now",
 			waits.Release.Short()).Then("orilla deploy makes it again")
@@ -164,6 +166,8 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 	move := journal.Move{Release: waits.Release, Origin: waits.Origin, Cause: ThawCause, Who: s.Who, Why: why,
 		KeepDocument: true, Thaws: true}
 	activate := journal.Activate(journal.Deploy, move, s.Now())
+	// Another thaw may have been faster with the same release: then both have
+	// done what they wanted.
 	faster := journal.Entry{}
 
 	entry, err := s.Append(ctx, head.Environment, func(now *journal.Entry) (journal.Entry, error) {

@@ -1,3 +1,11 @@
+// Package export writes a release as a folder or an archive that any web server
+// can serve.
+//
+//	done, err := export.Export(ctx, store, reader, "corvane.tar.gz", seen)
+//
+// An archive of one release has the same bytes on every machine: entries are in
+// order of path, with fixed times, owners and modes. A folder or archive appears
+// under its name when it is whole, and not before.
 package export
 
 import (
@@ -22,7 +30,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Exported says what Export wrote.
+// Exported says what was written where, and how much, as the command reports
+// it.
 type Exported struct {
 	To        string `json:"to"`
 	Files     int64  `json:"files"`
@@ -45,6 +54,7 @@ func Export(ctx context.Context, store storage.Store, reader *release.Reader, to
 		return done, err
 	}
 
+	// Beside the target, since only within a file system a rename is one step.
 	temporary := filepath.Join(filepath.Dir(to), ".orilla-"+strings.ToLower(rand.Text()[:10]))
 	defer os.RemoveAll(temporary) //nolint:errcheck // it has its name, or is dropped
 	x := &export{store: store, reader: reader, seen: seen}
@@ -73,6 +83,8 @@ func Export(ctx context.Context, store storage.Store, reader *release.Reader, to
 }
 
 // IsArchiveName reports whether Export writes an archive under a name.
+//
+// The endings are .zip, .tar, .tar.gz and .tgz.
 func IsArchiveName(name string) bool {
 	for _, end := range []string{".zip", ".tar", ".tar.gz", ".tgz"} {
 		if strings.HasSuffix(strings.ToLower(name), end) {
@@ -98,6 +110,8 @@ func vacant(to string) error {
 		Then("name a new folder or archive")
 }
 
+// cannotWrite explains an error of the file system; others come back as they
+// are.
 func cannotWrite(to string, err error) error {
 	if _, known := errors.AsType[*fault.Error](err); known || errors.Is(err, context.Canceled) {
 		return err
@@ -110,6 +124,8 @@ func cannotWrite(to string, err error) error {
 	return err
 }
 
+// export is a release being written: read object by object, each compared with
+// its name.
 type export struct {
 	store  storage.Store
 	reader *release.Reader
@@ -131,10 +147,14 @@ func (x *export) content(ctx context.Context, file release.File, to io.Writer) e
 	return nil
 }
 
+// folder writes a plain tree. No name of the release can lead out of it: it is
+// opened as a root.
 func (x *export) folder(ctx context.Context, folder string) error {
 	if err := os.Mkdir(folder, 0o755); err != nil {
 		return err
 	}
+	// Paths of a release have no dot segments; the root keeps to the folder
+	// whatever they have.
 	root, err := os.OpenRoot(folder)
 	if err != nil {
 		return err
@@ -153,6 +173,8 @@ func (x *export) folder(ctx context.Context, folder string) error {
 				return err
 			}
 			out, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+			// macOS and Windows take A.html and a.html for one file, and would
+			// silently keep one of the two.
 			if errors.Is(err, fs.ErrExist) {
 				return fault.New(fault.Failed, "same-name",
 					"this file system takes two names of the release for one").At("%s", file.Path).
@@ -173,6 +195,7 @@ func (x *export) folder(ctx context.Context, folder string) error {
 // make equal archives; ZIP knows none before.
 var exportTime = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 
+// zip writes a ZIP archive.
 func (x *export) zip(ctx context.Context, name string) error {
 	return writeFile(name, func(out io.Writer) error {
 		archive := zip.NewWriter(out)
@@ -194,6 +217,7 @@ func (x *export) zip(ctx context.Context, name string) error {
 	})
 }
 
+// tar writes a tar archive (POSIX.1-2001), compressed with gzip or not.
 func (x *export) tar(ctx context.Context, name string, compressed bool) error {
 	return writeFile(name, func(out io.Writer) error {
 		packed := gzip.NewWriter(out)
@@ -222,6 +246,7 @@ func (x *export) tar(ctx context.Context, name string, compressed bool) error {
 	})
 }
 
+// writeFile makes a file that must not be there, and has it written.
 func writeFile(name string, write func(io.Writer) error) error {
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {

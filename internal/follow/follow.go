@@ -1,10 +1,14 @@
-// Package follow watches a repository and brings every new commit
-// of what is followed to where it belongs. Which commits are built,
-// and in which order, is decided in core/schedule; this package
-// asks the repository and the store, and has deploys carried out.
+// Package follow watches a repository and brings every new commit of what is
+// followed to where it belongs.
 //
-//	f := &follow.Follower{Project: p, Store: store, Every: time.Minute, Job: newJob, Tell: show}
-//	err := f.Run(ctx) // until the context ends
+//	fetch -> which refs moved -> schedule.Queue -> deploy -> what came of it
+//	  ^                                                          |
+//	  +---- poll, a Git hook, or a signed webhook                +-> status back to the code host
+//
+// Which commits are built, and in which order, is decided in core/schedule; this
+// package asks the repository, runs what was decided, and remembers. A follower
+// may be ended at any moment and started elsewhere: what it has done is in the
+// store, and what it has not done is found again by comparing the two.
 package follow
 
 import (
@@ -75,7 +79,7 @@ type Follower struct {
 	Store   storage.Store
 	Only    *source.Ref // follow this one commit; nil for everything
 	Once    bool        // end when nothing is left to do
-	Wake    <-chan struct{}
+	Trigger <-chan struct{}
 	Every   time.Duration // how often the repository is asked
 	Builds  int           // how many at once; 0 as the configuration says
 	Tell    func(Event)   // called from one goroutine at a time
@@ -87,7 +91,8 @@ type Follower struct {
 	Job func(*site.Plan) deploy.Job
 }
 
-// Counts is what became of commits.
+// Counts is what became of commits since the follower began, for the line at
+// its end.
 type Counts struct {
 	Built      int `json:"built"`
 	Reused     int `json:"reused"`
@@ -101,11 +106,15 @@ type Counts struct {
 // for each repository and store on a machine.
 func (f *Follower) LockFile() string { return f.stateFile() + ".lock" }
 
+// stateFile is where a follower remembers what it has dealt with: one file for
+// each repository, folder in it, and store.
 func (f *Follower) stateFile() string {
 	name := f.Project.Site() + "-" + digest.Short(f.repository().Dir, f.Project.Prefix, f.Store.Address())
 	return filepath.Join(f.Project.Places.Data, "follow", name+".json")
 }
 
+// repository returns the repository that is followed: the mirror if there is
+// one, else the project's own.
 func (f *Follower) repository() *source.Repository {
 	if f.Mirror != nil {
 		return f.Mirror.Repository
@@ -144,6 +153,8 @@ func (f *Follower) Run(ctx context.Context) error {
 		Follower: f, refs: loadRefs(f), machine: build.NewMachine(f.Project.Places.Cache),
 		cancel: map[string]context.CancelCauseFunc{}, presence: newPresence(f),
 	}
+	// One goroutine decides; builds run beside it and report here. So no
+	// decision needs a lock.
 	ended := make(chan finishedJob)
 	var building sync.WaitGroup
 	defer building.Wait()
@@ -152,26 +163,30 @@ func (f *Follower) Run(ctx context.Context) error {
 		return err
 	}
 
+	// The first look is at once.
 	pause, timer := time.Duration(0), time.NewTimer(0)
 	for {
 		woken := false
 		select {
 		case <-ctx.Done():
+			// Every build that goes on has to end before the follower does: who
+			// ends it is nobody else's job.
 			for len(l.cancel) > 0 {
 				delete(l.cancel, (<-ended).job.Ref)
 			}
 			return ctx.Err()
-		case <-f.Wake:
+		case <-f.Trigger:
 			woken = true
 		case <-timer.C:
 		case done := <-ended:
 			l.settle(ctx, done)
 		}
 
-		err := l.look(ctx, woken)
+		err := l.poll(ctx, woken)
 		if err != nil && ctx.Err() != nil {
 			continue
 		}
+		// In CI an error is the result; a follower that stays tries again.
 		if err != nil && f.Once {
 			return err
 		}
@@ -186,6 +201,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		if f.Once && l.queue.Idle() {
 			return l.verdict()
 		}
+		// After trouble the pause doubles, up to five minutes.
 		timer.Reset(cmp.Or(pause, l.nextLook()))
 	}
 }
@@ -193,6 +209,7 @@ func (f *Follower) Run(ctx context.Context) error {
 // begin makes ready: what followers and builds that were
 // killed have left is cleared up.
 func (l *loop) begin(ctx context.Context) error {
+	// A follower that was killed has left builds that nobody will end.
 	if err := build.BuryLost(ctx, l.Store, l.Project.Site()); err != nil {
 		l.trouble(err)
 	}

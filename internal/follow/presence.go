@@ -56,6 +56,7 @@ type presence struct {
 	when  time.Time // it was said
 }
 
+// newPresence returns what has said nothing yet.
 func newPresence(f *Follower) *presence {
 	where, _ := os.Hostname()
 	about := Following{
@@ -105,7 +106,7 @@ func (p *presence) announce(ctx context.Context, queue []schedule.Job, known *re
 	}
 }
 
-// withdraw takes away what was said.
+// withdraw removes the record, so that nobody waits until it counts as gone.
 func (p *presence) withdraw(ctx context.Context) {
 	if p.said != "" {
 		//nolint:errcheck // who reads it sees that it is old
@@ -126,6 +127,9 @@ func forgetKilled(ctx context.Context, store storage.Store, site string) {
 
 // Followers returns who follows a repository for a site,
 // as far as they are there.
+//
+// One that has not written for a while is left out, and so is one of this
+// machine whose process is gone.
 func Followers(ctx context.Context, store storage.Store, site string) (found []Following, err error) {
 	each, err := followers(ctx, store, site)
 	for _, key := range slices.Sorted(maps.Keys(each)) {

@@ -27,6 +27,7 @@ type previews struct {
 // endPreviews removes the previews of branches that were deleted or merged
 // since the last look, and now and then those that expired.
 func endPreviews(ctx context.Context, l *loop) error {
+	// One commit of CI says nothing about the other branches.
 	if l.Only != nil {
 		l.previews.deleted, l.previews.landed = nil, nil
 		return nil
@@ -72,6 +73,8 @@ func removeEnded(ctx context.Context, l *loop, ends map[string]journal.Ended) er
 	defer operator.Close(ctx)
 
 	for name, ended := range ends {
+		// Decided on the head at that moment: a push meanwhile keeps the
+		// preview.
 		still := func(head journal.Entry) bool {
 			return ended.Reason != journal.Expired && head.Commit == ended.Commit ||
 				head.HasExpired(operator.Now())
@@ -99,6 +102,8 @@ func whyEnds(ctx context.Context, l *loop, head journal.Entry) (*journal.Ended, 
 		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
 	}
 	p := l.Project
+	// A preview that somebody made by hand under another name is not the
+	// branch's to end.
 	followed := head.Environment == p.Preview(head.Branch) ||
 		head.Environment == p.RefPreview("refs/"+head.Branch)
 	if head.Source != journal.FromCommit || !followed {
@@ -138,6 +143,8 @@ func previewOf(l *loop, name string) string {
 // hasLanded reports whether the production branch got a
 // commit since the last look.
 func hasLanded(ctx context.Context, l *loop, commit string) bool {
+	// As a transition: it was not in production before, and is now. A branch
+	// that has no commit of its own was always in it.
 	for _, move := range l.previews.landed {
 		before, err := l.repository().Contains(ctx, move.before, commit)
 		if err != nil || before {
@@ -150,7 +157,8 @@ func hasLanded(ctx context.Context, l *loop, commit string) bool {
 	return false
 }
 
-// EndedText says why an environment ended.
+// EndedText puts into words why an environment ended, to follow its name and a
+// colon.
 func EndedText(ended journal.Ended) string {
 	switch ended.Reason {
 	case journal.Expired:

@@ -9,7 +9,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 )
 
-// ref is what is known of one ref. The zero ref was never seen.
+// ref is the state of one followed ref. The zero ref was never seen.
 type ref struct {
 	seen   string  // the commit that was dealt with; kept from life to life
 	pushed string  // the commit that is in the queue or being built
@@ -55,6 +55,8 @@ func loadRefs(f *Follower) *refs {
 	}
 	known.file = f.stateFile()
 	var state followed
+	// Without a file nothing was followed here, and branches that are there
+	// already are no news.
 	data, err := os.ReadFile(known.file)
 	if err != nil || json.Unmarshal(data, &state) != nil || state.Format != followedFormat ||
 		state.Seen == nil {
@@ -86,6 +88,8 @@ func (r *refs) save() error {
 		err = os.MkdirAll(filepath.Dir(r.file), 0o700)
 	}
 	if err == nil {
+		// Renamed, so that a follower that is killed leaves what it knew
+		// before.
 		err = os.WriteFile(r.file+".new", data, 0o600)
 	}
 	if err == nil {

@@ -18,7 +18,7 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// watch is what is remembered from look to look.
+// watch is what the follower remembers from one poll to the next.
 type watch struct {
 	refs    string    // what the refs were
 	fetched time.Time // when the mirror was
@@ -35,9 +35,9 @@ const youngBranch = 7 * 24 * time.Hour
 // newer one are told one by one.
 const maxOlder = 20
 
-// look asks the repository what is new, and decides what becomes of it. A
+// poll asks the repository what is new, and decides what becomes of it. A
 // mirror is brought up to date when somebody says so or it is time to.
-func (l *loop) look(ctx context.Context, woken bool) error {
+func (l *loop) poll(ctx context.Context, woken bool) error {
 	if err := fetch(ctx, l, woken); err != nil {
 		return err
 	}
@@ -46,6 +46,8 @@ func (l *loop) look(ctx context.Context, woken bool) error {
 		return err
 	}
 
+	// Mostly nothing has changed, and that is found out by one call of Git and
+	// without the store.
 	now := fmt.Sprint(list)
 	if now == l.watch.refs && (l.refs.held() == 0 || !l.refs.due(time.Now()) && !storeMoved(ctx, l)) {
 		return nil
@@ -61,6 +63,8 @@ func (l *loop) look(ctx context.Context, woken bool) error {
 	for _, found := range list {
 		there[found.Name] = true
 		known := l.refs.of(found.Name)
+		// A commit that failed is left until its time comes; a new one of the
+		// same ref does not wait for that.
 		failed := known.failed.commit == found.Commit && time.Now().Before(known.failed.until)
 		if known.seen == found.Commit || known.pushed == found.Commit || failed {
 			continue
@@ -71,6 +75,8 @@ func (l *loop) look(ctx context.Context, woken bool) error {
 		}
 	}
 
+	// What is not there any more was deleted; its preview ends, and its build
+	// with it.
 	for name := range l.refs.all {
 		if !there[name] {
 			l.drop(name)
@@ -82,6 +88,7 @@ func (l *loop) look(ctx context.Context, woken bool) error {
 	return nil
 }
 
+// save keeps what was dealt with, and tells if that cannot be done.
 func (l *loop) save() {
 	if err := l.refs.save(); err != nil {
 		l.trouble(err)
@@ -110,6 +117,9 @@ func listRefs(ctx context.Context, l *loop) ([]source.Ref, error) {
 	if l.Only != nil {
 		return []source.Ref{*l.Only}, nil
 	}
+	// Git matches prefixes only up to a slash, so patterns are matched
+	// afterwards; this keeps a repository with a million refs from listing them
+	// all.
 	prefixes := []string{"refs/heads/"}
 	for _, pattern := range l.Project.ProductionConfig.Previews.Refs {
 		before, _, _ := strings.Cut(strings.TrimPrefix(pattern, "!"), "*")
@@ -136,6 +146,8 @@ func readProduction(ctx context.Context, l *loop) error {
 		l.watch.wrong = ""
 		return err
 	}
+	// Told when it begins and not with each look. Until it is mended, what was
+	// read before counts.
 	if l.watch.wrong != err.Error() {
 		l.watch.wrong = err.Error()
 		l.trouble(err)
@@ -147,6 +159,8 @@ func readProduction(ctx context.Context, l *loop) error {
 // changed that a commit could wait for, as far as hints tell;
 // a while after it was last asked, it is taken to have.
 func storeMoved(ctx context.Context, l *loop) bool {
+	// What cannot be read counts as unchanged; once a minute it is looked at
+	// anyway.
 	pulse, _ := l.Store.Get(ctx, storage.PulseKey(l.Project.Site()))
 	paused, _ := l.Store.Get(ctx, storage.PausedKey(l.Project.Site()))
 	now := string(pulse) + string(paused)
@@ -159,6 +173,8 @@ func storeMoved(ctx context.Context, l *loop) bool {
 
 // decide says what becomes of a ref's new commit.
 func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
+	// The newest one is built. The others are told as superseded, so that
+	// nobody looks for their builds.
 	commits, count, err := newCommits(ctx, l, found, known)
 	if err != nil {
 		return err
@@ -170,6 +186,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		Environment: journal.DisplayName(environment),
 	}
 
+	// Whether it is live, or was taken back, only the store knows.
 	head, err := l.head(ctx, environment)
 	if err != nil {
 		return err
@@ -198,6 +215,7 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		return nil
 	}
 
+	// Anybody can propose a change, and any number of them.
 	if _, isBranch := found.Branch(); !isBranch {
 		if next, why := l.pace.Next(found.Name, time.Now()); !next.IsZero() {
 			known.failed = failing{found.Commit, known.failed.times, next}
@@ -253,6 +271,8 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 	if environment == "" {
 		return "no environment follows it, and previews leave it out", nil
 	}
+	// Whoever follows a repository of ten years for the first time does not
+	// want ten years of previews.
 	old := time.Since(found.When) > youngBranch
 	if l.refs.fresh && l.Only == nil && journal.IsPreview(environment) && old {
 		return "it was there before this repository was followed, and is older than a week; orilla deploy " +
@@ -275,6 +295,8 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 	if head.Commit == commit.Hash {
 		return "it is live already, as " + head.Label(), nil
 	}
+	// "A next commit that brings it back" must be a commit that somebody wrote
+	// after the rollback, and not the same one.
 	j := environments.JournalOf(l.Store, l.Project.Site(), environment, time.Now)
 	rollback, was, left := j.LeftBy(ctx, *head, func(e journal.Entry) bool { return e.Commit == commit.Hash })
 	if left {
@@ -283,6 +305,8 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 			source.Short(commit.Hash) + " puts it live again", nil
 	}
 
+	// A commit that changes only other folders of a large repository makes no
+	// entry.
 	same, err := l.Project.SameSite(ctx, head.Commit, commit.Hash)
 	if same && head.Kind != journal.Rollback {
 		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
@@ -311,6 +335,7 @@ func waitsFor(ctx context.Context, l *loop, found source.Ref, known *ref, enviro
 		"; orilla follow --resume", nil
 }
 
+// because adds a reason in parentheses, if there is one.
 func because(why string) string {
 	if why == "" {
 		return ""

@@ -7,7 +7,7 @@ import (
 	"strconv"
 )
 
-// page answers with a page of the edge node's own, which nobody keeps.
+// Page answers with a page of the edge node's own, which nobody keeps.
 func Page(w http.ResponseWriter, r *http.Request, status int, template *template.Template, by string,
 	about any,
 ) string {

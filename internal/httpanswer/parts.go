@@ -19,6 +19,7 @@ type parts struct {
 	data    []byte
 }
 
+// Open implements Contents. Nothing is read before the first byte is.
 func (o *Objects) Open(ctx context.Context, file release.File) (io.ReadSeeker, error) {
 	return &parts{ctx: ctx, objects: o, file: file, current: -1}, nil
 }
@@ -28,6 +29,8 @@ func (p *parts) Read(out []byte) (int, error) {
 	if p.offset >= p.file.Size {
 		return 0, io.EOF
 	}
+	// One part at a time is held, so a visitor with a range of a film costs 8
+	// MiB and not the film.
 	part := int(p.offset / release.PartSize)
 	if part != p.current {
 		data, err := p.objects.Get(p.ctx, p.file.Objects()[part])

@@ -43,6 +43,8 @@ var errProhibited = errors.New(
 // which netip does not count among the private ones.
 var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
 
+// allows reports whether an upstream at an address may be asked. IPv4 addresses
+// in the form of IPv6 count as what they are.
 func (r Reach) allows(address netip.Addr) bool {
 	address = address.Unmap()
 	for _, network := range r.Networks {
@@ -50,14 +52,17 @@ func (r Reach) allows(address netip.Addr) bool {
 			return true
 		}
 	}
+	// A rule is written by whoever may push to the repository; the edge's
+	// network is somebody else's.
 	inside := !address.IsGlobalUnicast() || address.IsPrivate() || sharedSpace.Contains(address)
 	return r.All || !inside
 }
 
-// proxies pass requests on to upstreams.
+// Proxies pass requests on to upstreams, over connections that they share. It
+// is safe for concurrent use.
 type Proxies struct{ transport *http.Transport }
 
-// newProxies returns proxies that reach what the operator allows.
+// NewProxies returns proxies that reach what the operator allows.
 func NewProxies(reach Reach, wait time.Duration) *Proxies {
 	dialer := &net.Dialer{Timeout: connectTimeout, Control: func(_, address string, _ syscall.RawConn) error {
 		// After names were resolved, so that no name leads
@@ -81,10 +86,12 @@ func NewProxies(reach Reach, wait time.Duration) *Proxies {
 	}}
 }
 
-// pass sends a request to its upstream and the response back. An upstream that
+// Pass sends a request to its upstream and the response back. An upstream that
 // cannot answer becomes 502 or 504; the error then says why, for the log.
 func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, upstreams map[string]string,
 ) error {
+	// Which server a name means is the environment's matter, so one release
+	// goes to staging and to production.
 	base, err := upstreamURL(a.Upstream, upstreams)
 	if err != nil {
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
@@ -113,11 +120,13 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 				response.Header.Set("Location",
 					a.Upstream.Back(location, origin, strings.TrimSuffix(base.EscapedPath(), "/")))
 			}
+			// Only this node says what it serves.
 			response.Header.Del(ReleaseField)
 			a.Upstream.Finish(response.StatusCode, response.Header)
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			// The visitor has gone. That is not the upstream's fault.
 			if r.Context().Err() != nil {
 				failed = context.Canceled
 				return
@@ -148,12 +157,15 @@ func forwarded(r *http.Request) string {
 	if err != nil {
 		from = "unknown"
 	}
+	// RFC 7239, section 6: an IPv6 address stands in brackets and quotation
+	// marks.
 	if strings.Contains(from, ":") {
 		from = `"[` + from + `]"`
 	}
 	return fmt.Sprintf("for=%s;host=%q;proto=%s", from, Printable(r.Host), Scheme(r))
 }
 
+// Scheme is how a request came, as visitors see it in their address.
 func Scheme(r *http.Request) string {
 	if r.TLS != nil {
 		return "https"
@@ -188,6 +200,7 @@ func upstreamTrouble(err error) (status int, kind string) {
 	return http.StatusBadGateway, "http_protocol_error"
 }
 
+// isTLS reports whether an upstream failed to prove its identity.
 func isTLS(err error) bool {
 	var verification *tls.CertificateVerificationError
 	var authority x509.UnknownAuthorityError
@@ -199,6 +212,7 @@ func isTLS(err error) bool {
 // not, without its address.
 func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answer, status int, kind string) {
 	header := w.Header()
+	// RFC 9209 has a name for each way in which it can go wrong.
 	header.Set("Proxy-Status", "orilla; error="+kind)
 	header.Set("Cache-Control", "no-store")
 	header.Set("X-Content-Type-Options", "nosniff")

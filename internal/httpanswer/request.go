@@ -14,7 +14,7 @@ import (
 // (environment:number) and commit.
 const ReleaseField = "Orilla-Release"
 
-// toBase leads from the root of a local name to where the site begins.
+// RedirectToBase leads from the root of a local name to where the site begins.
 func RedirectToBase(w http.ResponseWriter, base string) string {
 	w.Header().Set("Location", base+"/")
 	w.Header().Set("Cache-Control", "no-store")
@@ -22,7 +22,7 @@ func RedirectToBase(w http.ResponseWriter, base string) string {
 	return "address"
 }
 
-// say answers with one line of plain text.
+// Say answers with one line of plain text.
 func Say(w http.ResponseWriter, r *http.Request, status int, line string) string {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Robots-Tag", "noindex")
@@ -31,7 +31,7 @@ func Say(w http.ResponseWriter, r *http.Request, status int, line string) string
 	return "nothing"
 }
 
-// hostName takes the port and the final dot off the value of a Host field.
+// HostName takes the port and the final dot off the value of a Host field.
 func HostName(host string) string {
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
@@ -39,7 +39,7 @@ func HostName(host string) string {
 	return strings.ToLower(strings.TrimSuffix(host, "."))
 }
 
-// printable keeps what a visitor sent from doing harm in an answer.
+// Printable keeps what a visitor sent from doing harm in an answer.
 func Printable(host string) string {
 	host = strings.Map(func(c rune) rune {
 		if c > ' ' && c < 0x7f {
@@ -50,7 +50,7 @@ func Printable(host string) string {
 	return host[:min(len(host), 100)]
 }
 
-// countingWriter remembers what was sent, for the log.
+// CountingWriter remembers what was sent, for the log.
 type CountingWriter struct {
 	http.ResponseWriter
 	Status int
@@ -65,6 +65,7 @@ func (w *CountingWriter) WriteHeader(status int) {
 	w.ResponseWriter.WriteHeader(status)
 }
 
+// Write implements io.Writer.
 func (w *CountingWriter) Write(data []byte) (int, error) {
 	if w.Status == 0 {
 		w.Status = http.StatusOK
@@ -77,6 +78,9 @@ func (w *CountingWriter) Write(data []byte) (int, error) {
 // Unwrap lets http.ResponseController reach the writer below.
 func (w *CountingWriter) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
+// RequestOf is what decides an answer, of a request over HTTP. base is the base
+// path of the site, environment the name that rules see, now the time by which
+// they turn.
 func RequestOf(r *http.Request, base, environment string, now time.Time) answer.Request {
 	return answer.Request{
 		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base,
@@ -87,7 +91,7 @@ func RequestOf(r *http.Request, base, environment string, now time.Time) answer.
 	}
 }
 
-// describe says in a few words what answered.
+// Describe says in a few words what answered.
 func Describe(a answer.Answer) string {
 	switch {
 	case a.Location != "":

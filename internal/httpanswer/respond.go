@@ -19,17 +19,20 @@ type contents interface {
 	Open(ctx context.Context, file release.File) (io.ReadSeeker, error)
 }
 
-// respond sends an answer. The error tells that content could
+// Respond sends an answer. The error tells that content could
 // not be read; the visitor has then got a 500, or, where
 // bytes were already sent, a connection that ended early.
+//
+// It follows RFC 9110: conditional requests (section 13) and ranges (section
+// 14) for status 200, and none of them for other pages.
 func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
 	header := w.Header()
 	for _, field := range a.Header {
 		header.Add(field.Name, field.Value)
 	}
-	if a.Own != nil {
+	if a.Config != nil {
 		header.Set("ETag", a.ETag)
-		http.ServeContent(w, r, "", noTime, bytes.NewReader(a.Own.Data))
+		http.ServeContent(w, r, "", noTime, bytes.NewReader(a.Config.Data))
 		return nil
 	}
 
@@ -37,6 +40,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		respondText(w, r, a)
 		return nil
 	}
+	// Opening reads nothing yet.
 	content, err := from.Open(r.Context(), *a.File)
 	if err != nil {
 		Fail(w, r)
@@ -47,6 +51,8 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		header.Set("ETag", a.ETag)
 		return respondFile(w, r, a, content)
 	}
+	// A page with another status, such as 404.html, has neither ranges nor
+	// validators (RFC 9110, section 14.2).
 	header.Set("Content-Length", strconv.FormatInt(a.File.Size, 10))
 	first, err := ready(r, content)
 	if err != nil {
@@ -76,6 +82,7 @@ func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, conten
 		}
 	}
 
+	// The library tells nobody when reading fails, so the reader remembers.
 	watched := &watchedReader{ReadSeeker: content}
 	http.ServeContent(w, r, "", noTime, watched)
 	return broken(r, watched.err)
@@ -87,6 +94,7 @@ type watchedReader struct {
 	err error
 }
 
+// Read implements io.Reader.
 func (r *watchedReader) Read(data []byte) (int, error) {
 	n, err := r.ReadSeeker.Read(data)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -117,6 +125,7 @@ func broken(r *http.Request, err error) error {
 	return err
 }
 
+// respondText sends an answer that has no file: a line of text, or nothing.
 func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 	if a.Text == "" {
 		if a.Status != http.StatusNoContent {
@@ -136,8 +145,10 @@ func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 	}
 }
 
-// fail answers 500 without anything that was meant for another answer.
+// Fail answers 500 without anything that was meant for another answer.
 func Fail(w http.ResponseWriter, r *http.Request) {
+	// Nothing that was said about the page is true of its error: not its
+	// length, nor for how long it may be kept.
 	for name := range w.Header() {
 		if name != ReleaseField {
 			w.Header().Del(name)

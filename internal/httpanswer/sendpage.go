@@ -13,7 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// sendPage sends a page with a line before its end. It has no entity tag, since
+// SendPage sends a page with a line before its end. It has no entity tag, since
 // these are not the bytes of the release.
 func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents, line string) error {
 	content, err := from.Open(r.Context(), *a.File)
@@ -47,6 +47,7 @@ func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from cont
 	return nil
 }
 
+// IsPage reports whether a file is a page of HTML.
 func IsPage(file *release.File) bool {
 	return media.ClassOf(file.Path) == media.Page || strings.HasPrefix(file.Type, "text/html")
 }

@@ -27,7 +27,7 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 		Program: program, Files: list,
 	}
 
-	in.Site.Own = ownOf(standing, project.Production)
+	in.Site.Config = environmentConfig(standing, project.Production)
 	for _, environment := range standing.Environments {
 		in.Own = append(in.Own, environment.Addresses...)
 	}
@@ -39,11 +39,11 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 	return in, nil
 }
 
-// ownOf returns what an environment, by its stored name, answers with of
+// environmentConfig returns what an environment, by its stored name, answers with of
 // itself, as it is configured.
-func ownOf(config project.Config, environment string) *answer.EnvironmentConfig {
+func environmentConfig(config project.Config, environment string) *answer.EnvironmentConfig {
 	document := config.Document(environment)
-	return answer.OwnOf(document.Settings, document.SettingsPath)
+	return answer.EnvironmentConfigOf(document.Settings, document.SettingsPath)
 }
 
 // placesOf returns the hosts of a site's environments, as they are configured
@@ -98,7 +98,8 @@ type RuleCounts struct {
 	Expectations int
 }
 
-// filesOf lists a release.
+// FilesOf lists all files of a release in order of path. It loads every chunk,
+// so ask only where all are needed.
 func FilesOf(ctx context.Context, reader *release.Reader) ([]release.File, error) {
 	var list []release.File
 	for file, err := range reader.Files(ctx) {

@@ -1,3 +1,15 @@
+// Package inspect reads what is to be looked at closely, wherever it is, and asks
+// package check about it.
+//
+//	inspect.WorkingTree(ctx, project)             what lies in the output folder now
+//	inspect.Commit(ctx, project, store, …)        what a commit was built into
+//	inspect.Release(ctx, project, store, …)       a release by its id
+//	inspect.Live(ctx, project, store, journal)    what visitors get
+//
+// All give a Subject: files, rules, settings, and how to read a file. `orilla
+// check`, `explain` and `diff`, and the gate of a deploy, ask a Subject and do not
+// care where it came from, so the same question has the same answer before and
+// after a deploy.
 package inspect
 
 import (
@@ -52,6 +64,8 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 		return nil, problem.Then("or look at what is live: orilla explain --on production URL")
 	}
 
+	// Fingerprinted as a deploy would, so that every answer is the one that the
+	// release would give.
 	_, scan, list, err := site.Fingerprint(ctx, p, folder)
 	if err != nil {
 		return nil, err
@@ -107,6 +121,7 @@ func Refused(ctx context.Context, p *site.Project, folder string, list []release
 // subject puts files and the text of rules together.
 func subject(p *site.Project, texts []rules.Source, list []release.File, config project.Config, name string,
 ) (*Subject, error) {
+	// Rules with mistakes are left out, and the rest is looked at.
 	program, found := rules.Parse(texts, config.RuleOptions(p.ProductionConfig))
 	in, err := NewCheck(program, list, config, p.ProductionConfig)
 	if err != nil {
@@ -162,11 +177,12 @@ func Release(ctx context.Context, p *site.Project, store storage.Store, site str
 	return s, nil
 }
 
+// opener reads the files of a subject that lies in a store.
 func (s *Subject) opener(store storage.Store) func(context.Context, release.File) ([]byte, error) {
 	return Opener(release.LoadFrom(store))
 }
 
-// opener reads files of releases, as load reads objects.
+// Opener reads files of releases, as load reads objects.
 func Opener(load func(context.Context, digest.Digest) ([]byte, error),
 ) func(context.Context, release.File) ([]byte, error) {
 	return func(ctx context.Context, file release.File) ([]byte, error) {
@@ -203,7 +219,7 @@ func rulesTexts(ctx context.Context, store storage.Store, site, build string) ([
 	return texts, nil
 }
 
-// buildRecord returns a build by its name, or nil if it is not there any more.
+// BuildRecord returns a build by its name, or nil if it is not there any more.
 func BuildRecord(ctx context.Context, store storage.Store, site, name string) (*builds.Record, error) {
 	if name == "" {
 		return nil, nil
@@ -216,6 +232,8 @@ func BuildRecord(ctx context.Context, store storage.Store, site, name string) (*
 		return nil, err
 	}
 
+	// A record that cannot be read has no text to show; the release is looked
+	// at without.
 	record, err := builds.Decode(data)
 	if err != nil {
 		return nil, nil
@@ -241,14 +259,14 @@ func Live(ctx context.Context, p *site.Project, store storage.Store, j *journal.
 	}
 	s.Name = head.Label()
 	document, err := environments.DocumentOf(ctx, store, head)
-	s.Site.Own = answer.OwnOf(document.Settings, document.SettingsPath)
+	s.Site.Config = answer.EnvironmentConfigOf(document.Settings, document.SettingsPath)
 	return s, &head, err
 }
 
 // As has the subject answer with the settings of another environment than its
 // own, as they are configured.
 func (s *Subject) As(p *site.Project, environment string) {
-	s.Site.Own = ownOf(p.ProductionConfig, journal.StoredName(environment))
+	s.Site.Config = environmentConfig(p.ProductionConfig, journal.StoredName(environment))
 }
 
 // Commit returns what a commit would publish: the output
@@ -280,6 +298,8 @@ func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName,
 	if err != nil {
 		return nil, err
 	}
+	// The output is that of the build; the rules are those of the commit, since
+	// changing them builds nothing.
 	beside := plan.RulesReader(ctx)
 	if err := CheckSyntax(plan, beside); err != nil {
 		return nil, err

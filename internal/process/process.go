@@ -1,10 +1,15 @@
-// Package process is about this process and those that it
-// starts: what they may know of each other.
+// Package process is about this process and those that it starts: what they may
+// know of each other.
 //
-// Whoever runs Orilla gives it secrets in its environment:
-// keys of the store, secrets of builds. No child gets them
-// but the build step that is to have them, so every child's
-// environment is made, never inherited. See docs/trust.md.
+// Whoever runs Orilla gives it secrets in its environment: keys of the store,
+// secrets of builds. No child gets them but the build step that is to have them,
+// so every child's environment is made, never inherited:
+//
+//	command := exec.CommandContext(ctx, "git", "fetch")
+//	command.Env = process.Environment("GIT_TERMINAL_PROMPT=0")
+//	err := process.Run(command)
+//
+// docs/trust.md says who is kept from what.
 package process
 
 import (
@@ -55,6 +60,8 @@ func Environment(more ...string) []string {
 	return environment
 }
 
+// means reports whether a pattern means a variable. On Windows names of
+// variables are compared without regard to case.
 func means(pattern, name string) bool {
 	if before, starred := strings.CutSuffix(pattern, "*"); starred {
 		return strings.HasPrefix(name, before)
@@ -94,6 +101,9 @@ func Done(command *exec.Cmd) {
 }
 
 // Run runs a child to its end.
+//
+// It is what exec.Cmd.Run is, but for a child that ReapAdopted knows to leave
+// alone.
 func Run(command *exec.Cmd) error {
 	if err := Start(command); err != nil {
 		return err

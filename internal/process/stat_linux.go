@@ -20,8 +20,12 @@ func statOf(pid int) [][]byte {
 	return bytes.Fields(data[at+2:])
 }
 
+// parentOf returns the number of a process's parent; 0 if it is gone (proc(5),
+// field 4 of stat).
 func parentOf(pid int) int { return fieldOf(statOf(pid), 1) }
 
+// fieldOf reads a number from the fields of /proc/PID/stat; 0 if it is not
+// there.
 func fieldOf(fields [][]byte, i int) int {
 	if len(fields) <= i {
 		return 0

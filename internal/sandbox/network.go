@@ -68,6 +68,8 @@ func IsPublic(address netip.Addr) bool {
 	return true
 }
 
+// translate writes a range of IPv4 as the range of IPv6 that NAT64 maps it to
+// (RFC 6052), so that what may not be reached cannot be reached that way round.
 func translate(prefix netip.Prefix) netip.Prefix {
 	bytes := netip.MustParseAddr(translated).As16()
 	four := prefix.Addr().As4()

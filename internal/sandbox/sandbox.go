@@ -1,12 +1,19 @@
-// Package sandbox describes the place in which the steps of an
-// untrusted build run, and writes it as a command line of bubblewrap
-// (bwrap(1)): namespaces of its own, a system that can be read only,
-// and of everything else just the checkout and a folder for temporary
-// files. What such a step reaches on the network is decided by pasta
-// (passt(1)) and by rules that the keeper of the build sets.
+// Package sandbox describes the place in which the steps of an untrusted build
+// run, and writes it as a command line of bubblewrap (bwrap(1)): namespaces of its
+// own, a system that can be read only, and of everything else just the checkout
+// and a folder for temporary files.
 //
-// Nothing here starts a process. docs/trust.md says what
-// is protected, and what is not.
+//	bwrap --unshare-all ...
+//	      --ro-bind /usr /usr       the system, to read
+//	      --bind <checkout> /build  the one place that stays
+//	      --tmpfs /tmp              and one that goes
+//
+// What is not named is not there: a folder that is new on the machine does not
+// become visible by being new. What such a step reaches on the network is decided
+// by pasta (passt(1)) and by rules that the keeper of the build sets.
+//
+// Nothing here starts a process, so a test compares the description on any system.
+// docs/trust.md says what is protected, and what is not.
 package sandbox
 
 import (
@@ -32,7 +39,8 @@ type Bounds struct {
 	Disk   int64 `json:"disk"`   // bytes on the disk, in the folders that are writable
 }
 
-// Cell is one isolated place.
+// Cell is one isolated place: which folders a step sees, under which names, and
+// what of them it may write.
 type Cell struct {
 	Tree      string // the checkout, absolute: it can be written
 	Temporary string // an empty folder, absolute: it can be written

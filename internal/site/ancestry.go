@@ -30,6 +30,8 @@ func (plan *Plan) Superseded(ctx context.Context, head journal.Entry) error {
 				source.Short(mine), journal.DisplayName(plan.Environment))
 	}
 
+	// By ancestry and never by a clock: commits carry whatever time their
+	// author's machine showed.
 	older, err := plan.older(ctx, mine, live, tips)
 	if err != nil || !older {
 		return err
@@ -75,6 +77,8 @@ const deepen = 200
 // Where history is too short to tell, more of it is fetched.
 func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (bool, error) {
 	repository := plan.Project.Repository
+	// Two hundred commits more, then all of them, and then there is nothing
+	// left to fetch.
 	for _, depth := range []int{deepen, 0, -1} {
 		behind, err := repository.Contains(ctx, mine, live)
 		if behind || ctx.Err() != nil {
@@ -85,6 +89,9 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 			if err != nil {
 				return false, err
 			}
+			// What is live contains this commit. It is newer only if its branch
+			// still has it: else it was taken away, and this one may replace
+			// it.
 			if newer {
 				again, err := repository.Tips(ctx, plan.Origin.Branch, plan.Ref)
 				if err != nil {
@@ -111,6 +118,8 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 	return false, nil
 }
 
+// tooShort is the refusal to guess which commit is newer where the history here
+// does not tell.
 func (plan *Plan) tooShort(live string, err error) error {
 	if errors.Is(err, source.ErrNoRemote) {
 		return fault.New(fault.Refused, "history-short",

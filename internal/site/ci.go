@@ -23,6 +23,8 @@ var branchVariables = []string{
 // variable that says so; "" without one. Of systems that name tags in the same
 // variable, a tag is no branch.
 func CIBranch(getenv func(string) string) (branch, variable string) {
+	// The name without "refs/heads/" is set for tags too, so the type is looked
+	// at.
 	if getenv("GITHUB_REF_TYPE") == "branch" && getenv("GITHUB_HEAD_REF") == "" &&
 		getenv("GITHUB_REF_NAME") != "" {
 		return getenv("GITHUB_REF_NAME"), "GITHUB_REF_NAME"

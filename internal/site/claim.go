@@ -54,6 +54,9 @@ func owner(ctx context.Context, p *Project, store storage.Store, site string,
 	if !errors.Is(err, source.ErrShallow) {
 		return roots, folder, err
 	}
+	// In CI the first commit is mostly not there. If the server has the commit
+	// that the claim names, the repository is the right one: one fetch of one
+	// commit.
 	shallow := err
 	claim, err := ReadClaim(ctx, store, site)
 	if err != nil && !errors.Is(err, storage.ErrNotFound) {
@@ -118,13 +121,16 @@ func CheckClaim(ctx context.Context, p *Project, store storage.Store, site strin
 	return mine, err
 }
 
-// Take takes the site's name for whoever CheckClaim found, unless it has it. It
-// is called just before the first record that counts, so that what is refused
-// before keeps no name. takeOver takes the name from whoever has it.
+// Take claims the site's name for the project that CheckClaim found, unless it
+// has it already. It is called just before the first record that counts, so a
+// deploy that is refused earlier does not keep the name. takeOver takes the
+// name from its present owner.
 func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) error {
 	if c.held {
 		return nil
 	}
+	// Read, and then create if it is absent; another one may come between the
+	// two.
 	for range 3 {
 		claim, err := ReadClaim(ctx, store, c.Site)
 		switch {
@@ -157,13 +163,18 @@ func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) err
 	return errors.New("the claim of the name keeps changing")
 }
 
+// owns reports whether a claim is of the same repository or folder as another
+// one. Repositories that have any first commit in common are the same:
+// histories are joined and split.
 func (c Claim) owns(other Claim) bool {
 	if c.Folder != "" && c.Folder == other.Folder {
 		return true
 	}
+	// One first commit in common is enough: merged repositories have several.
 	return slices.ContainsFunc(c.Roots, func(root string) bool { return slices.Contains(other.Roots, root) })
 }
 
+// notYours is the refusal of a name that belongs to somebody else.
 func notYours(claim, mine Claim) error {
 	owner, self := claim.Folder, mine.Folder
 	if owner == "" {
@@ -181,7 +192,7 @@ func notYours(claim, mine Claim) error {
 		Then("or, if it should be yours from now on, add --take-over")
 }
 
-// takeName takes the site's name for a project that runs by itself.
+// TakeName takes the site's name for a project that runs by itself.
 func TakeName(ctx context.Context, p *Project, store storage.Store, site string) error {
 	claim, err := CheckClaim(ctx, p, store, site, false, func() error { return nil })
 	if err != nil {

@@ -1,6 +1,17 @@
-// Package pipeline takes a commit, a working tree or an
-// output to a live release: it joins source, builder, core
-// and store, and decides nothing that a visitor sees.
+// Package site is a project on this machine: where it lies, what its configuration
+// says, whose name it has, and what an order means for it.
+//
+//	project, err := site.Load(ctx, folder, places)
+//	plan, err := site.MakePlan(ctx, project, site.Order{Ref: "main", To: "production"})
+//
+// An Order is what somebody asked for, with all its gaps; a Plan is what will be
+// done, with none: the commit, the environment, the address, the steps, and from
+// where each of them was taken. Making a plan changes nothing, so everything that
+// can be wrong with an order is found before a build begins.
+//
+// Configuration is read at three places, and each answers another question:
+// Config at the commit that is built, LocalConfig in the working tree, and
+// ProductionConfig at the commit that production was last built from.
 package site
 
 import (

@@ -57,6 +57,9 @@ type Plan struct {
 }
 
 // MakePlan finds out what an order means.
+//
+// It asks Git and reads files, and changes nothing; its errors are fault.Errors
+// of kind Usage or Refused, with the command that would do.
 func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 	plan := &Plan{Project: p, Site: order.Site, From: order.From, Message: order.Message,
 		Config: p.LocalConfig, Ref: order.Ref, ByHand: order.ByHand || order.Apart, Apart: order.Apart,
@@ -65,6 +68,7 @@ func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 		plan.Site = p.Site()
 	}
 
+	// Contradictions are told before anything is read.
 	if err := checkOrder(p, order, plan.Site); err != nil {
 		return nil, err
 	}
@@ -86,6 +90,8 @@ func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Output and a working tree belong to the branch that is checked out,
+	// unless somebody says otherwise.
 	if branch == "" && order.Commit == "" && p.Repository != nil && plan.Origin.Source != journal.FromCommit {
 		branch = p.Repository.Branch(ctx)
 	}
@@ -98,6 +104,8 @@ func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 		}
 	}
 
+	// What the build is told depends on the target, and its inputs on what it
+	// is told: in this order.
 	if plan.Origin.Source != journal.FromOutput {
 		plan.tell()
 	}
@@ -115,6 +123,8 @@ func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 func (plan *Plan) inputs(ctx context.Context) error {
 	p, build := plan.Project, plan.Config.Build
 	folder := path.Join(p.Prefix, build.Folder)
+	// Git's id of the folder, without rules and configuration, which change no
+	// output. What else is named comes beside it.
 	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, notBuilt(p, plan.Config)...)
 	if err != nil {
 		return fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).
@@ -157,6 +167,10 @@ func (plan *Plan) tell() {
 
 // Variables returns what the build is told, as the
 // variables that its steps see.
+//
+//	ORILLA_COMMIT   ORILLA_BRANCH   ORILLA_ENVIRONMENT   ORILLA_ADDRESS
+//
+// Only what build.tell asks for is told: each becomes a part of the build key.
 func (plan *Plan) Variables() map[string]string {
 	variables := map[string]string{}
 	for name, value := range plan.Told {
@@ -190,6 +204,8 @@ func (plan *Plan) Secrets() []string {
 	if plan.Apart {
 		return nil
 	}
+	// A working tree runs as the user who has it, and so with what that user
+	// has anyway.
 	given := plan.Origin.Source != journal.FromCommit ||
 		plan.Project.ProductionConfig.GivesSecrets(plan.FullRef(), plan.ByHand)
 	if given || plan.FullRef() == "" && plan.trusted {
@@ -212,6 +228,9 @@ func (plan *Plan) FullRef() string {
 
 // Untrusted reports whether the plan builds a commit that
 // is not trusted; see docs/trust.md.
+//
+// What is not trusted is built apart, with the limits of the production branch
+// and without its secrets (docs/trust.md).
 func (plan *Plan) Untrusted() bool {
 	return plan.Origin.Source == journal.FromCommit && !plan.trusted
 }
@@ -222,6 +241,8 @@ func (plan *Plan) Untrusted() bool {
 // runs the command names the fixed environment that it is for.
 func (plan *Plan) trust(ctx context.Context, order Order) error {
 	p := plan.Project
+	// The branch decides, not the author: who may push to it is checked by the
+	// code host.
 	if ref := plan.FullRef(); ref != "" {
 		plan.trusted = p.ProductionConfig.Trusts(ref)
 		return nil
@@ -231,6 +252,7 @@ func (plan *Plan) trust(ctx context.Context, order Order) error {
 		p.ProductionCommit == "" {
 		return nil
 	}
+	// A commit of no branch is trusted if production has it already.
 	contained, err := p.Repository.Contains(ctx, p.ProductionCommit, plan.Commit.Hash)
 	plan.trusted = err == nil && contained
 
@@ -241,6 +263,8 @@ func (plan *Plan) trust(ctx context.Context, order Order) error {
 // repository: strangers may have written it.
 func (plan *Plan) Outside() bool { return plan.Ref != "" }
 
+// checkOrder refuses orders that contradict themselves, before anything is
+// asked of Git or a store.
 func checkOrder(p *Project, order Order, site string) error {
 	switch {
 	case order.From != "" && (order.WorkingTree || order.Commit != ""):
@@ -295,6 +319,8 @@ func noTarget(p *Project, order Order) error {
 	return problem.Then("--branch NAME, for the environment or the preview of that branch")
 }
 
+// fromOutput plans publishing output that somebody else has built. Its commit
+// is what they say it is.
 func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
 	plan.Origin.Source = journal.FromOutput
 	plan.Origin.Subject = firstLine(order.Message)
@@ -321,6 +347,7 @@ func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
 	return nil
 }
 
+// setCommit notes what is published, and why if nobody said.
 func (plan *Plan) setCommit(commit source.Commit) {
 	plan.Commit, plan.Origin.Commit = &commit, commit.Hash
 	if plan.Origin.Subject == "" {
@@ -328,6 +355,7 @@ func (plan *Plan) setCommit(commit source.Commit) {
 	}
 }
 
+// fromWorkingTree plans publishing the files as they are now.
 func (plan *Plan) fromWorkingTree(ctx context.Context) error {
 	plan.Origin.Source = journal.FromWorkingTree
 	plan.Origin.Subject = firstLine(plan.Message)
@@ -393,6 +421,8 @@ func notBuilt(p *Project, config project.Config) []string {
 	return files
 }
 
+// noCommit is the error of a name that means no commit, with the branch that it
+// may have meant.
 func noCommit(ctx context.Context, p *Project, name string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -410,11 +440,14 @@ func noCommit(ctx context.Context, p *Project, name string) error {
 	return problem.Then("git log --oneline lists commits, git branch the branches")
 }
 
+// firstLine is the first line of a message: what is shown of it in lists.
 func firstLine(text string) string {
 	line, _, _ := strings.Cut(strings.TrimSpace(text), "\n")
 	return line
 }
 
+// isHash reports whether a text looks like the hash of a commit, or the
+// beginning of one.
 func isHash(text string) bool {
 	return len(text) >= 7 && len(text) <= 64 && strings.Trim(text, "0123456789abcdef") == ""
 }
@@ -437,6 +470,8 @@ func (plan *Plan) Limits() project.Limits {
 	if !plan.Untrusted() || plan.ByHand {
 		return limits
 	}
+	// A branch that is not trusted can make its own limits smaller, and not
+	// larger.
 	production := plan.Project.ProductionConfig.Limits
 	limits.Files, limits.Size = min(limits.Files, production.Files), min(limits.Size, production.Size)
 	if production.FileSize > 0 && (limits.FileSize == 0 || limits.FileSize > production.FileSize) {

@@ -31,9 +31,9 @@ type Project struct {
 	Main        string             // the branch that production follows if nothing says otherwise
 	Configured  bool               // there is an orilla.yaml at Root
 	LocalConfig project.Config     // from the file at Root, with defaults
-	// from the head of the production branch, or Beside: environments and store
+	// from the head of the production branch, or LocalConfig: environments and store
 	ProductionConfig project.Config
-	ProductionCommit string // the commit that Standing comes from; "" if from the file at Root
+	ProductionCommit string // the commit that ProductionConfig comes from; "" if from the file at Root
 	Places           Places
 
 	secret  string // that labels of previews are made with; "" for none
@@ -57,6 +57,9 @@ type parsedConfig struct {
 // Load finds the project that folder is in: upwards to the
 // nearest orilla.yaml, not beyond the repository. Without
 // one, the project is folder itself, not configured.
+//
+// The folder may lie anywhere in the project; the file is looked for upwards,
+// as Git does for its own.
 func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -68,6 +71,7 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 
 	p := &Project{Root: folder, Places: places, person: &remembered[string]{},
 		configs: &remembered[map[string]parsedConfig]{}}
+	// No Git and no repository are fine: a folder can be published.
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
 		return nil, err
@@ -84,6 +88,8 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 		}
 	}
 
+	// Which branch production follows may be in the configuration, whose
+	// defaults need to know it.
 	if p.Main = p.LocalConfig.MainBranch(""); p.Main == "" && p.Repository != nil {
 		p.Main = p.Repository.MainBranch(ctx)
 	}
@@ -149,7 +155,10 @@ func (p *Project) fromRepository(ctx context.Context) error {
 	return problem.Then("commit one to that branch: orilla init writes it")
 }
 
+// findPrefix finds where in the repository the project lies. Links are resolved
+// first: Git names a repository by its real path.
 func (p *Project) findPrefix() error {
+	// On macOS the temporary folder is a link, and Git shows where it leads.
 	top, err := filepath.EvalSymlinks(p.Repository.Top)
 	if err != nil {
 		return err
@@ -172,6 +181,8 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 	if p.Repository != nil {
 		top, _ = filepath.EvalSymlinks(p.Repository.Top)
 	}
+	// Upwards to the top of the repository and no further: a file beyond it
+	// belongs to something else.
 	for folder := p.Root; ; folder = filepath.Dir(folder) {
 		data, err := os.ReadFile(filepath.Join(folder, project.FileName))
 		if err == nil {
@@ -192,6 +203,8 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 // ReadProduction reads what only the production branch may say.
 func (p *Project) ReadProduction(ctx context.Context) error {
 	branch := p.LocalConfig.MainBranch(p.Main)
+	// Environments and the store are those of the production branch: a branch
+	// cannot move production by editing a file.
 	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
 	if err != nil {
 		return ctx.Err() // no such branch yet: the file at hand counts
@@ -227,6 +240,8 @@ func (p *Project) ConfigAt(ctx context.Context, commit string) (project.Config, 
 	return config, err
 }
 
+// readConfig reads the configuration in a commit. Mistakes in it are told with
+// the commit, as 4be21c7:orilla.yaml:12:5.
 func (p *Project) readConfig(ctx context.Context, commit string) (project.Config, error) {
 	data, err := p.Repository.File(ctx, commit, path.Join(p.Prefix, project.FileName))
 	if err != nil {
@@ -236,7 +251,8 @@ func (p *Project) readConfig(ctx context.Context, commit string) (project.Config
 	return config.WithDefaults(p.Main), err
 }
 
-// Site returns the site's name.
+// Site returns the site's name, as the working tree says, or else the
+// production branch; "" if neither does.
 func (p *Project) Site() string {
 	if p.LocalConfig.Site != "" {
 		return p.LocalConfig.Site
@@ -244,7 +260,8 @@ func (p *Project) Site() string {
 	return p.ProductionConfig.Site
 }
 
-// Person returns who runs the command.
+// Person returns who runs the command: Git's user.name and user.email, else the
+// user and the machine.
 func (p *Project) Person(ctx context.Context) string {
 	if p.person == nil { // a project that was not loaded
 		return p.findPerson(ctx)
@@ -257,6 +274,7 @@ func (p *Project) Person(ctx context.Context) string {
 	return p.person.value
 }
 
+// findPerson asks Git who works here, and if it does not know, the system.
 func (p *Project) findPerson(ctx context.Context) string {
 	if p.Repository != nil {
 		if who := source.Person(ctx, p.Repository.Top); who != "" {
@@ -301,7 +319,7 @@ func (p *Project) Target(to, branch string) (string, error) {
 	return p.Preview(branch), nil
 }
 
-// preview returns the stored name of a branch's preview.
+// Preview returns the stored name of a branch's preview.
 func (p *Project) Preview(branch string) string {
 	return journal.PreviewPrefix + project.PreviewLabel(branch, p.secret)
 }
@@ -333,11 +351,13 @@ func (p *Project) PreviewOf(branch string) string {
 	return journal.DisplayName(p.Preview(branch))
 }
 
-// refPreview returns the stored name of the preview of a ref that is no branch.
+// RefPreview returns the stored name of the preview of a ref that is no branch.
 func (p *Project) RefPreview(ref string) string {
 	return journal.PreviewPrefix + project.RefLabel(ref, p.secret)
 }
 
+// namedTarget returns the environment that was asked for by name. Only those of
+// the production branch count: a branch cannot make itself one.
 func (p *Project) namedTarget(to string) (string, error) {
 	if label, ok := strings.CutPrefix(to, "preview/"); ok {
 		if !project.IsLabel(label) {
@@ -376,6 +396,7 @@ func (p *Project) EnvironmentNames() []string {
 	return names
 }
 
+// sortAfterFirst sorts names, but for the first one.
 func sortAfterFirst(names []string) { slices.Sort(names[1:]) }
 
 // Pin takes a pin in a store for whoever works for a project.

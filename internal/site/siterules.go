@@ -15,7 +15,7 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// ruleSources reads the rules files of a configuration, joined in order. beside
+// RuleSources reads the rules files of a configuration, joined in order. beside
 // reads those that lie in the site's folder, made those that the build leaves
 // in the output; without it they are passed over.
 func RuleSources(config project.Config, beside, made func(file string) ([]byte, error),
@@ -53,6 +53,7 @@ func readIn(folder string) func(file string) ([]byte, error) {
 	}
 }
 
+// noRulesFile is the error of a rules file that cannot be read.
 func noRulesFile(file string, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, source.ErrNoFile) {
 		return fault.New(fault.Failed, "unreadable", "the rules file %s cannot be read", file).Because(err)
@@ -68,9 +69,9 @@ func LocalRules(p *Project, output string) ([]rules.Source, error) {
 	return RuleSources(p.LocalConfig, readIn(SiteFolder(p)), readIn(output))
 }
 
-// RulesReader returns what reads the rules files that lie beside the plan's
-// build: of a commit as that has them, else as they lie in the site's folder.
-// Each is read once, since rules are read before the build and after it.
+// RulesReader returns a function that reads the rules files beside the build:
+// from the commit if the plan has one, else from the site's folder. Each file
+// is read once, although rules are needed before and after the build.
 func (plan *Plan) RulesReader(ctx context.Context) func(file string) ([]byte, error) {
 	p := plan.Project
 	if plan.Commit == nil || plan.Origin.Source != journal.FromCommit || plan.ConfigNote != "" {

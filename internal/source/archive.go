@@ -30,6 +30,10 @@ type Limits struct {
 // begins: below the one folder that wraps everything, if there is one. Entries
 // with an absolute path, a ".." or a link that leads out are refused, and so is
 // whatever exceeds the limits.
+//
+// It returns the folder that holds the site: the one inside, if the archive has
+// just one. What was unpacked before an error stays, and the caller removes the
+// folder.
 func Unpack(ctx context.Context, archive io.Reader, name, folder string, limits Limits) (string, error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return "", err
@@ -50,6 +54,8 @@ func Unpack(ctx context.Context, archive io.Reader, name, folder string, limits 
 	return unwrap(folder)
 }
 
+// unpacker is an archive being unpacked. Entries are anybody's: none is written
+// outside root, and what all of them take is bounded.
 type unpacker struct {
 	ctx    context.Context
 	name   string
@@ -59,7 +65,9 @@ type unpacker struct {
 	bytes  int64
 }
 
+// unpack tells from its first bytes what kind of archive it is: names lie.
 func (u *unpacker) unpack(archive io.Reader) error {
+	// By content, not by name: standard input has none.
 	buffered := bufio.NewReaderSize(archive, 64<<10)
 	start, err := buffered.Peek(4)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -80,6 +88,7 @@ func (u *unpacker) unpack(archive io.Reader) error {
 	return u.tar(buffered)
 }
 
+// tar unpacks a tar archive. Devices and the like are refused: a site has none.
 func (u *unpacker) tar(archive io.Reader) error {
 	reader := tar.NewReader(archive)
 	for {
@@ -111,6 +120,8 @@ func (u *unpacker) tar(archive io.Reader) error {
 
 // zip needs the whole archive, since a ZIP file is read from its end.
 func (u *unpacker) zip(archive io.Reader) error {
+	// The index of a ZIP stands at its end, so it has to be stored first; a
+	// bound on bytes holds already then.
 	spool, err := os.CreateTemp("", "orilla-*.zip")
 	if err != nil {
 		return err
@@ -138,6 +149,7 @@ func (u *unpacker) zip(archive io.Reader) error {
 	return nil
 }
 
+// zipEntry unpacks one entry of a ZIP archive.
 func (u *unpacker) zipEntry(entry *zip.File) error {
 	if strings.HasSuffix(entry.Name, "/") {
 		return nil
@@ -194,6 +206,8 @@ func (u *unpacker) file(name string, content io.Reader) error {
 		return u.broken(err)
 	}
 
+	// Counted while it is written: what an archive says of its sizes is its own
+	// claim.
 	n, err := io.Copy(out, io.LimitReader(content, u.limits.Bytes-u.bytes+1))
 	u.bytes += n
 	if err = errors.Join(err, out.Close()); err != nil {
@@ -212,12 +226,15 @@ func (u *unpacker) create(name string) (*os.File, error) {
 	if err := u.root.MkdirAll(path.Dir(name), 0o755); err != nil {
 		return nil, err
 	}
+	// The last entry of a name counts, and one that is a link must not be
+	// written through.
 	if err := u.root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	return u.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 }
 
+// link makes a symbolic link that stays within the archive.
 func (u *unpacker) link(name, target, written string) error {
 	clean, err := u.clean(name)
 	if err != nil {
@@ -243,6 +260,8 @@ func (u *unpacker) hardLink(name, target string) error {
 	if err != nil {
 		return u.refuse(name, "is a link that leads out: "+target)
 	}
+	// A copy in the place of the link: a release has no links, and the root
+	// keeps it inside.
 	content, err := u.root.Open(source)
 	if err != nil {
 		return u.refuse(name, "is a link to "+target+", which does not come before it")
@@ -251,18 +270,22 @@ func (u *unpacker) hardLink(name, target string) error {
 	return u.file(name, content)
 }
 
+// refuse is the error of an entry that may not be unpacked.
 func (u *unpacker) refuse(entry, why string) error {
 	return fault.New(fault.Refused, "archive-entry", "the archive's entry %q %s", entry, why).
 		At("%s", u.name).
 		Then("make the archive anew from inside the output folder, or give the folder itself: --from FOLDER")
 }
 
+// tooMuch is the error of an archive that unpacks to more than it may: a few
+// kilobytes can unpack to terabytes.
 func (u *unpacker) tooMuch() error {
 	return fault.New(fault.Refused, "archive-too-large", "the archive unpacks to more than %d files or %d MB",
 		u.limits.Files, u.limits.Bytes/1e6).
 		At("%s", u.name).Then("if that is right, raise limits.files or limits.size in orilla.yaml")
 }
 
+// broken is the error of an archive that cannot be read to its end.
 func (u *unpacker) broken(err error) error {
 	if err == nil {
 		return nil
@@ -290,6 +313,7 @@ func unwrap(folder string) (string, error) {
 		}
 	}
 
+	// Most people pack the folder and not what is in it.
 	if len(kept) == 1 && kept[0].IsDir() {
 		return filepath.Join(folder, kept[0].Name()), nil
 	}

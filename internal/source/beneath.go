@@ -51,6 +51,8 @@ type rootFS struct {
 	root *os.Root
 }
 
+// slowBeneathFS opens files beneath a root by looking at each folder on the
+// way, which works everywhere.
 func slowBeneathFS(root *os.Root) rootFS { return rootFS{root.FS().(fs.StatFS), root} }
 
 // Open implements fs.FS.

@@ -15,6 +15,8 @@ type beneathFS struct {
 	folder *os.File
 }
 
+// newBeneathFS opens files beneath a root with one system call each, where the
+// kernel can do that (openat2, Linux 5.6).
 func newBeneathFS(root *os.Root) (files fs.FS, done func() error) {
 	slow := slowBeneathFS(root)
 	folder, err := root.Open(".")
@@ -33,6 +35,8 @@ func newBeneathFS(root *os.Root) (files fs.FS, done func() error) {
 	return f, folder.Close
 }
 
+// openat2 opens a name, and has the kernel refuse whatever leads out of the
+// folder.
 func (f beneathFS) openat2(name string, flags uint64) (int, error) {
 	how := unix.OpenHow{Flags: flags | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_MAGICLINKS}

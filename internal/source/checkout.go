@@ -34,6 +34,8 @@ func (w Workspace) Beneath(name string) (publish.Output, func() error, error) {
 	return Beneath(w.Folder, path.Join("tree", name))
 }
 
+// git is the repository of the workspace: of its own, so that steps can spoil
+// no other.
 func (w Workspace) git() string { return filepath.Join(w.Folder, "git") }
 
 // View is what of a commit a build sees.
@@ -49,6 +51,8 @@ type View struct {
 	Untrusted bool
 }
 
+// manner is how Git runs in a checkout: of a branch that nobody trusts, without
+// filters and hooks that the branch could name.
 func (v View) manner() manner {
 	if v.Untrusted {
 		return foreign
@@ -59,6 +63,9 @@ func (v View) manner() manner {
 // Checkout makes the workspace's tree what a commit holds, submodules included,
 // and nothing else but what is kept. Whatever an earlier build left there, or
 // destroyed, does not matter.
+//
+// It is not safe for concurrent use on one workspace; the caller holds its
+// lock.
 func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, view View) error {
 	err := checkout(ctx, r, commit, w, view)
 	if err != nil && ctx.Err() == nil && !view.Untrusted {
@@ -104,8 +111,13 @@ func (w Workspace) Clear() error {
 	return os.RemoveAll(w.Folder)
 }
 
+// checkout makes the tree of a workspace that of a commit, and removes what
+// does not belong there. Files that are right already are left alone.
 func checkout(ctx context.Context, r *Repository, commit string, w Workspace, view View) error {
 	tree, how := w.Tree(), view.manner()
+	// The index of the last checkout is still there, so only what differs is
+	// written: a build of the next commit touches a few files, and tools that
+	// look at times rebuild as few.
 	if err := prepare(ctx, r, w, view); err != nil {
 		return err
 	}
@@ -117,6 +129,8 @@ func checkout(ctx context.Context, r *Repository, commit string, w Workspace, vi
 		return err
 	}
 	if !view.Untrusted { // there is nothing else in a new one
+		// Twice -f: also repositories that a build has left inside. What is
+		// kept is named from the top, so that nothing else of the same name is.
 		clean := []string{"clean", "-ffdxq"}
 		for _, kept := range view.Keep {
 			clean = append(clean, "-e", "/"+escapePattern(kept))
@@ -126,6 +140,7 @@ func checkout(ctx context.Context, r *Repository, commit string, w Workspace, vi
 		}
 	}
 
+	// Submodules come after the tree, whose .gitmodules names them.
 	modules := submodules{repository: r, how: how, origin: origin(ctx, r, how)}
 	if err := modules.fill(ctx, tree, r.Dir, modules.origin); err != nil {
 		return err
@@ -152,6 +167,7 @@ func leaveAlone(ctx context.Context, r *Repository, commit string, w Workspace, 
 		return err
 	}
 	defer root.Close() //nolint:errcheck // only a handle
+	// Within the root only: a step may have made .git a link to somewhere else.
 	if err := root.RemoveAll(".git"); err != nil {
 		return err
 	}
@@ -160,6 +176,8 @@ func leaveAlone(ctx context.Context, r *Repository, commit string, w Workspace, 
 		return os.RemoveAll(dir)
 	}
 
+	// An untrusted build sees the history that led to its commit, and no branch
+	// or tag beside it.
 	tags, err := run(ctx, r.Top, "for-each-ref", "--merged="+commit,
 		"--format=create %(refname) %(objectname)", "refs/tags/")
 	if err != nil {
@@ -177,6 +195,8 @@ func leaveAlone(ctx context.Context, r *Repository, commit string, w Workspace, 
 		}
 	}
 
+	// Repacked, it needs the shared objects no more, and the path to them is
+	// nobody's business.
 	if err := os.Remove(filepath.Join(dir, "objects", "info", "alternates")); err != nil {
 		return err
 	}
@@ -219,6 +239,8 @@ func prepare(ctx context.Context, r *Repository, w Workspace, view View) error {
 		}
 	}
 
+	// Only what the build key names is checked out, so a build cannot depend on
+	// anything else.
 	patterns := []string{"/*"}
 	if len(view.Paths) > 0 {
 		patterns = nil
@@ -283,6 +305,8 @@ func origin(ctx context.Context, r *Repository, how manner) string {
 // replaceFile writes a file beneath a root, in place of whatever has its name;
 // "" removes it. Links in the way are replaced, not followed.
 func replaceFile(root *os.Root, name, text string) error {
+	// Removed and made anew, exclusively: whatever a build has put there, link
+	// or folder, is not followed.
 	if err := root.RemoveAll(name); err != nil {
 		return err
 	}
@@ -308,6 +332,8 @@ func shallow(r *Repository) string {
 	return strings.TrimSpace(string(data))
 }
 
+// objectFormat is the hash that a repository names its objects by: sha1 or
+// sha256.
 func objectFormat(ctx context.Context, r *Repository) string {
 	format, err := run(ctx, r.Top, "rev-parse", "--show-object-format")
 	if err != nil {

@@ -1,5 +1,15 @@
 // Package source reads what is to be published: commits through Git's command
 // line, folders, and archives.
+//
+//	repository, err := source.FindRepository(ctx, folder)
+//	err = repository.Checkout(ctx, commit, workspace, view)   // one commit's files, and no others
+//	output, done, err := source.Beneath(top, "dist")          // a folder that links cannot lead out of
+//
+// A repository is somebody else's input. No name from a tree or an archive is
+// opened in a way that could leave its folder: not by "..", not by a link, not by
+// a name that Windows takes for a device. What a repository could make Git run
+// (hooks, filters, external programs) is turned off where the commit is not
+// trusted.
 package source
 
 import (
@@ -51,11 +61,15 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 	if _, err := exec.LookPath("git"); err != nil {
 		return nil, ErrNoGit
 	}
+	// The common folder, not that of a linked work tree: objects and refs lie
+	// there.
 	out, err := run(ctx, folder, "rev-parse", "--is-bare-repository", "--git-common-dir", "--show-toplevel")
 	if err != nil { // a bare one has no working tree to show
 		out, err = run(ctx, folder, "rev-parse", "--is-bare-repository", "--git-common-dir")
 	}
 	if err != nil {
+		// Git's own advice would be to trust every folder. LC_ALL=C keeps the
+		// words what they are here.
 		if strings.Contains(err.Error(), "dubious ownership") {
 			return nil, fault.New(fault.Failed, "git-ownership",
 				"Git refuses this repository, since it belongs to another user").At("%s", folder).
@@ -101,11 +115,13 @@ func run(ctx context.Context, folder string, args ...string) (string, error) {
 	return runAs(ctx, reading, folder, args...)
 }
 
+// runAs runs Git and returns what it prints, without the end of the last line.
 func runAs(ctx context.Context, how manner, folder string, args ...string) (string, error) {
 	out, err := runRaw(ctx, how, folder, args...)
 	return strings.TrimRight(string(out), "\r\n"), err
 }
 
+// runRaw runs Git and returns what it prints, byte for byte.
 func runRaw(ctx context.Context, how manner, folder string, args ...string) ([]byte, error) {
 	return runWith(ctx, how, folder, nil, args...)
 }
@@ -115,7 +131,10 @@ func runWith(ctx context.Context, how manner, folder string, in io.Reader, args 
 	command := exec.CommandContext(ctx, "git", args...)
 	command.Dir = folder
 	command.Env = how.environment()
+	// Whatever Git has started (a transport, a helper) may hold the pipe after
+	// Git itself was ended.
 	command.WaitDelay = 5 * time.Second
+	// A repository decides how much Git prints.
 	out, complaint := bounded{most: mostOutput}, bounded{most: 1 << 20}
 	command.Stdin, command.Stdout, command.Stderr = in, &out, &complaint
 
@@ -158,6 +177,8 @@ var redirecting = []string{"GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OB
 // environment is what git is told: little of this process's, no questions on
 // the terminal, and no hooks, for reading a repository runs nothing of it.
 func (how manner) environment() []string {
+	// What a child is told depends on what it does. A checkout of a stranger's
+	// commit is told nothing of the user's.
 	var told []string
 	switch how {
 	case reading:
@@ -172,6 +193,8 @@ func (how manner) environment() []string {
 				os.DevNull)
 	}
 
+	// Settings may come in numbered variables; more are appended behind them,
+	// and the last one of a name wins.
 	settings := 0
 	environment := make([]string, 0, len(told)+8)
 	for _, variable := range told {
@@ -179,11 +202,15 @@ func (how manner) environment() []string {
 		if name == "GIT_CONFIG_COUNT" {
 			settings, _ = strconv.Atoi(value)
 		}
+		// Run from a hook, the environment names another repository than the
+		// one that is meant.
 		if name != "GIT_CONFIG_COUNT" && !slices.Contains(redirecting, name) {
 			environment = append(environment, variable)
 		}
 	}
 
+	// No hook of the repository runs by our doing: post-checkout is anybody's
+	// code.
 	more := [][2]string{{"core.hooksPath", os.DevNull}}
 	if how == foreign {
 		more = append(more, [2]string{"http.followRedirects", "false"}, [2]string{"core.protectHFS", "true"},
@@ -216,7 +243,11 @@ func Short(hash string) string { return hash[:min(7, len(hash))] }
 
 // Commit finds the commit that name means: a branch, a
 // tag, a hash or anything else that git understands.
+//
+// Any name that Git resolves is one: a branch, a tag, HEAD~2, the beginning of
+// a hash. The error is ErrNoCommit.
 func (r *Repository) Commit(ctx context.Context, name string) (Commit, error) {
+	// A name that begins with a dash would be an option (gitcli(7)).
 	if strings.HasPrefix(name, "-") {
 		return Commit{}, fmt.Errorf("%q: %w", name, ErrNoCommit)
 	}
@@ -229,6 +260,8 @@ func (r *Repository) Commit(ctx context.Context, name string) (Commit, error) {
 
 const commitFormat = "--format=%H%x00%T%x00%s%x00%an <%ae>%x00%ct"
 
+// parseCommit reads a line that git log was told to print: five fields, divided
+// by zero bytes, which no field can hold.
 func parseCommit(line string) (Commit, error) {
 	fields := strings.Split(line, "\x00")
 	if len(fields) != 5 {
@@ -296,6 +329,8 @@ func (r *Repository) IsBranch(ctx context.Context, name string) bool {
 // MainBranch returns the branch that the repository's origin, or else the
 // repository, treats as its main one.
 func (r *Repository) MainBranch(ctx context.Context) string {
+	// What the remote calls its main branch is the best answer; names that are
+	// usual are the next, and what is checked out the last.
 	if head, err := run(ctx, r.Top, "symbolic-ref", "--quiet", "--short",
 		"refs/remotes/origin/HEAD"); err == nil {
 		return strings.TrimPrefix(head, "origin/")
@@ -376,6 +411,9 @@ const largestFile = 32 << 20
 // Tree returns an id of what a folder of a commit holds, but for the files that
 // without names, relative to the folder: Git's own id of the tree where there
 // is none of them, else the SHA-256 of what its trees list without them.
+//
+// The id is Git's own where nothing is left out, and a SHA-256 of the listing
+// otherwise; the two differ in length and are never mixed up.
 func (r *Repository) Tree(ctx context.Context, commit, folder string, without ...string) (string, error) {
 	if folder == "." {
 		folder = ""
@@ -387,6 +425,8 @@ func (r *Repository) Tree(ctx context.Context, commit, folder string, without ..
 	return treeWithout(ctx, r, tree, without)
 }
 
+// treeWithout returns the id that a tree would have without some of its
+// entries. It is computed by Git, in the objects of the repository.
 func treeWithout(ctx context.Context, r *Repository, tree string, without []string) (string, error) {
 	if len(without) == 0 {
 		return tree, nil
@@ -396,6 +436,8 @@ func treeWithout(ctx context.Context, r *Repository, tree string, without []stri
 		return "", err
 	}
 
+	// A tree without some of its files has no id of Git's, so it gets one here:
+	// the hash of its listing. If nothing was left out, it is Git's own.
 	sum, same := sha256.New(), true
 	for entry := range bytes.SplitSeq(bytes.TrimSuffix(listing, []byte{0}), []byte{0}) {
 		about, name, _ := strings.Cut(string(entry), "\t")
@@ -443,8 +485,13 @@ func Ignored(ctx context.Context, r *Repository, paths []string) map[string]bool
 
 // Contains reports whether ancestor is commit or one of the commits that it
 // descends from. Commits that are not in the repository are an error.
+//
+// A commit contains itself. The error is ErrNoCommit if one of them is not
+// here, as in a shallow clone.
 func (r *Repository) Contains(ctx context.Context, commit, ancestor string) (bool, error) {
 	_, err := run(ctx, r.Top, "merge-base", "--is-ancestor", ancestor, commit)
+	// Status 1 is the answer "no"; anything else is that there is none, as in a
+	// shallow clone.
 	if exit, exited := errors.AsType[*exec.ExitError](err); exited && exit.ExitCode() == 1 {
 		return false, nil
 	}

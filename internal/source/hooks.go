@@ -30,9 +30,9 @@ const (
 	HookForeign  = "foreign"
 )
 
-// WakeFile is what a hook touches in a repository's Git
+// TriggerFile is what a hook touches in a repository's Git
 // folder to wake whoever watches it.
-const WakeFile = "orilla.wake"
+const TriggerFile = "orilla.wake"
 
 // hookNames are those after which a branch may have another commit.
 var hookNames = []string{"post-commit", "post-merge", "post-rewrite", "post-receive"}
@@ -40,7 +40,7 @@ var hookNames = []string{"post-commit", "post-merge", "post-rewrite", "post-rece
 // The line stands between these, so that it can be found again.
 const (
 	hookBegin = "# orilla: begin (orilla hook remove takes this out)\n"
-	hookLine  = `: > "$(git rev-parse --git-common-dir)/` + WakeFile + `" 2>/dev/null || true` + "\n"
+	hookLine  = `: > "$(git rev-parse --git-common-dir)/` + TriggerFile + `" 2>/dev/null || true` + "\n"
 	hookEnd   = "# orilla: end\n"
 	hookBlock = hookBegin + hookLine + hookEnd
 )
@@ -81,6 +81,7 @@ func InstallHooks(ctx context.Context, r *Repository) ([]Hook, error) {
 // RemoveHooks takes the line out again; a hook that was nothing else goes.
 func RemoveHooks(ctx context.Context, r *Repository) ([]Hook, error) {
 	return eachHook(ctx, r, func(text []byte, there bool) (after []byte, state string) {
+		// Just the lines between the two marks: the rest is somebody else's.
 		before, rest, found := bytes.Cut(text, []byte(hookBegin))
 		_, behind, whole := bytes.Cut(rest, []byte(hookEnd))
 		if !there || !found || !whole {
@@ -95,6 +96,8 @@ func RemoveHooks(ctx context.Context, r *Repository) ([]Hook, error) {
 	})
 }
 
+// isShell reports whether a hook is a script for a shell, so that a line of
+// shell can be added to it.
 func isShell(text []byte) bool {
 	first, _, _ := bytes.Cut(text, []byte("\n"))
 	line := string(first)
@@ -150,12 +153,14 @@ func writeHook(path string, text []byte) error {
 		return err
 	}
 
+	// Git may run the hook at this very moment, so it is replaced in one step.
 	if err := os.WriteFile(path+".orilla-new", text, mode); err != nil {
 		return err
 	}
 	return os.Rename(path+".orilla-new", path)
 }
 
+// hookTrouble is the error of a hook that cannot be changed.
 func hookTrouble(path string, err error) error {
 	return fault.New(fault.Failed, "hook", "the hook cannot be changed").At("%s", path).Because(err)
 }

@@ -7,4 +7,5 @@ import (
 	"os"
 )
 
+// newFolderFS reads the files of a folder.
 func newFolderFS(root string) fs.FS { return os.DirFS(root) }

@@ -19,6 +19,8 @@ type folderFS struct {
 	root string
 }
 
+// newFolderFS reads the files of a folder, without waiting for pipes: an output
+// may hold one.
 func newFolderFS(root string) fs.FS {
 	return folderFS{os.DirFS(root).(fs.StatFS), root}
 }

@@ -28,7 +28,8 @@ func (r Ref) Branch() (string, bool) { return strings.CutPrefix(r.Name, "refs/he
 // say) that lead to commits, in order of name.
 func (r *Repository) Refs(ctx context.Context, prefixes ...string) ([]Ref, error) {
 	fields := []string{
-		"%(refname)", "%(objectname)", "%(objecttype)", "%(*objectname)", "%(*objecttype)", "%(creatordate:unix)",
+		"%(refname)", "%(objectname)", "%(objecttype)", "%(*objectname)", "%(*objecttype)",
+		"%(creatordate:unix)",
 	}
 	args := []string{"for-each-ref", "--format=" + strings.Join(fields, "%00")}
 	out, err := run(ctx, r.Top, append(args, prefixes...)...)
@@ -44,6 +45,8 @@ func (r *Repository) Refs(ctx context.Context, prefixes ...string) ([]Ref, error
 		}
 		ref := Ref{Name: fields[0], Commit: fields[1]}
 
+		// An annotated tag is an object of its own; what it points to is the
+		// commit.
 		if fields[2] == "tag" && fields[4] == "commit" {
 			ref.Commit = fields[3]
 		} else if fields[2] != "commit" {
@@ -105,6 +108,7 @@ func (r *Repository) InAny(ctx context.Context, tips []string, commit string) (b
 // all. Without before, or if it is gone, it is tip alone.
 func (r *Repository) Since(ctx context.Context, tip, before string, limit int) ([]Commit, int, error) {
 	span := []string{tip, "^" + before}
+	// A force-push may have taken the commit away.
 	if before != "" {
 		if _, err := r.Commit(ctx, before); err != nil {
 			before = ""
@@ -115,6 +119,8 @@ func (r *Repository) Since(ctx context.Context, tip, before string, limit int) (
 		commit, err := r.Commit(ctx, tip)
 		return []Commit{commit}, 1, errors.Join(err, ctx.Err())
 	}
+	// Counted first: a branch may be thousands of commits ahead, of which a few
+	// are told.
 	count, err := run(ctx, r.Top, append([]string{"rev-list", "--count"}, span...)...)
 	if err != nil {
 		return nil, 0, err
@@ -182,6 +188,8 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 	if remote == "" {
 		return ErrNoRemote
 	}
+	// Nothing of the user's own is touched: no tags, no FETCH_HEAD, no
+	// submodules.
 	args := []string{"fetch", "--quiet", "--no-tags", "--no-recurse-submodules", "--no-write-fetch-head"}
 	switch shallow := r.IsShallow(ctx); {
 	case shallow && depth > 0:
@@ -210,6 +218,7 @@ func (r *Repository) FetchCommit(ctx context.Context, branch, commit string) (bo
 	}
 	_, err := runAs(ctx, fetching, r.Top, "fetch", "--quiet", "--no-tags", "--no-recurse-submodules",
 		"--no-write-fetch-head", "--depth=1", "--", remote, commit)
+	// That the server does not have the commit is an answer.
 	if err != nil && (strings.Contains(err.Error(), "not our ref") ||
 		strings.Contains(err.Error(), "no such remote ref")) {
 		return false, nil
@@ -239,6 +248,7 @@ func OpenMirror(ctx context.Context, folder, from string, borrow *Repository) (*
 	if _, err := run(ctx, folder, "config", "remote.origin.url", from); err != nil {
 		return nil, err
 	}
+	// What the project's own clone has need not be fetched again.
 	if borrow != nil {
 		objects, err := filepath.Abs(filepath.Join(borrow.Dir, "objects"))
 		if err == nil {

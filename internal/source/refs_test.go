@@ -132,7 +132,7 @@ func TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn(t *testing.T) {
 	assert.Equal(t, []string{"post-receive", source.HookMade}, []string{hooks[0].Name, hooks[0].State})
 	clone := repository(t)
 	git(t, clone, "push", "-q", bare, "main")
-	assert.FileExists(t, filepath.Join(bare, source.WakeFile))
+	assert.FileExists(t, filepath.Join(bare, source.TriggerFile))
 
 	folder := repository(t)
 	git(t, folder, "config", "core.hooksPath", "tools/hooks")
@@ -142,7 +142,7 @@ func TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, hooks, 3)
 	commit(t, folder, map[string]string{"page.html": "x"}, "More")
-	assert.FileExists(t, filepath.Join(folder, ".git", source.WakeFile))
+	assert.FileExists(t, filepath.Join(folder, ".git", source.TriggerFile))
 	again, err := source.InstallHooks(t.Context(), r)
 	require.NoError(t, err)
 	assert.Equal(t, source.HookThere, again[0].State)

@@ -63,6 +63,8 @@ func (s submodules) fill(ctx context.Context, folder, gitDir, above string) erro
 	for _, one := range modules {
 		local := filepath.Join(gitDir, "modules", filepath.FromSlash(one.name))
 		from := above
+		// What .gitmodules says is the branch's own word: only public addresses
+		// are followed, and no keys are used.
 		if s.how == foreign {
 			from, err = s.fetchPublic(ctx, folder, one, above)
 		} else {
@@ -100,6 +102,7 @@ func (s submodules) seen(ctx context.Context, folder string) ([]module, error) {
 		return nil, ctx.Err() // it lists none
 	}
 
+	// Only what the sparse checkout has: H is present, 160000 a submodule.
 	listing, err := runAs(ctx, s.how, folder, "ls-files", "--stage", "-t")
 	if err != nil {
 		return nil, err
@@ -132,6 +135,7 @@ func (s submodules) seen(ctx context.Context, folder string) ([]module, error) {
 // update fills in one submodule of a trusted checkout.
 func (s submodules) update(ctx context.Context, folder string, one module, local string) error {
 	command := []string{"submodule", "--quiet", "update", "--force", "--", one.path}
+	// What the user's own clone has needs no network.
 	if info, err := os.Lstat(local); err == nil && info.IsDir() {
 		if _, err := run(ctx, folder, "config", "submodule."+one.name+".url", local); err != nil {
 			return err
@@ -202,6 +206,7 @@ func publicAddress(ctx context.Context, address, above string) (string, error) {
 	}
 	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
+	// A public name can lead to a private address.
 	found, err := net.DefaultResolver.LookupNetIP(limited, "ip", at.Hostname())
 	if err != nil {
 		return "", err
@@ -213,6 +218,7 @@ func publicAddress(ctx context.Context, address, above string) (string, error) {
 	return at.String(), nil
 }
 
+// submoduleFailed is the error of a submodule that could not be fetched.
 func submoduleFailed(err error) error {
 	problem := fault.New(fault.Failed, "submodule", "a submodule could not be checked out").Because(err)
 	if errors.Is(err, errNotPublic) {

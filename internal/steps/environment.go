@@ -33,7 +33,8 @@ type Wanted struct {
 	Session *Session // where the steps run: programs and versions are looked for there; nil for here
 }
 
-// Ready is what a build gets.
+// Ready is what the steps of a build get to see of the environment, and what of
+// that must stay secret.
 type Ready struct {
 	Environment []string // NAME=value
 	Secrets     []string // values that no log may show
@@ -68,6 +69,8 @@ var inheritedOnWindows = []string{"SystemRoot", "SystemDrive", "ComSpec", "PATHE
 // the same everywhere; CI=true; and what the configuration says.
 // Secrets that are not set are an error that names them all.
 func Environment(w Wanted) (Ready, error) {
+	// A list of what is let through, and never of what is kept out: tomorrow's
+	// secrets have names that nobody knows today.
 	names := inherited
 	if runtime.GOOS == "windows" {
 		names = append(slices.Clone(names), inheritedOnWindows...)
@@ -87,6 +90,8 @@ func Environment(w Wanted) (Ready, error) {
 	if w.Home != "" {
 		setHome(set, w)
 	}
+	// The same language, time zone and CI flag on every machine: sorting, dates
+	// and prompts depend on them.
 	set("LANG", locale())
 	set("LC_ALL", locale())
 	set("TZ", "UTC")
@@ -114,6 +119,8 @@ func Environment(w Wanted) (Ready, error) {
 
 		set(name, value)
 		ready.Secrets = append(ready.Secrets, value)
+		// Masking a secret of two letters would make a log unreadable, so it is
+		// told instead.
 		if len(strings.TrimSpace(value)) < shortestSecret {
 			ready.Short = append(ready.Short, name)
 		}
@@ -150,8 +157,12 @@ func setHome(set func(name, value string), w Wanted) {
 	}
 }
 
+// isolated reports whether the steps run in a sandbox, which has an environment
+// of its own.
 func (w Wanted) isolated() bool { return w.Session != nil && w.Session.options.Cell != nil }
 
+// locale is the character set that steps are told: tools that are told none
+// take bytes for letters.
 func locale() string {
 	if runtime.GOOS == "darwin" {
 		return "en_US.UTF-8" // C.UTF-8 is not there before macOS 15
@@ -164,6 +175,8 @@ func locale() string {
 // missing is told at once: the error is a fault.Error.
 func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	ready, trouble := Environment(w)
+	// Programs are asked for their versions without secrets: a tool that is not
+	// trusted yet needs none.
 	public := w
 	public.Secrets = nil
 	shown, _ := Environment(public) // without secrets nothing can be missing
@@ -210,6 +223,7 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	return ready, out
 }
 
+// prependPath puts folders before those in PATH.
 func prependPath(environment, paths []string) {
 	for i, variable := range environment {
 		if rest, ok := strings.CutPrefix(variable, "PATH="); ok {
@@ -254,6 +268,8 @@ func missing(ctx context.Context, steps []string, ask asker) []string {
 		}
 	}
 
+	// One shell for all programs; a function or an alias of the user's does not
+	// count, since steps have none.
 	name, args := shell(`for program; do command -v "$program" >/dev/null || echo "$program"; done`)
 	if base := filepath.Base(name); base != "sh" && base != "sh.exe" || len(programs) == 0 {
 		return nil // another shell: its built-in commands are not known

@@ -74,7 +74,7 @@ type report struct {
 	Error   string `json:"error,omitempty"`
 }
 
-// canKeep says that this program looks whether it is to be a keeper. One that
+// canKeep says that this program checks whether it is to be a keeper. One that
 // does not would begin anew with all that it does, and so on.
 var canKeep atomic.Bool
 
@@ -85,6 +85,8 @@ const keeperReports = 3
 // ends the program then. Programs that build call it before anything else, the
 // tests of packages that do so too.
 func KeeperIfAsked() {
+	// Set by the program's main function. A test binary that does not call this
+	// cannot be its own keeper.
 	canKeep.Store(true)
 	if len(os.Args) < 2 || os.Args[1] != KeeperArgument {
 		return
@@ -141,12 +143,16 @@ func tell(r report) int {
 
 // keep takes orders until there are no more.
 func keep(network bool) int {
+	// Orders come through a pipe. When the builder dies, however it dies, the
+	// pipe closes, and everything that it started is ended.
 	orders := json.NewDecoder(os.Stdin)
 	var with setup
 	if orders.Decode(&with) != nil {
 		return 1
 	}
 
+	// The number is told before the network is closed, since pasta is attached
+	// to it from outside.
 	tell(report{Process: os.Getpid()})
 	if network {
 		if err := closeNetwork(with.Closed); err != nil {
@@ -190,6 +196,8 @@ func (with setup) run(o order, next <-chan order) report {
 		return report{Ended: true, Exit: -1, Error: err.Error()}
 	}
 	defer null.Close() //nolint:errcheck // read only
+	// A process group of its own, so that Ctrl-C at the terminal reaches the
+	// builder and not the step: the builder decides what ends.
 	pid, err := syscall.ForkExec(o.Command[0], o.Command, &syscall.ProcAttr{Dir: o.Folder, Env: o.Environment,
 		Files: []uintptr{null.Fd(), 1, 1},
 		Sys:   &syscall.SysProcAttr{Setpgid: true}})
@@ -199,6 +207,8 @@ func (with setup) run(o order, next <-chan order) report {
 
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
+	// Room for one, so that the watcher can end although nobody listens any
+	// more.
 	over := make(chan string, 1)
 	go func() {
 		if what := watch(ctx, with); what != "" {
@@ -224,6 +234,8 @@ func (with setup) run(o order, next <-chan order) report {
 			}
 			again = time.After(0)
 		case <-again:
+			// Again and again: what forks while it is killed leaves children
+			// that the first look did not see.
 			killOnce()
 			again = time.After(2 * time.Millisecond)
 		}
@@ -259,6 +271,8 @@ const patience = 10 * time.Second
 // processes could not be ended. Who has no child has no descendant, for orphans
 // become its children: in the usual case one question to the system tells.
 func endAll() int {
+	// A process can be beyond signals for a while, in a system call that waits
+	// for a disk. It is told then, and not waited for.
 	for deadline := time.Now().Add(patience); ; time.Sleep(2 * time.Millisecond) {
 		if reap() {
 			return 0
@@ -341,6 +355,8 @@ type diskWatch struct {
 // much on the disk, whatever their size.
 const mostEntries = 2_000_000
 
+// over reports whether the folders take more than they may. Measuring takes
+// longer the more there is, so it is done less often then.
 func (w *diskWatch) over(ctx context.Context) bool {
 	began := time.Now()
 	if w.most == 0 || began.Before(w.next) {

@@ -42,10 +42,14 @@ func newMasker(to io.Writer, values []string) *masker {
 	return m
 }
 
+// Write implements io.Writer. What could be the beginning of a secret is held
+// back until more comes.
 func (m *masker) Write(data []byte) (int, error) {
 	if len(m.secrets) == 0 {
 		return m.to.Write(data)
 	}
+	// A secret may be cut by the end of a piece; what could be its beginning is
+	// held back.
 	out, rest := m.mask(append(m.held, data...), false)
 	m.held = bytes.Clone(rest)
 	if _, err := m.to.Write(out); err != nil {
@@ -85,7 +89,8 @@ func (m *masker) mask(text []byte, end bool) (out, rest []byte) {
 	return append(out, text[passed:]...), nil
 }
 
-// flush passes on what waited.
+// flush passes on what was held back, since it could have been the beginning of
+// a secret.
 func (m *masker) flush() error {
 	out, _ := m.mask(m.held, true)
 	m.held = nil
@@ -125,6 +130,8 @@ func (l *Log) Write(data []byte) (int, error) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
 	n := len(data)
+	// A log that is too long keeps its beginning and its end: what was asked
+	// for, and what went wrong.
 	if room := int(logHead - l.written); room > 0 && l.left == 0 {
 		some := data[:min(room, len(data))]
 		l.put(some)
@@ -140,6 +147,8 @@ func (l *Log) Write(data []byte) (int, error) {
 	return n, nil
 }
 
+// put writes to the file. After the first error nothing more is written: a log
+// with a hole would mislead.
 func (l *Log) put(data []byte) {
 	if l.err == nil {
 		_, l.err = l.file.Write(data)
@@ -150,7 +159,8 @@ func (l *Log) put(data []byte) {
 // ReadAt reads what was written so far.
 func (l *Log) ReadAt(data []byte, offset int64) (int, error) { return l.file.ReadAt(data, offset) }
 
-// Close writes the end of what was too long.
+// Close writes how many bytes were left out, and the last part of a log that
+// was too long.
 func (l *Log) Close() error {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -183,6 +193,7 @@ const maxLine = 2000
 // is told: nobody reads them as they come.
 const manyLines = 200_000
 
+// Write implements io.Writer: whole lines are told, the last ones are kept.
 func (w *lineWriter) Write(data []byte) (int, error) {
 	n := len(data)
 	for {
@@ -192,6 +203,7 @@ func (w *lineWriter) Write(data []byte) (int, error) {
 			line = data[:at]
 		}
 
+		// A step may print a gigabyte without a line end.
 		if room := maxLine - len(w.partial); room > 0 {
 			w.partial = append(w.partial, line[:min(len(line), room)]...)
 		}
@@ -203,6 +215,7 @@ func (w *lineWriter) Write(data []byte) (int, error) {
 	}
 }
 
+// flush tells a last line that has no end.
 func (w *lineWriter) flush() {
 	if len(w.partial) == 0 {
 		return
@@ -239,8 +252,12 @@ func Painted(line []byte) string {
 	return text
 }
 
+// fit makes a line of what a step printed for a terminal: what came after the
+// last carriage return is what one would have seen.
 func fit(line []byte, colours bool) string {
 	line = bytes.TrimRight(line, "\r")
+	// Progress bars write over their own line; what was left standing is what a
+	// terminal would show.
 	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
 		line = line[at+1:]
 	}
@@ -248,6 +265,8 @@ func fit(line []byte, colours bool) string {
 	for i := 0; i < len(line); i++ {
 		c := line[i]
 		switch {
+		// ECMA-48: control sequences. Colours may pass, cursor movements may
+		// not: they could change what stands above.
 		case c == 0x1b && i+1 < len(line) && line[i+1] == '[':
 			begin := i
 			for i += 2; i < len(line) && (line[i] < 0x40 || line[i] > 0x7e); i++ {

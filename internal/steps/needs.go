@@ -27,6 +27,8 @@ func versions(ctx context.Context, needs map[string]string, ask asker) (paths []
 			continue
 		}
 
+		// A version manager has it on this machine, though it is not the one
+		// that is chosen now.
 		if folder := managed(tool, want); folder != "" {
 			paths = append(paths, folder)
 			continue
@@ -46,6 +48,7 @@ var versionIn = regexp.MustCompile(`\d+(\.\d+)+|\d+`)
 func versionOf(ctx context.Context, tool string, ask asker) string {
 	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
+	// There are three habits of being asked.
 	for _, argument := range []string{"--version", "version", "-version"} {
 		name, args := shell(`exec "$0" "$1"`)
 		out, err := ask(limited, slices.Concat([]string{name}, args, []string{tool, argument})...)
@@ -80,6 +83,8 @@ func satisfies(have, want string) bool {
 	return slices.Equal(h[:len(w)], w)
 }
 
+// numbers reads the parts of a version that are numbers, up to the first that
+// is none.
 func numbers(version string) []int {
 	var out []int
 	for part := range strings.SplitSeq(version, ".") {

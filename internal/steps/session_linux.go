@@ -46,10 +46,12 @@ const startTime = 30 * time.Second
 // Close must be called.
 func Open(o Options) (*Session, error) {
 	if !canKeep.Load() {
-		return nil, errors.New("this program runs builds, and does not call builder.KeeperIfAsked first")
+		return nil, errors.New("this program runs builds, and does not call steps.KeeperIfAsked first")
 	}
 	var err error
 	s := &Session{options: o, reports: make(chan report, 4)}
+	// By /proc/self/exe: an upgrade that replaces the program meanwhile does
+	// not change what is started.
 	s.keeper = exec.Command(ownProgram, KeeperArgument)
 	if o.Cell != nil && o.Cell.Outside {
 		s.keeper.Args = append(s.keeper.Args, networkArgument)
@@ -61,6 +63,8 @@ func Open(o Options) (*Session, error) {
 	if s.orders, err = s.keeper.StdinPipe(); err != nil {
 		return nil, err
 	}
+	// Two pipes: what steps print must not be able to look like a report of the
+	// keeper.
 	printed, into, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -102,7 +106,8 @@ func Open(o Options) (*Session, error) {
 	return s, nil
 }
 
-// ownAddresses are this machine's.
+// ownAddresses are the addresses of this machine's interfaces: an isolated
+// build reaches none of them, public or not.
 func ownAddresses() []netip.Addr {
 	var found []netip.Addr
 	all, _ := net.InterfaceAddrs()
@@ -116,6 +121,7 @@ func ownAddresses() []netip.Addr {
 	return found
 }
 
+// send gives the keeper an order.
 func (s *Session) send(message any) error { return json.NewEncoder(s.orders).Encode(message) }
 
 // errKeeper: the keeper is gone, or says what no keeper says.
@@ -193,6 +199,8 @@ func (s *Session) Run(ctx context.Context, command []string, folder string, envi
 		return -1, s.lost()
 	}
 
+	// A step may have left a process that holds the pipe open, so copying is
+	// ended by a deadline and not by the pipe's end.
 	copied := make(chan struct{})
 	go func() {
 		defer close(copied)

@@ -1,4 +1,14 @@
-// Package steps runs the steps of a build, each in a shell of its own.
+// Package steps runs the steps of a build, each in a shell of its own, and leaves
+// nothing running behind them.
+//
+//	$ npm ci            12.4 s
+//	$ npm run build      8.1 s
+//
+// Output is cut into lines, with secrets masked, and kept to a size. A step ends
+// by itself, by a limit of time or memory, or because the build is cancelled;
+// however it does, the processes that it started are ended with it. How that is
+// done differs: on Linux a keeper process inherits orphans (prctl(2),
+// PR_SET_CHILD_SUBREAPER), other systems have the files tree_*.go.
 package steps
 
 import (
@@ -19,7 +29,8 @@ import (
 	"orilla.example/orilla/internal/sandbox"
 )
 
-// Spec is what to run.
+// Spec is what to run, where, with what in its environment, and who is told how
+// it goes.
 type Spec struct {
 	Folder      string            // where the steps start
 	Steps       []string          // shell commands, in order
@@ -52,6 +63,8 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		spec.Session = session
 	}
 
+	// The limit is for all steps of the build together; Used is what earlier
+	// ones took.
 	limited, cancel := context.WithTimeout(ctx, spec.TimeLimit-spec.Used)
 	defer cancel()
 
@@ -69,6 +82,8 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		}
 
 		switch {
+		// Cancelled by somebody, which is neither the step's fault nor the
+		// limit's.
 		case ctx.Err() != nil:
 			return steps, ctx.Err()
 		case limited.Err() != nil:
@@ -122,6 +137,7 @@ func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.
 		Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
 }
 
+// stepFailed is the error of a step, with the last lines that it printed.
 func stepFailed(lines *lineWriter, i int, command, format string, args ...any) *fault.Error {
 	what := fmt.Sprintf("step %d of the build ", i+1) + fmt.Sprintf(format, args...)
 	problem := fault.New(fault.BuildFailed, "step-failed", "%s", what).Marked(ErrStepFailed).At("%s", command)
@@ -131,9 +147,13 @@ func stepFailed(lines *lineWriter, i int, command, format string, args ...any) *
 	return problem
 }
 
+// runStep runs one command, and returns how it ended. The error is one of this
+// machine; that the command failed is in its status.
 func runStep(ctx context.Context, spec Spec, command string, lines *lineWriter) (builds.Step, error) {
 	started := time.Now()
 	name, args := shell(command)
+	// Masked before it goes anywhere: neither the log nor the terminal sees a
+	// secret.
 	printed := newMasker(io.MultiWriter(spec.Log, lines), spec.Secrets)
 
 	exit, err := spec.Session.Run(ctx, append([]string{name}, args...), spec.Folder, spec.Environment,
@@ -146,6 +166,7 @@ func runStep(ctx context.Context, spec Spec, command string, lines *lineWriter) 
 // shell returns the command line that runs a command in a shell: sh where there
 // is one, as on every Unix and beside Git on Windows.
 func shell(command string) (string, []string) {
+	// Projects are written for a POSIX shell; Git for Windows brings one.
 	if runtime.GOOS == "windows" {
 		if found, err := exec.LookPath("sh"); err == nil {
 			return found, []string{"-c", command}

@@ -55,6 +55,7 @@ func (t *processTree) release() {
 	process.Done(t.guardian)
 }
 
+// end kills the step and everything that it started.
 func (t *processTree) end(step *exec.Cmd) {
 	syscall.Kill(-step.Process.Pid, syscall.SIGKILL) //nolint:errcheck // gone already is fine
 	EndStrays(t.id)

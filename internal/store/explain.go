@@ -17,6 +17,9 @@ import (
 // as they are. An error that is a message already, of which no store knows, or
 // that says that somebody interrupted, comes back as it is, as does nil.
 // address is the store's, for an error that does not say which store it was.
+//
+// An error that was explained already, and an interruption, come back as they
+// are.
 func Explain(err error, address string) error {
 	if err == nil || errors.Is(err, context.Canceled) {
 		return err
@@ -25,6 +28,7 @@ func Explain(err error, address string) error {
 		return err
 	}
 
+	// Of two stores, as in a copy, the error knows which one it was.
 	failed, ofStore := errors.AsType[*storage.Error](err)
 	if ofStore {
 		address = failed.Store
@@ -32,9 +36,11 @@ func Explain(err error, address string) error {
 	if problem := explainServer(err, address); problem != nil {
 		return problem
 	}
+
 	if problem := explainRefusal(err, address); problem != nil {
 		return problem
 	}
+	// Not a store's: whoever called knows better what it means.
 	if !ofStore {
 		return err
 	}
@@ -47,10 +53,13 @@ func trouble(kind fault.Kind, code, what, address string, err error) *fault.Erro
 	return fault.New(kind, code, "%s", what).At("%s", address).Because(err)
 }
 
-// explainServer explains errors about who answers at the address, and when; nil for
-// others.
+// explainServer explains errors about who answers at the
+// address, and when; nil for others.
 func explainServer(err error, address string) *fault.Error {
-	trouble := func(kind fault.Kind, code, what string) *fault.Error { return trouble(kind, code, what, address, err) }
+	trouble := func(kind fault.Kind, code, what string) *fault.Error {
+		return trouble(kind, code, what,
+			address, err)
+	}
 	var host *ssh.HostError
 	switch {
 	case errors.As(err, &host) && host.Changed:
@@ -75,13 +84,17 @@ func explainServer(err error, address string) *fault.Error {
 			"the clock of this machine and that of the store are more than 5 minutes apart").
 			Then("set this machine's clock (or the store's), and run the command again")
 	}
+
 	return nil
 }
 
-// explainRefusal explains errors about what the store would not or could not do;
-// nil for others.
+// explainRefusal explains errors about what the store
+// would not or could not do; nil for others.
 func explainRefusal(err error, address string) *fault.Error {
-	trouble := func(kind fault.Kind, code, what string) *fault.Error { return trouble(kind, code, what, address, err) }
+	trouble := func(kind fault.Kind, code, what string) *fault.Error {
+		return trouble(kind, code, what,
+			address, err)
+	}
 	switch {
 	case errors.Is(err, storage.ErrCredentials):
 		return trouble(fault.Failed, "store-credentials", "the store does not accept who you are").
@@ -114,6 +127,7 @@ func explainRefusal(err error, address string) *fault.Error {
 	case errors.Is(err, pins.ErrRemoved):
 		return trouble(fault.Refused, "site-removed", "the site is being removed").Then("ask who does it")
 	}
+
 	return nil
 }
 

@@ -1,5 +1,16 @@
 // Package store opens and makes stores, and explains to people what went wrong
 // with one. The engines lie below it.
+//
+//	/srv/orilla                          a folder
+//	sftp://deploy@harbour.example/srv    a folder of a server
+//	s3://corvane/stores?region=north     a bucket
+//
+//	s, err := store.At(ctx, address, root, data)
+//	err = store.Explain(err, address)    // at the edge of the program, once
+//
+// Explain turns a *storage.Error into what a person can act on (no right to write,
+// no such bucket, the disk is full), and hands on whatever it does not know, so
+// that an error of Git is never told as trouble with a store.
 package store
 
 import (
@@ -122,6 +133,8 @@ func NotOpen(place string, err error) error {
 
 // Folder returns the folder of this machine that a store's address means, as
 // Open takes it; "" for one that is elsewhere.
+//
+// Commands that watch a working tree leave the store's folder out by it.
 func Folder(address, root string, data string) (string, error) {
 	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
 		return "", nil
@@ -129,6 +142,9 @@ func Folder(address, root string, data string) (string, error) {
 	return storeFolder(address, root, data)
 }
 
+// storeFolder turns the address of a store on this machine into a path. A
+// relative one is relative to the project, so that everybody who clones it
+// means the same place.
 func storeFolder(address, root string, data string) (string, error) {
 	if address == "" {
 		return filepath.Join(data, "store"), nil

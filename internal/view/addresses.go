@@ -11,7 +11,7 @@ import (
 // DefaultEdge is where an edge node listens unless told otherwise.
 const DefaultEdge = "127.0.0.1:7420"
 
-// nearbyPort returns the port of an edge node that runs on
+// NearbyPort returns the port of an edge node that runs on
 // this machine, or the usual one.
 func NearbyPort(nodes []edge.Presence) string {
 	address := DefaultEdge
@@ -21,7 +21,7 @@ func NearbyPort(nodes []edge.Presence) string {
 	return address[strings.LastIndexByte(address, ':')+1:]
 }
 
-// basePath returns the path of an address, with its final slash.
+// BasePath returns the path of an address, with its final slash.
 func BasePath(address string) string {
 	parsed, err := url.Parse(address)
 	if err != nil {
@@ -30,4 +30,5 @@ func BasePath(address string) string {
 	return parsed.EscapedPath()
 }
 
+// Itoa writes a number in decimal digits.
 func Itoa(n int64) string { return strconv.FormatInt(n, 10) }

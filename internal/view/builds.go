@@ -13,7 +13,7 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// against says how a duration differs from an earlier one, if by over a tenth
+// Against says how a duration differs from an earlier one, if by over a tenth
 // of a second and a tenth of itself.
 func Against(took, earlier time.Duration) string {
 	difference := took - earlier
@@ -39,6 +39,8 @@ func change(c *console.Console, before []builds.Run, run builds.Run, names []str
 	return ""
 }
 
+// DescribeRun makes the row of a numbered build. One that has neither ended nor
+// a lease that goes on is "lost": whoever ran it is gone, and cannot say so.
 func DescribeRun(c *console.Console, run builds.Run) BuildRow {
 	row := BuildRow{Build: run.Label(), State: "lost", Branch: run.Branch, Commit: run.Commit,
 		Subject: run.Subject, Author: run.Author, Who: run.Who, Where: run.Where,
@@ -73,6 +75,8 @@ func DescribeRun(c *console.Console, run builds.Run) BuildRow {
 	return row
 }
 
+// PrintBuilds writes builds as a table. Whether a branch is trusted is a column
+// only if it differs between the rows.
 func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 	table := [][]string{{"BUILD", "STATE", "BRANCH", "COMMIT", "", "TOOK", "BEGAN", "LED TO"}}
 	held := slices.ContainsFunc(rows, func(row BuildRow) bool { return row.Trust == "untrusted" })
@@ -185,7 +189,8 @@ func printPhases(c *console.Console, runs []builds.Run) {
 // barWidth is how long the bar of the longest build is.
 const barWidth = 48
 
-// buildRow is one build with --json.
+// BuildRow is one build, in the table and as an element of the JSON array of
+// orilla builds.
 type BuildRow struct {
 	Build string `json:"build,omitempty"` // build:41; none while it waits
 	// "waiting", "running", "lost", or the outcome: "succeeded", "failed",
@@ -250,7 +255,7 @@ func trustText(row BuildRow) string {
 	return "isolated"
 }
 
-// reportEnd says how a build ended, below its log.
+// ReportEnd says how a build ended, below its log.
 func ReportEnd(c *console.Console, run builds.Run) {
 	row := DescribeRun(c, run)
 	text := console.Good(row.State)

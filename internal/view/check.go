@@ -5,6 +5,9 @@ import (
 	"orilla.example/orilla/internal/core/finding"
 )
 
+// ShowCheck writes what was found, each finding with its place, the line it is
+// on and what to do, and at the end how much was looked at: "0 findings" of
+// nothing is no good news.
 func ShowCheck(c *console.Console, r CheckReport) {
 	for _, f := range r.Findings {
 		showFinding(c, f)
@@ -53,7 +56,7 @@ func showFinding(c *console.Console, f finding.Finding) {
 	c.Print("")
 }
 
-// checkReport is what check prints with --json.
+// CheckReport is what check prints with --json.
 type CheckReport struct {
 	On           string            `json:"on"`
 	Files        int               `json:"files"`

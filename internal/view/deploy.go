@@ -19,7 +19,7 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// reportPromoted tells how what is promoted differs from
+// ReportPromoted tells how what is promoted differs from
 // what was live, and what was looked at.
 func ReportPromoted(c *console.Console, result *deploy.Release) {
 	text := console.Count(result.Files, "file", "files") + ", " + console.Size(result.Bytes)
@@ -38,6 +38,8 @@ func ReportPromoted(c *console.Console, result *deploy.Release) {
 	reportFindings(c, result)
 }
 
+// buildText says what the build of a deploy was: run, found by its key, or kept
+// because only rules changed.
 func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) string {
 	took := phases(result, "checkout", "prepare", "step", "unpack")
 	switch {
@@ -58,7 +60,7 @@ func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) stri
 	return text
 }
 
-// hintEdge says how to look at it when no edge node runs.
+// HintEdge says how to look at it when no edge node runs.
 func HintEdge(c *console.Console, nodes []edge.Presence) {
 	if len(nodes) == 0 {
 		c.Note("%s orilla edge, to answer at that address: no edge node runs on this store",
@@ -66,6 +68,8 @@ func HintEdge(c *console.Console, nodes []edge.Presence) {
 	}
 }
 
+// NewDeployReport makes the JSON document of a deploy. What only holds once it
+// is live is added by whoever put it there.
 func NewDeployReport(plan *site.Plan, result *deploy.Release) DeployReport {
 	report := DeployReport{
 		Site: plan.Site, Source: string(plan.Origin.Source), Commit: plan.Origin.Commit,
@@ -119,7 +123,7 @@ func reportFindings(c *console.Console, result *deploy.Release) {
 	}
 }
 
-// reportRelease tells how the release came to be: in a
+// ReportRelease tells how the release came to be: in a
 // build with a number, or after another one.
 func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) {
 	held := ""
@@ -174,7 +178,7 @@ func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) 
 	}
 }
 
-// where tells which edge nodes serve an entry, and after what time; 0 for not.
+// AtNodes tells which edge nodes serve an entry, and after what time; 0 for not.
 func AtNodes(serving int, nodes []edge.Presence, took time.Duration) string {
 	in := ""
 	if took > 0 {
@@ -191,6 +195,8 @@ func AtNodes(serving int, nodes []edge.Presence, took time.Duration) string {
 	return fmt.Sprintf(" at %d of %d edge nodes; the others will follow", serving, len(nodes))
 }
 
+// buildLabel is the number of a build behind other text, "" for a deploy that
+// ran none.
 func buildLabel(number int64) string {
 	if number == 0 {
 		return ""
@@ -211,6 +217,8 @@ func builtOf(plan *site.Plan, build builds.Record) string {
 	return text
 }
 
+// Changed says how many files a release has more, less or otherwise than the
+// one before; "" if none.
 func Changed(c deploy.Changes) string {
 	var parts []string
 	for _, part := range []struct {
@@ -224,7 +232,8 @@ func Changed(c deploy.Changes) string {
 	return strings.Join(parts, ", ")
 }
 
-// countFindings counts findings by their codes.
+// CountFindings is "3 warnings: 2 missing-page, 1 no-icon", the codes in the
+// order in which they were found.
 func CountFindings(found finding.List) string {
 	var codes []string
 	counts := map[string]int{}
@@ -241,7 +250,7 @@ func CountFindings(found finding.List) string {
 		", ")
 }
 
-// deployReport is what deploy and build print with --json.
+// DeployReport is what deploy and build print with --json.
 type DeployReport struct {
 	Site         string                `json:"site"`
 	Environment  string                `json:"environment,omitempty"`
@@ -278,6 +287,8 @@ type DeployReport struct {
 	Milliseconds map[string]int64 `json:"milliseconds,omitempty"` // by phase
 }
 
+// EnvironmentArgument is what a command needs behind it to mean an environment.
+// Production is what commands mean without one, so proposals stay short.
 func EnvironmentArgument(environment string) string {
 	if environment == "production" {
 		return ""
@@ -333,6 +344,9 @@ func phases(result *deploy.Release, names ...string) time.Duration {
 	return took
 }
 
+// ReleaseAddress is the address of one release at a local edge node. Names
+// below .localhost lead to the machine itself (RFC 6761, section 6.3), so it
+// needs no entry anywhere.
 func ReleaseAddress(site, id, port string) string {
 	return "http://" + id[:10] + ".release." + site + ".localhost:" + port + "/"
 }
@@ -367,7 +381,7 @@ type Landed struct {
 	Total     time.Duration
 }
 
-// address is the release's own.
+// address is the release's own, at the nearest edge node.
 func (l Landed) address() string {
 	return ReleaseAddress(l.Plan.Site, l.Release.ID.String(), NearbyPort(l.Nodes))
 }
@@ -402,7 +416,8 @@ func (l Landed) Outputs() OutputValues {
 	}
 }
 
-// PrintLive tells what is live, where it can be seen, until when, and how to undo it.
+// PrintLive tells what is live, where it can be seen,
+// until when, and how to undo it.
 func PrintLive(c *console.Console, l Landed) {
 	entry := l.Live.Entry
 	name := journal.DisplayName(entry.Environment)
@@ -412,6 +427,7 @@ func PrintLive(c *console.Console, l Landed) {
 	} else {
 		c.Row(c.Err, "live", console.Good(entry.Label())+AtNodes(l.Serving, l.Nodes, l.Took))
 	}
+
 	for _, address := range l.Addresses {
 		c.Print("%s", console.Accent(address))
 	}
@@ -424,6 +440,7 @@ func PrintLive(c *console.Console, l Landed) {
 	if entry.Frozen != nil {
 		c.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+name))
 	}
+
 	if l.replaces() {
 		c.Note("%s orilla rollback%s", console.Faint("undo:"), EnvironmentArgument(entry.Environment))
 	}

@@ -10,12 +10,13 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// addressesReport is what diff --addresses prints with --json.
+// AddressesReport is what diff --addresses prints with --json.
 type AddressesReport struct {
 	Addresses []string `json:"addresses"`
 	Rules     []string `json:"rules,omitempty"` // with placeholders, that only one side has
 }
 
+// diffCommits lists the commits between two sides, newest first.
 func diffCommits(c *console.Console, report DiffReport) {
 	if len(report.Commits) == 0 {
 		return
@@ -32,6 +33,9 @@ func diffCommits(c *console.Console, report DiffReport) {
 	}
 }
 
+// diffItems lists pages or assets, with their counts by kind in the heading.
+// name makes what stands for an item: pages are known by their address, assets
+// by their path.
 func diffItems(c *console.Console, what string, items []difference.Item, limit int,
 	name func(difference.Item) string,
 ) {
@@ -76,9 +80,12 @@ func diffItems(c *console.Console, what string, items []difference.Item, limit i
 		rows = append(rows, []string{"  " + diffMark(item.Kind), name(item), size, about})
 	}
 	c.Columns(rows, 2)
+	// moreLines says how many of n lines were left out.
 	moreLines(c, len(items), limit)
 }
 
+// diffRules lists rules and settings; of rules that only changed their places
+// it says just that.
 func diffRules(c *console.Console, report DiffReport, limit int) {
 	if len(report.Rules)+len(report.Settings) == 0 && !report.Ordered {
 		return
@@ -101,6 +108,8 @@ func diffRules(c *console.Console, report DiffReport, limit int) {
 	}
 }
 
+// diffWeights lists pages that load more or less than before, the largest
+// difference first.
 func diffWeights(c *console.Console, report DiffReport, limit int) {
 	if len(report.Weights) == 0 {
 		return
@@ -133,6 +142,9 @@ func moreLines(c *console.Console, n, limit int) {
 	}
 }
 
+// ShowDiff writes a whole comparison, in the order in which a reviewer asks:
+// which commits, which pages, which assets, which rules, how heavy. all lifts
+// the limit on the lengths of lists.
 func ShowDiff(c *console.Console, report DiffReport, all bool) {
 	about := func(side DiffSide) string {
 		text := console.Strong(side.Name)
@@ -163,7 +175,7 @@ func ShowDiff(c *console.Console, report DiffReport, all bool) {
 	}
 }
 
-// commitReport is one commit.
+// CommitReport is one commit.
 type CommitReport struct {
 	Commit  string `json:"commit"`
 	Subject string `json:"subject"`
@@ -186,7 +198,7 @@ func diffMark(kind difference.Kind) string {
 	return console.Warn("~")
 }
 
-// diffReport is what diff prints with --json.
+// DiffReport is what diff prints with --json.
 type DiffReport struct {
 	Before  DiffSide       `json:"before"`
 	After   DiffSide       `json:"after"`
@@ -195,7 +207,7 @@ type DiffReport struct {
 	difference.Report
 }
 
-// diffSide is one of the two that are compared.
+// DiffSide is one of the two that are compared.
 type DiffSide struct {
 	Name    string `json:"name"` // what can be typed
 	Release string `json:"release,omitempty"`
@@ -216,7 +228,7 @@ func grown(before, after int64) string {
 	return console.Faint("same size")
 }
 
-// textReport is what diff --text prints with --json.
+// TextReport is what diff --text prints with --json.
 type TextReport struct {
 	Before string   `json:"before"` // the path on that side
 	After  string   `json:"after"`

@@ -8,7 +8,7 @@ import (
 	"orilla.example/orilla/internal/core/hosts"
 )
 
-// domainReport is a host with whom it belongs to.
+// DomainReport is a host and its owner.
 type DomainReport struct {
 	Host         string        `json:"host"`
 	Owner        string        `json:"owner,omitempty"`
@@ -20,6 +20,7 @@ type DomainReport struct {
 	Environments []string      `json:"environments,omitempty"` // of the site, that have an address there
 }
 
+// ReportHost makes the row of a host. Number 0 is a host that nobody has taken.
 func ReportHost(entry hosts.Entry) DomainReport {
 	report := DomainReport{Host: entry.Host, Owner: entry.Site, Entry: entry.Number, Who: entry.Who,
 		Why: entry.Why, Grants: entry.Grants}
@@ -29,13 +30,14 @@ func ReportHost(entry hosts.Entry) DomainReport {
 	return report
 }
 
-// PrintDomains lists the hosts that a site answers at, and whom each belongs to.
+// PrintDomains lists the hosts a site answers at, with the owner of each.
 func PrintDomains(c *console.Console, site string, reports []DomainReport) {
 	if len(reports) == 0 {
 		c.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s",
 			site, console.Accent("orilla deploy"))
 		return
 	}
+
 	rows := [][]string{{"HOST", "OWNER", "SINCE", "USED BY", "SHARED PATHS"}}
 	for _, report := range reports {
 		since := ""
@@ -46,6 +48,7 @@ func PrintDomains(c *console.Console, site string, reports []DomainReport) {
 		for _, grant := range report.Grants {
 			grants = append(grants, grant.Path+" "+grant.Site)
 		}
+
 		rows = append(rows, []string{
 			console.Strong(report.Host), ownerText(report, site), since,
 			strings.Join(report.Environments, ", "), strings.Join(grants, ", "),
@@ -54,8 +57,8 @@ func PrintDomains(c *console.Console, site string, reports []DomainReport) {
 	c.Table(rows)
 }
 
-// ownerText names the owner of a host, by its colour as the site at hand or
-// another one.
+// ownerText names the owner of a host, by its colour as
+// the site at hand or another one.
 func ownerText(report DomainReport, site string) string {
 	switch report.Owner {
 	case "":

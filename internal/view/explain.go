@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
+// StatusText colours a status code (RFC 9110, section 15) by its class.
 func StatusText(status int) string {
 	text := fmt.Sprint(status)
 	switch {
@@ -23,6 +24,9 @@ func StatusText(status int) string {
 	return console.Good(text)
 }
 
+// ShowExplained writes an answer from the outside in: the status line a browser
+// gets, the fields with who set each, and then the rules that were tried. at is
+// the moment it was asked for, if not now.
 func ShowExplained(c *console.Console, r ExplainReport, at string) {
 	about := "as " + r.Environment + ", on " + r.On
 	if at != "" {
@@ -73,7 +77,7 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 	}
 }
 
-// explainReport is what explain prints with --json; with -
+// ExplainReport is what explain prints with --json; with -
 // one such document a line.
 type ExplainReport struct {
 	Address     string        `json:"address"`
@@ -92,6 +96,7 @@ type ExplainReport struct {
 	Answer      answer.Answer `json:"-"`
 }
 
+// status is the status code, or that an upstream decides it.
 func (r ExplainReport) status() string {
 	if r.Upstream != "" {
 		return console.Accent("passed on")
@@ -112,6 +117,7 @@ func (r ExplainReport) summary() string {
 	return r.By
 }
 
+// StepReport is one rule that was tried, and why it did or did not apply.
 type StepReport struct {
 	Applied bool   `json:"applied"`
 	Rule    string `json:"rule,omitempty"`
@@ -119,13 +125,14 @@ type StepReport struct {
 	Text    string `json:"text"`
 }
 
+// FieldReport is one field of an answer.
 type FieldReport struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 	Rule  string `json:"rule,omitempty"` // the place of the rule that set it
 }
 
-// oneLine is the answer to one address of a list.
+// OneLine is the answer to one address of a list.
 func OneLine(r ExplainReport) string {
 	line := fmt.Sprintf("%s  %s  %s", r.status(), r.Address, console.Faint(r.summary()))
 	if r.Rule != "" {
@@ -135,7 +142,7 @@ func OneLine(r ExplainReport) string {
 	return line
 }
 
-// position is where a rule was written; "a rule" where
+// Position is where a rule was written; "a rule" where
 // only the release knows it.
 func Position(r *rules.Rule) string {
 	if r.At.Line == 0 {
@@ -144,6 +151,8 @@ func Position(r *rules.Rule) string {
 	return fmt.Sprintf("%s:%d", r.At.File, r.At.Line)
 }
 
+// RuleText is a rule with its place in front, as editors and terminals make
+// links of it.
 func RuleText(r *rules.Rule) string { return Position(r) + "  " + r.String() }
 
 // showLive sets what an edge node answered beside what the subject does.
@@ -164,6 +173,7 @@ func showLive(c *console.Console, r ExplainReport) {
 	c.Table(rows)
 }
 
+// FieldValue returns the value of a field, "none" without one.
 func FieldValue(header []FieldReport, name string) string {
 	for _, field := range header {
 		if field.Name == name {
@@ -173,7 +183,7 @@ func FieldValue(header []FieldReport, name string) string {
 	return "none"
 }
 
-// liveReport is what an edge node answered.
+// LiveReport is what an edge node answered.
 type LiveReport struct {
 	Node     string        `json:"node"`
 	Release  string        `json:"release,omitempty"`
@@ -183,6 +193,7 @@ type LiveReport struct {
 	Differs  []string      `json:"differs,omitempty"`
 }
 
+// liveValue is what a live answer has under a name; "status" is the code.
 func liveValue(r LiveReport, name string) string {
 	if name == "status" {
 		return fmt.Sprint(r.Status)
@@ -190,6 +201,8 @@ func liveValue(r LiveReport, name string) string {
 	return FieldValue(r.Header, name)
 }
 
+// valueOf is the same of the answer that was decided, so that the two can be
+// compared name by name.
 func valueOf(r ExplainReport, name string) string {
 	if name == "status" {
 		return fmt.Sprint(r.Status)
@@ -197,8 +210,8 @@ func valueOf(r ExplainReport, name string) string {
 	return FieldValue(r.Header, name)
 }
 
-// CompareLive says what an edge node has answered, and in which fields that differs
-// from what is expected of it.
+// CompareLive says what an edge node has answered, and in which fields that
+// differs from what is expected of it.
 func CompareLive(expected ExplainReport, node string, response *http.Response) *LiveReport {
 	live := &LiveReport{
 		Node: node, Release: response.Header.Get(httpanswer.ReleaseField), Status: response.StatusCode,
@@ -211,6 +224,7 @@ func CompareLive(expected ExplainReport, node string, response *http.Response) *
 			live.Header = append(live.Header, field)
 		}
 	}
+
 	slices.SortFunc(live.Header, func(a, b FieldReport) int { return strings.Compare(a.Name, b.Name) })
 
 	if expected.Upstream == "" && expected.Status != live.Status {
@@ -222,5 +236,6 @@ func CompareLive(expected ExplainReport, node string, response *http.Response) *
 			live.Differs = append(live.Differs, field.Name)
 		}
 	}
+
 	return live
 }

@@ -8,19 +8,21 @@ import (
 	"orilla.example/orilla/internal/export"
 )
 
+// DescribeFile makes the row of a file: where visitors find it, and for how
+// long they may keep it.
 func DescribeFile(file release.File, settings release.Settings) FileReport {
 	return FileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type,
 		SHA256:    file.Digest.String(),
 		Immutable: answer.Immutable(file.Path, settings)}
 }
 
-// exportReport is what files --export prints with --json.
+// ExportReport is what files --export prints with --json.
 type ExportReport struct {
 	Release string `json:"release"`
 	export.Exported
 }
 
-// fileReport is one file of files with --json.
+// FileReport is one file of files with --json.
 type FileReport struct {
 	Path      string `json:"path"`
 	Address   string `json:"address"`
@@ -30,6 +32,8 @@ type FileReport struct {
 	Immutable bool   `json:"immutable"`
 }
 
+// FilesReport is the JSON document of orilla files: of a release or of a
+// folder.
 type FilesReport struct {
 	Release string            `json:"release,omitempty"`
 	Folder  string            `json:"folder,omitempty"`

@@ -7,7 +7,7 @@ import (
 	"orilla.example/orilla/internal/follow"
 )
 
-// eventReport is an event with --json.
+// EventReport is one line of orilla follow --json.
 type EventReport struct {
 	follow.Event
 	Milliseconds int64  `json:"milliseconds,omitempty"`
@@ -15,6 +15,7 @@ type EventReport struct {
 	Code         string `json:"code,omitempty"`
 }
 
+// EventText is the line that a follower prints for an event.
 func EventText(event follow.Event) string {
 	built := ""
 	if event.Build > 0 {

@@ -12,6 +12,8 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
+// HistoryRow makes the row of an entry; one that cannot be read has one too,
+// since the entries around it mean little without it.
 func HistoryRow(c *console.Console, entry journal.Entry, report EntryReport) []string {
 	if report.Damage != "" {
 		return []string{report.Entry, console.Bad("unreadable"), "", "", report.Damage, "", ""}
@@ -44,7 +46,7 @@ func HistoryRow(c *console.Console, entry journal.Entry, report EntryReport) []s
 		Shorten(source.PersonName(entry.Who), 20), c.Age(entry.When)}
 }
 
-// describeEntry tells of an entry; head is the number of
+// DescribeEntry tells of an entry; head is the number of
 // its journal's last one.
 func DescribeEntry(entry journal.Entry, err error, head int64) EntryReport {
 	report := EntryReport{
@@ -71,7 +73,7 @@ func DescribeEntry(entry journal.Entry, err error, head int64) EntryReport {
 	return report
 }
 
-// entryReport is one entry of history with --json.
+// EntryReport is one entry of history with --json.
 type EntryReport struct {
 	Entry         string     `json:"entry"`
 	Kind          string     `json:"kind"`
@@ -130,6 +132,7 @@ func kindText(entry journal.Entry, outcome *environments.Outcome) string {
 	return kind
 }
 
+// RollbackReport is the JSON document of orilla rollback.
 type RollbackReport struct {
 	Entry       string   `json:"entry,omitempty"`
 	Environment string   `json:"environment"`
@@ -161,6 +164,7 @@ func PrintHistory(c *console.Console, site, environment string, list History) {
 		c.Note("nothing was ever deployed to %s of %s; orilla deploy does", what, site)
 		return
 	}
+
 	rows := [][]string{{"ENTRY", "", "RELEASE", "COMMIT", "", "WHO", "WHEN"}}
 	for i, entry := range list.Entries {
 		rows = append(rows, HistoryRow(c, entry, list.Reports[i]))
@@ -170,7 +174,8 @@ func PrintHistory(c *console.Console, site, environment string, list History) {
 	switch {
 	case list.More && environment != "": // entries are numbered without gaps
 		older := list.Entries[len(list.Entries)-1].Number - 1
-		c.Note("%s", console.Faint(console.Count(older, "older entry", "older entries")+"; --limit 0 shows all"))
+		c.Note("%s", console.Faint(console.Count(older, "older entry", "older entries")+
+			"; --limit 0 shows all"))
 	case list.More:
 		c.Note("%s", console.Faint("older entries were left out; --limit 0 shows all"))
 	}

@@ -5,6 +5,7 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
+// ReportHooks says what became of each Git hook.
 func ReportHooks(c *console.Console, hooks []source.Hook) error {
 	if c.JSON {
 		return c.Document(hooks)

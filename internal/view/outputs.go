@@ -9,13 +9,16 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// outputValues is what came of a deploy.
+// OutputValues is what came of a deploy.
 type OutputValues struct {
 	URL, ReleaseURL, Release, Environment, Entry, Commit, Subject, Why string
 	Changed, Reused                                                    bool
 	Took                                                               time.Duration
 }
 
+// Markdown is a summary for the page of a CI run: the address first, since that
+// is what people come for. What comes out of commits is escaped (CommonMark
+// 0.31).
 func (v OutputValues) Markdown() string {
 	var out strings.Builder
 	//nolint:errcheck // a builder takes everything
@@ -42,6 +45,8 @@ func (v OutputValues) Markdown() string {
 	return out.String()
 }
 
+// escapeMarkdown keeps a subject of a commit from being read as a table, a tag,
+// a link or code.
 func escapeMarkdown(text string) string {
 	return strings.NewReplacer("|", `\|`, "<", "&lt;", "`", "\\`", "[", `\[`).Replace(text)
 }

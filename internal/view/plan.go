@@ -11,7 +11,7 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// header says what goes where, before anything is done. later is to be called
+// ShowPlan says what goes where, before anything is done. later is to be called
 // when it is: it says what took longer to find out.
 func ShowPlan(c *console.Console, plan *site.Plan) (later func()) {
 	target := "a release of its own"
@@ -50,6 +50,7 @@ func leftBehind(c *console.Console, plan *site.Plan) {
 	}
 }
 
+// whatIsPublished is the second line of a plan: branch, age, author, subject.
 func whatIsPublished(c *console.Console, plan *site.Plan) string {
 	var about []string
 	if plan.Origin.Branch != "" {
@@ -82,6 +83,7 @@ func whatIsPublished(c *console.Console, plan *site.Plan) string {
 	return console.Accent(plan.Commit.Short()) + "  " + plan.Commit.Subject + parenthesis
 }
 
+// SourceLabel is what a plan publishes, in one word.
 func SourceLabel(plan *site.Plan) string {
 	switch plan.Origin.Source {
 	case journal.FromOutput:

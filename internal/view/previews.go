@@ -2,7 +2,7 @@ package view
 
 import "time"
 
-// passwordReport is what password prints with --json.
+// PasswordReport is what password prints with --json.
 type PasswordReport struct {
 	Environment string `json:"environment"`
 	Entry       string `json:"entry"`
@@ -11,12 +11,12 @@ type PasswordReport struct {
 	Password    string `json:"password,omitempty"` // only if it was generated
 }
 
-// removedReport is what preview remove prints with --json.
+// RemovedReport is what preview remove prints with --json.
 type RemovedReport struct {
 	Removed []EntryReport `json:"removed"`
 }
 
-// shareReport is what preview share prints with --json.
+// ShareReport is what preview share prints with --json.
 type ShareReport struct {
 	Environment string    `json:"environment"`
 	Entry       string    `json:"entry"`

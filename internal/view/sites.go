@@ -4,6 +4,7 @@ import (
 	"time"
 )
 
+// SiteReport is one site of a store.
 type SiteReport struct {
 	Site    string     `json:"site"`
 	Owner   []string   `json:"owner"` // the first commits of the repository, or one folder

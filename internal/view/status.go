@@ -57,7 +57,7 @@ func noteFrozen(c *console.Console, row EnvironmentReport) {
 	}
 }
 
-// showEnvironments prints the table of environments, where they answer, and
+// ShowEnvironments prints the table of environments, where they answer, and
 // what there is to say of some.
 func ShowEnvironments(c *console.Console, report StatusReport) {
 	if len(report.Environments) == 0 {
@@ -100,6 +100,9 @@ func ShowEnvironments(c *console.Console, report StatusReport) {
 	}
 }
 
+// statusRow makes the line of an environment. The last column is what needs
+// attention: a freeze, what waits, an end that comes near. Where there is
+// nothing it stays empty.
 func statusRow(c *console.Console, row EnvironmentReport, nodes int) []string {
 	if row.State == StateUnused {
 		return []string{row.Environment, "", "", "", "", "", console.Faint("waits for its first deploy")}
@@ -140,7 +143,8 @@ func statusRow(c *console.Console, row EnvironmentReport, nodes int) []string {
 		Shorten(source.PersonName(row.Who), 18), strings.Join(about, ", ")}
 }
 
-// environmentReport is one row of status.
+// EnvironmentReport is what status and preview know of one environment. Fields
+// are absent where nothing was ever live.
 type EnvironmentReport struct {
 	Environment   string        `json:"environment"`
 	Entry         string        `json:"entry,omitempty"`
@@ -166,7 +170,7 @@ type EnvironmentReport struct {
 	EdgeServing int      `json:"edge_serving"`
 }
 
-// frozenReport says who froze an environment.
+// FrozenReport says who froze an environment.
 type FrozenReport struct {
 	Who   string     `json:"who"`
 	When  time.Time  `json:"when"`
@@ -183,9 +187,10 @@ const (
 	StateExpired = "expired"
 )
 
-// moment writes a time that is to come.
+// Moment writes a time that is to come.
 func Moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST") }
 
+// NodesText lists the edge nodes on one line.
 func NodesText(nodes []edge.Presence) string {
 	if len(nodes) == 0 {
 		return "no edge node runs"
@@ -197,6 +202,7 @@ func NodesText(nodes []edge.Presence) string {
 	return text
 }
 
+// Shorten cuts a text to width characters, the last one an ellipsis.
 func Shorten(text string, width int) string {
 	if runes := []rune(text); len(runes) > width {
 		return string(runes[:width-1]) + "…"
@@ -204,7 +210,7 @@ func Shorten(text string, width int) string {
 	return text
 }
 
-// stateOf says in one word what an environment is.
+// StateOf says in one word what an environment is.
 func StateOf(head *journal.Entry, now time.Time) string {
 	switch {
 	case head == nil, head.Release.IsZero() && head.Ended == nil && head.Kind == journal.Access:
@@ -219,6 +225,7 @@ func StateOf(head *journal.Entry, now time.Time) string {
 	return StateLive
 }
 
+// StatusReport is the JSON document of orilla status.
 type StatusReport struct {
 	Site         string              `json:"site"`
 	Store        string              `json:"store"`
@@ -236,7 +243,7 @@ func subjectText(subject string, tags []string, width int) string {
 	return console.Strong(text) + " " + Shorten(subject, max(10, width-len([]rune(text))-1))
 }
 
-// waitingReport is a release that waits for a thaw.
+// WaitingReport is a release that waits for a thaw.
 type WaitingReport struct {
 	Release string    `json:"release"`
 	Commit  string    `json:"commit,omitempty"`

@@ -10,13 +10,14 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/source"
 )
 
+// RemoveSiteReport is the JSON document of orilla remove-site.
 type RemoveSiteReport struct {
 	Site     string `json:"site"`
 	Removed  int    `json:"removed"` // records
@@ -24,7 +25,7 @@ type RemoveSiteReport struct {
 }
 
 // printDuties says for which roles the rights are enough.
-func printDuties(c *console.Console, duties []upkeep.Duty) {
+func printDuties(c *console.Console, duties []maintenance.Duty) {
 	does := map[storage.Role]string{storage.Deployer: "deploy", storage.Edge: "serve",
 		storage.Pruner: "prune"}
 	var enough []string
@@ -45,6 +46,8 @@ func printDuties(c *console.Console, duties []upkeep.Duty) {
 	}
 }
 
+// PrintStore writes what a store is and can do. What an engine lacks is named
+// with what follows from it.
 func PrintStore(c *console.Console, report StoreReport) {
 	c.Row(c.Out, "store", console.Strong(report.Place))
 	if report.Account != "" {
@@ -87,7 +90,7 @@ func PrintStore(c *console.Console, report StoreReport) {
 		console.Size(report.Holdings.Bytes))
 
 	for i, site := range report.Sites {
-		c.Row(c.Out, []string{"sites", ""}[min(i, 1)], fmt.Sprintf("%s  %s in %s", console.Strong(site.Site),
+		c.Row(c.Out, console.Label("sites", i), fmt.Sprintf("%s  %s in %s", console.Strong(site.Site),
 			console.Count(int64(site.Releases), "release", "releases"),
 			console.Count(int64(site.Environments), "environment", "environments")))
 	}
@@ -97,22 +100,23 @@ func PrintStore(c *console.Console, report StoreReport) {
 	}
 }
 
-// storeReport is what store prints with --json.
+// StoreReport is what store prints with --json.
 type StoreReport struct {
-	Store   string         `json:"store"`
-	Place   string         `json:"place"`
-	Account string         `json:"account,omitempty"`
-	ID      string         `json:"id,omitempty"`
-	Answers int64          `json:"answers_in"` // milliseconds
-	Rights  []upkeep.Right `json:"rights"`
+	Store   string              `json:"store"`
+	Place   string              `json:"place"`
+	Account string              `json:"account,omitempty"`
+	ID      string              `json:"id,omitempty"`
+	Answers int64               `json:"answers_in"` // milliseconds
+	Rights  []maintenance.Right `json:"rights"`
 	// of a store that tells for each key who may write it
-	Roles     []upkeep.Duty   `json:"roles,omitempty"`
-	Strangers *bool           `json:"strangers_can_read,omitempty"` // unset where that means nothing
-	Advice    []string        `json:"advice,omitempty"`
-	Holdings  upkeep.Holdings `json:"holdings"`
-	Sites     []StoreSite     `json:"sites"`
+	Roles     []maintenance.Duty   `json:"roles,omitempty"`
+	Strangers *bool                `json:"strangers_can_read,omitempty"` // unset where that means nothing
+	Advice    []string             `json:"advice,omitempty"`
+	Holdings  maintenance.Holdings `json:"holdings"`
+	Sites     []StoreSite          `json:"sites"`
 }
 
+// StoreSite is one site in it.
 type StoreSite struct {
 	Site         string `json:"site"`
 	Releases     int    `json:"releases"`
@@ -120,6 +124,8 @@ type StoreSite struct {
 	Damage       string `json:"damage,omitempty"`
 }
 
+// ListPolicies writes the rights of each role in the spelling of the store,
+// ready to be pasted.
 func ListPolicies(c *console.Console, all map[string]string) {
 	for _, role := range append(storage.Roles, "bucket") {
 		if all[string(role)] == "" {
@@ -142,7 +148,7 @@ func rightsOf(role storage.Role) string {
 	return "bucket policy"
 }
 
-// folderRights says what a role needs in a folder, where
+// FolderRights says what a role needs in a folder, where
 // rights are given for folders.
 func FolderRights(role storage.Role, site string) string {
 	var writes []string
@@ -167,6 +173,7 @@ func FolderRights(role storage.Role, site string) string {
 		"internal-sftp, no forwarding);\nwrite in tmp/ " + strings.Join(writes, " ")
 }
 
+// StoreInitReport is the JSON document of orilla store init.
 type StoreInitReport struct {
 	Store    string            `json:"store"`
 	Place    string            `json:"place"`
@@ -177,7 +184,9 @@ type StoreInitReport struct {
 	Policies map[string]string `json:"policies,omitempty"` // by role
 }
 
-func PrintPruned(c *console.Console, p upkeep.Pruned, would string) {
+// PrintPruned writes what was removed, or with would what a removal would
+// remove.
+func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 	if len(p.Releases)+p.Builds+p.Objects == 0 {
 		c.Print("%s: %s kept, and nothing is there that they do not need", console.Good("nothing to remove"),
 			console.Count(int64(p.Kept), "release is", "releases are"))
@@ -203,9 +212,11 @@ func PrintPruned(c *console.Console, p upkeep.Pruned, would string) {
 		console.Count(int64(p.Kept), "release is", "releases are"))
 }
 
+// Unprunable puts into words why nothing could be removed. A store that is
+// damaged is not pruned: what is reachable cannot be known.
 func Unprunable(c *console.Console, store storage.Store, err error) error {
 	switch {
-	case errors.Is(err, upkeep.ErrBusy):
+	case errors.Is(err, maintenance.ErrBusy):
 		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").
 			At("%s", store.Address()).Because(err).
 			Then("run it again when that has ended; a removal that was killed counts for eleven minutes")
@@ -220,7 +231,7 @@ func Unprunable(c *console.Console, store storage.Store, err error) error {
 	return err
 }
 
-// waits tells for whom a removal waits.
+// ShowWaiting tells for whom a removal waits.
 func ShowWaiting(c *console.Console, list []pins.Waiting) {
 	for _, w := range list {
 		c.Note("%s waiting for the %s of %s by %s, begun %s; it counts until %s", console.Faint("..."),
@@ -229,13 +240,15 @@ func ShowWaiting(c *console.Console, list []pins.Waiting) {
 	}
 }
 
-// pruneReport is what store prune prints with --json.
+// PruneReport is what store prune prints with --json.
 type PruneReport struct {
-	upkeep.Pruned
+	maintenance.Pruned
 	DryRun bool `json:"dry_run,omitempty"`
 }
 
-func PrintVerified(c *console.Console, found upkeep.Verified, took time.Duration, from string) {
+// PrintVerified writes what is damaged, and what depends on it, live things
+// first.
+func PrintVerified(c *console.Console, found maintenance.Verified, took time.Duration, from string) {
 	left := 0
 	for _, damage := range found.Damage {
 		state := console.Bad("damaged")
@@ -280,7 +293,7 @@ func PrintVerified(c *console.Console, found upkeep.Verified, took time.Duration
 }
 
 // PrintRemoved tells what a prune removed, and what it left.
-func PrintRemoved(c *console.Console, done upkeep.Pruned) {
+func PrintRemoved(c *console.Console, done maintenance.Pruned) {
 	c.Print("%s: %s, %s, %s; %s freed", console.Good("removed"),
 		console.Count(int64(len(done.Releases)), "release", "releases"),
 		console.Count(int64(done.Builds), "build record", "build records"),
@@ -289,6 +302,7 @@ func PrintRemoved(c *console.Console, done upkeep.Pruned) {
 		c.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+
 			" needed again meanwhile, and stayed"))
 	}
+
 	if done.Left > 0 {
 		c.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)
 	}

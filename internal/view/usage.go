@@ -8,11 +8,11 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/publish"
-	"orilla.example/orilla/internal/core/upkeep"
 )
 
-// addUp sums runs by month and branch, the newest month
+// AddUp sums runs by month and branch, the newest month
 // first and in it the most build time first.
 func AddUp(runs []builds.Run) []UsageRow {
 	sums := map[[2]string]*UsageRow{}
@@ -54,6 +54,8 @@ func AddUp(runs []builds.Run) []UsageRow {
 	return rows
 }
 
+// PrintUsage writes months and branches as a table with totals, and how near
+// the limits are.
 func PrintUsage(c *console.Console, report UsageReport) {
 	c.Print("%s  %s", console.Strong(report.Site),
 		console.Faint("the store holds "+console.Size(report.Store.Bytes)+" in "+
@@ -113,6 +115,8 @@ func PrintUsage(c *console.Console, report UsageReport) {
 	c.Table(table, 1)
 }
 
+// failedCount is a number of failures, or nothing for none: zeros hide what is
+// not zero.
 func failedCount(n int) string {
 	if n == 0 {
 		return ""
@@ -120,7 +124,7 @@ func failedCount(n int) string {
 	return console.Bad(fmt.Sprint(n))
 }
 
-// limitRow is a limit and how much of it is used.
+// LimitRow is a limit and how much of it is used.
 type LimitRow struct {
 	Limit string `json:"limit"`
 	Used  int64  `json:"used"` // bytes, files, seconds
@@ -128,14 +132,15 @@ type LimitRow struct {
 	Text  string `json:"-"` // what of what, for people
 }
 
+// UsageReport is the JSON document of orilla usage.
 type UsageReport struct {
-	Site   string          `json:"site"`
-	Months []UsageRow      `json:"months"`
-	Store  upkeep.Holdings `json:"store"` // all sites together
-	Limits []LimitRow      `json:"limits"`
+	Site   string               `json:"site"`
+	Months []UsageRow           `json:"months"`
+	Store  maintenance.Holdings `json:"store"` // all sites together
+	Limits []LimitRow           `json:"limits"`
 }
 
-// usageRow is what one branch used in one month.
+// UsageRow is what one branch used in one month.
 type UsageRow struct {
 	Month        string `json:"month"` // 2026-11, in UTC
 	Branch       string `json:"branch"`

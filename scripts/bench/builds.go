@@ -12,15 +12,15 @@ import (
 	"time"
 )
 
-// builds measures what the engine costs: over the steps alone, for content that
+// measureBuilds measures what the engine costs: over the steps alone, for content that
 // is known, and while nothing happens.
-func (b *bench) builds() {
-	b.overhead()
-	b.isolation()
+func measureBuilds(b *bench) {
+	measureOverhead(b)
+	measureIsolation(b)
 	for _, n := range []int{100, 10_000, 100_000} {
-		b.known(n)
+		measureKnown(b, n)
 	}
-	b.idle()
+	measureIdle(b)
 }
 
 // repository makes a repository of n pages with a build, and returns its
@@ -45,12 +45,15 @@ func (b *bench) repository(n int, step string) string {
 	return folder
 }
 
+// check ends the program: a benchmark that went wrong has measured nothing.
 func (b *bench) check(err error) {
 	if err != nil {
 		log.Fatal(err)
 	}
 }
 
+// git runs Git as somebody of the ferry line, and without its housekeeping,
+// which would fall into a measurement.
 func (b *bench) git(folder string, args ...string) {
 	command := exec.Command("git",
 		append([]string{"-c", "user.name=Ines Marrow", "-c", "user.email=ines@corvane.example", "-c",
@@ -59,19 +62,21 @@ func (b *bench) git(folder string, args ...string) {
 	b.must(command)
 }
 
+// commit commits all that a folder has.
 func (b *bench) commit(folder, message string) {
 	b.git(folder, "add", "-A")
 	b.git(folder, "commit", "-q", "-m", message)
 }
 
+// in runs the program in a folder and returns how long that took.
 func (b *bench) in(folder, home string, args ...string) time.Duration {
 	return b.orilla(home, append([]string{"-C", folder}, args...)...)
 }
 
-// overhead compares a warm build, from the command to the release in the store,
+// measureOverhead compares a warm build, from the command to the release in the store,
 // with its steps run by hand in the same folder. The step reads all 10,000
 // files of the repository and leaves 200 pages.
-func (b *bench) overhead() {
+func measureOverhead(b *bench) {
 	step := "mkdir out && cp -r pages/1 pages/2 out/ && find pages -type f -print0 | sort -z | xargs -0 " +
 		"cat | gzip -9 > out/all.gz && echo x > out/index.html"
 	folder, home := b.repository(10_000, step), b.unused()
@@ -100,9 +105,9 @@ func (b *bench) overhead() {
 		ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1])
 }
 
-// isolation compares builds of a branch that nobody trusts, isolated and not,
+// measureIsolation compares builds of a branch that nobody trusts, isolated and not,
 // in turn. Both check everything out anew.
-func (b *bench) isolation() {
+func measureIsolation(b *bench) {
 	if _, err := exec.LookPath("bwrap"); err != nil {
 		fmt.Println("isolation is not measured: bubblewrap is not here")
 		return
@@ -144,10 +149,10 @@ func (b *bench) isolation() {
 		more[len(more)/2].Milliseconds(), more[0].Milliseconds(), more[len(more)-1].Milliseconds())
 }
 
-// known compares a deploy of content that was built before, and of other rules
+// measureKnown compares a deploy of content that was built before, and of other rules
 // alone, with the build of that content. The step copies every page through
 // sed, as a small generator would.
-func (b *bench) known(n int) {
+func measureKnown(b *bench, n int) {
 	step := "mkdir out && find pages -name \"*.html\" -print0 | sort -z | xargs -0 awk \"FNR == 1 { " +
 		"close(to); to = FILENAME; gsub(/[^0-9a-z]/, FS, to); " +
 		"gsub(FS, sprintf(\\\"-\\\"), to); to = sprintf(\\\"out/%s.html\\\", to); print \\\"<!doctype " +
@@ -183,8 +188,8 @@ func (b *bench) known(n int) {
 		"rules alone %s (limit 5 %%)\n", n, whole.Seconds(), share(reverted), share(ruled))
 }
 
-// idle counts the processor time that a follower takes while nothing happens.
-func (b *bench) idle() {
+// measureIdle counts the processor time that a follower takes while nothing happens.
+func measureIdle(b *bench) {
 	folder, home := b.repository(100,
 		"mkdir out && cp -r pages/. out/ && echo x > out/index.html"), b.unused()
 	command := exec.Command(b.program, "-C", folder, "follow")

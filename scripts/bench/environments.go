@@ -16,9 +16,9 @@ import (
 	"orilla.example/orilla/internal/store/file"
 )
 
-// environments measures what looking at many environments costs, each with a
+// measureEnvironments measures what looking at many environments costs, each with a
 // journal of five entries, with an edge node that answers for all of them.
-func (b *bench) environments() {
+func measureEnvironments(b *bench) {
 	each := map[string]map[int]float64{}
 	for _, n := range []int{100, 1000} {
 		home := b.previews(n)

@@ -50,8 +50,8 @@ func main() {
 	b := &bench{pairs: *pairs}
 
 	if *only == "rules" {
-		b.matching()
-		b.compiling()
+		measureMatching(b)
+		measureCompiling(b)
 		return
 	}
 
@@ -60,37 +60,40 @@ func main() {
 	b.program = filepath.Join(b.folder, "orilla")
 	b.must(exec.Command("go", "build", "-trimpath", "-o", b.program, "./cmd/orilla"))
 	if *only == "stores" {
-		b.stores()
+		measureStores(b)
 		return
 	}
 
 	if *only == "builds" {
-		b.builds()
+		measureBuilds(b)
 		return
 	}
 	if *only == "environments" {
-		b.environments()
+		measureEnvironments(b)
 		return
 	}
 
-	b.deploys(1.0)
-	b.rollbacks()
-	b.activations()
-	b.environments()
+	// measureDeploys compares deploys of a tree of which little or nothing has
+	// changed.
+	measureDeploys(b, 1.0)
+	measureRollbacks(b)
+	measureActivations(b)
+	measureEnvironments(b)
 
 	if *only != "folder" {
-		b.matching()
-		b.compiling()
-		b.builds()
-		b.stores()
+		measureMatching(b)
+		measureCompiling(b)
+		measureBuilds(b)
+		measureStores(b)
 	}
 
 	if info, err := os.Stat(*memory); err == nil && info.IsDir() {
 		b.work(*memory, "memory")
-		b.fresh(0.6)
+		measureFresh(b, 0.6)
 	}
 }
 
+// bench makes what is measured, and measures it.
 type bench struct {
 	pairs   int
 	program string
@@ -100,6 +103,8 @@ type bench struct {
 	count   int
 }
 
+// work begins to work in a new folder below in; where says in the output what
+// kind of disk that is.
 func (b *bench) work(in, where string) {
 	folder, err := os.MkdirTemp(in, "orilla-bench-")
 	if err != nil {
@@ -108,6 +113,7 @@ func (b *bench) work(in, where string) {
 	b.folder, b.where, b.made = folder, where, append(b.made, folder)
 }
 
+// clean removes every folder that was worked in.
 func (b *bench) clean() {
 	for _, folder := range b.made {
 		os.RemoveAll(folder) //nolint:errcheck // litter of the temporary folder
@@ -120,6 +126,8 @@ func (b *bench) unused() string {
 	return filepath.Join(b.folder, fmt.Sprint("n", b.count))
 }
 
+// must runs a command to its end and returns how long it took; it ends the
+// program if the command fails.
 func (b *bench) must(command *exec.Cmd) time.Duration {
 	var complaint bytes.Buffer
 	command.Stderr = &complaint
@@ -130,6 +138,7 @@ func (b *bench) must(command *exec.Cmd) time.Duration {
 	return time.Since(started)
 }
 
+// orilla runs the program with a home of its own.
 func (b *bench) orilla(home string, args ...string) time.Duration {
 	command := exec.Command(b.program, args...)
 	command.Dir = b.folder
@@ -137,11 +146,14 @@ func (b *bench) orilla(home string, args ...string) time.Duration {
 	return b.must(command)
 }
 
+// deploy publishes a tree that is ready, as a site named bench.
 func (b *bench) deploy(home, tree string, more ...string) time.Duration {
 	return b.orilla(home, append([]string{"deploy", "--from", tree, "--site", "bench", "--to", "production",
 		"--yes"}, more...)...)
 }
 
+// sync writes out what the system holds back, so that one measurement does not
+// pay for another.
 func (b *bench) sync() { b.must(exec.Command("sync")) }
 
 // tree makes a site of n files and about so many bytes.
@@ -191,12 +203,15 @@ func (b *bench) compare(what string, limit float64, ours, theirs func(i int) tim
 		median(a), median(c), b.pairs, slices.Min(ratios), slices.Max(ratios))
 }
 
+// median returns the middle value, the upper one of two.
 func median(values []float64) float64 {
 	sorted := slices.Sorted(slices.Values(values))
 	return sorted[len(sorted)/2]
 }
 
-func (b *bench) fresh(limit float64) string {
+// measureFresh compares a first deploy with what copies and hashes the same
+// files. It returns the tree, for what goes on from there.
+func measureFresh(b *bench, limit float64) string {
 	tree := b.tree(10_000, 90_000_000)
 	b.compare("fresh deploy of 10,000 files, 90 MB / rsync -a and sha256sum", limit, func(int) time.Duration {
 		return b.deploy(b.unused(), tree)
@@ -207,8 +222,8 @@ func (b *bench) fresh(limit float64) string {
 	return tree
 }
 
-func (b *bench) deploys(limit float64) {
-	tree := b.fresh(limit)
+func measureDeploys(b *bench, limit float64) {
+	tree := measureFresh(b, limit)
 	home, copied := b.unused(), b.unused()
 	b.deploy(home, tree)
 	b.must(exec.Command("rsync", "-a", tree+"/", copied+"/"))
@@ -231,8 +246,8 @@ func (b *bench) deploys(limit float64) {
 		func(i int) time.Duration { change(i); return b.deploy(home, tree, "--rehash") }, theirs)
 }
 
-// rollbacks compares a rollback with a command that does nothing.
-func (b *bench) rollbacks() {
+// measureRollbacks compares a rollback with a command that does nothing.
+func measureRollbacks(b *bench) {
 	for _, n := range []int{100, 100_000} {
 		home, tree := b.unused(), b.tree(n, n*200)
 		b.deploy(home, tree)
@@ -256,9 +271,9 @@ func (b *bench) rollbacks() {
 	}
 }
 
-// activations measures how long after an entry is written an edge node in
+// measureActivations measures how long after an entry is written an edge node in
 // another process answers from it.
-func (b *bench) activations() {
+func measureActivations(b *bench) {
 	home, tree := b.unused(), b.tree(100, 100_000)
 	b.deploy(home, tree)
 	if err := os.WriteFile(filepath.Join(tree, "index.html"), []byte("second"), 0o644); err != nil {
@@ -302,6 +317,7 @@ func (b *bench) activations() {
 		b.where+": an edge node sees an activation", took[197], took[100])
 }
 
+// ask requests a node's front page and returns which entry answered.
 func ask(address string) string {
 	request, err := http.NewRequest(http.MethodHead, "http://"+address+"/", nil)
 	if err != nil {

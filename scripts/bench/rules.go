@@ -38,9 +38,9 @@ func (nothing) Lookup(context.Context, string) (release.File, bool, error) {
 	return release.File{}, false, nil
 }
 
-// matching times whole answers, and the match alone, with n rules over ten
+// measureMatching times whole answers, and the match alone, with n rules over ten
 // rules of the same kind, in turn.
-func (b *bench) matching() {
+func measureMatching(b *bench) {
 	sizes := []int{10, 1_000, 10_000, 100_000}
 	fmt.Printf("\nan answer, and the match alone, with n rules over 10 (limit 2)\n")
 	for _, s := range shapes {
@@ -72,6 +72,7 @@ func (b *bench) matching() {
 	}
 }
 
+// middle returns the median, and sorts the list for it.
 func middle(list []float64) float64 {
 	slices.Sort(list)
 	return list[len(list)/2]
@@ -109,6 +110,7 @@ func rounds(site answer.Site, form string, n int) (whole, match float64) {
 	return whole, float64(time.Since(started).Nanoseconds()) / count
 }
 
+// rules returns n rules of one shape.
 func (b *bench) rules(s shape, n int) []rules.Rule {
 	var text strings.Builder
 	for i := range n {
@@ -122,8 +124,8 @@ func (b *bench) rules(s shape, n int) []rules.Rule {
 	return program.Rules
 }
 
-// compiling times reading, decoding and compiling of n rules, for each rule.
-func (b *bench) compiling() {
+// measureCompiling times reading, decoding and compiling of n rules, for each rule.
+func measureCompiling(b *bench) {
 	fmt.Printf("\nnanoseconds a rule, of which there are n: parse, decode what a release keeps, compile\n")
 	for _, s := range shapes {
 		line := fmt.Sprintf("  %-26s", s.name)

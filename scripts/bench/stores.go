@@ -23,9 +23,9 @@ import (
 	"orilla.example/orilla/internal/store/storetest"
 )
 
-// stores compares uploads to real servers on this machine with general-purpose
+// measureStores compares uploads to real servers on this machine with general-purpose
 // tools that put the same files there.
-func (b *bench) stores() {
+func measureStores(b *bench) {
 	gateway, err := storetest.StartS3(b.unused())
 	if err != nil {
 		log.Fatal(err)
@@ -44,14 +44,14 @@ func (b *bench) stores() {
 	os.Setenv("AWS_ACCESS_KEY_ID", storetest.AccessKey)     //nolint:errcheck // a name without =
 	os.Setenv("AWS_SECRET_ACCESS_KEY", storetest.SecretKey) //nolint:errcheck // see above
 	tree := b.tree(10_000, 90_000_000)
-	b.buckets(gateway, tree)
-	b.overSSH(server, tree)
-	b.requests(gateway)
+	measureBuckets(b, gateway, tree)
+	measureSSH(b, server, tree)
+	measureRequests(b, gateway)
 }
 
-// buckets compares a fresh upload with a bare loop of the client library, with
+// measureBuckets compares a fresh upload with a bare loop of the client library, with
 // the number of workers that is best here.
-func (b *bench) buckets(gateway *storetest.S3Server, tree string) {
+func measureBuckets(b *bench, gateway *storetest.S3Server, tree string) {
 	client, err := minio.New(gateway.Listen,
 		&minio.Options{Creds: credentials.NewStaticV4(storetest.AccessKey, storetest.SecretKey, ""),
 			Region: "us-east-1"})
@@ -123,9 +123,9 @@ func putAll(client *minio.Client, bucket, tree string, workers int) time.Duratio
 	return time.Since(started)
 }
 
-// overSSH compares a fresh upload over SFTP with rsync
+// measureSSH compares a fresh upload over SFTP with rsync
 // over SSH. rsync flushes nothing.
-func (b *bench) overSSH(server *storetest.SSHServer, tree string) {
+func measureSSH(b *bench, server *storetest.SSHServer, tree string) {
 	host, port, _ := net.SplitHostPort(server.Listen)
 	shell := fmt.Sprintf("ssh -p %s -i %s -o UserKnownHostsFile=%s -o IdentitiesOnly=yes", port, server.Key,
 		server.Known)
@@ -141,8 +141,8 @@ func (b *bench) overSSH(server *storetest.SSHServer, tree string) {
 		})
 }
 
-// requests counts what is asked of an S3 server.
-func (b *bench) requests(gateway *storetest.S3Server) {
+// measureRequests counts what is asked of an S3 server.
+func measureRequests(b *bench, gateway *storetest.S3Server) {
 	var count atomic.Int64
 	target := &url.URL{Scheme: "http", Host: gateway.Listen}
 	proxy := &httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {

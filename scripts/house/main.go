@@ -1,7 +1,7 @@
 // House measures how the code reads, apart from tests: comments,
 // air, the lengths of lines and functions, and types that have
 // grown too large to have one subject. It prints the figures, and
-// names what is outside the bounds that CONTRIBUTING.md sets.
+// names what is outside the bounds that docs/decisions.md gives reasons for.
 //
 //	go run ./scripts/house [FOLDER...]
 //
@@ -108,10 +108,12 @@ type typ struct {
 	unexported      int // fields
 }
 
-// record reports whether a type only holds data: others fill it in and read it, or
-// it has hardly a method of its own, as the flags of a command.
+// record reports whether a type only holds data: others fill it in and read it,
+// or it has hardly a method of its own, as the flags of a command.
 func (t *typ) record() bool { return t.unexported <= 1 || t.methods <= 3 }
 
+// add measures one file. types is filled with what it declares, so that methods
+// in other files of the package are counted for their type.
 func (f *figures) add(path string, types map[string]*typ) error {
 	src, err := os.ReadFile(path)
 	if err != nil {
@@ -204,6 +206,8 @@ func literals(set *token.FileSet, file *ast.File) map[int]bool {
 	return raw
 }
 
+// function measures one function: its length, and how many of its lines are
+// blank or comments.
 func (f *figures) function(path string, src []byte, set *token.FileSet, decl *ast.FuncDecl,
 	isComment map[int]bool,
 ) {
@@ -227,6 +231,8 @@ func (f *figures) function(path string, src []byte, set *token.FileSet, decl *as
 	}
 }
 
+// receiver returns the name of a method's type, without star and type
+// parameters.
 func receiver(decl *ast.FuncDecl) string {
 	of := decl.Recv.List[0].Type
 	if pointer, ok := of.(*ast.StarExpr); ok {
@@ -241,6 +247,8 @@ func receiver(decl *ast.FuncDecl) string {
 	return of.(*ast.Ident).Name
 }
 
+// countFields counts the fields of a structure, unless it is a plain record:
+// one without methods that do anything.
 func countFields(t *typ, spec *ast.TypeSpec) {
 	fields, ok := spec.Type.(*ast.StructType)
 	if !ok {
@@ -256,8 +264,10 @@ func countFields(t *typ, spec *ast.TypeSpec) {
 	}
 }
 
+// share is a part of a whole in percent.
 func share(part, whole int) float64 { return 100 * float64(part) / float64(max(whole, 1)) }
 
+// print writes one row of the table.
 func (f *figures) print(folder string) {
 	slices.Sort(f.functions)
 	at := func(percent int) int {

@@ -1,7 +1,14 @@
-// Package access decides who may look at what an environment
-// serves: whoever sends its password (RFC 7617), or has a
-// link that was shared. Passwords are kept as bcrypt hashes,
-// links as digests, so that who reads a store learns neither.
+// Package access decides who may look at what an environment serves: whoever sends
+// its password (RFC 7617), or has a link that was shared.
+//
+//	Authorization: Basic …            the password, checked against a bcrypt hash
+//	/.orilla/look/<secret>            a shared link, which sets a cookie and redirects
+//	Cookie: orilla_look=<secret>      what the link left
+//
+// Passwords are kept as bcrypt hashes, links as digests, so that whoever reads a
+// store learns neither. bcrypt is slow by intent; a Gate remembers which passwords
+// were right, and tries only a few at once, so that guessing keeps no processor
+// from serving.
 package access
 
 import (
@@ -74,7 +81,11 @@ func Pass(key, environment string, now time.Time) string {
 	return "p" + until + "." + sign(key, environment, until)
 }
 
+// sign returns the signature of a pass: HMAC-SHA256 (RFC 2104) under the random
+// part of the site's claim, over the environment and the end of its time. A
+// pass for one environment opens no other.
 func sign(key, environment, until string) string {
+	// The label keeps a signature for one purpose from being good for another.
 	mac := hmac.New(sha256.New, []byte(key))
 	fmt.Fprintf(mac, "orilla pass\n%s\n%s", environment, until) //nolint:errcheck // a hash takes everything
 	return hex.EncodeToString(mac.Sum(nil))
@@ -98,7 +109,7 @@ type Gate struct {
 	lookings    []journal.Looking
 	environment string // the stored name
 	known       *sync.Map
-	// bounds how many passwords are looked at at once, so
+	// bounds how many passwords are checked at once, so
 	// that guessing does not take all of a machine
 	slots chan struct{}
 }
@@ -182,6 +193,8 @@ func (g *Gate) matches(hash, password string) bool {
 	if _, ok := g.known.Load(sum); ok {
 		return true
 	}
+	// Two at a time: guessing a hundred passwords takes a hundred times as
+	// long, and not a hundred processors.
 	g.slots <- struct{}{}
 	defer func() { <-g.slots }()
 	if bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) != nil {

@@ -1,6 +1,22 @@
-// Package address reads and writes the part of a URL behind the host: segments
-// of a path, each decoded once, and parameters of a query, in their own
-// spelling. It follows RFC 3986; names are in Unicode normal form C everywhere.
+// Package address reads and writes the part of a URL behind the host: the
+// segments of a path, each decoded once, and the parameters of a query. It follows
+// RFC 3986; names are in Unicode normal form C everywhere.
+//
+//	p, _, err := address.Split("/quays/t%C3%B3rshavn/")
+//	// p.Names is ["quays" "tórshavn"], p.Slash is true
+//	p.String() // "/quays/t%C3%B3rshavn/"
+//
+// A Path is split before it is decoded, and never put together again before it is
+// encoded, so that an escaped slash stays inside its segment:
+//
+//	/a%2Fb    one segment, "a/b"
+//	/a/b      two segments
+//	//a       one segment; repeated is true, and the caller redirects
+//	/a/%2e./  ErrDot, however it is spelled
+//	/a/%zz    ErrEscape
+//
+// A query keeps the spelling in which it was sent: what a rule does not take out
+// of it reaches the target byte for byte.
 package address
 
 import (
@@ -131,6 +147,10 @@ const (
 	inFragment = inSegment + "/?"
 )
 
+// appendEscaped appends text with every byte escaped (RFC 3986, section 2.1)
+// that is neither a letter, a digit nor one of plain. Escapes are written in
+// capitals, as section 6.2.2.1 recommends, so that equal paths have one
+// spelling.
 func appendEscaped(out []byte, text, plain string) []byte {
 	for i := range len(text) {
 		c := text[i]

@@ -26,6 +26,9 @@ func Parameters(query string) []Parameter {
 	return list
 }
 
+// unescape decodes a name or value of a query as forms are encoded (WHATWG URL,
+// section 5.1): a plus sign is a blank. What does not decode to UTF-8 stays as
+// it is, since nothing that a rule could name is equal to it.
 func unescape(text string) string {
 	if !strings.ContainsAny(text, "%+") {
 		return text

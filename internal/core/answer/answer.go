@@ -1,13 +1,21 @@
-// Package answer decides what a URL answers: one pure function
-// from a request and a release to an answer, used alike by
-// local serving, checks, explanations and edge nodes.
+// Package answer decides what a URL answers: one pure function from a request and
+// a release to an answer, used alike by local serving, checks, explanations and
+// edge nodes.
 //
-// It follows semantics 1, in this order: what cannot be understood is refused;
-// then the first redirect, gone, rewrite or proxy that applies; then files,
-// where a page's address follows its file (a/index.html is /a/, a.html is /a);
-// then fingerprinted assets of recent releases; then fallbacks; then the page
-// for what is missing. Header rules come last. docs/answers.md has the whole of
-// it. HTTP terms are those of RFC 9110 and RFC 9111.
+//	a, err := answer.Decide(ctx, site, answer.Request{…"/about"…})
+//
+//	/about/        200, about/index.html
+//	/about         301 to /about/: one page, one address
+//	/planner/7     200, planner/index.html, by a fallback rule
+//	/nowhere       404, 404.html
+//
+// An Answer holds what is to be sent (status, fields, the file or the target) and
+// why (By, and the rule with its place), so that `orilla explain` needs no second
+// implementation that could differ. Decide reads nothing but the site's index,
+// does not know the time but from the request, and never writes.
+//
+// docs/answers.md is the reference; package cases holds one table that every
+// server of Orilla's is tested with.
 package answer
 
 import (
@@ -60,7 +68,7 @@ type Site struct {
 	// earlier releases, the newest first, whose
 	// fingerprinted assets are still answered
 	Recent []Files
-	Own    *EnvironmentConfig // what the environment says of itself; nil for nothing
+	Config *EnvironmentConfig // what the environment says of itself; nil for nothing
 	// Semantics is how the release is answered; 0 is 1. Of semantics 2,
 	// Unchanging are the files that never change.
 	Semantics  int
@@ -76,9 +84,12 @@ type EnvironmentConfig struct {
 	Data []byte // JSON
 }
 
-// OwnOf returns what an environment answers with at a
+// EnvironmentConfigOf returns what an environment answers with at a
 // path; nil where it says nothing.
-func OwnOf(settings []byte, path string) *EnvironmentConfig {
+//
+// It is how one release goes through all environments: what differs between
+// them is asked for at this path, and not built in.
+func EnvironmentConfigOf(settings []byte, path string) *EnvironmentConfig {
 	if settings == nil {
 		return nil
 	}
@@ -87,8 +98,13 @@ func OwnOf(settings []byte, path string) *EnvironmentConfig {
 
 // Open returns the site that a release is, without earlier releases. It loads
 // the rules and compiles them.
+//
+// The result never changes and may be used from several goroutines. The error
+// is rules.ErrDamaged, release.ErrDamaged, or that of reading.
 func Open(ctx context.Context, reader *release.Reader) (Site, error) {
 	site := Site{Files: reader, Settings: reader.Root.Settings, Semantics: reader.Root.Semantics}
+	// Read once, when a release becomes live, so that no request reads anything
+	// but the index.
 	unchanging, err := reader.Immutable(ctx)
 	if err != nil {
 		return Site{}, err
@@ -104,6 +120,8 @@ func Open(ctx context.Context, reader *release.Reader) (Site, error) {
 	}
 
 	list, err := rules.Decode(data)
+	// The root says how many there are: a list that lost its end would quietly
+	// serve pages that rules keep away.
 	if err == nil && int64(len(list)) != reader.Root.Rules.Count {
 		err = rules.ErrDamaged
 	}
@@ -143,7 +161,7 @@ type Answer struct {
 	By       By
 	Rule     *rules.Rule // that decided; nil for none
 	File     *release.File
-	Own      *EnvironmentConfig // in the place of a file
+	Config   *EnvironmentConfig // in the place of a file
 	Text     string
 	Location string // of a redirect; it is among the header fields too
 	Upstream *Upstream
@@ -176,8 +194,15 @@ func (u *Upstream) Finish(status int, header http.Header) { u.finish(status, hea
 
 // Back maps a Location that points at the upstream to the site's own address.
 // origin is the upstream's address without its path.
+//
+// Without it, an upstream that redirects to its own /login would lead visitors
+// out of the site:
+//
+//	Location: http://10.0.0.7:9000/v1/login   becomes /api/login
 func (u *Upstream) Back(location, origin, prefix string) string {
 	rest := strings.TrimPrefix(location, origin)
+	// Only what is below the part that the rule passes on can be named as an
+	// address of the site.
 	if path, ok := strings.CutPrefix(rest, prefix+u.Of); ok && u.Of != "" && strings.HasPrefix(rest, "/") &&
 		!strings.HasPrefix(rest, "//") {
 		return u.Below + path
@@ -209,12 +234,19 @@ const (
 
 // Decide answers a request. It reads nothing but its
 // arguments; the error is that of a lookup.
+//
+// It is safe for concurrent use and does no I/O of its own: what it waits for
+// is Site.Files. What cannot be understood is an answer (400, 404, 414), never
+// an error.
 func Decide(ctx context.Context, req Request, site Site) (Answer, error) {
 	d := newDecision(ctx, req, site)
 	return d.answer()
 }
 
 // Explain answers a request and tells how the answer came to be, step by step.
+//
+// The answer is that of Decide, by the same code; each step says which rule was
+// looked at and why it did or did not apply.
 func Explain(ctx context.Context, req Request, site Site) (Answer, []Step, error) {
 	d := newDecision(ctx, req, site)
 	d.steps = &[]Step{}
@@ -229,7 +261,8 @@ type Step struct {
 	Text    string
 }
 
-// decision is one request being answered.
+// decision is one request being answered, and what is learnt on the way: what
+// could have decided otherwise (Vary), and until when it holds.
 type decision struct {
 	ctx     context.Context
 	req     Request
@@ -246,6 +279,8 @@ type decision struct {
 	steps *[]Step // nil if nobody asks
 }
 
+// newDecision prepares deciding one request. Nothing is looked up yet: what a
+// rule asks of a visitor is found out when the rule asks.
 func newDecision(ctx context.Context, req Request, site Site) *decision {
 	d := &decision{ctx: ctx, req: req, site: site, query: address.Query{Raw: req.Query}}
 	d.visitor = rules.Visitor{
@@ -256,6 +291,8 @@ func newDecision(ctx context.Context, req Request, site Site) *decision {
 	return d
 }
 
+// answer decides, and gives the answer its header. Refusals get a header too: a
+// browser must not guess their type.
 func (d *decision) answer() (Answer, error) {
 	a, refused := d.refuse()
 	if !refused {
@@ -270,9 +307,12 @@ func (d *decision) answer() (Answer, error) {
 
 // refuse splits the path, and answers what needs no look at rules or files.
 func (d *decision) refuse() (Answer, bool) {
+	// Before anything about the path is looked at: who may not look must not be
+	// able to find out what exists.
 	if d.site.Realm != "" && !d.req.Admitted {
 		return challenge(d.site.Realm), true
 	}
+	// The order matters: a path that is too long is not even split.
 	rest, ok := cutBase(d.req.Path, d.req.Base)
 	switch {
 	case len(d.req.Path) > MaxPath:
@@ -290,6 +330,8 @@ func (d *decision) refuse() (Answer, bool) {
 		return text(http.StatusBadRequest, ByRequest, "The address "+err.Error()+"."), true
 	}
 
+	// Reserved in every version, so that links that open a site can never be
+	// taken by a file or a rule.
 	if len(d.path.Names) > 0 && d.path.Names[0] == Reserved {
 		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are Orilla's own."), true
 	}
@@ -322,7 +364,12 @@ func (d *decision) reads() bool {
 	return d.req.Method == http.MethodGet || d.req.Method == http.MethodHead
 }
 
+// decide goes through what can answer, in order: rules that come before files,
+// files, rules that come after them, assets of recent releases, and last the
+// page for what is missing.
 func (d *decision) decide() (Answer, error) {
+	// The order that docs/answers.md promises: rules that come first, files,
+	// assets of earlier releases, fallbacks, and the page for what is missing.
 	a, done, err := d.first()
 	if err != nil || done {
 		return a, err
@@ -332,6 +379,8 @@ func (d *decision) decide() (Answer, error) {
 	}
 
 	rewritten := a.By == By(rules.Rewrite) // to a file that is not there
+	// A rewrite to a file that is not there still means another page than the
+	// one that was asked for.
 	if !rewritten {
 		if own, is := d.own(); is {
 			return own, nil
@@ -350,7 +399,8 @@ func (d *decision) decide() (Answer, error) {
 	return d.missing(http.StatusNotFound)
 }
 
-// method answers what files do not.
+// method answers methods other than GET and HEAD, which no file has: OPTIONS
+// with what there is, all else with 405.
 func (d *decision) method() Answer {
 	if d.req.Method == http.MethodOptions {
 		return Answer{Status: http.StatusNoContent, By: ByMethod,
@@ -360,6 +410,7 @@ func (d *decision) method() Answer {
 		Field{Name: "Allow", Value: allowed})
 }
 
+// step notes what was considered, for whoever asked how the answer came about.
 func (d *decision) step(rule *rules.Rule, applied bool, text string) {
 	if d.steps != nil {
 		*d.steps = append(*d.steps, Step{rule, applied, text})
@@ -369,6 +420,8 @@ func (d *decision) step(rule *rules.Rule, applied bool, text string) {
 // text answers with one line of plain text. Errors of the request are not kept
 // by caches; a 404 is asked for again each time.
 func text(status int, by By, line string, header ...Field) Answer {
+	// What may be another answer in a moment is asked for again. A refusal is
+	// not even kept.
 	caching := neverStored
 	if status == http.StatusNotFound || status == http.StatusGone {
 		caching = revalidate
@@ -388,6 +441,8 @@ func (d *decision) redirect(to address.Path) Answer {
 		Header: []Field{{Name: "Cache-Control", Value: revalidate}}}
 }
 
+// add adds a field. A name that is there already gets a second line, which is
+// what Set-Cookie and Link need.
 func (a *Answer) add(name, value string) {
 	a.Header = append(a.Header, Field{Name: name, Value: value})
 }

@@ -37,6 +37,8 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 	if !findable(p) {
 		return located{}, false, nil
 	}
+	// Up to three files can be meant by one address. Which one answers, and
+	// where the others redirect, never depends on who asks.
 	name, last := p.Name(), len(p.Names)-1
 	isIndex := last >= 0 && p.Names[last] == "index"
 
@@ -87,6 +89,8 @@ func (d *decision) locate(p address.Path) (found located, ok bool, err error) {
 func exact(d *decision, found located, p address.Path) (located, bool, error) {
 	found.at = p
 	canonical, other := address.OfFile(p.Names)
+	// /a.html is the page /a. One address or a canonical link: search engines
+	// must not see two pages.
 	if other && !isMissingPage(d, found.file.Path, p) {
 		if d.site.Settings.OneAddress {
 			found.at, found.moved = canonical, true
@@ -97,6 +101,9 @@ func exact(d *decision, found located, p address.Path) (located, bool, error) {
 	return found, true, nil
 }
 
+// isMissingPage reports whether a file answers for what is missing, at a path.
+// Asked for by its own address it answers 404 too: with 200, search engines
+// would list it.
 func isMissingPage(d *decision, file string, p address.Path) bool {
 	return file == notFoundPage || d.site.Rules.IsMissingPage(file, p)
 }
@@ -127,12 +134,12 @@ func (d *decision) files() (Answer, bool, error) {
 
 // own answers with what the environment says of itself.
 func (d *decision) own() (Answer, bool) {
-	own := d.site.Own
+	own := d.site.Config
 	if own == nil || d.path.Slash || d.path.String() != own.Path {
 		return Answer{}, false
 	}
 	d.step(nil, true, "the environment's settings")
-	a := Answer{Status: http.StatusOK, By: BySetting, Own: own}
+	a := Answer{Status: http.StatusOK, By: BySetting, Config: own}
 	a.add("Cache-Control", revalidate)
 	return a, true
 }
@@ -157,6 +164,8 @@ func recent(d *decision) (Answer, bool, error) {
 	if d.path.Slash || len(d.site.Recent) == 0 || !findable(d.path) || !d.site.Carries(name) {
 		return Answer{}, false, nil
 	}
+	// The newest first. A name that tells its content has the same content in
+	// each, unless somebody cheats.
 	for _, files := range d.site.Recent {
 		file, ok, err := files.Lookup(d.ctx, name)
 		if err != nil {
@@ -174,6 +183,7 @@ func recent(d *decision) (Answer, bool, error) {
 // missing answers 404, or 410: with the page that a rule
 // names, with the site's own, or with a line.
 func (d *decision) missing(status int) (Answer, error) {
+	// A program asks for it, and cannot read a page.
 	if d.site.isAsset(d.path) {
 		d.step(nil, true, "an address with this extension gets a line of text, no page")
 		return text(status, ByMissing, "There is no such file on this site."), nil
@@ -210,6 +220,8 @@ func (d *decision) missing(status int) (Answer, error) {
 	return text(status, ByMissing, line), nil
 }
 
+// missingPage answers with a page for what is missing. It may be kept, but is
+// asked for anew each time: once the page exists, visitors must see that.
 func missingPage(file release.File, status int) Answer {
 	return Answer{Status: status, By: ByMissing, File: &file,
 		Header: []Field{{Name: "Cache-Control", Value: revalidate}}}

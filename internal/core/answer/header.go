@@ -26,13 +26,14 @@ var adding = []string{"link", "set-cookie", "vary"}
 func (d *decision) finish(a *Answer) {
 	if a.File != nil {
 		a.add("Content-Type", a.File.Type)
-	} else if a.Own != nil {
+	} else if a.Config != nil {
 		a.add("Content-Type", "application/json")
 	} else if a.Text != "" {
 		a.add("Content-Type", "text/plain; charset=utf-8")
 	}
 
 	a.add("X-Content-Type-Options", "nosniff")
+	// What an upstream sends is known only when it has.
 	if a.Upstream != nil {
 		a.Header = nil // they depend on what the upstream answers
 		a.Timed = d.timed
@@ -42,7 +43,9 @@ func (d *decision) finish(a *Answer) {
 	if d.known {
 		ruleFields(d, a, a.Status)
 	}
-	if a.Status == http.StatusOK && (a.File != nil || a.Own != nil) {
+	// The tag covers what rules set too: with only the bytes in it, a browser
+	// would keep fields that were changed since (RFC 9110, section 8.8.1).
+	if a.Status == http.StatusOK && (a.File != nil || a.Config != nil) {
 		a.ETag = entityTag(a)
 	}
 
@@ -98,10 +101,14 @@ func (a *Answer) set(field Field) {
 	a.Header = append(a.Header, field)
 }
 
+// drop takes every line of a field away. Names of fields are compared without
+// regard to case (RFC 9110, section 5.1).
 func (a *Answer) drop(name string) {
 	a.Header = slices.DeleteFunc(a.Header, func(f Field) bool { return strings.EqualFold(f.Name, name) })
 }
 
+// withhold takes a field away that a rule withholds, and remembers it, so that
+// the field of an upstream's answer goes too.
 func (a *Answer) withhold(name string) {
 	a.drop(name)
 	a.withheld = append(a.withheld, name)
@@ -132,6 +139,9 @@ func (d *decision) finishUpstream(status int, header http.Header) {
 	finishOther(d, status, false, header)
 }
 
+// finishOther applies the rules of a site to the header of an answer that did
+// not come from it: of an upstream, or of a development server. content tells
+// whether it is what was asked for, and not an error.
 func finishOther(d *decision, status int, content bool, header http.Header) {
 	var a Answer
 	fieldsOf(d, &a, status, content)
@@ -232,6 +242,8 @@ func varies(d *decision, a *Answer) {
 // cacheControl is the value of a Cache-Control field (RFC 9111, section 5.2).
 type cacheControl []string
 
+// directives splits the value of Cache-Control into its directives (RFC 9111,
+// section 5.2), without the blanks around them.
 func directives(value string) cacheControl {
 	var list cacheControl
 	for directive := range strings.SplitSeq(value, ",") {
@@ -257,6 +269,7 @@ func (c cacheControl) until(left time.Duration) cacheControl {
 			if age, err := strconv.ParseInt(strings.Trim(value, `"`), 10, 64); err != nil || age > seconds {
 				directive = name + "=" + strconv.FormatInt(seconds, 10)
 			}
+		// Each would let a cache answer with it after the time is over.
 		case "immutable", "stale-while-revalidate", "stale-if-error":
 			continue
 		}
@@ -299,8 +312,8 @@ func (c cacheControl) guarded() cacheControl {
 // and the fields that rules set or take away.
 func entityTag(a *Answer) string {
 	sum := sha256.New()
-	if a.Own != nil {
-		sum.Write(a.Own.Data) //nolint:errcheck // a hash takes everything
+	if a.Config != nil {
+		sum.Write(a.Config.Data) //nolint:errcheck // a hash takes everything
 	} else {
 		sum.Write(a.File.Digest[:])
 		sum.Write([]byte(a.File.Type))

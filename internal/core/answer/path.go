@@ -31,6 +31,10 @@ func hostName(host string) string {
 
 // Address returns the escaped path at which a visitor opens the file at name:
 // the one address of a page, or the file itself.
+//
+//	about/index.html   /about/
+//	about.html         /about
+//	style.css          /style.css
 func Address(name string) string {
 	path, _ := address.OfFile(strings.Split(name, "/"))
 	return path.String()
@@ -38,6 +42,9 @@ func Address(name string) string {
 
 // Immutable reports whether the file at name never changes at its address, by
 // the semantics of the release.
+//
+// Such answers carry Cache-Control: immutable (RFC 8246), and a deploy that
+// would change their bytes is refused.
 func (s Site) Immutable(name string) bool {
 	if s.Semantics >= release.Semantics2 {
 		return s.Unchanging[name]
@@ -72,6 +79,8 @@ func Immutable(name string, settings release.Settings) bool {
 	return media.Fingerprinted(name)
 }
 
+// matches reports whether any of the globs fits a name. They were checked when
+// the configuration was read.
 func matches(globs []string, name string) bool {
 	for _, glob := range globs {
 		if doublestar.MatchUnvalidated(glob, name) {

@@ -26,10 +26,15 @@ func (d *decision) consider(phase rules.Phase,
 			}
 		}
 
+		// Something was decided already. What follows is looked at only for the
+		// fields of the request that could have decided otherwise, which a
+		// cache must know (Vary).
 		if taken {
 			return len(t.Vary) > 0 || !t.Applies
 		}
 		d.timed = d.timed || t.Timed
+		// A cache may keep the answer no longer than until the next time
+		// condition turns.
 		if !t.Next.IsZero() && (d.next.IsZero() || t.Next.Before(d.next)) {
 			d.next = t.Next
 		}
@@ -83,9 +88,16 @@ func (d *decision) first() (a Answer, done bool, err error) {
 	return a, done && err == nil, err
 }
 
+// redirectTo answers a redirect rule. A target on the site itself is looked up
+// first: where it would only lead on, to the address with a final slash say,
+// the visitor is sent there at once. The second result says what came of the
+// rule, the third whether it answers; it does not if it would lead to where the
+// visitor is.
 func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, bool, error) {
 	location, path := "", t.Path
 	if r.Target.IsLocal() {
+		// A target that itself redirects to its one address would cost visitors
+		// a second round trip.
 		found, ok, err := d.locate(path)
 		if err != nil {
 			return Answer{}, "", false, err
@@ -101,6 +113,7 @@ func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, boo
 	if query := r.Query(t.Expansion, &d.query); query != "" {
 		location += "?" + query
 	}
+	// A browser would follow it for ever.
 	if isHere(d, location) {
 		return Answer{}, "it would lead to itself", false, nil
 	}
@@ -126,6 +139,9 @@ func isHere(d *decision, location string) bool {
 	return location == here
 }
 
+// rewrite answers with the file at another path. If there is none, the answer
+// is empty but for By: a release whose rewrite leads nowhere answers with what
+// is missing, not with the next rule.
 func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error) {
 	if !d.reads() {
 		a := d.method()
@@ -139,6 +155,7 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 	}
 	a := d.page(file, By(rules.Rewrite))
 	a.Status, a.Rule = r.Code(), r
+	// A page that says that the site is closed must not be kept beyond that.
 	if a.Status >= 500 {
 		a.Header = []Field{{Name: "Cache-Control", Value: neverStored}}
 	}
@@ -146,6 +163,8 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 	return a, "the file " + file.Path, nil
 }
 
+// proxy answers that the request is passed on. Methods that could turn a proxy
+// against the network (RFC 9110, sections 9.3.6 and 9.3.8) are refused.
 func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 	if d.req.Method == http.MethodConnect || d.req.Method == http.MethodTrace {
 		a := text(http.StatusMethodNotAllowed, ByMethod, "This method is not passed on.",
@@ -154,6 +173,8 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 		return a, d.req.Method + " is not passed on", true
 	}
 
+	// The request goes on as it is, but for its path and query, which the rule
+	// decides.
 	to := &Upstream{Name: r.Target.Upstream, Origin: r.Target.Origin, Path: t.Path.String()}
 	if query := r.Query(t.Expansion, &d.query); query != "" {
 		to.Path += "?" + query
@@ -169,6 +190,8 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 // fallback answers with the page of a client-side application. A missing script
 // is never answered with a page.
 func (d *decision) fallback() (a Answer, done bool, err error) {
+	// A missing script answered with a page is what leaves sites on "loading":
+	// the browser runs HTML as a script.
 	asset := d.site.isAsset(d.path)
 	err = d.consider(rules.OnNoFile, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
 		if asset && !r.NamesExtension() {

@@ -1,5 +1,17 @@
-// Package builds is how a release came to be: the key of what a build can see,
-// and the record of one that ran.
+// Package builds is how a release came to be: the key of what a build can see, and
+// the record of one that ran.
+//
+//	Inputs   commit's tree, steps, variables, names of secrets, versions of tools
+//	  | Key (SHA-256 of the canonical form)
+//	  v
+//	sites/corvane/builds/<key>/1    Record: outcome, release, phases, log
+//	sites/corvane/builds/<key>/2    the same inputs, built again on request
+//
+// A build whose key has a successful record need not run: its release is put live
+// as it is. That is only right if a build can see nothing beyond its Inputs, so
+// everything that a build is given passes through them, and an isolated build can
+// reach nothing else. What changes no output (rules, page settings, who asked, the
+// time) is not part of a key: another rule does not cost another build.
 package builds
 
 import (
@@ -68,6 +80,10 @@ type Inputs struct {
 }
 
 // Key returns the build key: 64 hexadecimal digits.
+//
+// Lists whose order means nothing are sorted first. Two checkouts with equal
+// inputs have equal keys on every machine; that is what makes it right to put
+// live what another one built.
 func (i Inputs) Key() (string, error) {
 	i.Format = KeyFormat
 	i.LeaveOut, i.Secrets = slices.Sorted(slices.Values(i.LeaveOut)), slices.Sorted(slices.Values(i.Secrets))
@@ -75,7 +91,8 @@ func (i Inputs) Key() (string, error) {
 	return digest.Of(data).String(), err
 }
 
-// Record says how one build went.
+// Record says how one build went. It is written once, when the build has ended,
+// and never changed.
 type Record struct {
 	Format  int            `json:"format"`
 	Key     string         `json:"key"`
@@ -139,6 +156,9 @@ func formatOf(u *Untrusted) int {
 // Bound returns why a release that a build made cannot be live somewhere else
 // than where it was told to go: the first of environment, branch and address
 // that differs, with what the build was told; "" if nothing does.
+//
+// A build that was told its address has written it into its pages. Promoting
+// those elsewhere would send visitors back.
 func (r Record) Bound(environment, branch, address string) (what, told string) {
 	for _, one := range [][2]string{{"environment", environment}, {"branch", branch}, {"address", address}} {
 		if told, ok := r.Told[one[0]]; ok && told != one[1] {

@@ -126,6 +126,7 @@ func (r Runs) Begin(ctx context.Context, begun Begun, hint int64) (Begun, error)
 		return begun, err
 	}
 
+	// Others begin builds at the same time; whoever creates the number has it.
 	for begun.Number = last + 1; ; begun.Number++ {
 		data, err := canon.Marshal(begun)
 		if err != nil {
@@ -189,6 +190,9 @@ func DecodeEnded(data []byte, n int64) (Ended, error) {
 	})
 }
 
+// decodeRun reads either half of run n. about tells the format and number that
+// a record says it has, and the format that it should have: the lowest that can
+// say what it says.
 func decodeRun[T any](data []byte, n int64, about func(T) (format, want int, number int64)) (T, error) {
 	var record T
 	err := canon.Unmarshal(data, &record)
@@ -204,14 +208,16 @@ func decodeRun[T any](data []byte, n int64, about func(T) (format, want int, num
 // any number). Runs that cannot be read are left out.
 func (r Runs) Back(ctx context.Context, n int64, limit int, want func(Run) bool) ([]Run, error) {
 	var found []Run
+	// Read in groups, many at once, since each is a request; a few more than
+	// needed may be read.
 	width := int64(4 * storage.Parallel(r.Store))
 	for n > 0 && (limit == 0 || len(found) < limit) {
-		some := make([]Run, min(width, n))
+		some, newest := make([]Run, min(width, n)), n
 		group, reading := errgroup.WithContext(ctx)
 		group.SetLimit(storage.Parallel(r.Store))
 		for i := range some {
 			group.Go(func() error {
-				run, err := r.Get(reading, n-int64(i))
+				run, err := r.Get(reading, newest-int64(i))
 				if errors.Is(err, ErrUnreadable) || errors.Is(err, storage.ErrNotFound) {
 					return nil
 				}

@@ -1,6 +1,19 @@
-// Package canon writes and reads records in the one spelling
-// that RFC 8785 (JSON canonicalization) gives each value, so
-// that equal records have equal bytes and equal hashes.
+// Package canon writes and reads records in the one spelling that RFC 8785 (JSON
+// canonicalization) gives each value, so that equal records have equal bytes and
+// equal hashes.
+//
+//	canon.Marshal(map[string]any{"site": "corvane", "format": 1})
+//	// {"format":1,"site":"corvane"}
+//
+// Reading is as strict as writing: Unmarshal refuses a field that the type does
+// not have, and bytes that Marshal would not write for the value that they hold.
+//
+//	{"site":"corvane","format":1}     ErrNotCanonical: the names are not sorted
+//	{"format":1, "site":"corvane"}    ErrNotCanonical: a blank
+//	{"format":1,"format":1}           ErrNotCanonical: a name twice
+//
+// Without that, two spellings of one record would have two hashes, and a program
+// that passes over a field it does not know would act on half of what was meant.
 package canon
 
 import (
@@ -22,6 +35,9 @@ var ErrNotCanonical = errors.New("not in canonical form (RFC 8785)")
 
 // Marshal encodes v, by the rules of encoding/json for
 // field names, in canonical form.
+//
+// Numbers are written as RFC 8785 wants them; names are sorted by UTF-16 code
+// units.
 func Marshal(v any) ([]byte, error) {
 	data, err := json.Marshal(v)
 	if err != nil {
@@ -34,6 +50,8 @@ func Marshal(v any) ([]byte, error) {
 // anything after the value, and all bytes but those that Marshal
 // writes for the same value (ErrNotCanonical): a record has one
 // form, so whoever reads one knows what its hash is the hash of.
+//
+// The error is ErrNotCanonical for bytes that Marshal would not write.
 func Unmarshal(data []byte, v any) error {
 	decoder := json.NewDecoder(bytes.NewReader(data))
 	decoder.DisallowUnknownFields()

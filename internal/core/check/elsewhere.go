@@ -86,6 +86,8 @@ func (c *pageCheck) findPlace(file release.File, data []byte, place Place) int {
 	}
 }
 
+// isHostByte reports whether a byte can stand in the name of a host (RFC 952,
+// RFC 1123), dots apart.
 func isHostByte(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-'
 }

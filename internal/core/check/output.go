@@ -44,6 +44,9 @@ const maxPage = 10 << 20
 // client-side route could answer, and what browsers ask for unasked.
 // Each address is told once, with the number of places that name it.
 func Pages(ctx context.Context, out Output) (finding.List, error) {
+	// Reading takes all processors and collects what pages name; judging then
+	// goes through that in order, so that the same output always has the same
+	// findings.
 	c := &pageCheck{Output: out, strays: map[Place]*stray{}, foreign: map[string]*named{},
 		answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{},
 		scripted: map[string][]string{}}
@@ -53,16 +56,24 @@ func Pages(ctx context.Context, out Output) (finding.List, error) {
 	return c.report(ctx)
 }
 
+// tally counts pages, to tell what all of them lack from what one lacks.
+type tally struct {
+	pages int
+	icons int    // pages that name an icon
+	first string // the first page, in order of path
+}
+
+// pageCheck is one look through the pages of a site. Pages are read by several
+// goroutines at once; what they find is noted under the mutex.
 type pageCheck struct {
 	Output
-	mutex    sync.Mutex
-	answers  map[string]answer.Answer // by path and query
-	named    map[string]*named        // by path and query
-	pages    int
-	icons    int // pages that name an icon
-	first    string
-	scripts  map[string]int      // by script: how many pages load it
-	scripted map[string][]string // by the address of a page that ends in a slash: the scripts that it loads
+	mutex sync.Mutex
+	tally
+	answers map[string]answer.Answer // by path and query
+	named   map[string]*named        // by path and query
+	scripts map[string]int           // by script: how many pages load it
+	// by the address of a page that ends in a slash: the scripts that it loads
+	scripted map[string][]string
 	strays   map[Place]*stray
 	foreign  map[string]*named // by host and path
 	shells   []string          // addresses that may be those of applications, in order
@@ -91,9 +102,14 @@ type named struct {
 	below  bool // the path lies below the base path
 }
 
+// read reads every page, style sheet and manifest that counts, several at once,
+// and notes what each refers to. Files larger than maxPage are passed over:
+// nobody writes pages of that size by hand.
 func (c *pageCheck) read(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
+	// Pages, style sheets and manifests name files; scripts are only searched
+	// for addresses of the site's other environments.
 	for _, file := range c.Files {
 		isPage, extension := media.ClassOf(file.Path) == media.Page, media.Extension(file.Path)
 		if !isPage && extension != ".css" && extension != ".webmanifest" && (len(c.Places) == 0 ||
@@ -124,6 +140,9 @@ func (c *pageCheck) read(ctx context.Context) error {
 	return group.Wait()
 }
 
+// addPage notes what a page says of itself and what it loads. The page for what
+// is missing is shown at any address, so what it lacks does not count against
+// the site.
 func (c *pageCheck) addPage(file release.File, p page) {
 	c.add(file, p.references, p.base)
 	c.mutex.Lock()
@@ -135,6 +154,8 @@ func (c *pageCheck) addPage(file release.File, p page) {
 	if p.icon && file.Path != "404.html" {
 		c.icons++
 	}
+	// Which scripts a page loads tells later whether it is an application,
+	// whose routes live in the browser.
 	at := answer.Address(file.Path)
 	for _, ref := range p.references {
 		if ref.kind == aScript {
@@ -155,16 +176,20 @@ func (c *pageCheck) addPage(file release.File, p page) {
 
 // add notes what a file names, once for each file.
 func (c *pageCheck) add(file release.File, references []reference, base string) {
+	// A host that is nobody's (RFC 2606), so that whatever stays on it is of
+	// this site.
 	from, err := url.Parse("https://site.invalid" + c.Base + answer.Address(file.Path))
 	if err != nil {
 		return
 	}
+	// <base href> moves all references of the page (HTML, section 4.2.3).
 	if base != "" {
 		if other, err := from.Parse(base); err == nil {
 			from = other
 		}
 	}
 
+	// A page that links to another ten times names it once.
 	seen := map[string]bool{}
 	for _, ref := range references {
 		target, below, ok := c.resolve(from, ref.target)
@@ -184,6 +209,8 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 		seen[target] = true
 		c.mutex.Lock()
 		n := c.named[target]
+		// Of all files that name something, the first in order of path is told,
+		// whichever goroutine came first.
 		if n == nil {
 			n = &named{target: target, raw: ref.target, kind: ref.kind, file: file.Path, line: ref.line,
 				below: below}
@@ -205,6 +232,8 @@ func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, o
 		return "", false, false // a place in the page itself, or no page at all
 	}
 
+	// Absolute addresses of the site's own environments are references of the
+	// site too.
 	if u.Host != "site.invalid" {
 		own := slices.ContainsFunc(c.Own, func(own string) bool {
 			at, err := url.Parse(own)
@@ -219,6 +248,7 @@ func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, o
 	if escaped == "" {
 		escaped = "/"
 	}
+	// /ferries-old is not below /ferries.
 	rest, below := strings.CutPrefix(escaped, c.Base)
 	if !below || rest != "" && rest[0] != '/' {
 		rest, below = escaped, false
@@ -235,6 +265,7 @@ func (c *pageCheck) resolve(from *url.URL, text string) (target string, below, o
 
 // ask answers an address of the site, once.
 func (c *pageCheck) ask(ctx context.Context, target string) (answer.Answer, error) {
+	// Every page of a site names the same style sheet.
 	if a, ok := c.answers[target]; ok {
 		return a, nil
 	}
@@ -247,6 +278,9 @@ func (c *pageCheck) ask(ctx context.Context, target string) (answer.Answer, erro
 	return a, err
 }
 
+// report turns what was noted into findings. What many pages refer to is told
+// once, with the first file that does, in order of path: the same output gives
+// the same report.
 func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	var found finding.List
 	list := make([]*named, 0, len(c.named))
@@ -258,6 +292,8 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line),
 			cmp.Compare(a.target, b.target))
 	})
+	// The guess is about scripts because there is nothing else to see: an
+	// application's page is mostly empty.
 	for at, scripts := range c.scripted {
 		// An application has a script that the other pages do not have.
 		if slices.ContainsFunc(scripts,
@@ -284,6 +320,7 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	if err := c.blank(ctx, &found); err != nil {
 		return nil, err
 	}
+	// Told once for the site, and only if all pages were read.
 	if c.pages > 0 && c.icons < c.pages && c.Only == nil {
 		if a, err := c.ask(ctx, "/favicon.ico"); err != nil {
 			return nil, err
@@ -309,6 +346,8 @@ func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
 	if len(c.home) == 0 {
 		return nil
 	}
+	// One thing that answers is enough: the page shows something, and what is
+	// missing is told by itself.
 	next := ""
 	for _, one := range c.home {
 		if !one.own {
@@ -351,6 +390,8 @@ func (c *pageCheck) isPage(a answer.Answer) bool {
 // judge says what is wrong with an address that pages name.
 func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error) {
 	var f finding.Finding
+	// The commonest reason for a site that stays on "loading": built for the
+	// root, served below a path.
 	if !n.below {
 		a, err := c.ask(ctx, n.target)
 		if err == nil && a.Status == http.StatusOK {
@@ -416,6 +457,8 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 		}
 	}
 
+	// A link into an application. It works when it is clicked there, and breaks
+	// when the page is loaded anew.
 	if n.kind == aPage && media.Extension(p.Name()) == "" && len(p.Names) > 0 {
 		if shell := c.shell(p); shell != "" {
 			rest := strings.TrimSuffix(shell, "/") + "/{rest:all}"
@@ -435,6 +478,8 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 	return f, nil
 }
 
+// missingCode is the end of a finding's code, which people put into
+// check.ignore: missing-page, missing-file.
 func missingCode(k kind) string {
 	if k == aPage {
 		return "page"
@@ -463,6 +508,8 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 	if len(before.Files) == 0 && before.Site.Rules == nil {
 		return nil, nil
 	}
+	// A page that moved has the same bytes elsewhere: the best proposal for a
+	// redirect that there is.
 	byDigest := map[string]string{}
 	there := map[string]bool{}
 	for _, file := range in.Files {
@@ -506,6 +553,8 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 	if before.Site.Rules == nil {
 		return found, nil
 	}
+	// Old addresses that a rule kept alive. Of patterns with placeholders
+	// nobody can say which addresses were in use.
 	for i := range before.Site.Rules.Rules {
 		r := &before.Site.Rules.Rules[i]
 		if r.Verb != rules.Redirect && r.Verb != rules.Rewrite || !r.Pattern.IsLiteral() || len(r.When) > 0 {
@@ -523,7 +572,8 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 // or address it is about. An empty one means any.
 type Accepted struct{ Code, Path string }
 
-// Without leaves out what is accepted.
+// Without leaves out warnings that the configuration accepts, by code or by
+// file. Errors stay.
 func Without(found finding.List, accepted []Accepted) finding.List {
 	return slices.DeleteFunc(slices.Clone(found), func(f finding.Finding) bool {
 		return f.Level != finding.Error && slices.ContainsFunc(accepted, func(a Accepted) bool {

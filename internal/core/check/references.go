@@ -31,7 +31,7 @@ type reference struct {
 	line   int    // from 1
 }
 
-// page is what a page says.
+// page is what a page loads and links to, as its HTML says.
 type page struct {
 	references []reference
 	base       string // of its base element
@@ -66,6 +66,8 @@ func readPage(data []byte) page {
 	}
 }
 
+// element takes what an element refers to: the attributes that HTML gives it
+// for that (WHATWG HTML, section 2.4).
 func (p *page) element(token html.Token, line int) {
 	attributes := map[string]string{}
 	for _, attribute := range token.Attr {
@@ -108,6 +110,8 @@ func (p *page) element(token html.Token, line int) {
 	}
 }
 
+// link takes what a link element loads. Relations that load nothing, such as
+// canonical and next, are left out.
 func (p *page) link(attributes map[string]string, add func(kind, string)) {
 	for rel := range strings.FieldsSeq(strings.ToLower(attributes["rel"])) {
 		switch rel {
@@ -227,6 +231,8 @@ func readStyle(data []byte) []reference {
 	}
 }
 
+// styled says what kind of thing a url() of a style sheet loads, from where in
+// the sheet it stands.
 func styled(imports, font bool) kind {
 	switch {
 	case imports:
@@ -237,6 +243,8 @@ func styled(imports, font bool) kind {
 	return anImage
 }
 
+// unquote takes the quotation marks off a string of a style sheet, and the
+// backslashes of its escapes.
 func unquote(text string) string {
 	if len(text) >= 2 && (text[0] == '"' || text[0] == '\'') && text[len(text)-1] == text[0] {
 		text = text[1 : len(text)-1]

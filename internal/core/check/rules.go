@@ -1,5 +1,16 @@
 // Package check finds what would break before visitors do: in rules, in
 // expectations, and in the pages of an output.
+//
+//	check.Rules(ctx, in)         // a rule that can never match, a loop, a redirect to nothing
+//	check.Expectations(ctx, in)  // "expect /fares 200", asked of the release itself
+//	check.Pages(ctx, out)        // links, scripts, styles and images that lead nowhere
+//	check.Lost(ctx, before, in)  // addresses that answer today and would not tomorrow
+//
+// Nothing here guesses what an edge would do: each question is put to
+// answer.Decide, the function that the edge uses, with the rules and the files of
+// the release in question. A finding is an Error where the release would certainly
+// do what nobody can want (a circle of redirects, a target that is not there), and
+// a Warning where a page may know better: its links can be made by scripts.
 package check
 
 import (
@@ -43,6 +54,7 @@ func Rules(ctx context.Context, in Input) (finding.List, error) {
 	return c.found, nil
 }
 
+// ruleCheck looks through the rules of a site, one after another.
 type ruleCheck struct {
 	Input
 	ctx   context.Context
@@ -50,8 +62,11 @@ type ruleCheck struct {
 	twice map[string]*rules.Rule // by their record
 }
 
+// rules returns the rules in the order in which they are tried.
 func (c *ruleCheck) rules() []rules.Rule { return c.Site.Rules.Rules }
 
+// add notes a finding at a rule; it is returned so that more can be said.
+// Findings about the target point at the target, not at the verb.
 func (c *ruleCheck) add(level finding.Level, code string, r *rules.Rule, format string, args ...any,
 ) *finding.Finding {
 	at := r.At
@@ -105,6 +120,7 @@ func (c *ruleCheck) alone() error {
 	return nil
 }
 
+// asks reports whether a rule has a condition of a kind.
 func asks(r *rules.Rule, kind rules.Kind) bool {
 	return slices.ContainsFunc(r.When, func(c rules.Condition) bool { return c.Kind == kind })
 }
@@ -229,6 +245,7 @@ func (c *ruleCheck) names(r *rules.Rule) error {
 		return nil
 	}
 
+	// In the order in which the edge looks.
 	for _, name := range rules.Candidates(path) {
 		if _, ok, err := c.Site.Files.Lookup(c.ctx, name); err != nil || ok {
 			return err
@@ -240,6 +257,8 @@ func (c *ruleCheck) names(r *rules.Rule) error {
 	return nil
 }
 
+// nearest returns the path of a file that is spelled much like one that is not
+// there; "" if none is.
 func (c *ruleCheck) nearest(path address.Path) string {
 	return nearestFile(c.Files, path.Name())
 }
@@ -255,6 +274,8 @@ func (c *ruleCheck) follow(r *rules.Rule) error {
 		return err // another rule takes it, or it would lead to itself
 	}
 
+	// As a browser follows, with the same bound on hops; the request keeps what
+	// the rule asks for.
 	path := []string{start}
 	last := r
 	for hops := 1; ; hops++ {
@@ -323,6 +344,8 @@ func (c *ruleCheck) hidden() error {
 		req := answer.Request{Method: http.MethodGet, Path: at.String(), Environment: answer.Production,
 			Scheme: "https", Now: c.Now}
 
+		// The first rule without conditions that takes a page's own address
+		// hides the page from everybody.
 		var by *rules.Rule
 		c.Site.Rules.Each(rules.First, at, &address.Query{}, false, func(r *rules.Rule) bool {
 			if len(r.When) == 0 {
@@ -371,6 +394,7 @@ func (c *ruleCheck) hidden() error {
 // nearestFile proposes a file whose path is like one that is not there.
 func nearestFile(files []release.File, name string) string {
 	best, bestScore := "", 0
+	// Compared without what addresses do not show: case, .html, index.
 	wanted := strings.ToLower(strings.TrimSuffix(strings.TrimSuffix(name, "/index.html"), ".html"))
 	base := wanted[strings.LastIndexByte(wanted, '/')+1:]
 	if base == "" {
@@ -418,6 +442,8 @@ func alike(files []release.File, name string) string {
 		}
 	}
 
+	// Only the same folder, and not too many: comparing each pair of a large
+	// site would take longer than the deploy.
 	nearest := spelling.Nearest("/"+name, addresses)
 	if nearest == "" || len(nearest) < len(folder)+2 {
 		return ""

@@ -20,6 +20,8 @@ import (
 // fields, as a visitor without cookies gets them in production.
 func Addresses(ctx context.Context, before, after Side) (paths, patterns []string, err error) {
 	differ, ordered := compareRules(before.Rules, after.Rules)
+	// Each address is asked on both sides, as a visitor would; what a rule
+	// changes is then found without understanding the rule.
 	asked := map[string]bool{}
 	everything := len(differ) > 0 || ordered || len(settings(before.Site.Settings, after.Site.Settings)) > 0
 	add := func(file string) {
@@ -48,6 +50,8 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 		}
 	}
 
+	// A pattern stands for more addresses than can be asked, so it is told as
+	// it is.
 	for _, rule := range differ {
 		if strings.Contains(rule.Text, "{") && !slices.Contains(patterns, rule.Text) {
 			patterns = append(patterns, rule.Text)
@@ -72,6 +76,9 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 	return paths, patterns, nil
 }
 
+// ask returns what a visitor gets at a path of one side, over HTTPS and as in
+// production: differences that only a password or a preview makes are none of
+// the releases.
 func ask(ctx context.Context, side Side, path string) (answer.Answer, error) {
 	return answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: side.Base + path, Base: side.Base,
 		Environment: answer.Production, Scheme: "https", Now: side.Now}, side.Site)

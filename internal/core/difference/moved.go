@@ -22,6 +22,7 @@ const (
 // findMoved makes one item of a file that went and one that came with the same
 // content; of pages, with nearly the same text.
 func findMoved(ctx context.Context, items []Item, before, after Side) ([]Item, error) {
+	// The same bytes first, which needs no reading.
 	went, came := map[digest.Digest][]int{}, []int{}
 	for i, item := range items {
 		switch item.Kind {
@@ -110,6 +111,8 @@ func findAlike(ctx context.Context, items []Item, gone map[int]bool, before, aft
 		}
 	}
 
+	// The most alike first, so that each page finds its best match and is found
+	// once.
 	slices.SortStableFunc(pairs, func(a, b pair) int { return b.alike - a.alike })
 	for _, p := range pairs {
 		if gone[p.from] || items[p.to].Kind == Moved {

@@ -44,6 +44,8 @@ func weights(ctx context.Context, before, after Side, items []Item) (list []Weig
 		}
 	}
 
+	// Each page is weighed with all that it loads; of a large site only those
+	// that changed.
 	if partial = len(pages) > weighedPages; partial {
 		pages = slices.DeleteFunc(pages, func(f release.File) bool { return changed[f.Path] == "" })
 		pages = pages[:min(len(pages), weighedPages)]
@@ -84,6 +86,7 @@ func weights(ctx context.Context, before, after Side, items []Item) (list []Weig
 	return list, partial, err
 }
 
+// abs returns the size of a difference, whichever way it goes.
 func abs(n int64) int64 { return max(n, -n) }
 
 // scale weighs the pages of one side. What style sheets load is remembered.
@@ -96,6 +99,8 @@ type scale struct {
 // weigh adds up a page and everything that it loads, each file once, at the
 // addresses that answer with a file.
 func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
+	// As a browser loads: the page, what it names, what its style sheets name,
+	// each once.
 	total, seen, waiting := int64(0), map[string]bool{page.Path: true}, []release.File{page}
 	for len(waiting) > 0 {
 		file := waiting[0]
@@ -124,6 +129,9 @@ func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
 	return total, nil
 }
 
+// loaded returns the paths of what a page or a style sheet loads. Style sheets
+// are read once, since many pages load the same; of what is too large to be
+// written by hand nothing is known.
 func (s *scale) loaded(ctx context.Context, file release.File) ([]string, error) {
 	style := media.Extension(file.Path) == ".css"
 	if !style && media.ClassOf(file.Path) != media.Page || file.Size > weighedSize {

@@ -1,4 +1,10 @@
 // Package digest names bytes by their SHA-256 (FIPS 180-4).
+//
+//	d := digest.Of([]byte("Corvane"))
+//	d.Key() // "objects/<first two digits>/<all 64 digits>"
+//
+// The first two digits make a folder of their own, so that a store of a million
+// objects has 256 folders with some four thousand names each.
 package digest
 
 import (
@@ -20,6 +26,9 @@ func Of(data []byte) Digest { return sha256.Sum256(data) }
 
 // Parse reads the text form. Upper-case digits are
 // refused, so that a digest has one spelling.
+//
+// Capital letters are refused: a digest has one spelling, so that keys can be
+// compared as texts.
 func Parse(text string) (Digest, error) {
 	var d Digest
 	if len(text) != hex.EncodedLen(Size) {

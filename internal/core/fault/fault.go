@@ -1,5 +1,27 @@
 // Package fault holds the one error type whose text is written for people: what
 // happened, where, and what to do next.
+//
+//	fault.New(fault.Refused, "frozen", "production is frozen").
+//		At("%s", address).
+//		Because(err).
+//		Then("orilla thaw production").
+//		Marked(ErrFrozen)
+//
+// prints as
+//
+//	error: production is frozen [frozen]
+//	   at: https://corvane.example/
+//	  why: …
+//	 next: orilla thaw production
+//
+// Two audiences never share a text. Programs decide on a Kind (which becomes the
+// exit status), on sentinels by errors.Is (Marked), and scripts on the Code; none
+// of them reads What. People read What, Where and Next, and none of these is built
+// from the text of another error: that is in Because, behind the sentence.
+//
+// Packages below the command line return plain errors where only a program will
+// decide on them, and a fault.Error where they know more about what to do next
+// than whoever called them.
 package fault
 
 import (
@@ -26,7 +48,8 @@ const (
 // Detail holds further lines, printed as they are; Next is what to do, one
 // proposal each. Code is stable and may be relied on by programs.
 type Error struct {
-	Kind   Kind
+	Kind Kind
+	// Scripts may rely on codes; programs of this repository ask errors.Is.
 	Code   string
 	What   string
 	Where  string
@@ -120,6 +143,9 @@ type Notice struct {
 
 // All returns the errors that were joined into one, as errors.Join does, in
 // order: each has something to say. Any other error is alone.
+//
+// errors.Join makes one error of several, and people are to see each with what
+// to do next.
 func All(err error) []error {
 	//nolint:errorlint // only what was joined last: what is wrapped belongs to a message
 	joined, ok := err.(interface{ Unwrap() []error })

@@ -1,5 +1,16 @@
-// Package finding is what checking finds: a mistake or something that deserves
-// a look, with the place it is at.
+// Package finding is what checking finds: a mistake, or something that deserves a
+// look, with the place it is at.
+//
+//	site.rules:2:1: warning: this rule never applies: the one at site.rules:1:1
+//	takes all its paths [rule-shadowed]
+//	    redirect /boats/kraken -> /fleet/
+//	    ^
+//	    site.rules:1:1: redirect /boats/{rest:all} -> /fleet/
+//	  next: put this rule above that one, or remove it
+//
+// A List is collected to its end before anybody acts on it, so that ten mistakes
+// in a file are told at once and not one after each attempt. An Error stops a
+// deploy; a Warning does so only if the configuration lists its code.
 package finding
 
 import (
@@ -170,6 +181,7 @@ func (l List) Problem() error {
 	return problem
 }
 
+// indent puts something before each line.
 func indent(lines []string, by string) []string {
 	out := make([]string, len(lines))
 	for i, line := range lines {

@@ -1,11 +1,16 @@
 // Package hosts keeps whom a host of an address belongs to: one site, which may
 // let others have paths on it.
 //
-// Each host has a numbered journal under the hash of its name. As in the
-// journals of environments, entry n+1 is created only if it is absent, and
-// holds the whole resulting state; so of two who take or hand over the same
-// host, one wins, and the other one sees it. A host "*.NAME" is all names one
-// label below NAME, but for those that have an owner of their own.
+//	hosts/<sha256 of "corvane.example">/0000000001    owner corvane
+//	hosts/<sha256 of "corvane.example">/0000000002    owner corvane; /shop granted to corvane-shop
+//
+// Each host has a numbered journal under the hash of its name. As in the journals
+// of environments, entry n+1 is created only if it is absent, and holds the whole
+// resulting state; so of two who take or hand over the same host, one wins, and
+// the other one sees it. A host "*.NAME" is all names one label below NAME, but
+// for those that have an owner of their own.
+//
+// Names are compared as DNS does, in lower case, and without a port.
 package hosts
 
 import (
@@ -33,7 +38,8 @@ var (
 	ErrInDoubt = errors.New("the store stopped answering while the entry was written")
 )
 
-// Entry is one record: whom a host belongs to from here on.
+// Entry is one record in the journal of a host: its owner and grants from here
+// on.
 type Entry struct {
 	Format   int           `json:"format"`
 	Host     string        `json:"host"`   // in lower case, "*.NAME" for all names below NAME
@@ -66,6 +72,7 @@ func (e Entry) Allows(site, path string) bool {
 	})
 }
 
+// slashed ends a path in a slash, so that /fares is no part of /fares-old.
 func slashed(path string) string { return strings.TrimSuffix(path, "/") + "/" }
 
 // Of returns the host and the path of an address; a host
@@ -80,6 +87,9 @@ func Of(address string) (host, path string, err error) {
 
 // Wildcard returns the host that stands for all names beside one; "" for a name
 // without a dot, and for a wildcard.
+//
+//	www.corvane.example   *.corvane.example
+//	*.corvane.example     none
 func Wildcard(host string) string {
 	_, rest, ok := strings.Cut(host, ".")
 	if !ok || strings.HasPrefix(host, "*") {
@@ -88,6 +98,8 @@ func Wildcard(host string) string {
 	return "*." + rest
 }
 
+// hash names a host in keys: hosts may be longer than a part of a key, and
+// wildcards have a character that keys lack.
 func hash(host string) string { return digest.Of([]byte(host)).String() }
 
 // Read reads an entry of any host.
@@ -147,6 +159,8 @@ func Head(ctx context.Context, store storage.Store, host string) (Entry, error) 
 	return get(ctx, store, host, n)
 }
 
+// get reads entry n of a host's journal. The error is storage.ErrNotFound for
+// one that is not there yet, and ErrDamaged for one that is not that entry.
 func get(ctx context.Context, store storage.Store, host string, n int64) (Entry, error) {
 	data, err := store.Get(ctx, storage.HostKey(hash(host), n))
 	if err != nil {
@@ -155,9 +169,10 @@ func get(ctx context.Context, store storage.Store, host string, n int64) (Entry,
 	return Decode(data, host, n)
 }
 
-// Owner returns the entry that says whom a host belongs to: its own, or that of
-// the names beside it; one without a site if nobody has it.
+// Owner returns the entry that names the owner of a host: its own, else that of
+// the wildcard above it, else one without a site.
 func Owner(ctx context.Context, store storage.Store, host string) (Entry, error) {
+	// A host's own journal comes before that of the wildcard above it.
 	own, err := Head(ctx, store, host)
 	if err != nil || own.Site != "" {
 		return own, err
@@ -181,6 +196,8 @@ const tries = 5
 func Append(ctx context.Context, store storage.Store, host, attempt string,
 	decide func(head Entry) (Entry, error),
 ) (Entry, error) {
+	// As in the journals of environments: a try whose answer was lost is looked
+	// for before the next one.
 	failures, unclear := 0, int64(0) // the number of a try of which nothing is known
 	for {
 		head, err := Head(ctx, store, host)
@@ -213,6 +230,8 @@ func Append(ctx context.Context, store storage.Store, host, attempt string,
 			return next, nil
 		}
 
+		// Whether it was written has to be known even if the caller was
+		// interrupted.
 		there, err := get(context.WithoutCancel(ctx), store, host, next.Number)
 		switch {
 		case err == nil && there.Attempt == attempt:

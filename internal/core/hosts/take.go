@@ -51,6 +51,9 @@ func (t *Taking) Take(ctx context.Context, addresses []string) error {
 	return nil
 }
 
+// take makes one address the site's. A host that nobody owns goes to whom it is
+// answered for already, if that is known: stores of early versions had no
+// owners.
 func (t *Taking) take(ctx context.Context, address string) error {
 	host, path, err := Of(address)
 	if err != nil {

@@ -38,7 +38,7 @@ func (r *Refusal) Error() string { return fmt.Sprintf("%s: %v", r.Entry.Label(),
 // Unwrap returns the reason.
 func (r *Refusal) Unwrap() error { return r.Reason }
 
-// Move is what an activation wants.
+// Move is what an activation wants to be live, and on whose word.
 type Move struct {
 	Release release.ID
 	Origin
@@ -76,6 +76,9 @@ func (e Entry) by(cause, who, why string) Entry {
 
 // Activate decides a deploy or a promotion. A freeze that was overridden by a
 // person goes on. now is by the store's clock.
+//
+// What can keep it from going live comes back as a *Refusal: ErrFrozen for what
+// is automatic.
 func Activate(kind Kind, move Move, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
 		entry := after(head, kind).by(move.Cause, move.Who, move.Why)
@@ -107,7 +110,8 @@ func Activate(kind Kind, move Move, now time.Time) Decide {
 	}
 }
 
-// Back is what a rollback wants.
+// Back is what a rollback wants: which entry's state, and whether the
+// environment goes on following its branch.
 type Back struct {
 	// which activation to bring back; nil: the newest different release before
 	To              func(Entry) bool
@@ -183,6 +187,8 @@ func (j *Journal) Current(ctx context.Context, head Entry) Entry {
 
 // SetFrozen decides a freeze, or, with nil, a thaw. now is by the store's
 // clock: a freeze whose time has passed needs no thaw.
+//
+// The error is a *Refusal with ErrAlready if there is nothing to change.
 func SetFrozen(frozen *Frozen, cause, who, why string, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
 		if head == nil {
@@ -295,6 +301,9 @@ const PreviewPrefix = "preview."
 
 // DisplayName turns the stored name of an environment into
 // the one that people read and type.
+//
+//	production       production
+//	preview.winter   preview/winter
 func DisplayName(environment string) string {
 	if label, ok := strings.CutPrefix(environment, PreviewPrefix); ok {
 		return "preview/" + label
@@ -303,6 +312,8 @@ func DisplayName(environment string) string {
 }
 
 // StoredName turns what people type into the stored name.
+//
+// The stored name has no slash, since it is one part of a key.
 func StoredName(environment string) string {
 	if label, ok := strings.CutPrefix(environment, "preview/"); ok {
 		return PreviewPrefix + label

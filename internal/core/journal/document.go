@@ -56,6 +56,9 @@ var DefaultRetention = Retention{Releases: 10, Seconds: 30 * 24 * 60 * 60}
 
 // NewDocument makes the document of an environment of which a commit says
 // content. If that is nothing, there is none: the zero Document.
+//
+// The document is kept as an object and named by its digest, so entries that
+// say the same name the same.
 func NewDocument(content DocumentContent, commit string) (Document, error) {
 	if len(content.Addresses) == 0 && len(content.Upstreams) == 0 && content.Retention == nil &&
 		content.Settings == nil {
@@ -94,6 +97,7 @@ func (d DocumentContent) Changes(before DocumentContent) []string {
 	return lines
 }
 
+// merged returns what both maps say; where they differ, b has the last word.
 func merged(a, b map[string]string) map[string]string {
 	all := maps.Clone(a)
 	if all == nil {

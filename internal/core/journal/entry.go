@@ -1,10 +1,22 @@
-// Package journal is the append-only list of what an environment served, and
-// the decisions about its next entry.
+// Package journal is the append-only list of what an environment served, and the
+// decisions about its next entry.
 //
-// Entry n+1 is created only if it is absent, and nobody ever
-// changes or removes one while the site lives: the journal is
-// the only place where writers meet. Each entry holds the whole
-// resulting state, so the last one alone says what is live.
+//	sites/corvane/environments/production/journal/0000000001  deploy    r-4f1c9a2b07
+//	sites/corvane/environments/production/journal/0000000002  deploy    r-9be0312c55
+//	sites/corvane/environments/production/journal/0000000003  rollback  r-4f1c9a2b07
+//
+// Entry n+1 is created only if it is absent, and nobody ever changes or removes
+// one while the site lives: the journal is the only place where writers meet. Each
+// entry holds the whole resulting state, so the last one alone says what is live.
+//
+// A decision about the next entry is a function of the last one:
+//
+//	journal.Append(ctx, journal.Activate(journal.Deploy, move, now))
+//
+// Append reads the head, asks the function, and creates the entry; if somebody
+// else was faster, it reads and asks again. So a rule such as "an automatic deploy
+// does not follow a rollback" or "nothing moves while it is frozen" is decided on
+// the state that it will follow, however many write at once.
 package journal
 
 import (
@@ -46,6 +58,8 @@ const (
 // Activates reports whether entries of this kind chose the release they name.
 func (k Kind) Activates() bool { return k == Deploy || k == Promotion || k == Rollback }
 
+// known reports whether this version knows what entries of the kind mean. A
+// later kind is damage to it: guessing could put the wrong thing live.
 func (k Kind) known() bool {
 	switch k {
 	case Deploy, Promotion, Rollback, Freeze, Thaw, Settings, Access, Removal:
@@ -182,6 +196,8 @@ const (
 )
 
 // At reports whether the freeze holds at the given time.
+//
+// It may be asked of nil, which never holds.
 func (f *Frozen) At(now time.Time) bool { return f != nil && (f.Until == nil || now.Before(*f.Until)) }
 
 // formatOf is the lowest version that can say what an entry says.
@@ -196,6 +212,9 @@ func (e Entry) formatOf() int {
 func (e Entry) Counts(now time.Time) bool { return e.From == nil || !now.Before(*e.From) }
 
 // Encode returns the record's bytes.
+//
+// The bytes are canonical (RFC 8785): whoever encodes the same entry gets the
+// same hash.
 func (e Entry) Encode() ([]byte, error) {
 	e.When = e.When.UTC().Truncate(time.Millisecond)
 	return canon.Marshal(e)
@@ -235,6 +254,8 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 }
 
 // Label is how an entry is written and typed: environment:number.
+//
+// Labels are what people type to go back: orilla rollback production:12.
 func (e Entry) Label() string { return fmt.Sprintf("%s:%d", DisplayName(e.Environment), e.Number) }
 
 // Gone reports whether the environment serves nothing at a time, by the store's

@@ -28,6 +28,8 @@ type pulse struct {
 }
 
 // ReadHints returns the hints of a site; none if they cannot be read.
+//
+// A wrong hint costs time and nothing else: numbers are always confirmed.
 func ReadHints(ctx context.Context, store storage.Store, site string) Hints {
 	data, err := store.Get(ctx, storage.PulseKey(site))
 	var p pulse
@@ -39,6 +41,8 @@ func ReadHints(ctx context.Context, store storage.Store, site string) Hints {
 
 // Pulse tells edge nodes that a site has moved, and leaves hints for the next
 // who looks. It may get lost without harm.
+//
+// It is written after the entry, so whoever sees the hint finds the entry.
 func (h Hints) Pulse(ctx context.Context, store storage.Store, entry Entry) {
 	if len(h) >= maxHints {
 		clear(h)

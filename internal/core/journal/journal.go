@@ -28,6 +28,9 @@ type Journal struct {
 }
 
 // Get returns entry n, or storage.ErrNotFound.
+//
+// The error is ErrDamaged or ErrUnknown for one that cannot be read, with the
+// number in the entry all the same.
 func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
 	data, err := j.Store.Get(ctx, storage.JournalKey(j.Site, j.Environment, n))
 	if err != nil {
@@ -40,10 +43,14 @@ func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
 
 // HeadNumber returns the number of the last entry, 0 if there is none. hint is
 // as storage.LastNumber takes it.
+//
+// It asks whether numbers are there and reads none of them.
 func (j *Journal) HeadNumber(ctx context.Context, hint int64) (int64, error) {
 	return storage.LastNumber(ctx, hint, j.exists)
 }
 
+// exists reports whether entry n was written. Entries are never removed one by
+// one, so what was there once is there still.
 func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {
 	_, err := j.Store.Stat(ctx, storage.JournalKey(j.Site, j.Environment, n))
 	if errors.Is(err, storage.ErrNotFound) {
@@ -56,6 +63,8 @@ func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {
 // right, or a few entries old, costs one read more than
 // the entries that came since; see HeadNumber for others.
 func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
+	// Entries are never removed while the site lives, so a hint that names one
+	// is a place to begin from, however old it is.
 	if hint > 0 {
 		if entry, err := j.Get(ctx, hint); err == nil {
 			return j.following(ctx, entry)
@@ -80,6 +89,9 @@ var ErrBehind = errors.New("the journal does not go on from what it was")
 
 // From returns the last entry of a journal that goes on from an entry that was
 // there, or ErrBehind. It costs what Head costs with a hint.
+//
+// An edge node asks this: an entry that is gone, or another one than it was,
+// means that the store is not what it was.
 func (j *Journal) From(ctx context.Context, known Entry) (Entry, error) {
 	entry, err := j.Get(ctx, known.Number)
 	if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Attempt != known.Attempt {
@@ -93,6 +105,8 @@ func (j *Journal) From(ctx context.Context, known Entry) (Entry, error) {
 
 // following walks on from an entry to the last one.
 func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
+	// Mostly there is none or one more. After four, a search that doubles its
+	// steps is faster.
 	for range 4 {
 		next, err := j.Get(ctx, entry.Number+1)
 		if errors.Is(err, storage.ErrNotFound) {
@@ -185,7 +199,13 @@ const tries = 5
 // All tries of one call are one attempt: a request of
 // which nothing is known may arrive long after another was
 // made, and then the decision has been carried out, once.
+//
+// It is safe to call from any number of processes at once. The error is
+// decide's, or ErrInDoubt if the store stopped answering at a moment that
+// leaves open whether the entry counts.
 func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry, error) {
+	// One attempt for all tries of this decision: an entry that carries it is
+	// ours, whichever try wrote it.
 	failures, attempt, unclear := 0, j.Attempt(), int64(0) // the number of a try of which nothing is known
 	for {
 		head := &after
@@ -203,9 +223,13 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 			}
 		}
 
+		// A try whose answer was lost may have landed since. It has to be found
+		// before another one is made.
 		if own, err := j.landed(ctx, unclear, attempt, head); own.Attempt == attempt || err != nil {
 			return own, err
 		}
+		// Asked with each new head, so a decision is never about a state that
+		// is over.
 		entry, err := decide(head)
 		if err != nil && !after.sum.IsZero() {
 			after = Entry{Number: after.Number} // what refuses may be over since that was read
@@ -228,6 +252,8 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 
 		after = Entry{Number: entry.Number - 1} // somebody was faster
 		if err != nil {
+			// A refusal is clear: nothing was written. Of anything else it
+			// cannot be known.
 			refused := errors.Is(err, storage.ErrReadOnly) || errors.Is(err, storage.ErrDenied) ||
 				errors.Is(err, storage.ErrCredentials)
 			if !refused {
@@ -257,6 +283,9 @@ func (j *Journal) landed(ctx context.Context, unclear int64, attempt string, hea
 	return own, nil
 }
 
+// place gives an entry its place in the journal, after head or, where that is
+// nil, as the first: its number, its time, and the digest of the entry before,
+// which makes the journal a chain.
 func (j *Journal) place(entry *Entry, head *Entry) {
 	entry.Format, entry.Site, entry.Environment = entry.formatOf(), j.Site, j.Environment
 	entry.Number, entry.When = 1, j.Now().UTC().Truncate(time.Millisecond)
@@ -273,6 +302,7 @@ func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 		return false, err
 	}
 	entry.sum = digest.Of(data)
+	// The moment at which visitors get something else.
 	failed := j.Store.Create(ctx, storage.JournalKey(j.Site, j.Environment, entry.Number), data)
 	if failed == nil {
 		return true, nil
@@ -298,6 +328,8 @@ func (j *Journal) write(ctx context.Context, entry *Entry) (bool, error) {
 	return false, inDoubt(*entry, failed)
 }
 
+// inDoubt is the error of an entry of which nobody knows whether it was
+// written.
 func inDoubt(entry Entry, failed error) error {
 	return fmt.Errorf("%w: %s: %w", ErrInDoubt, entry.Label(), failed)
 }

@@ -1,6 +1,14 @@
-// Package media knows the media types of the files that sites consist of. The
-// table is in the binary, so that a type never depends on the machine; what a
-// release was given is kept in its index.
+// Package media knows the media types of the files that sites consist of, and
+// which kinds of files are pages, assets or documents.
+//
+//	media.Type("planner/app.js", true)         // "text/javascript; charset=utf-8"
+//	media.ClassOf("fonts/corvane.woff2")       // Font
+//	media.Fingerprinted("app.3f9a1c2b.js")     // true: the name tells the content
+//
+// The table is in the binary, so that a type never depends on the machine (not on
+// /etc/mime.types, nor on the Windows registry); what a release was given is kept
+// in its index. So the table may grow without changing what is live: an extension
+// that is added counts for releases made from then on.
 package media
 
 import (
@@ -29,6 +37,7 @@ const (
 	Binary
 )
 
+// kind is what an extension stands for.
 type kind struct {
 	mediaType string
 	class     Class
@@ -184,6 +193,9 @@ func Fingerprinted(name string) bool {
 	return looksHashed(stem[at+1:])
 }
 
+// looksHashed reports whether a part of a file's name looks like a digest of
+// its content: long, of letters and digits, with enough of both that no word or
+// year is taken for one.
 func looksHashed(part string) bool {
 	letters, digits := 0, 0
 	for _, c := range part {
@@ -199,6 +211,9 @@ func looksHashed(part string) bool {
 	return len(part) >= 8 && letters > 0 && digits > 0
 }
 
+// isServiceWorker reports whether a script is, by its name, one that stays
+// installed in browsers. Kept for a year, an old one would go on answering from
+// its own cache.
 func isServiceWorker(stem string) bool {
 	stem = strings.ToLower(stem)
 	if stem == "sw" || strings.HasSuffix(stem, "-sw") || strings.HasSuffix(stem, ".sw") {

@@ -34,6 +34,9 @@ func hold(ctx context.Context, store storage.Store, key string, data []byte, wri
 	return l
 }
 
+// renew writes the lease anew until the context ends. A renewal that arrives
+// late, since this machine slept or the store hung, does not make up for the
+// time between: whoever waits may have taken the lease for lapsed.
 func (l *lease) renew(ctx context.Context) {
 	defer close(l.ended)
 	ticker := time.NewTicker(renew)
@@ -129,16 +132,20 @@ type writer struct {
 	late  error
 }
 
+// Create implements storage.Store, while the lease lasts.
 func (w *writer) Create(ctx context.Context, key string, data []byte) error {
 	return w.lease.during(ctx, w.late,
 		func(ctx context.Context) error { return w.Store.Create(ctx, key, data) }, refused)
 }
 
+// Replace implements storage.Store, while the lease lasts.
 func (w *writer) Replace(ctx context.Context, key string, data []byte) error {
 	return w.lease.during(ctx, w.late,
 		func(ctx context.Context) error { return w.Store.Replace(ctx, key, data) }, refused)
 }
 
+// Begin implements storage.Store. What is added may arrive whenever it does;
+// only Commit is bound to the lease.
 func (w *writer) Begin(ctx context.Context) (storage.Batch, error) {
 	batch, err := w.Store.Begin(ctx)
 	return &writerBatch{batch, w}, err
@@ -151,6 +158,7 @@ type writerBatch struct {
 	writer *writer
 }
 
+// Commit implements storage.Batch, while the lease lasts.
 func (b *writerBatch) Commit(ctx context.Context) (taken []string, err error) {
 	err = b.writer.lease.during(ctx, b.writer.late, func(ctx context.Context) (err error) {
 		taken, err = b.Batch.Commit(ctx)

@@ -1,7 +1,7 @@
 // Package pins lets writers rely on what is in a store
 // while others remove from it.
 //
-// A writer takes a pin before it looks what is there, and drops it when its
+// A writer takes a pin before it looks at what is there, and drops it when its
 // journal entry is written. Who removes publishes the list of what it condemns,
 // and only then reads the pins:
 //
@@ -86,6 +86,8 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 	h := &Hold{store: store, key: storage.PinKey(id), pin: pin, runs: map[string]*run{},
 		before: map[string]bool{}}
 	h.pin.Format = format
+	// Taken before the write: whatever the request takes makes the lease
+	// shorter for its holder, and never longer.
 	now := time.Now()
 	data, err := canon.Marshal(h.pin)
 	if err != nil {
@@ -95,6 +97,8 @@ func Take(ctx context.Context, store storage.Store, id string, pin Pin) (*Hold, 
 	if err := store.Create(ctx, h.key, data); err != nil {
 		return nil, err
 	}
+	// Renewed from here on by a goroutine of its own; a build may take longer
+	// than a lease.
 	h.lease = hold(ctx, store, h.key, data, now)
 	if h.Ahead, err = storage.Ahead(ctx, store, h.key, now); err == nil {
 		err = h.first(ctx)
@@ -114,6 +118,8 @@ func (h *Hold) Drop(ctx context.Context) {
 	if h == nil {
 		return
 	}
+	// A write of which no answer came may still arrive. The pin stays to
+	// protect what it writes, and lapses.
 	if h.lease.end(); h.lease.unclear.Load() {
 		return
 	}
@@ -140,9 +146,12 @@ func (h *Hold) Writer() storage.Store { return &writer{h.store, h.lease, ErrLaps
 // first reads which removals are going on, and whether they know of this pin.
 func (h *Hold) first(ctx context.Context) error {
 	var wait patient
+	// A removal that began before the pin may not have read the pins yet. A few
+	// seconds tell whether it waits for this one; if not, this writer keeps
+	// away from what is on its list, which is always right.
 	for deadline := time.Now().Add(patience); ; {
 		unsure := false
-		if err := h.look(ctx); err != nil {
+		if err := h.refresh(ctx); err != nil {
 			return err
 		}
 		for id, r := range h.runs {
@@ -171,6 +180,8 @@ const patience = 3 * time.Second
 // longer, up to two seconds: each look asks the store.
 type patient time.Duration
 
+// pause waits a little longer each time, from 100 milliseconds to two seconds:
+// who waits for minutes need not ask ten times a second.
 func (p *patient) pause(ctx context.Context) error {
 	*p = min(max(*p*5/4, patient(100*time.Millisecond)), patient(2*time.Second))
 	select {
@@ -213,12 +224,13 @@ func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting fu
 ) (again bool, err error) {
 	told, pauses := map[string]bool{}, patient(0)
 	for {
-		if err := h.look(ctx); err != nil {
+		if err := h.refresh(ctx); err != nil {
 			return false, err
 		}
 		wait := false
 		for _, r := range h.against() {
 			switch {
+			// What it removes is nothing of ours.
 			case !r.touches(put):
 			case !r.over():
 				wait = true
@@ -227,6 +239,8 @@ func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting fu
 					waiting(r.Who)
 				}
 			default:
+				// It has ended, and objects of ours may be gone with it. From
+				// now on it counts as earlier, and what was put is put again.
 				h.before[r.id] = true
 				again = true
 			}
@@ -241,8 +255,8 @@ func (h *Hold) Settle(ctx context.Context, put func(key string) bool, waiting fu
 	}
 }
 
-// look reads what is in prune/. A list is read once.
-func (h *Hold) look(ctx context.Context) error {
+// refresh reads what is in prune/. A list is read once.
+func (h *Hold) refresh(ctx context.Context) error {
 	runs, err := readRuns(ctx, h.store, h.Ahead, h.runs)
 	if err != nil {
 		return err
@@ -257,7 +271,7 @@ func (h *Hold) look(ctx context.Context) error {
 	return nil
 }
 
-// run is one removal.
+// run is one removal as a writer sees it: what it condemned, and how far it is.
 type run struct {
 	Record
 	id       string
@@ -272,6 +286,7 @@ type run struct {
 // over reports whether nothing will be deleted any more.
 func (r *run) over() bool { return r.ended || r.lapsed }
 
+// touches reports whether a removal takes away something that was put.
 func (r *run) touches(put func(string) bool) bool {
 	for key := range r.keys {
 		if put(key) {
@@ -311,6 +326,8 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 		if err != nil {
 			return nil, err
 		}
+		// Four records for each removal: its list, its lease, the pins that it
+		// waits for, its end.
 		id, stage, _ := strings.Cut(item.Name(), ".")
 		if found[id] == nil {
 			found[id] = &stages{}
@@ -330,6 +347,7 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 
 	runs := map[string]*run{}
 	for id, s := range found {
+		// Without a list nothing was condemned.
 		if !s.list {
 			continue
 		}
@@ -352,6 +370,7 @@ func readRuns(ctx context.Context, store storage.Store, ahead time.Duration, kno
 
 // read loads what of a removal is not known yet.
 func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
+	// Lists never change, so each is read once.
 	if r.keys == nil {
 		data, err := store.Get(ctx, storage.PruneKey+"/"+r.id+".list")
 		if err != nil {
@@ -378,6 +397,7 @@ func (r *run) read(ctx context.Context, store storage.Store, pins bool) error {
 	return nil
 }
 
+// set returns a list as a set.
 func set(list []string) map[string]bool {
 	all := make(map[string]bool, len(list))
 	for _, one := range list {

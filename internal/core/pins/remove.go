@@ -17,7 +17,8 @@ import (
 // that its list is one record.
 const MaxKeys = 50_000
 
-// Removal is what this process removes.
+// Removal is a removal by this process, from the list of what goes to its end.
+// It holds a lease that others see.
 type Removal struct {
 	store storage.Store
 	id    string
@@ -109,6 +110,8 @@ func (r *Removal) Wait(ctx context.Context, tell func([]Waiting)) error {
 	return err
 }
 
+// sorted returns what is waited for, the one that was heard of the longest ago
+// first.
 func sorted(waits map[string]Waiting) []Waiting {
 	var list []Waiting
 	for _, w := range waits {

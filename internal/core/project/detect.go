@@ -24,6 +24,8 @@ type Guess struct {
 // Detect looks at a project's files. A Guess without
 // Output means that nothing was recognised.
 func Detect(files fs.FS) Guess {
+	// The most telling first: a project with a package file may have a Makefile
+	// too, and seldom the other way round.
 	for _, look := range []func(fs.FS) (Guess, bool){detectPackage, detectGenerator, detectMakefile,
 		detectScript, detectPlain} {
 		if guess, ok := look(files); ok {
@@ -48,6 +50,8 @@ type packageFile struct {
 	DevDependencies map[string]string `json:"devDependencies"`
 }
 
+// has reports whether a package is among the dependencies, for the build or for
+// what is shipped.
 func (p packageFile) has(name string) bool {
 	_, direct := p.Dependencies[name]
 	_, dev := p.DevDependencies[name]
@@ -82,6 +86,8 @@ var frameworks = []framework{
 	{dependency: "parcel", output: "dist"},
 }
 
+// needs makes the test of a generator that publishes static files only with a
+// further package. The test returns why the output is not static, or "".
 func needs(dependency, why string) func(packageFile, fs.FS) string {
 	return func(p packageFile, _ fs.FS) string {
 		if p.has(dependency) {
@@ -91,6 +97,9 @@ func needs(dependency, why string) func(packageFile, fs.FS) string {
 	}
 }
 
+// configMatches reports whether a configuration file, under any of the
+// extensions that scripts have, says something. It is read, not run: what it
+// computes is not known.
 func configMatches(files fs.FS, name, pattern string) bool {
 	for _, extension := range []string{".js", ".mjs", ".cjs", ".ts", ".mts"} {
 		if data, err := fs.ReadFile(files, name+extension); err == nil && regexp.MustCompile(pattern).
@@ -101,6 +110,8 @@ func configMatches(files fs.FS, name, pattern string) bool {
 	return false
 }
 
+// configHas makes the test of a generator that publishes static files only if
+// its configuration says so.
 func configHas(name, pattern, why string) func(packageFile, fs.FS) string {
 	return func(_ packageFile, files fs.FS) string {
 		if configMatches(files, name, pattern) {
@@ -110,6 +121,8 @@ func configHas(name, pattern, why string) func(packageFile, fs.FS) string {
 	}
 }
 
+// configLacks makes the test of a generator that publishes static files unless
+// its configuration says otherwise.
 func configLacks(name, pattern, why string) func(packageFile, fs.FS) string {
 	return func(_ packageFile, files fs.FS) string {
 		if configMatches(files, name, pattern) {
@@ -119,6 +132,8 @@ func configLacks(name, pattern, why string) func(packageFile, fs.FS) string {
 	}
 }
 
+// detectPackage guesses from package.json: from the framework among the
+// dependencies, else from the script that is called like a build.
 func detectPackage(files fs.FS) (Guess, bool) {
 	data, err := fs.ReadFile(files, "package.json")
 	var p packageFile
@@ -128,6 +143,8 @@ func detectPackage(files fs.FS) (Guess, bool) {
 
 	guess := Guess{What: "a package with build scripts", Because: "package.json",
 		Keep: []string{"node_modules"}}
+	// What the trade calls the script that makes the site, the usual name
+	// first.
 	scripts := []string{"build", "build:static", "generate", "export", "dist", "docs:build"}
 	for _, f := range frameworks {
 		if !p.has(f.dependency) {
@@ -157,6 +174,8 @@ func detectPackage(files fs.FS) (Guess, bool) {
 	if script == "" {
 		return Guess{}, false
 	}
+	// The command that keeps to the lock file: a build of a commit must get the
+	// same dependencies tomorrow.
 	manager, install, note := packageManager(files)
 	if note != "" {
 		guess.Notes = append(guess.Notes, note)
@@ -169,6 +188,8 @@ func detectPackage(files fs.FS) (Guess, bool) {
 	}
 
 	guess.Run = []string{manager + " run " + script}
+	// Nobody said where the output goes; a folder that is there is the best
+	// guess.
 	if guess.Output == "" {
 		guess.Output = existingOutput(files, "dist")
 	}
@@ -228,6 +249,7 @@ func detectGenerator(files fs.FS) (Guess, bool) {
 
 var makeTarget = regexp.MustCompile(`(?m)^(site|build|html|dist|all)\s*:([^=]|$)`)
 
+// detectMakefile guesses from the targets of a Makefile.
 func detectMakefile(files fs.FS) (Guess, bool) {
 	for _, name := range []string{"Makefile", "makefile", "GNUmakefile"} {
 		data, err := fs.ReadFile(files, name)
@@ -249,6 +271,7 @@ func detectMakefile(files fs.FS) (Guess, bool) {
 	return Guess{}, false
 }
 
+// detectScript guesses from a script that is called like a build.
 func detectScript(files fs.FS) (Guess, bool) {
 	for _, name := range []string{"build.sh", "build/build.sh", "scripts/build.sh"} {
 		if exists(files, name) {
@@ -283,6 +306,7 @@ func existingOutput(files fs.FS, preset string) string {
 	return preset
 }
 
+// exists reports whether there is a file or folder of that name.
 func exists(files fs.FS, name string) bool {
 	_, err := fs.Stat(files, name)
 	return err == nil
@@ -330,6 +354,7 @@ func Draft(site string, guess Guess, mainBranch string) string {
 	return out.String()
 }
 
+// list writes texts as a list in YAML, on one line.
 func list(items []string) string {
 	quoted := make([]string, len(items))
 	for i, item := range items {
@@ -348,6 +373,8 @@ func quote(text string) string {
 		return text
 	}
 
+	// Quoted whatever could be read as something else, such as no, 1.20 or a
+	// colon.
 	data, err := json.Marshal(text) // a JSON string is a YAML scalar
 	if err != nil {
 		return `""`

@@ -29,6 +29,8 @@ func Parse(data []byte, name string) (Config, error) {
 	if err := checkText(data, name); err != nil {
 		return Config{}, err
 	}
+	// The tree is walked by hand: decoding into structures would lose where
+	// each value stood, and people need line and column.
 	p := &parse{name: name, lines: strings.Split(string(data), "\n")}
 	file, err := parser.ParseBytes(data, 0)
 	if err != nil {
@@ -46,6 +48,8 @@ func Parse(data []byte, name string) (Config, error) {
 		return Config{}, fault.New(fault.Usage, "config", "the configuration is empty").At("%s", name).
 			Then("write at least: site: NAME, or run: orilla init")
 	}
+	// Aliases can make a file of a few lines stand for more values than any
+	// memory holds.
 	if (sizes{map[string]int{}}).of(file.Docs[0].Body, 0) > mostNodes {
 		return Config{}, tooLarge(name, fmt.Sprintf("over %d values, or over %d levels", mostNodes,
 			deepestConfig))
@@ -67,21 +71,27 @@ func plain(message string) string {
 	return strings.ToLower(message[:1]) + message[1:]
 }
 
+// parse is one file being read. Mistakes are gathered, so that one run of the
+// program tells all of them.
 type parse struct {
 	name     string
 	lines    []string
 	mistakes []mistake
 }
 
+// mistake is what is wrong at a place of the file. Lines and columns count from
+// 1.
 type mistake struct {
 	line, column int
 	text         string
 }
 
+// add notes a mistake.
 func (p *parse) add(line, column int, format string, args ...any) {
 	p.mistakes = append(p.mistakes, mistake{line, column, fmt.Sprintf(format, args...)})
 }
 
+// at notes a mistake where a node begins.
 func (p *parse) at(node ast.Node, format string, args ...any) {
 	position := node.GetToken().Position
 	p.add(position.Line, position.Column, format, args...)
@@ -92,6 +102,7 @@ func (p *parse) problem() error {
 	if len(p.mistakes) == 0 {
 		return nil
 	}
+	// In the order of the file, whatever order keys were read in.
 	slices.SortStableFunc(p.mistakes, func(a, b mistake) int { return a.line - b.line })
 	first := p.mistakes[0]
 	problem := fault.New(fault.Usage, "config", "%s", first.text).
@@ -109,6 +120,7 @@ func excerptOf(p *parse, m mistake) []string {
 	if m.line < 1 || m.line > len(p.lines) {
 		return nil
 	}
+	// A tab would move the mark away from what it marks.
 	text := strings.ReplaceAll(strings.TrimRight(p.lines[m.line-1], "\r"), "\t", " ")
 	return []string{"  " + text, "  " + strings.Repeat(" ", max(m.column-1, 0)) + "^"}
 }
@@ -116,6 +128,7 @@ func excerptOf(p *parse, m mistake) []string {
 // keys says what a mapping may hold and what reads each value.
 type keys map[string]func(ast.Node)
 
+// topKeys are the keys of the file itself, with what reads each.
 func topKeys(p *parse, c *Config) keys {
 	return keys{
 		"site":      labelTo(p, &c.Site, "a site's name"),
@@ -159,12 +172,14 @@ func topKeys(p *parse, c *Config) keys {
 	}
 }
 
+// previewKeys are the keys below previews.
 func previewKeys(p *parse, v *Previews) keys {
 	return keys{
 		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs,
-			p.isRefs), "upstreams": upstreamsTo(p, &v.Upstreams), "ref_upstreams": upstreamsTo(p, &v.RefUpstreams),
-		"retention": retentionTo(p, &v.Retention),
-		"addresses": previewAddressesTo(p, &v.Addresses), "settings": p.json(&v.Settings),
+			p.isRefs), "upstreams": upstreamsTo(p, &v.Upstreams),
+		"ref_upstreams": upstreamsTo(p, &v.RefUpstreams),
+		"retention":     retentionTo(p, &v.Retention),
+		"addresses":     previewAddressesTo(p, &v.Addresses), "settings": p.json(&v.Settings),
 		"wait_for":     p.list(&v.WaitFor, p.isWaitFor),
 		"expire_after": func(node ast.Node) { v.Expire = new(Duration); durationTo(p, v.Expire)(node) },
 		"most":         countTo(p, &v.Most), "unguessable": flagTo(p, &v.Unguessable),
@@ -205,12 +220,16 @@ func (p *parse) isWaitFor(node ast.Node, value string) {
 	}
 }
 
+// limitKeys are the keys below limits. What a limit counts is in its name:
+// files, bytes, time.
 func limitKeys(p *parse, l *Limits) keys {
-	return keys{"files": countTo(p, &l.Files), "size": sizeTo(p, &l.Size), "file_size": sizeTo(p, &l.FileSize),
+	return keys{"files": countTo(p, &l.Files), "size": sizeTo(p, &l.Size),
+		"file_size":            sizeTo(p, &l.FileSize),
 		"build_time":           durationTo(p, &l.BuildTime),
-		"build_time_per_month": durationTo(p, &l.BuildTimePerMonth), "build_memory": sizeTo(p, &l.BuildMemory),
-		"build_processes": countTo(p, &l.BuildProcesses),
-		"build_disk":      sizeTo(p, &l.BuildDisk)}
+		"build_time_per_month": durationTo(p, &l.BuildTimePerMonth),
+		"build_memory":         sizeTo(p, &l.BuildMemory),
+		"build_processes":      countTo(p, &l.BuildProcesses),
+		"build_disk":           sizeTo(p, &l.BuildDisk)}
 }
 
 // oneOfTo reads one of some words.
@@ -224,6 +243,8 @@ func oneOfTo(p *parse, to *string, words ...string) func(ast.Node) {
 	}
 }
 
+// isRefs checks a pattern of refs that are followed. Branches have a key of
+// their own, since they are trusted otherwise.
 func (p *parse) isRefs(node ast.Node, value string) {
 	if !strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") ||
 		strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/heads/") {
@@ -241,6 +262,7 @@ func (p *parse) isBranches(node ast.Node, value string) {
 	}
 }
 
+// isTellable checks the name of something that a build can be told.
 func (p *parse) isTellable(node ast.Node, value string) {
 	if !slices.Contains(Tellable, value) {
 		p.at(node, "a build can be told: %s%s", strings.Join(Tellable, ", "),
@@ -281,11 +303,13 @@ func needsTo(p *parse, to *map[string]string) func(ast.Node) {
 
 var toolForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+-]*$`)
 
+// buildKeys are the keys below build.
 func buildKeys(p *parse, b *Build) keys {
 	return keys{
-		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": folderTo(p, 
+		"prepare": p.texts(&b.Prepare), "run": p.texts(&b.Run), "output": folderTo(p,
 			&b.Output), "folder": folderTo(p, &b.Folder),
-		"keep": foldersTo(p, &b.Keep), "variables": variablesTo(p, &b.Variables), "secrets": namesTo(p, &b.Secrets),
+		"keep": foldersTo(p, &b.Keep), "variables": variablesTo(p, &b.Variables),
+		"secrets":    namesTo(p, &b.Secrets),
 		"time_limit": durationTo(p, &b.TimeLimit), "also": p.list(&b.Also, p.isPath),
 		"secrets_for": p.list(&b.SecretsFor, p.isBranches),
 		"trust":       p.list(&b.Trust, p.isBranches), "isolation": oneOfTo(p, &b.Isolation, IsolateAuto,
@@ -295,6 +319,7 @@ func buildKeys(p *parse, b *Build) keys {
 	}
 }
 
+// assetKeys are the keys below assets.
 func assetKeys(p *parse, a *Assets) keys {
 	return keys{
 		"keep":          func(node ast.Node) { a.Keep = new(Duration); durationTo(p, a.Keep)(node) },
@@ -310,7 +335,7 @@ func retentionTo(p *parse, to **Retention) func(ast.Node) {
 			"releases": countTo(p, &r.Releases),
 			"younger_than": func(node ast.Node) {
 				r.YoungerThan = new(Duration)
-				durationTo(p, 
+				durationTo(p,
 					r.YoungerThan)(node)
 			},
 			"keep": p.list(&r.Keep, func(item ast.Node, value string) {
@@ -325,6 +350,8 @@ func retentionTo(p *parse, to **Retention) func(ast.Node) {
 	}
 }
 
+// inner reads a mapping below a key. make is called when the key is there, so
+// that what it fills in stays empty otherwise.
 func (p *parse) inner(make func() keys) func(ast.Node) {
 	return func(node ast.Node) { p.mapping(node, make()) }
 }
@@ -340,12 +367,15 @@ func (p *parse) mapping(node ast.Node, known keys) {
 			continue
 		}
 
+		// A key without a value means the default, as if it were not there.
 		if pair.Value.Type() != ast.NullType {
 			read(pair.Value)
 		}
 	}
 }
 
+// pairs returns the pairs of a mapping, which a single pair and nothing at all
+// are too.
 func (p *parse) pairs(node ast.Node) []*ast.MappingValueNode {
 	switch node := node.(type) {
 	case *ast.MappingNode:
@@ -359,6 +389,8 @@ func (p *parse) pairs(node ast.Node) []*ast.MappingValueNode {
 	return nil
 }
 
+// environmentsTo reads the environments by their names. A name becomes part of
+// an address, and of keys in the store.
 func environmentsTo(p *parse, c *Config) func(ast.Node) {
 	return func(node ast.Node) {
 		c.Environments = map[string]Environment{}
@@ -399,6 +431,7 @@ func (p *parse) scalar(node ast.Node) (string, bool) {
 	return "", false
 }
 
+// text reads a scalar as it is written: yes is a text, not true.
 func (p *parse) text(to *string) func(ast.Node) {
 	return func(node ast.Node) {
 		if value, ok := p.scalar(node); ok {
@@ -407,6 +440,7 @@ func (p *parse) text(to *string) func(ast.Node) {
 	}
 }
 
+// texts reads a list of texts, or one that stands alone.
 func (p *parse) texts(to *[]string) func(ast.Node) {
 	return p.list(to, func(ast.Node, string) {})
 }
@@ -414,8 +448,11 @@ func (p *parse) texts(to *[]string) func(ast.Node) {
 // list reads a list, or one value in the place of a list of one.
 func (p *parse) list(to *[]string, check func(ast.Node, string)) func(ast.Node) {
 	return func(node ast.Node) {
+		// An empty list says "none" and is not the same as no key, which says
+		// "the default".
 		*to = []string{}
 		values := []ast.Node{node}
+		// One value is as good as a list of one.
 		if sequence, ok := node.(*ast.SequenceNode); ok {
 			values = sequence.Values
 		}
@@ -429,6 +466,8 @@ func (p *parse) list(to *[]string, check func(ast.Node, string)) func(ast.Node) 
 	}
 }
 
+// labelTo reads a label of a host name (RFC 1123, section 2.1); what says what
+// it names.
 func labelTo(p *parse, to *string, what string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
@@ -439,6 +478,7 @@ func labelTo(p *parse, to *string, what string) func(ast.Node) {
 	}
 }
 
+// globsTo reads a list of globs.
 func globsTo(p *parse, to *[]string) func(ast.Node) {
 	return p.list(to, func(node ast.Node, value string) {
 		if !doublestar.ValidatePattern(value) || strings.HasPrefix(value, "/") {
@@ -448,6 +488,7 @@ func globsTo(p *parse, to *[]string) func(ast.Node) {
 	})
 }
 
+// isFolder checks a folder inside the project.
 func (p *parse) isFolder(node ast.Node, value string) {
 	if value == "" || path.IsAbs(value) || strings.Contains(value, `\`) || path.Clean(value) == ".." ||
 		strings.HasPrefix(path.Clean(value), "../") {
@@ -455,6 +496,8 @@ func (p *parse) isFolder(node ast.Node, value string) {
 	}
 }
 
+// isFile checks a file inside the project, in its one spelling: rules files are
+// compared by their paths.
 func (p *parse) isFile(node ast.Node, value string) {
 	if value == "" || path.Clean(value) != value || path.IsAbs(value) || strings.Contains(value, `\`) ||
 		value == "." || strings.HasPrefix(value, "../") {
@@ -465,12 +508,16 @@ func (p *parse) isFile(node ast.Node, value string) {
 // languageForm is that of BCP 47 tags, as far as a lookup (RFC 4647) needs it.
 var languageForm = regexp.MustCompile(`^[A-Za-z]{2,8}(-[A-Za-z0-9]{1,8})*$`)
 
+// isLanguage checks the form of a language tag (RFC 5646). Whether there is
+// such a language is not known here.
 func (p *parse) isLanguage(node ast.Node, value string) {
 	if !languageForm.MatchString(value) {
 		p.at(node, "%q is not a language tag; write en, gl or pt-BR", value)
 	}
 }
 
+// timeZoneTo reads the name of a time zone of the IANA database. Local is
+// refused: it would mean another time on another machine.
 func timeZoneTo(p *parse, to *string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
@@ -526,6 +573,7 @@ func upstreamsTo(p *parse, to *map[string]string) func(ast.Node) {
 	}
 }
 
+// folderTo reads a folder inside the project.
 func folderTo(p *parse, to *string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
@@ -534,18 +582,22 @@ func folderTo(p *parse, to *string) func(ast.Node) {
 	}
 }
 
+// foldersTo reads a list of folders inside the project.
 func foldersTo(p *parse, to *[]string) func(ast.Node) { return p.list(to, p.isFolder) }
 
 var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
+// isVariable checks the name of an environment variable (POSIX, section 8.1).
 func (p *parse) isVariable(node ast.Node, value string) {
 	if !variableForm.MatchString(value) {
 		p.at(node, "%q cannot name a variable: letters, digits and underscores", value)
 	}
 }
 
+// namesTo reads a list of names of environment variables.
 func namesTo(p *parse, to *[]string) func(ast.Node) { return p.list(to, p.isVariable) }
 
+// variablesTo reads environment variables with their values.
 func variablesTo(p *parse, to *map[string]string) func(ast.Node) {
 	return func(node ast.Node) {
 		*to = map[string]string{}
@@ -558,6 +610,7 @@ func variablesTo(p *parse, to *map[string]string) func(ast.Node) {
 	}
 }
 
+// flagTo reads true or false.
 func flagTo(p *parse, to *bool) func(ast.Node) {
 	return func(node ast.Node) {
 		value, ok := node.(*ast.BoolNode)
@@ -569,10 +622,13 @@ func flagTo(p *parse, to *bool) func(ast.Node) {
 	}
 }
 
+// durationTo reads a time such as 1h30m or 7d.
 func durationTo(p *parse, to *Duration) func(ast.Node) { return parsed(p, to, ParseDuration) }
 
+// sizeTo reads a number of bytes such as 25MB; units are decimal.
 func sizeTo(p *parse, to *Size) func(ast.Node) { return parsed(p, to, ParseSize) }
 
+// parsed reads a scalar by a function whose error says what is wrong with it.
 func parsed[T any](p *parse, to *T, read func(string) (T, error)) func(ast.Node) {
 	return func(node ast.Node) {
 		text, ok := p.scalar(node)
@@ -588,6 +644,7 @@ func parsed[T any](p *parse, to *T, read func(string) (T, error)) func(ast.Node)
 	}
 }
 
+// countTo reads a number, which may be written as 25k.
 func countTo(p *parse, to *int64) func(ast.Node) {
 	return func(node ast.Node) {
 		var size Size
@@ -596,10 +653,13 @@ func countTo(p *parse, to *int64) func(ast.Node) {
 	}
 }
 
+// addressesTo reads the addresses of an environment, the canonical one first.
 func addressesTo(p *parse, to *[]string) func(ast.Node) {
 	return addressesWith(p, to, checkAddress, "https://www.corvane.example/")
 }
 
+// addressesWith reads addresses; check says what is wrong with one. Each ends
+// in a slash afterwards, as what lies below is added to it.
 func addressesWith(p *parse, to *[]string, check func(string) string, example string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.list(to, func(item ast.Node, value string) {

@@ -1,5 +1,20 @@
-// Package project is a site's configuration: orilla.yaml,
-// its defaults and its mistakes.
+// Package project is a site's configuration: orilla.yaml, its defaults and its
+// mistakes.
+//
+//	site: corvane
+//	build:
+//	  run: [npm run build]
+//	  output: dist
+//	environments:
+//	  production:
+//	    follows: main
+//	    addresses: [https://www.corvane.example/]
+//
+// Parse returns a Config with its defaults filled in, so that nobody further
+// down asks whether a field was set. Mistakes are told all at once, each with
+// its line and column, and with the word that was probably meant. Nothing is
+// read from the environment or from other files: the same bytes give the same
+// Config everywhere.
 package project
 
 import (
@@ -91,6 +106,9 @@ const (
 var Tellable = []string{"commit", "branch", "environment", "address", "history"}
 
 // Steps returns all steps in order.
+//
+// They share one time limit; only prepare is passed over while what it leaves
+// still fits.
 func (b Build) Steps() []string { return append(append([]string{}, b.Prepare...), b.Run...) }
 
 // Pages says how pages are answered.
@@ -149,7 +167,8 @@ const (
 	Cancel = "cancel"
 )
 
-// Environment is a fixed environment.
+// Environment is a fixed environment: one that the configuration names, unlike
+// a preview.
 type Environment struct {
 	Follows string `yaml:"follows"` // the branch whose commits go there; Nothing for none
 	// absolute URLs; the first is canonical, its path is the base path
@@ -157,7 +176,7 @@ type Environment struct {
 	Upstreams map[string]string `yaml:"upstreams"` // where proxy rules lead, by name
 	Retention *Retention        `yaml:"retention"`
 	Settings  json.RawMessage   `yaml:"settings"` // any JSON value; nil for none
-	// what is looked at after an activation: addresses and commands
+	// probes that follow an activation: addresses and commands
 	WaitFor []string `yaml:"wait_for"`
 }
 
@@ -174,7 +193,8 @@ type Retention struct {
 	Keep        []string  `yaml:"keep"`         // and these
 }
 
-// Previews says which branches get previews.
+// Previews says which branches and refs get previews, where these are, and how
+// long they last.
 type Previews struct {
 	Follows   []string          `yaml:"follows"`
 	Refs      []string          `yaml:"refs"`      // patterns of refs besides branches: proposed changes
@@ -215,6 +235,9 @@ const (
 )
 
 // WithDefaults fills in what was left out.
+//
+// Parse leaves absent what was left out, so that a project can be asked what
+// was really said; everybody else gets this.
 func (c Config) WithDefaults(mainBranch string) Config {
 	if c.Build.Folder == "" {
 		c.Build.Folder = "."
@@ -240,6 +263,8 @@ func (c Config) WithDefaults(mainBranch string) Config {
 	c.Follow.Superseded = cmp.Or(c.Follow.Superseded, Finish)
 	c.Follow.Parallel = cmp.Or(c.Follow.Parallel, DefaultParallel)
 	c.Follow.Every = cmp.Or(c.Follow.Every, Duration(DefaultEvery))
+	// A copy: configurations are shared between goroutines, and maps are not
+	// copied with them.
 	environments := map[string]Environment{Production: {}}
 	for name, environment := range c.Environments {
 		environments[name] = environment
@@ -262,6 +287,9 @@ func (c Config) WithDefaults(mainBranch string) Config {
 }
 
 // Settings returns what of the configuration becomes part of a release.
+//
+// Only what differs from the defaults is kept, so that a default that is
+// written out makes the same release.
 func (c Config) Settings() release.Settings {
 	settings := release.Settings{OneAddress: c.Pages.OneAddress, Fingerprinted: c.Assets.Fingerprinted,
 		Plain: c.Assets.Plain, Languages: c.Languages}
@@ -323,6 +351,9 @@ func (c Config) RulesInOutput() []string {
 
 // Document returns what the configuration says of an
 // environment, by its stored name.
+//
+// Of a preview its label is filled into the addresses; what all previews have
+// in common is said once.
 func (c Config) Document(environment string) journal.DocumentContent {
 	e := c.Environments[environment]
 	if label, ok := strings.CutPrefix(environment, journal.PreviewPrefix); ok {
@@ -341,8 +372,8 @@ func (c Config) Document(environment string) journal.DocumentContent {
 	return content
 }
 
-// WaitFor returns what is looked at after an activation of
-// an environment, by its stored name.
+// WaitFor returns the probes that follow an activation of an environment, by
+// its stored name.
 func (c Config) WaitFor(environment string) []string {
 	if strings.HasPrefix(environment, journal.PreviewPrefix) {
 		return c.Previews.WaitFor
@@ -407,6 +438,8 @@ func (c Config) MainBranch(main string) string {
 }
 
 // Following returns the fixed environment that follows a branch, or "".
+//
+// Production comes first, should two environments follow one branch.
 func (c Config) Following(branch string) string {
 	if branch == "" || branch == Nothing {
 		return ""

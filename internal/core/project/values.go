@@ -23,6 +23,10 @@ type Duration time.Duration
 var dayForm = regexp.MustCompile(`^(\d+)d(.*)$`)
 
 // ParseDuration reads a length of time that is not negative. A day is 24 hours.
+//
+//	90s   10m   24h   7d   1h30m   1d12h
+//
+// The error is a sentence that can follow the name of a key or an option.
 func ParseDuration(text string) (Duration, error) {
 	var days time.Duration
 	rest := text
@@ -90,6 +94,10 @@ type Size int64
 var sizeForm = regexp.MustCompile(`^(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB|TB)?$`)
 
 // ParseSize reads a number of bytes.
+//
+//	500kB   25MB   10GB   1.5GB
+//
+// Units are decimal (SI), as hosts and disks count: a kB has 1,000 bytes.
 func ParseSize(text string) (Size, error) {
 	match := sizeForm.FindStringSubmatch(strings.TrimSpace(text))
 	if match == nil {
@@ -111,13 +119,21 @@ const MaxLabel = 63
 var labelForm = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]*[a-z0-9])?$`)
 
 // IsLabel reports whether name is a DNS label in lower case.
+//
+// RFC 1035, section 2.3.1, but that a digit may come first (RFC 1123, section
+// 2.1).
 func IsLabel(name string) bool { return len(name) <= MaxLabel && labelForm.MatchString(name) }
 
 // Label turns any name into a DNS label: accents fall
 // away, everything else but letters and digits becomes a
 // dash. Names of which nothing is left become "site".
+//
+//	Corvane Ferries   corvane-ferries
+//	Tórshavn          torshavn
 func Label(name string) string {
 	var out strings.Builder
+	// Taken apart, an accented letter is a letter and a mark (Mn), which falls
+	// away.
 	for _, c := range norm.NFKD.String(strings.ToLower(name)) {
 		switch {
 		case c >= 'a' && c <= 'z' || c >= '0' && c <= '9':
@@ -141,6 +157,12 @@ func Label(name string) string {
 // BranchLabel returns the label of a branch's preview. Any
 // two branch names have different labels: one that is not
 // itself a label gets a part of its hash.
+//
+//	winter-times   winter-times
+//	fix/Fares      fix-fares-<eight digits of its SHA-256>
+//
+// Without the digits, fix/fares and fix-fares would share an address, and
+// whoever may push the one could replace the other.
 func BranchLabel(branch string) string {
 	if IsLabel(branch) && len(branch) <= 40 && !hashedForm.MatchString(branch) {
 		return branch
@@ -160,10 +182,14 @@ func PreviewLabel(branch, secret string) string {
 	return withSecret(BranchLabel(branch), branch, secret)
 }
 
+// withSecret adds to a label what nobody can guess who does not know the
+// secret: 50 bits of an HMAC-SHA256 of the name, in lower-case Base32 (RFC
+// 4648).
 func withSecret(label, name, secret string) string {
 	if secret == "" {
 		return label
 	}
+	// The label in front keeps the secret from signing anything else.
 	mac := hmac.New(sha256.New, []byte(secret))
 	mac.Write([]byte("orilla preview\n" + name)) //nolint:errcheck // a hash takes everything
 	return label + "-" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))[:10]
@@ -175,6 +201,7 @@ func withSecret(label, name, secret string) string {
 func RefLabel(ref, secret string) string {
 	sum := sha256.Sum256([]byte(ref))
 	label := Label(strings.TrimPrefix(ref, "refs/"))
+	// Room is left for the secret part: sixty-three characters in all.
 	label = strings.TrimRight(label[:min(len(label), 40)], "-") + "-" + hex.EncodeToString(sum[:4])
 
 	return withSecret(label, ref, secret)
@@ -184,6 +211,7 @@ func RefLabel(ref, secret string) string {
 // it gets one too, so as not to meet another's.
 var hashedForm = regexp.MustCompile(`-[0-9a-f]{8}$`)
 
+// sortedKeys returns the keys of a map in order.
 func sortedKeys[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))
 	for key := range m {
@@ -243,6 +271,8 @@ func matches(patterns []string, name string) bool {
 	return follows
 }
 
+// globMatch reports whether a pattern of branches fits a name; an asterisk
+// stands for any characters, slashes too.
 func globMatch(pattern, text string) bool {
 	parts := strings.Split(pattern, "*")
 	if len(parts) == 1 {

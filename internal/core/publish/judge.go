@@ -64,7 +64,7 @@ func (w *walker) isSecret(source, name string) bool {
 		bytes.HasPrefix(start, []byte("PuTTY-User-Key-File"))
 }
 
-// judge looks at the whole of what was found.
+// judge checks the output as a whole, after every file was listed.
 func (w *walker) judge() error {
 	if err := w.judgeNames(); err != nil {
 		return err
@@ -90,6 +90,8 @@ func (w *walker) judge() error {
 	return w.judgeFolder()
 }
 
+// judgeNames refuses names that no address can have, and links that lead out of
+// the output. All are told at once.
 func (w *walker) judgeNames() error {
 	if len(w.badName) > 0 {
 		problem := fault.New(fault.Refused, "bad-name",
@@ -146,8 +148,8 @@ func folder() func(string) string {
 	}
 }
 
-// judgeFolder asks whether this is an output at all, or a
-// folder above or beside it.
+// judgeFolder checks that this is an output at all, and not a folder above or
+// beside it.
 func (w *walker) judgeFolder() error {
 	index, hasIndex := "", false
 	var sources, packages []string
@@ -211,6 +213,8 @@ func dependencyFolder(name string) string {
 	return ""
 }
 
+// hint names the folder in which an index.html was found, if there is one:
+// often the output is one folder further down.
 func hint(index string) string {
 	if index == "" {
 		return ""
@@ -218,6 +222,7 @@ func hint(index string) string {
 	return ": " + path.Dir(index) + "/ has an index.html"
 }
 
+// isPackageFile reports whether a file describes a package, as only sources do.
 func isPackageFile(base string) bool {
 	switch base {
 	case "package.json", "package-lock.json", "yarn.lock", "pnpm-lock.yaml", "go.mod", "Gemfile",
@@ -228,6 +233,7 @@ func isPackageFile(base string) bool {
 	return false
 }
 
+// isSource reports whether a file is a source that no browser understands.
 func isSource(base string) bool {
 	switch path.Ext(base) {
 	case ".tsx", ".jsx", ".vue", ".svelte", ".scss", ".sass", ".less", ".styl", ".php", ".erb", ".njk",
@@ -237,6 +243,7 @@ func isSource(base string) bool {
 	return false
 }
 
+// notice tells of paths, if there are any.
 func (w *walker) notice(code, what string, paths []string, next string) {
 	if len(paths) > 0 {
 		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: code, What: what, Paths: first(paths, 10),

@@ -92,6 +92,8 @@ func (m *Memory) Encode() []byte {
 }
 
 // DecodeMemory reads what Encode wrote.
+//
+// The error is ErrMemory; a memory that cannot be read is as good as none.
 func DecodeMemory(data []byte) (*Memory, error) {
 	const fixed = 5*8 + digest.Size + 4
 	end := len(data) - digest.Size

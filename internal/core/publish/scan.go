@@ -1,5 +1,19 @@
-// Package publish takes a folder of files to a release in
-// a store: scan, fingerprint, upload.
+// Package publish takes a folder of files to a release in a store: scan,
+// fingerprint, upload.
+//
+//	scan, err := publish.Find(output, options, now)          // names, sizes, mistakes
+//	files, progress, err := upload.Run(ctx, output, scan)    // puts what the store has not
+//
+// Most deploys change a few files of many, and each stage is built for that. Find
+// walks the tree once, and Run takes the digest of a file that has
+// not been touched from a Memory (by size, times and inode, as Git's index does),
+// and asks the store about nothing that lies in a chunk of the index which came
+// out as in the live release. So the cost of a deploy is a walk, plus the reading
+// of what changed.
+//
+// What a file is while it is read may differ from what it was when it was scanned:
+// a build that goes on in the background would be published by halves. Run notices
+// a size or a time that moved, and refuses the output.
 package publish
 
 import (
@@ -53,7 +67,7 @@ type LeftOut struct {
 	Why  string `json:"why"`
 }
 
-// Options say what a scan takes.
+// Options say what a scan leaves out, and when it refuses.
 type Options struct {
 	LeaveOut     []string // globs with ** for any number of folders
 	Rules        []string // rules files, left out by their paths
@@ -63,7 +77,8 @@ type Options struct {
 	WithoutIndex bool     // an output without index.html is fine
 }
 
-// Scan is what a folder holds.
+// Scan is what a folder holds that would be published, what was left out of it,
+// and what deserves a word.
 type Scan struct {
 	Files   []Found // in order of path
 	Bytes   int64
@@ -74,11 +89,16 @@ type Scan struct {
 
 // Find walks the output. Its errors are fault.Errors that say what is wrong
 // with which path; all names that no release can have are listed at once.
+//
+// It reads no content but for the first bytes of what looks like a key or a
+// password file. Links are followed as far as they stay in the output.
 func Find(output Output, options Options, now time.Time) (*Scan, error) {
 	walk := &walker{output: output, options: options, scan: &Scan{Started: now}}
 	if err := walk.folder(".", "", nil); err != nil {
 		return nil, err
 	}
+	// Names first and sizes afterwards, many at a time: on a network file
+	// system each stat is a round trip.
 	if err := walk.measure(); err != nil {
 		return nil, err
 	}
@@ -91,6 +111,7 @@ func Find(output Output, options Options, now time.Time) (*Scan, error) {
 	return walk.scan, nil
 }
 
+// walker is a scan that goes on.
 type walker struct {
 	output  Output
 	options Options
@@ -103,6 +124,7 @@ type walker struct {
 // folder walks the folder at source, which appears in the release under name.
 // above are the folders being walked, to end loops of links.
 func (w *walker) folder(source, name string, above []string) error {
+	// A link to a folder above would be walked for ever.
 	for _, folder := range above {
 		if folder == source {
 			w.leaveOut(name+"/", "a link to a folder that it is in")
@@ -126,6 +148,8 @@ func (w *walker) folder(source, name string, above []string) error {
 	return nil
 }
 
+// entry looks at one file or folder. above are the folders, with links
+// resolved, that lead to it: a link to one of them would never end.
 func (w *walker) entry(source, name string, entry fs.DirEntry, above []string) error {
 	isFolder := entry.IsDir()
 	if why := w.whyNot(name, entry.Name(), isFolder); why != "" {
@@ -137,6 +161,8 @@ func (w *walker) entry(source, name string, entry fs.DirEntry, above []string) e
 		w.badName = append(w.badName, name)
 		return nil
 	}
+	// A link is published as what it leads to, as long as that lies in the
+	// output: a link to /etc would publish it.
 	if entry.Type()&fs.ModeSymlink != 0 {
 		target, inside := w.resolve(source, 0)
 		if !inside {
@@ -161,6 +187,7 @@ func (w *walker) take(source, name string) error {
 		w.leaveOut(name, "looks like a secret")
 		return nil
 	}
+	// macOS gives names in parts (NFD); an address has one spelling.
 	w.scan.Files = append(w.scan.Files, Found{Path: norm.NFC.String(name), Source: source})
 	return w.tooMany()
 }
@@ -185,14 +212,15 @@ func (w *walker) other(source, name string, above []string) error {
 	return nil
 }
 
+// unreadable is the error of a file that the system does not let us read.
 func (w *walker) unreadable(source string, err error) error {
 	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).
 		Because(err)
 }
 
-// measure asks for the sizes and identities of what was
-// found, several at a time.
+// measure reads the size and identity of every file, several at a time.
 func (w *walker) measure() error {
+	// In runs, so that goroutines do not cost more than what they do.
 	const run = 256
 	var group errgroup.Group
 	group.SetLimit(workers())
@@ -268,6 +296,7 @@ func (w *walker) limits() error {
 	return nil
 }
 
+// near tells of a limit that is nearly reached.
 func (w *walker) near(is bool, limit, what string, paths []string) {
 	if is {
 		w.scan.Notices = append(w.scan.Notices,
@@ -280,6 +309,7 @@ func (w *walker) near(is bool, limit, what string, paths []string) {
 // or more; a limit of 0 is none.
 func NearLimit(amount, limit int64) bool { return limit > 0 && amount >= limit-limit/5 }
 
+// megabytes writes a number of bytes in decimal units.
 func megabytes(bytes int64) string { return humanize.Bytes(uint64(max(bytes, 0))) }
 
 // resolve follows a link to what it finally names. inside
@@ -306,6 +336,8 @@ func (w *walker) resolve(source string, depth int) (target string, inside bool) 
 	if !fs.ValidPath(target) {
 		return "", false
 	}
+	// A link may lead to a link; forty of them are a circle (POSIX,
+	// SYMLOOP_MAX).
 	info, err := links.Lstat(target)
 	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
 		return w.resolve(target, depth+1)
@@ -324,6 +356,7 @@ func (w *walker) below(target string) (within string, inside bool) {
 	return "", false
 }
 
+// leaveOut notes what is not published, and why.
 func (w *walker) leaveOut(name, why string) {
 	w.scan.LeftOut = append(w.scan.LeftOut, LeftOut{Path: name, Why: why})
 }
@@ -354,6 +387,7 @@ func (w *walker) whyNot(name, base string, isFolder bool) string {
 	return litter(base)
 }
 
+// withSlash ends the name of a folder in a slash, as people write it.
 func withSlash(name string, isFolder bool) string {
 	if isFolder {
 		return name + "/"
@@ -361,4 +395,6 @@ func withSlash(name string, isFolder bool) string {
 	return name
 }
 
+// isControl reports whether a character cannot stand in a path: a control
+// character, or none at all.
 func isControl(c rune) bool { return c < ' ' || c == 0x7f || c == utf8.RuneError }

@@ -75,10 +75,15 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 	job := &job{
 		Upload: u, output: output, scan: scan, files: make([]release.File, len(scan.Files)),
 		senders: semaphore.NewWeighted(int64(cmp.Or(u.Parallel, workers()))),
-		held:    semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent),
-		parts: semaphore.NewWeighted(maxParts), live: map[digest.Digest]bool{},
+		live:    map[digest.Digest]bool{},
+		room: room{
+			held: semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent),
+			parts: semaphore.NewWeighted(maxParts),
+		},
 	}
 
+	// The references to all chunks of the live release: a few hundred for a
+	// site of 100,000 files.
 	if u.Live != nil {
 		var err error
 		if job.refs, err = u.Live.Refs(ctx); err != nil {
@@ -89,6 +94,9 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 		}
 	}
 
+	// A span is what becomes one chunk. Working span by span, a chunk that
+	// comes out as in the live release is settled without a question to the
+	// store.
 	spans := release.Spans(len(scan.Files), func(i int) string { return scan.Files[i].Path })
 	atOnce := max(1, min(len(spans), workers()/2))
 	job.readers = workers() / atOnce
@@ -117,14 +125,22 @@ type job struct {
 	refs   []release.Ref
 	live   map[digest.Digest]bool // chunks
 
-	readers           int // of each span
-	senders           *semaphore.Weighted
-	held, sent, parts *semaphore.Weighted // in bytes
-	buffers           [12]sync.Pool       // of 4 kB to 8 MB
-
-	doneFiles, doneBytes, newFiles, newBytes atomic.Int64
+	readers int // of each span
+	senders *semaphore.Weighted
+	room
+	buffers [12]sync.Pool // of 4 kB to 8 MB
+	counters
 }
 
+// room bounds what an upload holds in memory, in bytes: what waits for its chunk
+// of the index, what is read again to be sent, and what is on its way of files that
+// are larger than a part.
+type room struct{ held, sent, parts *semaphore.Weighted }
+
+// counters count what is done, for whoever watches.
+type counters struct{ doneFiles, doneBytes, newFiles, newBytes atomic.Int64 }
+
+// progress is how far the upload is.
 func (j *job) progress() Progress {
 	return Progress{j.doneFiles.Load(), j.doneBytes.Load(), j.newFiles.Load(), j.newBytes.Load()}
 }
@@ -142,6 +158,7 @@ type piece struct {
 // span fingerprints the files of one chunk, and sends what
 // the live release does not have.
 func (j *job) span(ctx context.Context, span release.Span) error {
+	// Whatever happens, room is given back: others wait for it.
 	pieces := make([]piece, span.End-span.First)
 	defer func() {
 		for i := range pieces {
@@ -218,6 +235,7 @@ func (j *job) done(p *piece) {
 	j.seen()
 }
 
+// seen tells how far the upload is, after something was done.
 func (j *job) seen() {
 	if j.Seen != nil {
 		j.Seen(j.progress())
@@ -231,10 +249,14 @@ func (j *job) has(ctx context.Context, files []release.File) (func(content) bool
 	if j.Live == nil {
 		return func(content) bool { return false }, nil
 	}
+	// The chunk is in the live release, so by the order of writing all that it
+	// names is there.
 	if j.live[release.ChunkOf(files).Digest] {
 		return func(content) bool { return true }, nil
 	}
 
+	// It differs in something. One or two chunks of the live release lie in the
+	// same place; what they name is there.
 	there, err := j.Live.Between(ctx, j.refs, files[0].Path, files[len(files)-1].Path)
 	if err != nil {
 		return nil, err
@@ -251,6 +273,7 @@ func (j *job) has(ctx context.Context, files []release.File) (func(content) bool
 	}, nil
 }
 
+// line is the line of the index that a file becomes.
 func line(path string, size int64, held content) release.File {
 	return release.File{Path: path, Digest: held.digest, Size: size, Type: media.Type(path, held.text),
 		Parts: held.parts}
@@ -269,6 +292,8 @@ func (c content) objects() []digest.Digest {
 // is read, but for those parts that the live release has at its
 // path; any other is kept for being sent as far as there is room.
 func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
+	// A file with the same identity has not been written since its digest was
+	// taken.
 	if found.Known && !j.Rehash {
 		if held, ok := j.Memory.recall(found.Identity); ok {
 			p.held, p.size = held, found.Size
@@ -282,6 +307,8 @@ func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
 		}
 		return j.small(ctx, file, found, p)
 	})
+	// Remembered only if it did not grow while it was read, and, within
+	// remember, only if it is old enough for its times to tell.
 	if err == nil && found.Known && p.size == found.Size {
 		j.Memory.remember(found.Identity, p.held, j.scan.Started)
 	}
@@ -289,6 +316,7 @@ func (j *job) fingerprint(ctx context.Context, found Found, p *piece) error {
 	return err
 }
 
+// open has a file of the output read.
 func (j *job) open(found Found, read func(io.Reader) error) error {
 	file, err := j.output.FS.Open(found.Source)
 	if err != nil {
@@ -312,6 +340,8 @@ func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) 
 	text := utf8Check{}
 	text.add(data)
 	p.held, p.size = content{digest: digest.Of(data), text: text.valid()}, int64(len(data))
+	// Kept if there is room, so that it need not be read again to be sent; with
+	// no room it is read again, which the disk's cache makes cheap.
 	if p.size > 0 && j.held.TryAcquire(int64(cap(data))) {
 		p.data = data
 	} else {
@@ -321,6 +351,9 @@ func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) 
 	return nil
 }
 
+// buffer returns an empty buffer with room for size bytes, a used one if there
+// is one. Buffers come in sizes that double, so that a small file does not keep
+// a large one.
 func (j *job) buffer(size int64) []byte {
 	class := 0
 	for class < len(j.buffers)-1 && size > smallest<<class {
@@ -367,9 +400,13 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 		}
 	}
 
+	// One pass over the file makes both the digest of the whole and those of
+	// its parts.
 	whole, text := sha256.New(), utf8Check{}
 	group, sending := errgroup.WithContext(ctx)
 	for last := false; !last; {
+		// Reading waits here if sending is slower, so a file of any size takes
+		// the same memory.
 		if err := j.parts.Acquire(sending, release.PartSize); err != nil {
 			break
 		}
@@ -408,6 +445,8 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 	}
 
 	p.held.text, p.stored = text.valid(), true
+	// A file of one part is an object like any other, whatever size it was
+	// expected to have.
 	if p.held.digest = digest.Digest(whole.Sum(nil)); len(p.held.parts) == 1 {
 		p.held.parts = nil
 	}
@@ -434,10 +473,13 @@ func (j *job) put(ctx context.Context, d digest.Digest, data []byte, p *piece) e
 
 // Wait waits until a limiter of bytes a second, which may
 // be nil, lets so many pass.
+//
+// It returns the context's error if that ends first.
 func Wait(ctx context.Context, limit *rate.Limiter, bytes int) error {
 	if limit == nil {
 		return nil
 	}
+	// A limiter refuses to wait for more than its burst at once.
 	for left := bytes; left > 0; left -= limit.Burst() {
 		if err := limit.WaitN(ctx, min(left, limit.Burst())); err != nil {
 			return err
@@ -459,10 +501,13 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 			if err := j.sent.Acquire(ctx, room); err != nil {
 				return err
 			}
+			// One byte more than expected is asked for, so that a file that has
+			// grown is seen to have.
 			data, _, err := readPart(file, j.buffer(min(room+1, release.PartSize)))
 			switch {
 			case err != nil:
 				err = unreadable(j.output, found, err)
+			// The very bytes that were hashed are those that are sent, or none.
 			case digest.Of(data) != object:
 				err = fault.New(fault.Failed, "changed-meanwhile",
 					"the file was changed while it was being published").
@@ -503,6 +548,8 @@ func readPart(file io.Reader, buffer []byte) (data []byte, last bool, err error)
 	return data, false, nil
 }
 
+// unreadable is the error of a file that could not be read to its end: mostly a
+// build is still writing it.
 func unreadable(output Output, found Found, err error) error {
 	return fault.New(fault.Failed, "unreadable", "the file cannot be read").
 		At("%s/%s", output.Root, found.Path).Because(err).
@@ -530,14 +577,20 @@ type rolled struct {
 
 // NewRolling returns one that commits about every so many
 // bytes, until the context ends.
+//
+// Add may be called from several goroutines; Commit and Discard are called
+// once, when all of them have returned.
 func NewRolling(ctx context.Context, store storage.Store, every int64) *Rolling {
 	r := &Rolling{ctx: ctx, store: store, every: every}
+	// One commit at a time: a second one would only make both slower.
 	r.group.SetLimit(1)
 	return r
 }
 
 // Add implements Putter.
 func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error) {
+	// Who fills a batch has it committed in the background, and nobody waits
+	// for the disk or the network meanwhile.
 	batch, full, err := r.reserve(int64(len(data)))
 	if err != nil {
 		return false, err
@@ -547,6 +600,8 @@ func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error
 
 	if full != nil {
 		r.group.Go(func() error {
+			// Others may still be adding to the batch that was just taken away
+			// from them.
 			full.adding.Wait()
 			_, err := full.Commit(r.ctx)
 			return err

@@ -13,6 +13,8 @@ type utf8Check struct {
 	bad  bool
 }
 
+// add takes the next bytes. A character that the pieces cut in two is put
+// together again.
 func (c *utf8Check) add(data []byte) {
 	if c.bad {
 		return
@@ -35,4 +37,6 @@ func (c *utf8Check) add(data []byte) {
 	c.bad = !media.IsText(data[:end])
 }
 
+// valid reports whether all bytes so far are UTF-8, and no character is left
+// half.
 func (c *utf8Check) valid() bool { return !c.bad && len(c.rest) == 0 }

@@ -1,11 +1,15 @@
-// Package record reads and writes the records of a store that stand alone: each
-// is one key, and says one thing. Entries of journals, build records, releases
-// and rules, which hang together, have packages of their own.
+// Package record reads and writes the records of a store that stand alone: each is
+// one key, and says one thing. Entries of journals, build records, releases and
+// rules, which hang together, have packages of their own.
 //
-// What decides anything is read strictly: a record counts
-// only if writing it again gives the same bytes. What changes
-// all the time and decides nothing is read leniently, so that
-// old and new programs see each other (docs/store-format.md).
+//	data, err := record.Encode(record.Removed{…})
+//	found := record.Strict(data, &removed)   // false unless Encode gives the same bytes
+//	found = record.Lenient(data, &follower)  // passes over what it does not know
+//
+// What decides anything is read strictly: a record counts only if writing it again
+// gives the same bytes. What changes all the time and decides nothing is read
+// leniently, so that old and new programs see each other. docs/store-format.md
+// lists all kinds, and which are read how.
 package record
 
 import (

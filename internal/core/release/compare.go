@@ -15,6 +15,9 @@ type Change struct {
 
 // Compare returns the paths at which the releases differ, in order. Chunks that
 // both have are not loaded. before may be nil: then every file was added.
+//
+// Two releases of 100,000 files that differ in one cost the reading of two
+// chunks.
 func Compare(ctx context.Context, before, after *Reader) ([]Change, error) {
 	old, err := different(ctx, before, after)
 	if err != nil {
@@ -32,6 +35,7 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 	if r == nil {
 		return nil, nil
 	}
+	// A chunk that both have holds the same files, so it is not even loaded.
 	common := map[digest.Digest]bool{}
 
 	if other != nil {

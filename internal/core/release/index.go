@@ -46,6 +46,9 @@ var ErrPath = errors.New("not a path of a release")
 
 // Build sorts files by path and makes their index. No two may have the same
 // path. rules is nil for none.
+//
+// The same files give the same bytes, in whatever order they come. The error is
+// ErrPath for a path that no release can have.
 func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
@@ -66,6 +69,8 @@ func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	}
 
 	refs := index.cut(list)
+	// References are cut by the same rule, level upon level, until they fit
+	// into the root.
 	for len(refs) > maxRefs {
 		list = lines{}
 		for _, ref := range refs {
@@ -114,6 +119,7 @@ func (x *Index) cut(list lines) []Ref {
 
 		stop := list.each[end-1].end
 		ref.Last = list.each[end-1].last
+		// The third index keeps an append from writing over the next chunk.
 		data := list.text[start:stop:stop]
 		ref.Digest = digest.Of(data)
 		x.Chunks = append(x.Chunks, Chunk{Digest: ref.Digest, Data: data})
@@ -124,6 +130,9 @@ func (x *Index) cut(list lines) []Ref {
 	return refs
 }
 
+// endsChunk reports whether a chunk ends after a path. The path alone decides,
+// by chance one in 256: so a file that is added or removed changes the chunks
+// around it and no others.
 func endsChunk(path string) bool {
 	sum := sha256.Sum256([]byte(path))
 	return sum[len(sum)-1] == 0
@@ -167,12 +176,15 @@ func appendFile(out []byte, file File) []byte {
 	return append(out, ']')
 }
 
+// appendDigest appends a digest as a string of JSON. It needs no escapes.
 func appendDigest(out []byte, d digest.Digest) []byte {
 	return append(hex.AppendEncode(append(out, '"'), d[:]), '"')
 }
 
 // parseFile reads what appendFile wrote.
 func parseFile(text []byte) (File, error) {
+	// Nearly every line is plain; the JSON decoder would take ten times as long
+	// for them.
 	if file, ok := parsePlain(text); ok {
 		return file, checkParts(file)
 	}

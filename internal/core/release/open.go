@@ -10,6 +10,8 @@ import (
 
 // LoadFrom returns what reads objects of a store and verifies them: one that
 // does not hash to its name is ErrDamaged.
+//
+// What it returns is safe for concurrent use and remembers nothing.
 func LoadFrom(store storage.Store) Load {
 	return func(ctx context.Context, d digest.Digest) ([]byte, error) {
 		data, err := store.Get(ctx, d.Key())

@@ -24,18 +24,23 @@ type Reader struct {
 }
 
 // NewReader returns a reader of the release whose root is given.
+//
+// Nothing is loaded yet. A Reader is safe for concurrent use if load is.
 func NewReader(id ID, root Root, load Load) *Reader { return &Reader{ID: id, Root: root, load: load} }
 
 // Lookup returns the file at path, and whether there is one.
 // It makes two binary searches and loads one chunk for each
 // level: one in a release of up to about 260,000 files.
 func (r *Reader) Lookup(ctx context.Context, path string) (File, bool, error) {
+	// The chunk whose first path is not behind the one that is asked for; if it
+	// is there at all, it is in that one.
 	at := sort.Search(len(r.Root.Chunks), func(i int) bool { return r.Root.Chunks[i].First > path }) - 1
 	if at < 0 {
 		return File{}, false, nil
 	}
 	ref := r.Root.Chunks[at]
 	for range r.Root.Depth {
+		// Between two chunks: not there, and nothing was loaded to know it.
 		if path > ref.Last {
 			return File{}, false, nil
 		}
@@ -112,6 +117,7 @@ func (r *Reader) Immutable(ctx context.Context) (map[string]bool, error) {
 	return paths, nil
 }
 
+// damaged is the error of a chunk that cannot be read as one.
 func (r *Reader) damaged(chunk digest.Digest, err error) error {
 	if err == nil {
 		return nil
@@ -125,6 +131,8 @@ func (r *Reader) damaged(chunk digest.Digest, err error) error {
 func search(data []byte, path string) (text []byte, exact bool, err error) {
 	low, high := 0, len(data) // both at the start of a line, or the end
 	for low < high {
+		// Lines differ in length, so the middle falls into one, whose start is
+		// looked for.
 		middle := low + (high-low)/2
 		start := bytes.LastIndexByte(data[low:middle], '\n') + 1 + low
 		length := bytes.IndexByte(data[start:], '\n')
@@ -159,6 +167,7 @@ func linePath(line []byte) ([]byte, error) {
 		if line[i] == '"' {
 			return line[2:i], nil
 		}
+		// Escaped, and rare: left to the JSON decoder.
 		if line[i] == '\\' {
 			var path string
 			err := json.NewDecoder(bytes.NewReader(line[1:])).Decode(&path)
@@ -170,6 +179,9 @@ func linePath(line []byte) ([]byte, error) {
 }
 
 // Files yields all files in order of path. The first error ends it.
+//
+// A chunk is loaded when its first file is asked for, so breaking off early
+// loads no more.
 func (r *Reader) Files(ctx context.Context) iter.Seq2[File, error] {
 	return func(yield func(File, error) bool) {
 		for _, ref := range r.Root.Chunks {
@@ -180,6 +192,8 @@ func (r *Reader) Files(ctx context.Context) iter.Seq2[File, error] {
 	}
 }
 
+// walk yields the files of a chunk, in order. depth is how many levels of
+// references lie between; it reports whether to go on.
 func (r *Reader) walk(ctx context.Context, ref Ref, depth int, yield func(File, error) bool) bool {
 	data, err := r.load(ctx, ref.Digest)
 	if err != nil {
@@ -227,7 +241,8 @@ func (r *Reader) Refs(ctx context.Context) ([]Ref, error) {
 	return level, nil
 }
 
-// below reads a chunk of references.
+// below reads a chunk that holds references to chunks, of a release that is
+// large enough to have levels.
 func (r *Reader) below(ctx context.Context, ref Ref) ([]Ref, error) {
 	data, err := r.load(ctx, ref.Digest)
 	if err != nil {

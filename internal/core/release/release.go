@@ -55,6 +55,8 @@ type ID digest.Digest
 
 // ParseID reads the 64 hexadecimal digits of an id, with
 // or without the prefix "r-".
+//
+// It takes whole ids only; what people abbreviate is found by listing.
 func ParseID(text string) (ID, error) {
 	d, err := digest.Parse(strings.TrimPrefix(text, "r-"))
 	return ID(d), err
@@ -64,6 +66,9 @@ func ParseID(text string) (ID, error) {
 func (id ID) String() string { return digest.Digest(id).String() }
 
 // Short returns the form that people read and type: "r-" and ten digits.
+//
+// Ten digits are enough to tell the releases of a store from each other, and
+// too few to be relied on as a hash.
 func (id ID) Short() string { return "r-" + id.String()[:10] }
 
 // IsZero reports whether id was never set.
@@ -213,6 +218,8 @@ func (r *Ref) UnmarshalJSON(data []byte) error {
 		json.Unmarshal(fields[3], &r.Files))
 }
 
+// appendLine appends a reference as it stands in a root or chunk, in the
+// canonical form of JSON.
 func (r Ref) appendLine(out []byte) []byte {
 	out = canon.AppendString(append(out, '['), r.First)
 	out = canon.AppendString(append(out, ','), r.Last)
@@ -227,6 +234,9 @@ func (r Root) Encode() ([]byte, ID, error) {
 
 // DecodeRoot reads a root. The error is ErrDamaged if the bytes do not hash to
 // id or do not parse, ErrUnknown if they are of another version.
+//
+// The id is compared before anything is parsed, so no parser ever sees bytes
+// that nobody has vouched for.
 func DecodeRoot(data []byte, id ID) (Root, error) {
 	if ID(digest.Of(data)) != id {
 		return Root{}, fmt.Errorf("release %s: %w: its bytes have another hash", id.Short(), ErrDamaged)

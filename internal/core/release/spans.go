@@ -13,6 +13,9 @@ type Span struct{ First, End int }
 
 // Spans returns where the list of files with these paths, which are in order,
 // is cut into chunks. It depends on the paths alone.
+//
+// Because of that, a file more or less moves one cut, and all other chunks stay
+// as they are in the store.
 func Spans(count int, path func(i int) string) []Span {
 	var spans []Span
 	for first := 0; first < count; {
@@ -62,6 +65,8 @@ func (r *Reader) Visit(ctx context.Context, enter func(chunk digest.Digest) bool
 	return r.visit(ctx, r.Root.Chunks, r.Root.Depth, enter, each)
 }
 
+// visit calls each with the files below references whose chunks enter lets in.
+// depth is how many levels of references lie between.
 func (r *Reader) visit(ctx context.Context, refs []Ref, depth int, enter func(digest.Digest) bool,
 	each func(File) error,
 ) error {

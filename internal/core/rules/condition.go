@@ -53,6 +53,8 @@ type Visitor struct {
 }
 
 // Language is the visitor's language among those of the site.
+//
+// It follows RFC 4647, section 3.4; without a match it is the site's first.
 func (v *Visitor) Language() string {
 	if v.language == "" && len(v.Languages) > 0 {
 		v.language = Lookup(v.AcceptLanguage, v.Languages)
@@ -63,6 +65,8 @@ func (v *Visitor) Language() string {
 // holds reports whether the condition is met.
 func (c *Condition) holds(v *Visitor) bool { return c.met(v) != c.Not }
 
+// met reports whether a visitor meets the condition, were it not turned round
+// by "not".
 func (c *Condition) met(v *Visitor) bool {
 	switch c.Kind {
 	case ByHost:
@@ -72,6 +76,8 @@ func (c *Condition) met(v *Visitor) bool {
 			func(tag string) bool { return strings.EqualFold(tag, v.Language()) })
 	case ByQuery:
 		value, ok := v.Query.First(c.Name)
+		// Only the first value of a parameter counts, as in most programs that
+		// rules replace.
 		if c.Bind != nil {
 			return ok && c.Bind.takes(value)
 		}
@@ -126,6 +132,7 @@ func (c Condition) String() string {
 	return text
 }
 
+// plain writes the condition without a "not" before it.
 func (c Condition) plain() string {
 	switch {
 	case c.Kind == ByTime:
@@ -147,6 +154,7 @@ func (c Condition) plain() string {
 	return string(c.Kind) + " " + quote(c.Name) + "=" + quoteAll(c.Values)
 }
 
+// quoteAll writes alternatives, each quoted if it has to be.
 func quoteAll(values []string) string {
 	quoted := make([]string, len(values))
 	for i, value := range values {
@@ -174,6 +182,7 @@ func quote(value string) string {
 func cookie(field, name string) (string, bool) {
 	for pair := range strings.SplitSeq(field, ";") {
 		key, value, ok := strings.Cut(strings.TrimSpace(pair), "=")
+		// RFC 6265, section 5.4: a value may stand between quotation marks.
 		if ok && key == name {
 			if n := len(value); n >= 2 && value[0] == '"' && value[n-1] == '"' {
 				value = value[1 : n-1]
@@ -204,6 +213,8 @@ func Lookup(accept string, tags []string) string {
 			w.quality = quality
 		}
 
+		// q=0 means "not this one". The bound keeps a long field from costing
+		// much.
 		if w.tag != "" && w.quality > 0 && len(wishes) < 100 {
 			wishes = append(wishes, w)
 		}
@@ -219,6 +230,8 @@ func Lookup(accept string, tags []string) string {
 		return 0
 	})
 
+	// RFC 4647, section 3.4 (lookup): the tag, then shorter and shorter
+	// beginnings of it.
 	for _, w := range wishes {
 		for wanted := w.tag; wanted != ""; wanted = shorter(wanted) {
 			for _, tag := range tags {
@@ -250,6 +263,8 @@ func shorter(wanted string) string {
 }
 
 // QueryFor returns a query that meets the conditions of a rule on parameters.
+//
+// Checks ask with it for an address that a rule should take.
 func QueryFor(r *Rule) string {
 	var parts []string
 	for _, c := range r.When {

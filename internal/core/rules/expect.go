@@ -33,6 +33,8 @@ type Expectation struct {
 	At finding.Position
 }
 
+// expectation reads what follows "expect": a method, a path, what is given, and
+// what should come of it.
 func (r *reading) expectation(verb token) {
 	e := Expectation{Method: "GET", Environment: "production", At: r.source.position(verb.line, verb.at)}
 	path := r.need("the path")
@@ -72,6 +74,8 @@ func (r *reading) expectation(verb token) {
 	r.program.Expectations = append(r.program.Expectations, e)
 }
 
+// isMethod reports whether a word is a method of HTTP: it is written in
+// capitals, as paths never are at their beginning.
 func isMethod(text string) bool {
 	return text != "" && strings.Trim(text, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") == ""
 }

@@ -20,6 +20,8 @@ func Format(text []byte) []byte {
 		out.WriteString("\ufeff")
 	}
 
+	// Columns are aligned within a block; an empty line ends one, so that a
+	// long path does not move rules elsewhere.
 	var block []formatted
 	flush := func() {
 		writeBlock(&out, block)
@@ -138,6 +140,8 @@ func headerRest(texts []string, from func(int) string) string {
 	return strings.TrimSpace(strings.Join(texts[2:field], " ") + " " + from(field))
 }
 
+// writeBlock writes statements that stand together with their columns aligned.
+// One long path does not push the others to the right.
 func writeBlock(out *strings.Builder, block []formatted) {
 	var widths []int
 	for _, line := range block {
@@ -145,6 +149,8 @@ func writeBlock(out *strings.Builder, block []formatted) {
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
+			// A path that is longer than most would push everybody's columns
+			// off the screen.
 			if n := utf8.RuneCountInString(cell); n <= widest && i < 3 &&
 				(i < len(line.cells)-1 || !line.free) {
 				widths[i] = max(widths[i], n)

@@ -38,6 +38,7 @@ type source struct {
 // splitLines divides a text into lines. A byte order mark and the carriage
 // returns of line ends are no part of them.
 func splitLines(text string) []string {
+	// Editors on Windows put a byte order mark there.
 	text = strings.TrimPrefix(text, "\ufeff")
 	lines := strings.Split(text, "\n")
 	for i, line := range lines {
@@ -50,12 +51,15 @@ func splitLines(text string) []string {
 	return lines
 }
 
+// position is where a byte of a line lies, as people count: lines and
+// characters from 1.
 func (s *source) position(line, at int) finding.Position {
 	text := s.lines[line]
 	return finding.Position{File: s.name, Line: line + 1,
 		Column: utf8.RuneCountInString(text[:min(at, len(text))]) + 1}
 }
 
+// isBlank reports whether a byte divides words.
 func isBlank(c byte) bool { return c == ' ' || c == '\t' }
 
 // wholeLine reports whether a line's values may hold a
@@ -102,6 +106,7 @@ func (s *source) statements(report func(line, at int, code, text string)) [][]pi
 			continue
 		}
 
+		// A line that is indented goes on with the statement above.
 		continues := isBlank(line[0])
 		if continues && !open {
 			report(i, len(line)-len(trimmed), "rule-syntax",
@@ -115,6 +120,8 @@ func (s *source) statements(report func(line, at int, code, text string)) [][]pi
 			list = append(list, nil)
 		}
 		open = true
+		// The value of a header field may hold a #, so such lines have no
+		// comment behind them.
 		end := len(line)
 		if !whole {
 			end = commentAt(line)

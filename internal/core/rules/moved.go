@@ -27,6 +27,7 @@ type Moved struct {
 // becomes a condition. The error is that of reading.
 func Import(list io.Reader, own []string) ([]Moved, error) {
 	reader := csv.NewReader(list)
+	// Spreadsheets leave out empty columns at the end of a row.
 	reader.FieldsPerRecord, reader.TrimLeadingSpace, reader.LazyQuotes = -1, true, false
 	var rows []Moved
 	seen := map[string]string{}
@@ -46,6 +47,7 @@ func Import(list io.Reader, own []string) ([]Moved, error) {
 				return nil, fmt.Errorf("line %d has one column: columns are divided by commas (RFC "+
 					"4180), not by semicolons or tabs", line)
 			}
+			// A first row without addresses is the heading.
 			if !isAddress(record[0]) && (len(record) < 2 || !isAddress(record[1])) {
 				continue
 			}
@@ -78,6 +80,7 @@ func Import(list io.Reader, own []string) ([]Moved, error) {
 	}
 }
 
+// isAddress tells a row of addresses from the heading of a table.
 func isAddress(text string) bool {
 	return strings.HasPrefix(text, "/") || strings.Contains(text, "://")
 }
@@ -132,6 +135,8 @@ func moved(record []string, own []string) (rule, why string) {
 	if len(conditions) > 0 {
 		out.WriteString(" when " + strings.Join(conditions, " and "))
 	}
+	// The rule is read back by the real parser, so that nothing is printed that
+	// would be refused.
 	program, found := Parse([]Source{{Name: "list", Text: []byte(out.String())}}, Options{})
 	if len(found) > 0 {
 		return "", found[0].What
@@ -144,13 +149,15 @@ func moved(record []string, own []string) (rule, why string) {
 	return program.Rules[0].String(), ""
 }
 
-// movedWhen returns the conditions under which an address has moved: its host, if
-// that is none of the site's own, and its parameters.
+// movedWhen returns the conditions under which an address has moved: its host,
+// if that is none of the site's own, and its parameters.
 func movedWhen(from *url.URL, own []string) (conditions []string) {
 	if from.Host != "" && !slices.Contains(own, strings.ToLower(from.Hostname())) {
 		conditions = append(conditions, "host "+quote(strings.ToLower(from.Hostname())))
 	}
 	for _, parameter := range address.Parameters(from.RawQuery) {
+		// Values in rules are unescaped once more, so a percent sign is escaped
+		// once more.
 		value := strings.NewReplacer("%", "%25").Replace(parameter.Value)
 		name := strings.NewReplacer("%", "%25").Replace(parameter.Name)
 		if name != "" && !address.HasControl(name+value) {

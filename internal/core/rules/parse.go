@@ -11,7 +11,7 @@ import (
 	"orilla.example/orilla/internal/core/spelling"
 )
 
-// Source is one file of rules.
+// Source is one file of rules, as it was read.
 type Source struct {
 	Name string // for messages
 	Text []byte
@@ -25,7 +25,8 @@ type Options struct {
 	Environments []string       // that rules may ask for
 }
 
-// Program is what rules files say.
+// Program is what rules files say: rules in their order, expectations, and the
+// text to quote from.
 type Program struct {
 	Rules        []Rule
 	Expectations []Expectation
@@ -59,6 +60,8 @@ func (p *Program) Find(level finding.Level, code string, at finding.Position, fo
 // of their places; a statement with a mistake is not part of the program.
 func Parse(files []Source, o Options) (*Program, finding.List) {
 	p := &parser{program: &Program{sources: map[string]*source{}}, options: o}
+	// Files are joined as if they were one: a rule of the first comes before
+	// all of the second.
 	for _, file := range files {
 		p.source = &source{name: file.Name, order: len(p.program.sources),
 			lines: splitLines(string(file.Text))}
@@ -70,6 +73,7 @@ func Parse(files []Source, o Options) (*Program, finding.List) {
 	return p.program, p.found
 }
 
+// parser reads all files of a site's rules into one program.
 type parser struct {
 	program *Program
 	options Options
@@ -77,6 +81,7 @@ type parser struct {
 	found   finding.List
 }
 
+// report notes a mistake at a byte of a line, with the line itself.
 func (p *parser) report(line, at int, code, text string) {
 	position := p.source.position(line, at)
 	p.found.Add(finding.Finding{Level: finding.Error, Code: code, What: text, Position: position,
@@ -87,11 +92,13 @@ func (p *parser) report(line, at int, code, text string) {
 // with panic and never leaves this package.
 type mistake struct{}
 
+// fail notes a mistake in a word and gives the statement up, as try has it.
 func (p *parser) fail(t token, offset int, code, format string, args ...any) {
 	p.report(t.line, t.at+offset, code, fmt.Sprintf(format, args...))
 	panic(mistake{})
 }
 
+// check gives the statement up if something is wrong with a word.
 func (p *parser) check(t token, err *problem) {
 	if err != nil {
 		p.fail(t, min(err.offset, len(t.text)), err.code, "%s", err.text)
@@ -105,8 +112,10 @@ type reading struct {
 	next int
 }
 
+// more reports whether there is another word.
 func (r *reading) more() bool { return r.next < len(r.tokens) }
 
+// peek returns the next word, which stays; "" after the last.
 func (r *reading) peek() string {
 	if !r.more() {
 		return ""
@@ -114,6 +123,7 @@ func (r *reading) peek() string {
 	return r.tokens[r.next].text
 }
 
+// take returns the next word, which must be there.
 func (r *reading) take() token {
 	r.next++
 	return r.tokens[r.next-1]
@@ -125,6 +135,8 @@ func (r *reading) end() token {
 	return token{"", last.line, last.at + len(last.text)}
 }
 
+// need returns the next word, or gives the statement up and says what is
+// missing.
 func (r *reading) need(what string) token {
 	if !r.more() {
 		r.fail(r.end(), 0, "rule-syntax", "%s is missing here", what)
@@ -148,8 +160,11 @@ func (p *parser) try(read func()) (ok bool) {
 	return true
 }
 
+// statement reads one rule or expectation. What is wrong with it does not keep
+// the next one from being read.
 func (p *parser) statement(s statement) {
 	r := &reading{parser: p, statement: s}
+	// How many mistakes there were tells whether this statement added one.
 	before := len(p.found)
 	p.try(func() {
 		verb := r.take()
@@ -158,6 +173,8 @@ func (p *parser) statement(s statement) {
 			return
 		}
 
+		// Without a verb nothing else can be understood, so this statement ends
+		// here.
 		if !slices.Contains(Verbs(), Verb(verb.text)) {
 			names := make([]string, 0, 9)
 			for _, known := range Verbs() {
@@ -178,6 +195,9 @@ func (p *parser) statement(s statement) {
 	})
 }
 
+// rule reads what follows the verb of a rule. The path, the target and the
+// conditions are read each for itself, so that a mistake in one does not hide
+// those in the others.
 func (r *reading) rule(rule *Rule) {
 	pattern := r.need("the path")
 	patternRead := r.try(func() {
@@ -189,21 +209,24 @@ func (r *reading) rule(rule *Rule) {
 		r.check(pattern, err)
 	})
 
-	switch rule.Verb {
-	case Header, Withhold:
+	// The value of a field goes to the end of the statement, so conditions stand
+	// before it.
+	if rule.Verb.setsField() {
 		if r.peek() == "when" {
 			r.conditions(rule)
 		}
 		r.field(rule)
 		return
-	case Gone:
-		if r.peek() == "->" {
-			r.fail(r.take(), 0, "rule-syntax", "what is gone leads nowhere; use redirect to lead visitors on")
-		}
+	}
+	if !rule.Verb.leads() && r.peek() == "->" {
+		r.fail(r.take(), 0, "rule-syntax", "what is %s leads nowhere; use redirect to lead visitors on",
+			rule.Verb)
 	}
 
+	// A target that is wrong leaves the conditions readable, since when is a
+	// word that no target can be.
 	var target token
-	targetRead := rule.Verb != Gone && r.try(func() { target = r.target(rule) })
+	targetRead := rule.Verb.leads() && r.try(func() { target = r.target(rule) })
 	if r.peek() == "with" {
 		r.try(func() { r.status(rule, r.take()) })
 	}
@@ -211,11 +234,14 @@ func (r *reading) rule(rule *Rule) {
 	if r.peek() == "when" {
 		r.conditions(rule)
 	}
+	// Placeholders come last: conditions can bind some too.
 	if patternRead && targetRead {
 		r.try(func() { r.placeholdersFit(rule, target) })
 	}
 
 	if r.more() {
+		// Whatever is left belongs nowhere. The likely mistakes are words in
+		// another order.
 		extra := r.take()
 		hint := ""
 		switch {
@@ -230,13 +256,17 @@ func (r *reading) rule(rule *Rule) {
 	}
 }
 
+// isStatus reports whether a word is a status of HTTP (RFC 9110, section 15).
 func isStatus(text string) bool {
 	n, err := strconv.Atoi(text)
 	return err == nil && len(text) == 3 && n >= 100 && n < 600
 }
 
+// target reads the arrow and the target, and returns the word that the target
+// is.
 func (r *reading) target(rule *Rule) token {
 	arrow := r.need("-> and the target")
+	// People write arrows as they know them from elsewhere.
 	if arrow.text != "->" {
 		if strings.HasPrefix(arrow.text, "->") || strings.HasPrefix(arrow.text, "/") || arrow.text == "=>" ||
 			arrow.text == "to" {
@@ -297,6 +327,8 @@ func (r *reading) targetFits(rule *Rule, word token) {
 // placeholdersFit reports placeholders of the target that nothing binds, or
 // that do not fit where they stand.
 func (r *reading) placeholdersFit(rule *Rule, at token) {
+	// The names that a target may use: of the pattern, and of conditions that
+	// bind what they find.
 	known := rule.Pattern.placeholders()
 	for _, c := range rule.When {
 		if c.Bind != nil {
@@ -319,6 +351,8 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 		}
 	}
 
+	// {rest:all} may hold slashes. Inside a segment they would have to be
+	// escaped, and the address would be one that nobody meant.
 	for _, part := range rule.Target.path {
 		if rule.Pattern.hasAll && slices.Contains(part.placeholders(), rule.Pattern.all) &&
 			(len(part) > 3 || part[0] != "" || part[2] != "") {
@@ -329,6 +363,8 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 	}
 }
 
+// status reads the status after "with", which must be one that the verb can
+// answer with.
 func (r *reading) status(rule *Rule, with token) {
 	word := r.need("a status")
 	status, err := strconv.Atoi(word.text)
@@ -346,12 +382,14 @@ func (r *reading) status(rule *Rule, with token) {
 			strings.Join(list, ", "))
 	}
 
+	// The verb's own status is not kept, so that "with 301" and nothing make
+	// one release.
 	if rule.Status = status; rule.Code() == (&Rule{Verb: rule.Verb}).Code() {
 		rule.Status = 0
 	}
 }
 
-// conditions reads when C and C.
+// conditions reads "when C and C and C". All must hold.
 func (r *reading) conditions(rule *Rule) {
 	r.take()
 	for {
@@ -387,6 +425,7 @@ func (r *reading) field(rule *Rule) {
 
 	rule.Name = strings.ToLower(name)
 	r.fieldName(rule.Verb, word, rule.Name)
+	// The value goes to the end of the statement, blanks included.
 	value := token{word.text[len(name)+1:], word.line, word.at + len(name) + 1}
 	rule.Value = r.from(value)
 	if first == "" && rule.Value == "" {
@@ -394,6 +433,8 @@ func (r *reading) field(rule *Rule) {
 			rule.Name, rule.Pattern, rule.Name)
 	}
 
+	// RFC 9110, section 5.5: other octets are obsolete, and what clients make
+	// of them differs.
 	for i := range len(rule.Value) {
 		if c := rule.Value[i]; c >= 0x7f {
 			r.fail(value, 0, "rule-header",
@@ -408,6 +449,8 @@ func (r *reading) field(rule *Rule) {
 	}
 }
 
+// fieldName checks the name of a header field, and that it is one that rules
+// may set: those that HTTP itself lives by are not.
 func (r *reading) fieldName(verb Verb, word token, name string) {
 	for i := range len(name) {
 		if c := name[i]; !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' ||

@@ -68,6 +68,8 @@ func (r *reading) condition(rule *Rule) Condition {
 	return c
 }
 
+// languages checks that the site has all the languages of a condition: another
+// one would never be met.
 func languages(r *reading, values []string, at int) {
 	if len(r.options.Languages) == 0 {
 		r.fail(r.tokens[at], 0, "rule-condition",
@@ -96,6 +98,7 @@ func (r *reading) values(change func(string) string) []string {
 			r.fail(word, 0, "rule-condition", "a value is empty")
 		}
 	}
+	// One of several, in any order: sorted, two spellings are one rule.
 	slices.Sort(values)
 	return slices.Compact(values)
 }
@@ -152,6 +155,7 @@ func split(r *reading, word token, offset int) []string {
 // named reads NAME, NAME=VALUES or, of a query, NAME={placeholder}.
 func named(r *reading, c *Condition) {
 	word := r.need("a name")
+	// A name between quotation marks may hold an equals sign of its own.
 	name, value, valued := strings.Cut(word.text, "=")
 	if strings.HasPrefix(word.text, `"`) {
 		at := strings.Index(word.text[1:], `"`) + 2
@@ -193,6 +197,7 @@ func named(r *reading, c *Condition) {
 // unescape decodes the names and values of a query, which
 // may be written as they stand in a URL.
 func unescape(r *reading, c *Condition, word token) {
+	// A plus sign in a rule is one; only in a request it means a blank.
 	decode := func(text string) string {
 		value, err := decodeValue(strings.ReplaceAll(text, "+", "%2B"), 0)
 		r.check(word, err)
@@ -244,6 +249,7 @@ func times(r *reading, c *Condition, word token) {
 	c.text = strings.Join(parts, " ")
 }
 
+// inUTC turns a time into UTC, and leaves the zero time as it is.
 func inUTC(t time.Time) time.Time {
 	if t.IsZero() {
 		return t
@@ -270,6 +276,7 @@ func moment(r *reading, word token) (t time.Time, day bool) {
 				"in which time zone? Add an offset (2026-12-20T12:00+01:00), or set time_zone: in "+
 					"orilla.yaml, such as time_zone: Atlantic/Azores")
 		}
+		// Without an offset it is what a clock on the wall shows there.
 		wall, _ := time.Parse(layout, word.text)
 		return onTheWall(wall, zone), i == 0
 	}
@@ -293,6 +300,8 @@ func onTheWall(wall time.Time, zone *time.Location) time.Time {
 	shows := func(t time.Time) time.Time {
 		return time.Date(t.Year(), t.Month(), t.Day(), t.Hour(), t.Minute(), t.Second(), 0, time.UTC)
 	}
+	// A wall clock jumps twice a year. A time that it skips means the moment of
+	// the jump; one that it shows twice means the first.
 	start, end := t.ZoneBounds()
 	switch shown := shows(t); {
 	case shown.Before(wall):

@@ -45,10 +45,14 @@ type slot struct {
 	values []string // of oneOf
 }
 
+// takes reports whether a placeholder takes a value. None takes nothing:
+// /timetable/ is not a season's page.
 func (s *slot) takes(value string) bool {
 	switch {
 	case value == "":
 		return false
+	// ASCII digits only: other scripts have digits too, and an id of them is a
+	// mistake or an attack.
 	case s.kind == digits:
 		return strings.Trim(value, "0123456789") == ""
 	case s.kind == oneOf:
@@ -161,6 +165,8 @@ func (s *segment) value(name string) (value string, ok bool) {
 	if s.slot == nil {
 		return "", s.before == name
 	}
+	// The text around may not overlap in the name, and something must be left
+	// for the placeholder.
 	if len(name) <= len(s.before)+len(s.after) || !strings.HasPrefix(name, s.before) ||
 		!strings.HasSuffix(name, s.after) {
 		return "", false
@@ -226,11 +232,13 @@ type problem struct {
 	text   string
 }
 
+// wrong is a mistake at a byte of a word.
 func wrong(offset int, format string, args ...any) *problem {
 	return &problem{offset, "rule-syntax", fmt.Sprintf(format, args...)}
 }
 
-// parsePattern reads a pattern.
+// parsePattern reads a pattern. The error points at the byte that is wrong, and
+// says what to write.
 func parsePattern(text string) (Pattern, *problem) {
 	var p Pattern
 	if !strings.HasPrefix(text, "/") {
@@ -240,6 +248,7 @@ func parsePattern(text string) (Pattern, *problem) {
 		return p, wrong(0, "a pattern begins with a slash")
 	}
 
+	// The two mistakes that people make most often, told with what to write.
 	if at := strings.IndexAny(text, "?#"); at >= 0 && !insideBraces(text, at) {
 		if text[at] == '#' {
 			return p, wrong(at, "browsers keep what follows # to themselves, so no pattern can ask for "+
@@ -249,6 +258,8 @@ func parsePattern(text string) (Pattern, *problem) {
 			"NAME=VALUE. A literal ? is written %%3F")
 	}
 
+	// A final slash means nothing: /fares and /fares/ are one address, and a
+	// rule is for both.
 	rest, offset := strings.TrimSuffix(text[1:], "/"), 1
 	if rest == "" {
 		return p, nil
@@ -272,16 +283,20 @@ func parsePattern(text string) (Pattern, *problem) {
 	return p, nil
 }
 
+// hostOf returns the host of an absolute address, as it is written.
 func hostOf(text string) string {
 	_, rest, _ := strings.Cut(text, "://")
 	host, _, _ := strings.Cut(rest, "/")
 	return host
 }
 
+// insideBraces reports whether a byte lies between braces.
 func insideBraces(text string, at int) bool {
 	return strings.LastIndexByte(text[:at], '{') > strings.LastIndexByte(text[:at], '}')
 }
 
+// segment reads one segment of a pattern: text, or text around one placeholder.
+// seen are the names that were used, since each can be used once.
 func (p *Pattern) segment(part string, offset int, seen map[string]bool) *problem {
 	open := strings.IndexByte(part, '{')
 	if open < 0 {
@@ -292,15 +307,15 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 		return err
 	}
 
-	shut := strings.IndexByte(part[open:], '}') + open
-	if shut < open {
+	end := strings.IndexByte(part[open:], '}') + open
+	if end < open {
 		return wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
 	}
-	if again := strings.IndexByte(part[shut:], '{'); again >= 0 {
-		return wrong(offset+shut+again, "a segment has one placeholder at most: where would the first end?")
+	if again := strings.IndexByte(part[end:], '{'); again >= 0 {
+		return wrong(offset+end+again, "a segment has one placeholder at most: where would the first end?")
 	}
 
-	s, all, err := parseSlot(part[open+1:shut], offset+open+1)
+	s, all, err := parseSlot(part[open+1:end], offset+open+1)
 	if err != nil {
 		return err
 	}
@@ -310,18 +325,19 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 
 	seen[s.name] = true
 	if all {
-		if open > 0 || shut < len(part)-1 {
+		if open > 0 || end < len(part)-1 {
 			return wrong(offset+open, "a placeholder that takes all stands alone between slashes")
 		}
 		p.all, p.hasAll = s.name, true
 		return nil
 	}
 
+	// What is left is text around one placeholder.
 	before, err := affix(part[:open], offset)
 	if err != nil {
 		return err
 	}
-	after, err := affix(part[shut+1:], offset+shut+1)
+	after, err := affix(part[end+1:], offset+end+1)
 	p.segments = append(p.segments, segment{before, after, s})
 	return err
 }
@@ -360,6 +376,8 @@ func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 				s.values = append(s.values, value)
 			}
 		}
+		// Sorted, so that two spellings of one rule have one form, and one
+		// release.
 		slices.Sort(s.values)
 		if len(s.values) == 1 {
 			return nil, false, wrong(offset,
@@ -371,6 +389,8 @@ func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 	return s, false, nil
 }
 
+// isName reports whether a text can name a placeholder: it begins with a small
+// letter and has at most 40 characters.
 func isName(text string) bool {
 	for i, c := range text {
 		if !(c >= 'a' && c <= 'z' || i > 0 && (c >= '0' && c <= '9' || c == '_')) {
@@ -448,6 +468,7 @@ func (p Pattern) Covers(other Pattern) bool {
 	return true
 }
 
+// covers reports whether a segment takes everything that another one takes.
 func (s *segment) covers(other *segment) bool {
 	switch {
 	case other.slot == nil:
@@ -466,6 +487,8 @@ func (s *segment) covers(other *segment) bool {
 		return true
 	}
 
+	// Never true by mistake; it may be false where the truth is hard to see,
+	// which costs a warning and no page.
 	if s.slot.kind != anything && (s.slot.kind != other.slot.kind || s.before != other.before ||
 		s.after != other.after) {
 		return false

@@ -30,6 +30,8 @@ type record struct {
 	When    []conditionRecord `json:"when,omitempty"`
 }
 
+// conditionRecord is a condition as releases keep it. Its fields are in the
+// order of the canonical form, that of their names.
 type conditionRecord struct {
 	Bind   string    `json:"bind,omitempty"`
 	From   time.Time `json:"from,omitzero"`
@@ -50,6 +52,8 @@ func Encode(list []Rule) []byte {
 	return out
 }
 
+// append appends the rule's record, in the canonical form. It is written by
+// hand: releases have up to a hundred thousand rules.
 func (r *Rule) append(out []byte) []byte {
 	object := fields{out: append(out, '{')}
 	object.text("name", r.Name)
@@ -81,6 +85,7 @@ func (r *Rule) append(out []byte) []byte {
 	return append(object.out, '}')
 }
 
+// append appends the condition's record.
 func (c *Condition) append(out []byte) []byte {
 	object := fields{out: append(out, '{')}
 	if c.Bind != nil {
@@ -97,8 +102,12 @@ func (c *Condition) append(out []byte) []byte {
 	object.time("until", c.Until)
 	if c.Values != nil {
 		object.key("values")
+		object.out = append(object.out, '[')
 		for i, value := range c.Values {
-			object.out = canon.AppendString(append(object.out, "[,"[min(i, 1)]), value)
+			if i > 0 {
+				object.out = append(object.out, ',')
+			}
+			object.out = canon.AppendString(object.out, value)
 		}
 		object.out = append(object.out, ']')
 	}
@@ -112,6 +121,7 @@ type fields struct {
 	some bool
 }
 
+// key begins a field, after a comma unless it is the first.
 func (f *fields) key(name string) {
 	if f.some {
 		f.out = append(f.out, ',')
@@ -120,6 +130,7 @@ func (f *fields) key(name string) {
 	f.out = append(canon.AppendString(f.out, name), ':')
 }
 
+// text writes a field, unless it is empty.
 func (f *fields) text(name, value string) {
 	if value != "" {
 		f.key(name)
@@ -127,6 +138,7 @@ func (f *fields) text(name, value string) {
 	}
 }
 
+// time writes a field with a time in UTC (RFC 3339), unless it is zero.
 func (f *fields) time(name string, t time.Time) {
 	if !t.IsZero() {
 		f.text(name, t.UTC().Format(time.RFC3339))
@@ -154,6 +166,8 @@ func Decode(data []byte) ([]Rule, error) {
 	return list, nil
 }
 
+// decodeRule reads the record of one rule. A field or verb that is not known is
+// an error: passing over it could let the rule apply where it should not.
 func decodeRule(line []byte) (rule Rule, err error) {
 	var r record
 	decoder := json.NewDecoder(bytes.NewReader(line))
@@ -193,13 +207,12 @@ func decodeRule(line []byte) (rule Rule, err error) {
 
 // whole reports what no statement of the language could have said.
 func (r *Rule) whole() error {
-	needs := r.Verb != Gone && r.Verb != Header && r.Verb != Withhold
 	switch {
-	case needs == r.Target.IsZero():
+	case r.Verb.leads() == r.Target.IsZero():
 		return errors.New("its target does not fit its verb")
 	case r.Status != 0 && !slices.Contains(statuses[r.Verb], r.Status):
 		return fmt.Errorf("%s has no status %d", r.Verb, r.Status)
-	case (r.Verb == Header || r.Verb == Withhold) == (r.Name == ""):
+	case r.Verb.setsField() == (r.Name == ""):
 		return errors.New("its field does not fit its verb")
 	}
 
@@ -225,6 +238,8 @@ func (r *Rule) whole() error {
 // Compile makes the set that a release of these rules
 // would have, with the positions of the text.
 func (p *Program) Compile() (*Set, error) {
+	// Through the very bytes that a release keeps: what is served here is what
+	// will be served there.
 	list, err := Decode(Encode(p.Rules))
 	if err != nil {
 		return nil, err

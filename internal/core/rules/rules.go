@@ -48,6 +48,19 @@ func Verbs() []Verb {
 	return []Verb{Redirect, Rewrite, Proxy, Gone, Fallback, Missing, Header, Withhold, Expect}
 }
 
+// leads reports whether a rule with the verb has a target, behind an arrow. Of
+// the others, header and withhold name a field, and gone stands alone.
+func (v Verb) leads() bool {
+	switch v {
+	case Redirect, Rewrite, Proxy, Fallback, Missing:
+		return true
+	}
+	return false
+}
+
+// setsField reports whether a rule with the verb is about a header field.
+func (v Verb) setsField() bool { return v == Header || v == Withhold }
+
 // Rule is one rule. It is content, but for its positions.
 type Rule struct {
 	Verb    Verb
@@ -94,8 +107,10 @@ func (r *Rule) String() string {
 	if r.Status != 0 {
 		out.WriteString(" with " + strconv.Itoa(r.Status))
 	}
-	for i, condition := range r.When {
-		out.WriteString([]string{" when ", " and "}[min(i, 1)] + condition.String())
+	joint := " when "
+	for _, condition := range r.When {
+		out.WriteString(joint + condition.String())
+		joint = " and "
 	}
 
 	switch r.Verb {

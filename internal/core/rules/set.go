@@ -44,8 +44,12 @@ func (v Verb) Phase() Phase {
 
 // Compile makes a set. Its time and memory grow linearly
 // with the number of rules.
+//
+// A set of 100,000 rules takes about a quarter of a second, once for each flip.
 func Compile(list []Rule) *Set {
 	s := &Set{Rules: list, missingPages: map[string]bool{}}
+	// One tree for each phase: a request that is redirected never meets the
+	// header rules.
 	for phase := range s.phases {
 		s.phases[phase] = newTree(list, func(v Verb) bool { return v.Phase() == Phase(phase) })
 	}
@@ -58,6 +62,8 @@ func Compile(list []Rule) *Set {
 			continue
 		}
 
+		// The page of a missing rule is no page of the site: at its own address
+		// it is 404 too, else it would be found by search engines.
 		x, _ := list[i].Target.expand(nil)
 		for _, name := range Candidates(x.Path) {
 			s.missingPages[name] = true
@@ -69,6 +75,10 @@ func Compile(list []Rule) *Set {
 
 // Candidates lists the files that a path may mean where it is named by a rule,
 // in the order in which they are looked for.
+//
+//	/fares        fares, fares.html, fares/index.html
+//	/fares/       fares/index.html, fares.html
+//	/             index.html
 func Candidates(p address.Path) []string {
 	name := p.Name()
 	switch {
@@ -99,6 +109,7 @@ func (s *Set) IsMissingPage(file string, p address.Path) bool {
 		return s.missingPages[file]
 	}
 
+	// Only where a target has placeholders the rules have to be asked.
 	found := false
 	s.Each(OnNothing, p, &address.Query{}, true, func(r *Rule) bool {
 		if values, ok := r.Pattern.match(p, nil); ok && !r.Target.IsLiteral() && r.boundByPattern() {
@@ -130,7 +141,7 @@ type Trial struct {
 	Expansion
 }
 
-// Try looks whether the conditions of a rule are met, and fills in its target.
+// Try checks whether the conditions of a rule are met, and fills in its target.
 // What is sure for an address whoever asks is looked at first; where that is
 // not met, the fields of the request decide nothing.
 func (r *Rule) Try(p address.Path, v *Visitor) Trial {

@@ -39,6 +39,8 @@ type parameter struct {
 // every second one the name of a placeholder.
 type template []string
 
+// placeholders returns the names that a template fills in: every second part is
+// one.
 func (t template) placeholders() []string {
 	var names []string
 	for i := 1; i < len(t); i += 2 {
@@ -56,6 +58,8 @@ func (t Target) IsLocal() bool { return t.written && t.Upstream == "" && t.Origi
 // IsLiteral reports whether the target has no placeholder.
 func (t Target) IsLiteral() bool { return len(t.placeholders()) == 0 }
 
+// placeholders returns the names that a target uses, in path, query and
+// fragment.
 func (t Target) placeholders() []string {
 	var names []string
 	for _, part := range t.path {
@@ -93,8 +97,10 @@ func (t Target) String() string {
 		out.WriteByte('/')
 	}
 
-	for i, p := range t.query {
-		out.WriteString([]string{"?", "&"}[min(i, 1)] + address.EncodeValue(p.name))
+	joint := "?"
+	for _, p := range t.query {
+		out.WriteString(joint + address.EncodeValue(p.name))
+		joint = "&"
 		if p.equal {
 			out.WriteByte('=')
 			write(p.value, address.EncodeValue)
@@ -129,6 +135,8 @@ func (t Target) expand(values []bound) (x Expansion, ok bool) {
 		}
 	}
 
+	// Every name was checked to be bound when the rule was read, so it is
+	// found.
 	find := func(name string) bound {
 		return values[slices.IndexFunc(values, func(b bound) bool { return b.name == name })]
 	}
@@ -144,6 +152,8 @@ func (t Target) expand(values []bound) (x Expansion, ok bool) {
 			continue
 		}
 
+		// Names are decoded here and encoded when the path is written, once: a
+		// value can never become a slash, a query or a host.
 		name := part.fill(find, func(text string) string { return text })
 		if name == "" || address.Climbs(name) {
 			return x, false
@@ -182,6 +192,8 @@ func wholePath(part template, find func(string) bound) (bound, bool) {
 	return value, value.all
 }
 
+// fill writes a template with what its placeholders stand for, each part
+// encoded for where it stands.
 func (t template) fill(find func(string) bound, encode func(string) string) string {
 	if len(t) == 1 {
 		return encode(t[0])
@@ -196,10 +208,12 @@ func (t template) fill(find func(string) bound, encode func(string) string) stri
 	return out.String()
 }
 
-// parseTarget reads a target.
+// parseTarget reads a path, an upstream with a path, or an address of another
+// site.
 func parseTarget(text string) (Target, *problem) {
 	t := Target{written: true}
 	rest, offset := text, 0
+	// Three forms: https://host/path, upstream:/path and /path.
 	if scheme, after, ok := strings.Cut(text, "://"); ok && !strings.Contains(scheme, "/") {
 		host := strings.IndexAny(after, "/?#")
 		if host < 0 {
@@ -250,6 +264,7 @@ func parseTarget(text string) (Target, *problem) {
 	return t, nil
 }
 
+// isUpstream reports whether a text can name an upstream.
 func isUpstream(name string) bool {
 	for i, c := range name {
 		if !(c >= 'a' && c <= 'z' || i > 0 && (c >= '0' && c <= '9' || c == '-')) {
@@ -259,6 +274,8 @@ func isUpstream(name string) bool {
 	return name != "" && len(name) <= 63
 }
 
+// origin reads scheme and host of a target elsewhere. A placeholder cannot
+// stand there: whoever writes the address could choose where visitors are sent.
 func (t *Target) origin(text string) *problem {
 	if at := strings.IndexByte(text, '{'); at >= 0 {
 		return wrong(at, "a placeholder cannot stand in the host: visitors could be sent anywhere")
@@ -275,6 +292,8 @@ func (t *Target) origin(text string) *problem {
 		return wrong(len(u.Scheme)+3, "the host is missing")
 	}
 
+	// Stricter than url.Parse: the host goes into a Location field, and
+	// browsers repair hosts each in their own way.
 	for i := range len(u.Host) {
 		if c := u.Host[i]; c <= ' ' || c >= 0x7f || strings.IndexByte(`"<>\^|%;,()`+"`{}", c) >= 0 {
 			return wrong(len(u.Scheme)+3+i,
@@ -286,6 +305,7 @@ func (t *Target) origin(text string) *problem {
 	return nil
 }
 
+// readPath reads the path of a target.
 func (t *Target) readPath(text string, offset int) *problem {
 	if text == "/" {
 		return nil
@@ -301,6 +321,7 @@ func (t *Target) readPath(text string, offset int) *problem {
 		}
 
 		if part == "" {
+			// //host is a reference to another host (RFC 3986, section 4.2).
 			if i == 0 {
 				return wrong(offset, "two slashes: a browser would take what follows for a host; "+
 					"write https:// for another site")
@@ -322,11 +343,16 @@ func (t *Target) readPath(text string, offset int) *problem {
 	return nil
 }
 
+// readQuery reads the query of a target. An empty one takes the visitor's
+// parameters away; one that ends in a question mark takes away all that it does
+// not name.
 func (t *Target) readQuery(text string, offset int) *problem {
 	if text == "" {
 		t.bare = true
 		return nil
 	}
+	// /a? drops the query of the request; /a?b=1? sets one parameter and drops
+	// the others.
 	if rest, ok := strings.CutSuffix(text, "?"); ok {
 		t.bare, text = true, rest
 	}
@@ -388,8 +414,8 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 			return append(out, last), err
 		}
 
-		shut := strings.IndexByte(text[open:], '}') + open
-		if shut < open {
+		end := strings.IndexByte(text[open:], '}') + open
+		if end < open {
 			return nil, wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
 		}
 		before, err := decode(text[:open], offset)
@@ -397,7 +423,7 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 			return nil, err
 		}
 
-		name := text[open+1 : shut]
+		name := text[open+1 : end]
 		if !isName(name) {
 			if plain, _, narrowed := strings.Cut(name, ":"); narrowed && isName(plain) {
 				return nil, wrong(offset+open, "in a target a placeholder has its name only: {%s}", plain)
@@ -405,6 +431,6 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 			return nil, wrong(offset+open, "%q cannot name a placeholder", name)
 		}
 		out = append(out, before, name)
-		text, offset = text[shut+1:], offset+shut+1
+		text, offset = text[end+1:], offset+end+1
 	}
 }

@@ -42,7 +42,7 @@ type tree struct {
 	around []uint64 // while the tree is built: the keys of all texts around placeholders
 	// bits of those, few enough to stay in a cache: of
 	// several lengths, most texts are not there
-	filter []uint64
+	bloom []uint64
 }
 
 // entry is what a hash leads to.
@@ -61,6 +61,7 @@ type edge struct {
 	index int32
 }
 
+// edgeKind says where an edge leads.
 type edgeKind uint8
 
 const (
@@ -110,7 +111,9 @@ func about(what uint64, index int32, sub int) uint64 {
 	return what<<60 | uint64(sub)<<32 | uint64(uint32(index))
 }
 
-// mix joins hashes.
+// mix joins two hashes; the order of the two matters. The constant is the
+// golden ratio in 64 bits (Knuth, The Art of Computer Programming 3, section
+// 6.4).
 func mix(a, b uint64) uint64 {
 	a = (a ^ b) * 0x9e3779b97f4a7c15
 	return a ^ a>>29
@@ -119,6 +122,8 @@ func mix(a, b uint64) uint64 {
 // newTree returns the tree of the rules for which has reports true.
 func newTree(rules []Rule, has func(Verb) bool) *tree {
 	t := &tree{rules: rules, seed: maphash.MakeSeed(), table: make([]entry, 8)}
+	// Most rules of most sites are redirects of one path. They need no edges:
+	// one hash of the whole path finds them, however deep it is.
 	exact := map[string][]int32{}
 	var order []string
 	root := &growing{}
@@ -139,6 +144,8 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 		}
 	}
 
+	// In the order of the rules and not of the map, so that a tree of the same
+	// rules has the same shape each time.
 	for _, path := range order {
 		names := []string{}
 		if path != "" {
@@ -152,29 +159,31 @@ func newTree(rules []Rule, has func(Verb) bool) *tree {
 		t.nodes = append(t.nodes, node{})
 		t.settle(root.expanded(rules), 0, 0)
 	}
-	t.sift()
+	t.fillBloom()
 	return t
 }
 
-// sift sets the bits of the filter, of which there are at
+// fillBloom sets the bits of the filter, of which there are at
 // least 16 for each text.
-func (t *tree) sift() {
+func (t *tree) fillBloom() {
+	// Two bits for each text in sixteen: about one text in a hundred that is
+	// not there is looked up in vain.
 	words := 1
 	for words*4 < len(t.around) {
 		words *= 2
 	}
-	t.filter = make([]uint64, words)
+	t.bloom = make([]uint64, words)
 	for _, key := range t.around {
-		t.filter[key>>6&uint64(words-1)] |= 1<<(key&63) | 1<<(key>>32&63)
+		t.bloom[key>>6&uint64(words-1)] |= 1<<(key&63) | 1<<(key>>32&63)
 	}
 	t.around = nil
 }
 
-// maybe reports whether a text around a placeholder may be
+// mayHave reports whether a text around a placeholder may be
 // there; false is sure.
-func (t *tree) maybe(key uint64) bool {
+func (t *tree) mayHave(key uint64) bool {
 	bits := uint64(1)<<(key&63) | 1<<(key>>32&63)
-	return t.filter[key>>6&uint64(len(t.filter)-1)]&bits == bits
+	return t.bloom[key>>6&uint64(len(t.bloom)-1)]&bits == bits
 }
 
 // growing is a node while the tree is built.
@@ -228,6 +237,8 @@ func (g *growing) place(rules []Rule, depth int, number int32) {
 	}
 
 	var next *growing
+	// Maps find an edge again; the slices beside them keep the order in which
+	// edges came.
 	if s := &pattern.segments[depth]; s.slot == nil {
 		if next = g.literal[s.before]; next == nil {
 			if g.literal == nil {
@@ -257,6 +268,7 @@ func (t *tree) settle(g *growing, index int32, depth int) {
 	if n.rest.kind == toRule {
 		n.rest.rest = 1 // it takes whatever is left
 	}
+	// Literal segments: the key is the place and the hash of the text.
 	for _, name := range g.keys {
 		t.put(mix(about(ofSegment, index, 0), t.hash(name)), t.edgeTo(g.literal[name], depth+1))
 	}
@@ -274,6 +286,10 @@ func (t *tree) settle(g *growing, index int32, depth int) {
 				t.put(mix(about(ofOneOf, index, 0), t.hash(value)), to)
 			}
 		default:
+			// Text around a placeholder: of map-{id}.pdf the request's segment
+			// is cut at both lengths, and the hashes of what is cut off are the
+			// key. So a node has to try each pair of lengths, but not each
+			// pattern.
 			lengths := around{len(key.before), len(key.after)}
 			if !slices.Contains(n.around, lengths) {
 				n.around = append(n.around, lengths)
@@ -313,6 +329,8 @@ func (t *tree) narrowed(to edge, key slotKey) edge {
 	return edge{kind: toNode, rest: 1, index: index} // rest tells that no segment was taken yet
 }
 
+// aroundKey is the key of the edge for text around a placeholder, of which only
+// the hashes are known.
 func (t *tree) aroundKey(index int32, before, after uint64) uint64 {
 	return mix(mix(about(ofAround, index, 0), before), after)
 }
@@ -361,6 +379,9 @@ func (t *tree) listOf(numbers []int32) edge {
 	index := len(t.lists)
 	t.lists = append(t.lists, list{})
 	var l list
+	// Ten thousand pages of an old program are one path with ten thousand
+	// values: boat.php?id=7. A list that was tried one after another would make
+	// each of them slow.
 	byValue := map[uint64][]int32{}
 	var keys []uint64
 	for _, number := range numbers {
@@ -385,11 +406,13 @@ func (t *tree) listOf(numbers []int32) edge {
 		}
 	}
 
+	// Whoever asks about the rules, and not for a page, needs them all.
 	if len(l.names) > 0 {
 		l.all = numbers
 	}
 	t.lists[index] = l
 
+	// Rules that ask for the same value stay a list, in their order.
 	for _, key := range keys {
 		to := edge{kind: toRule, index: byValue[key][0]}
 		if len(byValue[key]) > 1 {
@@ -413,10 +436,13 @@ func asksValue(r *Rule) *Condition {
 	return nil
 }
 
+// valueKey is the key of the edge for the value of a parameter.
 func (t *tree) valueKey(index int32, name int, value string) uint64 {
 	return mix(about(ofValue, index, name), t.hash(value))
 }
 
+// hash hashes a text. The seed differs from process to process, so that nobody
+// can choose paths that collide.
 func (t *tree) hash(text string) uint64 { return maphash.String(t.seed, text) }
 
 // hashes returns the hash of each segment of a path, and of the whole.
@@ -431,6 +457,8 @@ func (t *tree) hashes(names []string, into []uint64) (each []uint64, whole uint6
 
 // put adds an entry. A key may be there several times.
 func (t *tree) put(key uint64, to edge) {
+	// At most half full, so that a look ends after two lines of the cache on
+	// average.
 	if t.used++; t.used*2 > len(t.table) {
 		old := t.table
 		t.table = make([]entry, 2*len(old))
@@ -443,6 +471,8 @@ func (t *tree) put(key uint64, to edge) {
 	t.place(entry{key, to})
 }
 
+// place puts an edge into the table, in the next free place after its own (open
+// addressing, linear probing).
 func (t *tree) place(e entry) {
 	mask := uint64(len(t.table) - 1)
 	at := e.key & mask
@@ -470,6 +500,7 @@ func (t *tree) each(names []string, query *address.Query, every bool, yield func
 	if t.size == 0 {
 		return
 	}
+	// On the stack: a request that few branches take allocates nothing.
 	var room [4]item
 	var hashes [12]uint64
 	w := walk{tree: t, heap: room[:0], names: names, query: query, every: every}
@@ -480,6 +511,8 @@ func (t *tree) each(names []string, query *address.Query, every bool, yield func
 		w.push(item{number: t.nodes[0].least})
 	}
 
+	// The top of the heap has the lowest number that may still come. Once that
+	// is a rule that matches, no other one can come before it.
 	for last := none; len(w.heap) > 0; {
 		top := w.pop()
 		if top.node >= 0 {
@@ -496,6 +529,8 @@ func (t *tree) each(names []string, query *address.Query, every bool, yield func
 	}
 }
 
+// walk is one request on its way through the tree. What may still match lies in
+// a heap, the lowest rule number on top.
 type walk struct {
 	*tree
 	heap   []item
@@ -505,6 +540,7 @@ type walk struct {
 	every  bool
 }
 
+// expand puts what an item leads to into the heap.
 func (w *walk) expand(x *item) {
 	n, depth := &w.nodes[x.node], int(x.depth)
 	if x.part {
@@ -530,7 +566,7 @@ func (w *walk) expand(x *item) {
 			length, after = lengths.after, w.hash(name[len(name)-lengths.after:])
 		}
 
-		if key := w.aroundKey(x.node, w.hash(name[:lengths.before]), after); w.maybe(key) {
+		if key := w.aroundKey(x.node, w.hash(name[:lengths.before]), after); w.mayHave(key) {
 			w.narrow(key, depth, lengths.before, len(name)-lengths.after)
 		}
 	}
@@ -604,8 +640,11 @@ func (w *walk) edge(e edge, depth int) {
 	}
 }
 
+// matched puts a rule that matches into the heap, where it waits for its turn.
 func (w *walk) matched(number int32) { w.push(item{number: number, node: -1}) }
 
+// list puts the rules that end at a node into the heap: those without a
+// parameter, and of those with one only the ones whose value the request has.
 func (w *walk) list(index int32) {
 	l := &w.lists[index]
 	if w.every && l.all != nil {
@@ -621,6 +660,8 @@ func (w *walk) list(index int32) {
 	}
 }
 
+// matches puts the first of several rules into the heap; the others follow when
+// it is taken out.
 func (w *walk) matches(list []int32) {
 	if len(list) > 0 {
 		w.push(item{number: list[0], node: -1, more: list[1:]})
@@ -640,6 +681,7 @@ func (w *walk) push(x item) {
 	}
 }
 
+// pop takes the item with the lowest rule number out of the heap.
 func (w *walk) pop() item {
 	top, last := w.heap[0], len(w.heap)-1
 	w.heap[0] = w.heap[last]

@@ -43,12 +43,15 @@ type Pace struct {
 	began []start
 }
 
+// start is when a build of a ref from outside began.
 type start struct {
 	ref  string
 	when time.Time
 }
 
 // Begin notes that a build of a ref begins.
+//
+// Times that are too old to count are forgotten with the next call.
 func (p *Pace) Begin(ref string, now time.Time) {
 	p.forget(now)
 	p.began = append(p.began, start{ref, now})
@@ -56,6 +59,9 @@ func (p *Pace) Begin(ref string, now time.Time) {
 
 // Next returns when a ref's next build may begin, and why
 // not now; the zero time for now.
+//
+// Of one ref at most PerHour builds begin within an hour, and of all together
+// AllPerHour.
 func (p *Pace) Next(ref string, now time.Time) (when time.Time, why string) {
 	p.forget(now)
 	var own []time.Time

@@ -1,5 +1,17 @@
-// Package schedule decides what becomes of new commits: which are built, in
-// which order, and which give way.
+// Package schedule decides what becomes of new commits: which are built, in which
+// order, and which give way. It is pure; the clock and the repository are told to
+// it.
+//
+//	queue := schedule.Queue{Parallel: 2}
+//	queue.Push(a) // main at 4f1c…
+//	queue.Push(b) // main at 9be0…: supersedes a, which was not begun
+//	queue.Push(c) // fares at 77d1…
+//	queue.Next()  // b, then c: production goes first
+//
+// Of a ref only the newest commit counts; the state of an environment is a place
+// to arrive at, not a list of commits to pass through. A Pace keeps refs from
+// outside from taking the whole machine, and Pause says how long a commit waits
+// that could not be built for a reason that may pass.
 package schedule
 
 import (
@@ -68,6 +80,9 @@ func (q *Queue) Drop(ref string) *Job {
 
 // Next returns what should begin now and takes it for running; false if nothing
 // may. A ref whose older commit is being built waits.
+//
+// Two builds of one ref at once would race for the same environment, and the
+// older could end last.
 func (q *Queue) Next() (Job, bool) {
 	if len(q.running) >= max(1, q.Parallel) {
 		return Job{}, false

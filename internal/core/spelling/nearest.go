@@ -1,9 +1,18 @@
 // Package spelling proposes the word that was probably meant.
+//
+//	spelling.DidYouMean("prodution", []string{"production", "staging"})
+//	// `; did you mean "production"?`
+//
+// A proposal that is too far from the word is worse than none: it sends people in
+// the wrong direction. So a third of the letters may differ, and always two: what
+// is short is often mistyped as a whole.
 package spelling
 
 import "fmt"
 
 // Nearest returns the candidate that word was probably meant to be, or "".
+//
+// Of several that are equally near, the first.
 func Nearest(word string, candidates []string) string {
 	best, bestDistance := "", max(2, len(word)/3)+1
 	for _, candidate := range candidates {

@@ -54,8 +54,8 @@ func WaitingKey(site, environment string) string {
 	return EnvironmentsKey(site) + "/" + environment + "/waiting"
 }
 
-// OutcomeKey is where it is kept what came of what was looked at after entry n
-// of an environment's journal.
+// OutcomeKey is the key of the outcome of the probes that followed entry n of
+// an environment's journal.
 func OutcomeKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/outcomes/%0*d", EnvironmentsKey(site), environment, numberSize, n)
 }

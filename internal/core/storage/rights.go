@@ -74,6 +74,8 @@ func KindOf(key string) (Kind, bool) {
 	return Kind{}, false
 }
 
+// matches reports whether a key is of the kind. In a pattern * and SITE stand
+// for one part, ** for all that are left.
 func (k Kind) matches(key string) bool {
 	pattern, parts := strings.Split(k.Pattern, "/"), strings.Split(key, "/")
 	for i, want := range pattern {

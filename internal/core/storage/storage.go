@@ -1,9 +1,20 @@
-// Package storage is the contract between Orilla and whatever keeps its
-// objects, releases and journals.
+// Package storage is the contract between Orilla and whatever keeps its objects,
+// releases and journals.
 //
-// A store maps keys to byte sequences. Everything that matters is created once
-// and never changed: objects, releases, build records and journal entries. The
-// engines live in internal/store; storetest holds the test each must pass.
+// A store maps keys to byte sequences. Everything that matters is created once and
+// never changed: objects, releases, build records and journal entries.
+//
+//	err := store.Create(ctx, storage.JournalKey("corvane", "production", 17), entry)
+//	// errors.Is(err, storage.ErrExists): somebody else wrote entry 17
+//
+// Create is the only operation that concurrent writers have to agree on, and the
+// only one that Orilla's correctness rests on. It is durable when it returns, and
+// of any number of callers one succeeds. A new engine has to provide just that,
+// by a hard link, If-None-Match, or whatever its medium offers; the rest (Get,
+// Stat, List, Replace, Delete, batches of objects) may be as simple as it likes.
+//
+// The engines live in internal/store; storetest.Run holds the test that each must
+// pass. Every error of an engine is an *Error with the operation and the key.
 package storage
 
 import (
@@ -28,8 +39,8 @@ const MaxObject = 8 << 20
 // of it, and of which key. Engines return no other error.
 type Error struct {
 	Store string // the store's address
-	// "get", "stat", "list", "create", "replace",
-	// "delete", "remove", "tidy", "begin", "add", "commit"
+	// "get", "stat", "list", "create", "replace", "delete", "remove", "tidy",
+	// "begin", "add", "commit"; of some engines also "make" and "watch"
 	Op  string
 	Key string // or folder; the first of several; "" for what is about none
 	Err error  // one of those below, and what the system or server said
@@ -48,6 +59,8 @@ func (e *Error) Unwrap() error { return e.Err }
 
 // Wrap says of an error of a store what was asked. Nil and
 // an Error come back as they are.
+//
+// Engines call it in every method, mostly through Failed.
 func Wrap(err error, store interface{ Address() string }, op, key string) error {
 	if err == nil {
 		return nil

@@ -1,5 +1,5 @@
-// Package sitetest makes small projects for tests: folders with a Git
-// repository and an orilla.yaml.
+// Package sitetest makes small projects for tests: folders with a Git repository
+// and an orilla.yaml, whose commits have fixed authors and dates.
 package sitetest
 
 import (

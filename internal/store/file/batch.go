@@ -38,6 +38,8 @@ type pending struct {
 	over      bool // a damaged object lies under the name
 }
 
+// batch gathers files in a folder of its own below tmp, which it locks: a
+// writer that was killed is told from one that works by that lock.
 type batch struct {
 	store *Store
 
@@ -59,6 +61,8 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	info, err := os.Lstat(path)
 	exists, over := err == nil, false
 	if exists {
+		// An object of another length than its content has was torn once, on a
+		// file system that had lied.
 		if over = strings.HasPrefix(key, "objects/") && info.Size() != int64(len(data)); !over {
 			b.mutex.Lock()
 			defer b.mutex.Unlock()
@@ -103,6 +107,7 @@ func (b *batch) reserve(key string, over bool) (string, error) {
 	return temporary, nil
 }
 
+// begin makes the folder, when there is something to put into it.
 func (b *batch) begin() error {
 	if err := b.store.disk.Mkdir(b.store.path("tmp")); err != nil {
 		return err
@@ -113,6 +118,8 @@ func (b *batch) begin() error {
 	}
 
 	b.folder = folder
+	// Whoever cleans up tries the lock, and so spares a batch whose process
+	// lives.
 	b.held, _ = lock(folder) // without a lock, age protects it
 	return nil
 }
@@ -131,6 +138,8 @@ func (b *batch) Commit(ctx context.Context) (_ []string, err error) {
 		return nil, err
 	}
 
+	// All contents, then all names, then all folders: at no moment is a name
+	// there without its content.
 	if err := b.syncContents(); err != nil {
 		return nil, err
 	}
@@ -148,7 +157,11 @@ func (b *batch) Commit(ctx context.Context) (_ []string, err error) {
 	return taken, b.store.syncNames(flush)
 }
 
+// syncContents makes what was written durable: of many files all at once, which
+// is one wait for the disk instead of thousands.
 func (b *batch) syncContents() error {
+	// Flushing the whole file system once is faster than flushing many files
+	// one by one.
 	if len(b.added) > manySyncs {
 		if done, err := b.store.disk.SyncAll(); done || err != nil {
 			return err
@@ -170,6 +183,7 @@ func (b *batch) name() (flush map[string]bool, taken []string, err error) {
 	made := map[string]bool{}
 	for key := range b.added {
 		keys = append(keys, key)
+		// Folders are made once for all that lies in them.
 		if parent := filepath.Dir(b.store.path(key)); !made[parent] {
 			folders, err := b.store.folders(b.store.path(key))
 			if err != nil {
@@ -227,6 +241,7 @@ func (b *batch) Discard() {
 	}
 }
 
+// end removes the folder with what is left in it.
 func (b *batch) end() {
 	b.ended = true
 	if b.folder == "" {

@@ -35,6 +35,7 @@ type disk interface {
 // SyncAll learns of every write that failed since.
 type realDisk struct{ root *os.File }
 
+// Mkdir implements disk. A folder that is there is fine.
 func (realDisk) Mkdir(path string) error {
 	if err := os.Mkdir(path, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
@@ -42,8 +43,11 @@ func (realDisk) Mkdir(path string) error {
 	return nil
 }
 
+// Write implements disk: a new file, which must not be there.
 func (realDisk) Write(path string, data []byte) error { return writeNew(path, data) }
 
+// SyncFile implements disk: when it returns, the content survives a loss of
+// power.
 func (realDisk) SyncFile(path string) error {
 	file, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
@@ -52,9 +56,13 @@ func (realDisk) SyncFile(path string) error {
 	return errors.Join(file.Sync(), file.Close())
 }
 
-func (realDisk) RenameNew(from, to string) error  { return renameNew(from, to) }
+// RenameNew implements disk: it fails with fs.ErrExist if the name is taken.
+func (realDisk) RenameNew(from, to string) error { return renameNew(from, to) }
+
+// RenameOver implements disk: it replaces what has the name, in one step.
 func (realDisk) RenameOver(from, to string) error { return os.Rename(from, to) }
 
+// Remove implements disk. What is gone already is fine.
 func (realDisk) Remove(path string) error {
 	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -62,8 +70,11 @@ func (realDisk) Remove(path string) error {
 	return nil
 }
 
+// SyncAll implements disk.
 func (d realDisk) SyncAll() (bool, error) { return syncAll(d.root) }
 
+// SyncFolder implements disk: when it returns, names in the folder survive a
+// loss of power.
 func (realDisk) SyncFolder(path string) error { return syncFolder(path) }
 
 // linkNew gives a file another name where the system has

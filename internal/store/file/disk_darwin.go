@@ -8,6 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// renameNew renames a file unless the new name is taken (renamex_np(2)). File
+// systems that cannot do so get a hard link instead.
 func renameNew(from, to string) error {
 	err := unix.RenamexNp(from, to, unix.RENAME_EXCL)
 	switch {
@@ -21,4 +23,6 @@ func renameNew(from, to string) error {
 	return &fs.PathError{Op: "rename", Path: to, Err: err}
 }
 
+// syncAll reports that there is no call that waits for everything to be on the
+// disk.
 func syncAll(*os.File) (bool, error) { return false, nil }

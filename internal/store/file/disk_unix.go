@@ -46,6 +46,7 @@ func retry(call func() (int, error)) (int, error) {
 	}
 }
 
+// syncFolder makes the names in a folder durable (fsync(2)).
 func syncFolder(path string) error {
 	folder, err := os.Open(path)
 	if err != nil {

@@ -8,6 +8,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
+// renameNew renames a file unless the new name is taken (MoveFileEx without
+// MOVEFILE_REPLACE_EXISTING).
 func renameNew(from, to string) error {
 	source, err := windows.UTF16PtrFromString(from)
 	if err != nil {
@@ -28,6 +30,7 @@ func renameNew(from, to string) error {
 	return nil
 }
 
+// writeNew makes a file that must not be there.
 func writeNew(path string, data []byte) error {
 	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err != nil {
@@ -37,6 +40,8 @@ func writeNew(path string, data []byte) error {
 	return errors.Join(err, file.Close())
 }
 
+// syncAll reports that there is no call that waits for everything to be on the
+// disk.
 func syncAll(*os.File) (bool, error) { return false, nil }
 
 // syncFolder does nothing: Windows has no flush for folders, and
@@ -46,4 +51,5 @@ func syncFolder(string) error { return nil }
 // errNoLock makes the cleaning of temporary files go by their age alone.
 var errNoLock = errors.New("folders cannot be locked here")
 
+// lock reports that folders cannot be locked: age tells what is litter.
 func lock(string) (*os.File, error) { return nil, errNoLock }

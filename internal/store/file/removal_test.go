@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/store/file"
 )
 
@@ -30,8 +30,8 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 
 	var ops []file.Op
 	file.Record(store, root, func(op file.Op) { ops = append(ops, op) })
-	pruning, err := upkeep.Plan(t.Context(), store, "Tobias Quill",
-		upkeep.Policy{Retention: &journal.Retention{Releases: 1}}, func(string, int64, int64) {})
+	pruning, err := maintenance.Plan(t.Context(), store, "Tobias Quill",
+		maintenance.Policy{Retention: &journal.Retention{Releases: 1}}, func(string, int64, int64) {})
 	require.NoError(t, err)
 	result, err := pruning.CarryOut(t.Context(), func([]pins.Waiting) {}, func(string, int64, int64) {})
 	require.NoError(t, err)

@@ -11,6 +11,8 @@ import (
 
 // Watch implements storage.Watcher with the system's notifications. Where the
 // file system has none (a network share), the channel stays silent.
+//
+// Whoever watches polls as well.
 func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, error) {
 	if err := storage.CheckKey(folder); err != nil {
 		return nil, err
@@ -28,6 +30,8 @@ func (s *Store) Watch(ctx context.Context, folder string) (<-chan struct{}, erro
 		return nil, storage.Wrap(explain(err), s, "watch", folder)
 	}
 
+	// Room for one: a signal that nobody has taken yet stands for all that
+	// follow it.
 	signal := make(chan struct{}, 1)
 	go func() {
 		defer close(signal)

@@ -1,4 +1,6 @@
 // Package memory keeps a store in memory, for tests and for what need not last.
+// It is also the shortest reading of the contract: whoever writes another engine
+// may begin here.
 package memory
 
 import (
@@ -20,6 +22,7 @@ type Store struct {
 	items map[string]item
 }
 
+// item is the value of one key, with the time it was written.
 type item struct {
 	data     []byte
 	modified time.Time
@@ -75,6 +78,7 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 	}
 }
 
+// children returns what lies directly below a prefix, in order.
 func (s *Store) children(prefix string) []storage.Item {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
@@ -111,6 +115,7 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	return s.put(ctx, key, data, true)
 }
 
+// put keeps data under a key; over says whether that may be taken.
 func (s *Store) put(ctx context.Context, key string, data []byte, over bool) error {
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
@@ -146,6 +151,7 @@ func (s *Store) Begin(ctx context.Context) (_ storage.Batch, err error) {
 	return &batch{store: s, added: map[string][]byte{}}, ctx.Err()
 }
 
+// batch gathers what is kept together.
 type batch struct {
 	store *Store
 	mutex sync.Mutex

@@ -55,6 +55,7 @@ func Parse(address string, getenv func(string) string) (Config, error) {
 	}
 	config := Config{Bucket: parsed.Host, Prefix: strings.Trim(parsed.Path, "/"), Timeout: defaultTimeout,
 		given: address}
+	// The prefix is a part of every key, and keys have a longest length.
 	if config.Prefix != "" {
 		if err := storage.CheckKey(config.Prefix); err != nil || len(config.Prefix) > 300 {
 			return Config{}, fmt.Errorf(
@@ -78,38 +79,54 @@ func Parse(address string, getenv func(string) string) (Config, error) {
 		}
 	}
 
+	// A misspelled parameter would otherwise be a store at another place.
 	for name := range query {
 		return Config{}, fmt.Errorf("%w: it knows endpoint, region, style, profile and timeout, not %s",
 			ErrAddress, name)
 	}
-	profile := readProfile(config.profileName(getenv), getenv)
+	if err := config.locate(endpoint, style, getenv); err != nil {
+		return Config{}, err
+	}
+	return config, nil
+}
+
+// locate fills in the endpoint, the region and the style: as the address says,
+// else the environment, else the profile.
+func (c *Config) locate(endpoint, style string, getenv func(string) string) (err error) {
+	profile := readProfile(c.profileName(getenv), getenv)
+	// The order in which other programs of the trade look: the address, the
+	// environment, the profile.
 	endpoint = first(endpoint, getenv("AWS_ENDPOINT_URL_S3"), getenv("AWS_ENDPOINT_URL"),
 		profile("endpoint_url"))
 
-	config.Region = first(config.Region, getenv("AWS_REGION"), getenv("AWS_DEFAULT_REGION"),
+	c.Region = first(c.Region, getenv("AWS_REGION"), getenv("AWS_DEFAULT_REGION"),
 		profile("region"))
-	config.PathStyle = endpoint != ""
+	// Servers other than the first one mostly have no wildcard certificate for
+	// buckets as host names.
+	c.PathStyle = endpoint != ""
 	switch style {
 	case "path", "host":
-		config.PathStyle = style == "path"
+		c.PathStyle = style == "path"
 	case "":
 	default:
-		return Config{}, fmt.Errorf("%w: style is path or host, not %s", ErrAddress, style)
+		return fmt.Errorf("%w: style is path or host, not %s", ErrAddress, style)
 	}
 
 	if endpoint == "" {
 		endpoint = "https://s3.amazonaws.com"
 	}
-	config.Endpoint, err = url.Parse(endpoint)
-	if err != nil || config.Endpoint.Scheme != "http" && config.Endpoint.Scheme != "https" ||
-		config.Endpoint.Host == "" || strings.Trim(config.Endpoint.Path, "/") != "" {
-		return Config{}, fmt.Errorf("%w: the endpoint %q is no address such as https://storage.example",
+	c.Endpoint, err = url.Parse(endpoint)
+	if err != nil || c.Endpoint.Scheme != "http" && c.Endpoint.Scheme != "https" ||
+		c.Endpoint.Host == "" || strings.Trim(c.Endpoint.Path, "/") != "" {
+		return fmt.Errorf("%w: the endpoint %q is no address such as https://storage.example",
 			ErrAddress, endpoint)
 	}
 
-	return config, nil
+	return nil
 }
 
+// profileName is the profile whose keys are used: that of the address, of the
+// environment as the tools of the trade name it, or the default one.
 func (c Config) profileName(getenv func(string) string) string {
 	return first(c.Profile, getenv("AWS_PROFILE"), getenv("AWS_DEFAULT_PROFILE"), "default")
 }
@@ -146,6 +163,7 @@ func readProfile(name string, getenv func(string) string) func(key string) strin
 	}
 }
 
+// first returns the first text that is not empty.
 func first(values ...string) string {
 	for _, value := range values {
 		if value != "" {

@@ -31,6 +31,9 @@ func (s *Store) MakeBucket(ctx context.Context) (err error) {
 
 // Advise says which settings of the bucket work against a store. What the
 // server does not tell is left out.
+//
+// Versioning keeps what a prune removes, a lifecycle rule removes what nobody
+// asked it to, and a lock keeps leases from being renewed.
 func (s *Store) Advise(ctx context.Context) (advice []string) {
 	if versions, err := s.core.GetBucketVersioning(ctx, s.config.Bucket); err == nil && versions.Enabled() {
 		advice = append(advice, "the bucket keeps old versions: what a prune removes goes on taking room; "+

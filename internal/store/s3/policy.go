@@ -17,10 +17,13 @@ type statement struct {
 	Condition map[string]map[string][]string `json:",omitempty"`
 }
 
+// principal is whom a statement of a policy is about.
 type principal struct{ AWS []string }
 
 // Policy returns a policy for a user: what a role needs, and nothing else. site
 // limits a deployer to one site; "" for all.
+//
+// It is made from storage.Kinds, and printed as JSON that the server takes.
 func (c Config) Policy(role storage.Role, site string) string {
 	return policy(c.statements(role, site))
 }
@@ -41,6 +44,7 @@ func (c Config) BucketPolicy(who map[storage.Role][]string, site string) string 
 	return policy(all)
 }
 
+// policy writes statements as a policy document.
 func policy(statements []statement) string {
 	text, err := json.MarshalIndent(struct {
 		Version   string

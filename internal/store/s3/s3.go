@@ -1,9 +1,15 @@
 // Package s3 keeps a store in a bucket of an S3-compatible object store.
 //
-// Each key is an object below the store's prefix. A PUT is durable
-// and visible at once, and whole; If-None-Match: * makes it fail
-// where the name is taken (RFC 9110, section 13.1.2). Requests
-// that may be repeated are, after pauses that double and vary.
+//	s3://corvane/stores?region=north&endpoint=https://storage.example
+//
+// Each key is an object below the store's prefix. A PUT is durable and visible at
+// once, and whole; If-None-Match: * makes it fail if the key is taken. Whether a
+// server really keeps to that is tried out when a store is made: one that ignores
+// the condition would let two deploys overwrite each other's entries.
+//
+// An answer that is lost leaves open whether the request was carried out. For a
+// Create that matters; so bytes are compared, and what is there already and is
+// equal was ours.
 package s3
 
 import (
@@ -65,7 +71,10 @@ func Open(config Config, getenv func(string) string) (*Store, error) {
 	return s, err
 }
 
+// connect returns a store that has asked nothing of its server yet.
 func connect(config Config, keys *credentials.Credentials) (*Store, error) {
+	// No proxy timeouts of the library's: the address says how long an answer
+	// may take.
 	secure := config.Endpoint.Scheme == "https"
 	transport, err := minio.DefaultTransport(secure)
 	if err != nil {
@@ -81,6 +90,8 @@ func connect(config Config, keys *credentials.Credentials) (*Store, error) {
 		style = minio.BucketLookupPath
 	}
 
+	// The library only signs and parses. What is repeated, and what an answer
+	// means for a record, is decided here.
 	client, err := minio.New(config.Endpoint.Host, &minio.Options{
 		Creds: keys, Secure: secure, Transport: &clocked{transport, &s.ahead}, Region: config.Region,
 		BucketLookup:    style,
@@ -110,6 +121,8 @@ func (c Config) credentials(getenv func(string) string) (*credentials.Credential
 	if c.Profile != "" { // said in the address, it comes before the environment
 		slices.Reverse(providers)
 	}
+	// The role of a machine is asked for only where something says that there
+	// is one: elsewhere the question waits for a timeout.
 	if getenv("AWS_WEB_IDENTITY_TOKEN_FILE") != "" ||
 		getenv("AWS_CONTAINER_CREDENTIALS_RELATIVE_URI") != "" ||
 		getenv("AWS_CONTAINER_CREDENTIALS_FULL_URI") != "" {
@@ -139,10 +152,15 @@ type clocked struct {
 	ahead *atomic.Pointer[time.Duration]
 }
 
+// RoundTrip implements http.RoundTripper. Every answer tells the server's clock
+// (RFC 9110, section 6.6.1) to the second; half of one is added, as the clock
+// is that much further on average.
 func (c *clocked) RoundTrip(request *http.Request) (*http.Response, error) {
 	response, err := c.RoundTripper.RoundTrip(request)
 	if err == nil {
 		if date, err := http.ParseTime(response.Header.Get("Date")); err == nil {
+			// The field has whole seconds (RFC 9110, section 5.6.7), cut off;
+			// half a second makes the error the smallest.
 			ahead := time.Until(date.Add(500 * time.Millisecond))
 			c.ahead.Store(&ahead)
 		}
@@ -173,6 +191,7 @@ func (s *Store) Place() string { return s.config.Place() }
 // Account names the key that signs requests, and where it was found.
 func (s *Store) Account() string { return s.account }
 
+// name is the name of the object that a key is kept in.
 func name(s *Store, key string) string {
 	if s.config.Prefix == "" {
 		return key
@@ -192,6 +211,8 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 			return err
 		}
 		defer body.Close() //nolint:errcheck // read only
+		// Whoever can write to the bucket could otherwise fill the memory of
+		// every reader.
 		if info.Size > 8*storage.MaxObject {
 			return fmt.Errorf("an object of %d bytes is no part of a store", info.Size)
 		}
@@ -200,6 +221,7 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 		buffer := bytes.NewBuffer(data)
 		_, err = io.Copy(buffer, io.LimitReader(body, 8*storage.MaxObject))
 		data = buffer.Bytes()
+		// A connection that ended early can look like the end of the body.
 		if err == nil && info.Size >= 0 && int64(len(data)) != info.Size {
 			err = io.ErrUnexpectedEOF
 		}
@@ -254,6 +276,8 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 			if !page.IsTruncated {
 				return
 			}
+			// Some servers forget it. A listing that silently ends early would
+			// let a prune remove what is live.
 			if token = page.NextContinuationToken; token == "" {
 				yield(storage.Item{}, storage.Wrap(fmt.Errorf(
 					"%w: it says that its listing goes on, and not how", storage.ErrUnable), s, "list",
@@ -264,8 +288,8 @@ func (s *Store) List(ctx context.Context, folder string) iter.Seq2[storage.Item,
 	}
 }
 
-// listPage asks for one page of a listing. The library's call
-// knows no context: it goes on by itself until it is
+// listPage asks for one page of a listing. The library's
+// call knows no context: it goes on by itself until it is
 // answered or its time is up, and nobody waits for it.
 func listPage(ctx context.Context, s *Store, prefix, token, delimiter string, most int,
 ) (minio.ListBucketV2Result, error) {
@@ -273,6 +297,8 @@ func listPage(ctx context.Context, s *Store, prefix, token, delimiter string, mo
 		page minio.ListBucketV2Result
 		err  error
 	}
+	// The library's call takes no context, so it is left behind when the caller
+	// cannot wait; the transport's timeout ends it.
 	answers := make(chan answer, 1)
 	go func() {
 		page, err := s.core.ListObjectsV2(s.config.Bucket, prefix, "", token, delimiter, most)
@@ -291,6 +317,7 @@ func listPage(ctx context.Context, s *Store, prefix, token, delimiter string, mo
 func children(page minio.ListBucketV2Result, folder, prefix string) []storage.Item {
 	items := make([]storage.Item, 0, len(page.Contents)+len(page.CommonPrefixes))
 	for _, found := range page.Contents {
+		// Keys that end in a slash are folders that other tools make.
 		if name := strings.TrimPrefix(found.Key, prefix); name != "" && !strings.HasSuffix(name, "/") {
 			items = append(items, storage.Item{Key: folder + "/" + name, Size: found.Size,
 				Modified: found.LastModified})
@@ -335,6 +362,9 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 		repeated = attempt > 0
 		return put(ctx, s, key, data, sum, true)
 	})
+	// The answer to an earlier try was lost. If what is there is what was sent,
+	// that try had arrived, and this call has created it. Records hold a random
+	// attempt, so no other writer's bytes are equal by chance.
 	if repeated && errors.Is(err, storage.ErrExists) {
 		there, readErr := s.Get(ctx, key)
 		switch {
@@ -362,6 +392,8 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 // what the request is signed with.
 func put(ctx context.Context, s *Store, key string, data []byte, sum digest.Digest, onlyNew bool) error {
 	options := minio.PutObjectOptions{
+		// The server compares the sum: what was spoiled on the way is refused,
+		// and not kept under the name of what it was.
 		DisableContentSha256: true, // of the body in pieces: the sum of the whole is given
 		UserMetadata: map[string]string{"x-amz-checksum-sha256": base64.StdEncoding.EncodeToString(
 			sum[:])},
@@ -370,7 +402,8 @@ func put(ctx context.Context, s *Store, key string, data []byte, sum digest.Dige
 	if onlyNew {
 		options.SetMatchETagExcept("*")
 	}
-	_, err := s.core.PutObject(ctx, s.config.Bucket, name(s, key), bytes.NewReader(data), int64(len(data)), "",
+	_, err := s.core.PutObject(ctx, s.config.Bucket, name(s, key), bytes.NewReader(data), int64(len(data)),
+		"",
 		hex.EncodeToString(sum[:]), options)
 	return err
 }
@@ -393,6 +426,7 @@ func (s *Store) Delete(ctx context.Context, key string) (err error) {
 // Remove implements storage.Remover: a thousand keys a request.
 func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 	defer storage.Failed(&err, s, "remove", storage.First(keys))
+	// A request may name a thousand keys.
 	for some := range slices.Chunk(keys, 1000) {
 		err := s.repeat(ctx, func(int) error {
 			names := make(chan minio.ObjectInfo, len(some))
@@ -425,6 +459,7 @@ func (s *Store) Begin(ctx context.Context) (_ storage.Batch, err error) {
 	return &batch{store: s, seen: map[string]bool{}, records: map[string][]byte{}}, ctx.Err()
 }
 
+// batch writes objects at once, and records when it is committed.
 type batch struct {
 	store   *Store
 	mutex   sync.Mutex
@@ -446,6 +481,8 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	if !strings.HasPrefix(key, "objects/") {
 		return true, nil
 	}
+	// Objects are put without a condition: whoever puts one under its digest
+	// puts the same bytes.
 	sum, named := digest.FromKey(key) // should the bytes be others, the server refuses them
 	if !named {
 		sum = digest.Of(data)
@@ -487,6 +524,8 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	group, each := errgroup.WithContext(ctx)
 	group.SetLimit(parallel)
 
+	// Records last, and only if they are not there: with them, what the batch
+	// holds begins to count.
 	for key, data := range b.records {
 		group.Go(func() error {
 			err := b.store.Create(each, key, data)

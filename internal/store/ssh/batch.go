@@ -29,6 +29,7 @@ type pending struct {
 	over      bool   // a damaged object lies under the name
 }
 
+// batch gathers files that are flushed, and have no name yet.
 type batch struct {
 	store *Store
 
@@ -44,6 +45,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	if b.reserved(key) {
 		return false, nil
 	}
+	// Asking costs a round trip, and sending may cost a megabyte.
 	item, err := b.store.Stat(ctx, key)
 	isObject := strings.HasPrefix(key, "objects/")
 	p := pending{over: err == nil}
@@ -53,6 +55,8 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 		b.mutex.Lock()
 		defer b.mutex.Unlock()
 		delete(b.added, key)
+		// What was found may have its name only in the server's memory, if
+		// another one's commit was interrupted; its folders are flushed too.
 		for _, folder := range above(key) {
 			b.present[folder] = true
 		}
@@ -135,13 +139,14 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	group, each = errgroup.WithContext(ctx)
-	group.SetLimit(b.store.Parallel())
+	// Folders last, each once: with them the names survive a loss of power.
+	flushing, inner := errgroup.WithContext(ctx)
+	flushing.SetLimit(b.store.Parallel())
 	for folder := range flush {
-		group.Go(func() error { return syncFolders(each, b.store, folder, []string{folder}) })
+		flushing.Go(func() error { return syncFolders(inner, b.store, folder, []string{folder}) })
 	}
 
-	return taken, group.Wait()
+	return taken, flushing.Wait()
 }
 
 // name gives what was added its name. An object that came
@@ -159,6 +164,8 @@ func (b *batch) name(c *sftp.Client, key string, p pending, attempt int) error {
 		return link(s, c, p.temporary, key, p.data, attempt)
 	}
 
+	// SFTP 3: a plain rename fails if the name is taken. For an object that is
+	// as good as success, since equal names have equal bytes.
 	err := c.Rename(p.temporary, s.path(key))
 	if err == nil || lost(err) {
 		return err

@@ -41,7 +41,8 @@ type line struct {
 	ended    bool
 }
 
-// session is one server of files.
+// session is one SFTP server on the connection; requests of several callers
+// share it.
 type session struct {
 	*sftp.Client
 	busy int // operations under way
@@ -65,6 +66,8 @@ func (l *line) take(ctx context.Context) (*session, error) {
 		l.open, l.sessions, l.full = open, nil, false
 	}
 
+	// Requests of one session are answered in turn, so the one with the least
+	// to do is the fastest.
 	var least *session
 	for _, s := range l.sessions {
 		if least == nil || s.busy < least.busy {
@@ -81,6 +84,8 @@ func (l *line) take(ctx context.Context) (*session, error) {
 		case least == nil:
 			l.drop()
 			return nil, fmt.Errorf("%w: it starts no sftp session: %w", storage.ErrUnable, err)
+		// The server allows fewer sessions than are wanted (MaxSessions); those
+		// that are there do.
 		default:
 			l.full = true
 		}
@@ -95,6 +100,8 @@ func (l *line) release(s *session, broken bool) {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
 	s.busy--
+	// Several calls meet the same broken connection; only the first of them
+	// takes it down, and none takes down the next one.
 	if broken && slices.Contains(l.sessions, s) {
 		l.drop()
 	}
@@ -110,11 +117,14 @@ func (l *line) cut(s *session) {
 	}
 }
 
+// drop gives the connection up; the next operation makes another one. The mutex
+// is held.
 func (l *line) drop() {
 	l.open.Close() //nolint:errcheck // it is given up
 	l.open, l.sessions = nil, nil
 }
 
+// end gives the connection up for good.
 func (l *line) end() {
 	l.mutex.Lock()
 	defer l.mutex.Unlock()
@@ -134,12 +144,15 @@ func able(client *sftp.Client) error {
 	return nil
 }
 
-// dial connects and proves both sides.
+// dial connects: the server proves who it is by a known host key, the user by a
+// key of the agent or a file.
 func (l *line) dial(ctx context.Context) (*ssh.Client, error) {
 	hosts, err := l.config.hosts()
 	if err != nil {
 		return nil, err
 	}
+	// Asked for the kind of key that is known: a server with several would
+	// otherwise show one that is not.
 	algorithms, err := hosts.algorithms(l.config)
 	if err != nil {
 		return nil, err
@@ -153,8 +166,11 @@ func (l *line) dial(ctx context.Context) (*ssh.Client, error) {
 		return nil, fmt.Errorf("%w: %w", storage.ErrUnreachable, err)
 	}
 
+	// The handshake takes no context.
 	stop := context.AfterFunc(ctx, func() { raw.Close() }) //nolint:errcheck // it ends the handshake
 	defer stop()
+	// A server that was switched off answers nothing at all, not even that it
+	// is gone.
 	patient := &patientConn{Conn: raw, timeout: l.config.Timeout}
 	conn, channels, requests, err := ssh.NewClientConn(patient, l.config.Host, &ssh.ClientConfig{
 		User: l.config.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signers...)}, HostKeyCallback: hosts.check,
@@ -177,6 +193,8 @@ func (l *line) explainDial(err error, keys int, locked []string) error {
 	if errors.As(err, &host) {
 		return host
 	}
+	// The library has no type for it. Anything else counts as a network that
+	// may recover.
 	if !strings.Contains(err.Error(), "unable to authenticate") {
 		return fmt.Errorf("%w: %w", storage.ErrUnreachable, err)
 	}
@@ -210,6 +228,7 @@ type patientConn struct {
 	timeout time.Duration
 }
 
+// Read implements net.Conn: a server that says nothing for too long is gone.
 func (c *patientConn) Read(data []byte) (int, error) {
 	if err := c.SetReadDeadline(time.Now().Add(c.timeout)); err != nil {
 		return 0, err
@@ -217,6 +236,7 @@ func (c *patientConn) Read(data []byte) (int, error) {
 	return c.Conn.Read(data)
 }
 
+// Write implements net.Conn: a server that takes nothing for too long is gone.
 func (c *patientConn) Write(data []byte) (int, error) {
 	if err := c.SetWriteDeadline(time.Now().Add(c.timeout)); err != nil {
 		return 0, err
@@ -262,6 +282,7 @@ func (c Config) signers() (signers []ssh.Signer, locked []string, closeAgent fun
 	return signers, locked, closeAgent
 }
 
+// expand writes a path that begins with ~/ in full.
 func expand(file, home string) string {
 	if rest, ok := strings.CutPrefix(file, "~/"); ok {
 		return filepath.Join(home, rest)
@@ -295,6 +316,7 @@ type knownHosts struct {
 	known ssh.HostKeyCallback
 }
 
+// hosts reads the file of known hosts (sshd(8)).
 func (c Config) hosts() (knownHosts, error) {
 	home, _ := os.UserHomeDir()
 	file := expand(c.Known, home)
@@ -302,6 +324,8 @@ func (c Config) hosts() (knownHosts, error) {
 		file = filepath.Join(home, ".ssh", "known_hosts")
 	}
 
+	// Without the file no host is known, and each is told with the line to add.
+	// Nothing is ever trusted at first sight.
 	known, err := knownhosts.New(file)
 	if errors.Is(err, os.ErrNotExist) {
 		known = func(string, net.Addr, ssh.PublicKey) error { return &knownhosts.KeyError{} }
@@ -344,6 +368,11 @@ func (k knownHosts) algorithms(config Config) ([]string, error) {
 // noKey is a key that no host has.
 type noKey struct{}
 
-func (noKey) Type() string                        { return "none" }
-func (noKey) Marshal() []byte                     { return []byte("none") }
+// Type implements ssh.PublicKey.
+func (noKey) Type() string { return "none" }
+
+// Marshal implements ssh.PublicKey.
+func (noKey) Marshal() []byte { return []byte("none") }
+
+// Verify implements ssh.PublicKey.
 func (noKey) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }

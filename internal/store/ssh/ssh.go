@@ -1,11 +1,17 @@
-// Package ssh keeps a store in a folder of an SSH server, over its file
-// transfer subsystem (SFTP, version 3, with the extensions of OpenSSH).
+// Package ssh keeps a store in a folder of an SSH server, over its file transfer
+// subsystem (SFTP, version 3, with the extensions of OpenSSH).
 //
-// The folder is laid out like that of package file, so that an edge
-// node on the server reads it as one. A file gets its name only
-// when it is flushed: objects by a rename, all else by a hard link,
-// which fails if the name is taken. The protocol has one answer for
-// all such failures, so what happened is settled by looking.
+//	sftp://deploy@harbour.example/srv/orilla
+//
+// The folder is laid out like that of package file, so that an edge node on the
+// server reads it directly. Create is a hard link (hardlink@openssh.com), which
+// fails if the name is taken, and data is durable before it is named
+// (fsync@openssh.com); a server without these is refused, not trusted.
+//
+// Requests are sent without waiting for the answers to those before, so that a
+// thousand small files cost some round trips and not thousands. A connection that
+// breaks is made anew, and a request whose answer was lost is decided by looking at
+// what is there.
 package ssh
 
 import (
@@ -88,6 +94,7 @@ func (s *Store) Empty(ctx context.Context) (_ bool, err error) {
 // Parallel implements storage.Wide.
 func (s *Store) Parallel() int { return 4 * sessions }
 
+// path is where a key lies on the server.
 func (s *Store) path(key string) string { return path.Join(s.config.Folder, key) }
 
 // tries is how often something is begun again over a new connection.
@@ -101,8 +108,11 @@ func (s *Store) do(ctx context.Context, operate func(c *sftp.Client, attempt int
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+		// Sessions are shared by all calls; a server allows few.
 		session, err := s.line.take(ctx)
 		if err == nil {
+			// The library's calls take no context. Cutting the connection is
+			// the only way to end one that waits.
 			stop := context.AfterFunc(ctx, func() { s.line.cut(session) })
 			err = operate(session.Client, attempt)
 			stop()
@@ -112,6 +122,8 @@ func (s *Store) do(ctx context.Context, operate func(c *sftp.Client, attempt int
 				return err
 			}
 			s.line.release(session, true)
+			// Trying again would not make a key right or a host trusted, and some
+			// servers lock out who tries often.
 		} else if errors.Is(err, storage.ErrCredentials) || errors.Is(err, storage.ErrUntrusted) ||
 			errors.Is(err, storage.ErrUnable) {
 			return err
@@ -184,6 +196,7 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 	return data, err
 }
 
+// read reads a file, up to what is no part of a store any more.
 func read(c *sftp.Client, name string) ([]byte, error) {
 	file, err := c.Open(name)
 	if err != nil {
@@ -292,6 +305,8 @@ func link(s *Store, c *sftp.Client, temporary, key string, data []byte, attempt 
 		case lost(there):
 			return there
 		}
+		// The answer to an earlier try may have been lost after the link was
+		// made.
 		if attempt > 0 && errors.Is(err, storage.ErrExists) {
 			present, readErr := read(c, s.path(key))
 			if lost(readErr) {
@@ -345,22 +360,24 @@ func (s *Store) Delete(ctx context.Context, key string) (err error) {
 // for certain when it returns.
 func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 	defer storage.Failed(&err, s, "remove", storage.First(keys))
-	group, each := errgroup.WithContext(ctx)
-	group.SetLimit(s.Parallel())
+	// Names first, then their folders, each folder once however many files it
+	// lost.
+	removing, eachKey := errgroup.WithContext(ctx)
+	removing.SetLimit(s.Parallel())
 	folders := map[string]bool{}
 	for _, key := range keys {
 		folders[above(key)[0]] = true
-		group.Go(func() error { return s.Delete(each, key) })
+		removing.Go(func() error { return s.Delete(eachKey, key) })
 	}
 
-	if err := group.Wait(); err != nil {
+	if err := removing.Wait(); err != nil {
 		return err
 	}
-	group, each = errgroup.WithContext(ctx)
-	group.SetLimit(s.Parallel())
+	flushing, each := errgroup.WithContext(ctx)
+	flushing.SetLimit(s.Parallel())
 
 	for folder := range folders {
-		group.Go(func() error {
+		flushing.Go(func() error {
 			err := syncFolders(each, s, folder, []string{folder})
 			if errors.Is(err, storage.ErrNotFound) {
 				return nil // nothing was there
@@ -369,7 +386,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 		})
 	}
 
-	return group.Wait()
+	return flushing.Wait()
 }
 
 // Tidy implements storage.Tidier.
@@ -385,6 +402,8 @@ func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
 	}
 
 	s.mutex.Lock()
+	// Forgotten before it is removed: a writer that still believed in it would
+	// fail.
 	delete(s.made, folder)
 	s.mutex.Unlock()
 	return s.do(ctx, func(c *sftp.Client, _ int) error {
@@ -415,6 +434,8 @@ func write(c *sftp.Client, name string, data []byte) error {
 	}
 	_, err = file.Write(data)
 	if err == nil {
+		// A server without fsync would let a loss of power turn a record into a
+		// name without content.
 		err = able(c)
 	}
 	if err == nil {
@@ -433,6 +454,7 @@ func ready(ctx context.Context, s *Store) error {
 		return err
 	}
 	s.mutex.Lock()
+	// Once in the life of a process: litter of interrupted uploads is rare.
 	cleaned := s.cleaned
 	s.cleaned = true
 	s.mutex.Unlock()
@@ -482,6 +504,8 @@ func makeFolder(c *sftp.Client, name string) (err error) {
 		if err = c.Mkdir(name); err == nil || lost(err) {
 			return err
 		}
+		// SFTP 3 has no status for "it is there already", so it is looked at
+		// what is there.
 		info, lookErr := c.Lstat(name)
 		switch {
 		case lookErr == nil && info.IsDir():
@@ -534,6 +558,8 @@ func syncFolders(ctx context.Context, s *Store, key string, folders []string) er
 	})
 }
 
+// syncFolder makes the names in a folder durable, by the fsync extension of
+// OpenSSH on its handle.
 func syncFolder(c *sftp.Client, folder string) error {
 	handle, err := c.Open(folder)
 	if err != nil {

@@ -55,6 +55,7 @@ func (c *Cutter) Stop() {
 	}
 }
 
+// accept passes connections on until the listener is closed.
 func (c *Cutter) accept() {
 	for {
 		client, err := c.listener.Accept()
@@ -94,6 +95,7 @@ func (c *Cutter) accept() {
 	}
 }
 
+// close ends the two sides of a connection, and forgets them.
 func (c *Cutter) close(conns ...net.Conn) {
 	c.mutex.Lock()
 	defer c.mutex.Unlock()

@@ -94,6 +94,8 @@ const (
 	Delayed          // the answer comes late
 )
 
+// choose decides by the seed what goes wrong with the next request, if
+// anything.
 func (f *Faulty) choose() (fault Fault, pause time.Duration) {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()

@@ -16,6 +16,7 @@ type Noting struct {
 	asked []string
 }
 
+// note counts a call.
 func (n *Noting) note(what, key string) {
 	n.mutex.Lock()
 	defer n.mutex.Unlock()
@@ -73,11 +74,13 @@ func (n *Noting) Begin(ctx context.Context) (storage.Batch, error) {
 	return &notingBatch{batch, n}, err
 }
 
+// notingBatch notes what a batch is given.
 type notingBatch struct {
 	storage.Batch
 	store *Noting
 }
 
+// Add implements storage.Batch.
 func (b *notingBatch) Add(ctx context.Context, key string, data []byte) (bool, error) {
 	b.store.note("put", key)
 	return b.Batch.Add(ctx, key, data)

@@ -12,6 +12,8 @@ import (
 	"syscall"
 )
 
+// ownGroup lets a server start in a process group of its own, so that killGroup
+// ends what it has started too.
 func ownGroup(command *exec.Cmd) { command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
 
 // killGroup ends a server and what it started, also what

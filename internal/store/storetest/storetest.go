@@ -1,5 +1,16 @@
-// Package storetest holds the test that every engine of storage.Store must
-// pass, in the way of testing/fstest.
+// Package storetest holds the test that every engine of storage.Store must pass,
+// in the way of testing/fstest, and servers that misbehave on purpose.
+//
+//	func TestContract(t *testing.T) {
+//		storetest.Run(t, storetest.Options{}, func(t *testing.T) (storage.Store, func() storage.Store) {
+//			folder := t.TempDir()
+//			return open(folder), func() storage.Store { return open(folder) }
+//		})
+//	}
+//
+// Faulty stands before an object store and loses, delays, refuses and cuts answers;
+// Cutter stands before any TCP server and cuts connections after so many bytes.
+// Both take a seed, so that a bad day can be had again.
 package storetest
 
 import (
@@ -38,6 +49,8 @@ func Name(t *testing.T) string {
 func Run(t *testing.T, options Options,
 	open func(t *testing.T) (store storage.Store, again func() storage.Store),
 ) {
+	// batchTaken: a record in a batch whose key is taken is told, and what is
+	// there stays.
 	batchTaken := func(t *testing.T, a, b storage.Store) { batchTaken(t, options, a, b) }
 	for _, test := range []struct {
 		name string
@@ -56,6 +69,7 @@ func Run(t *testing.T, options Options,
 		{"a clock is learnt", clock},
 		{"keys that are none are refused", badKeys},
 		{"a context that has ended ends every call", ended},
+		{"an error says what was asked, and of which key", said},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			store, again := open(t)
@@ -64,6 +78,56 @@ func Run(t *testing.T, options Options,
 	}
 }
 
+// said holds engines to storage.Error: whoever meets an error far from the
+// store can tell people which operation failed, and on what.
+func said(t *testing.T, store, _ storage.Store) {
+	ctx := t.Context()
+	require.NoError(t, store.Create(ctx, "sites/corvane/claim", []byte("mine")))
+	over, end := context.WithCancel(ctx)
+	end()
+
+	for _, test := range []struct {
+		op, key string
+		cause   error
+		call    func() error
+	}{
+		{"get", "sites/none", storage.ErrNotFound, func() error {
+			_, err := store.Get(ctx, "sites/none")
+			return err
+		}},
+		{"stat", "sites/none", storage.ErrNotFound, func() error {
+			_, err := store.Stat(ctx, "sites/none")
+			return err
+		}},
+		{"create", "sites/corvane/claim", storage.ErrExists, func() error {
+			return store.Create(ctx, "sites/corvane/claim", []byte("yours"))
+		}},
+		{"list", "sites", context.Canceled, func() error {
+			for _, err := range store.List(over, "sites") {
+				return err
+			}
+			return nil
+		}},
+		{"replace", "sites/corvane/x", context.Canceled, func() error {
+			return store.Replace(over, "sites/corvane/x", nil)
+		}},
+		{"delete", "sites/corvane/x", context.Canceled, func() error {
+			return store.Delete(over, "sites/corvane/x")
+		}},
+	} {
+		var failed *storage.Error
+		err := test.call()
+		require.ErrorAs(t, err, &failed, "%s gave %v", test.op, err)
+		assert.Equal(t, test.op, failed.Op)
+		assert.Equal(t, test.key, failed.Key, "of %s", test.op)
+		assert.Equal(t, store.Address(), failed.Store)
+		assert.ErrorIs(t, err, test.cause, "of %s", test.op)
+		assert.Equal(t, 1, strings.Count(err.Error(), test.key), "the key is said once: %v", err)
+	}
+}
+
+// created: what one handle has created, another one reads, and what was deleted
+// is gone for both.
 func created(t *testing.T, a, b storage.Store) {
 	ctx := t.Context()
 	_, err := b.Get(ctx, "sites/corvane/claim")
@@ -85,6 +149,8 @@ func created(t *testing.T, a, b storage.Store) {
 	require.ErrorIs(t, err, storage.ErrNotFound)
 }
 
+// taken: the second writer of a key is told, and the first one's bytes stay,
+// whatever their lengths.
 func taken(t *testing.T, a, b storage.Store) {
 	require.NoError(t, a.Create(t.Context(), "a/1", []byte("first")))
 	require.ErrorIs(t, b.Create(t.Context(), "a/1", []byte("second, longer")), storage.ErrExists)
@@ -93,6 +159,8 @@ func taken(t *testing.T, a, b storage.Store) {
 	assert.Equal(t, "first", string(data))
 }
 
+// raced lets sixteen writers create one key, again and again. All correctness
+// of journals rests on there being one winner each time.
 func raced(t *testing.T, a, b storage.Store) {
 	for round := range 20 {
 		var winners atomic.Int32
@@ -120,6 +188,8 @@ func raced(t *testing.T, a, b storage.Store) {
 	}
 }
 
+// whole reads keys while they are created and replaced: a reader sees all bytes
+// of one writer, or none.
 func whole(t *testing.T, a, b storage.Store) {
 	content := bytes.Repeat([]byte("whole or not at all. "), 20_000)
 	var readers, writers sync.WaitGroup
@@ -148,6 +218,7 @@ func whole(t *testing.T, a, b storage.Store) {
 	readers.Wait()
 }
 
+// replaced: the last writer's bytes are read, whoever has the handle.
 func replaced(t *testing.T, a, b storage.Store) {
 	for _, text := range []string{"one", "two, longer", "3"} {
 		require.NoError(t, a.Replace(t.Context(), "pulse/corvane", []byte(text)))
@@ -157,6 +228,8 @@ func replaced(t *testing.T, a, b storage.Store) {
 	}
 }
 
+// batched: records in a batch appear with its commit; objects may appear
+// before.
 func batched(t *testing.T, a, b storage.Store) {
 	ctx := t.Context()
 	batch, err := a.Begin(ctx)
@@ -230,6 +303,7 @@ func batchTaken(t *testing.T, options Options, a, b storage.Store) {
 	assert.Equal(t, "something longer than that", string(data))
 }
 
+// discarded: of a batch that was dropped no record is seen.
 func discarded(t *testing.T, a, b storage.Store) {
 	batch, err := a.Begin(t.Context())
 	require.NoError(t, err)
@@ -243,6 +317,8 @@ func discarded(t *testing.T, a, b storage.Store) {
 	}
 }
 
+// listed: one level, folders and keys, in order of their names; a folder that
+// is not there is empty.
 func listed(t *testing.T, a, b storage.Store) {
 	ctx := t.Context()
 	for _, key := range []string{"sites/corvane/claim", "sites/corvane/releases/2",
@@ -263,6 +339,7 @@ func listed(t *testing.T, a, b storage.Store) {
 	}
 }
 
+// removed: many keys at once, some of which are not there.
 func removed(t *testing.T, a, b storage.Store) {
 	var keys []string
 	for i := range 30 {
@@ -292,6 +369,7 @@ func removed(t *testing.T, a, b storage.Store) {
 	require.NoError(t, a.Create(t.Context(), "sites/corvane/claim", nil), "a folder that went comes back")
 }
 
+// clock: the time of a fresh write is by the store's clock, and near to now.
 func clock(t *testing.T, a, _ storage.Store) {
 	now := time.Now()
 	require.NoError(t, a.Create(t.Context(), "pins/x", []byte("x")))
@@ -300,6 +378,7 @@ func clock(t *testing.T, a, _ storage.Store) {
 	assert.Less(t, ahead.Abs(), 3*time.Second, "both run on this machine")
 }
 
+// names lists a folder.
 func names(t *testing.T, store storage.Store, folder string) []string {
 	t.Helper()
 	var found []string
@@ -322,6 +401,8 @@ func sortedByName(found []string) []string {
 	return found
 }
 
+// badKeys: a key that could lead out of the store, or that some file system
+// could not hold, is refused by every call.
 func badKeys(t *testing.T, a, _ storage.Store) {
 	for _, key := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", "a/.b", "A/b", "a b", "a\\b",
 		"a\x00b", "é", strings.Repeat("a", 201), strings.Repeat("a/", 300) + "a"} {
@@ -333,6 +414,8 @@ func badKeys(t *testing.T, a, _ storage.Store) {
 	}
 }
 
+// ended: a call whose context has ended returns at once with the context's
+// error.
 func ended(t *testing.T, a, _ storage.Store) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()

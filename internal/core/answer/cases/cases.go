@@ -1,6 +1,9 @@
-// Package cases is one table of requests and their answers.
-// The pure function, local serving and edge nodes are all
-// held to it, so that none of them answers differently.
+// Package cases is one table of requests and their answers. The pure function,
+// local serving and edge nodes are all held to it, so that none of them answers
+// differently.
+//
+// A case is added here, never to the test of one server alone: what one of them
+// does and another does not is by definition a fault.
 package cases
 
 import "time"

@@ -1,4 +1,4 @@
-package upkeep
+package maintenance
 
 import (
 	"bytes"
@@ -74,7 +74,9 @@ func Copy(ctx context.Context, from, to storage.Store, sites []string, options C
 		c.Writer = to
 	}
 
-	err := c.look(ctx)
+	// What the target has is listed once; asking for each object would take a
+	// round trip each.
+	err := c.listTarget(ctx)
 	for _, site := range sites {
 		if err != nil {
 			break
@@ -89,8 +91,9 @@ func Copy(ctx context.Context, from, to storage.Store, sites []string, options C
 	return c.copied, err
 }
 
-// look lists what the target has.
-func (c *copying) look(ctx context.Context) error {
+// listTarget lists what the target has, names and sizes: a few requests for
+// each thousand objects.
+func (c *copying) listTarget(ctx context.Context) error {
 	items, err := c.to.objects(ctx)
 	c.there = make(map[digest.Digest]int64, len(items))
 	for _, item := range items {
@@ -107,11 +110,16 @@ type head struct {
 	number      int64
 }
 
+// site copies one site: its releases first, then its journals, so that no entry
+// is there before its release.
 func (c *copying) site(ctx context.Context, site string) error {
 	environments, err := c.environments(ctx, site)
 	if err != nil {
 		return err
 	}
+	// How far each journal goes is read first. Entries that are written while
+	// the copy runs are left to the next one: their releases may not be brought
+	// over.
 	var heads []head
 	for _, environment := range environments {
 		n, err := c.journal(site, environment).HeadNumber(ctx, 0)
@@ -121,6 +129,8 @@ func (c *copying) site(ctx context.Context, site string) error {
 		heads = append(heads, head{environment, n})
 	}
 
+	// Before one byte is sent: a store that went its own way is to be told at
+	// once, and not after an hour.
 	if err := c.same(ctx, site, heads); err != nil {
 		return err
 	}
@@ -132,6 +142,8 @@ func (c *copying) site(ctx context.Context, site string) error {
 	if err := c.create(ctx, storage.ClaimKey(site), claim); err != nil {
 		return err
 	}
+	// Releases before journals, so that at no moment an entry names what is not
+	// there.
 	if err := c.allReleases(ctx, site); err != nil {
 		return err
 	}
@@ -151,6 +163,7 @@ func (c *copying) site(ctx context.Context, site string) error {
 	if err := c.owners(ctx, site); err != nil {
 		return err
 	}
+	// Nodes on the target learn of it at once.
 	hints := journal.Hints{}
 	for _, h := range heads {
 		if h.number > 0 {
@@ -183,10 +196,15 @@ func (c *copying) owners(ctx context.Context, site string) error {
 			entries = append(entries, data)
 		}
 
+		// Only a host whose last entry is of this site; its whole journal then,
+		// since entries hang together.
 		if head, err := hosts.Read(entries[len(entries)-1]); err != nil || head.Site != site {
 			return nil // one that cannot be read is the matter of a verify
 		}
 		for i, data := range entries {
+			// The host has another history at the target, where another site
+			// may have it. That is theirs to settle, and no reason to copy
+			// nothing.
 			if err := c.create(ctx, items[i].Key, data); errors.Is(err, ErrDiverged) {
 				return nil
 			} else if err != nil {
@@ -219,6 +237,8 @@ func (c *copying) same(ctx context.Context, site string, heads []head) error {
 			return err
 		}
 
+		// Each entry names the hash of the one before. So if the target's last
+		// one is the same here, all before it are.
 		ours, err := c.store.Get(ctx, key)
 		if errors.Is(err, storage.ErrNotFound) || err == nil && !bytes.Equal(ours, theirs) {
 			return fmt.Errorf("%w: %s:%d differs", ErrDiverged, journal.DisplayName(h.environment), n)
@@ -230,6 +250,8 @@ func (c *copying) same(ctx context.Context, site string, heads []head) error {
 	return nil
 }
 
+// create writes a record that must not be there with other bytes: else the two
+// stores have gone separate ways.
 func (c *copying) create(ctx context.Context, key string, data []byte) error {
 	err := c.Writer.Create(ctx, key, data)
 	if !errors.Is(err, storage.ErrExists) {
@@ -269,6 +291,8 @@ func (c *copying) allReleases(ctx context.Context, site string) error {
 		}
 	}
 
+	// In the order in which they were made, so that an interrupted copy has the
+	// oldest and goes on from there.
 	slices.SortFunc(missing, func(a, b release.ID) int { return ours[a].Modified.Compare(ours[b].Modified) })
 	records, err := c.builds(ctx, site, func(string, error) {})
 	if err != nil {
@@ -322,6 +346,8 @@ func (c *copying) needs(ctx context.Context, site string, id release.ID) ([]dige
 	objects := reader.Root.Objects()
 
 	err = reader.Visit(ctx, func(chunk digest.Digest) bool {
+		// Releases of a site share most of their chunks, and with them most of
+		// what there is to list.
 		known := c.listed[chunk]
 		c.listed[chunk] = true
 		if !known {
@@ -353,15 +379,16 @@ func (c *copying) bring(ctx context.Context, objects []digest.Digest) error {
 	}
 }
 
-// settle is Settle, and looks anew what is there if something was removed.
+// settle is Settle, and lists the target again if something was removed.
 func (c *copying) settle(ctx context.Context, put func(key string) bool) (again bool, err error) {
 	if again, err = c.Settle(put); err == nil && again {
 		clear(c.done)
-		err = c.look(ctx)
+		err = c.listTarget(ctx)
 	}
 	return again, err
 }
 
+// send copies objects that were not copied yet, many in a batch.
 func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 	put := publish.NewRolling(ctx, c.to.store, 32<<20)
 	defer put.Discard()
@@ -374,6 +401,8 @@ func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 	}
 
 	err := each(ctx, &c.to, missing, func(ctx context.Context, d digest.Digest) error {
+		// By name and size: bytes at the target are its own matter, which its
+		// verify looks at.
 		size, there := c.there[d]
 		if there {
 			if item, err := c.store.Stat(ctx, d.Key()); err != nil || item.Size == size {

@@ -1,4 +1,4 @@
-package upkeep
+package maintenance
 
 import (
 	"context"
@@ -20,13 +20,15 @@ type Policy struct {
 	Grace     time.Duration      // objects younger than this stay, so that an interrupted upload can go on
 }
 
-// reach is what must stay.
+// reach is what must stay: everything that can be come to from a journal, or
+// that a policy names.
 type reach struct {
 	kept    map[string]map[release.ID]bool // releases by site
 	reached map[digest.Digest]struct{}     // objects
 	built   map[string]bool                // keys of build records
 }
 
+// newReach returns what leads to nothing yet.
 func newReach() *reach {
 	return &reach{kept: map[string]map[release.ID]bool{}, reached: map[digest.Digest]struct{}{},
 		built: map[string]bool{}}
@@ -41,6 +43,7 @@ type marker struct {
 	now    time.Time // by the store's clock
 }
 
+// object marks an object as needed, and reports whether it was not before.
 func (m *marker) object(d digest.Digest) bool {
 	m.mutex.Lock()
 	defer m.mutex.Unlock()
@@ -65,10 +68,14 @@ func (m *marker) mark(ctx context.Context) error {
 	return nil
 }
 
+// site marks everything that a site needs: what is live or waits, what is kept
+// for going back, and what is being built.
 func (m *marker) site(ctx context.Context, site string) error {
 	if m.kept[site] == nil {
 		m.kept[site] = map[release.ID]bool{}
 	}
+	// known are the releases that some entry names. One that none names is
+	// either new, or was left by a deploy that did not end.
 	keep, known := m.kept[site], map[release.ID]bool{}
 	environments, err := m.environments(ctx, site)
 	if err != nil {
@@ -115,6 +122,8 @@ func (m *marker) young(modified time.Time) bool {
 	return m.now.Sub(modified) < max(time.Duration(seconds)*time.Second, m.policy.Grace)
 }
 
+// named reports whether a release is one that people asked to keep, by the
+// beginning of its id.
 func named(id release.ID, names []string) bool {
 	for _, name := range names {
 		if digits := strings.TrimPrefix(name, "r-"); len(digits) >= 10 &&
@@ -144,12 +153,16 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 	if err != nil {
 		return err
 	}
+	// A page that was opened before may ask for its scripts as long as assets
+	// are kept.
 	within := max(time.Duration(retention.Seconds)*time.Second, assets)
 	different, ended, keeping := map[release.ID]bool{}, m.now, true
 	for entry, err := range j.Back(ctx, head.Number) {
 		if err != nil {
 			return err
 		}
+		// Counted are different releases: ten entries that go back and forth
+		// between two keep more than those two.
 		keeping = keeping && (len(different) < max(retention.Releases, 1) || different[entry.Release] ||
 			m.now.Sub(ended) <= within)
 		if !keeping && !m.young(ended) {
@@ -170,6 +183,7 @@ func (m *marker) environment(ctx context.Context, site, environment string, keep
 		}
 	}
 
+	// What waits for a thaw was promised, and no entry names it.
 	if head.Frozen != nil {
 		if err := m.waiting(ctx, site, environment, keep); err != nil {
 			return err
@@ -253,6 +267,8 @@ func (m *marker) release(ctx context.Context, site string, id release.ID) error 
 		m.object(object)
 	}
 
+	// A chunk that was seen is not entered again. So a hundred releases that
+	// share most chunks cost little more than one.
 	return reader.Visit(ctx, m.object, func(file release.File) error {
 		for _, object := range file.Objects() {
 			m.object(object)
@@ -286,6 +302,8 @@ func (m *marker) builtFor(ctx context.Context, site string, keep map[release.ID]
 func (r *reach) needed(key string) bool {
 	parts := strings.Split(key, "/")
 	switch {
+	// What is not known to be needless is needed: a later version may keep more
+	// kinds of keys.
 	case parts[0] == storage.ObjectsKey && len(parts) == 3:
 		d, named := digest.FromKey(key)
 		_, reached := r.reached[d]

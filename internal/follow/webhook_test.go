@@ -42,7 +42,7 @@ func TestWhoWakesMustKnowTheSecret(t *testing.T) {
 			"sha256=" + hex.EncodeToString(follow.Sign([]byte("x"), []byte(body))), body, 403},
 	} {
 		woken, told := 0, 0
-		wake := &follow.Wake{Secret: secret, Wake: func() { woken++ },
+		wake := &follow.Webhook{Secret: secret, Notify: func() { woken++ },
 			Told: func(_ string, status int) { told = status }}
 		request := httptest.NewRequest(call.method, "/", strings.NewReader(call.body))
 		request.Header.Set(call.field, call.signature)

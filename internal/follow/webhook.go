@@ -9,27 +9,34 @@ import (
 	"strings"
 )
 
-// maxWake is how long the body of a wake-up may be, in bytes.
-const maxWake = 25 << 20
+// maxWebhookBody bounds the body of a call, in bytes: code hosts send at most
+// 25 MiB.
+const maxWebhookBody = 25 << 20
 
 // signatureFields are where a wake-up's signature may be: that of W3C WebSub,
 // and the one that code hosts send.
 var signatureFields = []string{"X-Hub-Signature-256", "X-Hub-Signature"}
 
-// Wake answers calls that say that a repository has something new. A
-// call is a POST whose body, of any content, is signed: the field
-// X-Hub-Signature or X-Hub-Signature-256 holds "sha256=" and the
-// HMAC-SHA256 (RFC 2104) of the body in hexadecimal digits (W3C
-// WebSub, section 8). It carries no authority: whoever is woken looks
-// for himself. wake is called for each good call and must not block.
-type Wake struct {
-	Secret []byte
-	Wake   func()
+// Webhook is an HTTP handler for calls which say that a repository has
+// something new:
+//
+//	POST / HTTP/1.1
+//	X-Hub-Signature-256: sha256=<HMAC-SHA256 of the body, RFC 2104, in hex>
+//
+//	{"ref":"refs/heads/main"}
+//
+// The body may say anything, as long as it is signed with the shared secret
+// (W3C WebSub, section 8); older senders name the field X-Hub-Signature. A call
+// carries no authority over what is built: it only makes the follower fetch
+// sooner than it would have. A handler is safe for concurrent use.
+type Webhook struct {
+	Secret []byte // shared with the sender; at least 16 bytes
+	Notify func()
 	Told   func(remote string, status int) // of each call; may be nil
 }
 
 // ServeHTTP implements http.Handler.
-func (w *Wake) ServeHTTP(out http.ResponseWriter, request *http.Request) {
+func (w *Webhook) ServeHTTP(out http.ResponseWriter, request *http.Request) {
 	status, text := w.answer(out, request)
 	out.Header().Set("Content-Type", "text/plain; charset=utf-8")
 	out.Header().Set("Cache-Control", "no-store")
@@ -40,12 +47,13 @@ func (w *Wake) ServeHTTP(out http.ResponseWriter, request *http.Request) {
 	}
 }
 
-func (w *Wake) answer(out http.ResponseWriter, request *http.Request) (int, string) {
+// answer checks the signature of a call, and wakes if it is good.
+func (w *Webhook) answer(out http.ResponseWriter, request *http.Request) (int, string) {
 	if request.Method != http.MethodPost {
 		out.Header().Set("Allow", http.MethodPost)
 		return http.StatusMethodNotAllowed, "send a signed POST"
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(out, request.Body, maxWake))
+	body, err := io.ReadAll(http.MaxBytesReader(out, request.Body, maxWebhookBody))
 	if err != nil {
 		return http.StatusRequestEntityTooLarge, "the body is too long, or did not arrive"
 	}
@@ -57,7 +65,7 @@ func (w *Wake) answer(out http.ResponseWriter, request *http.Request) (int, stri
 		}
 		sum, err := hex.DecodeString(given)
 		if err == nil && hmac.Equal(sum, Sign(w.Secret, body)) {
-			w.Wake()
+			w.Notify()
 			return http.StatusAccepted, "looking"
 		}
 	}

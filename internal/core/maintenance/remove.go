@@ -1,4 +1,4 @@
-package upkeep
+package maintenance
 
 import (
 	"context"
@@ -18,6 +18,9 @@ import (
 // its releases, builds and journals go, and last the claim of its name unless
 // that is kept. Objects stay until a prune. Writers of the site that are at
 // work are waited for; new ones are refused. attempt makes random texts.
+//
+// It returns how many records were removed. An interrupted removal can be run
+// again.
 func RemoveSite(ctx context.Context, store storage.Store, site, who string, keepName bool,
 	waiting func([]pins.Waiting), tell Tell,
 ) (removed int, err error) {
@@ -28,6 +31,8 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, removal.End(ctx)) }()
+	// Whoever is at work gets to the end, and finds its entry followed by the
+	// removal.
 	if err := removal.Wait(ctx, waiting); err != nil {
 		return 0, err
 	}
@@ -35,6 +40,8 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err := (&keeper{store: removal.Writer(), tell: tell}).goDark(ctx, site, who); err != nil {
 		return 0, err
 	}
+	// The record of the removal comes before anything goes: nodes forget a site
+	// only by it.
 	claim, err := record.ReadClaim(ctx, store, site)
 	if err == nil {
 		err = bury(ctx, removal.Writer(), claim, who)
@@ -46,6 +53,8 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	if err := k.giveUp(ctx, removal.Writer(), site, who); err != nil {
 		return 0, err
 	}
+	// Listed after the environments went dark, so that their last entries are
+	// among what goes.
 	items, err := k.deep(ctx, storage.SiteKey(site))
 	if err != nil {
 		return 0, err
@@ -72,6 +81,7 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 		return int(done), err
 	}
 
+	// The claim last: as long as it is there, the name is nobody else's.
 	err = removal.Delete(ctx, []string{storage.ClaimKey(site), storage.PulseKey(site)}, func(int) {})
 	if tidier, ok := store.(storage.Tidier); ok && err == nil {
 		err = tidier.Tidy(ctx, storage.SiteKey(site))

@@ -1,4 +1,4 @@
-package upkeep
+package maintenance
 
 import (
 	"context"
@@ -37,7 +37,7 @@ type Verified struct {
 	Gone     int      `json:"gone"` // entries whose release was pruned
 }
 
-// verifier goes through a store.
+// verifier goes through a store and notes what is wrong; it changes nothing.
 type verifier struct {
 	keeper
 	result  Verified
@@ -71,6 +71,9 @@ func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell)
 		return v.result, err
 	}
 
+	// First what is damaged, and only then what it affects: to remember for
+	// each object what needs it would take more memory than a store of millions
+	// leaves.
 	damaged, err := v.rehash(ctx)
 	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
 	if err == nil && len(damaged) > 0 {
@@ -87,6 +90,7 @@ func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell)
 	return v.result, err
 }
 
+// walk looks through sites, one after another.
 func (v *verifier) walk(ctx context.Context, sites []string) error {
 	for _, site := range sites {
 		v.result.Sites++
@@ -108,6 +112,7 @@ func (v *verifier) hosts(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		// In order, since each entry has to name the bytes of the one before.
 		var before []byte
 		for i, item := range items {
 			data, err := v.store.Get(ctx, item.Key)
@@ -124,6 +129,7 @@ func (v *verifier) hosts(ctx context.Context) error {
 	})
 }
 
+// damage notes what is wrong with a key, and what that affects.
 func (v *verifier) damage(key, what string, affects ...string) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
@@ -132,16 +138,23 @@ func (v *verifier) damage(key, what string, affects ...string) {
 
 // liveFirst puts before others what visitors see.
 func liveFirst(a, b string) int {
-	if live := strings.Contains(a, ", live in "); live != strings.Contains(b, ", live in ") {
-		return map[bool]int{true: -1, false: 1}[live]
+	aLive, bLive := strings.Contains(a, ", live in "), strings.Contains(b, ", live in ")
+	switch {
+	case aLive && !bLive:
+		return -1
+	case bLive && !aLive:
+		return 1
+	default:
+		return compare(a, b)
 	}
-	return compare(a, b)
 }
 
 // need notes that something leads to an object. what says what, in words.
 func (v *verifier) need(d digest.Digest, size int64, what func() string) {
 	v.mutex.Lock()
 	defer v.mutex.Unlock()
+	// The second time round: only what needs a damaged object is noted, the
+	// first few.
 	if v.damaged != nil {
 		if damage := v.damaged[d]; damage != nil && len(damage.Affects) < maxAffects {
 			if affects := what(); !slices.Contains(damage.Affects, affects) {
@@ -156,6 +169,8 @@ func (v *verifier) need(d digest.Digest, size int64, what func() string) {
 	}
 }
 
+// site looks through one site: its claim, its journals, its build records and
+// the releases that any of them names.
 func (v *verifier) site(ctx context.Context, site string) error {
 	_, claimErr := v.store.Get(ctx, storage.ClaimKey(site))
 	if claimErr != nil && !errors.Is(claimErr, storage.ErrNotFound) {
@@ -221,6 +236,8 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 	if err != nil {
 		return err
 	}
+	// Numbers have no gaps, so the highest says how many there must be; one
+	// that is not listed is missing.
 	last := 0
 	for _, item := range items {
 		if n, err := strconv.Atoi(item.Name()); err == nil {
@@ -263,6 +280,7 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 	}
 
 	v.result.Entries += last
+	// Compared after all are read, so that they can be read many at a time.
 	for i, entry := range entries {
 		if entry == nil {
 			continue
@@ -277,8 +295,8 @@ func (v *verifier) entries(ctx context.Context, site, environment string, there 
 	return nil
 }
 
-// leadsTo notes what an entry needs: the last one its
-// release, and all who it is.
+// leadsTo notes what an entry needs: the last one its release and document,
+// earlier ones only that they can be read.
 func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there map[release.ID]storage.Item,
 	live map[release.ID]string,
 ) {
@@ -290,6 +308,8 @@ func (v *verifier) leadsTo(site string, entry journal.Entry, isHead bool, there 
 		return
 	}
 
+	// An earlier entry whose release is gone is what pruning leaves. The last
+	// one's release must be there.
 	_, whole := there[entry.Release]
 	switch {
 	case isHead && !whole:
@@ -307,6 +327,8 @@ func (v *verifier) release(ctx context.Context, site string, id release.ID, live
 	v.mutex.Lock()
 	v.result.Releases++
 	v.mutex.Unlock()
+	// In words that people can act on: which release, and whether visitors see
+	// it.
 	about := site + " " + id.Short()
 	if live != "" {
 		about += ", " + live
@@ -399,6 +421,8 @@ func Repair(ctx context.Context, store, from storage.Store, found *Verified, tel
 	for i := range found.Damage {
 		d := &found.Damage[i]
 		tell("repairing", int64(i), int64(len(found.Damage)))
+		// The other store is not trusted: what comes from it proves itself or
+		// is left out.
 		data, err := from.Get(ctx, d.Key)
 		if errors.Is(err, storage.ErrNotFound) {
 			d.Remains = "the other store does not have it either"
@@ -444,6 +468,8 @@ func proves(ctx context.Context, store storage.Store, key string, data []byte) e
 			return err
 		}
 		j := journal.Journal{Store: store, Site: parts[1], Environment: parts[3]}
+		// The entry after it names its hash, so a copy that was changed is
+		// noticed. Of the last entry nothing says more than that it reads.
 		if next, err := j.Get(ctx, number+1); err == nil && next.Previous != digest.Of(data) {
 			return errors.New("the entry after it names other bytes")
 		}

@@ -1,4 +1,4 @@
-package upkeep
+package maintenance
 
 import (
 	"context"
@@ -61,6 +61,8 @@ type doomed struct {
 // that tells the store's clock.
 func Plan(ctx context.Context, store storage.Store, who string, policy Policy, tell Tell) (*Pruning, error) {
 	p := &Pruning{keeper: keeper{store: store, tell: tell}, who: who, policy: policy}
+	// How old things are is counted by the store's clock, so that is asked
+	// first.
 	written := time.Now()
 	probe := storage.PruneKey + "/" + strings.ToLower(rand.Text()) + ".clock"
 	if err := store.Create(ctx, probe, []byte("clock")); err != nil {
@@ -162,6 +164,8 @@ func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), te
 	return p.result, nil
 }
 
+// busy is the error of a removal that somebody else carries out; nil for
+// nobody.
 func busy(who string) error {
 	if who == "" {
 		return nil

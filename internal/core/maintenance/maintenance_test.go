@@ -1,4 +1,4 @@
-package upkeep_test
+package maintenance_test
 
 import (
 	"context"
@@ -16,10 +16,10 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/store/memory"
 )
 
@@ -104,9 +104,9 @@ func (s *site) has(id release.ID) bool {
 	return err == nil
 }
 
-func prune(t *testing.T, store storage.Store, policy upkeep.Policy) upkeep.Pruned {
+func prune(t *testing.T, store storage.Store, policy maintenance.Policy) maintenance.Pruned {
 	t.Helper()
-	plan, err := upkeep.Plan(t.Context(), store, "Ines Marrow", policy, quiet)
+	plan, err := maintenance.Plan(t.Context(), store, "Ines Marrow", policy, quiet)
 	require.NoError(t, err)
 	planned := plan.Result()
 	done, err := plan.CarryOut(t.Context(), nobody, quiet)
@@ -117,9 +117,9 @@ func prune(t *testing.T, store storage.Store, policy upkeep.Policy) upkeep.Prune
 	return done
 }
 
-func whole(t *testing.T, store storage.Store) upkeep.Verified {
+func whole(t *testing.T, store storage.Store) maintenance.Verified {
 	t.Helper()
-	found, err := upkeep.Verify(t.Context(), store, nil, quiet)
+	found, err := maintenance.Verify(t.Context(), store, nil, quiet)
 	require.NoError(t, err)
 	require.Empty(t, found.Damage)
 	return found
@@ -138,7 +138,7 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 		built := s.publish("", day(200), nil) // lives nowhere
 		time.Sleep(48 * time.Hour)            // now the releases of days 5, 6 and 7 are the last three
 		named := "r-" + ids[1].String()[:10]
-		policy := upkeep.Policy{Keep: []string{named}, Grace: time.Hour}
+		policy := maintenance.Policy{Keep: []string{named}, Grace: time.Hour}
 		done := prune(t, s.store, policy)
 		for n, id := range ids {
 			assert.Equal(t, n == 1 || n >= 5, s.has(id), "day %d", n)
@@ -153,7 +153,7 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 		assert.Zero(t, prune(t, s.store, policy).Objects)
 
 		time.Sleep(40 * 24 * time.Hour)
-		prune(t, s.store, upkeep.Policy{Grace: time.Hour})
+		prune(t, s.store, maintenance.Policy{Grace: time.Hour})
 		assert.False(t, s.has(built))
 		assert.False(t, s.has(ids[1]))
 		assert.True(t, s.has(ids[5]), "the last three stay, however old")
@@ -162,12 +162,12 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 			Return(t.Context(), journal.Back{
 				To: func(e journal.Entry) bool { return e.Release == ids[5] }}))
 		require.NoError(t, err)
-		prune(t, s.store, upkeep.Policy{Retention: &journal.Retention{Releases: 1}})
+		prune(t, s.store, maintenance.Policy{Retention: &journal.Retention{Releases: 1}})
 		assert.True(t, s.has(ids[5]), "live again")
 		assert.True(t, s.has(ids[7]), "its assets are still answered for a day")
 		assert.False(t, s.has(ids[6]))
 		time.Sleep(25 * time.Hour)
-		prune(t, s.store, upkeep.Policy{Retention: &journal.Retention{Releases: 1}})
+		prune(t, s.store, maintenance.Policy{Retention: &journal.Retention{Releases: 1}})
 		assert.False(t, s.has(ids[7]))
 		whole(t, s.store)
 	})
@@ -199,7 +199,7 @@ func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 		require.NoError(t, s.store.Create(t.Context(), storage.OutcomeKey("corvane", "production", 1),
 			[]byte("{}")))
 		time.Sleep(60 * 24 * time.Hour)
-		prune(t, s.store, upkeep.Policy{})
+		prune(t, s.store, maintenance.Policy{})
 		assert.True(t, s.has(shared), "a preview takes nothing away that another environment serves")
 		assert.True(t, s.has(own), "the last release of a preview can be brought back")
 		assert.True(t, s.has(waits), "what waits for a thaw stays, however long the freeze")
@@ -216,8 +216,8 @@ func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 			Append(t.Context(), journal.Entry{}, journal.SetFrozen(nil, "command", "x", "", time.Now()))
 		require.NoError(t, err)
 		to := &memory.Store{}
-		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-			upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		_, err = maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+			maintenance.CopyOptions{Settle: settled, Tell: quiet})
 		require.NoError(t, err)
 		for _, key := range []string{storage.OutcomeKey("corvane", "production", 1),
 			storage.WaitingKey("corvane", "production") + "/" + waits.String()} {
@@ -225,7 +225,7 @@ func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 			assert.NoError(t, err, "a copy brings what is kept beside the journal: %s", key)
 		}
 		time.Sleep(60 * 24 * time.Hour)
-		prune(t, s.store, upkeep.Policy{})
+		prune(t, s.store, maintenance.Policy{})
 		assert.True(t, s.has(shared))
 		assert.False(t, s.has(waits), "it waits no more")
 		whole(t, s.store)
@@ -240,7 +240,7 @@ func TestPruneLeavesUnfinishedUploadsAndUnreadableRecords(t *testing.T) {
 		require.NoError(t, s.store.Create(t.Context(), stray, []byte("stray")))
 		require.NoError(t, s.store.Create(t.Context(), "sites/corvane/builds/later/1",
 			[]byte(`{"format":2}`)))
-		policy := upkeep.Policy{Grace: 24 * time.Hour}
+		policy := maintenance.Policy{Grace: 24 * time.Hour}
 		assert.Zero(t, prune(t, s.store, policy).Objects)
 		time.Sleep(60 * 24 * time.Hour)
 		done := prune(t, s.store, policy)
@@ -259,10 +259,10 @@ func TestPruneRefusesToGuess(t *testing.T) {
 	decoded, err := release.DecodeRoot(root, id)
 	require.NoError(t, err)
 	require.NoError(t, s.store.Replace(t.Context(), decoded.Chunks[0].Digest.Key(), []byte("other")))
-	_, err = upkeep.Plan(t.Context(), s.store, "x", upkeep.Policy{}, quiet)
+	_, err = maintenance.Plan(t.Context(), s.store, "x", maintenance.Policy{}, quiet)
 	require.ErrorIs(t, err, release.ErrDamaged)
 	require.NoError(t, s.store.Delete(t.Context(), decoded.Chunks[0].Digest.Key()))
-	_, err = upkeep.Plan(t.Context(), s.store, "x", upkeep.Policy{}, quiet)
+	_, err = maintenance.Plan(t.Context(), s.store, "x", maintenance.Policy{}, quiet)
 	require.ErrorIs(t, err, storage.ErrNotFound)
 }
 
@@ -274,8 +274,8 @@ func TestPruneSparesWhatIsNeededAgain(t *testing.T) {
 			time.Sleep(48 * time.Hour)
 			s.publish("production", day(2+n), nil)
 		}
-		plan, err := upkeep.Plan(t.Context(), s.store, "x",
-			upkeep.Policy{Retention: &journal.Retention{Releases: 1}}, quiet)
+		plan, err := maintenance.Plan(t.Context(), s.store, "x",
+			maintenance.Policy{Retention: &journal.Retention{Releases: 1}}, quiet)
 		require.NoError(t, err)
 		assert.Len(t, plan.Result().Releases, 2, "the one before is carried for its assets")
 		hold, err := pins.Take(t.Context(), s.store, "w", pins.Pin{Site: "corvane", What: "rollback"})
@@ -303,12 +303,12 @@ func TestOnePruneAtATime(t *testing.T) {
 	s.publish("production", day(1), nil)
 	stray := digest.Of([]byte("stray")).Key()
 	require.NoError(t, s.store.Create(t.Context(), stray, []byte("stray")))
-	plan, err := upkeep.Plan(t.Context(), s.store, "x", upkeep.Policy{}, quiet)
+	plan, err := maintenance.Plan(t.Context(), s.store, "x", maintenance.Policy{}, quiet)
 	require.NoError(t, err)
 	other, err := pins.Condemn(t.Context(), s.store, "p", pins.Record{Who: "Tobias Quill"})
 	require.NoError(t, err)
 	_, err = plan.CarryOut(t.Context(), nobody, quiet)
-	require.ErrorIs(t, err, upkeep.ErrBusy)
+	require.ErrorIs(t, err, maintenance.ErrBusy)
 	assert.ErrorContains(t, err, "Tobias Quill")
 	require.NoError(t, other.End(t.Context()))
 	_, err = plan.CarryOut(t.Context(), nobody, quiet)
@@ -322,8 +322,8 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 	old := s.publish("production", day(2), nil)
 	live := s.publish("production", day(3), nil)
 	other := &memory.Store{}
-	_, err := upkeep.Copy(ctx, s.store, other, []string{"corvane"},
-		upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	_, err := maintenance.Copy(ctx, s.store, other, []string{"corvane"},
+		maintenance.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	whole(t, s.store)
 	assert.Equal(t, whole(t, s.store), whole(t, other))
@@ -352,7 +352,7 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 			require.NoError(t, s.store.Create(ctx, key, bytes))
 		}
 	}
-	found, err := upkeep.Verify(ctx, s.store, nil, quiet)
+	found, err := maintenance.Verify(ctx, s.store, nil, quiet)
 	require.NoError(t, err)
 	affects := map[string]string{}
 	for _, d := range found.Damage {
@@ -368,11 +368,11 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 	assert.Contains(t, affects[storage.ReleaseKey("corvane", live.String())], "live in production")
 
 	for range 2 { // what is repaired leads to more
-		require.NoError(t, upkeep.Repair(ctx, s.store, other, &found, quiet))
+		require.NoError(t, maintenance.Repair(ctx, s.store, other, &found, quiet))
 		for _, d := range found.Damage {
 			assert.True(t, d.Repaired, "%s: %s", d.Key, d.Remains)
 		}
-		found, err = upkeep.Verify(ctx, s.store, nil, quiet)
+		found, err = maintenance.Verify(ctx, s.store, nil, quiet)
 		require.NoError(t, err)
 	}
 	assert.Empty(t, found.Damage)
@@ -390,15 +390,15 @@ func TestRepairTakesNothingThatDoesNotProveItself(t *testing.T) {
 	forged := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	forged.publish("production", day(7), nil)
 	require.NoError(t, forged.store.Create(ctx, page, []byte("day 8")))
-	found, err := upkeep.Verify(ctx, s.store, nil, quiet)
+	found, err := maintenance.Verify(ctx, s.store, nil, quiet)
 	require.NoError(t, err)
 	require.Len(t, found.Damage, 2)
-	require.NoError(t, upkeep.Repair(ctx, s.store, forged.store, &found, quiet))
+	require.NoError(t, maintenance.Repair(ctx, s.store, forged.store, &found, quiet))
 	for _, d := range found.Damage {
 		assert.False(t, d.Repaired, d.Key)
 		assert.NotEmpty(t, d.Remains)
 	}
-	require.NoError(t, upkeep.Repair(ctx, s.store, &memory.Store{}, &found, quiet))
+	require.NoError(t, maintenance.Repair(ctx, s.store, &memory.Store{}, &found, quiet))
 	assert.Contains(t, found.Damage[0].Remains, "does not have it")
 }
 
@@ -432,8 +432,8 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	to := &tired{}
 	for tries := 1; ; tries++ {
 		to.left.Store(int64(tries))
-		copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-			upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		copied, err := maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+			maintenance.CopyOptions{Settle: settled, Tell: quiet})
 		// whatever was reached, it is whole
 		for _, id := range listed(t, to, storage.ReleasesKey("corvane")) {
 			wholeRelease(t, to, id)
@@ -450,23 +450,23 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 	found := whole(t, to)
 	assert.Equal(t, 6, found.Entries)
 	assert.Empty(t, listed(t, to, storage.SiteKey("velley")))
-	copied, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-		upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	copied, err := maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+		maintenance.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	assert.Zero(t, copied.Objects)
 	assert.Zero(t, copied.Releases)
 	assert.Zero(t, copied.Entries)
 
 	s.publish("production", day(20), nil)
-	copied, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-		upkeep.CopyOptions{Settle: settled, Tell: quiet})
+	copied, err = maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+		maintenance.CopyOptions{Settle: settled, Tell: quiet})
 	require.NoError(t, err)
 	assert.Equal(t, 1, copied.Entries)
 	(&site{t: t, store: to, name: "corvane", n: 1000}).publish("production", day(30), nil)
 	s.publish("production", day(31), nil)
-	_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-		upkeep.CopyOptions{Settle: settled, Tell: quiet})
-	require.ErrorIs(t, err, upkeep.ErrDiverged)
+	_, err = maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+		maintenance.CopyOptions{Settle: settled, Tell: quiet})
+	require.ErrorIs(t, err, maintenance.ErrDiverged)
 }
 
 // TestACopyAndAPruneOfItsTarget lets a removal take away
@@ -475,8 +475,8 @@ func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
 		s.publish("staging", day(2), nil)
-		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-			upkeep.CopyOptions{Tell: quiet, Settle: settled})
+		_, err := maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+			maintenance.CopyOptions{Tell: quiet, Settle: settled})
 		require.NoError(t, err)
 		there := listed(t, to, storage.ReleasesKey("corvane"))
 		require.Len(t, there, 1)
@@ -495,8 +495,8 @@ func TestACopyAndAPruneOfItsTarget(t *testing.T) {
 			assert.NoError(t, removal.Delete(t.Context(), doomed, func(int) {}))
 			assert.NoError(t, removal.End(t.Context()))
 		}()
-		_, err = upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-			upkeep.CopyOptions{Parallel: 1, Tell: quiet, Settle: func(put func(string) bool) (bool, error) {
+		_, err = maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+			maintenance.CopyOptions{Parallel: 1, Tell: quiet, Settle: func(put func(string) bool) (bool, error) {
 				return hold.Settle(t.Context(), put, func(string) {})
 			}})
 		require.NoError(t, err)
@@ -540,15 +540,15 @@ func TestRemoveSite(t *testing.T) {
 		s.publish("production", day(1), nil)
 		s.publish("staging", day(2), nil)
 		(&site{t: t, store: s.store, name: "velley"}).publish("production", day(1), nil)
-		removed, err := upkeep.RemoveSite(t.Context(), s.store, "corvane", "Ines Marrow", true, nobody, quiet)
+		removed, err := maintenance.RemoveSite(t.Context(), s.store, "corvane", "Ines Marrow", true, nobody, quiet)
 		require.NoError(t, err)
 		assert.Greater(t, removed, 5)
 		assert.Equal(t, []string{"claim"}, listed(t, s.store, storage.SiteKey("corvane")))
-		_, err = upkeep.RemoveSite(t.Context(), s.store, "corvane", "Ines Marrow", false, nobody, quiet)
+		_, err = maintenance.RemoveSite(t.Context(), s.store, "corvane", "Ines Marrow", false, nobody, quiet)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"velley"}, listed(t, s.store, storage.SitesKey))
 		time.Sleep(60 * 24 * time.Hour)
-		done := prune(t, s.store, upkeep.Policy{})
+		done := prune(t, s.store, maintenance.Policy{})
 		assert.Greater(t, done.Objects, 0)
 		whole(t, s.store)
 		s.publish("production", day(3), nil) // the name is free
@@ -566,19 +566,19 @@ func (s *careless) Create(ctx context.Context, key string, data []byte) error {
 func TestRightsAndTheRace(t *testing.T) {
 	good := &memory.Store{}
 	require.NoError(t, good.Create(t.Context(), storage.MarkKey, storage.NewMark("x")))
-	rights, err := upkeep.Rights(t.Context(), good)
+	rights, err := maintenance.Rights(t.Context(), good)
 	require.NoError(t, err)
 	require.Len(t, rights, 6)
 	for _, right := range rights {
 		assert.True(t, right.Has, right.Name)
 	}
-	require.NoError(t, upkeep.Race(t.Context(), good, quiet))
+	require.NoError(t, maintenance.Race(t.Context(), good, quiet))
 	assert.Empty(t, listed(t, good, "probe"))
 
 	bad := &careless{}
 	require.NoError(t, bad.Create(t.Context(), storage.MarkKey, storage.NewMark("x")))
-	require.ErrorIs(t, upkeep.Race(t.Context(), bad, quiet), storage.ErrUnable)
-	rights, err = upkeep.Rights(t.Context(), bad)
+	require.ErrorIs(t, maintenance.Race(t.Context(), bad, quiet), storage.ErrUnable)
+	rights, err = maintenance.Rights(t.Context(), bad)
 	require.NoError(t, err)
 	assert.Equal(t, "create only once", rights[3].Name)
 	assert.False(t, rights[3].Has)
@@ -599,8 +599,8 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	own(s.store, "shared.example", "corvane")
 	own(to, "shared.example", "harbour")
 	for range 2 { // again changes nothing
-		_, err := upkeep.Copy(t.Context(), s.store, to, []string{"corvane"},
-			upkeep.CopyOptions{Settle: settled, Tell: quiet})
+		_, err := maintenance.Copy(t.Context(), s.store, to, []string{"corvane"},
+			maintenance.CopyOptions{Settle: settled, Tell: quiet})
 		require.NoError(t, err)
 	}
 	for host, want := range map[string]string{"www.corvane.example": "corvane", "velley.example": "",
@@ -623,7 +623,7 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	}
 	require.NoError(t, to.Replace(t.Context(), folder+"/0000000001",
 		[]byte(`{"attempt":"a","format":1,"host":"www.corvane.example","number":1,"site":"velley","when":"2026-11-01T12:00:00Z","who":"x"}`)))
-	verified, err := upkeep.Verify(t.Context(), to, nil, quiet)
+	verified, err := maintenance.Verify(t.Context(), to, nil, quiet)
 	require.NoError(t, err)
 	require.Len(t, verified.Damage, 1)
 	assert.Equal(t, folder+"/0000000002", verified.Damage[0].Key, "it does not follow on what is there now")

@@ -1,4 +1,4 @@
-package upkeep_test
+package maintenance_test
 
 import (
 	"strings"
@@ -11,8 +11,8 @@ import (
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/core/upkeep"
 	"orilla.example/orilla/internal/store/memory"
 )
 
@@ -44,10 +44,10 @@ func TestLogsOfBuildsAreKeptForAWhile(t *testing.T) {
 		old := s.failed("no such layer: piers")
 		time.Sleep(20 * 24 * time.Hour)
 		young := s.failed("no such layer: buoys")
-		prune(t, s.store, upkeep.Policy{Grace: time.Hour})
+		prune(t, s.store, maintenance.Policy{Grace: time.Hour})
 		assert.True(t, there(t, s.store, old), "within thirty days")
 		time.Sleep(20 * 24 * time.Hour)
-		prune(t, s.store, upkeep.Policy{Grace: time.Hour})
+		prune(t, s.store, maintenance.Policy{Grace: time.Hour})
 		assert.False(t, there(t, s.store, old))
 		assert.True(t, there(t, s.store, young))
 		run, err := builds.Runs{Store: s.store, Site: "corvane"}.Get(t.Context(), 1)
@@ -69,8 +69,8 @@ func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
 	require.NoError(t, err)
 	target := &memory.Store{}
 	for range 2 { // it goes on where it was
-		_, err := upkeep.Copy(t.Context(), s.store, target, []string{"corvane"},
-			upkeep.CopyOptions{Tell: quiet, Settle: settled})
+		_, err := maintenance.Copy(t.Context(), s.store, target, []string{"corvane"},
+			maintenance.CopyOptions{Tell: quiet, Settle: settled})
 		require.NoError(t, err)
 	}
 	assert.True(t, there(t, target, kept))
@@ -85,8 +85,8 @@ func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
 		builds.Begun{Key: "own", When: time.Now()}, 0)
 	require.NoError(t, err)
 	s.failed("of the other store")
-	_, err = upkeep.Copy(t.Context(), s.store, target, []string{"corvane"},
-		upkeep.CopyOptions{Tell: quiet, Settle: settled})
+	_, err = maintenance.Copy(t.Context(), s.store, target, []string{"corvane"},
+		maintenance.CopyOptions{Tell: quiet, Settle: settled})
 	require.NoError(t, err)
 	run, err := builds.Runs{Store: target, Site: "corvane"}.Get(t.Context(), own.Number)
 	require.NoError(t, err)
@@ -99,11 +99,11 @@ func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
 		require.NoError(t, target.Replace(t.Context(), key,
 			[]byte(strings.Replace(string(data), "format", "formed", 1))))
 	}
-	found, err := upkeep.Verify(t.Context(), target, nil, quiet)
+	found, err := maintenance.Verify(t.Context(), target, nil, quiet)
 	require.NoError(t, err)
 	require.Len(t, found.Damage, 2)
 	assert.Contains(t, found.Damage[0].What, "unreadable build record")
-	require.NoError(t, upkeep.Repair(t.Context(), target, s.store, &found, quiet))
+	require.NoError(t, maintenance.Repair(t.Context(), target, s.store, &found, quiet))
 	for _, damage := range found.Damage {
 		assert.True(t, damage.Repaired, damage.Key)
 	}

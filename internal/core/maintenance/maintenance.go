@@ -1,7 +1,19 @@
-// Package upkeep looks after a whole store: what is reachable, whether it is
+// Package maintenance looks after a whole store: what is reachable, whether it is
 // whole, what may go, and how it gets elsewhere. It goes over storage.Store and
 // has no interface of its own.
-package upkeep
+//
+//	Measure, Verify    read only: how much there is, and whether each hash is right
+//	Plan, CarryOut     remove what nothing needs
+//	Repair             bring back from another store what is damaged
+//	Copy               another store with the same content, journals last
+//	RemoveSite         all of one site
+//	Rights             which keys which role has to read, write and remove
+//
+// What is reachable follows from the journals: their last entries and as many
+// earlier ones as retention keeps, their releases, those releases' chunks, and the
+// objects that those name. Everything else may go, but for what a writer relies on
+// right now (package pins).
+package maintenance
 
 import (
 	"cmp"
@@ -47,7 +59,7 @@ func each[T any](ctx context.Context, k *keeper, items []T, do func(context.Cont
 	return group.Wait()
 }
 
-// names lists the names in a folder.
+// list lists what lies in a folder, one level deep.
 func (k *keeper) list(ctx context.Context, folder string) (items []storage.Item, err error) {
 	for item, err := range k.store.List(ctx, folder) {
 		if err != nil {
@@ -60,6 +72,8 @@ func (k *keeper) list(ctx context.Context, folder string) (items []storage.Item,
 
 // deep lists the keys below folders, several folders at a time.
 func (k *keeper) deep(ctx context.Context, folders ...string) (keys []storage.Item, err error) {
+	// Level by level, each many folders at once: a walk one by one would take a
+	// round trip for each.
 	for len(folders) > 0 {
 		var mutex sync.Mutex
 		var below []string
@@ -85,6 +99,7 @@ func (k *keeper) deep(ctx context.Context, folders ...string) (keys []storage.It
 	return keys, nil
 }
 
+// compare orders texts by their bytes, as stores list them.
 func compare(a, b string) int {
 	switch {
 	case a < b:
@@ -145,6 +160,8 @@ func Sites(ctx context.Context, store storage.Store) (names []string, err error)
 // HasSite reports whether a store holds anything of a site: its name is taken,
 // or a first build was begun.
 func HasSite(ctx context.Context, store storage.Store, site string) (bool, error) {
+	// A name is claimed by the first build that succeeds; one that only failed
+	// has left records too.
 	_, err := store.Stat(ctx, storage.ClaimKey(site))
 	if !errors.Is(err, storage.ErrNotFound) {
 		return err == nil, err
@@ -164,6 +181,7 @@ func (k *keeper) environments(ctx context.Context, site string) (names []string,
 	return names, err
 }
 
+// journal returns the journal of an environment, to read it.
 func (k *keeper) journal(site, environment string) *journal.Journal {
 	return &journal.Journal{Store: k.store, Site: site, Environment: environment, Now: time.Now}
 }
@@ -221,7 +239,7 @@ func (k *keeper) builds(ctx context.Context, site string, bad func(key string, e
 	return found, err
 }
 
-// objectsOf lists what a build record leads to.
+// objects lists what a build record leads to.
 func (r built) objects() []digest.Digest {
 	objects := slices.Clone(r.Log)
 	for _, rules := range r.Rules {
