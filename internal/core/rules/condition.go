@@ -146,12 +146,25 @@ func (c Condition) plain() string {
 		return strings.Join(parts, " ")
 	case c.Name == "":
 		return string(c.Kind) + " " + quoteAll(c.Values)
-	case c.Bind != nil:
-		return string(c.Kind) + " " + quote(c.Name) + "={" + c.Bind.String() + "}"
-	case c.Values == nil:
-		return string(c.Kind) + " " + quote(c.Name)
 	}
-	return string(c.Kind) + " " + quote(c.Name) + "=" + quoteAll(c.Values)
+
+	name, values := c.Name, c.Values
+	if c.Kind == ByQuery {
+		// They are read as they stand in a URL, where a percent sign begins an escape.
+		escape := strings.NewReplacer("%", "%25")
+		name, values = escape.Replace(name), slices.Clone(values)
+		for i := range values {
+			values[i] = escape.Replace(values[i])
+		}
+	}
+	text := string(c.Kind) + " " + quote(name)
+	switch {
+	case c.Bind != nil:
+		return text + "={" + c.Bind.String() + "}"
+	case values == nil:
+		return text
+	}
+	return text + "=" + quoteAll(values)
 }
 
 // quoteAll writes alternatives, each quoted if it has to be.

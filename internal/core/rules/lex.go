@@ -75,16 +75,43 @@ func wholeLine(line string) bool {
 
 // commentAt returns where the comment of a line begins, or its length.
 func commentAt(line string) int {
-	quoted := false
+	var mark marks
 	for i := range len(line) {
-		switch c := line[i]; {
-		case c == '"' && (i == 0 || line[i-1] != '\\'):
-			quoted = !quoted
-		case c == '#' && !quoted && (i == 0 || isBlank(line[i-1])):
+		if quoted := mark.read(line[i]); line[i] == '#' && !quoted && (i == 0 || isBlank(line[i-1])) {
 			return i
 		}
 	}
 	return len(line)
+}
+
+// marks follows a text from its beginning, to know what stands between quotation
+// marks. A backslash takes the meaning from the byte behind it.
+type marks struct{ open, escaped bool }
+
+// read goes on by one byte, and reports whether it
+// stands between quotation marks.
+func (m *marks) read(c byte) bool {
+	switch {
+	case m.escaped:
+		m.escaped = false
+	case c == '\\':
+		m.escaped = true
+	case c == '"':
+		m.open = !m.open
+	}
+	return m.open
+}
+
+// quotedEnd returns where a text that begins with a quotation
+// mark goes on behind the second one, or its length.
+func quotedEnd(text string) int {
+	var mark marks
+	for i := range len(text) {
+		if !mark.read(text[i]) {
+			return i + 1
+		}
+	}
+	return len(text)
 }
 
 // statements divides the lines of a text. Mistakes that
@@ -159,12 +186,9 @@ func words(pieces []piece) statement {
 				i++
 				continue
 			}
-			start, quoted := i, false
-			for i < len(p.text) && (quoted || !isBlank(p.text[i])) {
-				if p.text[i] == '"' && (i == start || p.text[i-1] != '\\') {
-					quoted = !quoted
-				}
-				i++
+			start := i
+			for mark := (marks{}); i < len(p.text) && (mark.open || !isBlank(p.text[i])); i++ {
+				mark.read(p.text[i])
 			}
 			s.tokens = append(s.tokens, token{p.text[start:i], p.line, start})
 		}

@@ -153,15 +153,13 @@ func moved(record []string, own []string) (rule, why string) {
 // if that is none of the site's own, and its parameters.
 func movedWhen(from *url.URL, own []string) (conditions []string) {
 	if from.Host != "" && !slices.Contains(own, strings.ToLower(from.Hostname())) {
-		conditions = append(conditions, "host "+quote(strings.ToLower(from.Hostname())))
+		host := Condition{Kind: ByHost, Values: []string{strings.ToLower(from.Hostname())}}
+		conditions = append(conditions, host.String())
 	}
 	for _, parameter := range address.Parameters(from.RawQuery) {
-		// Values in rules are unescaped once more, so a percent sign is escaped
-		// once more.
-		value := strings.NewReplacer("%", "%25").Replace(parameter.Value)
-		name := strings.NewReplacer("%", "%25").Replace(parameter.Name)
-		if name != "" && !address.HasControl(name+value) {
-			conditions = append(conditions, "query "+quote(name)+"="+quote(value))
+		if parameter.Name != "" && !address.HasControl(parameter.Name+parameter.Value) {
+			query := Condition{Kind: ByQuery, Name: parameter.Name, Values: []string{parameter.Value}}
+			conditions = append(conditions, query.String())
 		}
 	}
 

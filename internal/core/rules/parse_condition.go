@@ -158,16 +158,17 @@ func named(r *reading, c *Condition) {
 	// A name between quotation marks may hold an equals sign of its own.
 	name, value, valued := strings.Cut(word.text, "=")
 	if strings.HasPrefix(word.text, `"`) {
-		at := strings.Index(word.text[1:], `"`) + 2
-		name, value, valued = word.text[:at], strings.TrimPrefix(word.text[at:],
-			"="), strings.HasPrefix(word.text[at:], "=")
+		at := quotedEnd(word.text)
+		name = word.text[:at]
+		value, valued = strings.CutPrefix(word.text[at:], "=")
 		if rest := word.text[at:]; rest != "" && !valued {
 			r.fail(word, at, "rule-syntax", "a name is followed by = or by nothing")
 		}
 	}
 
-	c.Name = split(r, token{name, word.line, word.at}, 0)[0]
-	if c.Name == "" || strings.Contains(name, "|") {
+	names := split(r, token{name, word.line, word.at}, 0)
+	c.Name = names[0]
+	if c.Name == "" || len(names) > 1 {
 		r.fail(word, 0, "rule-condition", "this names no %s", c.Kind)
 	}
 	offset := len(word.text) - len(value)

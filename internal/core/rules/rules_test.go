@@ -270,6 +270,19 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 	}
 }
 
+func TestConditionsReadBackAsTheyAreWritten(t *testing.T) {
+	for _, when := range []string{
+		`query "100%25"="5%25 off"`, `query "a|b"=c`, `query "say\"=\"x"=y`, `cookie "\\"="\""|"\\"`,
+		`query "a\""={q}`, `cookie "a b"`, `query page=""`,
+	} {
+		t.Run(when, func(t *testing.T) {
+			program, found := parse("redirect /a -> /b when " + when + " # and a comment")
+			require.Empty(t, found)
+			assert.Equal(t, "redirect /a -> /b when "+when, program.Rules[0].String())
+		})
+	}
+}
+
 // FuzzParse makes sure that any bytes are read or refused
 // with places inside the text, and that what is read keeps
 // its meaning when it is written down and read again.
@@ -277,6 +290,7 @@ func FuzzParse(f *testing.F) {
 	for line := range strings.Lines(cases.Rules) {
 		f.Add([]byte(line))
 	}
+	f.Add([]byte(`redirect /a -> /b when query "0%250"=%25 and cookie "\"|\\"="\\"|"\"" and query "a=\""={q}`))
 	f.Add([]byte("expect POST /a?b 301 /c given language \"gl, en\" and time 2026-01-01T00:00 no header " +
 		"x\n  # y\nheader /a x: \"\\\n \t b"))
 	f.Fuzz(func(t *testing.T, text []byte) {

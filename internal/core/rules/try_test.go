@@ -276,6 +276,7 @@ func FuzzDecode(f *testing.F) {
 func FuzzImport(f *testing.F) {
 	f.Add("from,to\n/a,/b\n\"/a b\",https://x.example/?q=1#f\n/a?q=1,/b,302\n")
 	f.Add("https://old.example/%zz,/b\n/{x},/}\n/#,/?\n")
+	f.Add("/a?0%250,/b\n/a?%22=%5C,/b\n/a?b%7Cc=%5C%22,/b\n")
 	f.Fuzz(func(t *testing.T, list string) {
 		rows, err := rules.Import(strings.NewReader(list), []string{"www.corvane.example"})
 		if err != nil {
