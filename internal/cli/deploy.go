@@ -262,7 +262,7 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 
 	// The report on the release comes before it is live, so that a failure
 	// afterwards is read with it.
-	done := deployed{job: job, release: release}
+	done := deployed{job: job, report: report, release: release}
 	view.ReportRelease(a.Console, job.Plan, release)
 	if later != nil {
 		defer later()
@@ -278,6 +278,7 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 // and what came of it so far.
 type deployed struct {
 	job      deploy.Job
+	report   *reporter // the job's
 	release  *deploy.Release
 	live     *deploy.Activation
 	verified *deploy.Verification // nil if nothing was

@@ -98,7 +98,8 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		console.Accent(source.Short(from.Commit))+"  "+from.Subject+console.Faint("  -> ")+
 		console.Strong(o.to))
 
-	job := a.promotion(ctx, plan, s, o, typed)
+	report := &reporter{app: a.app}
+	job := a.promotion(ctx, plan, s, o, typed, report)
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
@@ -110,7 +111,7 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		return err
 	}
 	defer prepared.Close(ctx)
-	done := deployed{job: job}
+	done := deployed{job: job, report: report}
 	if done.release, err = prepared.Promote(ctx, from.Release); err != nil {
 		return err
 	}
@@ -134,10 +135,10 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 // promotion is the same job as a deploy's, but for what is asked: a promotion
 // has nobody to ask about the site's name.
 func (a *promoteCmd) promotion(ctx context.Context, plan *site.Plan, s *session, o promoteOptions,
-	typed string,
+	typed string, report *reporter,
 ) deploy.Job {
 	return deploy.Job{
-		Plan: plan, Store: s.store, Report: &reporter{app: a.app}, Now: time.Now, Cause: "command",
+		Plan: plan, Store: s.store, Report: report, Now: time.Now, Cause: "command",
 		Automatic: !a.Asks && !o.yes, SkipSame: !o.again,
 		Ask: deploy.Questions{
 			Frozen: func(head journal.Entry) error { return a.askFrozen(ctx, head, o.yes) },

@@ -47,6 +47,12 @@ func (r *reporter) Begin(phase, what string) {
 // line; without a terminal it streams.
 func (r *reporter) Line(text string) {
 	if r.app.ErrTerm {
+		r.mutex.Lock()
+		defer r.mutex.Unlock()
+		// A notice has taken the line away, or no phase has begun.
+		if r.progress == nil {
+			r.progress = r.app.Busy(r.phase, "")
+		}
 		r.progress.Text(text)
 		return
 	}

@@ -55,7 +55,8 @@ func (a *activator) verify(ctx context.Context, done deployed) (*deploy.Verifica
 	if len(probes) == 0 || done.live.Same {
 		return nil, nil
 	}
-	report := &reporter{app: a.app}
+	// The job's own, to which the lines go that a command prints.
+	report := done.report
 	label := "wait for"
 	report.Begin("wait for", probes[0])
 

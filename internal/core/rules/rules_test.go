@@ -273,7 +273,7 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 func TestConditionsReadBackAsTheyAreWritten(t *testing.T) {
 	for _, when := range []string{
 		`query "100%25"="5%25 off"`, `query "a|b"=c`, `query "say\"=\"x"=y`, `cookie "\\"="\""|"\\"`,
-		`query "a\""={q}`, `cookie "a b"`, `query page=""`,
+		`query "a\""={q}`, `cookie x="\\"`, `cookie "a b"`, `query page=""`,
 	} {
 		t.Run(when, func(t *testing.T) {
 			program, found := parse("redirect /a -> /b when " + when + " # and a comment")
