@@ -69,10 +69,14 @@ func (r Running) Lost(now time.Time) bool {
 func Bury(ctx context.Context, store storage.Store, site, at string, there Running) error {
 	// How it ended is said first, by whoever comes; should its builder live
 	// after all, the second word counts nothing.
-	if there.Number > 0 {
-		err := builds.Runs{Store: store, Site: site}.End(ctx,
-			builds.Ended{Number: there.Number, Outcome: builds.Abandoned,
-				Problem: "whoever built it, on " + there.Where + ", is gone", When: time.Now()})
+	runs := builds.Runs{Store: store, Site: site}
+	number, err := numberOf(ctx, runs, there)
+	if err != nil {
+		return err
+	}
+	if number > 0 {
+		err := runs.End(ctx, builds.Ended{Number: number, Outcome: builds.Abandoned,
+			Problem: "the process that ran it, on " + there.Where + ", ended unexpectedly", When: time.Now()})
 		if err != nil && !errors.Is(err, storage.ErrExists) {
 			return err
 		}
@@ -89,6 +93,32 @@ func Bury(ctx context.Context, store storage.Store, site, at string, there Runni
 	}
 
 	return withdraw(ctx, store, at, beside)
+}
+
+// numberOf returns the number of an announced build, 0 if it has none. A builder
+// takes its number first and writes it into its lease then; of one that was
+// killed in between only the record of its run tells.
+func numberOf(ctx context.Context, runs builds.Runs, there Running) (int64, error) {
+	if there.Number > 0 || there.Key == "" {
+		return there.Number, nil
+	}
+	last, err := runs.Last(ctx, 0)
+	if err != nil {
+		return 0, err
+	}
+
+	// Runs are numbered about as they begin, so the search ends soon: clocks of
+	// two machines are allowed to differ by the time that a lease lasts.
+	oldest := there.When.Add(-2 * goneAfter)
+	var number int64
+	_, err = runs.Back(ctx, last, 0, func(run builds.Run) bool {
+		if run.Key == there.Key && run.Where == there.Where &&
+			run.When.Equal(there.When.Truncate(time.Millisecond)) {
+			number = run.Number
+		}
+		return number == 0 && run.When.After(oldest)
+	})
+	return number, err
 }
 
 // withdraw removes an announcement and what lies beside it: the lease last, so
