@@ -36,6 +36,7 @@ const good = "mkdir out && cp page.html out/index.html"
 // TestEveryBadStepHasAClearEnd runs steps that misbehave, each followed by a
 // build that works in the same workspace.
 func TestEveryBadStepHasAClearEnd(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
 	number := 0
@@ -83,6 +84,7 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 
 // TestAFullDisk builds in a small file system that a step fills.
 func TestAFullDisk(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	small := filepath.Join(t.TempDir(), "small")
 	require.NoError(t, os.MkdirAll(small, 0o755))
@@ -103,6 +105,7 @@ func TestAFullDisk(t *testing.T) {
 // TestBuiltOnce reverts, merges, goes to a second
 // environment, and is asked to build again.
 func TestBuiltOnce(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	text := stepsFile("echo built >> " + filepath.Join(p.folder, "..", "ran") + "; " + good)
 	text = strings.Replace(text, "build:\n", "build:\n  trust: ['*']\n", 1) +
@@ -139,6 +142,7 @@ func TestBuiltOnce(t *testing.T) {
 // TestTwoBuildersOfTheSameCommit deploys one commit from two machines at once,
 // and again while the first one is killed.
 func TestTwoBuildersOfTheSameCommit(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	store := filepath.Join(t.TempDir(), "store")
 	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 1.5; " + good), "page.html": "one"})
@@ -181,6 +185,7 @@ func (p *place) builds2(store string) []buildRow {
 // replaces a newer one, and a commit that a force-push took away does not come
 // back; what a shallow clone lacks is fetched.
 func TestAnOlderBuildThatEndsLast(t *testing.T) {
+	t.Parallel()
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
 	store := filepath.Join(t.TempDir(), "store")
@@ -250,6 +255,7 @@ func TestAnOlderBuildThatEndsLast(t *testing.T) {
 // TestALogCanBeReadWhileItGrowsAndABuildCancelled watches
 // a build from another process.
 func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2")
 	text := stepsFile("for i in 1 2 3 4 5 6 7 8; do echo line $i with $MAP_KEY; sleep 0.4; done; "+good) +
@@ -296,6 +302,7 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 
 // TestWhatABuildSees: what its key names and nothing else.
 func TestWhatABuildSees(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.env = append(p.env, "MAP_KEY=hunter2hunter2", "OTHER_THING=leaks")
 	text := "site: corvane\nbuild:\n  run: ['mkdir out; (ls -a; ls -a ../..; cat ../../shared/boats.txt; " +
@@ -357,6 +364,7 @@ func TestWhatABuildSees(t *testing.T) {
 // TestAReleaseThatWasToldWhereItGoesStaysThere promotes
 // what may go elsewhere, and what may not.
 func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	text := stepsFile(good) + "environments: {staging: }\n"
 	p.commit("First", map[string]string{"orilla.yaml": text, "page.html": "one"})
@@ -389,6 +397,7 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 // TestTheScriptForCI runs what init --ci writes, in a
 // shallow, detached checkout.
 func TestTheScriptForCI(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	store := filepath.Join(t.TempDir(), "store")
 	p.commit("First", map[string]string{"orilla.yaml": stepsFile("true\n\n    exit 9", good) + "store: " +
@@ -453,6 +462,7 @@ func TestTheScriptForCI(t *testing.T) {
 
 // TestLimits warns at 80 % and refuses at 100 %.
 func TestLimits(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 2.5; "+good) +
 		"limits: {file_size: 1kB, files: 1, build_time_per_month: 4s, build_time: 3s}\n", "page.html": "x"})
@@ -476,6 +486,7 @@ func TestLimits(t *testing.T) {
 // TestDependenciesAreKeptWhileLockFilesAreTheSame counts
 // how often they are prepared.
 func TestDependenciesAreKeptWhileLockFilesAreTheSame(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	text := "site: corvane\nbuild:\n  prepare: ['mkdir -p node_modules && date +%N > " +
 		"node_modules/made']\n  run: ['mkdir out && cp node_modules/made out/index.html && touch " +
@@ -506,6 +517,7 @@ func TestDependenciesAreKeptWhileLockFilesAreTheSame(t *testing.T) {
 }
 
 func TestHooksLeaveOthersAlone(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS == "windows" {
 		t.Skip("hooks are shell scripts")
 	}

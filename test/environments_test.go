@@ -26,6 +26,7 @@ func withAddress(address string) map[string]string {
 // TestAddressesComeFromTheProductionBranchAndNeverGoBack
 // deploys old commits, branches and an old clone.
 func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	first := p.commit("First", withAddress("https://old.corvane.example/"))
@@ -65,6 +66,7 @@ func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
 }
 
 func TestOtherBytesAtAnImmutableAddressAreRefused(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes"}
 	p.write(map[string]string{"dist/index.html": "1", "dist/photo-dsc00123.jpg": "a picture"})
@@ -77,6 +79,7 @@ func TestOtherBytesAtAnImmutableAddressAreRefused(t *testing.T) {
 }
 
 func TestACommitOlderThanItsConfiguration(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("Before", map[string]string{"index.html": "old"})
 	p.write(map[string]string{"orilla.yaml": "site: corvane\n"})
@@ -88,6 +91,7 @@ func TestACommitOlderThanItsConfiguration(t *testing.T) {
 // TestAFreezeDuringABuildIsNotOverrun freezes between the look before the build
 // and the activation: nobody was shown that freeze.
 func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.write(map[string]string{"dist/index.html": "1"})
 	store := &memory.Store{}
@@ -129,6 +133,7 @@ func TestAFreezeDuringABuildIsNotOverrun(t *testing.T) {
 // TestKeptDependenciesAreFetchedOnce counts how often the
 // steps that prepare run.
 func TestKeptDependenciesAreFetchedOnce(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	counter := filepath.Join(t.TempDir(), "count")
 	config := fmt.Sprintf("site: corvane\nbuild:\n  prepare: ['echo x >> %s; mkdir "+

@@ -23,6 +23,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/soak"
 )
 
 // event is one line that follow prints with --json.
@@ -118,6 +120,7 @@ func (p *place) heads() map[string]string {
 // then branch after branch while builds run: each environment ends on the
 // newest commit of its branch and never goes back.
 func TestManyCommitsAtOnce(t *testing.T) {
+	t.Parallel()
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
 	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "first"})
@@ -209,6 +212,7 @@ func labelPart(p *place, branch string) string {
 
 // TestAFollowerSaysWhyNothingHappens goes through every reason not to build.
 func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	config := quick + "previews: {follows: ['*', '!bot/*'], refs: ['refs/proposed/*/head']}\n"
 	first := p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "first"})
@@ -263,6 +267,7 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 // TestAFollowerThatIsKilledGoesOn ends followers with SIGKILL at any moment,
 // while steps run and children of theirs.
 func TestAFollowerThatIsKilledGoesOn(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	marks := t.TempDir()
 	step := fmt.Sprintf("(sleep 600 & echo $! >> %s/pids; wait) & child=$!; sleep 0.2; cp "+
@@ -270,10 +275,7 @@ func TestAFollowerThatIsKilledGoesOn(t *testing.T) {
 	config := "site: corvane\nbuild:\n  run: ['mkdir out', '" + step + "']\n  output: out\n"
 	last := p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "0"})
 	p.write(map[string]string{"untracked.html": "mine"})
-	rounds := 12
-	if os.Getenv("ORILLA_SOAK") != "" {
-		rounds = 150
-	}
+	rounds := soak.Rounds(8, 150)
 	for i := range rounds {
 		ctx, cancel := context.WithCancel(t.Context())
 		command := p.command(ctx, "follow", "--every", "1s")
@@ -310,6 +312,7 @@ func TestAFollowerThatIsKilledGoesOn(t *testing.T) {
 
 // TestAWakeUpMustBeSigned calls a follower that would not look for an hour.
 func TestAWakeUpMustBeSigned(t *testing.T) {
+	t.Parallel()
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
 	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "first"})

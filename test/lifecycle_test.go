@@ -27,6 +27,7 @@ import (
 // TestAnInterruptedBuildLeavesNothing interrupts a deploy
 // in the middle of a step that has children.
 func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	marker := filepath.Join(t.TempDir(), "running")
 	step := fmt.Sprintf("sleep 300 & touch %s; wait", marker)
@@ -58,6 +59,7 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 
 // TestServe looks at a folder, changes it, and takes it away and back.
 func TestServe(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.fails(1, "no such folder", "serve", "dist")
 	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: " +
@@ -106,6 +108,7 @@ func TestServe(t *testing.T) {
 
 // TestEdgeNodesComeAndGo has two nodes on one store; one is restarted.
 func TestEdgeNodesComeAndGo(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
 	first := p.edge()
@@ -136,6 +139,7 @@ func TestEdgeNodesComeAndGo(t *testing.T) {
 }
 
 func TestATagASubmoduleAndAFolderOfARepository(t *testing.T) {
+	t.Parallel()
 	islands := newPlace(t)
 	islands.commit("Islands", map[string]string{"oskra.html": "Oskra"})
 	p := newPlace(t)
@@ -160,6 +164,7 @@ func TestATagASubmoduleAndAFolderOfARepository(t *testing.T) {
 }
 
 func TestATarballOnStandardInput(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	var archive bytes.Buffer
 	compressed := gzip.NewWriter(&archive)
@@ -188,6 +193,7 @@ func TestATarballOnStandardInput(t *testing.T) {
 }
 
 func TestPathsAreRelativeToTheFolderOfTheOption(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.write(map[string]string{"project/orilla.yaml": "site: corvane\n", "project/dist/index.html": "hello"})
 	p.ok("-C", "project", "deploy", "--from", "dist", "--store", "../store", "--to", "production", "--yes")
@@ -200,6 +206,7 @@ func TestPathsAreRelativeToTheFolderOfTheOption(t *testing.T) {
 
 // TestTwoRepositoriesThatWantOneName race for it.
 func TestTwoRepositoriesThatWantOneName(t *testing.T) {
+	t.Parallel()
 	home := filepath.Join(t.TempDir(), "home")
 	var runs sync.WaitGroup
 	var mutex sync.Mutex
@@ -223,6 +230,7 @@ func TestTwoRepositoriesThatWantOneName(t *testing.T) {
 // TestJSONIsWhatItsPageSays compares the fields of each
 // document with docs/json.md.
 func TestJSONIsWhatItsPageSays(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile("../docs/json.md")
 	require.NoError(t, err)
 	documented := map[string]map[string]bool{}

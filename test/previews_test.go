@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/soak"
 )
 
 // entryRow is an entry of history.
@@ -74,6 +75,7 @@ func awaits(t *testing.T, address, host, path string, status int) string {
 // TestAPromotionChangesNoByte compares what a preview and production answer
 // after a promotion, over HTTP, file by file.
 func TestAPromotionChangesNoByte(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\n",
@@ -131,6 +133,7 @@ func TestAPromotionChangesNoByte(t *testing.T) {
 
 // TestAPromotionIsExpectedToFit promotes releases that do not.
 func TestAPromotionIsExpectedToFit(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	config := "site: corvane\nrules: site.rules\nenvironments:\n  production: {upstreams: {harbour: " +
 		"'http://127.0.0.1:1'}}\n  staging: {follows: nothing}\npreviews: {upstreams: {harbour: " +
@@ -150,6 +153,7 @@ func TestAPromotionIsExpectedToFit(t *testing.T) {
 // TestWhatIsWaitedForDecides deploys and promotes with
 // pages and commands that pass and fail.
 func TestWhatIsWaitedForDecides(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: " +
 		"{staging: {follows: nothing}}\n", "index.html": "one", "fares.html": "42"})
@@ -208,6 +212,7 @@ func nodeOf(t *testing.T, p *place) string {
 // TestTwoPeopleAtOnce lets a promotion and a rollback, then a freeze and
 // deploys, meet in the journal, many times.
 func TestTwoPeopleAtOnce(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("One", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
 	p.ok("deploy")
@@ -223,7 +228,7 @@ func TestTwoPeopleAtOnce(t *testing.T) {
 		meet.Wait()
 		return statuses, notes
 	}
-	for range rounds(6, 60) {
+	for range soak.Rounds(6, 60) {
 		p.run("thaw", "--leave-live")
 		p.ok("promote", "production:2", "--to", "production", "--yes")
 		length := len(p.history("production"))
@@ -248,7 +253,7 @@ func TestTwoPeopleAtOnce(t *testing.T) {
 			rows[0].Release)
 	}
 	p.run("thaw", "--leave-live")
-	for n := range rounds(6, 60) {
+	for n := range soak.Rounds(6, 60) {
 		p.commit(fmt.Sprint("Deploy ", n), map[string]string{"index.html": fmt.Sprint(n)})
 		statuses, notes := both([]string{"deploy"}, []string{"freeze", "-m", "stop"})
 		assert.Zero(t, statuses[1], notes[1])
@@ -269,16 +274,9 @@ func TestTwoPeopleAtOnce(t *testing.T) {
 	p.ok("store", "verify")
 }
 
-// rounds is how often something is tried: often in the soak.
-func rounds(usual, soak int) int {
-	if os.Getenv("ORILLA_SOAK") != "" {
-		return soak
-	}
-	return usual
-}
-
 // TestPreviewsComeAndGoWithTheirBranches follows a repository.
 func TestPreviewsComeAndGoWithTheirBranches(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	config := quick + "previews: {expire_after: 7d, most: 3, refs: ['refs/proposed/*/head']}\n"
@@ -334,6 +332,7 @@ func TestPreviewsComeAndGoWithTheirBranches(t *testing.T) {
 }
 
 func TestPreviewsByHand(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\npreviews: {unguessable: true, " +
@@ -382,6 +381,7 @@ func TestPreviewsByHand(t *testing.T) {
 }
 
 func TestPasswordsAndLinks(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
@@ -444,6 +444,7 @@ func TestPasswordsAndLinks(t *testing.T) {
 // TestAFreezeWithAnEndAndAnEnvironmentThatChanges looks at
 // what is told, in words.
 func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	first := p.commit("First",
 		map[string]string{"orilla.yaml": "site: corvane\ntime_zone: Atlantic/Azores\ncommit_address: " +
@@ -518,6 +519,7 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 }
 
 func TestDifferences(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {production: " +
 		"{addresses: ['https://www.corvane.example/']}}\n", "index.html": "<h1>one</h1>",
@@ -564,6 +566,7 @@ func TestDifferences(t *testing.T) {
 }
 
 func TestEachSaveIsPublished(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	config := strings.Replace(quick, "mkdir out", "mkdir -p out", 1)
@@ -646,11 +649,12 @@ func TestWatchingDoesNotPublishItself(t *testing.T) {
 // TestAThawThatIsKilledLosesNothing ends thaws at random
 // moments: what waits is live, or waits.
 func TestAThawThatIsKilledLosesNothing(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "first"})
 	p.ok("deploy")
 	killed := 0
-	for n := range rounds(12, 120) {
+	for n := range soak.Rounds(12, 120) {
 		p.ok("freeze", "-m", "a holiday")
 		commit := p.commit(fmt.Sprint("Holiday ", n), map[string]string{"index.html": fmt.Sprint(n)})
 		p.fails(3, "waits for the thaw", "deploy")

@@ -41,6 +41,7 @@ type ruledDeploy struct {
 // TestRulesAreContentAndNeedNoBuild publishes a change of
 // rules alone, and takes it back.
 func TestRulesAreContentAndNeedNoBuild(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	p.commit("One", ferries)
@@ -103,6 +104,7 @@ func TestRulesAreContentAndNeedNoBuild(t *testing.T) {
 }
 
 func TestMistakesInRulesStopADeploy(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("Mistakes", ferries)
 	p.commit("Two mistakes", map[string]string{"site.rules": "redirct /a -> /b\nredirect /c -> d\n"})
@@ -123,6 +125,7 @@ func TestMistakesInRulesStopADeploy(t *testing.T) {
 // TestRulesThatTheBuildWrites are read after the build, are not published, and
 // are known when the build is reused.
 func TestRulesThatTheBuildWrites(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	site := map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules, dist/made.rules]\n" +
 		"build: {run: ['mkdir -p dist && cp -R pages/. dist && echo \"redirect /made -> " +
@@ -149,6 +152,7 @@ func TestRulesThatTheBuildWrites(t *testing.T) {
 }
 
 func TestCheckAndExplain(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("One", ferries)
 	p.ok("deploy")
@@ -197,6 +201,7 @@ func TestCheckAndExplain(t *testing.T) {
 }
 
 func TestRulesFormatAndImport(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("One", ferries)
 	_, _, status := p.run("rules", "format", "--dry-run")
@@ -229,6 +234,7 @@ func TestRulesFormatAndImport(t *testing.T) {
 // TestServeBuildsAndKeepsTheLastGoodSite follows a working tree through a
 // build, a mistake in it, and a mistake in its rules.
 func TestServeBuildsAndKeepsTheLastGoodSite(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	//nolint:errcheck // the test tells
 	harbour := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
@@ -321,6 +327,7 @@ func TestServeBuildsAndKeepsTheLastGoodSite(t *testing.T) {
 // TestServeInFrontOfADevelopmentServer lets serve start another server, and
 // puts the site's rules in front of it.
 func TestServeInFrontOfADevelopmentServer(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.write(map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\n",
 		"site.rules":     "redirect /old -> /fares\nheader /{x:all} x-front: yes\n",
@@ -374,6 +381,7 @@ func TestServeInFrontOfADevelopmentServer(t *testing.T) {
 
 // TestExplainFindsTheEnvironment reads it from the address that was typed.
 func TestExplainFindsTheEnvironment(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.write(map[string]string{"index.html": "home",
 		"orilla.yaml": "site: corvane\nrules: site.rules\nenvironments:\n" +
@@ -407,6 +415,7 @@ func TestExplainFindsTheEnvironment(t *testing.T) {
 // TestADeploySaysWhatItWouldBreak looks at the findings of a deploy: of pages
 // that change, and of addresses that get lost.
 func TestADeploySaysWhatItWouldBreak(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	const icon = "<link rel=icon href=data:,>"
 	site := map[string]string{"orilla.yaml": "site: corvane\n", "index.html": icon, "fares.html": icon +
@@ -439,6 +448,7 @@ func TestADeploySaysWhatItWouldBreak(t *testing.T) {
 // TestProxiesAtEdgeNodes runs two nodes, one of which may
 // reach its own machine.
 func TestProxiesAtEdgeNodes(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	//nolint:errcheck // the test tells
 	harbour := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
@@ -504,6 +514,7 @@ func TestProxiesAtEdgeNodes(t *testing.T) {
 // TestExplainShowsWhatIsLiveBeside compares the working
 // tree with what an edge node answers.
 func TestExplainShowsWhatIsLiveBeside(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("One", ferries)
 	p.fails(1, "no edge node runs", append([]string{"explain", "/timetable/winter", "--live", "--on"},

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/soak"
 	"orilla.example/orilla/internal/store/s3"
 	"orilla.example/orilla/internal/store/storetest"
 )
@@ -86,6 +87,7 @@ type verified struct {
 }
 
 func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
+	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		use := func(args ...string) []string { return append(args, "--store", store.address) }
 		p.commit("First sailing",
@@ -280,6 +282,7 @@ func (p *place) whole(store string) verified {
 // TestKilledDeploysElsewhere ends deploys to servers with
 // SIGKILL at random moments.
 func TestKilledDeploysElsewhere(t *testing.T) {
+	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
 		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
@@ -288,7 +291,7 @@ func TestKilledDeploysElsewhere(t *testing.T) {
 		started := time.Now()
 		p.ok(deploy...)
 		span := time.Since(started)
-		total := soak(15, 500)
+		total := soak.Rounds(10, 500)
 		killed := p.killSome(deploy, span, total, func(round int) { p.output("dist", round, 40) },
 			func(int) {})
 		v := p.whole(store.address)
@@ -303,6 +306,7 @@ func TestKilledDeploysElsewhere(t *testing.T) {
 // truncates, refuses, and loses answers. A deploy that says that it is live has
 // exactly one entry; one that fails has none, or says that it does not know.
 func TestDeploysOnBadDays(t *testing.T) {
+	t.Parallel()
 	server := storetest.S3(t)
 	seed := uint64(time.Now().UnixNano())
 	proxy, err := storetest.StartFaulty(server.Listen, 0, seed)
@@ -313,7 +317,7 @@ func TestDeploysOnBadDays(t *testing.T) {
 	store, direct := server.Store("bad", proxy.Listen), server.Store("bad", "")
 	p.ok("store", "init", direct)
 	proxy.Rate(0.12)
-	total, workers := soak(40, 1000), 4
+	total, workers := soak.Rounds(40, 1000), 4
 	var mutex sync.Mutex
 	live, failed := map[string]bool{}, map[string]string{}
 	var group sync.WaitGroup
@@ -365,6 +369,7 @@ func TestDeploysOnBadDays(t *testing.T) {
 // TestDeployersAndAPruner lets eight deployers and a
 // pruner work at once, with contents that come and go.
 func TestDeployersAndAPruner(t *testing.T) {
+	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
 		p.write(map[string]string{"orilla.yaml": "site: corvane\nstore: " + store.address +
@@ -373,7 +378,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 			p.output(fmt.Sprint("out-", variant), variant, 10)
 		}
 		p.ok("deploy", "--from", "out-0", "--to", "production", "--yes")
-		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(soak(8, 60))*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(soak.Rounds(5, 60))*time.Second)
 		defer cancel()
 		var deploys, prunes, freed atomic.Int64
 		var group sync.WaitGroup
@@ -424,6 +429,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 // TestAnInterruptedUploadGoesOn ends an upload in its
 // middle and counts what the next one sends.
 func TestAnInterruptedUploadGoesOn(t *testing.T) {
+	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
 		large := make([]byte, 70<<20)
@@ -467,6 +473,7 @@ func TestAnInterruptedUploadGoesOn(t *testing.T) {
 
 // TestAServerThatVanishes stops a server in the middle of an upload.
 func TestAServerThatVanishes(t *testing.T) {
+	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
 		p.ok("store", "init", store.address)
 		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
@@ -490,6 +497,7 @@ func TestAServerThatVanishes(t *testing.T) {
 // TestWhatIsWrongElsewhereIsSaidInOneMessage goes through
 // what keeps people from deploying.
 func TestWhatIsWrongElsewhereIsSaidInOneMessage(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.output("dist", 1, 3)
 	deploy := func(store string) []string {

@@ -36,6 +36,7 @@ type deployed struct {
 }
 
 func TestTheDemoHoldsWhatItClaims(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	into := filepath.Join(p.folder, "here")
 	out := p.ok("demo", "--once", "--into", into)
@@ -46,6 +47,7 @@ func TestTheDemoHoldsWhatItClaims(t *testing.T) {
 }
 
 func TestFromACommitToALiveSiteAndBack(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	address := p.edge()
 	first := p.commit("First", map[string]string{"orilla.yaml": config, "page.txt": "H@llo one",
@@ -97,6 +99,7 @@ func TestFromACommitToALiveSiteAndBack(t *testing.T) {
 }
 
 func TestBranchesHaveTheirPlaces(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": config +
 		"environments:\n  staging: {follows: next}\npreviews: {follows: ['*', '!bot/*']}\n", "page.txt": "1",
@@ -121,6 +124,7 @@ func TestBranchesHaveTheirPlaces(t *testing.T) {
 }
 
 func TestReadyOutput(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.write(map[string]string{"dist/index.html": "ready", "dist/.env": "KEY=1", "dist/sub/a.html": "a"})
 	p.fails(2, "--site NAME", "deploy", "--from", "dist")
@@ -163,6 +167,7 @@ func TestReadyOutput(t *testing.T) {
 }
 
 func TestSameContentSameID(t *testing.T) {
+	t.Parallel()
 	var ids []string
 	for i, names := range [][]string{{"b", "a", "index"}, {"index", "a", "b"}} {
 		p := newPlace(t)
@@ -179,6 +184,7 @@ func TestSameContentSameID(t *testing.T) {
 }
 
 func TestTheWorkingTreeAndFailingBuilds(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": config, "page.txt": "1", "extra/x": ""})
 	p.write(map[string]string{"page.txt": "as it is now"})
@@ -206,6 +212,7 @@ func TestTheWorkingTreeAndFailingBuilds(t *testing.T) {
 }
 
 func TestAnOutputSurvivesAFailedUpload(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	counter := filepath.Join(t.TempDir(), "count")
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['echo x >> " + counter +
@@ -238,6 +245,7 @@ func (p *place) storeWithout(t *testing.T, folder string) string {
 }
 
 func TestInitDoctorAndTheRest(t *testing.T) {
+	t.Parallel()
 	p := newPlace(t)
 	p.fails(2, "--output FOLDER", "init")
 	p.write(map[string]string{"package.json": `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`})

@@ -42,6 +42,7 @@ func layer(path string) int {
 }
 
 func TestImportsPointDown(t *testing.T) {
+	t.Parallel()
 	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "../...").Output()
 	require.NoError(t, err)
 	packages := 0
@@ -70,6 +71,7 @@ func TestImportsPointDown(t *testing.T) {
 
 // TestTheSchemaSaysWhatTheParserTakes runs the same files through both.
 func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
+	t.Parallel()
 	schema, err := jsonschema.NewCompiler().Compile("../docs/orilla.schema.json")
 	require.NoError(t, err)
 	reference, err := os.ReadFile("../docs/configuration.md")
@@ -133,6 +135,7 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 // TestThePageOnRulesIsRight parses what docs/rules.md shows, and looks there
 // for every finding that the program can make.
 func TestThePageOnRulesIsRight(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("../docs/rules.md")
 	require.NoError(t, err)
 	page := string(data)
@@ -179,6 +182,7 @@ func TestThePageOnRulesIsRight(t *testing.T) {
 
 // TestTheDemosRulesAreWellFormed formats them, which changes nothing.
 func TestTheDemosRulesAreWellFormed(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("../internal/demo/steps/6/site.rules")
 	require.NoError(t, err)
 	assert.Equal(t, string(rules.Format(data)), string(data))
@@ -188,6 +192,7 @@ func TestTheDemosRulesAreWellFormed(t *testing.T) {
 // makes sure that it says what the child is told: one that says nothing would
 // hand on every secret of this process.
 func TestEveryChildsEnvironmentIsMade(t *testing.T) {
+	t.Parallel()
 	found := 0
 	err := filepath.WalkDir("../internal", func(path string, entry os.DirEntry, err error) error {
 		if err != nil || entry.IsDir() || !strings.HasSuffix(path, ".go") ||

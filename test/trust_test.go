@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/soak"
 	"orilla.example/orilla/internal/steps"
 )
 
@@ -681,6 +682,7 @@ func TestAForksMainIsNotMain(t *testing.T) {
 // TestNothingIsolatedOutlivesAKilledBuilder kills a builder at moments of an
 // isolated build, and looks for what is left.
 func TestNothingIsolatedOutlivesAKilledBuilder(t *testing.T) {
+	t.Parallel()
 	isolates(t)
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: [sh build.sh], " +
@@ -693,11 +695,7 @@ func TestNothingIsolatedOutlivesAKilledBuilder(t *testing.T) {
 			filepath.Base(p.home)).Output()
 		return string(out)
 	}
-	rounds := 6
-	if os.Getenv("ORILLA_SOAK") != "" {
-		rounds = 60
-	}
-	for round := range rounds {
+	for round := range soak.Rounds(6, 60) {
 		command := p.command(t.Context(), "deploy")
 		require.NoError(t, command.Start())
 		time.Sleep(time.Duration(round%6) * 60 * time.Millisecond)

@@ -14,6 +14,7 @@ import (
 )
 
 func TestUsageIsAddedUpByMonthAndBranch(t *testing.T) {
+	t.Parallel()
 	run := func(when, branch string, outcome builds.Outcome, milliseconds, sent int64) builds.Run {
 		at, err := time.Parse(time.RFC3339, when)
 		require.NoError(t, err)
@@ -38,6 +39,7 @@ func TestUsageIsAddedUpByMonthAndBranch(t *testing.T) {
 }
 
 func TestAChangeIsToldWhenItIsWorthAWord(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		took, earlier time.Duration
 		want          string
@@ -54,6 +56,7 @@ func TestAChangeIsToldWhenItIsWorthAWord(t *testing.T) {
 
 // TestFilesForCIAreAddedTo writes twice, and into a folder that is not there.
 func TestFilesForCIAreAddedTo(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	o := ciOptions{outputs: filepath.Join(folder, "outputs"), summary: filepath.Join(folder, "summary.md")}
 	require.NoError(t, os.WriteFile(o.outputs, []byte("before=1\n"), 0o644))

@@ -12,6 +12,7 @@ import (
 // A command that is waited for prints when no phase of the
 // deploy is going on, or after a notice has taken the line away.
 func TestALineBetweenPhasesHasAPlaceInATerminal(t *testing.T) {
+	t.Parallel()
 	screen := console.New()
 	screen.ErrTerm = true
 	report := &reporter{app: &app{Console: screen}}

@@ -22,6 +22,7 @@ func state(name string, change func(*journal.Entry)) environments.State {
 }
 
 func TestWhichEnvironmentsAreShown(t *testing.T) {
+	t.Parallel()
 	past, future := noon.Add(-time.Hour), noon.Add(time.Hour)
 	states := []environments.State{
 		{Name: "production"}, state("staging",
@@ -60,6 +61,7 @@ func TestWhichEnvironmentsAreShown(t *testing.T) {
 }
 
 func TestPatternsOfNames(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		patterns []string
 		name     string

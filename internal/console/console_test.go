@@ -27,6 +27,7 @@ func plain() (*console.Console, *bytes.Buffer, *bytes.Buffer) {
 }
 
 func TestAges(t *testing.T) {
+	t.Parallel()
 	c, _, _ := plain()
 	for ago, want := range map[time.Duration]string{
 		-time.Hour: "just now", 0: "0 s ago", 59 * time.Second: "59 s ago", time.Minute: "1 min ago", 59 * time.Minute: "59 min ago",
@@ -37,6 +38,7 @@ func TestAges(t *testing.T) {
 }
 
 func TestTimesToComeAndLinks(t *testing.T) {
+	t.Parallel()
 	c, out, _ := plain()
 	for ahead, want := range map[time.Duration]string{
 		-time.Hour: "within a minute", 59 * time.Second: "within a minute", time.Minute: "in 1 min", 59 * time.Minute: "in 59 min", 3 * time.Hour: "in 3 h", 47 * time.Hour: "in 47 h", 72 * time.Hour: "in 3 days",
@@ -55,6 +57,7 @@ func TestTimesToComeAndLinks(t *testing.T) {
 }
 
 func TestSizesAndTimes(t *testing.T) {
+	t.Parallel()
 	assert.Equal(t, "212 kB", console.Size(212_000))
 	assert.Equal(t, "1.3 MB", console.Size(1_300_000))
 	assert.Equal(t, "0 B", console.Size(-1))
@@ -66,6 +69,7 @@ func TestSizesAndTimes(t *testing.T) {
 }
 
 func TestATableLinesUpWhateverItsColours(t *testing.T) {
+	t.Parallel()
 	c, out, _ := plain()
 	c.Table([][]string{{"FILE", "SIZE", "TYPE"}, {console.Good("a"), "1 B", "x"},
 		{"longer", "12 kB", console.Faint("yy")}}, 1)
@@ -74,6 +78,7 @@ func TestATableLinesUpWhateverItsColours(t *testing.T) {
 }
 
 func TestAProblemSaysWhatWhereAndWhatNext(t *testing.T) {
+	t.Parallel()
 	c, _, notes := plain()
 	problem := fault.New(fault.Usage, "config", "unknown key %q", "biuld").At("orilla.yaml:2:1").
 		With("  biuld:", "  ^").Then("correct it").Because(errors.New("cause"))
@@ -92,6 +97,7 @@ func TestAProblemSaysWhatWhereAndWhatNext(t *testing.T) {
 }
 
 func TestNobodyIsAskedWithoutATerminal(t *testing.T) {
+	t.Parallel()
 	c, _, _ := plain()
 	_, err := c.Confirm(t.Context(), "?", "", true)
 	assert.ErrorIs(t, err, console.ErrNobody)
@@ -108,6 +114,7 @@ func TestNobodyIsAskedWithoutATerminal(t *testing.T) {
 // TestMessagesSteerNoTerminal: parts of messages come from
 // files that anybody may commit.
 func TestMessagesSteerNoTerminal(t *testing.T) {
+	t.Parallel()
 	c, _, out := plain()
 	hostile := "a\x1b[2Jb\x07c\u009bd\re"
 	c.Problem(fault.New(fault.Usage, "config", "%s", hostile).At("%s", hostile).Because(errors.New(hostile)).

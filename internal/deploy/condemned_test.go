@@ -43,6 +43,7 @@ func publishFolder(ctx context.Context, p *site.Project, store storage.Store, fo
 }
 
 func TestWhatIsBeingRemovedIsMadeAgain(t *testing.T) {
+	t.Parallel()
 	folder := sitetest.Pages(t)
 	sitetest.CommitPage(t, folder, "one")
 	p, store := sitetest.Load(t, folder), &memory.Store{}

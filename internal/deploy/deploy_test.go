@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -40,6 +41,7 @@ func deployMain(ctx context.Context, p *site.Project, store storage.Store, commi
 }
 
 func TestWhateverEndsLastTheNewestIsLive(t *testing.T) {
+	t.Parallel()
 	folder := sitetest.Pages(t)
 	var commits []string
 	for i := range 6 {
@@ -85,6 +87,7 @@ func TestWhateverEndsLastTheNewestIsLive(t *testing.T) {
 }
 
 func TestABuildAsksLittleOfTheStore(t *testing.T) {
+	t.Parallel()
 	folder := sitetest.Pages(t)
 	sitetest.CommitPage(t, folder, "one")
 	store, p := &storetest.Noting{Store: &memory.Store{}}, sitetest.Load(t, folder)
@@ -93,18 +96,24 @@ func TestABuildAsksLittleOfTheStore(t *testing.T) {
 	p = sitetest.Load(t, folder)
 	store.Asked()
 	require.NoError(t, deployMain(t.Context(), p, store, ""))
-	built := store.Asked()
+	// The lease is renewed and cancellations are looked for once a second:
+	// how often depends on the machine.
+	built := slices.DeleteFunc(store.Asked(), func(asked string) bool {
+		return strings.HasSuffix(asked, ".cancel") ||
+			strings.HasPrefix(asked, "replace ") && strings.HasSuffix(asked, ".lease")
+	})
 	t.Logf("%d: %s", len(built), strings.Join(built, "\n"))
-	assert.LessOrEqual(t, len(built), 28)
+	assert.LessOrEqual(t, len(built), 25)
 	sitetest.Git(t, folder, "revert", "--no-edit", "HEAD")
 	p = sitetest.Load(t, folder)
 	require.NoError(t, deployMain(t.Context(), p, store, ""))
 	known := store.Asked()
 	t.Logf("%d without a build: %s", len(known), strings.Join(known, "\n"))
-	assert.Less(t, len(known), len(built)-8)
+	assert.LessOrEqual(t, len(known), len(built)-8)
 }
 
 func TestABuilderElsewhereThatFallsSilentIsTakenOver(t *testing.T) {
+	t.Parallel()
 	folder := sitetest.Pages(t)
 	sitetest.CommitPage(t, folder, "one")
 	p := sitetest.Load(t, folder)

@@ -11,6 +11,7 @@ import (
 )
 
 func TestWhatIsProbed(t *testing.T) {
+	t.Parallel()
 	list, err := deploy.ReadProbes([]string{"/fares", "@pages", "npm run audit"},
 		func(name string) ([]byte, error) {
 			assert.Equal(t, "pages", name)

@@ -21,6 +21,7 @@ import (
 )
 
 func TestANodeThatIsTooOldIsNotLeftBehind(t *testing.T) {
+	t.Parallel()
 	folder := sitetest.Pages(t)
 	p, store := sitetest.Load(t, folder), &memory.Store{}
 	commit := sitetest.CommitPage(t, folder, "one")

@@ -43,6 +43,7 @@ func besideSide(t *testing.T, store *memory.Store, label, text string, files map
 }
 
 func TestTwoReleasesSideBySide(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	before := besideSide(t, store, "production:12", "", map[string]string{"index.html": "<body>old</body>",
 		"news.html": "news"})

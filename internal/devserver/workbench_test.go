@@ -148,6 +148,7 @@ var pages = map[string]string{
 }
 
 func TestAChangeOfASourceBuildsAgain(t *testing.T) {
+	t.Parallel()
 	b := start(t, true, pages, nil)
 	assert.Equal(t, "200 42.00", b.get("/fares"))
 	assert.Equal(t, []int{1, 1}, []int{b.files, b.rules})
@@ -166,6 +167,7 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 }
 
 func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
+	t.Parallel()
 	files := maps.Clone(pages)
 	// there before it is named, so that one change names it
 	files["other.rules"] = "redirect /old -> /fares with 302\n"
@@ -195,6 +197,7 @@ func TestRulesAndConfigurationNeedNoBuild(t *testing.T) {
 }
 
 func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
+	t.Parallel()
 	slow := map[string]string{}
 	for name, text := range pages {
 		slow[name] = text
@@ -217,6 +220,7 @@ func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 }
 
 func TestABuildThatWritesIntoItsSourcesEnds(t *testing.T) {
+	t.Parallel()
 	loop := map[string]string{}
 	for name, text := range pages {
 		loop[name] = text
@@ -233,6 +237,7 @@ func TestABuildThatWritesIntoItsSourcesEnds(t *testing.T) {
 }
 
 func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
+	t.Parallel()
 	b := start(t, true, pages, nil)
 	b.await("shown")
 	b.write(map[string]string{"build.sh": "rm -rf dist; mkdir dist; echo half > dist/fares.html; exit 3\n"})
@@ -246,6 +251,7 @@ func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
 }
 
 func TestASiteThatFailsAtFirstIsShownOnceItIsWell(t *testing.T) {
+	t.Parallel()
 	broken := map[string]string{}
 	for name, text := range pages {
 		broken[name] = text
@@ -260,6 +266,7 @@ func TestASiteThatFailsAtFirstIsShownOnceItIsWell(t *testing.T) {
 }
 
 func TestAFolderIsServedAsItIs(t *testing.T) {
+	t.Parallel()
 	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\n", "out/a.html": "1"},
 		func(o *devserver.Options) {
 			o.Build, o.Folder = false, filepath.Join(o.Project.Root, "out")
@@ -276,6 +283,7 @@ func TestAFolderIsServedAsItIs(t *testing.T) {
 }
 
 func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
+	t.Parallel()
 	var asked []string
 	answering := func(name string) *httptest.Server {
 		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -302,6 +310,7 @@ func TestUpstreamsOfTheEnvironmentAndOfTheCommandLine(t *testing.T) {
 // TestWhatADeployWouldRefuseIsToldAtOnce and once, and
 // that it would not any more.
 func TestWhatADeployWouldRefuseIsToldAtOnce(t *testing.T) {
+	t.Parallel()
 	b := start(t, false, map[string]string{"orilla.yaml": "site: corvane\nrules: [site.rules]\n",
 		"site.rules": "", "index.html": "<link rel=icon href=data:,><script src=/app.js></script>",
 		"app.js": "1"}, nil)

@@ -62,6 +62,7 @@ var secretly = map[string]string{"index.html": "kraken", "style-3f9a2c1b7e.css":
 // TestNothingProtectedIsReadableElsewhere asks for a protected environment
 // under every name that an edge node answers to.
 func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	open := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", open, "https://www.corvane.example/"))
@@ -117,6 +118,7 @@ func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
 }
 
 func TestAReleaseThatWasNeverLiveIsShownOnThisMachineOnly(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	host := w.put(secretly, release.Settings{}).String()[:10] + ".release.corvane.localhost"
@@ -131,6 +133,7 @@ func TestAReleaseThatWasNeverLiveIsShownOnThisMachineOnly(t *testing.T) {
 }
 
 func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
+	t.Parallel()
 	var now atomic.Int64
 	noon := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 	w := start(t, edge.Options{Now: func() time.Time { return noon.Add(time.Duration(now.Load())) }})
@@ -173,6 +176,7 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 // TestAPasswordForAllPreviewsHoldsForThoseToCome makes a
 // preview after the password.
 func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	id := w.put(secretly, release.Settings{})
@@ -226,6 +230,7 @@ func (s *lateStore) Get(ctx context.Context, key string) ([]byte, error) {
 // TestAPasswordThatCameBeforeARelease counts, also for a node that was just
 // looking: it reads the new entry, and the password after that.
 func TestAPasswordThatCameBeforeARelease(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	w.activate("preview.winter", w.put(site, release.Settings{}))
 	secret := w.put(secretly, release.Settings{})
@@ -251,6 +256,7 @@ func TestAPasswordThatCameBeforeARelease(t *testing.T) {
 }
 
 func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
+	t.Parallel()
 	var jump atomic.Int64
 	w := start(t, edge.Options{Now: func() time.Time { return time.Now().Add(time.Duration(jump.Load())) }})
 	id := w.put(site, release.Settings{})
@@ -286,6 +292,7 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 // TestTheClockOfANodeGoesByTheStore sets this machine's
 // clock wrong, as far as the node can tell.
 func TestTheClockOfANodeGoesByTheStore(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	id := w.put(site, release.Settings{})
 	ends := time.Now().Add(30 * time.Minute)
@@ -301,6 +308,7 @@ func TestTheClockOfANodeGoesByTheStore(t *testing.T) {
 }
 
 func TestSettingsTellAReleaseWhereItRuns(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	id := w.put(map[string]string{"index.html": "x", "settings.json": `{"from":"the build"}`},
 		release.Settings{})

@@ -189,6 +189,7 @@ var site = map[string]string{"index.html": "<h1>Corvane</h1>", "fares.html": "42
 	"style-3f9a2c1b7e.css": "body{}", "404.html": "no such quay", "film.txt": "0123456789"}
 
 func TestHTTP(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	r, body := w.ask("GET", "corvane.localhost:7420", "/", nil)
@@ -258,6 +259,7 @@ func TestHTTP(t *testing.T) {
 }
 
 func TestHosts(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	id := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", id, "https://www.corvane.example/",
@@ -310,6 +312,7 @@ func TestHosts(t *testing.T) {
 // TestActivationsAreAtomic flips back and forth a hundred times while clients
 // ask for a page and then for the assets it names.
 func TestActivationsAreAtomic(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Memory: 1 << 20})
 	var ids []release.ID
 	for _, version := range []string{"a", "b", "c"} {
@@ -360,6 +363,7 @@ func TestActivationsAreAtomic(t *testing.T) {
 }
 
 func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Memory: 1 << 20})
 	long := strings.Repeat("0123456789abcdef", 3<<20) // 48 MB: more than sockets hold
 	first := w.put(map[string]string{"index.html": "1", "film.bin": long}, release.Settings{})
@@ -382,6 +386,7 @@ func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
 }
 
 func TestDamageIsNeverServed(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	long := strings.Repeat("x", release.PartSize+100)
 	id := w.put(map[string]string{"index.html": "whole", "fares.html": "42.00", "film.bin": long,
@@ -422,6 +427,7 @@ func TestDamageIsNeverServed(t *testing.T) {
 }
 
 func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	id := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", id))
@@ -444,6 +450,7 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 }
 
 func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: time.Hour, Poll: time.Hour})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	// Another node has flipped already; this one has not
@@ -472,6 +479,7 @@ func TestAnAssetOfANewerEntryIsLookedFor(t *testing.T) {
 }
 
 func TestAssetsOfEarlierReleasesAreKeptForAsLongAsSaid(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	none := int64(0)
 	with := map[string]string{"index.html": "1", "app-0a1b2c3d4e.js": "old asset"}
@@ -489,6 +497,7 @@ func TestAssetsOfEarlierReleasesAreKeptForAsLongAsSaid(t *testing.T) {
 }
 
 func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	w.await("corvane.localhost", w.activate("production", w.put(site, release.Settings{})))
 	folder := t.TempDir()
@@ -562,6 +571,7 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 }
 
 func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
+	t.Parallel()
 	store, err := file.Make(t.TempDir())
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -585,6 +595,7 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 // TestANodeOfAnotherMachinesOwnIsNotAsked: its loopback
 // address means something else here.
 func TestANodeOfAnotherMachinesOwnIsNotAsked(t *testing.T) {
+	t.Parallel()
 	here := edge.NodeName("7420")
 	for _, test := range []struct {
 		node, address string
@@ -610,6 +621,7 @@ func TestANodeOfAnotherMachinesOwnIsNotAsked(t *testing.T) {
 // TestASiteThatIsRemovedGoesDarkAndComesBackAnew removes a site and makes
 // another under its name, whose journal begins at 1 again.
 func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 100 * time.Millisecond})
 	old := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", old))
@@ -642,6 +654,7 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 // TestASiteThatIsRemovedAndKeepsItsNameComesBack: its
 // folders stay, so that nodes go on looking there.
 func TestASiteThatIsRemovedAndKeepsItsNameComesBack(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	for _, text := range []string{"first", "second"} {
 		w.await("corvane.localhost",

@@ -60,6 +60,7 @@ func upstream(t *testing.T) *httptest.Server {
 // TestCases holds an edge node and local serving to the
 // table that the pure function is held to.
 func TestCases(t *testing.T) {
+	t.Parallel()
 	harbour := upstream(t)
 	var now atomic.Pointer[time.Time]
 	clock := func() time.Time { return *now.Load() }
@@ -199,6 +200,7 @@ const apiRule = "proxy /api/{rest:all} -> harbour:/v1/{rest}\nheader /api/{rest:
 	"DENY\nwithhold /api/{rest:all} server\n"
 
 func TestUpstreamsSeeFreshFieldsAndTheirOwnHost(t *testing.T) {
+	t.Parallel()
 	var seen http.Header
 	var host string
 	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
@@ -226,6 +228,7 @@ func TestUpstreamsSeeFreshFieldsAndTheirOwnHost(t *testing.T) {
 }
 
 func TestUpstreamsStreamBothWays(t *testing.T) {
+	t.Parallel()
 	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
 		http.NewResponseController(w).EnableFullDuplex() //nolint:errcheck // HTTP/1.1 can
 		lines := bufio.NewReader(r.Body)
@@ -260,6 +263,7 @@ func TestUpstreamsStreamBothWays(t *testing.T) {
 }
 
 func TestWebsocketsPass(t *testing.T) {
+	t.Parallel()
 	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Upgrade") != "websocket" {
 			http.Error(w, "no", 400)
@@ -296,6 +300,7 @@ func TestWebsocketsPass(t *testing.T) {
 }
 
 func TestUpstreamsThatDoNotAnswer(t *testing.T) {
+	t.Parallel()
 	slow := passing(t, apiRule, loopback, 50*time.Millisecond,
 		func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
 	inside := passing(t, apiRule, httpanswer.Reach{}, 0,
@@ -331,6 +336,7 @@ func TestUpstreamsThatDoNotAnswer(t *testing.T) {
 // TestConditionsAndCaches makes sure that what rules add takes part in the
 // entity tag, and that a 304 carries the fields of the 200.
 func TestConditionsAndCaches(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	files := map[string]string{"fares.html": "42.50"}
 	w.await("corvane.localhost", w.activate("production", w.put(files, release.Settings{})))
@@ -356,6 +362,7 @@ func TestConditionsAndCaches(t *testing.T) {
 }
 
 func TestFrontOfADevelopmentServer(t *testing.T) {
+	t.Parallel()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/", "/sailings/winter/", "/planner/", "/404":
@@ -440,6 +447,7 @@ header   /{rest:all}          cache-control: max-age=7
 // TestRulesFlipWithTheRelease moves an environment between releases with other
 // rules, while somebody asks: each answer is wholly of one of them.
 func TestRulesFlipWithTheRelease(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	files := map[string]string{"fares.html": "42.50", "new.html": "new"}
 	ids := []release.ID{
@@ -476,6 +484,7 @@ func TestRulesFlipWithTheRelease(t *testing.T) {
 // TestDamagedRulesNeverAnswer damages the rules of a release before it is
 // activated: the node stays with what it serves.
 func TestDamagedRulesNeverAnswer(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	files := map[string]string{"fares.html": "42.50"}
 	good := program(t, "redirect /old -> /fares\n").Rules
@@ -513,6 +522,7 @@ func TestDamagedRulesNeverAnswer(t *testing.T) {
 // TestWhatAReleaseAddressAnswers looks at conditions and upstreams there: the
 // environment is release, upstreams are production's.
 func TestWhatAReleaseAddressAnswers(t *testing.T) {
+	t.Parallel()
 	harbour := upstream(t)
 	w := start(t, edge.Options{Reach: loopback})
 	id := w.putRuled(map[string]string{"fares.html": "42.50"}, program(t, `
@@ -550,6 +560,7 @@ header   /{rest:all}      x-robots-tag: all
 
 // TestReach tells addresses inside a network from those of the public internet.
 func TestUpstreamsInsideTheNetworkAreRefused(t *testing.T) {
+	t.Parallel()
 	for _, address := range []string{"127.0.0.1", "10.1.2.3", "192.168.0.1", "172.16.5.5", "169.254.169.254",
 		"100.64.0.1", "0.0.0.0", "224.0.0.1", "255.255.255.255",
 		"[::1]", "[fd00::1]", "[fe80::1]", "[::ffff:127.0.0.1]", "[::]", "[ff02::1]"} {
@@ -563,6 +574,7 @@ func TestUpstreamsInsideTheNetworkAreRefused(t *testing.T) {
 // TestAnUpstreamsHeaderMeetsRules looks at what is added to, replaced in and
 // taken from what an upstream sends.
 func TestAnUpstreamsHeaderMeetsRules(t *testing.T) {
+	t.Parallel()
 	w := passing(t, `
 proxy    /api/{rest:all}  -> harbour:/{rest}
 header   /api/{rest:all}  x-frame-options: DENY

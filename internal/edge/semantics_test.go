@@ -38,6 +38,7 @@ func (w *world) put2(of release.ID, count int64, unchanging string) release.ID {
 // TestSemantics2 says which files never change by a list, carries over whatever
 // pages load, and knows more extensions.
 func TestSemantics2(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{})
 	first := w.put(map[string]string{"index.html": "one", "app-0a1b2c3d4e.js": "1", "plain.js": "2",
 		"fares.html": "42", "404.html": "missing"}, release.Settings{})
@@ -87,6 +88,7 @@ func TestSemantics2(t *testing.T) {
 
 // TestAnEntryIsServedFromItsMomentOn is for entries that later versions write.
 func TestAnEntryIsServedFromItsMomentOn(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	w.await("corvane.localhost",
 		w.activate("production", w.put(map[string]string{"index.html": "now"}, release.Settings{})))

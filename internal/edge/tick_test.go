@@ -16,6 +16,7 @@ import (
 // TestTwoEntriesInOneTickOfTheClock gives the second hint the time of the
 // first: on many file systems, times move in steps of milliseconds.
 func TestTwoEntriesInOneTickOfTheClock(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: time.Hour})
 	for n := range 20 {
 		first := w.activate("production", w.put(map[string]string{"index.html": string(rune('a' + n))},

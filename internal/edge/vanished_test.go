@@ -21,6 +21,7 @@ import (
 // TestAStoreThatVanishesForgetsNothing takes the store's folder away, puts an
 // empty one there, then another store, and then the right one.
 func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	first := w.activate("production", w.put(map[string]string{"index.html": "first"}, release.Settings{}))
 	w.await("corvane.localhost", first)
@@ -60,6 +61,7 @@ func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
 // TestASiteThatCannotBeFoundIsNotForgotten takes a site's
 // folder away, and brings it back.
 func TestASiteThatCannotBeFoundIsNotForgotten(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "first"},
 		release.Settings{})))
@@ -84,6 +86,7 @@ func TestASiteThatCannotBeFoundIsNotForgotten(t *testing.T) {
 // store back: nodes stay where they are until somebody says
 // that it is meant, also when the copy has gone on by itself.
 func TestAnOlderCopyIsNoReasonToGoBack(t *testing.T) {
+	t.Parallel()
 	w := start(t, edge.Options{Sweep: 20 * time.Millisecond})
 	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "first"},
 		release.Settings{})))

@@ -62,6 +62,7 @@ func goBack(t *testing.T, store storage.Store, dryRun bool) (environments.Back, 
 }
 
 func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
+	t.Parallel()
 	var asked [][]string
 	for _, n := range []int{100, 100_000} {
 		store := &storetest.Noting{Store: &memory.Store{}}
@@ -92,6 +93,7 @@ func TestARollbackAsksTheSameOfTheStoreAtAnySize(t *testing.T) {
 }
 
 func TestADryRunOfARollbackWritesNothing(t *testing.T) {
+	t.Parallel()
 	store := &storetest.Noting{Store: &memory.Store{}}
 	version(t, store, 3, 1)
 	version(t, store, 3, 2)
@@ -107,6 +109,7 @@ func TestADryRunOfARollbackWritesNothing(t *testing.T) {
 }
 
 func TestARollbackToWhatIsNotWholeChangesNothing(t *testing.T) {
+	t.Parallel()
 	for what, damage := range map[string]func(ctx context.Context, store storage.Store, id release.ID) error{
 		"the root is gone": func(ctx context.Context, store storage.Store, id release.ID) error {
 			return store.Delete(ctx, storage.ReleaseKey("corvane", id.String()))

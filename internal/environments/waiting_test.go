@@ -78,6 +78,7 @@ func (f *frozen) waiting() []string {
 }
 
 func TestWhatWaitsForAThaw(t *testing.T) {
+	t.Parallel()
 	f := newFrozen(t)
 	f.waits("before what is live", -6)
 	f.waits("first", 10)
@@ -110,6 +111,7 @@ func (f *frozen) back() journal.Decide {
 }
 
 func TestAThawPutsLiveWhatWasShown(t *testing.T) {
+	t.Parallel()
 	operator := func(f *frozen) *environments.Operator {
 		s, err := environments.NewOperator(t.Context(), &site.Project{}, f.store, "corvane", "command",
 			"thaw")
@@ -141,6 +143,7 @@ func TestAThawPutsLiveWhatWasShown(t *testing.T) {
 }
 
 func TestAPreviewIsRemovedOnlyIfItStillShould(t *testing.T) {
+	t.Parallel()
 	f := newFrozen(t)
 	past, future := time.Now().Add(-time.Minute), time.Now().Add(time.Hour)
 	for name, ends := range map[string]*time.Time{"preview.past": &past, "preview.future": &future,

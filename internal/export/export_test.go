@@ -55,6 +55,7 @@ func published(t *testing.T, store *memory.Store, files map[string]string, rules
 }
 
 func TestExportWritesAPlainTree(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	files := map[string]string{"index.html": "home", "boats/dunlin/index.html": "The big one",
 		"é/ö.html": "accents", "empty": ""}
@@ -93,6 +94,7 @@ func TestExportWritesAPlainTree(t *testing.T) {
 }
 
 func TestAnExportThatFailsLeavesNothing(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	reader := published(t, store, map[string]string{"index.html": "home", "fares.html": "42.00"}, "")
 	require.NoError(t, store.Replace(t.Context(), digest.Of([]byte("42.00")).Key(), []byte("4.20")))

@@ -32,6 +32,7 @@ func (b *broken) Create(ctx context.Context, key string, data []byte) error {
 }
 
 func TestAFollowerTriesAgainWhatWasNoFaultOfTheCommit(t *testing.T) {
+	t.Parallel()
 	folder := sitetest.Pages(t)
 	commit := sitetest.CommitPage(t, folder, "one")
 	store := &broken{Store: &memory.Store{}}

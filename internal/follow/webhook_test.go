@@ -15,6 +15,7 @@ import (
 // TestWhoWakesMustKnowTheSecret sends calls that are
 // signed well, badly and not at all.
 func TestWhoWakesMustKnowTheSecret(t *testing.T) {
+	t.Parallel()
 	secret, body := []byte("the secret of the harbour"), `{"ref":"refs/heads/main"}`
 	good := "sha256=" + hex.EncodeToString(follow.Sign(secret, []byte(body)))
 	// RFC 4231, test case 2.

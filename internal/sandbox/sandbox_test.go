@@ -27,6 +27,7 @@ func arguments(cell sandbox.Cell, there ...string) string {
 }
 
 func TestACellShowsProgramsAndNothingOfTheUser(t *testing.T) {
+	t.Parallel()
 	cell := sandbox.Cell{Tree: "/cache/tree", Temporary: "/cache/tmp", Files: "/cache/etc",
 		Home: "/home/ines", Tasks: 7, Strict: true,
 		Hidden: []string{"/opt/orilla", "/srv/store", "/usr/share/orilla"},
@@ -63,6 +64,7 @@ func TestACellShowsProgramsAndNothingOfTheUser(t *testing.T) {
 }
 
 func TestWhereAFolderIsInside(t *testing.T) {
+	t.Parallel()
 	cell := sandbox.Cell{Tree: "/cache/tree"}
 	for folder, want := range map[string]string{"/cache/tree": ".", "/cache/tree/a/b": "a/b", "/cache": ".",
 		"/cache/tree-2": ".", "/etc": "."} {
@@ -71,6 +73,7 @@ func TestWhereAFolderIsInside(t *testing.T) {
 }
 
 func TestClosedAddresses(t *testing.T) {
+	t.Parallel()
 	closed := sandbox.Closed([]netip.Addr{netip.MustParseAddr("203.0.113.7"),
 		netip.MustParseAddr("2001:db8::7"), netip.MustParseAddr("127.0.0.1"),
 		netip.MustParseAddr("fe80::1%eth0"), {}})
@@ -95,6 +98,7 @@ func TestClosedAddresses(t *testing.T) {
 }
 
 func TestPastaOpensNothing(t *testing.T) {
+	t.Parallel()
 	line := sandbox.Connect("/usr/bin/pasta", "42", false)
 	text := strings.Join(line, " ")
 	for _, part := range []string{"--no-map-gw", "-t none", "-u none", "-T none", "-U none",

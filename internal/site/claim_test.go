@@ -27,6 +27,7 @@ func claimName(t *testing.T, p *site.Project, store storage.Store, name string, 
 }
 
 func TestAClaimBelongsToARepositoryWhereverItIsCloned(t *testing.T) {
+	t.Parallel()
 	folder, clone := project(t), filepath.Join(t.TempDir(), "clone")
 	sitetest.Git(t, folder, "clone", "-q", folder, clone)
 	store := &memory.Store{}

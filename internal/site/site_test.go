@@ -31,6 +31,7 @@ func project(t *testing.T) string {
 }
 
 func TestPlans(t *testing.T) {
+	t.Parallel()
 	folder := project(t)
 	hash := sitetest.Git(t, folder, "rev-parse", "HEAD")
 	for name, test := range map[string]struct {
@@ -79,6 +80,7 @@ func TestPlans(t *testing.T) {
 }
 
 func TestAProjectWithoutGit(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	p, err := site.Load(t.Context(), folder, site.Places{})
 	require.NoError(t, err)
@@ -99,6 +101,7 @@ func TestAProjectWithoutGit(t *testing.T) {
 }
 
 func TestTheBranchOfACheckoutOfCI(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		set    map[string]string
 		branch string
@@ -124,6 +127,7 @@ func TestTheBranchOfACheckoutOfCI(t *testing.T) {
 }
 
 func TestAPlanIsToldAndSeesWhatItsKeySays(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	write := func(name, text string) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755))

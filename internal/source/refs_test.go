@@ -22,6 +22,7 @@ func names(refs []source.Ref) []string {
 // TestAMirrorHasWhatTheOtherHas follows branches that come, move, are replaced
 // and go, and refs of other kinds.
 func TestAMirrorHasWhatTheOtherHas(t *testing.T) {
+	t.Parallel()
 	folder := repository(t)
 	git(t, folder, "branch", "winter/times")
 	git(t, folder, "update-ref", "refs/proposed/7/head", "HEAD")
@@ -77,6 +78,7 @@ func TestAMirrorHasWhatTheOtherHas(t *testing.T) {
 // TestAShallowCloneGetsWhatItNeeds fetches one commit, a
 // part of the history, and all of it.
 func TestAShallowCloneGetsWhatItNeeds(t *testing.T) {
+	t.Parallel()
 	folder := repository(t)
 	first := git(t, folder, "rev-parse", "HEAD")
 	for i := range 8 {
@@ -121,6 +123,7 @@ func TestAShallowCloneGetsWhatItNeeds(t *testing.T) {
 // TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn adds
 // the line where Git looks for hooks.
 func TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	bare := t.TempDir()
 	git(t, bare, "init", "-q", "--bare", "-b", "main")
 	r, err := source.FindRepository(t.Context(), bare)

@@ -102,6 +102,7 @@ func TestACheckoutLeavesNoTrace(t *testing.T) {
 // TestAWorkspaceIsCleanWhateverABuildLeft checks out one commit after the other
 // in a workspace that builds have spoiled.
 func TestAWorkspaceIsCleanWhateverABuildLeft(t *testing.T) {
+	t.Parallel()
 	folder := repository(t)
 	commit(t, folder, map[string]string{".gitignore": "kept/\nmade/\n", "index.html": "second",
 		"other/page.html": "o", "a b/[x].html": "odd"}, "Second")
@@ -182,6 +183,7 @@ func snapshot(t *testing.T, folder string) map[string]string {
 }
 
 func TestWhatARepositorySays(t *testing.T) {
+	t.Parallel()
 	folder := repository(t)
 	r, err := source.FindRepository(t.Context(), folder)
 	require.NoError(t, err)
@@ -277,6 +279,7 @@ func gzipped(t testing.TB, data []byte) []byte {
 var limits = source.Limits{Files: 100, Bytes: 1 << 20}
 
 func TestUnpack(t *testing.T) {
+	t.Parallel()
 	site := []entry{{name: "index.html", content: "hello"}, {name: "boats/dunlin.html", content: "x"}}
 	wrapped := []entry{{name: "site-1.0/index.html", content: "hello"}, {name: "site-1.0/boats/dunlin.html",
 		content: "x"}, {name: "__MACOSX/._index.html", content: ""}}
@@ -297,6 +300,7 @@ func TestUnpack(t *testing.T) {
 }
 
 func TestHostileArchives(t *testing.T) {
+	t.Parallel()
 	bomb := gzipped(t, tarball(t, []entry{{name: "index.html", content: strings.Repeat("0", 2<<20)}}))
 	require.Less(t, len(bomb), 10_000)
 	var crowd []entry
@@ -364,6 +368,7 @@ func FuzzUnpack(f *testing.F) {
 // TestATreeWithoutSomeFiles looks at the id that a build's key has: it changes
 // with every file but those that are left out.
 func TestATreeWithoutSomeFiles(t *testing.T) {
+	t.Parallel()
 	folder := repository(t)
 	commit(t, folder, map[string]string{"site.rules": "gone /a\n", "orilla.yaml": "site: a\n",
 		"deep/er/more.rules": "", "deep/other.txt": "1"}, "Rules")
@@ -404,6 +409,7 @@ func TestATreeWithoutSomeFiles(t *testing.T) {
 }
 
 func TestWhatGitIgnores(t *testing.T) {
+	t.Parallel()
 	folder := repository(t)
 	require.NoError(t, os.WriteFile(filepath.Join(folder, ".gitignore"), []byte("dist\n*.log\n!kept.log\n"),
 		0o644))

@@ -38,6 +38,7 @@ func spec(t *testing.T, log *bytes.Buffer, commands ...string) steps.Spec {
 }
 
 func TestStepsRunInOrderUntilOneFails(t *testing.T) {
+	t.Parallel()
 	var log bytes.Buffer
 	s := spec(t, &log, "echo one > out; echo $SITE_LANG $CI", "cat out; echo to stderr >&2",
 		"seq 1 100; exit 3", "touch never")
@@ -123,6 +124,7 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 // TestSecretsAreMasked writes secrets in every cut, and
 // compares what the log shows.
 func TestSecretsAreMasked(t *testing.T) {
+	t.Parallel()
 	var log bytes.Buffer
 	var lines []string
 	s := spec(t, &log, `printf 'key=s3cr'; sleep 0.1; printf 'et-value!\n'; printf 's3cret'; sleep 0.1; printf '\n'; echo s3cres3cret s3cret-values3cret >&2; echo 'line two of it'; printf 's3cre'`)
@@ -145,6 +147,7 @@ func alive(pid int) bool {
 }
 
 func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
+	t.Parallel()
 	// A child in the background, a grandchild, and, where the system has
 	// setsid, one that left the process group.
 	script := `sleep 300 & echo $! >> pids; sh -c 'sleep 300 & echo $! >> pids; wait' & `
@@ -196,6 +199,7 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 
 // TestAVeryLongLogKeepsItsBeginningAndItsEnd writes more than is kept.
 func TestAVeryLongLogKeepsItsBeginningAndItsEnd(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "log")
 	log, err := steps.CreateLog(path)
 	require.NoError(t, err)
@@ -216,6 +220,7 @@ func TestAVeryLongLogKeepsItsBeginningAndItsEnd(t *testing.T) {
 // TestNobodyIsLeftWhenTheBuilderDies kills a process that
 // builds, and looks for what its steps started.
 func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
+	t.Parallel()
 	if folder := os.Getenv("ORILLA_TEST_BUILD_IN"); folder != "" {
 		var log bytes.Buffer
 		s := spec(t, &log, `echo $$ > pids; sleep 300 & echo $! >> pids; wait`)
@@ -242,6 +247,7 @@ func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
 }
 
 func TestOnlyColoursReachATerminal(t *testing.T) {
+	t.Parallel()
 	for line, want := range map[string]string{
 		"plain": "plain", "\x1b[31mred\x1b[0m": "\x1b[31mred\x1b[0m\x1b[0m",
 		"\x1b[1;38:5:4mblue": "\x1b[1;38:5:4mblue\x1b[0m", "\x1b[2Jgone\x1b[H": "gone",
@@ -254,6 +260,7 @@ func TestOnlyColoursReachATerminal(t *testing.T) {
 }
 
 func TestLinesAreMadeFitToShow(t *testing.T) {
+	t.Parallel()
 	var log bytes.Buffer
 	var lines []string
 	s := spec(t, &log, `printf '10%%\r50%%\r100%%\n\033[31mred\033[0m\tx\nno end'; printf '\n'; head -c 100000 /dev/zero | tr '\0' a; echo`)

@@ -21,6 +21,7 @@ import (
 )
 
 func TestWhereAStoreLies(t *testing.T) {
+	t.Parallel()
 	root, data := t.TempDir(), t.TempDir()
 	for address, want := range map[string]string{
 		"": filepath.Join(data, "store"), "../beside": filepath.Join(filepath.Dir(root),
@@ -43,6 +44,7 @@ func TestWhereAStoreLies(t *testing.T) {
 }
 
 func TestWhatAStoreLedToIsExplained(t *testing.T) {
+	t.Parallel()
 	for code, err := range map[string]error{
 		"store-read-only": storage.ErrReadOnly, "store-full": storage.ErrFull, "store-trouble": errors.New(
 			"input/output error"), "clock": storage.ErrClock,
@@ -67,6 +69,7 @@ func TestWhatAStoreLedToIsExplained(t *testing.T) {
 }
 
 func TestWhatIsNoTroubleOfAStoreIsHandedOn(t *testing.T) {
+	t.Parallel()
 	for name, err := range map[string]error{
 		"nothing": nil, "an interrupt": context.Canceled, "a message already": fault.New(fault.Refused, "own",
 			"said already"),

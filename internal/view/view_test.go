@@ -66,6 +66,7 @@ func id(t *testing.T, digit string) release.ID {
 }
 
 func TestStatusShowsWhatIsLiveAndWhatNeedsAttention(t *testing.T) {
+	t.Parallel()
 	until := now.Add(26 * time.Hour)
 	report := view.StatusReport{EdgeNodes: make([]edge.Presence, 2), Previews: 4,
 		Environments: []view.EnvironmentReport{
@@ -109,6 +110,7 @@ func TestStatusShowsWhatIsLiveAndWhatNeedsAttention(t *testing.T) {
 }
 
 func TestStatusOfNothingSaysSo(t *testing.T) {
+	t.Parallel()
 	s := newScreen()
 	view.ShowEnvironments(s.Console, view.StatusReport{})
 	assert.Empty(t, s.out.String())
@@ -116,6 +118,7 @@ func TestStatusOfNothingSaysSo(t *testing.T) {
 }
 
 func TestTheStateOfAnEnvironmentIsOneWord(t *testing.T) {
+	t.Parallel()
 	some := id(t, "4")
 	past, future := now.Add(-time.Minute), now.Add(time.Minute)
 	for name, test := range map[string]struct {
@@ -139,6 +142,7 @@ func TestTheStateOfAnEnvironmentIsOneWord(t *testing.T) {
 }
 
 func TestHistoryTellsWhatEachEntryDid(t *testing.T) {
+	t.Parallel()
 	entry := func(number int64, kind journal.Kind) journal.Entry {
 		return journal.Entry{Environment: "production", Number: number, Kind: kind, Release: id(t, "4"),
 			Origin: journal.Origin{Source: journal.FromCommit, Commit: "77d1c0ffee", Subject: "Fares"},
@@ -181,6 +185,7 @@ func TestHistoryTellsWhatEachEntryDid(t *testing.T) {
 }
 
 func TestHistoryCountsWhatItLeavesOut(t *testing.T) {
+	t.Parallel()
 	entry := journal.Entry{Environment: "production", Number: 31, Release: id(t, "4"), When: now}
 	list := view.History{Entries: []journal.Entry{entry}, More: true,
 		Reports: []view.EntryReport{view.DescribeEntry(entry, nil, 31)}}
@@ -199,6 +204,7 @@ func TestHistoryCountsWhatItLeavesOut(t *testing.T) {
 }
 
 func TestBuildsSayHowTheyEndedAndWhereTo(t *testing.T) {
+	t.Parallel()
 	run := builds.Run{Begun: builds.Begun{Number: 41, Branch: "fares", Commit: "77d1c0ffee", Environment: "production",
 		Source: journal.FromCommit, When: *ago(time.Minute)}}
 	lost := view.DescribeRun(newScreen().Console, run)
@@ -229,6 +235,7 @@ func TestBuildsSayHowTheyEndedAndWhereTo(t *testing.T) {
 }
 
 func TestADurationIsComparedWhereThatIsWorthAWord(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		took, earlier time.Duration
 		want          string
@@ -248,6 +255,7 @@ func TestADurationIsComparedWhereThatIsWorthAWord(t *testing.T) {
 }
 
 func TestUsageAddsUpByMonthAndBranch(t *testing.T) {
+	t.Parallel()
 	run := func(branch string, month time.Month, outcome builds.Outcome) builds.Run {
 		return builds.Run{Begun: builds.Begun{Branch: branch, When: time.Date(2026, month, 3, 0, 0, 0, 0, time.UTC)},
 			Ended: &builds.Ended{Outcome: outcome, Sent: 1000}}
@@ -268,6 +276,7 @@ func TestUsageAddsUpByMonthAndBranch(t *testing.T) {
 }
 
 func TestVerifyNamesWhatIsDamagedAndWhatHelps(t *testing.T) {
+	t.Parallel()
 	found := maintenance.Verified{Sites: 1, Releases: 2, Entries: 3, Objects: 4, Bytes: 5000, Gone: 1,
 		Damage: []maintenance.Damage{
 			{Key: "objects/5f/5f3a", What: "other bytes than its name says", Affects: []string{"r-4f, live in production"}},
@@ -296,6 +305,7 @@ func TestVerifyNamesWhatIsDamagedAndWhatHelps(t *testing.T) {
 }
 
 func TestPruneSaysWhatGoesAndWhatStays(t *testing.T) {
+	t.Parallel()
 	s := newScreen()
 	view.PrintPruned(s.Console, maintenance.Pruned{Kept: 3}, "would go")
 	assert.Contains(t, s.out.String(), "nothing to remove: 3 releases are kept")
@@ -317,6 +327,7 @@ func TestPruneSaysWhatGoesAndWhatStays(t *testing.T) {
 }
 
 func TestAStoreThatCannotBePrunedIsExplained(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	other := errors.New("no such host")
 	require.ErrorIs(t, view.Unprunable(nil, store, other), other)
@@ -325,6 +336,7 @@ func TestAStoreThatCannotBePrunedIsExplained(t *testing.T) {
 }
 
 func TestFindingsAreShownWithPlaceLineAndNext(t *testing.T) {
+	t.Parallel()
 	s := newScreen()
 	view.ShowCheck(s.Console, view.CheckReport{On: "the working tree", Files: 2, Rules: 1, Errors: 1, Warnings: 1,
 		Findings: []finding.Finding{{Level: finding.Error, Code: "rule-no-target", What: "there is no file at /fleet/",
@@ -340,6 +352,7 @@ func TestFindingsAreShownWithPlaceLineAndNext(t *testing.T) {
 }
 
 func TestASummaryForCIIsNotSteeredByCommits(t *testing.T) {
+	t.Parallel()
 	values := view.OutputValues{URL: "https://corvane.example/", Release: "r-4f", ReleaseURL: "https://r.example/",
 		Environment: "production", Entry: "production:3", Commit: "77d1c0ffee",
 		Subject: "a | b <img src=x> [c](https://x.example) `d`", Took: 2 * time.Second}
@@ -357,6 +370,7 @@ func TestASummaryForCIIsNotSteeredByCommits(t *testing.T) {
 }
 
 func TestFollowerEventsHaveOneLine(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		event follow.Event
 		want  string
@@ -379,6 +393,7 @@ func TestFollowerEventsHaveOneLine(t *testing.T) {
 }
 
 func TestSmallWords(t *testing.T) {
+	t.Parallel()
 	assert.Equal(t, "1 added, 2 removed", view.Changed(deploy.Changes{Added: 1, Removed: 2}))
 	assert.Empty(t, view.Changed(deploy.Changes{}))
 	assert.Equal(t, "Tórsha…", view.Shorten("Tórshavn quay", 7))
@@ -397,6 +412,7 @@ func TestSmallWords(t *testing.T) {
 }
 
 func TestJSONOfAnEntryHasNoEmptyFields(t *testing.T) {
+	t.Parallel()
 	entry := journal.Entry{Environment: "production", Number: 3, Kind: journal.Deploy, Release: id(t, "4"), When: now}
 	data, err := json.Marshal(view.DescribeEntry(entry, nil, 3))
 	require.NoError(t, err)

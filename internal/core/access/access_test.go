@@ -27,6 +27,7 @@ func basic(user, password string) string {
 func cookie(value string) []*http.Cookie { return []*http.Cookie{{Name: access.Cookie, Value: value}} }
 
 func TestPasswords(t *testing.T) {
+	t.Parallel()
 	for password, want := range map[string]error{
 		"kittiwake": nil, "1234567": access.ErrShort, strings.Repeat("a", 72): nil, strings.Repeat("a",
 			73): access.ErrLong, "tab\tin here": access.ErrControl,
@@ -45,6 +46,7 @@ func hashOf(t *testing.T, password string) string {
 }
 
 func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
+	t.Parallel()
 	hash := hashOf(t, "la crème brûlée") // composed
 	named := hashOf(t, "kittiwake")
 	assert.NotContains(t, hash, "brûlée")
@@ -78,6 +80,7 @@ func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
 }
 
 func TestLinksOpenUntilTheyExpire(t *testing.T) {
+	t.Parallel()
 	hash := hashOf(t, "kittiwake")
 	secret := access.Secret()
 	assert.Regexp(t, "^[a-z0-9]{26}$", secret)
@@ -94,6 +97,7 @@ func TestLinksOpenUntilTheyExpire(t *testing.T) {
 }
 
 func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
+	t.Parallel()
 	hash := hashOf(t, "kittiwake")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
 	pass := access.Pass("key", "staging", noon)
@@ -109,6 +113,7 @@ func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
 
 // TestManyVisitorsAtOnce sends right and wrong passwords together.
 func TestManyVisitorsAtOnce(t *testing.T) {
+	t.Parallel()
 	hash := hashOf(t, "kittiwake")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
 	var visitors sync.WaitGroup

@@ -11,6 +11,7 @@ import (
 )
 
 func TestSplit(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]struct {
 		names    []string
 		slash    bool
@@ -64,6 +65,7 @@ func TestSplit(t *testing.T) {
 }
 
 func TestEncode(t *testing.T) {
+	t.Parallel()
 	for want, path := range map[string]address.Path{
 		"/":                         {},
 		"/a":                        {Names: []string{"a"}},
@@ -83,6 +85,7 @@ func TestEncode(t *testing.T) {
 }
 
 func TestOfFile(t *testing.T) {
+	t.Parallel()
 	for file, want := range map[string]struct {
 		address string
 		other   bool
@@ -99,6 +102,7 @@ func TestOfFile(t *testing.T) {
 }
 
 func TestClimbs(t *testing.T) {
+	t.Parallel()
 	for value, want := range map[string]bool{
 		"..": true, ".": true, "a/..": true, "../a": true, "a/../b": true, `..\a`: true, `a\..\b`: true,
 		"./a": true, "a/.": true, "/..": true,
@@ -110,6 +114,7 @@ func TestClimbs(t *testing.T) {
 }
 
 func TestParameters(t *testing.T) {
+	t.Parallel()
 	q := address.Query{Raw: "a=1&b=%20x&a=2&c&=d&e+f=g%2Bh&bad=%zz&raw=%ff"}
 	for name, want := range map[string]string{"a": "1", "b": " x", "c": "", "": "d", "e f": "g+h",
 		"bad": "%zz", "raw": "%ff"} {
@@ -127,6 +132,7 @@ func TestParameters(t *testing.T) {
 }
 
 func TestClean(t *testing.T) {
+	t.Parallel()
 	for query, want := range map[string]string{
 		"a=1&b=%2f": "a=1&b=%2f", "a=b c": "a=b%20c", "a=\r\nset-cookie": "a=%0D%0Aset-cookie",
 		"a=é": "a=%C3%A9", `a="<>\^{|}#` + "`": "a=%22%3C%3E%5C%5E%7B%7C%7D%23%60",

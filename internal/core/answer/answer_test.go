@@ -58,6 +58,7 @@ func field(a answer.Answer, name string) string {
 }
 
 func TestAddresses(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		path   string
 		status int
@@ -119,6 +120,7 @@ func TestAddresses(t *testing.T) {
 }
 
 func TestOneAddress(t *testing.T) {
+	t.Parallel()
 	a := decide(t, answer.Site{Files: corvane}, "GET", "/fares.html")
 	assert.Equal(t, `</fares>; rel="canonical"`, field(a, "Link"))
 	assert.Empty(t, field(decide(t, answer.Site{Files: corvane}, "GET", "/fares"), "Link"))
@@ -133,6 +135,7 @@ func TestOneAddress(t *testing.T) {
 }
 
 func TestMethods(t *testing.T) {
+	t.Parallel()
 	for _, method := range []string{"POST", "PUT", "DELETE", "PATCH", "TRACE", "CONNECT", "BREW"} {
 		a := decide(t, answer.Site{Files: corvane}, method, "/fares")
 		assert.Equal(t, 405, a.Status, method)
@@ -144,6 +147,7 @@ func TestMethods(t *testing.T) {
 }
 
 func TestCaching(t *testing.T) {
+	t.Parallel()
 	site := answer.Site{Files: corvane, Settings: release.Settings{Plain: []string{"assets/plain-*.css"},
 		Fingerprinted: []string{"robots.txt"}}}
 	for path, want := range map[string]string{
@@ -164,6 +168,7 @@ func TestCaching(t *testing.T) {
 }
 
 func TestFingerprintedAssetsOfRecentReleases(t *testing.T) {
+	t.Parallel()
 	older := of("assets/main-1a2b3c4d5e.js", "assets/style-3f9a2c1b7e.css", "gone.html", "data.json")
 	site := answer.Site{Files: of("index.html"), Recent: []answer.Files{of("x"), older}}
 	a := decide(t, site, "GET", "/assets/main-1a2b3c4d5e.js")
@@ -176,6 +181,7 @@ func TestFingerprintedAssetsOfRecentReleases(t *testing.T) {
 }
 
 func TestBasePath(t *testing.T) {
+	t.Parallel()
 	for path, want := range map[string]struct {
 		status   int
 		location string
@@ -193,12 +199,14 @@ func TestBasePath(t *testing.T) {
 }
 
 func TestWithoutA404Page(t *testing.T) {
+	t.Parallel()
 	a := decide(t, answer.Site{Files: of("index.html")}, "GET", "/nowhere")
 	assert.Equal(t, 404, a.Status)
 	assert.NotEmpty(t, a.Text)
 }
 
 func TestFingerprinted(t *testing.T) {
+	t.Parallel()
 	for name, want := range map[string]bool{
 		"app-3f9a2c1b7e.js": true, "app.3f9a2c1b7e.css": true, "index-BfR_2kZx.mjs": true,
 		"a/b/logo.1234567a.svg": true, "font-0123abcd.woff2": true,
@@ -214,6 +222,7 @@ func TestFingerprinted(t *testing.T) {
 }
 
 func TestMediaTypes(t *testing.T) {
+	t.Parallel()
 	for name, want := range map[string]string{
 		"a.HTML": "text/html; charset=utf-8", "a.mjs": "text/javascript; charset=utf-8",
 		"a.json": "application/json", "a.svg": "image/svg+xml; charset=utf-8",
@@ -264,6 +273,7 @@ func FuzzDecide(f *testing.F) {
 // release at their addresses: the root is in memory, and
 // finding the page loads one chunk of the index.
 func TestAColdPageLoadsOneChunk(t *testing.T) {
+	t.Parallel()
 	var list []release.File
 	for i := range 100_000 {
 		name := fmt.Sprintf("notices/%d/no-%d.html", i%311, i)

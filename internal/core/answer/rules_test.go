@@ -38,6 +38,7 @@ func ruled(t testing.TB, text string, files files) answer.Site {
 }
 
 func TestCases(t *testing.T) {
+	t.Parallel()
 	site := ruled(t, cases.Rules, of(cases.Files...))
 	for _, c := range cases.List {
 		t.Run(c.Name, func(t *testing.T) {
@@ -152,6 +153,7 @@ redirect /{x:all} -> https://shop.corvane.example/{x} when host other.example
 
 // TestHeaderRules looks at which rules reach which answers, and in which order.
 func TestHeaderRules(t *testing.T) {
+	t.Parallel()
 	site := ruled(t, `
 redirect /old            -> /fares
 rewrite  /now            -> /fares
@@ -230,6 +232,7 @@ header   /{x:all}        expires: Thu, 31 Dec 2037 23:55:55 GMT
 
 // TestExplaining looks at the steps that are told.
 func TestExplaining(t *testing.T) {
+	t.Parallel()
 	site := ruled(t, `
 redirect /a    -> /b          when language gl
 redirect /a    -> /{x}        when query x={x}
@@ -267,6 +270,7 @@ fallback /{x}  -> /none
 // TestBasePathsAndRules puts the base path before what
 // leads into the site, and nowhere else.
 func TestBasePathsAndRules(t *testing.T) {
+	t.Parallel()
 	site := ruled(t, cases.Rules, of(cases.Files...))
 	for path, want := range map[string]string{
 		"/ferries/timetable/winter?a=1": "/ferries/sailings/winter/?a=1",
@@ -286,6 +290,7 @@ func TestBasePathsAndRules(t *testing.T) {
 // TestARedirectToItself does not apply, however the
 // address is spelled, and with a host too.
 func TestARedirectToItself(t *testing.T) {
+	t.Parallel()
 	site := ruled(t, `
 redirect /caf%C3%A9   -> /café
 redirect /q           -> /q?a=1

@@ -22,6 +22,7 @@ var inputs = builds.Inputs{
 }
 
 func TestTheKeyIsWhatABuildCanSee(t *testing.T) {
+	t.Parallel()
 	key, err := inputs.Key()
 	require.NoError(t, err)
 	assert.Equal(t, "342cafb459d2d4918a46931dec9a5f65", key[:32],
@@ -57,6 +58,7 @@ func TestTheKeyIsWhatABuildCanSee(t *testing.T) {
 }
 
 func TestLastFindsTheNewestThatIsWanted(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	put := func(n int, outcome builds.Outcome) {
 		record := builds.Record{Key: "k", Number: n, Outcome: outcome,

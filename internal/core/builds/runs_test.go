@@ -22,6 +22,7 @@ var began = time.Date(2026, 11, 23, 8, 10, 0, 123_456_789, time.FixedZone("", 36
 // TestTheRecordsOfRunsAreFrozen compares their bytes with
 // those that stores hold.
 func TestTheRecordsOfRunsAreFrozen(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	runs := builds.Runs{Store: store, Site: "corvane"}
 	begun, err := runs.Begin(t.Context(), builds.Begun{Key: "k1", Source: journal.FromCommit,
@@ -60,6 +61,7 @@ func TestTheRecordsOfRunsAreFrozen(t *testing.T) {
 // TestNumbersAreTakenOnceWhoeverBegins begins runs from many goroutines, with
 // hints that are right, old and none.
 func TestNumbersAreTakenOnceWhoeverBegins(t *testing.T) {
+	t.Parallel()
 	runs := builds.Runs{Store: &memory.Store{}, Site: "corvane"}
 	var mutex sync.Mutex
 	taken := map[int64]bool{}
@@ -96,6 +98,7 @@ func TestNumbersAreTakenOnceWhoeverBegins(t *testing.T) {
 }
 
 func TestWhatABuildWasToldBindsItsRelease(t *testing.T) {
+	t.Parallel()
 	told := builds.Record{Told: map[string]string{"branch": "main", "environment": "staging",
 		"commit": "4be21c7"}}
 	what, was := told.Bound("production", "main", "")

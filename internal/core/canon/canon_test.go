@@ -13,6 +13,7 @@ import (
 )
 
 func TestUnmarshalTakesOneSpelling(t *testing.T) {
+	t.Parallel()
 	type record struct {
 		A int    `json:"a"`
 		B string `json:"b"`

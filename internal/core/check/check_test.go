@@ -51,6 +51,7 @@ var pages = []string{"404.html", "boats/index.html", "fares.html", "gl/index.htm
 	"news/a.html", "news/b.html", "sailings/winter/index.html"}
 
 func TestRules(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"redirect /old -> /fares": "",
 		"redirect /fares -> /boats/": "error rule-over-page " +
@@ -114,6 +115,7 @@ func TestRules(t *testing.T) {
 }
 
 func TestExpectations(t *testing.T) {
+	t.Parallel()
 	text := `
 redirect /old         -> /fares  with 302  when from 2026-12-01 through 2026-12-02
 redirect /timetable/{x}  -> /sailings/{x}
@@ -161,6 +163,7 @@ header   /fares       x-a: b
 }
 
 func TestTheRulesOfTheCasesHaveNoErrors(t *testing.T) {
+	t.Parallel()
 	program, _ := rules.Parse([]rules.Source{{Name: "r", Text: []byte(cases.Rules)}},
 		rules.Options{Languages: cases.Languages, Zone: time.UTC})
 	in := input(t, "", cases.Files...)

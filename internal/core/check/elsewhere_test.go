@@ -12,6 +12,7 @@ import (
 )
 
 func TestAddressesThatLeadElsewhere(t *testing.T) {
+	t.Parallel()
 	const icon = `<link rel=icon href=data:,>`
 	files := map[string]string{
 		"index.html": icon + `<link rel=canonical href="https://www.corvane.example/"><meta property="og:url" content="https://www.corvane.example/">
@@ -59,6 +60,7 @@ func TestAddressesThatLeadElsewhere(t *testing.T) {
 }
 
 func TestWhatAPageLoads(t *testing.T) {
+	t.Parallel()
 	page := release.File{Path: "boats/dunlin.html"}
 	text := `<base href="/ferries/boats/"><link rel=stylesheet href="../s.css?v=1"><script src="a.js"></script><script src="a.js#x"></script><img srcset="x.png 1x, /y.png 2x"><a href=z.html>z</a><script src="https://x.example/b.js"></script>`
 	assert.Equal(t, []string{"/s.css?v=1", "/boats/a.js", "/boats/x.png"},

@@ -29,6 +29,7 @@ func output(t *testing.T, base, rules string, files map[string]string) check.Out
 }
 
 func TestPages(t *testing.T) {
+	t.Parallel()
 	const icon = `<link rel=icon href=data:,>`
 	for name, test := range map[string]struct {
 		base, rules string
@@ -139,6 +140,7 @@ func TestPages(t *testing.T) {
 }
 
 func TestWhatIsNamedOftenIsToldOnce(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{}
 	for i := range 20 {
 		files[fmt.Sprintf("p%02d.html",
@@ -152,6 +154,7 @@ func TestWhatIsNamedOftenIsToldOnce(t *testing.T) {
 }
 
 func TestLostAddresses(t *testing.T) {
+	t.Parallel()
 	before := input(t, "redirect /ancient -> /old\n", "index.html", "old.html", "moved.html", "kept.html",
 		"led.html", "app-0a1b2c3d4e.js", "data.json", "404.html")
 	after := input(t, "redirect /led -> /kept\n", "index.html", "kept.html", "notices/old.html",
@@ -172,6 +175,7 @@ func TestLostAddresses(t *testing.T) {
 }
 
 func TestAccepted(t *testing.T) {
+	t.Parallel()
 	in := input(t, "redirect /a -> /a2 when host x\nredirect /a2 -> /fares\nredirect /b -> /nothing",
 		pages...)
 	found, err := check.Rules(t.Context(), in)
@@ -205,6 +209,7 @@ func FuzzPages(f *testing.F) {
 }
 
 func TestWhatPagesName(t *testing.T) {
+	t.Parallel()
 	const icon = `<link rel=icon href=data:,>`
 	for page, want := range map[string]string{
 		`<a href=/gone>`:                                 "missing-page /gone",

@@ -45,6 +45,7 @@ const long = "one two three four five six seven eight nine ten eleven twelve thi
 	"sixteen seventeen eighteen nineteen "
 
 func TestWhatDiffers(t *testing.T) {
+	t.Parallel()
 	before := side(t, "redirect /old -> /fares\nheader /{rest:all} x-a: 1", release.Settings{},
 		map[string]string{
 			"index.html": `<link rel=stylesheet href=/s.css><script src=app.js></script>`,
@@ -95,6 +96,7 @@ func TestWhatDiffers(t *testing.T) {
 }
 
 func TestRulesInAnotherOrderAreADifference(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{"a.html": "a", "b.html": "b"}
 	report, err := difference.Between(t.Context(), side(t, "redirect /x -> /a\nredirect /x -> /b",
 		release.Settings{}, files), side(t, "redirect /x -> /b\nredirect /x -> /a", release.Settings{},
@@ -106,6 +108,7 @@ func TestRulesInAnotherOrderAreADifference(t *testing.T) {
 }
 
 func TestAddressesWhoseAnswerDiffers(t *testing.T) {
+	t.Parallel()
 	files := map[string]string{"index.html": "home", "fares.html": "42", "boats/index.html": "boats",
 		"app-3f9a2c1b7e.js": "1"}
 	changed := maps.Clone(files)
@@ -138,6 +141,7 @@ func TestAddressesWhoseAnswerDiffers(t *testing.T) {
 }
 
 func TestLines(t *testing.T) {
+	t.Parallel()
 	before := side(t, "", release.Settings{}, map[string]string{"a.html": "one\ntwo\nthree\n",
 		"b.png": "\x00\xff", "big.txt": strings.Repeat("x", 3<<20)})
 	after := side(t, "", release.Settings{}, map[string]string{"a.html": "one\n2\nthree", "b.png": "\x00"})

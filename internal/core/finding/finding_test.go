@@ -19,6 +19,7 @@ func at(line, column int, text string) finding.Finding {
 }
 
 func TestPositions(t *testing.T) {
+	t.Parallel()
 	assert.Equal(t, "site.rules:3:7", at(3, 7, "").Position.String())
 	assert.Equal(t, "site.rules:3", at(3, 0, "").Position.String())
 	assert.Equal(t, "site.rules", finding.Position{File: "site.rules"}.String())
@@ -26,6 +27,7 @@ func TestPositions(t *testing.T) {
 }
 
 func TestTheCaretStandsBelowThePlace(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		text   string
 		column int
@@ -58,6 +60,7 @@ func TestTheCaretStandsBelowThePlace(t *testing.T) {
 }
 
 func TestProblem(t *testing.T) {
+	t.Parallel()
 	var list finding.List
 	assert.NoError(t, list.Problem())
 	list.Add(finding.Finding{Level: finding.Warning, Code: "w"})
@@ -85,6 +88,7 @@ func TestProblem(t *testing.T) {
 }
 
 func TestSort(t *testing.T) {
+	t.Parallel()
 	list := finding.List{at(2, 1, ""), at(1, 9, ""), at(1, 2, ""),
 		{Level: finding.Warning, Position: finding.Position{File: "a.rules", Line: 9}}}
 	list = append(list, finding.Finding{Level: finding.Warning, Position: finding.Position{File: "site.rules",

@@ -37,6 +37,7 @@ func owner(t *testing.T, store storage.Store, host string) string {
 
 // TestRecordIsFrozen holds the bytes of an entry fast.
 func TestRecordIsFrozen(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	_, err := hosts.Append(t.Context(), store, "www.corvane.example", "a",
 		func(hosts.Entry) (hosts.Entry, error) {
@@ -56,6 +57,7 @@ func TestRecordIsFrozen(t *testing.T) {
 }
 
 func TestAHostBelongsToWhoeverTakesItFirst(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	var group sync.WaitGroup
 	won := make(chan string, 20)
@@ -77,6 +79,7 @@ func TestAHostBelongsToWhoeverTakesItFirst(t *testing.T) {
 }
 
 func TestNamesBelowAWildcard(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	require.NoError(t, taking(store, "velley").
 		Take(t.Context(), []string{"https://old.preview.corvane.example/"}))
@@ -98,6 +101,7 @@ func TestNamesBelowAWildcard(t *testing.T) {
 }
 
 func TestWhatIsServedWhenAHostGetsItsOwnerStays(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	served := []hosts.Served{{Site: "velley", Address: "https://www.corvane.example/velley/"},
 		{Site: "corvane", Address: "https://www.corvane.example/"}}
@@ -113,6 +117,7 @@ func TestWhatIsServedWhenAHostGetsItsOwnerStays(t *testing.T) {
 }
 
 func TestHandOversCannotBothWin(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	require.NoError(t, taking(store, "corvane").Take(t.Context(), []string{"https://www.corvane.example/"}))
 	var group sync.WaitGroup
@@ -164,6 +169,7 @@ func (l *late) Create(ctx context.Context, key string, data []byte) error {
 }
 
 func TestAHostIsTakenOnce(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	require.NoError(t, taking(&late{Store: store}, "corvane").
 		Take(t.Context(), []string{"https://www.corvane.example/"}))
@@ -218,6 +224,7 @@ func (o *overtaken) Create(ctx context.Context, key string, data []byte) error {
 // TestAHandOverThatArrivesLateIsASuccess also if the new
 // owner was quicker than the answer.
 func TestAHandOverThatArrivesLateIsASuccess(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	require.NoError(t, taking(store, "corvane").Take(t.Context(), []string{"https://www.corvane.example/"}))
 	entry, err := hosts.Append(t.Context(), &overtaken{Store: store}, "www.corvane.example", "ours",

@@ -16,6 +16,7 @@ import (
 // TestFormat2IsFrozen holds the bytes of what format 2 says besides fast, and
 // that nothing else takes it.
 func TestFormat2IsFrozen(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	from := noon.Add(time.Hour)
 	entry, err := of(store).Append(t.Context(), journal.Entry{}, func(*journal.Entry) (journal.Entry, error) {
@@ -42,6 +43,7 @@ func TestFormat2IsFrozen(t *testing.T) {
 }
 
 func TestAnEntryCountsFromItsMomentOn(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	deploy(t, j, "a")
 	from := noon.Add(time.Hour)
@@ -62,6 +64,7 @@ func TestAnEntryCountsFromItsMomentOn(t *testing.T) {
 // TestADocumentOfFormat2SaysMoreThanIsKnown and what it
 // needs decides whether it is understood.
 func TestADocumentOfFormat2SaysMoreThanIsKnown(t *testing.T) {
+	t.Parallel()
 	content, err := journal.DecodeDocument([]byte(
 		`{"addresses":["https://www.corvane.example/"],"colour":"blue","format":2}`))
 	require.NoError(t, err)

@@ -31,6 +31,7 @@ func (c *askingStore) Stat(ctx context.Context, key string) (storage.Item, error
 }
 
 func TestAHintSavesProbesAndIsNeverReliedOn(t *testing.T) {
+	t.Parallel()
 	store := &askingStore{Store: &memory.Store{}}
 	j := of(store)
 	last := journal.Entry{}
@@ -63,6 +64,7 @@ func TestAHintSavesProbesAndIsNeverReliedOn(t *testing.T) {
 }
 
 func TestHintsAreKeptForEachEnvironment(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	assert.Empty(t, journal.ReadHints(t.Context(), store, "corvane"))
 	for _, damaged := range []string{"", "{", `{"format":1}`, `[]`} {
@@ -91,6 +93,7 @@ func TestHintsAreKeptForEachEnvironment(t *testing.T) {
 }
 
 func TestARemovalServesNothing(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	_, err := j.Append(t.Context(), journal.Entry{}, journal.Remove(journal.Ended{}, "command", "x", ""))
 	require.ErrorIs(t, err, journal.ErrEmpty)

@@ -47,6 +47,7 @@ func back(t *testing.T, j *journal.Journal, to func(journal.Entry) bool) (journa
 
 // TestFormatIsFrozen holds the bytes of format 1 fast.
 func TestFormatIsFrozen(t *testing.T) {
+	t.Parallel()
 	entry := journal.Entry{
 		Format: 1, Site: "corvane", Environment: "preview.winter-times", Number: 7, Attempt: "x",
 		Kind: journal.Rollback, Release: id("a"),
@@ -67,6 +68,7 @@ func TestFormatIsFrozen(t *testing.T) {
 }
 
 func TestDecodeRefuses(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	j := of(store)
 	deploy(t, j, "a")
@@ -87,6 +89,7 @@ func TestDecodeRefuses(t *testing.T) {
 }
 
 func TestHeadIsFoundFromAnyHint(t *testing.T) {
+	t.Parallel()
 	store := &counting{Store: &memory.Store{}}
 	j := of(store)
 	_, err := j.Head(t.Context(), 5)
@@ -110,6 +113,7 @@ func TestHeadIsFoundFromAnyHint(t *testing.T) {
 }
 
 func TestWritersThatMeetAreAllWrittenOnce(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	var writers sync.WaitGroup
 	for i := range 8 {
@@ -169,6 +173,7 @@ func (u *unclear) Get(ctx context.Context, key string) ([]byte, error) {
 }
 
 func TestAnUnclearAnswerIsSettledByReadingBack(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	var writers sync.WaitGroup
 	var mutex sync.Mutex
@@ -246,6 +251,7 @@ func (l *late) Stat(ctx context.Context, key string) (storage.Item, error) {
 // TestADecisionIsCarriedOutOnce whenever a request arrives whose answer was an
 // error: a rollback goes back one release, not two.
 func TestADecisionIsCarriedOutOnce(t *testing.T) {
+	t.Parallel()
 	for after := range 30 {
 		store := &memory.Store{}
 		for _, name := range []string{"a", "b", "c"} {
@@ -271,6 +277,7 @@ type refusing struct {
 func (r *refusing) Create(context.Context, string, []byte) error { return r.err }
 
 func TestDoubtIsSaidOnlyWhereThereIsDoubt(t *testing.T) {
+	t.Parallel()
 	_, err := of(&refusing{&memory.Store{}, errUnclear}).
 		Append(t.Context(), journal.Entry{}, journal.Activate(journal.Deploy, journal.Move{Release: id("a")},
 			noon))
@@ -283,6 +290,7 @@ func TestDoubtIsSaidOnlyWhereThereIsDoubt(t *testing.T) {
 }
 
 func TestDoubtIsSaid(t *testing.T) {
+	t.Parallel()
 	store := &unclear{Store: &memory.Store{}, random: rand.New(rand.NewPCG(1, 1))}
 	j := of(store)
 	_, err := j.Append(t.Context(), journal.Entry{}, func(*journal.Entry) (journal.Entry, error) {
@@ -299,6 +307,7 @@ type zero struct{}
 func (zero) Uint64() uint64 { return 0 }
 
 func TestRollback(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	_, err := back(t, j, nil)
 	require.ErrorIs(t, err, journal.ErrEmpty)
@@ -336,6 +345,7 @@ func TestRollback(t *testing.T) {
 }
 
 func TestFreeze(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	deploy(t, j, "a")
 	deploy(t, j, "b")
@@ -372,6 +382,7 @@ func TestFreeze(t *testing.T) {
 }
 
 func TestADeployKeepsANewerDocument(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	document, err := journal.NewDocument(
 		journal.DocumentContent{Addresses: []string{"https://www.corvane.example/"}}, "c1")
@@ -394,6 +405,7 @@ func TestADeployKeepsANewerDocument(t *testing.T) {
 
 // TestAThawKeepsTheExpiry of the preview that it puts something live in.
 func TestAThawKeepsTheExpiry(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 	ends := now.Add(time.Hour)
 	head := journal.Entry{Format: 1, Site: "s", Environment: "preview.winter", Number: 3,

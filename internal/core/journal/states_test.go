@@ -20,6 +20,7 @@ func at(t time.Time) *time.Time { return &t }
 // TestRecordsOfPreviewsAreFrozen holds the bytes of what entries and documents
 // say of access, expiry, removal and settings fast.
 func TestRecordsOfPreviewsAreFrozen(t *testing.T) {
+	t.Parallel()
 	entry := journal.Entry{
 		Format: 1, Site: "corvane", Environment: "preview.x", Number: 2, Attempt: "a", Kind: journal.Access,
 		Release: id("a"), Cause: "command", Who: "Ines Marrow", When: noon,
@@ -52,6 +53,7 @@ func TestRecordsOfPreviewsAreFrozen(t *testing.T) {
 // TestWhoMayLookOutlivesEveryOtherDecision makes every kind of entry after a
 // password was set: none may open the environment.
 func TestWhoMayLookOutlivesEveryOtherDecision(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	set := func(hash string) journal.Decide {
 		return journal.SetAccess(func(now journal.Looking) (*journal.Looking,
@@ -102,6 +104,7 @@ func deployAgain(t *testing.T, j *journal.Journal) journal.Entry {
 }
 
 func TestExpiryIsByTheLastActivationUnlessSomebodyExtendedIt(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	activate := func(now time.Time, after time.Duration) journal.Entry {
 		entry, err := j.Append(t.Context(), journal.Entry{},
@@ -140,6 +143,7 @@ func TestExpiryIsByTheLastActivationUnlessSomebodyExtendedIt(t *testing.T) {
 }
 
 func TestAFreezeThatEndsByItselfNeedsNoThaw(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	deploy(t, j, "a")
 	_, err := j.Append(t.Context(), journal.Entry{},
@@ -172,6 +176,7 @@ func TestAFreezeThatEndsByItselfNeedsNoThaw(t *testing.T) {
 }
 
 func TestWhatARollbackLeftIsKnown(t *testing.T) {
+	t.Parallel()
 	j := of(&memory.Store{})
 	for _, name := range []string{"a", "b", "c"} {
 		deploy(t, j, name)
@@ -200,6 +205,7 @@ func TestWhatARollbackLeftIsKnown(t *testing.T) {
 }
 
 func TestChangesOfADocumentAreTold(t *testing.T) {
+	t.Parallel()
 	before := journal.DocumentContent{Addresses: []string{"https://a.example/"},
 		Upstreams: map[string]string{"harbour": "https://h.example"}, Settings: []byte(`1`),
 		SettingsPath: "/a.json"}
@@ -218,6 +224,7 @@ func TestChangesOfADocumentAreTold(t *testing.T) {
 // TestLinksThatAreSharedAtOnceAreAllKept lets many writers
 // change who may look at the same moment.
 func TestLinksThatAreSharedAtOnceAreAllKept(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	deploy(t, of(store), "a")
 	var people sync.WaitGroup

@@ -126,6 +126,7 @@ func whole(t *testing.T, store storage.Store) maintenance.Verified {
 }
 
 func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 		three := &journal.Retention{Releases: 3, Seconds: 2 * 86400}
@@ -176,6 +177,7 @@ func TestPruneKeepsWhatSomebodyCouldGoBackTo(t *testing.T) {
 // TestPruneLeavesWhatPreviewsShareAndWhatWaits lets a preview expire whose
 // release production serves, and freezes an environment.
 func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 		one := &journal.Retention{Releases: 1, Seconds: 1}
@@ -233,6 +235,7 @@ func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 }
 
 func TestPruneLeavesUnfinishedUploadsAndUnreadableRecords(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 		s.publish("production", day(1), nil)
@@ -252,6 +255,7 @@ func TestPruneLeavesUnfinishedUploadsAndUnreadableRecords(t *testing.T) {
 }
 
 func TestPruneRefusesToGuess(t *testing.T) {
+	t.Parallel()
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	id := s.publish("production", day(1), nil)
 	root, err := s.store.Get(t.Context(), storage.ReleaseKey("corvane", id.String()))
@@ -267,6 +271,7 @@ func TestPruneRefusesToGuess(t *testing.T) {
 }
 
 func TestPruneSparesWhatIsNeededAgain(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 		old := s.publish("production", day(1), nil)
@@ -299,6 +304,7 @@ func TestPruneSparesWhatIsNeededAgain(t *testing.T) {
 }
 
 func TestOnePruneAtATime(t *testing.T) {
+	t.Parallel()
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	s.publish("production", day(1), nil)
 	stray := digest.Of([]byte("stray")).Key()
@@ -316,6 +322,7 @@ func TestOnePruneAtATime(t *testing.T) {
 }
 
 func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
+	t.Parallel()
 	ctx := t.Context()
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	s.publish("production", day(1), nil)
@@ -380,6 +387,7 @@ func TestVerifyNamesDamageAndRepairBringsItBack(t *testing.T) {
 }
 
 func TestRepairTakesNothingThatDoesNotProveItself(t *testing.T) {
+	t.Parallel()
 	ctx := t.Context()
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	s.publish("production", day(1), nil)
@@ -423,6 +431,7 @@ func (s *tired) Create(ctx context.Context, key string, data []byte) error {
 }
 
 func TestCopyGoesOnWhereItWas(t *testing.T) {
+	t.Parallel()
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	for n := range 5 {
 		s.publish("production", day(n), &journal.Retention{Releases: 2, Seconds: 60})
@@ -472,6 +481,7 @@ func TestCopyGoesOnWhereItWas(t *testing.T) {
 // TestACopyAndAPruneOfItsTarget lets a removal take away
 // what the copy found to be there.
 func TestACopyAndAPruneOfItsTarget(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
 		s.publish("staging", day(2), nil)
@@ -535,6 +545,7 @@ func wholeRelease(t *testing.T, store storage.Store, name string) {
 }
 
 func TestRemoveSite(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 		s.publish("production", day(1), nil)
@@ -564,6 +575,7 @@ func (s *careless) Create(ctx context.Context, key string, data []byte) error {
 }
 
 func TestRightsAndTheRace(t *testing.T) {
+	t.Parallel()
 	good := &memory.Store{}
 	require.NoError(t, good.Create(t.Context(), storage.MarkKey, storage.NewMark("x")))
 	rights, err := maintenance.Rights(t.Context(), good)
@@ -586,6 +598,7 @@ func TestRightsAndTheRace(t *testing.T) {
 
 // TestHostsAreCopiedWithTheirSitesAndVerified as journals are.
 func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
+	t.Parallel()
 	s, to := &site{t: t, store: &memory.Store{}, name: "corvane"}, &memory.Store{}
 	s.publish("production", day(1), nil)
 	own := func(store storage.Store, host, owner string) {

@@ -38,6 +38,7 @@ func there(t *testing.T, store storage.Store, key string) bool {
 // TestLogsOfBuildsAreKeptForAWhile prunes while they are
 // young and when they are old; the records stay.
 func TestLogsOfBuildsAreKeptForAWhile(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 		s.publish("production", day(1), nil)
@@ -60,6 +61,7 @@ func TestLogsOfBuildsAreKeptForAWhile(t *testing.T) {
 // TestRecordsOfBuildsAreCopiedAndVerified copies them,
 // with the logs that are there, and damages them.
 func TestRecordsOfBuildsAreCopiedAndVerified(t *testing.T) {
+	t.Parallel()
 	s := &site{t: t, store: &memory.Store{}, name: "corvane"}
 	s.publish("production", day(1), nil)
 	gone, kept := s.failed("gone"), s.failed("kept")

@@ -49,6 +49,7 @@ func only(keys ...string) func(string) bool {
 func nobody([]pins.Waiting) {}
 
 func TestARemoverWaitsForPinsThatWereThere(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		hold := take(t, store, "w")
@@ -76,6 +77,7 @@ func TestARemoverWaitsForPinsThatWereThere(t *testing.T) {
 }
 
 func TestAPinThatIsNotRenewedIsWaitedForAsLongAsItLasts(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		require.NoError(t, store.Create(t.Context(), "pins/killed",
@@ -89,6 +91,7 @@ func TestAPinThatIsNotRenewedIsWaitedForAsLongAsItLasts(t *testing.T) {
 }
 
 func TestAWriterWhoComesLaterWaitsOnlyIfItMust(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		removal := condemn(t, store, "p", "objects/aa/x", "sites/corvane/releases/old")
@@ -122,6 +125,7 @@ func TestAWriterWhoComesLaterWaitsOnlyIfItMust(t *testing.T) {
 }
 
 func TestARemoverThatWasKilledHoldsUpOnlyWhatItTouches(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		killed(t, store, "p", "objects/aa/x") // and never another step
@@ -140,6 +144,7 @@ func TestARemoverThatWasKilledHoldsUpOnlyWhatItTouches(t *testing.T) {
 }
 
 func TestARemoverThatLapsedDeletesNothing(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &stuck{}
 		require.NoError(t, store.Create(t.Context(), "objects/aa/x", nil))
@@ -184,6 +189,7 @@ func (s *slept) Replace(ctx context.Context, key string, data []byte) error {
 // TestWhatHasLapsedStaysLapsed: renewals that come after
 // the end of a lease make nothing count again.
 func TestWhatHasLapsedStaysLapsed(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &slept{time: 12 * time.Minute}
 		require.NoError(t, store.Create(t.Context(), "objects/aa/x", []byte("x")))
@@ -215,6 +221,7 @@ func (*hanging) Delete(ctx context.Context, _ string) error {
 // TestADeletionEndsWithItsLease, and nobody is told that the removal is over:
 // what was asked may still be done.
 func TestADeletionEndsWithItsLease(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &hanging{}
 		removal := condemn(t, store, "p", "objects/aa/x")
@@ -240,6 +247,7 @@ func TestADeletionEndsWithItsLease(t *testing.T) {
 }
 
 func TestAPinThatLapsedIsNotReliedOn(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &stuck{}
 		hold := take(t, store, "w")
@@ -255,6 +263,7 @@ func TestAPinThatLapsedIsNotReliedOn(t *testing.T) {
 }
 
 func TestNobodyWritesToASiteThatIsBeingRemoved(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		removal, err := pins.Condemn(t.Context(), store, "p",
@@ -293,6 +302,7 @@ func (s *sleepy) Create(ctx context.Context, key string, data []byte) error {
 // TestAClockIsNotMisjudgedByAMachineThatSleeps: who believed the store's clock
 // to be ahead would take another's lease for lapsed too soon.
 func TestAClockIsNotMisjudgedByAMachineThatSleeps(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		for _, sleeps := range []time.Duration{0, time.Second, 4 * time.Minute, 8 * time.Minute} {
 			hold, err := pins.Take(t.Context(), &sleepy{sleeps: sleeps}, "w", pins.Pin{})
@@ -313,6 +323,7 @@ type skewed struct {
 func (s *skewed) Ahead() (time.Duration, bool) { return s.by, true }
 
 func TestAClockThatIsOffIsRefused(t *testing.T) {
+	t.Parallel()
 	for by, fine := range map[time.Duration]bool{4 * time.Minute: true, -4 * time.Minute: true,
 		24 * time.Hour: false, -6 * time.Minute: false} {
 		store := &skewed{by: by}
@@ -334,6 +345,7 @@ func TestAClockThatIsOffIsRefused(t *testing.T) {
 // TestRecordsAreFrozen holds what lies in a store to what
 // docs/store-format.md says.
 func TestRecordsAreFrozen(t *testing.T) {
+	t.Parallel()
 	synctest.Test(t, func(t *testing.T) {
 		store := &memory.Store{}
 		when := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"orilla.example/orilla/internal/soak"
 )
 
 // edit is a text of a file and what stands there instead.
@@ -19,8 +21,8 @@ type edit struct{ file, text, instead string }
 // the protocol after another: without it, the simulation
 // finds a store that is broken. It takes some minutes.
 func TestEachProtectionIsNeeded(t *testing.T) {
-	if os.Getenv("ORILLA_SOAK") == "" {
-		t.Skip("ORILLA_SOAK is not set")
+	if !soak.Asked() {
+		t.Skip("it takes minutes: ORILLA_SOAK is not set")
 	}
 	const simulation = "simulation_test.go"
 	for what, edits := range map[string][]edit{

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"iter"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -19,6 +18,7 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/soak"
 	"orilla.example/orilla/internal/store/memory"
 )
 
@@ -371,17 +371,15 @@ func seedAndRounds(t *testing.T, few, many int) (uint64, int) {
 	t.Helper()
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
-	if os.Getenv("ORILLA_SOAK") != "" {
-		return seed, many
-	}
-	return seed, few
+	return seed, soak.Rounds(few, many)
 }
 
 // TestWhateverMeetsARootImpliesItsObjects and an entry its root: requests are
 // lost and late, clocks differ, processes are suspended and killed, and what is
 // made is often just what is being removed.
 func TestWhateverMeetsARootImpliesItsObjects(t *testing.T) {
-	seed, rounds := seedAndRounds(t, 30, 5000)
+	t.Parallel()
+	seed, rounds := seedAndRounds(t, 15, 5000)
 	var again, relied, wrote, removed int
 	for round := range rounds {
 		v, broken := sail(t, seed, round, pins.Landing)
@@ -399,6 +397,7 @@ func TestWhateverMeetsARootImpliesItsObjects(t *testing.T) {
 // what docs/trust.md assumes away: requests that arrive
 // long after they were given up break a store.
 func TestTheBoundIsNeeded(t *testing.T) {
+	t.Parallel()
 	seed, rounds := seedAndRounds(t, 4000, 4000)
 	for round := range rounds {
 		if _, broken := sail(t, seed, round, 30*time.Minute); broken != "" {

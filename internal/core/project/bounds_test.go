@@ -16,6 +16,7 @@ import (
 // TestConfigurationsThatAreTooMuch reads what somebody may
 // commit to keep whoever reads it busy.
 func TestConfigurationsThatAreTooMuch(t *testing.T) {
+	t.Parallel()
 	var bomb strings.Builder
 	bomb.WriteString("site: a\npreviews:\n  settings:\n    a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n")
 	for i := 1; i < 12; i++ {

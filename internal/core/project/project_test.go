@@ -41,6 +41,7 @@ previews:
 `
 
 func TestParse(t *testing.T) {
+	t.Parallel()
 	config, err := project.Parse([]byte(full), "orilla.yaml")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"npm ci", "npm run build", "sh after.sh"}, config.Build.Steps())
@@ -66,6 +67,7 @@ func TestParse(t *testing.T) {
 }
 
 func TestMistakesAreToldWithTheirPlace(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct{ text, where, says string }{
 		"an unknown key": {"site: corvane\nbiuld:\n  output: x\n", "orilla.yaml:2:1",
 			`unknown key "biuld"; did you mean "build"?`},
@@ -119,6 +121,7 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestLabels(t *testing.T) {
+	t.Parallel()
 	for name, want := range map[string]string{
 		"Corvane Ferries": "corvane-ferries", "Überfahrt": "uberfahrt", "  --x--  ": "x", "日本": "site",
 		"a_b.c": "a-b-c", strings.Repeat("long", 30): strings.Repeat("long", 15) + "lon",
@@ -138,6 +141,7 @@ func TestLabels(t *testing.T) {
 }
 
 func TestDetect(t *testing.T) {
+	t.Parallel()
 	of := func(files ...string) fstest.MapFS {
 		tree := fstest.MapFS{}
 		for i := 0; i < len(files); i += 2 {
@@ -193,6 +197,7 @@ func TestDetect(t *testing.T) {
 }
 
 func TestRulesAndWhatTheyReferTo(t *testing.T) {
+	t.Parallel()
 	config, err := project.Parse([]byte(`
 site: corvane
 build: {output: dist}
@@ -231,6 +236,7 @@ previews: {upstreams: {harbour: https://api.staging.corvane.example}}
 }
 
 func TestMistakesInWhatRulesReferTo(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"rules: ../x.rules":                                          "a file inside the project",
 		"rules: [a.rules, /b.rules]":                                 "a file inside the project",
@@ -256,6 +262,7 @@ func TestMistakesInWhatRulesReferTo(t *testing.T) {
 }
 
 func TestRetentionGoesIntoTheDocumentsOfEnvironments(t *testing.T) {
+	t.Parallel()
 	config, err := project.Parse([]byte("site: corvane\nretention: {releases: 20, keep: [r-3f9a2c1b7e]}\n"+
 		"environments:\n  production: {retention: {younger_than: 90d}}\n  staging: {}\npreviews: "+
 		"{retention: {releases: 2, younger_than: 7d}}\n"), "orilla.yaml")
@@ -278,6 +285,7 @@ func TestRetentionGoesIntoTheDocumentsOfEnvironments(t *testing.T) {
 }
 
 func TestEnvironmentsAndPreviews(t *testing.T) {
+	t.Parallel()
 	config, err := project.Parse([]byte(`site: corvane
 settings_path: /where.json
 commit_address: https://code.corvane.example/site/commit/{commit}

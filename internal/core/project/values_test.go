@@ -12,6 +12,7 @@ import (
 )
 
 func TestDurations(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]time.Duration{
 		"90s": 90 * time.Second, "10m": 10 * time.Minute, "24h": 24 * time.Hour, "7d": 7 * 24 * time.Hour,
 		"1d12h": 36 * time.Hour, "0s": 0, "1h30m": 90 * time.Minute,
@@ -27,6 +28,7 @@ func TestDurations(t *testing.T) {
 }
 
 func TestSizes(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]project.Size{
 		"0": 0, "512": 512, "500kB": 500_000, "1.5 MB": 1_500_000, "10GB": 10_000_000_000,
 		"2TB": 2_000_000_000_000, "7B": 7,
@@ -42,6 +44,7 @@ func TestSizes(t *testing.T) {
 }
 
 func TestPreviewPatterns(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		patterns []string
 		branch   string
@@ -62,6 +65,7 @@ func TestPreviewPatterns(t *testing.T) {
 // TestPatternsOfRefsAndOfWhoGetsSecrets: the last pattern that matches decides,
 // and refs that are no branches only match their own.
 func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
+	t.Parallel()
 	previews := project.Previews{Refs: []string{"refs/proposed/*/head", "!refs/proposed/draft-*"}}
 	for ref, follows := range map[string]bool{"refs/proposed/7/head": true, "refs/proposed/a/b/head": true,
 		"refs/proposed/draft-7/head": false, "refs/proposed/7/merge": false, "refs/heads/main": false} {
@@ -70,6 +74,7 @@ func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
 }
 
 func TestWhoIsTrusted(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		build   project.Build
 		ref     string
@@ -108,6 +113,7 @@ func TestWhoIsTrusted(t *testing.T) {
 // TestRefsAndBranchesShareNoPreview compares labels of refs with those of
 // branches that are named to meet them.
 func TestRefsAndBranchesShareNoPreview(t *testing.T) {
+	t.Parallel()
 	label := project.RefLabel("refs/proposed/7/head", "")
 	assert.True(t, project.IsLabel(label))
 	for _, branch := range []string{"proposed/7/head", "refs/proposed/7/head", label, "proposed-7-head"} {
@@ -119,6 +125,7 @@ func TestRefsAndBranchesShareNoPreview(t *testing.T) {
 }
 
 func TestMomentsToCome(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 	azores, err := time.LoadLocation("Atlantic/Azores")
 	require.NoError(t, err)
@@ -151,6 +158,7 @@ func TestMomentsToCome(t *testing.T) {
 // TestLabelsOfPreviewsAreDistinctNames makes labels of
 // branches that look alike.
 func TestLabelsOfPreviewsAreDistinctNames(t *testing.T) {
+	t.Parallel()
 	branches := []string{"a", "A", "a-", "-a", "a/b", "a-b", "a_b", "a.b", "a/b/c", "ä", "ae", "winter-times",
 		"Winter-Times", "winter_times", "refs/x", "日本", "中国", "", strings.Repeat("x", 40),
 		strings.Repeat("x", 41),

@@ -53,6 +53,7 @@ func paths(scan *publish.Scan) []string {
 }
 
 func TestFindTakesTheSiteAndLeavesOutTheRest(t *testing.T) {
+	t.Parallel()
 	root := tree(t, map[string]string{
 		"index.html": "", "boats/dunlin.html": "", ".well-known/security.txt": "", "robots.txt": "",
 		"cert.pem":    "-----BEGIN CERTIFICATE-----",
@@ -85,6 +86,7 @@ func TestFindTakesTheSiteAndLeavesOutTheRest(t *testing.T) {
 }
 
 func TestLinks(t *testing.T) {
+	t.Parallel()
 	root := tree(t, map[string]string{"index.html": "", "real/page.html": "x", "../outside.txt": "secret"})
 	link := func(target, name string) { require.NoError(t, os.Symlink(target, filepath.Join(root, name))) }
 	link("real/page.html", "alias.html")
@@ -108,6 +110,7 @@ func TestLinks(t *testing.T) {
 }
 
 func TestFindRefuses(t *testing.T) {
+	t.Parallel()
 	for code, test := range map[string]struct {
 		files   map[string]string
 		options publish.Options
@@ -190,6 +193,7 @@ func upload(t *testing.T, output publish.Output, remembered *publish.Memory, now
 }
 
 func TestUploadNamesBytesByTheirHashAtEverySize(t *testing.T) {
+	t.Parallel()
 	random := rand.NewChaCha8([32]byte{1})
 	output := fstest.MapFS{}
 	content := map[string][]byte{}
@@ -219,6 +223,7 @@ func TestUploadNamesBytesByTheirHashAtEverySize(t *testing.T) {
 }
 
 func TestTextIsToldAcrossParts(t *testing.T) {
+	t.Parallel()
 	long := strings.Repeat("é", release.PartSize/2-1) + "x" // the next é is cut by the part's end
 	output := fstest.MapFS{"a.txt": {Data: []byte(long + strings.Repeat("é", 100))},
 		"b.txt": {Data: []byte(long + "é\xff")}, "c.txt": {Data: []byte(long + "é\xc3")}}
@@ -229,6 +234,7 @@ func TestTextIsToldAcrossParts(t *testing.T) {
 }
 
 func TestRememberedDigests(t *testing.T) {
+	t.Parallel()
 	root := tree(t, map[string]string{"index.html": "one", "fares.html": "42.00"})
 	output := source.Folder(root)
 	var opened atomic.Int64
@@ -275,6 +281,7 @@ func TestRememberedDigests(t *testing.T) {
 // TestAChangeCostsTheChunkItIsIn counts what an upload asks of the live
 // release, however many files there are.
 func TestAChangeCostsTheChunkItIsIn(t *testing.T) {
+	t.Parallel()
 	output := fstest.MapFS{"film.webm": {Data: bytes.Repeat([]byte("Corvane "), release.PartSize/8*2+7)}}
 	for i := range 5000 {
 		output[fmt.Sprintf("notices/%d.html", i)] = &fstest.MapFile{Data: []byte(strconv.Itoa(i))}
@@ -320,6 +327,7 @@ func (b *slowBatch) Commit(ctx context.Context) ([]string, error) {
 }
 
 func TestWhatWasUploadedIsCommittedNowAndThen(t *testing.T) {
+	t.Parallel()
 	store := &slowest{}
 	rolling := publish.NewRolling(t.Context(), store, 1000)
 	var adders sync.WaitGroup

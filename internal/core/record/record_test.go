@@ -17,6 +17,7 @@ var noon = time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 // TestRecordsAreFrozen holds what lies in a store to what
 // docs/store-format.md says.
 func TestRecordsAreFrozen(t *testing.T) {
+	t.Parallel()
 	for want, encode := range map[string]func() ([]byte, error){
 		`{"format":1,"incarnation":"i","roots":["c0"],"site":"corvane","when":"2026-11-01T12:00:00Z","who":"Ines Marrow"}`:    record.Claim{Site: "corvane", Incarnation: "i", Roots: []string{"c0"}, Who: "Ines Marrow", When: noon}.Encode,
 		`{"folder":"x@y:/z","format":1,"incarnation":"i","site":"corvane","when":"2026-11-01T12:00:00Z","who":"Ines Marrow"}`: record.Claim{Site: "corvane", Incarnation: "i", Folder: "x@y:/z", Who: "Ines Marrow", When: noon}.Encode,
@@ -30,6 +31,7 @@ func TestRecordsAreFrozen(t *testing.T) {
 }
 
 func TestAClaimCountsOnlyAsItIsWritten(t *testing.T) {
+	t.Parallel()
 	const claim = `{"format":1,"incarnation":"i","roots":["c0"],"site":"corvane","when":"2026-11-01T12:00:00Z","who":"Ines Marrow"}`
 	_, err := record.DecodeClaim([]byte(claim), "corvane")
 	require.NoError(t, err)
@@ -43,6 +45,7 @@ func TestAClaimCountsOnlyAsItIsWritten(t *testing.T) {
 }
 
 func TestASiteIsRemovedAsItWas(t *testing.T) {
+	t.Parallel()
 	store := &memory.Store{}
 	removed, err := record.IsRemoved(t.Context(), store, "corvane", "first")
 	require.NoError(t, err)

@@ -57,6 +57,7 @@ func build(t testing.TB, files []release.File, settings release.Settings,
 // TestFormatIsFrozen holds the bytes of format 1 fast: whoever changes them
 // breaks every release that exists.
 func TestFormatIsFrozen(t *testing.T) {
+	t.Parallel()
 	half := int64(30 * 60)
 	index, err := release.Build([]release.File{
 		file("index.html", "<h1>Corvane</h1>"),
@@ -84,6 +85,7 @@ func TestFormatIsFrozen(t *testing.T) {
 }
 
 func TestEqualContentHasAnEqualID(t *testing.T) {
+	t.Parallel()
 	files := many(5000)
 	first, _, _ := build(t, files, release.Settings{})
 	rand.Shuffle(len(files), func(i, j int) { files[i], files[j] = files[j], files[i] })
@@ -97,6 +99,7 @@ func TestEqualContentHasAnEqualID(t *testing.T) {
 }
 
 func TestOneInsertedPathChangesOneOrTwoChunks(t *testing.T) {
+	t.Parallel()
 	files := many(20_000)
 	before, _, _ := build(t, files, release.Settings{})
 	known := map[digest.Digest]bool{}
@@ -118,6 +121,7 @@ func TestOneInsertedPathChangesOneOrTwoChunks(t *testing.T) {
 }
 
 func TestLookupFindsEverythingAndLoadsOneChunk(t *testing.T) {
+	t.Parallel()
 	files := append(many(20_000), file(`zz "quoted".html`, "q"), file("a\\b.html", "b"))
 	_, reader, loads := build(t, files, release.Settings{})
 	for _, want := range files {
@@ -145,6 +149,7 @@ func TestLookupFindsEverythingAndLoadsOneChunk(t *testing.T) {
 }
 
 func TestAListOfTooManyChunksIsCutAgain(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("three hundred thousand files")
 	}
@@ -172,6 +177,7 @@ func TestAListOfTooManyChunksIsCutAgain(t *testing.T) {
 }
 
 func TestCompareNamesWhatDiffers(t *testing.T) {
+	t.Parallel()
 	files := many(3000)
 	before, a, _ := build(t, files, release.Settings{})
 	next := append([]release.File{}, files[1:]...)
@@ -201,6 +207,7 @@ func TestCompareNamesWhatDiffers(t *testing.T) {
 }
 
 func TestDecodeRootRefuses(t *testing.T) {
+	t.Parallel()
 	for name, test := range map[string]struct {
 		data string
 		want error
@@ -224,6 +231,7 @@ func TestDecodeRootRefuses(t *testing.T) {
 }
 
 func TestBuildRefusesPathsThatNoReleaseCanHave(t *testing.T) {
+	t.Parallel()
 	for _, path := range []string{"", "/a", "a/", "a//b", "./a", "a/../b", "..", "a\x00b", "a\nb", "a\xffb"} {
 		_, err := release.Build([]release.File{file(path, "")}, nil, release.Settings{})
 		assert.ErrorIs(t, err, release.ErrPath, "%q", path)
@@ -277,6 +285,7 @@ func BenchmarkLookup(b *testing.B) {
 
 // TestRulesOfARelease holds how a root names its rules.
 func TestRulesOfARelease(t *testing.T) {
+	t.Parallel()
 	text := []byte(`{"pattern":"/a","verb":"gone"}` + "\n")
 	set, objects := release.CutRules(1, text)
 	require.Len(t, objects, 1)
@@ -333,6 +342,7 @@ func TestRulesOfARelease(t *testing.T) {
 
 // TestManyRulesAreKeptInParts cuts rules that are too long for one object.
 func TestManyRulesAreKeptInParts(t *testing.T) {
+	t.Parallel()
 	text := bytes.Repeat([]byte(`{"pattern":"/a","verb":"gone"}`+"\n"), 300_000)
 	set, objects := release.CutRules(300_000, text)
 	require.Len(t, objects, 2)

@@ -24,6 +24,7 @@ func pages(n int) []release.File {
 // TestSpansAreTheChunksOfAnIndex holds what is known before any file is read to
 // what is put together afterwards.
 func TestSpansAreTheChunksOfAnIndex(t *testing.T) {
+	t.Parallel()
 	for _, n := range []int{0, 1, 255, 5000} {
 		files := pages(n)
 		index, err := release.Build(files, nil, release.Settings{})
@@ -41,6 +42,7 @@ func TestSpansAreTheChunksOfAnIndex(t *testing.T) {
 }
 
 func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
+	t.Parallel()
 	files := pages(8_000)
 	index, err := release.Build(files, nil, release.Settings{})
 	require.NoError(t, err)

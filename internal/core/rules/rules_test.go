@@ -35,6 +35,7 @@ func parse(text string) (*rules.Program, finding.List) {
 // TestOneSpelling holds what rules are written as: the spelling that
 // explanations show and releases keep.
 func TestOneSpelling(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"redirect /a -> /b":                      "redirect /a -> /b",
 		"redirect /a/ -> /b/ with 301":           "redirect /a -> /b/",
@@ -83,6 +84,7 @@ func TestOneSpelling(t *testing.T) {
 
 // TestMistakes holds where each mistake is shown, and as what.
 func TestMistakes(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		"redirct /a -> /b":                                              "1:1 rule-verb did you mean \"redirect\"",
 		"  redirect /a -> /b":                                           "1:3 rule-syntax indented",
@@ -165,6 +167,7 @@ func TestMistakes(t *testing.T) {
 }
 
 func TestAllMistakesAreToldAtOnce(t *testing.T) {
+	t.Parallel()
 	program, found := parse(
 		"redirect /{a -> b with 99 when wether x\nredirect /ok -> /there\n\ngone\nheader /x date: now # no\n")
 	var places []string
@@ -181,6 +184,7 @@ func TestAllMistakesAreToldAtOnce(t *testing.T) {
 // TestRecordIsFrozen holds the bytes that releases keep: whoever changes them
 // breaks every release that has rules.
 func TestRecordIsFrozen(t *testing.T) {
+	t.Parallel()
 	program, found := parse(strings.ReplaceAll(`redirect /boat.php -> /boats/{id}?a=1 with 302 when query id={id:digits} and not cookie lang="g l" and from 2026-12-20 through 2027-01-02
 header /fonts/{file}.woff2 when host b.example|a.example link: <a>; title="x"
 gone /old/{l:es|gl}/{rest:all}
@@ -205,6 +209,7 @@ gone /old/{l:es|gl}/{rest:all}
 }
 
 func TestLookup(t *testing.T) {
+	t.Parallel()
 	for accept, want := range map[string]string{
 		"": "en", "de": "en", "gl": "gl", "GL-es": "gl", "de, gl;q=0.1": "gl", "gl;q=0.1, en;q=0.2": "en",
 		"gl;q=0": "en", "gl;q=x, pt": "en",
@@ -217,6 +222,7 @@ func TestLookup(t *testing.T) {
 // TestTreeFindsWhatComparingFinds compares the tree with
 // going through all rules, one by one.
 func TestTreeFindsWhatComparingFinds(t *testing.T) {
+	t.Parallel()
 	random := rand.New(rand.NewPCG(7, 7))
 	pick := func(list ...string) string { return list[random.IntN(len(list))] }
 	for range 300 {
@@ -271,6 +277,7 @@ func TestTreeFindsWhatComparingFinds(t *testing.T) {
 }
 
 func TestConditionsReadBackAsTheyAreWritten(t *testing.T) {
+	t.Parallel()
 	for _, when := range []string{
 		`query "100%25"="5%25 off"`, `query "a|b"=c`, `query "say\"=\"x"=y`, `cookie "\\"="\""|"\\"`,
 		`query "a\""={q}`, `cookie x="\\"`, `cookie "a b"`, `query page=""`,
@@ -321,6 +328,7 @@ func FuzzParse(f *testing.F) {
 }
 
 func TestFormat(t *testing.T) {
+	t.Parallel()
 	const before = "\ufeff# moved\r\nredirect /timetable/{season}\t->   /sailings/{season} # summer " +
 		"too\r\nredirect  /fares -> /fares/strike/ with 307 when from 2026-12-20  through 2027-01-02\r\n" +
 		"gone /a\r\n\r\nheader /{rest:all}   when  cookie x   link:  </a.css>;   rel=preload # kept\r\n   " +
@@ -368,6 +376,7 @@ func FuzzFormat(f *testing.F) {
 }
 
 func TestImport(t *testing.T) {
+	t.Parallel()
 	list := "from,to,status\n/old " +
 		"page,/new\n\"https://old.corvane.example/a?id=7&b=a%26b\",https://www.corvane.example/b/,302\n/x,https://shop.example/y?z=1#w\n" +
 		"/old page,/new\n/old page,/other\nnothing,/a\n/a\n/b,/c,200\n/self,/self\n/caf%C3%A9,/{x}\n"

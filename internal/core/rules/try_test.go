@@ -40,6 +40,7 @@ func try(t testing.TB, rule, target string, v rules.Visitor) (rules.Trial, *rule
 // TestTargets fills in targets: what a placeholder stands for is encoded where
 // it is put, and what could lead elsewhere is refused.
 func TestTargets(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct{ rule, target, want string }{
 		{"/{a}/{b} -> /{b}/{a}", "/x/y", "/y/x"},
 		{"/{a}/{b} -> /{b}-{a}", "/x/y", "/y-x"},
@@ -109,6 +110,7 @@ func TestTargets(t *testing.T) {
 
 // TestConditions asks each kind of condition.
 func TestConditions(t *testing.T) {
+	t.Parallel()
 	noon := time.Date(2026, 6, 15, 12, 0, 0, 0, time.UTC)
 	for _, test := range []struct {
 		condition string
@@ -164,6 +166,7 @@ func TestConditions(t *testing.T) {
 // TestTimesKeepTheirZone looks at days on which clocks are changed: a day is
 // from midnight to midnight by the clock on the wall.
 func TestTimesKeepTheirZone(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{
 		// the clock goes forward at 00:00 on the 29th
 		"from 2026-03-28 through 2026-03-28": "2026-03-28T01:00:00Z 2026-03-29T01:00:00Z",
@@ -183,6 +186,7 @@ func TestTimesKeepTheirZone(t *testing.T) {
 }
 
 func TestTheNextBoundary(t *testing.T) {
+	t.Parallel()
 	day := func(n int) time.Time { return time.Date(2026, 6, n, 0, 0, 0, 0, time.UTC) }
 	for _, test := range []struct {
 		condition string
@@ -205,6 +209,7 @@ func TestTheNextBoundary(t *testing.T) {
 }
 
 func TestMissingPagesAreKnown(t *testing.T) {
+	t.Parallel()
 	program, found := parse(
 		"missing /gl/{x:all} -> /gl/404\nmissing /{l:es|fr}/{x:all} -> /{l}/lost/\nmissing /old/{x:all} " +
 			"-> /errors/old.html when host x\n")
@@ -224,6 +229,7 @@ func TestMissingPagesAreKnown(t *testing.T) {
 }
 
 func TestCovers(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		a, b string
 		want bool
@@ -298,6 +304,7 @@ func FuzzImport(f *testing.F) {
 }
 
 func TestManyLiteralPathsShareNothing(t *testing.T) {
+	t.Parallel()
 	var text strings.Builder
 	for i := range 3000 {
 		fmt.Fprintf(&text, "redirect /old/%d -> /new/%d\nredirect /old/%d -> /never\n", i, i, i)

@@ -10,6 +10,7 @@ import (
 )
 
 func TestPausesGrowUpToABound(t *testing.T) {
+	t.Parallel()
 	total := time.Duration(0)
 	for i, want := range []time.Duration{5 * time.Second, 10 * time.Second, 20 * time.Second,
 		40 * time.Second} {
@@ -29,6 +30,7 @@ func TestPausesGrowUpToABound(t *testing.T) {
 // TestAThousandPushesInAnHour lets one ref, and then many,
 // ask for a build each second.
 func TestAThousandPushesInAnHour(t *testing.T) {
+	t.Parallel()
 	begin := time.Date(2026, 11, 27, 12, 0, 0, 0, time.UTC)
 	for name, refs := range map[string]int{"one ref": 1, "many refs": 500} {
 		t.Run(name, func(t *testing.T) {

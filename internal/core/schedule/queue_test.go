@@ -12,6 +12,7 @@ import (
 )
 
 func TestTheNewestOfEachBranchIsBuiltAndProductionFirst(t *testing.T) {
+	t.Parallel()
 	q := schedule.Queue{Parallel: 2}
 	q.Push(schedule.Job{Ref: "winter", Commit: "w1", Rank: 2})
 	q.Push(schedule.Job{Ref: "staging", Commit: "s1", Rank: 1})
@@ -44,6 +45,7 @@ func TestTheNewestOfEachBranchIsBuiltAndProductionFirst(t *testing.T) {
 // chance makes up: no branch is forgotten, none is built
 // twice at once, and each ends on its newest.
 func TestWhateverComesWhen(t *testing.T) {
+	t.Parallel()
 	for seed := range uint64(200) {
 		chance := rand.New(rand.NewPCG(seed, 1))
 		q := schedule.Queue{Parallel: 1 + chance.IntN(4)}
@@ -87,6 +89,7 @@ func TestWhateverComesWhen(t *testing.T) {
 }
 
 func TestWhatAsksNotToBeBuilt(t *testing.T) {
+	t.Parallel()
 	for message, words := range map[string]string{
 		"Fares [skip ci]": "[skip ci]", "Fares\n\nlonger\n[CI Skip]": "[CI Skip]",
 		"Fares\n\nSigned-off-by: Ines\nSkip-Build: yes": "Skip-Build: yes",

@@ -9,6 +9,7 @@ import (
 )
 
 func TestNearest(t *testing.T) {
+	t.Parallel()
 	words := []string{"production", "staging", "preview/winter-times"}
 	assert.Equal(t, "production", spelling.Nearest("prodction", words))
 	assert.Equal(t, "staging", spelling.Nearest("stagin", words))

@@ -10,6 +10,7 @@ import (
 )
 
 func TestTheMarkIsFrozen(t *testing.T) {
+	t.Parallel()
 	assert.Equal(t, `{"format":1,"id":"abc","kind":"orilla-store"}`, string(storage.NewMark("abc")))
 	for text, want := range map[string]error{
 		`{"format":1,"id":"abc","kind":"orilla-store"}`: nil,

@@ -16,6 +16,7 @@ import (
 // TestEveryKeyIsOfAKind asks for the kind of each key that
 // docs/store-format.md lists.
 func TestEveryKeyIsOfAKind(t *testing.T) {
+	t.Parallel()
 	for key, pattern := range map[string]string{
 		storage.MarkKey: "orilla-store", "objects/ab/ab12": "objects/**", storage.ClaimKey(
 			"corvane"): "sites/SITE/claim",
@@ -57,6 +58,7 @@ func row(kind storage.Kind) string {
 }
 
 func TestTheTableOfRightsIsTold(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile("../../../docs/stores.md")
 	require.NoError(t, err)
 	var rows []string
@@ -71,6 +73,7 @@ func TestTheTableOfRightsIsTold(t *testing.T) {
 // an edge node writes no content, a deployer deletes nothing
 // that counts, and nobody but a prune replaces what counts.
 func TestNobodyWritesMoreThanItsRole(t *testing.T) {
+	t.Parallel()
 	for _, kind := range storage.Kinds {
 		if kind.Pattern != "edges/*" {
 			assert.False(t, kind.Writes(storage.Edge) || kind.Deletes(storage.Edge), kind.Pattern)

@@ -16,6 +16,7 @@ import (
 )
 
 func TestContract(t *testing.T) {
+	t.Parallel()
 	storetest.Run(t, storetest.Options{}, func(t *testing.T) (storage.Store, func() storage.Store) {
 		root := filepath.Join(t.TempDir(), "store")
 		store, err := file.Make(root)
@@ -29,6 +30,7 @@ func TestContract(t *testing.T) {
 }
 
 func TestOpenTellsWhatAFolderIs(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	_, err := file.Open(filepath.Join(root, "missing"))
 	require.ErrorIs(t, err, storage.ErrNone)
@@ -44,6 +46,7 @@ func TestOpenTellsWhatAFolderIs(t *testing.T) {
 }
 
 func TestAStoreThatCannotBeWrittenSaysSo(t *testing.T) {
+	t.Parallel()
 	if os.Getuid() == 0 {
 		t.Skip("root may write everywhere")
 	}
@@ -56,6 +59,7 @@ func TestAStoreThatCannotBeWrittenSaysSo(t *testing.T) {
 }
 
 func TestWhatKilledWritersLeaveIsRemoved(t *testing.T) {
+	t.Parallel()
 	root := t.TempDir()
 	store, err := file.Make(root)
 	require.NoError(t, err)
@@ -81,6 +85,7 @@ func TestWhatKilledWritersLeaveIsRemoved(t *testing.T) {
 }
 
 func TestWatchTellsOfChanges(t *testing.T) {
+	t.Parallel()
 	store, err := file.Make(t.TempDir())
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())

@@ -15,6 +15,7 @@ import (
 // TestNamesAreGivenWithoutReplacing holds both ways of giving a name to the
 // same promise: of many one wins, and the loser's file stays as it was.
 func TestNamesAreGivenWithoutReplacing(t *testing.T) {
+	t.Parallel()
 	for name, give := range map[string]func(from, to string) error{"by a rename": renameNew,
 		"by a link": linkNew} {
 		t.Run(name, func(t *testing.T) {
@@ -44,6 +45,7 @@ func TestNamesAreGivenWithoutReplacing(t *testing.T) {
 }
 
 func TestAFileIsWrittenOnce(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "once")
 	disk := realDisk{}
 	require.NoError(t, disk.Write(path, []byte("first")))

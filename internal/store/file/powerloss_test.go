@@ -23,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/soak"
 	"orilla.example/orilla/internal/store/file"
 )
 
@@ -210,6 +211,7 @@ func capture(t *testing.T, root string) image {
 }
 
 func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
+	t.Parallel()
 	root, project := filepath.Join(t.TempDir(), "store"), t.TempDir()
 	store, err := file.Make(root)
 	require.NoError(t, err)
@@ -237,10 +239,7 @@ func TestNoLossOfPowerTearsAnObjectOrALiveRelease(t *testing.T) {
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 2))
 	states := 0
-	step := 6
-	if os.Getenv("ORILLA_SOAK") != "" {
-		step = 1 // every operation: a minute
-	}
+	step := soak.Rounds(24, 1) // in a soak after every operation: a minute
 	for op := random.IntN(step); op < len(ops); op += step {
 		recording.after(op, random, func(files map[string][]byte, how string) {
 			states++

@@ -17,6 +17,7 @@ import (
 // TestNoLossOfPowerLeavesARootWithoutItsObjects lets the
 // power fail at every operation of a prune.
 func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
+	t.Parallel()
 	root, project := filepath.Join(t.TempDir(), "store"), t.TempDir()
 	store, err := file.Make(root)
 	require.NoError(t, err)
@@ -52,6 +53,7 @@ func TestNoLossOfPowerLeavesARootWithoutItsObjects(t *testing.T) {
 // TestWhatIsFoundIsFlushedToo: whoever made it may not
 // have come to flush the folders above.
 func TestWhatIsFoundIsFlushedToo(t *testing.T) {
+	t.Parallel()
 	root := filepath.Join(t.TempDir(), "store")
 	store, err := file.Make(root)
 	require.NoError(t, err)

@@ -9,6 +9,7 @@ import (
 )
 
 func TestContract(t *testing.T) {
+	t.Parallel()
 	storetest.Run(t, storetest.Options{}, func(*testing.T) (storage.Store, func() storage.Store) {
 		store := &memory.Store{}
 		return store, func() storage.Store { return store }

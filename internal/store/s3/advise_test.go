@@ -87,6 +87,7 @@ func covers(may map[string]bool, action, key string) bool {
 // TestPoliciesSayWhatTheTableOfRightsSays asks policies of both forms, for all
 // sites and for one, about a key of each kind.
 func TestPoliciesSayWhatTheTableOfRightsSays(t *testing.T) {
+	t.Parallel()
 	config, err := s3.Parse("s3://corvane/stores?endpoint=http://127.0.0.1:9&region=north", env(nil))
 	require.NoError(t, err)
 	who := map[storage.Role][]string{storage.Deployer: {"arn:aws:iam::1:user/ci"},

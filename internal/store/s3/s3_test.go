@@ -204,6 +204,7 @@ func TestListingGoesOverPages(t *testing.T) {
 }
 
 func TestParse(t *testing.T) {
+	t.Parallel()
 	none := filepath.Join(t.TempDir(), "none")
 	for _, test := range []struct {
 		address string

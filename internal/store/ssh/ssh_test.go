@@ -33,6 +33,7 @@ func open(t *testing.T, address string) *ssh.Store {
 }
 
 func TestContract(t *testing.T) {
+	t.Parallel()
 	server := storetest.SSH(t, "")
 	storetest.Run(t, storetest.Options{}, func(t *testing.T) (storage.Store, func() storage.Store) {
 		address := server.Store(storetest.Name(t))
@@ -54,6 +55,7 @@ func through(server *storetest.SSHServer, name, listen string) string {
 // TestAConnectionThatBreaksIsMadeAgain cuts connections after some ten thousand
 // bytes, while writers race for records and put objects.
 func TestAConnectionThatBreaksIsMadeAgain(t *testing.T) {
+	t.Parallel()
 	server := storetest.SSH(t, "")
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
@@ -121,6 +123,7 @@ func TestAConnectionThatBreaksIsMadeAgain(t *testing.T) {
 // TestTheFolderIsAFileStore reads what was written over
 // SSH as an edge node on the server would.
 func TestTheFolderIsAFileStore(t *testing.T) {
+	t.Parallel()
 	server := storetest.SSH(t, "")
 	store := open(t, server.Store("corvane"))
 	_, err := storage.Marked(t.Context(), store)
@@ -155,6 +158,7 @@ func TestTheFolderIsAFileStore(t *testing.T) {
 }
 
 func TestASilentServerIsGivenUp(t *testing.T) {
+	t.Parallel()
 	server := storetest.SSH(t, "")
 	store := open(t, strings.Replace(server.Store("corvane"), "timeout=5s", "timeout=600ms", 1))
 	require.NoError(t, store.Create(t.Context(), "a/b", []byte("x")))
@@ -201,6 +205,7 @@ func TestAKeyWithAPassphraseIsNamed(t *testing.T) {
 }
 
 func TestParse(t *testing.T) {
+	t.Parallel()
 	for address, want := range map[string]string{
 		"sftp://deploy@edge.corvane.example/srv/orilla":                 "/srv/orilla at deploy@edge.corvane.example",
 		"sftp://deploy@edge.corvane.example:2222/~/stores/main":         "stores/main at deploy@edge.corvane.example:2222",
