@@ -55,8 +55,7 @@ func TestAddressesHaveOwners(t *testing.T) {
 		return body == "of alpha"
 	}, 15*time.Second, 20*time.Millisecond)
 	p.commit("Second", map[string]string{"index.html": "of zeta again"})
-	p.ok("deploy")
-	time.Sleep(300 * time.Millisecond)
+	assert.Equal(t, 1, document[deployed](p, "deploy").EdgeServing)
 	_, body := get(t, address, "www.corvane.example", "/")
 	assert.Equal(t, "of alpha", body, "what zeta still says of its addresses does not count")
 

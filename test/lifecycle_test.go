@@ -100,7 +100,6 @@ func TestServe(t *testing.T) {
 			strings.Contains(body("new/"), "new")
 	}, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, os.RemoveAll(filepath.Join(p.folder, "dist")))
-	time.Sleep(300 * time.Millisecond)
 	p.write(map[string]string{"dist/index.html": "built anew"})
 	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 10*time.Second,
 		20*time.Millisecond, "a folder that was made anew is found again")

@@ -1,7 +1,6 @@
 package test
 
 import (
-	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -573,6 +572,8 @@ func TestEachSaveIsPublished(t *testing.T) {
 	p.commit("First", map[string]string{"orilla.yaml": config, "page.html": "first", ".gitignore": "out\n"})
 	p.fails(2, "--working-tree and --to", "deploy", "--watch")
 	command := p.command(t.Context(), "deploy", "--working-tree", "--to", "preview/ines", "--watch", "--yes")
+	said := &follower{command: command}
+	command.Stderr = said
 	require.NoError(t, command.Start())
 	const host = "ines.preview.corvane.localhost"
 	shows := func(text string) {
@@ -583,11 +584,11 @@ func TestEachSaveIsPublished(t *testing.T) {
 		}, 30*time.Second, 20*time.Millisecond, text)
 	}
 	shows("first")
-	time.Sleep(300 * time.Millisecond)
 	p.write(map[string]string{"page.html": "second"})
 	shows("second")
 	p.write(map[string]string{"orilla.yaml": strings.Replace(config, "mkdir -p out", "exit 7", 1)})
-	time.Sleep(500 * time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(said.said(), "ended with status 7") },
+		30*time.Second, 10*time.Millisecond)
 	shows("second")
 	p.write(map[string]string{"orilla.yaml": config, "page.html": "third"})
 	shows("third")
@@ -631,19 +632,24 @@ func TestWatchingDoesNotPublishItself(t *testing.T) {
 		"out/index.html'], output: out}\n"
 	p.write(map[string]string{"orilla.yaml": config, "web/page.html": "first", "notes/a.txt": "x"})
 	command := p.command(t.Context(), "deploy", "--working-tree", "--to", "preview/ines", "--watch", "--yes")
-	var said bytes.Buffer
-	command.Stdout, command.Stderr = &said, &said
+	output := &follower{command: command}
+	command.Stdout, command.Stderr = output, output
 	require.NoError(t, command.Start())
-	time.Sleep(1500 * time.Millisecond)
+	tells := func(text string) {
+		t.Helper()
+		require.Eventually(t, func() bool { return strings.Contains(output.said(), text) }, 30*time.Second,
+			10*time.Millisecond, text)
+	}
+	tells("preview/ines:1")
 	p.write(map[string]string{"web/page.html": "second"})
-	time.Sleep(1500 * time.Millisecond)
+	tells("preview/ines:2")
 	p.write(map[string]string{"notes/a.txt": "y", "notes/b.txt": "z"})
-	time.Sleep(1500 * time.Millisecond)
+	time.Sleep(1500 * time.Millisecond) // that nothing follows can be seen in no other way
 	require.NoError(t, command.Process.Signal(os.Interrupt))
-	require.NoError(t, command.Wait(), said.String())
-	assert.Equal(t, 1, strings.Count(said.String(), "preview/ines:2"), said.String())
-	assert.NotContains(t, said.String(), "nothing that is published changed", said.String())
-	assert.NotContains(t, said.String(), "preview/ines:3")
+	require.NoError(t, command.Wait(), output.said())
+	assert.Equal(t, 1, strings.Count(output.said(), "preview/ines:2"), output.said())
+	assert.NotContains(t, output.said(), "nothing that is published changed")
+	assert.NotContains(t, output.said(), "preview/ines:3")
 }
 
 // TestAThawThatIsKilledLosesNothing ends thaws at random

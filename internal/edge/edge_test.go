@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -42,24 +43,47 @@ type world struct {
 	store  storage.Store
 	server *httptest.Server
 	node   *edge.Node
+	looks  atomic.Int64 // how often the node began a sweep
 	mutex  sync.Mutex
 	events []httpanswer.Event
 	claims int
 }
 
+// observed is a store that counts the sweeps of a node: each begins with a look
+// at the store's mark.
+type observed struct {
+	*file.Store
+	looks *atomic.Int64
+}
+
+// Get implements storage.Store.
+func (o observed) Get(ctx context.Context, key string) ([]byte, error) {
+	if key == storage.MarkKey {
+		o.looks.Add(1)
+	}
+	return o.Store.Get(ctx, key)
+}
+
+// sweeps waits until the node has finished a few more sweeps.
+func (w *world) sweeps() {
+	w.t.Helper()
+	enough := w.looks.Load() + 6
+	require.Eventually(w.t, func() bool { return w.looks.Load() >= enough }, 20*time.Second, time.Millisecond)
+}
+
 func start(t *testing.T, options edge.Options) *world {
 	t.Helper()
 	w := &world{t: t, root: filepath.Join(t.TempDir(), "store")}
-	var err error
-	w.store, err = file.Make(w.root)
+	made, err := file.Make(w.root)
 	require.NoError(t, err)
+	w.store = made
 	w.claim()
 	options.Tell = func(event httpanswer.Event) {
 		w.mutex.Lock()
 		defer w.mutex.Unlock()
 		w.events = append(w.events, event)
 	}
-	node := edge.New(w.store, options)
+	node := edge.New(observed{made, &w.looks}, options)
 	ctx, cancel := context.WithCancel(context.Background())
 	ready := make(chan struct{})
 	var follower sync.WaitGroup
@@ -663,7 +687,7 @@ func TestASiteThatIsRemovedAndKeepsItsNameComesBack(t *testing.T) {
 	_, err := maintenance.RemoveSite(t.Context(), w.store, "corvane", "x", true, func([]pins.Waiting) {},
 		func(string, int64, int64) {})
 	require.NoError(t, err)
-	time.Sleep(300 * time.Millisecond) // many sweeps find journals without entries
+	w.sweeps() // that find journals without entries
 	w.activate("production", w.put(map[string]string{"index.html": "anew"}, release.Settings{}))
 	require.Eventually(t, func() bool {
 		_, body := w.ask("GET", "corvane.localhost", "/",

@@ -28,7 +28,7 @@ func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
 	aside := w.root + "-aside"
 	serves := func(text string) {
 		t.Helper()
-		time.Sleep(300 * time.Millisecond) // many sweeps
+		w.sweeps()
 		response, body := w.ask(http.MethodGet, "corvane.localhost", "/", nil)
 		require.Equal(t, http.StatusOK, response.StatusCode, body)
 		require.Equal(t, text, body)
@@ -72,7 +72,7 @@ func TestASiteThatCannotBeFoundIsNotForgotten(t *testing.T) {
 		return strings.Contains(w.troubles(),
 			"nothing says that it was removed")
 	}, 5*time.Second, 5*time.Millisecond)
-	time.Sleep(200 * time.Millisecond)
+	w.sweeps()
 	response, body := w.ask(http.MethodGet, "corvane.localhost", "/", nil)
 	require.Equal(t, http.StatusOK, response.StatusCode)
 	require.Equal(t, "first", body)
@@ -109,7 +109,7 @@ func TestAnOlderCopyIsNoReasonToGoBack(t *testing.T) {
 	require.True(t, serves("second")())
 	w.activate("production", w.put(map[string]string{"index.html": "another second"}, release.Settings{}))
 	w.activate("production", w.put(map[string]string{"index.html": "another third"}, release.Settings{}))
-	time.Sleep(200 * time.Millisecond)
+	w.sweeps()
 	require.True(t, serves("second")(), "entries that follow on another history are no reason either")
 
 	data, err := record.Restored{Who: "Tobias Quill", Why: "the disk failed"}.Encode()
@@ -120,6 +120,6 @@ func TestAnOlderCopyIsNoReasonToGoBack(t *testing.T) {
 		release.Settings{})))
 
 	require.NoError(t, os.RemoveAll(filepath.Join(w.root, "sites", "corvane", "environments")))
-	time.Sleep(200 * time.Millisecond)
+	w.sweeps()
 	require.True(t, serves("fourth")(), "what was said once is no licence for later")
 }
