@@ -51,8 +51,8 @@ func EqualFile(t testing.TB, path, got string) {
 	if err != nil {
 		t.Error(err)
 	}
-	t.Errorf("the output differs from its golden file:\n%s\nif that is meant, run this test with -update, and "+
-		"review the change with git diff", diff)
+	t.Errorf("the output differs from its golden file:\n%s\n"+
+		"if that is meant, run this test with -update, and review the change with git diff", diff)
 }
 
 func write(t testing.TB, path, text string) {
