@@ -14,7 +14,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -224,93 +223,4 @@ func TestTwoRepositoriesThatWantOneName(t *testing.T) {
 	}
 	runs.Wait()
 	assert.Equal(t, map[int]int{0: 1, 3: 3}, statuses)
-}
-
-// TestJSONIsWhatItsPageSays compares the fields of each
-// document with docs/json.md.
-func TestJSONIsWhatItsPageSays(t *testing.T) {
-	t.Parallel()
-	page, err := os.ReadFile("../docs/json.md")
-	require.NoError(t, err)
-	documented := map[string]map[string]bool{}
-	commands, _, _ := strings.Cut(string(page), "## Exit status")
-	for line := range strings.Lines(commands) {
-		cells := strings.SplitN(line, "|", 3)
-		if len(cells) < 3 {
-			continue
-		}
-		words := map[string]bool{}
-		for _, word := range regexp.MustCompile("[a-z][a-z_0-9]+").FindAllString(cells[2], -1) {
-			words[word] = true
-		}
-		for _, name := range regexp.MustCompile("`[^`]+`").FindAllString(cells[1], -1) {
-			documented[strings.Trim(name, "`")] = words
-		}
-	}
-	p := newPlace(t)
-	p.edge()
-	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one",
-		"app-0a1b2c3d4e.js": ""})
-	p.ok("deploy")
-	p.commit("Second", map[string]string{"index.html": "two"})
-	for _, args := range [][]string{{"deploy", "-m", "why"}, {"build"}, {"status"}, {"history"}, {"sites"},
-		{"files"}, {"files", "production"}, {"rollback"}, {"thaw"},
-		{"freeze", "-m", "why"}, {"deploy", "--working-tree", "--to", "preview/x", "--expires", "2d",
-			"--wait-for", "/"}, {"preview"}, {"preview", "extend", "x"},
-		{"password", "preview/x", "--generate"}, {"preview", "share", "x"},
-		{"preview", "share", "x", "--revoke"},
-		{"diff", "production:1", "production:2"}, {"diff", "production:1", "production:2", "--addresses"},
-		{"diff", "production:1", "production:2", "--text", "/"},
-		{"promote", "preview/x", "--to", "production", "--yes"},
-		{"history", "--all"}, {"status"}, {"preview", "remove", "x", "--yes"}, {"thaw", "--leave-live"},
-		{"doctor"}, {"open", "--show"}, {"version"}, {"check"}, {"explain", "/", "--live"}, {"store"},
-		{"builds"}, {"usage"}, {"follow", "--pause"}, {"follow", "--resume"}, {"hook", "install"},
-		{"hook", "remove"}, {"store", "verify"}, {"store", "prune", "--dry-run"}, {"store", "init"},
-		{"store", "copy", t.TempDir()},
-		{"files", "--export", filepath.Join(t.TempDir(), "plain")}, {"remove-site", "corvane", "--yes"}} {
-		name := args[0]
-		if (name == "store" || name == "hook" || name == "follow") && len(args) > 1 ||
-			name == "files" && args[len(args)-1] != "production" && len(args) > 1 {
-			name += " " + args[1]
-		}
-		if name == "preview" && len(args) > 1 || name == "diff" && len(args) > 3 {
-			name += " " + args[map[string]int{"preview": 1, "diff": 3}[name]]
-		}
-		if name == "thaw" || name == "freeze" || name == "preview extend" {
-			name = "history"
-		}
-		var v any
-		out := p.ok(append(args, "--json")...)
-		require.NoError(t, json.Unmarshal([]byte(out), &v), "%v", args)
-		for field := range fields(v) {
-			assert.True(t, documented[name][field], "%v prints %q, which docs/json.md does not tell", args,
-				field)
-		}
-		assert.NotEmpty(t, fields(v), "%v", args)
-	}
-}
-
-// fields returns the names of all fields of a document,
-// but for maps whose keys are data.
-func fields(v any) map[string]bool {
-	found := map[string]bool{}
-	switch v := v.(type) {
-	case map[string]any:
-		for name, value := range v {
-			found[name] = true
-			if name == "milliseconds" {
-				continue
-			}
-			for inner := range fields(value) {
-				found[inner] = true
-			}
-		}
-	case []any:
-		for _, item := range v {
-			for inner := range fields(item) {
-				found[inner] = true
-			}
-		}
-	}
-	return found
 }

@@ -26,6 +26,12 @@ import (
 // program is the path of the built program.
 var program string
 
+// What is waited for comes soon, but on a machine that is busy elsewhere.
+const (
+	patience = 30 * time.Second
+	tick     = 10 * time.Millisecond
+)
+
 func TestMain(m *testing.M) {
 	folder, err := os.MkdirTemp("", "orilla-test-")
 	if err == nil {

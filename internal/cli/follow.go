@@ -381,7 +381,7 @@ func (a *followCmd) setPause(ctx context.Context, o *followOptions) error {
 	case err != nil:
 		return err
 	case a.JSON:
-		return a.Document(map[string]any{"site": s.site, "paused": o.pause})
+		return a.Document(view.PausedReport{Site: s.site, Paused: o.pause})
 	case o.pause:
 		a.Print("automatic builds of %s are %s until %s; deploys by hand go on", s.site,
 			console.Warn("paused"), console.Accent("orilla follow --resume"))

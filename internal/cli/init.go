@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/view"
 )
 
 // initOptions are what orilla init takes; what is not given is guessed from the
@@ -160,9 +161,8 @@ func (a *initCmd) writeConfig(file, site string, guess project.Guess, text strin
 		return nil
 	}
 	if a.JSON {
-		return a.Document(map[string]any{"file": file, "site": site, "prepare": guess.Prepare,
-			"run": guess.Run, "output": guess.Output,
-			"notes": guess.Notes})
+		return a.Document(view.InitReport{File: file, Site: site, Prepare: listed(guess.Prepare),
+			Run: listed(guess.Run), Output: guess.Output, Notes: listed(guess.Notes)})
 	}
 
 	a.Note("%s %s", console.Good("wrote"), file)
@@ -249,3 +249,6 @@ func splitSteps(text string) []string {
 	}
 	return steps
 }
+
+// listed returns a list that is [] in JSON if it is empty, and not null.
+func listed(list []string) []string { return append([]string{}, list...) }

@@ -69,7 +69,7 @@ func (a *openCmd) open(ctx context.Context, site, what string, show bool) error 
 	}
 
 	if a.JSON {
-		return a.Document(map[string]any{"address": address, "edge_nodes": len(nodes)})
+		return a.Document(view.OpenReport{Address: address, EdgeNodes: len(nodes)})
 	}
 	a.Print("%s", console.Accent(address))
 	view.HintEdge(a.Console, nodes)

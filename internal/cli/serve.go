@@ -218,8 +218,8 @@ func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener
 	files, rules := bench.Counts()
 	if a.JSON {
 		//nolint:errcheck // nobody to tell
-		a.Line(map[string]any{"kind": "serving", "address": address, "files": files, "rules": rules,
-			"environment": o.environment})
+		a.Line(view.ServeEvent{Kind: "serving", Address: address, Files: &files, Rules: rules,
+			Environment: o.environment})
 	} else {
 		about := []string{console.Count(int64(files), "file", "files"),
 			console.Count(int64(rules), "rule", "rules")}
@@ -348,7 +348,7 @@ func (r *benchReport) Building(why string) {
 		why = "because of " + why
 	}
 	r.why = why
-	r.say("building", map[string]any{"why": why})
+	r.say(view.ServeEvent{Kind: "building", Why: why})
 	if !r.app.ErrTerm && !r.app.JSON {
 		r.app.Note("%s %s", console.Strong("building"), console.Faint(why))
 	}
@@ -368,7 +368,8 @@ func (r *benchReport) Line(text string) {
 // Built implements devserver.Reporter.
 func (r *benchReport) Built(took time.Duration) {
 	r.progress.End()
-	r.say("built", map[string]any{"milliseconds": took.Milliseconds()})
+	milliseconds := took.Milliseconds()
+	r.say(view.ServeEvent{Kind: "built", Milliseconds: &milliseconds})
 	if !r.app.JSON {
 		r.app.Note("%s in %s  %s", console.Good("built"), console.Took(took), console.Faint(r.why))
 	}
@@ -380,7 +381,7 @@ func (r *benchReport) Shown(changed []string, ruled bool) {
 		r.started = true
 		return
 	}
-	r.say("shown", map[string]any{"changed": changed, "rules": ruled})
+	r.say(view.ServeEvent{Kind: "shown", Changed: changed, Rules: ruled})
 	if r.app.JSON {
 		return
 	}
@@ -409,7 +410,7 @@ func (r *benchReport) Refused(found finding.List) {
 		if found == nil {
 			found = finding.List{}
 		}
-		r.say("refused", map[string]any{"findings": found})
+		r.say(view.ServeEvent{Kind: "refused", Findings: &found})
 		return
 	}
 
@@ -432,7 +433,7 @@ func (r *benchReport) Failed(err error) {
 	if r.progress != nil {
 		r.progress.End()
 	}
-	r.say("failed", map[string]any{"text": err.Error(), "code": fault.Code(err)})
+	r.say(view.ServeEvent{Kind: "failed", Text: err.Error(), Code: fault.Code(err)})
 	if r.app.JSON {
 		return
 	}
@@ -452,9 +453,8 @@ func (r *benchReport) Failed(err error) {
 func (r *benchReport) Notice(notice fault.Notice) { r.app.Notice(notice) }
 
 // say writes a line of JSON.
-func (r *benchReport) say(kind string, about map[string]any) {
+func (r *benchReport) say(event view.ServeEvent) {
 	if r.app.JSON {
-		about["kind"] = kind
-		r.app.Line(about) //nolint:errcheck // nobody to tell
+		r.app.Line(event) //nolint:errcheck // nobody to tell
 	}
 }

@@ -133,7 +133,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	nothing := planned.Objects+planned.Builds+len(planned.Releases) == 0
 	if o.dryRun || nothing {
 		if a.JSON {
-			return a.Document(view.PruneReport{Pruned: planned, DryRun: o.dryRun})
+			return a.Document(view.NewPruneReport(planned, o.dryRun))
 		}
 		if o.dryRun {
 			a.Note("%s", console.Faint("nothing was done: --dry-run"))
@@ -168,7 +168,7 @@ func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan 
 		return view.Unprunable(a.Console, store, err)
 	}
 
-	return a.Result(view.PruneReport{Pruned: done, DryRun: false}, func() {
+	return a.Result(view.NewPruneReport(done, false), func() {
 		view.PrintRemoved(a.Console, done)
 	})
 }

@@ -246,6 +246,12 @@ type PruneReport struct {
 	DryRun bool `json:"dry_run,omitempty"`
 }
 
+// NewPruneReport makes the report of a prune, or of what one would do.
+func NewPruneReport(p maintenance.Pruned, dryRun bool) PruneReport {
+	p.Releases = append([]maintenance.GoneRelease{}, p.Releases...) // an empty list, and not null
+	return PruneReport{p, dryRun}
+}
+
 // PrintVerified writes what is damaged, and what depends on it, live things
 // first.
 func PrintVerified(c *console.Console, found maintenance.Verified, took time.Duration, from string) {
