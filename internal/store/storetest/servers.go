@@ -171,6 +171,9 @@ func StartSSH(folder, limits string) (*SSHServer, error) {
 			"PidFile=none", "StrictModes=no", "UsePAM=no", "PasswordAuthentication=no",
 			"KbdInteractiveAuthentication=no", "PermitRootLogin=yes",
 			"MaxStartups=200", "Subsystem=sftp " + in("serve"), "LogLevel=ERROR",
+			// bash reads the user's ~/.bashrc for sshd, unless it is not the
+			// first shell: what lies there can take seconds, and hang.
+			"SetEnv=SHLVL=9",
 		}
 
 		args := []string{"-D", "-e", "-f", "/dev/null"}
