@@ -288,7 +288,7 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 20*time.Second,
 		20*time.Millisecond)
 	assert.Contains(t, p.ok("cancel", "build:2"), "cancelled")
-	assert.Error(t, deploy.Wait())
+	require.Error(t, deploy.Wait())
 	assert.Contains(t, notes.String(), "cancelled by ")
 	assert.Equal(t, "cancelled", p.builds()[0].State)
 	assert.Equal(t, "production:1", document[[]struct{ Entry string }](p, "history")[0].Entry)
@@ -371,7 +371,7 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 	p.ok("deploy", "--to", "staging")
 	before := p.objects()
 	p.ok("promote", "staging", "--to", "production")
-	assert.Equal(t, len(before["objects"]), len(p.objects()["objects"]), "nothing is uploaded")
+	assert.Len(t, p.objects()["objects"], len(before["objects"]), "nothing is uploaded")
 	rows := document[struct {
 		Environments []struct{ Environment, Release, Kind string }
 	}](p, "status").Environments
@@ -429,7 +429,7 @@ func TestTheScriptForCI(t *testing.T) {
 	other := filepath.Join(t.TempDir(), "other")
 	require.NoError(t, os.WriteFile(other, []byte("something else"), 0o755))
 	said, err := run("file://" + other)
-	assert.Error(t, err)
+	require.Error(t, err)
 	assert.Contains(t, said, "checksum differs")
 	said, err = run("file://" + program)
 	require.NoError(t, err, said)
@@ -447,7 +447,7 @@ func TestTheScriptForCI(t *testing.T) {
 	proposed := change.commit("Proposed", map[string]string{"page.html": "proposed"})
 	change.git("checkout", "-q", "--detach")
 	said, err = script(change, "proposed-build.sh", "file://"+program, "AWS_SECRET_ACCESS_KEY=x")
-	assert.Error(t, err)
+	require.Error(t, err)
 	assert.Contains(t, said, "AWS_SECRET_ACCESS_KEY is set")
 	said, err = script(change, "proposed-build.sh", "file://"+program)
 	require.NoError(t, err, said)

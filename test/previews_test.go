@@ -111,7 +111,7 @@ func TestAPromotionChangesNoByte(t *testing.T) {
 		shown, body := answers(t, address, host, path, nil)
 		live, same := answers(t, address, "corvane.localhost", path, nil)
 		assert.Equal(t, shown.StatusCode, live.StatusCode, path)
-		assert.True(t, body == same, "%s: %d and %d bytes", path, len(body), len(same))
+		assert.Equal(t, body, same, "%s: %d and %d bytes", path, len(body), len(same))
 		for _, one := range []*http.Response{shown, live} {
 			for _, field := range []string{"Date", "Orilla-Release", "X-Robots-Tag"} {
 				one.Header.Del(field)
@@ -201,6 +201,7 @@ func TestWhatIsWaitedForDecides(t *testing.T) {
 
 // nodeOf returns the name of the one edge node.
 func nodeOf(t *testing.T, p *place) string {
+	t.Helper()
 	nodes := document[struct {
 		EdgeNodes []struct{ Node string } `json:"edge_nodes"`
 	}](p, "status").EdgeNodes
@@ -429,7 +430,7 @@ func TestPasswordsAndLinks(t *testing.T) {
 	assert.Contains(t, p.ok("preview", "share", "winter", "--revoke"), "1 link")
 	require.Eventually(t, func() bool {
 		response, _ = answers(t, address, "winter.preview.corvane.localhost", "/", cookie)
-		return response.StatusCode == 401
+		return response.StatusCode == http.StatusUnauthorized
 	}, 5*time.Second, 5*time.Millisecond)
 	p.fails(3, "--yes", "password", "previews", "--remove")
 	p.ok("password", "previews", "--remove", "--yes")

@@ -49,7 +49,7 @@ func TestRulesAreContentAndNeedNoBuild(t *testing.T) {
 	assert.Equal(t, map[string]int{"redirect": 1}, first.Rules)
 	assert.Equal(t, 1, first.Expectations)
 	answers := func(path string) string {
-		request, err := http.NewRequestWithContext(t.Context(), "GET", "http://"+address+path, nil)
+		request, err := http.NewRequestWithContext(t.Context(), http.MethodGet, "http://"+address+path, nil)
 		require.NoError(t, err)
 		request.Host = "corvane.localhost"
 		response, err := http.DefaultTransport.RoundTrip(request)
@@ -363,7 +363,7 @@ func TestServeInFrontOfADevelopmentServer(t *testing.T) {
 		if err == nil {
 			response.Body.Close() //nolint:errcheck // it is asked again
 		}
-		return err == nil && response.StatusCode == 200
+		return err == nil && response.StatusCode == http.StatusOK
 	}, 30*time.Second, 20*time.Millisecond)
 	status, body := get(t, front, "", "/")
 	assert.Equal(t, 200, status)

@@ -40,10 +40,12 @@ type elsewhere struct {
 // servers are the kinds of store elsewhere, each on a real server.
 var servers = map[string]func(t *testing.T) elsewhere{
 	"ssh": func(t *testing.T) elsewhere {
+		t.Helper()
 		s := storetest.SSH(t, "")
 		return elsewhere{s.Store("corvane"), filepath.Join(s.Folder, "corvane"), s.Stop, s.Start, nil}
 	},
 	"s3": func(t *testing.T) elsewhere {
+		t.Helper()
 		s := storetest.S3(t)
 		address := s.Store("corvane", "")
 		config, err := s3.Parse(address, func(string) string { return "" })
@@ -59,6 +61,7 @@ var servers = map[string]func(t *testing.T) elsewhere{
 }
 
 func onServers(t *testing.T, run func(t *testing.T, p *place, store elsewhere)) {
+	t.Helper()
 	for name, start := range servers {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -89,6 +92,7 @@ type verified struct {
 func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
+		t.Helper()
 		use := func(args ...string) []string { return append(args, "--store", store.address) }
 		p.commit("First sailing",
 			map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nstore: " + store.address +
@@ -284,6 +288,7 @@ func (p *place) whole(store string) verified {
 func TestKilledDeploysElsewhere(t *testing.T) {
 	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
+		t.Helper()
 		p.ok("store", "init", store.address)
 		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
 			"--store", store.address}
@@ -371,6 +376,7 @@ func TestDeploysOnBadDays(t *testing.T) {
 func TestDeployersAndAPruner(t *testing.T) {
 	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
+		t.Helper()
 		p.ok("store", "init", store.address)
 		p.write(map[string]string{"orilla.yaml": "site: corvane\nstore: " + store.address +
 			"\nretention: {releases: 1, younger_than: 1s}\nassets: {keep: 0s}\n"})
@@ -431,6 +437,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 func TestAnInterruptedUploadGoesOn(t *testing.T) {
 	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
+		t.Helper()
 		p.ok("store", "init", store.address)
 		large := make([]byte, 70<<20)
 		random := rand.NewChaCha8([32]byte{2})
@@ -475,6 +482,7 @@ func TestAnInterruptedUploadGoesOn(t *testing.T) {
 func TestAServerThatVanishes(t *testing.T) {
 	t.Parallel()
 	onServers(t, func(t *testing.T, p *place, store elsewhere) {
+		t.Helper()
 		p.ok("store", "init", store.address)
 		deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes",
 			"--store", store.address}

@@ -74,6 +74,7 @@ type stage struct {
 const canary = "canary-of-the-harbour-master"
 
 func newStage(t *testing.T, name string) *stage {
+	t.Helper()
 	p := newPlace(t)
 	s := &stage{place: p, outside: filepath.Join(t.TempDir(), "outside"),
 		home:        filepath.Join(t.TempDir(), "person"),
@@ -111,6 +112,7 @@ const endOfPage = "; } >out/index.html 2>&1; exit 0"
 func (s *stage) attacks() map[string]attack {
 	nothing := func(secrets ...string) func(*testing.T, buildRow, string) {
 		return func(t *testing.T, run buildRow, page string) {
+			t.Helper()
 			assert.Equal(t, "succeeded", run.State, run.Why)
 			for _, secret := range secrets {
 				assert.NotContains(t, page, secret)
@@ -120,6 +122,7 @@ func (s *stage) attacks() map[string]attack {
 	}
 	refused := func(why string) func(*testing.T, buildRow, string) {
 		return func(t *testing.T, run buildRow, page string) {
+			t.Helper()
 			assert.Equal(t, "failed", run.State)
 			assert.Contains(t, run.Why, why)
 			assert.Empty(t, page)
@@ -138,6 +141,7 @@ func (s *stage) attacks() map[string]attack {
 			check: nothing("sees")},
 		"agent": {script: pageOfAll + `echo "agent ${SSH_AUTH_SOCK:-none}"; echo looked` + endOfPage,
 			check: func(t *testing.T, run buildRow, page string) {
+				t.Helper()
 				nothing()(t, run, page)
 				assert.Contains(t, page, "agent none")
 			}},
@@ -177,6 +181,7 @@ func (s *stage) attacks() map[string]attack {
 			`/canary out/canary.txt` + endOfPage, check: refused("output")},
 		"tree-is-a-link": {script: `cd .. && mv tree other && ln -s ` + s.outside + ` tree; exit 0`,
 			check: func(t *testing.T, run buildRow, page string) {
+				t.Helper()
 				assert.Equal(t, "failed", run.State)
 				assert.Empty(t, page)
 			}},
@@ -192,6 +197,7 @@ func (s *stage) attacks() map[string]attack {
 		"outlives-its-build": {script: pageOfAll +
 			`perl -MPOSIX -e 'if(!fork){POSIX::setsid();if(!fork){%ENV=();$0="tide-stray";exec "sleep","4711"}exit}'; sleep 0.2; echo looked` + endOfPage, check: nothing()},
 		"kills-its-keeper": {script: `perl -MPOSIX -e 'if(!fork){POSIX::setsid();%ENV=();exec "sleep","4711"}'; kill -9 $PPID; sleep 2; exit 1`, check: func(t *testing.T, run buildRow, _ string) {
+			t.Helper()
 			assert.Equal(t, "failed", run.State)
 		}},
 		"fills-the-disk": {script: `mkdir -p out; head -c 2000000000 /dev/zero >out/zero.html`,
@@ -203,6 +209,7 @@ func (s *stage) attacks() map[string]attack {
 		"signals-the-follower": {open: true, script: pageOfAll +
 			`for s in STOP KILL; do kill -$s -1; done; echo looked` + endOfPage, check: func(t *testing.T,
 			run buildRow, _ string) {
+			t.Helper()
 			assert.NotEqual(t, "running", run.State)
 		}},
 		"secret-in-base64": {script: pageOfAll +
@@ -726,12 +733,14 @@ func TestPartnersThatDoNotWork(t *testing.T) {
 	}{
 		"bubblewrap fails": {"bwrap", "#!/bin/sh\necho 'bwrap: no namespaces for you' >&2\nexit 1\n",
 			func(t *testing.T, p *place, out, notes string, status int) {
+				t.Helper()
 				assert.Equal(t, 3, status)
 				assert.Contains(t, out+notes, "no namespaces for you")
 				assert.Len(t, p.builds(), 1, "it was not begun")
 			}},
 		"pasta never comes to an end": {"pasta", "#!/bin/sh\nexec sleep 4713\n",
 			func(t *testing.T, p *place, _, notes string, status int) {
+				t.Helper()
 				assert.Zero(t, status)
 				assert.Contains(t, notes, "isolated builds have no network")
 				for _, run := range p.builds() {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/http"
 	"net/netip"
 	"sync"
 	"syscall"
@@ -218,7 +219,7 @@ func (a *app) tell(event httpanswer.Event) {
 			by += "   " + console.Accent(event.Rule)
 		}
 		method := ""
-		if event.Method != "GET" {
+		if event.Method != http.MethodGet {
 			method = event.Method + " "
 		}
 		a.Print("%s  %s %s%s%s  %s", when, view.StatusText(event.Status), method, event.Host, event.Path, by)

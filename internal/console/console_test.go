@@ -9,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/colorprofile"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
@@ -100,11 +101,11 @@ func TestNobodyIsAskedWithoutATerminal(t *testing.T) {
 	t.Parallel()
 	c, _, _ := plain()
 	_, err := c.Confirm(t.Context(), "?", "", true)
-	assert.ErrorIs(t, err, console.ErrNobody)
+	require.ErrorIs(t, err, console.ErrNobody)
 	_, err = c.Input(t.Context(), "?", "", "", nil)
-	assert.ErrorIs(t, err, console.ErrNobody)
+	require.ErrorIs(t, err, console.ErrNobody)
 	_, err = c.Select(t.Context(), "?", "", []string{"a"})
-	assert.ErrorIs(t, err, console.ErrNobody)
+	require.ErrorIs(t, err, console.ErrNobody)
 	p := c.Bytes("upload", 10) // shows nothing, and does no harm
 	p.Text("x")
 	p.At(5)

@@ -25,6 +25,7 @@ import (
 // besideSide is a side whose files are in a store.
 func besideSide(t *testing.T, store *memory.Store, label, text string, files map[string]string,
 ) devserver.BesideSide {
+	t.Helper()
 	program, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
 		rules.Options{Upstreams: []string{"harbour"}})
 	require.Empty(t, found)

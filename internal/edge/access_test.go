@@ -45,6 +45,7 @@ func looking(to *journal.Looking) journal.Decide {
 // password returns a hash that costs little: what hashes
 // cost is not tested here.
 func password(t *testing.T, text string) string {
+	t.Helper()
 	hash, err := bcrypt.GenerateFromPassword([]byte(text), bcrypt.MinCost)
 	require.NoError(t, err)
 	return string(hash)
@@ -169,7 +170,7 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	entry = w.decide("preview.winter", looking(&journal.Looking{Password: hash}))
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("HEAD", host, "/winter/", by)
-		return r.StatusCode == 401
+		return r.StatusCode == http.StatusUnauthorized
 	}, 5*time.Second, time.Millisecond, "it was taken back")
 }
 
@@ -192,7 +193,7 @@ func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 		digits} {
 		require.Eventually(t, func() bool {
 			r, _ := w.ask("GET", host, "/", map[string]string{"Via": "x"})
-			return r.StatusCode == 401
+			return r.StatusCode == http.StatusUnauthorized
 		}, 5*time.Second, time.Millisecond, host)
 		r, body := w.ask("GET", host, "/", with("kittiwake"))
 		assert.Equal(t, 200, r.StatusCode, host)
@@ -248,7 +249,7 @@ func TestAPasswordThatCameBeforeARelease(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, body := w.ask("GET", "winter.preview.corvane.localhost", "/", nil)
 		require.NotContains(t, body, "kraken")
-		return r.StatusCode == 401
+		return r.StatusCode == http.StatusUnauthorized
 	}, 10*time.Second, time.Millisecond)
 	r, body := w.ask("GET", "winter.preview.corvane.localhost", "/", with("kittiwake"))
 	assert.Equal(t, 200, r.StatusCode)
@@ -281,7 +282,7 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 		journal.Remove(journal.Ended{Reason: journal.Merged, Into: "production"}, "follow", "x", ""))
 	require.Eventually(t, func() bool {
 		r, body = w.ask("GET", host, "/fares", nil)
-		return r.StatusCode == 410
+		return r.StatusCode == http.StatusGone
 	}, 5*time.Second, time.Millisecond)
 	assert.Contains(t, body, "The branch winter was merged.")
 	assert.Contains(t, body, `<a href="https://www.corvane.example/">`)

@@ -323,7 +323,7 @@ func TestHosts(t *testing.T) {
 		noindex := r.Header.Get("X-Robots-Tag") == "noindex"
 		production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path,
 			"/staging") || strings.HasSuffix(test.path, "/stagings")
-		if r.StatusCode == 200 {
+		if r.StatusCode == http.StatusOK {
 			assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host,
 				test.path)
 		}
@@ -361,11 +361,11 @@ func TestActivationsAreAtomic(t *testing.T) {
 				response, page := w.ask("GET", "corvane.localhost", "/", nil)
 				version, rest, _ := strings.Cut(page, " ")
 				name, filler, _ := strings.Cut(rest, " ")
-				if response.StatusCode != 200 || filler != strings.Repeat(version, 50_000) {
+				if response.StatusCode != http.StatusOK || filler != strings.Repeat(version, 50_000) {
 					t.Errorf("a page that is not whole: %d, %d bytes", response.StatusCode, len(page))
 				}
 				response, asset := w.ask("GET", "corvane.localhost", name, nil)
-				if response.StatusCode != 200 || asset != strings.Repeat("asset of "+version+" ", 20_000) {
+				if response.StatusCode != http.StatusOK || asset != strings.Repeat("asset of "+version+" ", 20_000) {
 					t.Errorf("page %s, asset %s: %d, %.20q", version, name, response.StatusCode, asset)
 				}
 				mutex.Lock()
@@ -392,7 +392,7 @@ func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
 	long := strings.Repeat("0123456789abcdef", 3<<20) // 48 MB: more than sockets hold
 	first := w.put(map[string]string{"index.html": "1", "film.bin": long}, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", first))
-	request, err := http.NewRequest("GET", w.server.URL+"/film.bin", nil)
+	request, err := http.NewRequest(http.MethodGet, w.server.URL+"/film.bin", nil)
 	require.NoError(t, err)
 	request.Host = "corvane.localhost"
 	response, err := http.DefaultTransport.RoundTrip(request)
@@ -433,7 +433,7 @@ func TestDamageIsNeverServed(t *testing.T) {
 		assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
 		assert.Empty(t, r.Header.Get("ETag"))
 	}
-	r, err := http.NewRequest("GET", w.server.URL+"/film.bin", nil)
+	r, err := http.NewRequest(http.MethodGet, w.server.URL+"/film.bin", nil)
 	require.NoError(t, err)
 	r.Host = "corvane.localhost"
 	response, err := http.DefaultTransport.RoundTrip(r)
@@ -660,7 +660,7 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 		require.Eventually(t, func() bool {
 			r,
 				_ := w.ask("GET", host, "/fares", nil)
-			return r.StatusCode != 200
+			return r.StatusCode != http.StatusOK
 		}, 5*time.Second,
 			5*time.Millisecond, host)
 	}

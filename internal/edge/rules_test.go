@@ -47,6 +47,7 @@ var loopback = httpanswer.Reach{Networks: []netip.Prefix{netip.MustParsePrefix("
 // upstream answers with the request line and, as a field,
 // the headers that it got.
 func upstream(t *testing.T) *httptest.Server {
+	t.Helper()
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Saw", fmt.Sprintf("host=%s forwarded=%s xff=%s xhost=%s te=%s auth=%s", r.Host,
 			r.Header.Get("Forwarded"), r.Header.Get("X-Forwarded-For"),
@@ -80,7 +81,7 @@ func TestCases(t *testing.T) {
 	w.activateWith("preview.winter", id, journal.DocumentContent{Upstreams: upstreams})
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
-		return r.StatusCode == 200
+		return r.StatusCode == http.StatusOK
 	}, 5*time.Second, time.Millisecond)
 
 	folder := t.TempDir()
@@ -124,7 +125,7 @@ func TestCases(t *testing.T) {
 				require.Eventually(t, func() bool {
 					r,
 						_ := w.ask("GET", c.Host, "/fares", nil)
-					return r.StatusCode == 200
+					return r.StatusCode == http.StatusOK
 				}, 5*time.Second,
 					time.Millisecond)
 				defer func() {
@@ -158,7 +159,7 @@ func TestCases(t *testing.T) {
 				response.Body.Close() //nolint:errcheck // read
 				assert.Equal(t, c.Status, response.StatusCode, name)
 				assert.Equal(t, c.Location, response.Header.Get("Location"), name)
-				if c.File != "" && c.Method != "HEAD" {
+				if c.File != "" && c.Method != http.MethodHead {
 					assert.Equal(t, c.File, string(body), name)
 				}
 				if c.Upstream != "" {
@@ -208,7 +209,7 @@ func TestUpstreamsSeeFreshFieldsAndTheirOwnHost(t *testing.T) {
 		w.Header().Set("Server", "secret")
 		w.Header().Set("Keep-Alive", "timeout=5")
 		w.Header().Set("Location", "http://"+r.Host+"/base/v1/tides?x=1")
-		w.WriteHeader(303)
+		w.WriteHeader(http.StatusSeeOther)
 	})
 	r, _ := w.ask("POST", "corvane.localhost", "/api/tides", map[string]string{
 		"Forwarded": "for=evil", "X-Forwarded-For": "6.6.6.6", "X-Forwarded-Host": "evil.example",
@@ -242,7 +243,7 @@ func TestUpstreamsStreamBothWays(t *testing.T) {
 		}
 	})
 	read, write := io.Pipe()
-	request, err := http.NewRequest("POST", w.server.URL+"/api/talk", read)
+	request, err := http.NewRequest(http.MethodPost, w.server.URL+"/api/talk", read)
 	require.NoError(t, err)
 	request.Host = "corvane.localhost"
 	go io.WriteString(write, "one\n") //nolint:errcheck // the test tells
@@ -266,7 +267,7 @@ func TestWebsocketsPass(t *testing.T) {
 	t.Parallel()
 	w := passing(t, apiRule, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("Upgrade") != "websocket" {
-			http.Error(w, "no", 400)
+			http.Error(w, "no", http.StatusBadRequest)
 			return
 		}
 		conn, buffered, err := http.NewResponseController(w).Hijack()
@@ -538,7 +539,7 @@ header   /{rest:all}      x-robots-tag: all
 	w.activate("preview.winter", id)
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
-		return r.StatusCode == 200
+		return r.StatusCode == http.StatusOK
 	}, 5*time.Second, time.Millisecond)
 	of := id.String()[:12] + ".release.corvane.localhost"
 	for host, want := range map[string]string{"corvane.localhost": "/production", of: "/release",

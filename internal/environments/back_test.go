@@ -23,6 +23,7 @@ import (
 )
 
 func version(t *testing.T, store storage.Store, n, v int) release.ID {
+	t.Helper()
 	put := func(data []byte) digest.Digest {
 		d := digest.Of(data)
 		if err := store.Create(t.Context(), d.Key(), data); err != nil {
@@ -55,6 +56,7 @@ func version(t *testing.T, store storage.Store, n, v int) release.ID {
 }
 
 func goBack(t *testing.T, store storage.Store, dryRun bool) (environments.Back, error) {
+	t.Helper()
 	s, err := environments.NewOperator(t.Context(), &site.Project{}, store, "corvane", "command", "rollback")
 	require.NoError(t, err)
 	defer s.Close(t.Context())

@@ -27,6 +27,7 @@ type frozen struct {
 }
 
 func newFrozen(t *testing.T) *frozen {
+	t.Helper()
 	f := &frozen{t: t, store: &memory.Store{}, noon: time.Now().Add(-time.Hour).UTC().
 		Truncate(time.Millisecond)}
 	for v := range 3 {

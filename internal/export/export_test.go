@@ -117,6 +117,7 @@ func TestAnExportThatFailsLeavesNothing(t *testing.T) {
 }
 
 func readTree(t *testing.T) func(string) map[string]string {
+	t.Helper()
 	return func(root string) map[string]string {
 		found := map[string]string{}
 		require.NoError(t, filepath.WalkDir(root, func(path string, entry fs.DirEntry, err error) error {
@@ -133,6 +134,7 @@ func readTree(t *testing.T) func(string) map[string]string {
 }
 
 func readZip(t *testing.T) func(string) map[string]string {
+	t.Helper()
 	return func(name string) map[string]string {
 		archive, err := zip.OpenReader(name)
 		require.NoError(t, err)
@@ -150,6 +152,7 @@ func readZip(t *testing.T) func(string) map[string]string {
 }
 
 func readTar(t *testing.T, compressed bool) func(string) map[string]string {
+	t.Helper()
 	return func(name string) map[string]string {
 		file, err := os.Open(name)
 		require.NoError(t, err)

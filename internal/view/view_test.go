@@ -64,6 +64,7 @@ func lines(text string) []string {
 func ago(d time.Duration) *time.Time { t := now.Add(-d); return &t }
 
 func id(t *testing.T, digit string) release.ID {
+	t.Helper()
 	parsed, err := release.ParseID(strings.Repeat(digit, 64))
 	require.NoError(t, err)
 	return parsed
@@ -304,7 +305,7 @@ func TestAStoreThatCannotBePrunedIsExplained(t *testing.T) {
 	store := &memory.Store{}
 	other := errors.New("no such host")
 	require.ErrorIs(t, view.Unprunable(nil, store, other), other)
-	assert.ErrorContains(t, view.Unprunable(nil, store, maintenance.ErrBusy), "somebody else is removing")
+	require.ErrorContains(t, view.Unprunable(nil, store, maintenance.ErrBusy), "somebody else is removing")
 	assert.ErrorContains(t, view.Unprunable(nil, store, storage.ErrNotFound), "nothing was removed")
 }
 

@@ -40,6 +40,7 @@ func TestPasswords(t *testing.T) {
 
 // hashOf returns a hash that costs little: what hashes cost is not tested here.
 func hashOf(t *testing.T, password string) string {
+	t.Helper()
 	hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
 	require.NoError(t, err)
 	return string(hash)

@@ -54,7 +54,7 @@ func TestSplit(t *testing.T) {
 	} {
 		p, repeated, err := address.Split(text)
 		if want.err != nil {
-			assert.ErrorIs(t, err, want.err, "%q", text)
+			require.ErrorIs(t, err, want.err, "%q", text)
 			continue
 		}
 		require.NoError(t, err, "%q", text)

@@ -91,7 +91,7 @@ func TestNumbersAreTakenOnceWhoeverBegins(t *testing.T) {
 	found, err := runs.Back(t.Context(), last, 0, func(run builds.Run) bool { return run.Number > 30 })
 	require.NoError(t, err)
 	require.Len(t, found, 50)
-	assert.EqualValues(t, []int64{80, 31}, []int64{found[0].Number, found[49].Number}, "the newest first")
+	assert.Equal(t, []int64{80, 31}, []int64{found[0].Number, found[49].Number}, "the newest first")
 	found, err = runs.Back(t.Context(), 75, 5, func(builds.Run) bool { return true })
 	require.NoError(t, err)
 	assert.Len(t, found, 5)

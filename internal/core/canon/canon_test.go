@@ -25,7 +25,7 @@ func TestUnmarshalTakesOneSpelling(t *testing.T) {
 	for _, other := range []string{`{"b":"é","a":1}`, `{"a": 1,"b":"é"}`, `{"a":1,"b":"\u00e9"}`,
 		`{"A":1,"b":"é"}`, `{"a":1,"a":1,"b":"é"}`, `{"a":1}`, `{"a":1,"b":"é","c":""}`} {
 		r = record{}
-		assert.ErrorIs(t, canon.Unmarshal([]byte(other), &r), canon.ErrNotCanonical, other)
+		require.ErrorIs(t, canon.Unmarshal([]byte(other), &r), canon.ErrNotCanonical, other)
 	}
 	for _, other := range []string{`{"a":1,"b":"","d":0}`, `{"a":1,"b":""}{}`, `{"a":1`, ``} {
 		assert.Error(t, canon.Unmarshal([]byte(other), &r), other)

@@ -179,7 +179,7 @@ func TestTheRulesOfTheCasesHaveNoErrors(t *testing.T) {
 			errors = append(errors, f.Code+" "+f.Text)
 		}
 	}
-	assert.Equal(t, 2, len(errors), "a rewrite to nothing, and a redirect to a page elsewhere: %v", errors)
+	assert.Len(t, errors, 2, "a rewrite to nothing, and a redirect to a page elsewhere: %v", errors)
 }
 
 // BenchmarkRules checks n rules against as many files; its

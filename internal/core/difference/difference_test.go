@@ -154,7 +154,7 @@ func TestLines(t *testing.T) {
 	for path, want := range map[string]error{"b.png": difference.ErrBinary, "nowhere": difference.ErrNowhere,
 		"big.txt": difference.ErrLarge} {
 		_, err := difference.Text(t.Context(), before, after, path, path)
-		assert.ErrorIs(t, err, want, path)
+		require.ErrorIs(t, err, want, path)
 	}
 	text, err = difference.Text(t.Context(), before, before, "a.html", "a.html")
 	require.NoError(t, err)

@@ -24,7 +24,7 @@ func TestADigestHasOneSpelling(t *testing.T) {
 	for _, text := range []string{"", empty[:63], empty + "0", strings.ToUpper(empty),
 		strings.Replace(empty, "e", "g", 1), " " + empty[1:]} {
 		_, err := digest.Parse(text)
-		assert.Error(t, err, "%q", text)
+		require.Error(t, err, "%q", text)
 	}
 	var list []digest.Digest
 	require.NoError(t, json.Unmarshal([]byte(`["`+empty+`",""]`), &list))

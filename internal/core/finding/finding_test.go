@@ -62,9 +62,9 @@ func TestTheCaretStandsBelowThePlace(t *testing.T) {
 func TestProblem(t *testing.T) {
 	t.Parallel()
 	var list finding.List
-	assert.NoError(t, list.Problem())
+	require.NoError(t, list.Problem())
 	list.Add(finding.Finding{Level: finding.Warning, Code: "w"})
-	assert.NoError(t, list.Problem(), "warnings are none")
+	require.NoError(t, list.Problem(), "warnings are none")
 	for i := range 25 {
 		f := at(25-i, 1, "text")
 		f.What, f.Next = fmt.Sprint("mistake ", 25-i), fmt.Sprint("do ", 25-i)

@@ -80,10 +80,10 @@ func TestDecodeRefuses(t *testing.T) {
 	}{"another site": {"velley", "production", 1}, "another environment": {"corvane", "staging", 1},
 		"another number": {"corvane", "production", 2}} {
 		_, err := journal.Decode(data, place.site, place.environment, place.number)
-		assert.ErrorIs(t, err, journal.ErrDamaged, name)
+		require.ErrorIs(t, err, journal.ErrDamaged, name)
 	}
 	_, err = journal.Decode(data[:len(data)/2], "corvane", "production", 1)
-	assert.ErrorIs(t, err, journal.ErrDamaged, "torn")
+	require.ErrorIs(t, err, journal.ErrDamaged, "torn")
 	_, err = journal.Decode([]byte(`{"format":3}`), "corvane", "production", 1)
 	assert.ErrorIs(t, err, journal.ErrUnknown)
 }

@@ -1,7 +1,6 @@
 package journal_test
 
 import (
-	"errors"
 	"fmt"
 	"sync"
 	"testing"
@@ -97,6 +96,7 @@ func TestWhoMayLookOutlivesEveryOtherDecision(t *testing.T) {
 }
 
 func deployAgain(t *testing.T, j *journal.Journal) journal.Entry {
+	t.Helper()
 	entry, err := j.Append(t.Context(), journal.Entry{},
 		journal.Activate(journal.Deploy, journal.Move{Release: id("again"), DuringFreezeOK: true}, noon))
 	require.NoError(t, err)
@@ -171,7 +171,7 @@ func TestAFreezeThatEndsByItselfNeedsNoThaw(t *testing.T) {
 		journal.SetAccess(func(journal.Looking) (*journal.Looking, error) { return nil, journal.ErrAlready },
 			"command", "x", ""))
 	var refusal *journal.Refusal
-	require.True(t, errors.As(err, &refusal))
+	require.ErrorAs(t, err, &refusal)
 	assert.EqualValues(t, 3, refusal.Entry.Number)
 }
 

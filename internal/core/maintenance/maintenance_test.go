@@ -224,7 +224,7 @@ func TestPruneLeavesWhatPreviewsShareAndWhatWaits(t *testing.T) {
 		for _, key := range []string{storage.OutcomeKey("corvane", "production", 1),
 			storage.WaitingKey("corvane", "production") + "/" + waits.String()} {
 			_, err := to.Stat(t.Context(), key)
-			assert.NoError(t, err, "a copy brings what is kept beside the journal: %s", key)
+			require.NoError(t, err, "a copy brings what is kept beside the journal: %s", key)
 		}
 		time.Sleep(60 * 24 * time.Hour)
 		prune(t, s.store, maintenance.Policy{})
@@ -291,13 +291,13 @@ func TestPruneSparesWhatIsNeededAgain(t *testing.T) {
 			j := s.journal("production")
 			_, err := j.Append(t.Context(), journal.Entry{},
 				j.Return(t.Context(), journal.Back{To: func(e journal.Entry) bool { return e.Release == old }}))
-			assert.NoError(t, err)
+			require.NoError(t, err)
 			go hold.Drop(t.Context())
 		}, quiet)
 		require.NoError(t, err)
 		assert.True(t, waited)
 		assert.Len(t, done.Releases, 1)
-		assert.Greater(t, done.Spared, 0)
+		assert.Positive(t, done.Spared)
 		assert.True(t, s.has(old))
 		whole(t, s.store)
 	})
@@ -315,7 +315,7 @@ func TestOnePruneAtATime(t *testing.T) {
 	require.NoError(t, err)
 	_, err = plan.CarryOut(t.Context(), nobody, quiet)
 	require.ErrorIs(t, err, maintenance.ErrBusy)
-	assert.ErrorContains(t, err, "Tobias Quill")
+	require.ErrorContains(t, err, "Tobias Quill")
 	require.NoError(t, other.End(t.Context()))
 	_, err = plan.CarryOut(t.Context(), nobody, quiet)
 	require.NoError(t, err)
@@ -560,7 +560,7 @@ func TestRemoveSite(t *testing.T) {
 		assert.Equal(t, []string{"velley"}, listed(t, s.store, storage.SitesKey))
 		time.Sleep(60 * 24 * time.Hour)
 		done := prune(t, s.store, maintenance.Policy{})
-		assert.Greater(t, done.Objects, 0)
+		assert.Positive(t, done.Objects)
 		whole(t, s.store)
 		s.publish("production", day(3), nil) // the name is free
 		whole(t, s.store)

@@ -63,6 +63,7 @@ func TestEachProtectionIsNeeded(t *testing.T) {
 
 // simulate runs the simulation with files that are edited.
 func simulate(t *testing.T, edits []edit) (string, error) {
+	t.Helper()
 	replaced := map[string]string{}
 	for _, e := range edits {
 		original, err := filepath.Abs(e.file)

@@ -341,6 +341,7 @@ func (v *voyage) broken() string {
 
 // sail lets one round happen and returns what is broken after it.
 func sail(t *testing.T, seed uint64, round int, bound time.Duration) (v *voyage, broken string) {
+	t.Helper()
 	synctest.Test(t, func(t *testing.T) {
 		random := rand.New(rand.NewPCG(seed, uint64(round)))
 		ahead := time.Duration(random.IntN(9)-4) * time.Minute

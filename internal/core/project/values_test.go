@@ -148,7 +148,7 @@ func TestMomentsToCome(t *testing.T) {
 	for _, text := range []string{"", "0s", "2026-11-01", "2026-11-01T10:59", "soon", "2026-13-01",
 		"27.12.2026", "2026-12-27T25:00", "-1h"} {
 		_, err := project.ParseMoment(text, now, azores)
-		assert.Error(t, err, "%q", text)
+		require.Error(t, err, "%q", text)
 	}
 	got, err := project.ParseMoment("1h", now.In(azores), nil)
 	require.NoError(t, err)

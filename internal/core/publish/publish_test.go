@@ -215,7 +215,7 @@ func TestUploadNamesBytesByTheirHashAtEverySize(t *testing.T) {
 			part, ok := b.added[object.Key()]
 			require.True(t, ok)
 			require.Equal(t, object, digest.Of(part))
-			require.EqualValues(t, file.PartLength(i), len(part))
+			require.EqualValues(t, len(part), file.PartLength(i))
 			got = append(got, part...)
 		}
 		assert.Equal(t, digest.Of(want), digest.Of(got), file.Path)
@@ -335,7 +335,7 @@ func TestWhatWasUploadedIsCommittedNowAndThen(t *testing.T) {
 		data := bytes.Repeat([]byte{byte(i)}, 100)
 		adders.Go(func() {
 			added, err := rolling.Add(t.Context(), digest.Of(data).Key(), data)
-			assert.NoError(t, err)
+			require.NoError(t, err)
 			assert.True(t, added)
 		})
 	}

@@ -223,7 +223,7 @@ func TestDecodeRootRefuses(t *testing.T) {
 		"something else": {`[]`, release.ErrDamaged},
 	} {
 		_, err := release.DecodeRoot([]byte(test.data), release.ID(digest.Of([]byte(test.data))))
-		assert.ErrorIs(t, err, test.want, name)
+		require.ErrorIs(t, err, test.want, name)
 	}
 	_, err := release.DecodeRoot([]byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1}`),
 		release.ID{})
@@ -234,7 +234,7 @@ func TestBuildRefusesPathsThatNoReleaseCanHave(t *testing.T) {
 	t.Parallel()
 	for _, path := range []string{"", "/a", "a/", "a//b", "./a", "a/../b", "..", "a\x00b", "a\nb", "a\xffb"} {
 		_, err := release.Build([]release.File{file(path, "")}, nil, release.Settings{})
-		assert.ErrorIs(t, err, release.ErrPath, "%q", path)
+		require.ErrorIs(t, err, release.ErrPath, "%q", path)
 	}
 	_, err := release.Build([]release.File{file("a", "1"), file("a", "2")}, nil, release.Settings{})
 	assert.ErrorIs(t, err, release.ErrPath)
@@ -310,10 +310,10 @@ func TestRulesOfARelease(t *testing.T) {
 	assert.Equal(t, text, got)
 	content[objects[0].Digest] = []byte("else")
 	_, err = release.NewReader(index.ID, root, load).Rules(t.Context())
-	assert.ErrorIs(t, err, release.ErrDamaged)
+	require.ErrorIs(t, err, release.ErrDamaged)
 	delete(content, objects[0].Digest)
 	_, err = release.NewReader(index.ID, root, load).Rules(t.Context())
-	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
+	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
 
 	none, objects := release.CutRules(0, nil)
 	assert.Nil(t, none)

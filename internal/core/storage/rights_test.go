@@ -65,7 +65,7 @@ func TestTheTableOfRightsIsTold(t *testing.T) {
 	for _, kind := range storage.Kinds {
 		rows = append(rows, row(kind))
 	}
-	assert.True(t, strings.Contains(string(page), strings.Join(rows, "\n")+"\n\n"),
+	assert.Contains(t, string(page), strings.Join(rows, "\n")+"\n\n",
 		"docs/stores.md should say\n%s", strings.Join(rows, "\n"))
 }
 

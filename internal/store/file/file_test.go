@@ -18,6 +18,7 @@ import (
 func TestContract(t *testing.T) {
 	t.Parallel()
 	storetest.Run(t, storetest.Options{}, func(t *testing.T) (storage.Store, func() storage.Store) {
+		t.Helper()
 		root := filepath.Join(t.TempDir(), "store")
 		store, err := file.Make(root)
 		require.NoError(t, err)

@@ -32,7 +32,7 @@ func TestNamesAreGivenWithoutReplacing(t *testing.T) {
 						assert.NoFileExists(t, from)
 						return
 					}
-					assert.ErrorIs(t, err, fs.ErrExist)
+					require.ErrorIs(t, err, fs.ErrExist)
 					assert.FileExists(t, from)
 				})
 			}

@@ -38,6 +38,7 @@ func TestContract(t *testing.T) {
 	server := storetest.S3(t)
 	storetest.Run(t, storetest.Options{WritesWithoutAsking: true},
 		func(t *testing.T) (storage.Store, func() storage.Store) {
+			t.Helper()
 			address := server.Store(storetest.Name(t), "")
 			return open(t, address), func() storage.Store { return open(t, address) }
 		})
@@ -61,11 +62,12 @@ func TestContractOnABadDay(t *testing.T) {
 	proxy := faulty(t, server.Listen, 0.05)
 	storetest.Run(t, storetest.Options{WritesWithoutAsking: true},
 		func(t *testing.T) (storage.Store, func() storage.Store) {
+			t.Helper()
 			address := server.Store(storetest.Name(t), proxy.Listen)
 			return open(t, address), func() storage.Store { return open(t, address) }
 		})
 	t.Logf("%d requests went wrong, of which %d had succeeded", proxy.Faults.Load(), proxy.Lost.Load())
-	assert.Greater(t, proxy.Lost.Load(), int64(0))
+	assert.Positive(t, proxy.Lost.Load())
 }
 
 // TestALostAnswerIsNotALostRace makes sure that a record whose writing

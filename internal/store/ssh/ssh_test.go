@@ -36,6 +36,7 @@ func TestContract(t *testing.T) {
 	t.Parallel()
 	server := storetest.SSH(t, "")
 	storetest.Run(t, storetest.Options{}, func(t *testing.T) (storage.Store, func() storage.Store) {
+		t.Helper()
 		address := server.Store(storetest.Name(t))
 		return open(t, address), func() storage.Store { return open(t, address) }
 	})
@@ -194,7 +195,7 @@ func TestAKeyWithAPassphraseIsNamed(t *testing.T) {
 	address, _, _ := strings.Cut(server.Store("corvane"), "?")
 	_, err = open(t, address).Get(t.Context(), "a/b")
 	require.ErrorIs(t, err, storage.ErrCredentials)
-	assert.ErrorContains(t, err, "ssh-add")
+	require.ErrorContains(t, err, "ssh-add")
 	key, err := os.ReadFile(server.Key)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "id_ecdsa"), key, 0o600))

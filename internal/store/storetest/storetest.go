@@ -40,6 +40,7 @@ type Options struct {
 // Name returns a name for a store of a test's own:
 // lower-case letters and digits.
 func Name(t *testing.T) string {
+	t.Helper()
 	sum := digest.Of([]byte(t.Name())).String()
 	return "t" + sum[:16]
 }
@@ -49,6 +50,7 @@ func Name(t *testing.T) string {
 func Run(t *testing.T, options Options,
 	open func(t *testing.T) (store storage.Store, again func() storage.Store),
 ) {
+	t.Helper()
 	// batchTaken: a record in a batch whose key is taken is told, and what is
 	// there stays.
 	batchTaken := func(t *testing.T, a, b storage.Store) { batchTaken(t, options, a, b) }
@@ -81,6 +83,7 @@ func Run(t *testing.T, options Options,
 // said holds engines to storage.Error: whoever meets an error far from the
 // store can tell people which operation failed, and on what.
 func said(t *testing.T, store, _ storage.Store) {
+	t.Helper()
 	ctx := t.Context()
 	require.NoError(t, store.Create(ctx, "sites/corvane/claim", []byte("mine")))
 	over, end := context.WithCancel(ctx)
@@ -121,7 +124,7 @@ func said(t *testing.T, store, _ storage.Store) {
 		assert.Equal(t, test.op, failed.Op)
 		assert.Equal(t, test.key, failed.Key, "of %s", test.op)
 		assert.Equal(t, store.Address(), failed.Store)
-		assert.ErrorIs(t, err, test.cause, "of %s", test.op)
+		require.ErrorIs(t, err, test.cause, "of %s", test.op)
 		assert.Equal(t, 1, strings.Count(err.Error(), test.key), "the key is said once: %v", err)
 	}
 }
@@ -129,6 +132,7 @@ func said(t *testing.T, store, _ storage.Store) {
 // created: what one handle has created, another one reads, and what was deleted
 // is gone for both.
 func created(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	ctx := t.Context()
 	_, err := b.Get(ctx, "sites/corvane/claim")
 	require.ErrorIs(t, err, storage.ErrNotFound)
@@ -152,6 +156,7 @@ func created(t *testing.T, a, b storage.Store) {
 // taken: the second writer of a key is told, and the first one's bytes stay,
 // whatever their lengths.
 func taken(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	require.NoError(t, a.Create(t.Context(), "a/1", []byte("first")))
 	require.ErrorIs(t, b.Create(t.Context(), "a/1", []byte("second, longer")), storage.ErrExists)
 	data, err := a.Get(t.Context(), "a/1")
@@ -162,6 +167,7 @@ func taken(t *testing.T, a, b storage.Store) {
 // raced lets sixteen writers create one key, again and again. All correctness
 // of journals rests on there being one winner each time.
 func raced(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	for round := range 20 {
 		var winners atomic.Int32
 		var won atomic.Value
@@ -191,6 +197,7 @@ func raced(t *testing.T, a, b storage.Store) {
 // whole reads keys while they are created and replaced: a reader sees all bytes
 // of one writer, or none.
 func whole(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	content := bytes.Repeat([]byte("whole or not at all. "), 20_000)
 	var readers, writers sync.WaitGroup
 	done := make(chan struct{})
@@ -220,6 +227,7 @@ func whole(t *testing.T, a, b storage.Store) {
 
 // replaced: the last writer's bytes are read, whoever has the handle.
 func replaced(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	for _, text := range []string{"one", "two, longer", "3"} {
 		require.NoError(t, a.Replace(t.Context(), "pulse/corvane", []byte(text)))
 		data, err := b.Get(t.Context(), "pulse/corvane")
@@ -231,6 +239,7 @@ func replaced(t *testing.T, a, b storage.Store) {
 // batched: records in a batch appear with its commit; objects may appear
 // before.
 func batched(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	ctx := t.Context()
 	batch, err := a.Begin(ctx)
 	require.NoError(t, err)
@@ -241,7 +250,7 @@ func batched(t *testing.T, a, b storage.Store) {
 		objects[i] = bytes.Repeat([]byte{byte(i)}, i)
 		adders.Go(func() {
 			added, err := batch.Add(ctx, digest.Of(objects[i]).Key(), objects[i])
-			assert.NoError(t, err)
+			require.NoError(t, err)
 			assert.True(t, added, "object %d", i)
 		})
 	}
@@ -257,7 +266,7 @@ func batched(t *testing.T, a, b storage.Store) {
 	for i, object := range objects {
 		data, err := b.Get(ctx, digest.Of(object).Key())
 		require.NoError(t, err, "object %d", i)
-		require.Equal(t, len(object), len(data))
+		require.Len(t, data, len(object))
 	}
 
 	batch.Discard() // after Commit it does nothing
@@ -266,6 +275,7 @@ func batched(t *testing.T, a, b storage.Store) {
 }
 
 func batchTaken(t *testing.T, options Options, a, b storage.Store) {
+	t.Helper()
 	ctx := t.Context()
 	object := []byte("a page of Corvane Ferries")
 	key := digest.Of(object).Key()
@@ -305,6 +315,7 @@ func batchTaken(t *testing.T, options Options, a, b storage.Store) {
 
 // discarded: of a batch that was dropped no record is seen.
 func discarded(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	batch, err := a.Begin(t.Context())
 	require.NoError(t, err)
 	_, err = batch.Add(t.Context(), "objects/ab/abcd", []byte("never"))
@@ -320,6 +331,7 @@ func discarded(t *testing.T, a, b storage.Store) {
 // listed: one level, folders and keys, in order of their names; a folder that
 // is not there is empty.
 func listed(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	ctx := t.Context()
 	for _, key := range []string{"sites/corvane/claim", "sites/corvane/releases/2",
 		"sites/corvane/releases/10", "sites/corvane/releases/1", "sites/corvane-b/claim"} {
@@ -341,6 +353,7 @@ func listed(t *testing.T, a, b storage.Store) {
 
 // removed: many keys at once, some of which are not there.
 func removed(t *testing.T, a, b storage.Store) {
+	t.Helper()
 	var keys []string
 	for i := range 30 {
 		keys = append(keys, fmt.Sprintf("objects/%02d/x", i))
@@ -371,6 +384,7 @@ func removed(t *testing.T, a, b storage.Store) {
 
 // clock: the time of a fresh write is by the store's clock, and near to now.
 func clock(t *testing.T, a, _ storage.Store) {
+	t.Helper()
 	now := time.Now()
 	require.NoError(t, a.Create(t.Context(), "pins/x", []byte("x")))
 	ahead, err := storage.Ahead(t.Context(), a, "pins/x", now)
@@ -404,12 +418,13 @@ func sortedByName(found []string) []string {
 // badKeys: a key that could lead out of the store, or that some file system
 // could not hold, is refused by every call.
 func badKeys(t *testing.T, a, _ storage.Store) {
+	t.Helper()
 	for _, key := range []string{"", "/a", "a/", "a//b", "../a", "a/../b", "a/.b", "A/b", "a b", "a\\b",
 		"a\x00b", "é", strings.Repeat("a", 201), strings.Repeat("a/", 300) + "a"} {
-		assert.ErrorIs(t, a.Create(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
+		require.ErrorIs(t, a.Create(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
 		_, err := a.Get(t.Context(), key)
-		assert.ErrorIs(t, err, storage.ErrBadKey, "%q", key)
-		assert.ErrorIs(t, a.Replace(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
+		require.ErrorIs(t, err, storage.ErrBadKey, "%q", key)
+		require.ErrorIs(t, a.Replace(t.Context(), key, nil), storage.ErrBadKey, "%q", key)
 		assert.ErrorIs(t, a.Delete(t.Context(), key), storage.ErrBadKey, "%q", key)
 	}
 }
@@ -417,13 +432,14 @@ func badKeys(t *testing.T, a, _ storage.Store) {
 // ended: a call whose context has ended returns at once with the context's
 // error.
 func ended(t *testing.T, a, _ storage.Store) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	assert.ErrorIs(t, a.Create(ctx, "a/b", nil), context.Canceled)
+	require.ErrorIs(t, a.Create(ctx, "a/b", nil), context.Canceled)
 	_, err := a.Get(ctx, "a/b")
-	assert.ErrorIs(t, err, context.Canceled)
+	require.ErrorIs(t, err, context.Canceled)
 	_, err = a.Begin(ctx)
-	assert.ErrorIs(t, err, context.Canceled)
+	require.ErrorIs(t, err, context.Canceled)
 	for _, err := range a.List(ctx, "a") {
 		assert.ErrorIs(t, err, context.Canceled)
 	}
