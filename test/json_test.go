@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -321,5 +320,5 @@ func (p *place) jsonCancel(t *testing.T, shows func(name string, args ...string)
 	require.Eventually(t, running, patience, tick)
 	shows("cancel", "cancel")
 	_, ended := command.Wait().(*exec.ExitError) //nolint:errorlint // it is not wrapped
-	assert.True(t, ended, fmt.Sprint("a cancelled build does not succeed"))
+	assert.True(t, ended, "a cancelled build does not succeed")
 }

@@ -397,7 +397,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 						"--to", to, "--yes", "--again")
 					command.Env = append(command.Env, "ORILLA_HOME="+home)
 					out, err := command.CombinedOutput()
-					if !assert.NoError(t, err, "%s", out) {
+					if !assert.NoError(t, err, "%s", out) { //nolint:testifylint // in a goroutine
 						return
 					}
 					deploys.Add(1)
@@ -413,7 +413,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 					return
 				}
 				var done struct{ Objects int64 }
-				assert.NoError(t, json.Unmarshal(out, &done))
+				assert.NoError(t, json.Unmarshal(out, &done)) //nolint:testifylint // in a goroutine
 				prunes.Add(1)
 				freed.Add(done.Objects)
 			}

@@ -779,11 +779,11 @@ func TestIsolationThatStopsWorkingIsNotTheCommitsFault(t *testing.T) {
 		"output: out, isolation: required}\n", "build.sh": shown})
 	p.git("checkout", "-q", "-b", "winter")
 	programs := t.TempDir()
-	real, err := exec.LookPath("bwrap")
+	bwrap, err := exec.LookPath("bwrap")
 	require.NoError(t, err)
 	broken := filepath.Join(programs, "broken")
 	wrapper := "#!/bin/sh\n[ ! -e " + broken + " ] || { echo 'bwrap: not any more' >&2; exit 1; }\nexec " +
-		real + ` "$@"` + "\n"
+		bwrap + ` "$@"` + "\n"
 	require.NoError(t, os.WriteFile(filepath.Join(programs, "bwrap"), []byte(wrapper), 0o755))
 	p.env = append(p.env, "PATH="+programs+":"+os.Getenv("PATH"))
 	p.ok("deploy")

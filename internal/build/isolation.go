@@ -166,8 +166,8 @@ func (i *isolation) hidden() []string {
 
 	var absolute []string
 	for _, place := range places {
-		if real, err := filepath.EvalSymlinks(place); err == nil {
-			place = real
+		if resolved, err := filepath.EvalSymlinks(place); err == nil {
+			place = resolved
 		}
 		if place, err := filepath.Abs(place); err == nil && place != "/" {
 			absolute = append(absolute, place)

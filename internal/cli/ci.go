@@ -30,7 +30,7 @@ func (o ciOptions) write(v view.OutputValues) error {
 	for _, line := range [][2]string{{"url", v.URL}, {"release_url", v.ReleaseURL}, {"release", v.Release},
 		{"environment", v.Environment}, {"entry", v.Entry},
 		{"commit", v.Commit}, {"changed", fmt.Sprint(v.Changed)}, {"reused", fmt.Sprint(v.Reused)}} {
-		fmt.Fprintf(&lines, "%s=%s\n", line[0], line[1]) //nolint:errcheck // a builder takes everything
+		fmt.Fprintf(&lines, "%s=%s\n", line[0], line[1])
 	}
 
 	if err := appendTo(o.outputs, lines.String()); err != nil {

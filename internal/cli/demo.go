@@ -111,12 +111,12 @@ type tale struct {
 func (t *tale) play(ctx context.Context, temporary bool) error {
 	// The usual port if it is free, so that the addresses are those of the
 	// documentation.
-	listener, err := net.Listen("tcp", view.DefaultEdge)
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", view.DefaultEdge)
 	if err != nil || t.once {
 		if listener != nil {
 			listener.Close() //nolint:errcheck // another one is taken
 		}
-		if listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		if listener, err = (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0"); err != nil {
 			return err
 		}
 	}
@@ -282,6 +282,7 @@ func asks(ctx context.Context, t *tale, what, path, language, want string) {
 	got := ""
 	for deadline := time.Now().Add(5 * time.Second); got != want && time.Now().
 		Before(deadline); time.Sleep(10 * time.Millisecond) {
+		//nolint:bodyclose // ask has read and closed it
 		if response, err := ask(ctx, t, path, language); err == nil {
 			got = fmt.Sprintf("%d %s", response.StatusCode, response.Header.Get("Location"))
 		}
@@ -291,7 +292,7 @@ func asks(ctx context.Context, t *tale, what, path, language, want string) {
 
 // field returns a header field of an answer.
 func field(ctx context.Context, t *tale, path, name string) string {
-	response, err := ask(ctx, t, path, "")
+	response, err := ask(ctx, t, path, "") //nolint:bodyclose // ask has read and closed it
 	if err != nil {
 		return ""
 	}
@@ -480,7 +481,10 @@ func countObjects(ctx context.Context, t *tale) int {
 		if err != nil {
 			return -1
 		}
-		for range t.store.List(ctx, folder.Key) {
+		for _, err := range t.store.List(ctx, folder.Key) {
+			if err != nil {
+				return -1
+			}
 			count++
 		}
 	}

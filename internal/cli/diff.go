@@ -305,7 +305,7 @@ func diffFile(ctx context.Context, side difference.Side, typed string) (string, 
 
 // diffOpen shows both sides in a page until the context ends.
 func (a *diffCmd) diffOpen(ctx context.Context, s *session, o diffOptions, report view.DiffReport) error {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
 	if err != nil {
 		return err
 	}

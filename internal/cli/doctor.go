@@ -62,8 +62,8 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 		findings = append(findings, a.checkStore(ctx, p)...)
 	}
 
-	findings = append(findings, checkNames(ctx), checkPort(findings, "edge", view.DefaultEdge),
-		checkPort(findings, "serve", defaultServe), checkCache(a.places))
+	findings = append(findings, checkNames(ctx), checkPort(ctx, findings, "edge", view.DefaultEdge),
+		checkPort(ctx, findings, "serve", defaultServe), checkCache(a.places))
 
 	if a.JSON {
 		if err := a.Document(findings); err != nil {
@@ -304,8 +304,8 @@ func answersHere(findings []view.Finding, address string) bool {
 
 // checkPort tells whether a port is free. One where an edge node of this same
 // store answers is as good.
-func checkPort(findings []view.Finding, what, address string) view.Finding {
-	listener, err := net.Listen("tcp", address)
+func checkPort(ctx context.Context, findings []view.Finding, what, address string) view.Finding {
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err != nil && answersHere(findings, address) {
 		return view.Good("port", address+" is where an edge node of this store answers")
 	}

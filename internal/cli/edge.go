@@ -123,7 +123,7 @@ func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edg
 		return err
 	}
 
-	listener, err := a.listen(listen)
+	listener, err := a.listen(ctx, listen)
 	if err != nil {
 		return err
 	}
@@ -131,8 +131,8 @@ func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edg
 }
 
 // listen takes an address, and says who has it if it is taken.
-func (a *app) listen(address string) (net.Listener, error) {
-	listener, err := net.Listen("tcp", address)
+func (a *app) listen(ctx context.Context, address string) (net.Listener, error) {
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err == nil {
 		return listener, nil
 	}

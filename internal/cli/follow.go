@@ -262,9 +262,8 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 	if f.Mirror != nil || repository.Bare || branch == "" && (!f.Once || repository.Branch(ctx) != "") {
 		return nil
 	}
-	variable := ""
-
 	if branch == "" {
+		var variable string
 		if branch, variable = site.CIBranch(os.Getenv); branch == "" {
 			return fault.New(fault.Usage, "no-branch",
 				"HEAD is detached, and nothing says which branch this checkout is of").
@@ -335,7 +334,7 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 			Then("make one, and give it to whoever calls too: %s=$(openssl rand -hex 32)", wakeSecret)
 	}
 
-	listener, err := net.Listen("tcp", address)
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err != nil {
 		return fault.New(fault.Failed, "listen", "the address for wake-ups cannot be used").At("%s", address).
 			Because(err).Then("--wake 127.0.0.1:7450, or another one")

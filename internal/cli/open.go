@@ -44,7 +44,7 @@ func (a *openCmd) open(ctx context.Context, site, what string, show bool) error 
 		return err
 	}
 	nodes := nodesOf(ctx, s)
-	address := ""
+	var address string
 
 	if strings.HasPrefix(what, "r-") {
 		id, err := s.findRelease(ctx, what)

@@ -226,9 +226,9 @@ func (a *app) load(ctx context.Context) (*site.Project, error) {
 
 // openStore opens the store that --store names, or else
 // the project's. project may be nil.
-func (a *app) openStore(ctx context.Context, project *site.Project, make bool) (storage.Store, error) {
+func (a *app) openStore(ctx context.Context, project *site.Project, mayMake bool) (storage.Store, error) {
 	address, root := a.storeAddress(project)
-	opened, err := store.Open(ctx, address, root, a.places.Data, make)
+	opened, err := store.Open(ctx, address, root, a.places.Data, mayMake)
 	if err == nil {
 		a.opened = opened.Address()
 	}

@@ -78,7 +78,7 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		}
 		for _, file := range p.LocalConfig.Rules {
 			if _, made := p.LocalConfig.InOutput(file); !made {
-				files = append(files, filepath.Join(site.SiteFolder(p), filepath.FromSlash(file)))
+				files = append(files, filepath.Join(site.Folder(p), filepath.FromSlash(file)))
 			}
 		}
 

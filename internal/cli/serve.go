@@ -102,7 +102,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 		o.listen = net.JoinHostPort("0.0.0.0", port)
 	}
 	// The port before the build: whether it is free is known in no time.
-	listener, err := a.listen(o.listen)
+	listener, err := a.listen(ctx, o.listen)
 	if err != nil {
 		return err
 	}
@@ -280,7 +280,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 		ready, err := steps.Environment(steps.Wanted{Variables: build.Variables})
 		if err == nil {
 			environment := append(ready.Environment, "CI=") // it is no build
-			_, err = steps.Run(ctx, steps.Spec{Folder: site.SiteFolder(p), Steps: []string{o.run},
+			_, err = steps.Run(ctx, steps.Spec{Folder: site.Folder(p), Steps: []string{o.run},
 				Environment: environment, TimeLimit: 365 * 24 * time.Hour,
 				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
 		}
@@ -298,7 +298,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 	// A generator takes seconds to answer, and says nothing about when it does.
 	for wait := time.Now(); time.Since(wait) < time.Minute; time.Sleep(100 * time.Millisecond) {
 		select {
-		case <-ended:
+		case <-ended: //nolint:errcheck // it was told
 			return &exitError{int(fault.Failed)}
 		case <-ctx.Done():
 			return ctx.Err()

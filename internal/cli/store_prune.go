@@ -122,7 +122,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	plan, err := maintenance.Plan(ctx, store, p.Person(ctx), policy, tell)
 	end()
 	if err != nil {
-		return view.Unprunable(a.Console, store, err)
+		return view.Unprunable(store, err)
 	}
 
 	// Shown before it is asked about, so that the answer is about something.
@@ -165,7 +165,7 @@ func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan 
 	done, err := plan.CarryOut(ctx, waits, tell)
 	end()
 	if err != nil {
-		return view.Unprunable(a.Console, store, err)
+		return view.Unprunable(store, err)
 	}
 
 	return a.Result(view.NewPruneReport(done, false), func() {

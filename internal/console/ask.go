@@ -19,7 +19,7 @@ func (c *Console) Confirm(ctx context.Context, question, about string, preset bo
 		return false, ErrNobody
 	}
 	answer := preset
-	err := form(ctx, c, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").
+	err := form(ctx, huh.NewConfirm().Title(question).Description(about).Affirmative("yes").Negative("no").
 		Value(&answer))
 	given := "no"
 	if answer {
@@ -42,7 +42,7 @@ func (c *Console) Input(ctx context.Context, question, about, preset string, che
 		field = field.Validate(check)
 	}
 
-	err := form(ctx, c, field)
+	err := form(ctx, field)
 	c.answered(answer, err)
 	return answer, err
 }
@@ -59,7 +59,7 @@ func (c *Console) Secret(ctx context.Context, question, about string, check func
 	if check != nil {
 		field = field.Validate(check)
 	}
-	return answer, form(ctx, c, field)
+	return answer, form(ctx, field)
 }
 
 // answered leaves the answer to a question on the screen,
@@ -76,7 +76,7 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 		return "", ErrNobody
 	}
 	answer := ""
-	err := form(ctx, c, huh.NewSelect[string]().Title(question).Description(about).
+	err := form(ctx, huh.NewSelect[string]().Title(question).Description(about).
 		Options(huh.NewOptions(choices...)...).Value(&answer))
 	c.answered(answer, err)
 	return answer, err
@@ -84,7 +84,7 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 
 // form asks one question. An interrupt there is no error of the program:
 // nothing was begun.
-func form(ctx context.Context, c *Console, field huh.Field) error {
+func form(ctx context.Context, field huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(field)).WithOutput(os.Stderr).WithShowHelp(false).RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
 		return fault.New(fault.Failed, "interrupted", "interrupted at a question; nothing was changed")

@@ -71,8 +71,8 @@ var (
 	accent = lipgloss.NewStyle().Foreground(lipgloss.Cyan)
 )
 
-// Strong, Faint, Good, Bad, Warn and Accent give text a
-// meaning that colour shows.
+// Strong is for what is looked for. Like Faint, Good, Bad, Warn and Accent, it
+// gives text a meaning that colour shows.
 func Strong(text string) string { return strong.Render(text) }
 
 // Faint is for what matters less.

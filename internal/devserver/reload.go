@@ -52,7 +52,7 @@ func (p *pages) fail(what string) {
 
 // failedEvent is the event that shows in open pages what went wrong.
 func failedEvent(what string) string {
-	data, _ := json.Marshal(what)
+	data, _ := json.Marshal(what) //nolint:errchkjson // every string can be written
 	return "event: failed\ndata: " + string(data) + "\n\n"
 }
 

@@ -50,7 +50,7 @@ func (w *watch) add(folder string) error {
 	return filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
 		switch {
 		case err != nil || !entry.IsDir():
-			return nil
+			return nil //nolint:nilerr // what is gone meanwhile need not be watched
 		case path != w.root && w.skip(path):
 			return filepath.SkipDir
 		}
@@ -121,7 +121,8 @@ func (w *watch) follow(ctx context.Context, out chan<- []string) {
 				waiting = append(waiting, event.Name)
 			}
 			quiet, give = time.After(quietTime), nil
-		case <-w.watcher.Errors: // events were lost: say that the root changed
+		//nolint:errcheck // whatever it says, events were lost: say that the root changed
+		case <-w.watcher.Errors:
 			waiting = append(waiting, w.root)
 			quiet, give = time.After(quietTime), nil
 		}
@@ -138,7 +139,7 @@ func (w *watch) poll(ctx context.Context, out chan<- []string) {
 		//nolint:errcheck // the function returns none
 		filepath.WalkDir(w.root, func(path string, entry fs.DirEntry, err error) error {
 			if err != nil {
-				return nil
+				return nil //nolint:nilerr // what is gone meanwhile has no time
 			}
 			if entry.IsDir() && path != w.root && w.skip(path) {
 				return filepath.SkipDir
@@ -225,7 +226,7 @@ func Saves(ctx context.Context, p *site.Project, own ...string) <-chan []string 
 
 // matters reports whether a path is one that a build of the project reads.
 func matters(p *site.Project, path string) bool {
-	places := []string{site.SiteFolder(p), filepath.Join(p.Root, project.FileName)}
+	places := []string{site.Folder(p), filepath.Join(p.Root, project.FileName)}
 	for _, also := range p.LocalConfig.Build.Also {
 		if p.Repository != nil {
 			places = append(places, filepath.Join(p.Repository.Top, filepath.FromSlash(also)))

@@ -230,7 +230,7 @@ func (b *Bench) name(path string) string {
 func rulesFiles(b *Bench) map[string]bool {
 	files := map[string]bool{}
 	for _, file := range b.Project.LocalConfig.Rules {
-		files[filepath.Join(site.SiteFolder(b.Project), filepath.FromSlash(file))] = true
+		files[filepath.Join(site.Folder(b.Project), filepath.FromSlash(file))] = true
 	}
 	return files
 }
@@ -247,7 +247,7 @@ func skip(p *site.Project, own ...string) func(folder string) bool {
 	// A store inside the project would start a build with every deploy.
 	kept := append([]string{p.Places.Data, p.Places.Cache}, own...)
 	for _, folder := range p.LocalConfig.Build.Keep {
-		kept = append(kept, filepath.Join(site.SiteFolder(p), filepath.FromSlash(folder)))
+		kept = append(kept, filepath.Join(site.Folder(p), filepath.FromSlash(folder)))
 	}
 	return func(folder string) bool {
 		name := filepath.Base(folder)
@@ -318,7 +318,7 @@ func (b *Bench) build(ctx context.Context) error {
 	}
 
 	_, err = steps.Run(ctx, steps.Spec{
-		Folder: site.SiteFolder(b.Project), Steps: build.Run, Environment: ready.Environment,
+		Folder: site.Folder(b.Project), Steps: build.Run, Environment: ready.Environment,
 		Secrets: ready.Secrets, TimeLimit: time.Duration(build.TimeLimit),
 		Log: io.Discard, Line: b.Report.Line,
 	})
@@ -486,7 +486,7 @@ func (b *Bench) fail(err error) {
 	b.failed = true
 	b.Report.Failed(err)
 	var text bytes.Buffer
-	if problem, ok := err.(*fault.Error); ok {
+	if problem, ok := errors.AsType[*fault.Error](err); ok {
 		text.WriteString(problem.What + "\n")
 		if problem.Where != "" {
 			text.WriteString(problem.Where + "\n")

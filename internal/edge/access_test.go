@@ -44,9 +44,9 @@ func looking(to *journal.Looking) journal.Decide {
 
 // password returns a hash that costs little: what hashes
 // cost is not tested here.
-func password(t *testing.T, text string) string {
+func password(t *testing.T) string {
 	t.Helper()
-	hash, err := bcrypt.GenerateFromPassword([]byte(text), bcrypt.MinCost)
+	hash, err := bcrypt.GenerateFromPassword([]byte("kittiwake"), bcrypt.MinCost)
 	require.NoError(t, err)
 	return string(hash)
 }
@@ -67,7 +67,7 @@ func TestNothingProtectedIsReadableElsewhere(t *testing.T) {
 	w := start(t, edge.Options{})
 	open := w.put(site, release.Settings{})
 	w.await("corvane.localhost", w.activate("production", open, "https://www.corvane.example/"))
-	w.decide("staging", looking(&journal.Looking{Password: password(t, "kittiwake")}))
+	w.decide("staging", looking(&journal.Looking{Password: password(t)}))
 	secret := w.put(secretly, release.Settings{})
 	entry := w.activate("staging", secret, "https://staging.corvane.example/", "https://old.corvane.example/")
 	w.await("staging.corvane.localhost", entry)
@@ -139,7 +139,7 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	noon := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
 	w := start(t, edge.Options{Now: func() time.Time { return noon.Add(time.Duration(now.Load())) }})
 	secret := access.Secret()
-	hash := password(t, "kittiwake")
+	hash := password(t)
 	w.activateWith("preview.winter", w.put(secretly, release.Settings{}),
 		journal.DocumentContent{Addresses: []string{"https://ferries.example/winter/"}})
 	entry := w.decide("preview.winter",
@@ -186,7 +186,7 @@ func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 	digits := id.String()[:10] + ".release.corvane.localhost"
 	r, _ := w.ask("GET", digits, "/", map[string]string{"Via": "x"})
 	assert.Equal(t, 200, r.StatusCode)
-	w.decide(journal.Previews, looking(&journal.Looking{Password: password(t, "kittiwake")}))
+	w.decide(journal.Previews, looking(&journal.Looking{Password: password(t)}))
 	after := w.activate("preview.after", id)
 	w.await("after.preview.corvane.localhost", after)
 	for _, host := range []string{"before.preview.corvane.localhost", "after.preview.corvane.localhost",
@@ -237,7 +237,7 @@ func TestAPasswordThatCameBeforeARelease(t *testing.T) {
 	secret := w.put(secretly, release.Settings{})
 	late := &lateStore{Store: w.store, key: storage.JournalKey("corvane", "preview.winter", 2)}
 	late.before = func() { // the node has listed the environments, and found no password for previews
-		w.decide(journal.Previews, looking(&journal.Looking{Password: password(t, "kittiwake")}))
+		w.decide(journal.Previews, looking(&journal.Looking{Password: password(t)}))
 		w.activate("preview.winter", secret)
 	}
 	node := edge.New(late, edge.Options{})

@@ -12,6 +12,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -406,7 +407,7 @@ func TestARequestFinishesOnTheReleaseItBeganWith(t *testing.T) {
 			release.Settings{})))
 	rest, err := io.ReadAll(response.Body)
 	require.NoError(t, err)
-	assert.Equal(t, digest.Of([]byte(long)), digest.Of(append(start, rest...)))
+	assert.Equal(t, digest.Of([]byte(long)), digest.Of(slices.Concat(start, rest)))
 }
 
 func TestDamageIsNeverServed(t *testing.T) {

@@ -585,7 +585,7 @@ header   /api/{rest:all}  when status 201  x-made: yes
 header   /api/{rest:all}  when cookie beta  x-beta: 1
 withhold /api/{rest:all}  x-powered-by
 header   /api/soon        when from 2020-01-01T00:00Z until 2999-01-01T00:00Z x-era: now
-`, loopback, 0, func(w http.ResponseWriter, r *http.Request) {
+`, loopback, 0, func(w http.ResponseWriter, _ *http.Request) {
 		header := w.Header()
 		header.Set("X-Frame-Options", "SAMEORIGIN")
 		header.Set("X-Powered-By", "steam")

@@ -154,7 +154,7 @@ func (t *tracker) poll(ctx context.Context, all bool) {
 // forget drops the environments that are no longer in the store, if it says
 // that they are gone: that their site was removed, or that the store was
 // brought back from a copy. That they are not listed proves nothing.
-func (t *tracker) forget(ctx context.Context, there map[string]bool) (any bool) {
+func (t *tracker) forget(ctx context.Context, there map[string]bool) (forgotten bool) {
 	var missing []*environment
 	for _, e := range t.all.list() {
 		if !there[e.journal.Site+"/"+e.journal.Environment] && e.current.Load() != nil {
@@ -188,10 +188,10 @@ func (t *tracker) forget(ctx context.Context, there map[string]bool) (any bool) 
 		t.amiss.Delete(key)
 		t.releases.Clear() // addresses of releases of sites that are gone
 		t.keys.Delete(e.journal.Site)
-		any = true
+		forgotten = true
 	}
 
-	return any
+	return forgotten
 }
 
 // follower is what an environment asks the node.

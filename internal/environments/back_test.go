@@ -2,6 +2,7 @@ package environments_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -146,7 +147,7 @@ func TestARollbackToWhatIsNotWholeChangesNothing(t *testing.T) {
 			}
 			require.NoError(t, damage(t.Context(), store, ids[3]))
 			_, err := goBack(t, store, false)
-			problem, ok := err.(*fault.Error)
+			problem, ok := errors.AsType[*fault.Error](err)
 			require.True(t, ok, "%v", err)
 			assert.Equal(t, "release-lost", problem.Code)
 			assert.Equal(t, fault.Refused, problem.Kind)

@@ -55,7 +55,7 @@ func (f *frozen) head() journal.Entry {
 	return head
 }
 
-func (f *frozen) waits(name string, minutes int) release.ID {
+func (f *frozen) waits(name string, minutes int) {
 	id := release.ID(digest.Of([]byte(name)))
 	data, err := canon.Marshal(environments.PendingRelease{Format: 1, Environment: "production", Release: id,
 		Origin: journal.Origin{Commit: name}, Who: "x",
@@ -65,7 +65,6 @@ func (f *frozen) waits(name string, minutes int) release.ID {
 		id.String(), data))
 	require.NoError(f.t, f.store.Replace(f.t.Context(), storage.ReleaseKey("corvane", id.String()),
 		[]byte("{}")))
-	return id
 }
 
 func (f *frozen) waiting() []string {

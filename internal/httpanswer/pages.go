@@ -31,7 +31,7 @@ func Page(w http.ResponseWriter, r *http.Request, status int, template *template
 	return by
 }
 
-// pageStyle is how the edge node's own pages look.
+// PageStyle is how the edge node's own pages look.
 const PageStyle = `
   body { margin: 0; min-height: 100vh; display: grid; place-items: center; background: #eef3f2; color: #17323a;
     font: 17px/1.6 ui-sans-serif, system-ui, sans-serif; }
@@ -45,4 +45,5 @@ const PageStyle = `
   .faint { color: #5b7479; margin-bottom: -.4rem; }
 `
 
+// Waves is the picture at the top of them.
 const Waves = `<svg viewBox="0 0 400 34" aria-hidden="true" preserveAspectRatio="none"><path d="M4 12c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/><path d="M4 26c32-14 66 14 98 0s66 14 98 0 66 14 98 0 66 14 98 0"/></svg>`

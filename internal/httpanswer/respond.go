@@ -120,7 +120,7 @@ func ready(r *http.Request, content io.Reader) ([]byte, error) {
 // broken tells errors of the store from those of a visitor who has gone.
 func broken(r *http.Request, err error) error {
 	if err == nil || r.Context().Err() != nil {
-		return nil
+		return nil //nolint:nilerr // nobody is there to be told
 	}
 	return err
 }

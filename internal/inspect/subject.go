@@ -236,7 +236,7 @@ func BuildRecord(ctx context.Context, store storage.Store, site, name string) (*
 	// at without.
 	record, err := builds.Decode(data)
 	if err != nil {
-		return nil, nil
+		return nil, nil //nolint:nilerr // see above
 	}
 	return &record, nil
 }

@@ -10,14 +10,14 @@ import (
 	"orilla.example/orilla/internal/source"
 )
 
-// SiteFolder is the folder that the site lies in, in the working tree.
-func SiteFolder(p *Project) string {
+// Folder is the folder that the site lies in, in the working tree.
+func Folder(p *Project) string {
 	return filepath.Join(p.Root, filepath.FromSlash(p.LocalConfig.Build.Folder))
 }
 
 // Output is where a build leaves its output in the working tree.
 func Output(p *Project) string {
-	return filepath.Join(SiteFolder(p), filepath.FromSlash(p.LocalConfig.Build.Output))
+	return filepath.Join(Folder(p), filepath.FromSlash(p.LocalConfig.Build.Output))
 }
 
 // Fingerprint scans a folder as an output and hashes its

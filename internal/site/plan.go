@@ -82,7 +82,7 @@ func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 	case order.From != "":
 		err = plan.fromOutput(ctx, order)
 	case order.WorkingTree || p.Repository == nil:
-		err = plan.fromWorkingTree(ctx)
+		plan.fromWorkingTree(ctx)
 	default:
 		branch, err = plan.fromCommit(ctx, order)
 	}
@@ -125,7 +125,7 @@ func (plan *Plan) inputs(ctx context.Context) error {
 	folder := path.Join(p.Prefix, build.Folder)
 	// Git's id of the folder, without rules and configuration, which change no
 	// output. What else is named comes beside it.
-	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, notBuilt(p, plan.Config)...)
+	tree, err := p.Repository.Tree(ctx, plan.Commit.Hash, folder, notBuilt(plan.Config)...)
 	if err != nil {
 		return fault.New(fault.Usage, "no-build-folder", "the commit has no folder %q", folder).
 			At("%s: build.folder", plan.Commit.Short()).Because(ctx.Err())
@@ -356,7 +356,7 @@ func (plan *Plan) setCommit(commit source.Commit) {
 }
 
 // fromWorkingTree plans publishing the files as they are now.
-func (plan *Plan) fromWorkingTree(ctx context.Context) error {
+func (plan *Plan) fromWorkingTree(ctx context.Context) {
 	plan.Origin.Source = journal.FromWorkingTree
 	plan.Origin.Subject = firstLine(plan.Message)
 	if repository := plan.Project.Repository; repository != nil {
@@ -365,7 +365,6 @@ func (plan *Plan) fromWorkingTree(ctx context.Context) error {
 		}
 		plan.Uncommitted = sync.OnceValue(func() int { return source.Uncommitted(ctx, repository) })
 	}
-	return nil
 }
 
 // fromCommit returns the branch that the commit was named by, or that is
@@ -413,7 +412,7 @@ func (plan *Plan) fromCommit(ctx context.Context, order Order) (branch string, e
 // notBuilt lists the files that decide nothing about the build, relative to the
 // folder that the site lies in: rules, and the configuration, of which the
 // build's part is among its inputs.
-func notBuilt(p *Project, config project.Config) []string {
+func notBuilt(config project.Config) []string {
 	files := slices.Clone(config.Rules)
 	if config.Build.Folder == "." {
 		files = append(files, project.FileName)

@@ -193,8 +193,8 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 				At("%s", filepath.Join(folder, project.FileName)).Because(err)
 		}
 
-		real, _ := filepath.EvalSymlinks(folder)
-		if real == top || filepath.Dir(folder) == folder || p.Repository == nil {
+		resolved, _ := filepath.EvalSymlinks(folder)
+		if resolved == top || filepath.Dir(folder) == folder || p.Repository == nil {
 			return p.Root, nil, nil
 		}
 	}

@@ -52,7 +52,7 @@ func TestPlans(t *testing.T) {
 		"the working tree":          {site.Order{WorkingTree: true}, "production", "working-tree", ""},
 		"a preview by name":         {site.Order{To: "preview/mine"}, "preview.mine", "commit", ""},
 		"a preview with a bad name": {site.Order{To: "preview/My Own"}, "", "", "bad-environment"},
-		"an unknown environment":    {site.Order{To: "produktion"}, "", "", "unknown-environment"},
+		"an unknown environment":    {site.Order{To: "prodution"}, "", "", "unknown-environment"},
 		"ready output":              {site.Order{From: "out"}, "production", "output", ""},
 		"ready output of a commit": {site.Order{From: "out", SaidCommit: "v1"}, "production", "output",
 			""},

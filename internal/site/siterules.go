@@ -66,7 +66,7 @@ func noRulesFile(file string, err error) error {
 // LocalRules reads the rules files that lie beside the
 // command, those in the output too.
 func LocalRules(p *Project, output string) ([]rules.Source, error) {
-	return RuleSources(p.LocalConfig, readIn(SiteFolder(p)), readIn(output))
+	return RuleSources(p.LocalConfig, readIn(Folder(p)), readIn(output))
 }
 
 // RulesReader returns a function that reads the rules files beside the build:

@@ -99,7 +99,7 @@ func (w Workspace) Clear() error {
 	}
 
 	//nolint:errcheck // removing tells
-	fs.WalkDir(root.FS(), ".", func(path string, entry fs.DirEntry, err error) error {
+	fs.WalkDir(root.FS(), ".", func(path string, entry fs.DirEntry, _ error) error {
 		if entry != nil && entry.IsDir() {
 			root.Chmod(path, 0o700) //nolint:errcheck // removing tells
 		}

@@ -233,6 +233,7 @@ type entry struct {
 }
 
 func tarball(t testing.TB, entries []entry) []byte {
+	t.Helper()
 	var out bytes.Buffer
 	w := tar.NewWriter(&out)
 	for _, e := range entries {
@@ -255,6 +256,7 @@ func tarball(t testing.TB, entries []entry) []byte {
 }
 
 func zipped(t testing.TB, entries []entry) []byte {
+	t.Helper()
 	var out bytes.Buffer
 	w := zip.NewWriter(&out)
 	for _, e := range entries {
@@ -268,6 +270,7 @@ func zipped(t testing.TB, entries []entry) []byte {
 }
 
 func gzipped(t testing.TB, data []byte) []byte {
+	t.Helper()
 	var out bytes.Buffer
 	w := gzip.NewWriter(&out)
 	_, err := w.Write(data)

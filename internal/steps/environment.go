@@ -3,6 +3,7 @@ package steps
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -194,7 +195,7 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 		return ready, trouble
 	}
 
-	problem, secrets := trouble.(*fault.Error)
+	problem, secrets := errors.AsType[*fault.Error](trouble)
 	var lines []string
 	if len(missing) > 0 {
 		lines = append(lines, "the build needs programs that are not here: "+strings.Join(missing, ", "))

@@ -52,6 +52,7 @@ func Open(o Options) (*Session, error) {
 	s := &Session{options: o, reports: make(chan report, 4)}
 	// By /proc/self/exe: an upgrade that replaces the program meanwhile does
 	// not change what is started.
+	//nolint:noctx // it ends when the pipe to it closes, in its own order
 	s.keeper = exec.Command(ownProgram, KeeperArgument)
 	if o.Cell != nil && o.Cell.Outside {
 		s.keeper.Args = append(s.keeper.Args, networkArgument)
@@ -170,7 +171,7 @@ func (s *Session) Wait(ctx context.Context) error {
 // It ends when that does.
 func (s *Session) connect(keeper int) error {
 	line := sandbox.Connect(s.options.Means.Pasta, strconv.Itoa(keeper), os.Getuid() == 0)
-	s.pasta = exec.Command(line[0], line[1:]...)
+	s.pasta = exec.Command(line[0], line[1:]...) //nolint:noctx // it ends with the keeper
 	s.pasta.Env = process.Environment()
 	s.pasta.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := process.Start(s.pasta); err != nil {

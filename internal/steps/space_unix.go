@@ -10,5 +10,5 @@ func FreeSpace(folder string) (int64, bool) {
 	if err := unix.Statfs(folder, &stat); err != nil {
 		return 0, false
 	}
-	return int64(stat.Bavail) * int64(stat.Bsize), true
+	return int64(stat.Bavail) * int64(stat.Bsize), true //nolint:unconvert // of another type on macOS
 }

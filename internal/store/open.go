@@ -76,9 +76,9 @@ func remote(scheme, address string) (storage.Remote, error) {
 }
 
 // Open opens the store at an address, as At takes it. With
-// make, a folder that is not a store yet is made one; a
+// mayMake, a folder that is not a store yet is made one; a
 // store elsewhere is made by orilla store init.
-func Open(ctx context.Context, address, root string, data string, make bool) (storage.Store, error) {
+func Open(ctx context.Context, address, root string, data string, mayMake bool) (storage.Store, error) {
 	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
 		store, err := remote(scheme, address)
 		if err != nil {
@@ -95,7 +95,7 @@ func Open(ctx context.Context, address, root string, data string, make bool) (st
 		return nil, err
 	}
 	open := file.Open
-	if make {
+	if mayMake {
 		open = file.Make
 	}
 

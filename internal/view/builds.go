@@ -28,7 +28,7 @@ func Against(took, earlier time.Duration) string {
 
 // change says how a phase differs from that of the build of the same branch
 // before, where that is worth a word.
-func change(c *console.Console, before []builds.Run, run builds.Run, names []string, took time.Duration,
+func change(before []builds.Run, run builds.Run, names []string, took time.Duration,
 ) string {
 	for _, other := range before {
 		if other.Branch != run.Branch || other.Ended.Outcome != builds.Succeeded {
@@ -166,7 +166,7 @@ func printPhases(c *console.Console, runs []builds.Run) {
 			if took == 0 {
 				continue
 			}
-			words = append(words, phase.title+" "+console.Took(took)+change(c, ended[i+1:], run, phase.names,
+			words = append(words, phase.title+" "+console.Took(took)+change(ended[i+1:], run, phase.names,
 				took))
 
 			if c.OutTerm {

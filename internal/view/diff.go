@@ -61,7 +61,7 @@ func diffItems(c *console.Console, what string, items []difference.Item, limit i
 		if i == limit {
 			break
 		}
-		size, about := "", ""
+		var size, about string
 
 		switch item.Kind {
 		case difference.Added:

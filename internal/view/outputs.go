@@ -21,7 +21,6 @@ type OutputValues struct {
 // 0.31).
 func (v OutputValues) Markdown() string {
 	var out strings.Builder
-	//nolint:errcheck // a builder takes everything
 	say := func(format string, args ...any) { fmt.Fprintf(&out, format, args...) }
 	if v.Entry == "" {
 		say("### %s: nothing to do\n\n`%s` %s: %s\n\n", v.Environment, source.Short(v.Commit),

@@ -27,15 +27,17 @@ type PausedReport struct {
 // ServeEvent is a line that serve prints with --json, besides those of requests.
 type ServeEvent struct {
 	// "serving", "building", "built", "shown", "failed" or "refused"
-	Kind         string        `json:"kind"`
-	Address      string        `json:"address,omitempty"`      // of serving
-	Files        *int          `json:"files,omitempty"`        // of serving
-	Rules        any           `json:"rules,omitempty"`        // of serving how many, of shown whether they changed
-	Environment  string        `json:"environment,omitempty"`  // of serving
-	Why          string        `json:"why,omitempty"`          // of building
-	Milliseconds *int64        `json:"milliseconds,omitempty"` // of built
-	Changed      []string      `json:"changed,omitempty"`      // of shown: paths
-	Text         string        `json:"text,omitempty"`         // of failed
-	Code         string        `json:"code,omitempty"`         // of failed
-	Findings     *finding.List `json:"findings,omitempty"`     // of refused: none when a deploy would accept it again
+	Kind    string `json:"kind"`
+	Address string `json:"address,omitempty"` // of serving
+	Files   *int   `json:"files,omitempty"`   // of serving
+	// of serving how many, of shown whether they changed
+	Rules        any      `json:"rules,omitempty"`
+	Environment  string   `json:"environment,omitempty"`  // of serving
+	Why          string   `json:"why,omitempty"`          // of building
+	Milliseconds *int64   `json:"milliseconds,omitempty"` // of built
+	Changed      []string `json:"changed,omitempty"`      // of shown: paths
+	Text         string   `json:"text,omitempty"`         // of failed
+	Code         string   `json:"code,omitempty"`         // of failed
+	// of refused: none when a deploy would accept it again
+	Findings *finding.List `json:"findings,omitempty"`
 }

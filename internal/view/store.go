@@ -214,7 +214,7 @@ func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 
 // Unprunable puts into words why nothing could be removed. A store that is
 // damaged is not pruned: what is reachable cannot be known.
-func Unprunable(c *console.Console, store storage.Store, err error) error {
+func Unprunable(store storage.Store, err error) error {
 	switch {
 	case errors.Is(err, maintenance.ErrBusy):
 		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").

@@ -63,9 +63,9 @@ func lines(text string) []string {
 
 func ago(d time.Duration) *time.Time { t := now.Add(-d); return &t }
 
-func id(t *testing.T, digit string) release.ID {
+func id(t *testing.T) release.ID {
 	t.Helper()
-	parsed, err := release.ParseID(strings.Repeat(digit, 64))
+	parsed, err := release.ParseID(strings.Repeat("4", 64))
 	require.NoError(t, err)
 	return parsed
 }
@@ -104,7 +104,7 @@ func TestStatusOfNothingSaysSo(t *testing.T) {
 
 func TestTheStateOfAnEnvironmentIsOneWord(t *testing.T) {
 	t.Parallel()
-	some := id(t, "4")
+	some := id(t)
 	past, future := now.Add(-time.Minute), now.Add(time.Minute)
 	for name, test := range map[string]struct {
 		head *journal.Entry
@@ -129,7 +129,7 @@ func TestTheStateOfAnEnvironmentIsOneWord(t *testing.T) {
 func TestHistoryTellsWhatEachEntryDid(t *testing.T) {
 	t.Parallel()
 	entry := func(number int64, kind journal.Kind) journal.Entry {
-		return journal.Entry{Environment: "production", Number: number, Kind: kind, Release: id(t, "4"),
+		return journal.Entry{Environment: "production", Number: number, Kind: kind, Release: id(t),
 			Origin: journal.Origin{Source: journal.FromCommit, Commit: "77d1c0ffee", Subject: "Fares"},
 			Who:    "Ilse", When: *ago(time.Hour)}
 	}
@@ -171,7 +171,7 @@ func TestHistoryTellsWhatEachEntryDid(t *testing.T) {
 
 func TestHistoryCountsWhatItLeavesOut(t *testing.T) {
 	t.Parallel()
-	entry := journal.Entry{Environment: "production", Number: 31, Release: id(t, "4"), When: now}
+	entry := journal.Entry{Environment: "production", Number: 31, Release: id(t), When: now}
 	list := view.History{Entries: []journal.Entry{entry}, More: true,
 		Reports: []view.EntryReport{view.DescribeEntry(entry, nil, 31)}}
 
@@ -200,7 +200,7 @@ func TestBuildsSayHowTheyEndedAndWhereTo(t *testing.T) {
 	begun.When = *ago(time.Second)
 	assert.Equal(t, "running", view.DescribeRun(newScreen().Console, begun).State)
 
-	run.Ended = &builds.Ended{Outcome: builds.Succeeded, Release: id(t, "4"), Entry: 7, When: *ago(20 * time.Second)}
+	run.Ended = &builds.Ended{Outcome: builds.Succeeded, Release: id(t), Entry: 7, When: *ago(20 * time.Second)}
 	succeeded := view.DescribeRun(newScreen().Console, run)
 	assert.EqualValues(t, 40_000, succeeded.Milliseconds)
 
@@ -287,7 +287,7 @@ func TestPruneSaysWhatGoesAndWhatStays(t *testing.T) {
 
 	many := maintenance.Pruned{Kept: 1, Bytes: 2_000_000, Objects: 9}
 	for range 25 {
-		many.Releases = append(many.Releases, maintenance.GoneRelease{Site: "corvane", ID: id(t, "4"), Made: *ago(time.Hour)})
+		many.Releases = append(many.Releases, maintenance.GoneRelease{Site: "corvane", ID: id(t), Made: *ago(time.Hour)})
 	}
 	s = newScreen()
 	view.PrintPruned(s.Console, many, "would go")
@@ -304,9 +304,9 @@ func TestAStoreThatCannotBePrunedIsExplained(t *testing.T) {
 	t.Parallel()
 	store := &memory.Store{}
 	other := errors.New("no such host")
-	require.ErrorIs(t, view.Unprunable(nil, store, other), other)
-	require.ErrorContains(t, view.Unprunable(nil, store, maintenance.ErrBusy), "somebody else is removing")
-	assert.ErrorContains(t, view.Unprunable(nil, store, storage.ErrNotFound), "nothing was removed")
+	require.ErrorIs(t, view.Unprunable(store, other), other)
+	require.ErrorContains(t, view.Unprunable(store, maintenance.ErrBusy), "somebody else is removing")
+	assert.ErrorContains(t, view.Unprunable(store, storage.ErrNotFound), "nothing was removed")
 }
 
 func TestFindingsAreShownWithPlaceLineAndNext(t *testing.T) {
@@ -381,7 +381,7 @@ func TestSmallWords(t *testing.T) {
 
 func TestJSONOfAnEntryHasNoEmptyFields(t *testing.T) {
 	t.Parallel()
-	entry := journal.Entry{Environment: "production", Number: 3, Kind: journal.Deploy, Release: id(t, "4"), When: now}
+	entry := journal.Entry{Environment: "production", Number: 3, Kind: journal.Deploy, Release: id(t), When: now}
 	data, err := json.Marshal(view.DescribeEntry(entry, nil, 3))
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"entry":"production:3","kind":"deploy","live":true,"release":"r-`+strings.Repeat("4", 64)+

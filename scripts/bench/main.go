@@ -169,7 +169,7 @@ func (b *bench) tree(n int, size int) string {
 		}
 
 		data := make([]byte, 1+int(float64(size)/float64(n)/2*(0.2+1.6*random.Float64())))
-		rand.Read(data) //nolint:errcheck // never fails
+		rand.Read(data)
 		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 			log.Fatal(err)
 		}

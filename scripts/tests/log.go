@@ -44,6 +44,8 @@ type printed struct {
 func newLog(out io.Writer) *testLog { return &testLog{out: out, printed: map[string]*printed{}} }
 
 // line takes one line. What is not an event goes out as it is.
+//
+//nolint:errcheck // nobody to tell
 func (l *testLog) line(line []byte) {
 	var e event
 	if json.Unmarshal(line, &e) != nil || e.Action == "" {
@@ -89,6 +91,8 @@ func (p *printed) add(test, text string) {
 
 // packageEnded shows how a package ended: of one that failed what its tests
 // printed that failed or never ended, of others why tests were skipped.
+//
+//nolint:errcheck // nobody to tell
 func (l *testLog) packageEnded(e event) {
 	p := l.of(e.Package)
 	delete(l.printed, e.Package)

@@ -87,6 +87,7 @@ func appendTimes(name string, results []result) error {
 		return err
 	}
 	for _, one := range results {
+		//nolint:errcheck // Close tells
 		fmt.Fprintf(file, "%.2f\t%s\t%s\t%s\n", one.seconds, one.action, one.pkg, one.test)
 	}
 	return file.Close()
@@ -98,6 +99,9 @@ type phase struct {
 	name    string
 }
 
+// printBudget writes how the time was spent, and what the tests came to.
+//
+//nolint:errcheck // nobody to tell
 func printBudget(out io.Writer, times, phases string, limit time.Duration) error {
 	results, err := readTimes(times)
 	if err != nil {

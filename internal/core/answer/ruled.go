@@ -79,8 +79,8 @@ func (d *decision) first() (a Answer, done bool, err error) {
 			a, why, err = d.rewrite(r, t)
 			done, taken = a.Status != 0, true
 		case rules.Proxy:
-			a, why, taken = d.proxy(r, t)
-			done = taken
+			a, why = d.proxy(r, t)
+			done, taken = true, true
 		}
 
 		return why, taken, err
@@ -94,7 +94,8 @@ func (d *decision) first() (a Answer, done bool, err error) {
 // rule, the third whether it answers; it does not if it would lead to where the
 // visitor is.
 func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, bool, error) {
-	location, path := "", t.Path
+	path := t.Path
+	var location string
 	if r.Target.IsLocal() {
 		// A target that itself redirects to its one address would cost visitors
 		// a second round trip.
@@ -165,12 +166,12 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 
 // proxy answers that the request is passed on. Methods that could turn a proxy
 // against the network (RFC 9110, sections 9.3.6 and 9.3.8) are refused.
-func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
+func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string) {
 	if d.req.Method == http.MethodConnect || d.req.Method == http.MethodTrace {
 		a := text(http.StatusMethodNotAllowed, ByMethod, "This method is not passed on.",
 			Field{Name: "Allow", Value: "GET, HEAD, OPTIONS, POST, PUT, PATCH, DELETE"})
 		a.Rule = r
-		return a, d.req.Method + " is not passed on", true
+		return a, d.req.Method + " is not passed on"
 	}
 
 	// The request goes on as it is, but for its path and query, which the rule
@@ -184,7 +185,7 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string, bool) {
 		to.Below, to.Of = d.req.Base+r.Below(d.path), of
 	}
 
-	return Answer{By: By(rules.Proxy), Rule: r, Upstream: to}, "to " + to.Where(), true
+	return Answer{By: By(rules.Proxy), Rule: r, Upstream: to}, "to " + to.Where()
 }
 
 // fallback answers with the page of a client-side application. A missing script

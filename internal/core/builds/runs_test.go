@@ -71,7 +71,7 @@ func TestNumbersAreTakenOnceWhoeverBegins(t *testing.T) {
 			hint := int64(0)
 			for range 10 {
 				begun, err := runs.Begin(t.Context(), builds.Begun{Key: "k", When: began}, hint)
-				if !assert.NoError(t, err) {
+				if !assert.NoError(t, err) { //nolint:testifylint // in a goroutine
 					return
 				}
 				if i%2 == 0 {

@@ -437,7 +437,8 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 	target, _, _ := strings.Cut(n.target, "?")
 	p, _, err := address.Split(target)
 	if err != nil {
-		return finding.Finding{Code: "missing-" + string(missingCode(n.kind)), What: n.raw + " " +
+		//nolint:nilerr // that is the finding
+		return finding.Finding{Code: "missing-" + missingCode(n.kind), What: n.raw + " " +
 			err.Error()}, nil
 	}
 

@@ -180,9 +180,9 @@ func compareRules(before, after []rules.Rule) (list []Rule, ordered bool) {
 // settings lists how two sides' settings differ.
 func settings(before, after release.Settings) []string {
 	lines := []string{}
-	add := func(name, old, new string) {
-		if old != new {
-			lines = append(lines, name+": "+cmp.Or(old, "none")+" -> "+cmp.Or(new, "none"))
+	add := func(name, from, to string) {
+		if from != to {
+			lines = append(lines, name+": "+cmp.Or(from, "none")+" -> "+cmp.Or(to, "none"))
 		}
 	}
 

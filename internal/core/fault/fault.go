@@ -147,7 +147,7 @@ type Notice struct {
 // errors.Join makes one error of several, and people are to see each with what
 // to do next.
 func All(err error) []error {
-	//nolint:errorlint // only what was joined last: what is wrapped belongs to a message
+	// Only what was joined last: what is wrapped belongs to a message.
 	joined, ok := err.(interface{ Unwrap() []error })
 	if !ok {
 		return []error{err}

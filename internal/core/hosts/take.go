@@ -11,8 +11,8 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
-// Taken: an address belongs to another site.
-type Taken struct {
+// Taken is the error of an address that belongs to another site.
+type Taken struct { //nolint:errname // read as hosts.Taken
 	Address string
 	Owner   Entry
 }

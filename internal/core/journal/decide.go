@@ -27,7 +27,7 @@ var (
 )
 
 // Refusal says which entry stood in the way.
-type Refusal struct {
+type Refusal struct { //nolint:errname // read as journal.Refusal
 	Reason error
 	Entry  Entry
 }

@@ -72,16 +72,16 @@ func NewDocument(content DocumentContent, commit string) (Document, error) {
 // Changes lists, one line each, how a document differs from the one before.
 func (d DocumentContent) Changes(before DocumentContent) []string {
 	var lines []string
-	changed := func(what, old, new string) {
-		if old == "" {
-			old = "none"
+	changed := func(what, from, to string) {
+		if from == "" {
+			from = "none"
 		}
-		if new == "" {
-			new = "none"
+		if to == "" {
+			to = "none"
 		}
 
-		if old != new {
-			lines = append(lines, what+": "+old+" -> "+new)
+		if from != to {
+			lines = append(lines, what+": "+from+" -> "+to)
 		}
 	}
 

@@ -225,7 +225,7 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 
 		// A try whose answer was lost may have landed since. It has to be found
 		// before another one is made.
-		if own, err := j.landed(ctx, unclear, attempt, head); own.Attempt == attempt || err != nil {
+		if own, err := j.landed(ctx, unclear, head); own.Attempt == attempt || err != nil {
 			return own, err
 		}
 		// Asked with each new head, so a decision is never about a state that
@@ -270,9 +270,9 @@ func (j *Journal) Append(ctx context.Context, after Entry, decide Decide) (Entry
 	}
 }
 
-// landed finds the entry that an earlier try of an attempt has written after
-// all, under the number of which nothing was known; 0 for none.
-func (j *Journal) landed(ctx context.Context, unclear int64, attempt string, head *Entry) (Entry, error) {
+// landed returns the entry that is now under the number of which nothing was
+// known, if there is one: its attempt tells whose it is.
+func (j *Journal) landed(ctx context.Context, unclear int64, head *Entry) (Entry, error) {
 	if unclear == 0 || head == nil || head.Number < unclear {
 		return Entry{}, nil // should it land now, then the next try finds it
 	}

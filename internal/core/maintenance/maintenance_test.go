@@ -627,8 +627,10 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	require.NoError(t, err)
 	require.EqualValues(t, 2, head.Number)
 	var folder string
-	for item := range to.List(t.Context(), storage.HostsKey) {
-		for entry := range to.List(t.Context(), item.Key) {
+	for item, err := range to.List(t.Context(), storage.HostsKey) {
+		require.NoError(t, err)
+		for entry, err := range to.List(t.Context(), item.Key) {
+			require.NoError(t, err)
 			if strings.HasSuffix(entry.Key, "2") {
 				folder = item.Key
 			}

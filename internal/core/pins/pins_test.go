@@ -279,7 +279,8 @@ func TestNobodyWritesToASiteThatIsBeingRemoved(t *testing.T) {
 		time.Sleep(25 * time.Hour)
 		require.NoError(t, pins.Clean(t.Context(), store, 0))
 		for _, folder := range []string{storage.PinsKey, storage.PruneKey} {
-			for item := range store.List(t.Context(), folder) {
+			for item, err := range store.List(t.Context(), folder) {
+				require.NoError(t, err)
 				t.Errorf("%s is left", item.Key)
 			}
 		}
@@ -334,7 +335,8 @@ func TestAClockThatIsOffIsRefused(t *testing.T) {
 			continue
 		}
 		require.ErrorIs(t, err, storage.ErrClock)
-		for item := range store.List(t.Context(), storage.PinsKey) {
+		for item, err := range store.List(t.Context(), storage.PinsKey) {
+			require.NoError(t, err)
 			t.Errorf("%s is left", item.Key)
 		}
 		_, err = pins.Condemn(t.Context(), store, "p", pins.Record{})

@@ -174,7 +174,8 @@ func (v *voyage) count(what *int, n int) {
 // content is what lies in the sea, without asking it.
 func (v *voyage) content(folder string) map[string]string {
 	found := map[string]string{}
-	for item := range v.sea.Store.List(context.Background(), folder) {
+	for item, err := range v.sea.Store.List(context.Background(), folder) {
+		require.NoError(v.t, err)
 		data, err := v.sea.Store.Get(context.Background(), item.Key)
 		if err == nil {
 			found[item.Key] = string(data)
@@ -213,7 +214,10 @@ func (v *voyage) write(id string) {
 
 // there chooses a release to go back to.
 func (v *voyage) there(ctx context.Context, m *machine, hold *pins.Hold) string {
-	for item := range m.List(ctx, rootsFolder) {
+	for item, err := range m.List(ctx, rootsFolder) {
+		if err != nil {
+			break // a listing that broke off shows less to choose from
+		}
 		if v.sea.chance(3) == 0 && !hold.Doomed(item.Key) {
 			if _, err := m.Get(ctx, item.Key); err == nil {
 				v.count(&v.relied, 1)

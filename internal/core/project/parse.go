@@ -350,10 +350,10 @@ func retentionTo(p *parse, to **Retention) func(ast.Node) {
 	}
 }
 
-// inner reads a mapping below a key. make is called when the key is there, so
+// inner reads a mapping below a key. known is called when the key is there, so
 // that what it fills in stays empty otherwise.
-func (p *parse) inner(make func() keys) func(ast.Node) {
-	return func(node ast.Node) { p.mapping(node, make()) }
+func (p *parse) inner(known func() keys) func(ast.Node) {
+	return func(node ast.Node) { p.mapping(node, known()) }
 }
 
 // mapping reads a mapping; a key that it may not have is a

@@ -191,7 +191,7 @@ func withSecret(label, name, secret string) string {
 	}
 	// The label in front keeps the secret from signing anything else.
 	mac := hmac.New(sha256.New, []byte(secret))
-	mac.Write([]byte("orilla preview\n" + name)) //nolint:errcheck // a hash takes everything
+	mac.Write([]byte("orilla preview\n" + name))
 	return label + "-" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))[:10]
 }
 

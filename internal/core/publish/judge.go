@@ -96,7 +96,7 @@ func (w *walker) judgeNames() error {
 	if len(w.badName) > 0 {
 		problem := fault.New(fault.Refused, "bad-name",
 			"names that are not UTF-8 or hold control characters have no address").At("%s", w.output.Root)
-		for _, name := range first(w.badName, 10) {
+		for _, name := range firstTen(w.badName) {
 			problem = problem.With(fmt.Sprintf("%q", name))
 		}
 		return problem.Then("rename them, or list them under leave_out")
@@ -105,7 +105,7 @@ func (w *walker) judgeNames() error {
 	if len(w.outside) > 0 {
 		return fault.New(fault.Refused, "link-outside", "symbolic links lead out of the output").
 			At("%s", w.output.Root).
-			With(first(w.outside, 10)...).
+			With(firstTen(w.outside)...).
 			Then("put the files themselves there, or list the links under leave_out")
 	}
 
@@ -126,7 +126,7 @@ func (w *walker) judgeNames() error {
 	if len(same) > 0 {
 		return fault.New(fault.Refused, "same-name",
 			"two files have the same name in different Unicode forms").At("%s", w.output.Root).
-			With(first(same, 10)...).Then("remove one of each; addresses are compared in form NFC")
+			With(firstTen(same)...).Then("remove one of each; addresses are compared in form NFC")
 	}
 
 	w.notice("case-only", "names that differ only in upper and lower case", alike,
@@ -246,14 +246,15 @@ func isSource(base string) bool {
 // notice tells of paths, if there are any.
 func (w *walker) notice(code, what string, paths []string, next string) {
 	if len(paths) > 0 {
-		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: code, What: what, Paths: first(paths, 10),
+		w.scan.Notices = append(w.scan.Notices, fault.Notice{Code: code, What: what, Paths: firstTen(paths),
 			Next: next})
 	}
 }
 
-// first returns at most n of list, the last replaced by
+// firstTen returns at most ten of list, the last replaced by
 // how many more there are.
-func first(list []string, n int) []string {
+func firstTen(list []string) []string {
+	const n = 10
 	if len(list) <= n {
 		return list
 	}

@@ -380,7 +380,7 @@ func (c countingFS) Open(name string) (fs.File, error) {
 
 func FuzzDecodeMemory(f *testing.F) {
 	f.Add(publish.NewMemory().Encode())
-	f.Fuzz(func(t *testing.T, data []byte) {
+	f.Fuzz(func(_ *testing.T, data []byte) {
 		sum := digest.Of(data)
 		publish.DecodeMemory(append(data, sum[:]...)) //nolint:errcheck // it must not panic
 	})

@@ -420,7 +420,7 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 		}
 
 		sum := digest.Of(data)
-		whole.Write(data) //nolint:errcheck // a hash never fails
+		whole.Write(data)
 		text.add(data)
 		p.held.parts, p.size = append(p.held.parts, sum), p.size+int64(len(data))
 

@@ -62,7 +62,7 @@ func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
 		found, err := reader.Between(t.Context(), refs, ref.First, ref.Last)
 		require.NoError(t, err)
 		require.Equal(t, 1, loads)
-		require.EqualValues(t, ref.Files, len(found), "chunk %d", i)
+		require.Len(t, found, int(ref.Files), "chunk %d", i)
 	}
 	for _, test := range []struct{ first, last string }{{"a", "b"}, {"z", "zz"}} {
 		loads = 0

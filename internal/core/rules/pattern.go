@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -416,9 +417,9 @@ func affix(text string, offset int) (string, *problem) {
 	}
 	name, err := address.Decode(text)
 	switch {
-	case err == address.ErrDot:
+	case errors.Is(err, address.ErrDot):
 		return text, nil // a part of a segment may be dots
-	case err == address.ErrEscape:
+	case errors.Is(err, address.ErrEscape):
 		return "", wrong(offset+max(0, strings.IndexByte(text, '%')),
 			"a broken escape: %% is followed by two hexadecimal digits; a literal one is written %%25")
 	case err != nil:

@@ -40,7 +40,7 @@ func writeNew(path string, data []byte) error {
 func retry(call func() (int, error)) (int, error) {
 	for {
 		n, err := call()
-		if err != unix.EINTR {
+		if !errors.Is(err, unix.EINTR) {
 			return n, err
 		}
 	}

@@ -193,7 +193,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	temporary, err := s.temporary(key, data)
+	temporary, err := s.temporary(data)
 	if err != nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func (s *Store) Replace(ctx context.Context, key string, data []byte) (err error
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	temporary, err := s.temporary(key, data)
+	temporary, err := s.temporary(data)
 	if err != nil {
 		return err
 	}
@@ -309,7 +309,7 @@ func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
 }
 
 // temporary writes data to a file that has no name in the store yet.
-func (s *Store) temporary(key string, data []byte) (string, error) {
+func (s *Store) temporary(data []byte) (string, error) {
 	if err := s.disk.Mkdir(s.path("tmp")); err != nil {
 		return "", explain(err)
 	}

@@ -83,6 +83,8 @@ func refused(err error) bool {
 
 // understand says what an error means in the contract's terms, nil if it has
 // none, and whether to try again.
+//
+//nolint:revive // the first result is a meaning, and no failure of this function
 func understand(err error) (meaning error, again bool) {
 	response := minio.ToErrorResponse(err)
 	switch response.Code {
@@ -126,6 +128,8 @@ func understand(err error) (meaning error, again bool) {
 
 // overNetwork understands what went wrong before an answer
 // came, or while it came.
+//
+//nolint:revive // as of understand
 func overNetwork(err error) (meaning error, again bool) {
 	var name *net.DNSError
 	var request *url.Error

@@ -68,7 +68,7 @@ func (b *batch) Add(ctx context.Context, key string, data []byte) (_ bool, err e
 	if !isObject {
 		p.data = slices.Clone(data)
 	}
-	if p.temporary, err = b.store.temporary(ctx, key, data); err != nil {
+	if p.temporary, err = b.store.temporary(ctx, data); err != nil {
 		return false, err
 	}
 
@@ -143,7 +143,7 @@ func (b *batch) Commit(ctx context.Context) (taken []string, err error) {
 	flushing, inner := errgroup.WithContext(ctx)
 	flushing.SetLimit(b.store.Parallel())
 	for folder := range flush {
-		flushing.Go(func() error { return syncFolders(inner, b.store, folder, []string{folder}) })
+		flushing.Go(func() error { return syncFolders(inner, b.store, []string{folder}) })
 	}
 
 	return taken, flushing.Wait()

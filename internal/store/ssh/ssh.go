@@ -271,7 +271,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
 		return err
 	}
-	temporary, err := s.temporary(ctx, key, data)
+	temporary, err := s.temporary(ctx, data)
 	if err != nil {
 		return err
 	}
@@ -288,7 +288,7 @@ func (s *Store) Create(ctx context.Context, key string, data []byte) (err error)
 		return err
 	}
 
-	return syncFolders(ctx, s, key, folders)
+	return syncFolders(ctx, s, folders)
 }
 
 // link gives a file its name unless that is taken. After a connection that
@@ -378,7 +378,7 @@ func (s *Store) Remove(ctx context.Context, keys []string) (err error) {
 
 	for folder := range folders {
 		flushing.Go(func() error {
-			err := syncFolders(each, s, folder, []string{folder})
+			err := syncFolders(each, s, []string{folder})
 			if errors.Is(err, storage.ErrNotFound) {
 				return nil // nothing was there
 			}
@@ -415,7 +415,7 @@ func (s *Store) Tidy(ctx context.Context, folder string) (err error) {
 }
 
 // temporary writes a flushed file that has no name in the store yet.
-func (s *Store) temporary(ctx context.Context, key string, data []byte) (name string, err error) {
+func (s *Store) temporary(ctx context.Context, data []byte) (name string, err error) {
 	if err := ready(ctx, s); err != nil {
 		return "", err
 	}
@@ -547,7 +547,7 @@ func above(key string) []string {
 }
 
 // syncFolders makes the names in folders durable.
-func syncFolders(ctx context.Context, s *Store, key string, folders []string) error {
+func syncFolders(ctx context.Context, s *Store, folders []string) error {
 	return s.do(ctx, func(c *sftp.Client, _ int) error {
 		for _, folder := range folders {
 			if err := syncFolder(c, s.path(folder)); err != nil {

@@ -3,6 +3,7 @@ package ssh_test
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -79,7 +80,7 @@ func TestAConnectionThatBreaksIsMadeAgain(t *testing.T) {
 				case err == nil:
 					winners.Add(1)
 					won.Store(mine)
-				case !assert.ErrorIs(t, err, storage.ErrExists):
+				case !errors.Is(err, storage.ErrExists):
 					doubts.Add(1)
 				}
 			})

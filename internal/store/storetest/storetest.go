@@ -53,7 +53,7 @@ func Run(t *testing.T, options Options,
 	t.Helper()
 	// batchTaken: a record in a batch whose key is taken is told, and what is
 	// there stays.
-	batchTaken := func(t *testing.T, a, b storage.Store) { batchTaken(t, options, a, b) }
+	batchTaken := func(t *testing.T, a, b storage.Store) { t.Helper(); batchTaken(t, options, a, b) }
 	for _, test := range []struct {
 		name string
 		run  func(t *testing.T, a, b storage.Store)
