@@ -166,7 +166,7 @@ func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	require.NoError(t, first.Start())
 	require.Eventually(t, func() bool {
 		return len(p.builds2(store)) == 2 && p.builds2(store)[0].State == "running"
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, first.Process.Kill())
 	first.Wait() //nolint:errcheck // killed
 	started := time.Now()
@@ -267,7 +267,7 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(p.home, "store"))
 		return err == nil && len(p.objects()["runs"]) == 1
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	log := p.ok("log")
 	require.NoError(t, deploy.Wait())
 	want := ""
@@ -285,7 +285,7 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	deploy = p.command(t.Context(), "deploy")
 	deploy.Stderr = &notes
 	require.NoError(t, deploy.Start())
-	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 20*time.Second,
+	require.Eventually(t, func() bool { return p.builds()[0].State == "running" }, 30*time.Second,
 		20*time.Millisecond)
 	assert.Contains(t, p.ok("cancel", "build:2"), "cancelled")
 	require.Error(t, deploy.Wait())
@@ -358,7 +358,7 @@ func TestWhatABuildSees(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		_, seen = get(t, address, "corvane.localhost", "/")
 		return strings.Contains(seen, "Sandling") && strings.Contains(seen, "ORILLA_BRANCH=main")
-	}, 10*time.Second, 20*time.Millisecond, "builds of the working tree are told too")
+	}, 30*time.Second, 20*time.Millisecond, "builds of the working tree are told too")
 }
 
 // TestAReleaseThatWasToldWhereItGoesStaysThere promotes

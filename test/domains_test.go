@@ -53,7 +53,7 @@ func TestAddressesHaveOwners(t *testing.T) {
 		_, body := get(t, address, "www.corvane.example",
 			"/")
 		return body == "of alpha"
-	}, 15*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	p.commit("Second", map[string]string{"index.html": "of zeta again"})
 	assert.Equal(t, 1, document[deployed](p, "deploy").EdgeServing)
 	_, body := get(t, address, "www.corvane.example", "/")
@@ -67,5 +67,5 @@ func TestAddressesHaveOwners(t *testing.T) {
 		_, body := get(t, address, "www.corvane.example",
 			"/")
 		return body == "of zeta again"
-	}, 15*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 }

@@ -299,7 +299,7 @@ func TestAFollowerThatIsKilledGoesOn(t *testing.T) {
 		assert.Eventually(t, func() bool {
 			command, err := os.ReadFile("/proc/" + pid + "/cmdline")
 			return err != nil || !bytes.Contains(command, []byte("sleep\x00600"))
-		}, 5*time.Second, 20*time.Millisecond, "process %s is left", pid)
+		}, 30*time.Second, 20*time.Millisecond, "process %s is left", pid)
 	}
 	states := map[string]int{}
 	for _, row := range document[[]struct{ State string }](p, "builds", "--limit", "0") {

@@ -36,7 +36,7 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 	command := p.command(t.Context(), "deploy")
 	command.Stderr = &notes
 	require.NoError(t, command.Start())
-	require.Eventually(t, func() bool { _, err := os.Stat(marker); return err == nil }, 20*time.Second,
+	require.Eventually(t, func() bool { _, err := os.Stat(marker); return err == nil }, 30*time.Second,
 		10*time.Millisecond)
 	started := time.Now()
 	require.NoError(t, command.Process.Signal(os.Interrupt))
@@ -97,10 +97,10 @@ func TestServe(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		return strings.Contains(body("fares"), "43.00") &&
 			strings.Contains(body("new/"), "new")
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, os.RemoveAll(filepath.Join(p.folder, "dist")))
 	p.write(map[string]string{"dist/index.html": "built anew"})
-	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 10*time.Second,
+	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 30*time.Second,
 		20*time.Millisecond, "a folder that was made anew is found again")
 }
 
@@ -118,7 +118,7 @@ func TestEdgeNodesComeAndGo(t *testing.T) {
 			status, _ := get(t, second, "corvane.localhost",
 				"/")
 			return status == 200
-		}, 5*time.Second, 5*time.Millisecond)
+		}, 30*time.Second, 5*time.Millisecond)
 		p.commit("Second", map[string]string{"index.html": "two"})
 		d := document[deployed](p, "deploy")
 		assert.Equal(t, []int{2, 2}, []int{d.EdgeNodes, d.EdgeServing})

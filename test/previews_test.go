@@ -66,7 +66,7 @@ func awaits(t *testing.T, address, host, path string, status int) string {
 		if got == status {
 			return body
 		}
-		require.Less(t, time.Since(began), 10*time.Second, "%s%s: %d, not %d: %s", host, path, got, status,
+		require.Less(t, time.Since(began), patience, "%s%s: %d, not %d: %s", host, path, got, status,
 			body)
 	}
 }
@@ -431,7 +431,7 @@ func TestPasswordsAndLinks(t *testing.T) {
 	require.Eventually(t, func() bool {
 		response, _ = answers(t, address, "winter.preview.corvane.localhost", "/", cookie)
 		return response.StatusCode == http.StatusUnauthorized
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 	p.fails(3, "--yes", "password", "previews", "--remove")
 	p.ok("password", "previews", "--remove", "--yes")
 	awaits(t, address, "winter.preview.corvane.localhost", "/", 200)

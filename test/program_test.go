@@ -214,14 +214,14 @@ func (p *place) edgeOn(store string, options ...string) string {
 		require.Eventually(p.t, func() bool {
 			conn, err := net.Dial("tcp", address)
 			return err == nil && conn.Close() == nil
-		}, 20*time.Second, 5*time.Millisecond)
+		}, 30*time.Second, 5*time.Millisecond)
 		return address
 	}
 	require.Eventually(p.t, func() bool {
 		// it listens before it says that it is there
 		said, _ := filepath.Glob(filepath.Join(p.home, "store", "edges", "*-"+port))
 		return len(said) == 1
-	}, 20*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 	return address
 }
 

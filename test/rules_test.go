@@ -59,7 +59,7 @@ func TestRulesAreContentAndNeedNoBuild(t *testing.T) {
 	}
 	soon := func(path, want string) {
 		t.Helper()
-		assert.Eventually(t, func() bool { return answers(path) == want }, 5*time.Second, 5*time.Millisecond,
+		assert.Eventually(t, func() bool { return answers(path) == want }, 30*time.Second, 5*time.Millisecond,
 			"%s: %s", path, want)
 	}
 	soon("/timetable/winter", "301 /sailings/winter/")
@@ -376,7 +376,7 @@ func TestServeInFrontOfADevelopmentServer(t *testing.T) {
 	assert.Equal(t, "yes", response.Header.Get("X-Front"))
 	p.write(map[string]string{"site.rules": "redirect /old -> /fares with 302\n"})
 	assert.Eventually(t, func() bool { status, _ := get(t, front, "", "/old"); return status == 302 },
-		10*time.Second, 20*time.Millisecond, "rules are taken up on saving")
+		30*time.Second, 20*time.Millisecond, "rules are taken up on saving")
 }
 
 // TestExplainFindsTheEnvironment reads it from the address that was typed.
@@ -481,12 +481,12 @@ func TestProxiesAtEdgeNodes(t *testing.T) {
 		conn.Close() //nolint:errcheck // only whether it answers
 		status, body := get(t, open, "corvane.localhost", "/api/today")
 		return status == 200 && body == "tides /v1/today"
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	assert.Eventually(t, func() bool {
 		status, _ := get(t, strict, "corvane.localhost",
 			"/api/today")
 		return status == 502
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	assert.Contains(t, p.ok("explain", "/api/today", "--on", "production"), "-> harbour:/v1/today")
 
 	// The address of an upstream is the environment's: another one goes live
@@ -506,7 +506,7 @@ func TestProxiesAtEdgeNodes(t *testing.T) {
 		_, body := get(t, open, "corvane.localhost",
 			"/api/today")
 		return body == "other"
-	}, 10*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	p.commit("Unknown", map[string]string{"site.rules": "proxy /api/{rest:all} -> harbor:/v1/{rest}\n"})
 	p.fails(4, `did you mean "harbour"?`, "deploy")
 }

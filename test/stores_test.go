@@ -118,7 +118,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 				_, body := get(t, address, "corvane.localhost",
 					"/fares")
 				return body == text
-			}, 12*time.Second, 20*time.Millisecond)
+			}, 30*time.Second, 20*time.Millisecond)
 		}
 		shows("42.00")
 		p.commit("Fares", map[string]string{"fares.html": "43.00"})
@@ -200,7 +200,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 			status, _ := get(t, address, "corvane.localhost",
 				"/fares")
 			return status != 200
-		}, 15*time.Second, 50*time.Millisecond)
+		}, 30*time.Second, 50*time.Millisecond)
 		assert.Contains(t, p.ok("sites"), "corvane")
 		p.ok("remove-site", "corvane", "--yes")
 		_, notes, _ = p.run("sites")

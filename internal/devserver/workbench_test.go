@@ -225,7 +225,7 @@ func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 	}
 	b.await("built")
 	b.await("built")
-	assert.Eventually(t, func() bool { return b.get("/fares") == "200 6" }, 5*time.Second,
+	assert.Eventually(t, func() bool { return b.get("/fares") == "200 6" }, 30*time.Second,
 		10*time.Millisecond)
 	b.settle()
 	assert.Equal(t, 3, b.count("built"), "five changes, one build: %q", b.events)
@@ -285,7 +285,7 @@ func TestAFolderIsServedAsItIs(t *testing.T) {
 	assert.Equal(t, "200 1", b.get("/a"))
 	b.write(map[string]string{"out/a.html": "2", "out/deep/er/b.html": "b"})
 	b.await("shown a.html")
-	assert.Eventually(t, func() bool { return b.get("/deep/er/b") == "200 b" }, 5*time.Second,
+	assert.Eventually(t, func() bool { return b.get("/deep/er/b") == "200 b" }, 30*time.Second,
 		10*time.Millisecond)
 	require.NoError(t, os.RemoveAll(filepath.Join(b.folder, "out")))
 	b.await("failed no-output")
@@ -326,11 +326,11 @@ func TestWhatADeployWouldRefuseIsToldAtOnce(t *testing.T) {
 		"app.js": "1"}, nil)
 	b.write(map[string]string{"site.rules": "rewrite /{rest:all} -> /\n"})
 	require.Eventually(t, func() bool { return b.count("refused hidden-asset home-broken") == 1 },
-		10*time.Second, 5*time.Millisecond)
+		30*time.Second, 5*time.Millisecond)
 	b.write(map[string]string{"fares.html": "<link rel=icon href=data:,>"})
-	require.Eventually(t, func() bool { return b.count("shown fares.html") == 1 }, 10*time.Second,
+	require.Eventually(t, func() bool { return b.count("shown fares.html") == 1 }, 30*time.Second,
 		5*time.Millisecond)
 	assert.Equal(t, 1, b.count("refused hidden-asset"), "it is told once")
 	b.write(map[string]string{"site.rules": "fallback /{rest:all} -> /\n"})
-	require.Eventually(t, func() bool { return b.count("refused ") == 2 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return b.count("refused ") == 2 }, 30*time.Second, 5*time.Millisecond)
 }

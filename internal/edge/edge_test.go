@@ -459,7 +459,7 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	require.NoError(t, w.store.Create(t.Context(), storage.JournalKey("corvane", "production", 2),
 		[]byte(`{"torn`)))
 	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "production:2") },
-		5*time.Second, 5*time.Millisecond)
+		30*time.Second, 5*time.Millisecond)
 	r, body := w.ask("GET", "corvane.localhost", "/fares", nil)
 	assert.Equal(t, 200, r.StatusCode)
 	assert.Equal(t, "42.00", body)
@@ -470,7 +470,7 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	later := release.ID(digest.Of(root))
 	require.NoError(t, w.store.Create(t.Context(), storage.ReleaseKey("corvane", later.String()), root))
 	w.activate("staging", later)
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 3") }, 5*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 3") }, 30*time.Second,
 		5*time.Millisecond)
 }
 
@@ -662,7 +662,7 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 			r,
 				_ := w.ask("GET", host, "/fares", nil)
 			return r.StatusCode != http.StatusOK
-		}, 5*time.Second,
+		}, 30*time.Second,
 			5*time.Millisecond, host)
 	}
 	w.claim()
@@ -673,7 +673,7 @@ func TestASiteThatIsRemovedGoesDarkAndComesBackAnew(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, body := w.ask("GET", "corvane.localhost", "/", nil)
 		return body == "another site's second"
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 }
 
 // TestASiteThatIsRemovedAndKeepsItsNameComesBack: its
@@ -694,5 +694,5 @@ func TestASiteThatIsRemovedAndKeepsItsNameComesBack(t *testing.T) {
 		_, body := w.ask("GET", "corvane.localhost", "/",
 			nil)
 		return body == "anew"
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 }

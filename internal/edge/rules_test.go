@@ -510,7 +510,7 @@ func TestDamagedRulesNeverAnswer(t *testing.T) {
 		assert.Eventually(t, func() bool {
 			return strings.Contains(w.troubles(),
 				digest.Of(rules.Encode(list)).String())
-		}, 5*time.Second, 5*time.Millisecond,
+		}, 30*time.Second, 5*time.Millisecond,
 			"%s: the object is named: %s", name, w.troubles())
 		r, _ := w.ask("GET", "corvane.localhost", "/old", nil)
 		assert.Equal(t, 301, r.StatusCode, name)

@@ -38,7 +38,7 @@ func (*Session) Close() {}
 // print to out. exit is -1 if a signal ended it.
 func (s *Session) Run(ctx context.Context, line []string, folder string, environment []string, out io.Writer,
 ) (exit int, err error) {
-	command := exec.Command(line[0], line[1:]...)
+	command := exec.Command(line[0], line[1:]...) //nolint:noctx // its whole tree is ended, below
 	command.Dir, command.Env, command.Stdout, command.Stderr = folder, environment, out, out
 
 	// A process that the step left behind may keep its

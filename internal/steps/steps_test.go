@@ -190,7 +190,7 @@ func TestWhatEndsAStepEndsItsWholeTree(t *testing.T) {
 			for _, text := range strings.Fields(string(pids)) {
 				pid, err := strconv.Atoi(text)
 				require.NoError(t, err)
-				assert.Eventually(t, func() bool { return !alive(pid) }, 5*time.Second, 10*time.Millisecond,
+				assert.Eventually(t, func() bool { return !alive(pid) }, 30*time.Second, 10*time.Millisecond,
 					"process %d runs on", pid)
 			}
 		})
@@ -236,13 +236,13 @@ func TestNobodyIsLeftWhenTheBuilderDies(t *testing.T) {
 		data, _ := os.ReadFile(filepath.Join(folder, "pids"))
 		return strings.Fields(string(data))
 	}
-	require.Eventually(t, func() bool { return len(pids()) == 2 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return len(pids()) == 2 }, 30*time.Second, 10*time.Millisecond)
 	require.NoError(t, victim.Process.Kill())
 	victim.Wait() //nolint:errcheck // killed
 	for _, text := range pids() {
 		pid, err := strconv.Atoi(text)
 		require.NoError(t, err)
-		assert.Eventually(t, func() bool { return !alive(pid) }, 5*time.Second, 10*time.Millisecond)
+		assert.Eventually(t, func() bool { return !alive(pid) }, 30*time.Second, 10*time.Millisecond)
 	}
 }
 

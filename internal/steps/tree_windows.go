@@ -21,6 +21,7 @@ func (*processTree) release() {}
 
 // end ends a step with all that it has started.
 func (*processTree) end(step *exec.Cmd) {
+	//nolint:noctx // ending a step must not end early
 	kill := exec.Command("taskkill", "/T", "/F", "/PID", strconv.Itoa(step.Process.Pid))
 	kill.Env = process.Environment()
 	process.Run(kill) //nolint:errcheck // gone already is fine
