@@ -320,7 +320,7 @@ func TestAWakeUpMustBeSigned(t *testing.T) {
 	p.git("push", "-q", "origin", "main")
 	p.fails(2, "ORILLA_WAKE_SECRET", "follow", "origin", "--wake", "127.0.0.1:0")
 	p.env = append(p.env, "ORILLA_WAKE_SECRET=the secret of the harbour")
-	address := "127.0.0.1:7459"
+	address := freeAddress(t)
 	f := p.follow("origin", "--every", "1h", "--wake", address)
 	f.seen(t, "live", "main", "")
 	second := p.commit("Second", map[string]string{"page.html": "second"})

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -282,11 +281,7 @@ func (p *place) jsonLines(t *testing.T, line func(name, out string)) {
 	lines := strings.Split(strings.TrimSpace(p.ok("follow", "--once", "--json")), "\n")
 	line("follow", lines[len(lines)-1])
 
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	address := listener.Addr().String()
-	require.NoError(t, listener.Close())
-	for name, args := range map[string][]string{"serve": {"serve", "--listen", address, "--json"},
+	for name, args := range map[string][]string{"serve": {"serve", "--listen", freeAddress(t), "--json"},
 		"edge": {"edge", "--listen", "127.0.0.1:0", "--json"}} {
 		command := p.command(t.Context(), args...)
 		out, err := command.StdoutPipe()

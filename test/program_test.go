@@ -188,16 +188,22 @@ func (p *place) commit(message string, files map[string]string) string {
 	return p.git("rev-parse", "HEAD")
 }
 
+// freeAddress returns an address of this machine that nobody listens on.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, listener.Close())
+	return listener.Addr().String()
+}
+
 // edge starts an edge node on the usual store and returns its address.
 func (p *place) edge() string { return p.edgeOn("") }
 
 // edgeOn starts an edge node on a store.
 func (p *place) edgeOn(store string, options ...string) string {
 	p.t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(p.t, err)
-	address := listener.Addr().String()
-	require.NoError(p.t, listener.Close())
+	address := freeAddress(p.t)
 	ctx, cancel := context.WithCancel(context.Background())
 	command := p.command(ctx, append([]string{"edge", "--listen", address, "--json", "--store", store},
 		options...)...)

@@ -332,13 +332,7 @@ func TestServeInFrontOfADevelopmentServer(t *testing.T) {
 	p.write(map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\n",
 		"site.rules":     "redirect /old -> /fares\nheader /{x:all} x-front: yes\n",
 		"dev/index.html": "<body>developing</body>", "dev/fares.html": "42.00"})
-	free := func() string {
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		defer listener.Close() //nolint:errcheck // it is free now
-		return listener.Addr().String()
-	}
-	server, front := free(), free()
+	server, front := freeAddress(t), freeAddress(t)
 	p.fails(1, "nothing answers at http://"+server, "serve", "--in-front-of", "http://"+server)
 	p.fails(2, "--in-front-of says where it answers", "serve", "--run", "true")
 	p.fails(2, "write the development server's address", "serve", "--in-front-of", "localhost")
