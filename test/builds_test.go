@@ -56,20 +56,22 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 			"status 6"},
 		"makes a repository": {[]string{"git init -q . && git add . && exit 8"}, "status 8"},
 	} {
-		number++
-		text := stepsFile(one.steps...)
-		if strings.Contains(one.says, "longer") {
-			text = strings.Replace(text, "time_limit: 20s", "time_limit: 2s", 1)
-		}
-		p.commit(name, map[string]string{"orilla.yaml": text, "page.html": name})
-		_, notes, status := p.run("deploy")
-		assert.Contains(t, []int{2, 5}, status, "%s: %s", name, notes)
-		assert.Contains(t, notes, one.says, name)
-		assert.Less(t, len(notes), 6_000_000, name)
-		number++
-		p.commit("good again", map[string]string{"orilla.yaml": stepsFile(good),
-			"page.html": fmt.Sprint("good ", number)})
-		p.ok("deploy")
+		t.Run(name, func(t *testing.T) {
+			number++
+			text := stepsFile(one.steps...)
+			if strings.Contains(one.says, "longer") {
+				text = strings.Replace(text, "time_limit: 20s", "time_limit: 2s", 1)
+			}
+			p.commit(name, map[string]string{"orilla.yaml": text, "page.html": name})
+			_, notes, status := p.run("deploy")
+			assert.Contains(t, []int{2, 5}, status, "%s: %s", name, notes)
+			assert.Contains(t, notes, one.says, name)
+			assert.Less(t, len(notes), 6_000_000, name)
+			number++
+			p.commit("good again", map[string]string{"orilla.yaml": stepsFile(good),
+				"page.html": fmt.Sprint("good ", number)})
+			p.ok("deploy")
+		})
 	}
 	assert.Len(t, p.builds(), number)
 	assert.Empty(t, p.objects()["running"])

@@ -71,26 +71,29 @@ func (p *place) verify() []journal.Entry {
 	return entries
 }
 
-// killSome runs deploys and ends each with SIGKILL at a random moment of a
-// span, which moves to where most, but not all, are killed.
-func (p *place) killSome(deploy []string, span time.Duration, total int, before, after func(round int),
-) (killed int) {
+// killSome runs deploys until so many were ended by SIGKILL, each at a random
+// moment of a span, which moves to where most, but not all, are killed, and one
+// at least was not. It returns how many there were in all.
+func (p *place) killSome(deploy []string, span time.Duration, killed int, before, after func(round int),
+) (rounds int) {
 	p.t.Helper()
-	for round := 1; round <= total; round++ {
-		before(round)
+	for whole := 0; killed > 0 || whole == 0; {
+		rounds++
+		before(rounds)
 		command := p.command(p.t.Context(), deploy...)
 		require.NoError(p.t, command.Start())
 		time.Sleep(time.Duration(rand.Int64N(int64(span))))
 		command.Process.Kill() //nolint:errcheck // it may have ended
 		if command.Wait() != nil {
-			killed++
+			killed--
 			span += span / 50
 		} else {
+			whole++
 			span -= span / 20
 		}
-		after(round)
+		after(rounds)
 	}
-	return killed
+	return rounds
 }
 
 // TestKilledDeploysLeaveNothingHalfDone ends deploys with
@@ -113,17 +116,15 @@ func TestKilledDeploysLeaveNothingHalfDone(t *testing.T) {
 	started := time.Now()
 	p.ok(deploy...)
 	span := time.Since(started)
-	before, total := len(p.verify()), soak.Rounds(60, 2000)
-	killed := p.killSome(deploy, span, total, func(round int) { p.write(content(round)) }, func(round int) {
+	before, kills := len(p.verify()), soak.Rounds(40, 1400)
+	rounds := p.killSome(deploy, span, kills, func(round int) { p.write(content(round)) }, func(round int) {
 		if round%20 == 0 {
 			entries := p.verify()
 			require.GreaterOrEqual(t, len(entries), before, "an entry is never lost")
 			before = len(entries)
 		}
 	})
-	t.Logf("%d of %d deploys were killed; %d entries", killed, total, before)
-	require.Greater(t, killed, total/2)
-	require.Greater(t, before, total/20, "and some were not")
+	t.Logf("%d of %d deploys were killed; %d entries", kills, rounds, before)
 
 	whole := p.objects()["objects"]
 	type report struct {
@@ -159,13 +160,12 @@ func TestKilledDeploysOfRulesAlone(t *testing.T) {
 	started := time.Now()
 	assert.True(t, document[ruledDeploy](p, "deploy").Reused)
 	span := time.Since(started)
-	total := soak.Rounds(30, 600)
-	killed := p.killSome([]string{"deploy"}, span, total,
+	kills := soak.Rounds(15, 300)
+	total := p.killSome([]string{"deploy"}, span, kills,
 		func(round int) { p.commit("Next", rules(round+1)) }, func(int) {})
 	entries := p.verify()
-	t.Logf("%d of %d deploys were killed; %d entries", killed, total, len(entries))
-	require.Greater(t, killed, total/4)
-	require.Greater(t, len(entries), 3)
+	t.Logf("%d of %d deploys were killed; %d entries", kills, total, len(entries))
+	require.Greater(t, len(entries), 1)
 	for _, entry := range entries[1:] {
 		out := p.ok("explain", "/", "--on", "r-"+entry.Release.String(), "--json")
 		assert.Contains(t, out, `"status": 200`)

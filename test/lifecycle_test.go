@@ -169,9 +169,11 @@ func TestATarballOnStandardInput(t *testing.T) {
 	w := tar.NewWriter(compressed)
 	for name, text := range map[string]string{"./out/index.html": "hello",
 		"./out/boats/index.html": "boats"} {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}))
-		_, err := w.Write([]byte(text))
-		require.NoError(t, err)
+		t.Run(name, func(t *testing.T) {
+			require.NoError(t, w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(text))}))
+			_, err := w.Write([]byte(text))
+			require.NoError(t, err)
+		})
 	}
 	require.NoError(t, errors.Join(w.Close(), compressed.Close()))
 	deploy := func(data []byte) (string, error) {

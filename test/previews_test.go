@@ -556,8 +556,10 @@ func TestDifferences(t *testing.T) {
 	_, page := answers(t, "127.0.0.1"+at, "localhost"+at, "/", nil)
 	assert.Contains(t, page, `"/old":"/new"`, "the page knows what moved where")
 	for host, want := range map[string]string{"before": "a\nb\n", "after": "a\nc\n"} {
-		_, page = answers(t, "127.0.0.1"+at, host+".localhost"+at, "/fares", nil)
-		assert.Equal(t, want+`<script src="/.orilla/beside.js"></script>`, page)
+		t.Run(host, func(t *testing.T) {
+			_, page = answers(t, "127.0.0.1"+at, host+".localhost"+at, "/fares", nil)
+			assert.Equal(t, want+`<script src="/.orilla/beside.js"></script>`, page)
+		})
 	}
 	response, _ := answers(t, "127.0.0.1"+at, "elsewhere.example", "/", nil)
 	assert.Equal(t, 421, response.StatusCode)

@@ -36,7 +36,7 @@ func TestMain(m *testing.M) {
 	folder, err := os.MkdirTemp("", "orilla-test-")
 	if err == nil {
 		program = filepath.Join(folder, "orilla")
-		build := exec.Command("go", "build", "-o", program, "../cmd/orilla")
+		build := exec.Command("go", "build", "-buildvcs=false", "-o", program, "../cmd/orilla")
 		build.Stderr = os.Stderr
 		err = build.Run()
 	}

@@ -395,7 +395,9 @@ func TestExplainFindsTheEnvironment(t *testing.T) {
 		"http://winter.preview.corvane.localhost/where":       {"preview/winter", "/preview"},
 		"http://0123456789.release.corvane.localhost/where#x": {"release", "/release"},
 	} {
-		assert.Equal(t, want, document[explained](p, "explain", address), address)
+		t.Run(address, func(t *testing.T) {
+			assert.Equal(t, want, document[explained](p, "explain", address), address)
+		})
 	}
 	assert.Equal(t, "/host", document[explained](p, "explain", "/where", "--host",
 		"corvane.example").Location)

@@ -139,10 +139,12 @@ func TestReadyOutput(t *testing.T) {
 	var archive bytes.Buffer
 	w := zip.NewWriter(&archive)
 	for name, text := range map[string]string{"site/sub/a.html": "a", "site/index.html": "ready"} {
-		f, err := w.Create(name)
-		require.NoError(t, err)
-		_, err = f.Write([]byte(text))
-		require.NoError(t, err)
+		t.Run(name, func(t *testing.T) {
+			f, err := w.Create(name)
+			require.NoError(t, err)
+			_, err = f.Write([]byte(text))
+			require.NoError(t, err)
+		})
 	}
 	require.NoError(t, w.Close())
 	command := p.command(t.Context(), "build", "--from", "-", "--site", "corvane", "--commit", "4be21c7",

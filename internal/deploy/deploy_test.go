@@ -23,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/site/sitetest"
+	"orilla.example/orilla/internal/soak"
 	"orilla.example/orilla/internal/store/memory"
 	"orilla.example/orilla/internal/store/storetest"
 )
@@ -52,7 +53,7 @@ func TestWhateverEndsLastTheNewestIsLive(t *testing.T) {
 		commits = append(commits, sitetest.CommitPage(t, folder, fmt.Sprint("instead ", i)))
 	}
 	tip := commits[len(commits)-1]
-	for seed := range uint64(6) {
+	for seed := range uint64(soak.Rounds(3, 30)) {
 		chance := rand.New(rand.NewPCG(seed, 2))
 		store, p := &memory.Store{}, sitetest.Load(t, folder)
 		order := chance.Perm(len(commits))

@@ -86,15 +86,19 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 	assert.Equal(t, "no-store", response.Header.Get("Cache-Control"))
 	for path, want := range map[string]int{"/": 302, "/ferries/style.css": 200, "/ferries/nowhere": 404,
 		"/ferries/api/x": 502, "/.orilla/beside.js": 200, "/elsewhere": 404} {
-		response, _ := ask("after.localhost", path)
-		assert.Equal(t, want, response.StatusCode, path)
+		t.Run(path, func(t *testing.T) {
+			response, _ := ask("after.localhost", path)
+			assert.Equal(t, want, response.StatusCode, path)
+		})
 	}
 	response, page = ask("after.localhost", "/ferries/nowhere")
 	assert.Equal(t, "no such quay"+line, page, "the page for what is missing goes along too")
 	assert.Equal(t, 404, response.StatusCode)
 	for host, want := range map[string]int{"corvane.example": 421, "evil.localhost": 421} {
-		response, _ := ask(host, "/")
-		assert.Equal(t, want, response.StatusCode, "a page of another site reaches nothing here")
+		t.Run(host, func(t *testing.T) {
+			response, _ := ask(host, "/")
+			assert.Equal(t, want, response.StatusCode, "a page of another site reaches nothing here")
+		})
 	}
 	require.NoError(t, store.Replace(t.Context(), digest.Of([]byte("<body>old</body>")).
 		Key(), []byte("damaged")))

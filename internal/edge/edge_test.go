@@ -272,14 +272,16 @@ func TestHTTP(t *testing.T) {
 		"a very long path": {"GET", "/" + strings.Repeat("a", 10_000), nil, 414,
 			"The address is too long.\n", nil},
 	} {
-		r, body := w.ask(test.method, "corvane.localhost", test.path, test.header)
-		assert.Equal(t, test.status, r.StatusCode, name)
-		if test.status != 416 {
-			assert.Equal(t, test.body, body, name)
-		}
-		for field, value := range test.want {
-			assert.Equal(t, value, r.Header.Get(field), "%s: %s", name, field)
-		}
+		t.Run(name, func(t *testing.T) {
+			r, body := w.ask(test.method, "corvane.localhost", test.path, test.header)
+			assert.Equal(t, test.status, r.StatusCode, name)
+			if test.status != 416 {
+				assert.Equal(t, test.body, body, name)
+			}
+			for field, value := range test.want {
+				assert.Equal(t, value, r.Header.Get(field), "%s: %s", name, field)
+			}
+		})
 	}
 }
 
@@ -318,16 +320,18 @@ func TestHosts(t *testing.T) {
 		{"<script>.localhost", "/", 421, ""},
 		{"127.0.0.1:7420", "/", 421, ""},
 	} {
-		r, body := w.ask("GET", test.host, test.path, nil)
-		assert.Equal(t, test.status, r.StatusCode, "%s%s", test.host, test.path)
-		assert.Contains(t, body+r.Header.Get("Location"), test.says, "%s%s", test.host, test.path)
-		noindex := r.Header.Get("X-Robots-Tag") == "noindex"
-		production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path,
-			"/staging") || strings.HasSuffix(test.path, "/stagings")
-		if r.StatusCode == http.StatusOK {
-			assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host,
-				test.path)
-		}
+		t.Run(test.host, func(t *testing.T) {
+			r, body := w.ask("GET", test.host, test.path, nil)
+			assert.Equal(t, test.status, r.StatusCode, "%s%s", test.host, test.path)
+			assert.Contains(t, body+r.Header.Get("Location"), test.says, "%s%s", test.host, test.path)
+			noindex := r.Header.Get("X-Robots-Tag") == "noindex"
+			production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path,
+				"/staging") || strings.HasSuffix(test.path, "/stagings")
+			if r.StatusCode == http.StatusOK {
+				assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host,
+					test.path)
+			}
+		})
 	}
 	w.await("staging.corvane.localhost", w.activate("staging", id, "https://www.corvane.example/"))
 	assert.Contains(t, w.troubles(),
@@ -631,8 +635,10 @@ func TestANodeOfAnotherMachinesOwnIsNotAsked(t *testing.T) {
 		{"elsewhere-7420", "localhost:7420", false}, {"elsewhere-7420", "10.1.2.3:7420", true},
 		{"elsewhere-7420", "pier.corvane.test:7420", true}, {"elsewhere-7420", "nonsense", false},
 	} {
-		assert.Equal(t, test.asked, edge.Presence{Node: test.node, Address: test.address}.FromHere(),
-			"%s at %s", test.node, test.address)
+		t.Run(test.node, func(t *testing.T) {
+			assert.Equal(t, test.asked, edge.Presence{Node: test.node, Address: test.address}.FromHere(),
+				"%s at %s", test.node, test.address)
+		})
 	}
 	all := &net.TCPAddr{IP: net.IPv4zero, Port: 7420}
 	announced := edge.Announced(all)

@@ -324,13 +324,15 @@ func TestUpstreamsThatDoNotAnswer(t *testing.T) {
 		"nowhere": {nowhere, 502, "proxy_internal_error"}, "refused": {refused, 502, "connection_refused"},
 		"literal": {literal, 502, "destination_ip_prohibited"},
 	} {
-		r, body := test.w.ask("GET", "corvane.localhost", "/api/tides", nil)
-		assert.Equal(t, test.status, r.StatusCode, name)
-		assert.Equal(t, "orilla; error="+test.kind, r.Header.Get("Proxy-Status"), name)
-		assert.Equal(t, "no-store", r.Header.Get("Cache-Control"), name)
-		assert.Equal(t, "text/plain; charset=utf-8", r.Header.Get("Content-Type"), name)
-		assert.NotContains(t, body, "127.0.0.1", name)
-		assert.NotEmpty(t, test.w.troubles(), name)
+		t.Run(name, func(t *testing.T) {
+			r, body := test.w.ask("GET", "corvane.localhost", "/api/tides", nil)
+			assert.Equal(t, test.status, r.StatusCode, name)
+			assert.Equal(t, "orilla; error="+test.kind, r.Header.Get("Proxy-Status"), name)
+			assert.Equal(t, "no-store", r.Header.Get("Cache-Control"), name)
+			assert.Equal(t, "text/plain; charset=utf-8", r.Header.Get("Content-Type"), name)
+			assert.NotContains(t, body, "127.0.0.1", name)
+			assert.NotEmpty(t, test.w.troubles(), name)
+		})
 	}
 }
 
@@ -413,9 +415,11 @@ header   /{rest:all}          cache-control: max-age=7
 		{"GET", "/planner/by/boat", "200 page /planner/"}, {"GET", "/nowhere", "404 page /404"},
 		{"POST", "/save", "200 POST"}, {"GET", "/a.js", "404 404 page not found\n"},
 	} {
-		r, body := w.ask(test.method, "localhost", test.path, nil)
-		assert.Equal(t, test.want, fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location")+body), test.path)
-		assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"), test.path)
+		t.Run(test.method, func(t *testing.T) {
+			r, body := w.ask(test.method, "localhost", test.path, nil)
+			assert.Equal(t, test.want, fmt.Sprint(r.StatusCode, " ", r.Header.Get("Location")+body), test.path)
+			assert.Equal(t, "DENY", r.Header.Get("X-Frame-Options"), test.path)
+		})
 	}
 	r, _ := w.ask("GET", "localhost", "/sailings/winter/", nil)
 	assert.Empty(t, r.Header.Get("X-Powered-By"))
@@ -544,14 +548,16 @@ header   /{rest:all}      x-robots-tag: all
 	of := id.String()[:12] + ".release.corvane.localhost"
 	for host, want := range map[string]string{"corvane.localhost": "/production", of: "/release",
 		"winter.preview.corvane.localhost": "/preview"} {
-		r, _ := w.ask("GET", host, "/where", nil)
-		assert.Equal(t, want, r.Header.Get("Location"), host)
-		robots := "noindex"
-		if want == "/production" {
-			robots = "all"
-		}
-		assert.Equal(t, []string{robots}, r.Header.Values("X-Robots-Tag"),
-			"no rule lets a preview be indexed")
+		t.Run(host, func(t *testing.T) {
+			r, _ := w.ask("GET", host, "/where", nil)
+			assert.Equal(t, want, r.Header.Get("Location"), host)
+			robots := "noindex"
+			if want == "/production" {
+				robots = "all"
+			}
+			assert.Equal(t, []string{robots}, r.Header.Values("X-Robots-Tag"),
+				"no rule lets a preview be indexed")
+		})
 	}
 	_, body := w.ask("GET", of, "/api/x", nil)
 	assert.Equal(t, "GET /v1/x", body)

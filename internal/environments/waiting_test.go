@@ -148,10 +148,12 @@ func TestAPreviewIsRemovedOnlyIfItStillShould(t *testing.T) {
 	past, future := time.Now().Add(-time.Minute), time.Now().Add(time.Hour)
 	for name, ends := range map[string]*time.Time{"preview.past": &past, "preview.future": &future,
 		"preview.forever": nil, "staging": &past} {
-		_, err := environments.JournalOf(f.store, "corvane", name, time.Now).
-			Append(t.Context(), journal.Entry{},
-				journal.Activate(journal.Deploy, journal.Move{Release: f.ids[0], Expires: ends}, time.Now()))
-		require.NoError(t, err)
+		t.Run(name, func(t *testing.T) {
+			_, err := environments.JournalOf(f.store, "corvane", name, time.Now).
+				Append(t.Context(), journal.Entry{},
+					journal.Activate(journal.Deploy, journal.Move{Release: f.ids[0], Expires: ends}, time.Now()))
+			require.NoError(t, err)
+		})
 	}
 	s, err := environments.NewOperator(t.Context(), &site.Project{}, f.store, "corvane", "follow", "sweep")
 	require.NoError(t, err)
@@ -159,16 +161,18 @@ func TestAPreviewIsRemovedOnlyIfItStillShould(t *testing.T) {
 	expired := func(head journal.Entry) bool { return head.HasExpired(s.Now()) }
 	for name, want := range map[string]bool{"preview.past": true, "preview.future": false,
 		"preview.forever": false, "preview.never-made": false} {
-		for tries, first := range []bool{true, false} { // once is enough
-			entry, removed, err := s.Remove(t.Context(), name, journal.Ended{Reason: journal.Expired}, "",
-				expired)
-			require.NoError(t, err, name)
-			assert.Equal(t, want && first, removed, "%s %d", name, tries)
-			if removed {
-				assert.Equal(t, "preview/past:2", entry.Label())
-				assert.Equal(t, journal.Expired, entry.Ended.Reason)
+		t.Run(name, func(t *testing.T) {
+			for tries, first := range []bool{true, false} { // once is enough
+				entry, removed, err := s.Remove(t.Context(), name, journal.Ended{Reason: journal.Expired}, "",
+					expired)
+				require.NoError(t, err, name)
+				assert.Equal(t, want && first, removed, "%s %d", name, tries)
+				if removed {
+					assert.Equal(t, "preview/past:2", entry.Label())
+					assert.Equal(t, journal.Expired, entry.Ended.Reason)
+				}
 			}
-		}
+		})
 	}
 	states, err := environments.States(t.Context(), f.store, "corvane", []string{"production", "new"}, nil)
 	require.NoError(t, err)

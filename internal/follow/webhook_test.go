@@ -42,15 +42,17 @@ func TestWhoWakesMustKnowTheSecret(t *testing.T) {
 		"signed by another secret": {"POST", "X-Hub-Signature-256",
 			"sha256=" + hex.EncodeToString(follow.Sign([]byte("x"), []byte(body))), body, 403},
 	} {
-		woken, told := 0, 0
-		wake := &follow.Webhook{Secret: secret, Notify: func() { woken++ },
-			Told: func(_ string, status int) { told = status }}
-		request := httptest.NewRequest(call.method, "/", strings.NewReader(call.body))
-		request.Header.Set(call.field, call.signature)
-		answer := httptest.NewRecorder()
-		wake.ServeHTTP(answer, request)
-		assert.Equal(t, call.status, answer.Code, name)
-		assert.Equal(t, call.status, told, name)
-		assert.Equal(t, call.status == http.StatusAccepted, woken == 1, name)
+		t.Run(name, func(t *testing.T) {
+			woken, told := 0, 0
+			wake := &follow.Webhook{Secret: secret, Notify: func() { woken++ },
+				Told: func(_ string, status int) { told = status }}
+			request := httptest.NewRequest(call.method, "/", strings.NewReader(call.body))
+			request.Header.Set(call.field, call.signature)
+			answer := httptest.NewRecorder()
+			wake.ServeHTTP(answer, request)
+			assert.Equal(t, call.status, answer.Code, name)
+			assert.Equal(t, call.status, told, name)
+			assert.Equal(t, call.status == http.StatusAccepted, woken == 1, name)
+		})
 	}
 }

@@ -68,7 +68,9 @@ func TestWhereAFolderIsInside(t *testing.T) {
 	cell := sandbox.Cell{Tree: "/cache/tree"}
 	for folder, want := range map[string]string{"/cache/tree": ".", "/cache/tree/a/b": "a/b", "/cache": ".",
 		"/cache/tree-2": ".", "/etc": "."} {
-		assert.Equal(t, want, cell.Inside(folder), folder)
+		t.Run(folder, func(t *testing.T) {
+			assert.Equal(t, want, cell.Inside(folder), folder)
+		})
 	}
 }
 
@@ -93,7 +95,9 @@ func TestClosedAddresses(t *testing.T) {
 	}
 	for text, public := range map[string]bool{"8.8.8.8": true, "::ffff:10.0.0.1": false, "127.0.0.1": false,
 		"::1": false, "169.254.169.254": false, "2606:4700::1": true, "::": false} {
-		assert.Equal(t, public, sandbox.IsPublic(netip.MustParseAddr(text)), text)
+		t.Run(text, func(t *testing.T) {
+			assert.Equal(t, public, sandbox.IsPublic(netip.MustParseAddr(text)), text)
+		})
 	}
 }
 

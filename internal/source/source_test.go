@@ -293,12 +293,14 @@ func TestUnpack(t *testing.T) {
 			append(site, entry{name: "alias.html", link: "index.html", kind: tar.TypeSymlink},
 				entry{name: "hard.html", link: "index.html", kind: tar.TypeLink})),
 	} {
-		root, err := source.Unpack(t.Context(), bytes.NewReader(data), name, t.TempDir(), limits)
-		require.NoError(t, err, name)
-		got, err := os.ReadFile(filepath.Join(root, "index.html"))
-		require.NoError(t, err, name)
-		assert.Equal(t, "hello", string(got), name)
-		assert.FileExists(t, filepath.Join(root, "boats", "dunlin.html"), name)
+		t.Run(name, func(t *testing.T) {
+			root, err := source.Unpack(t.Context(), bytes.NewReader(data), name, t.TempDir(), limits)
+			require.NoError(t, err, name)
+			got, err := os.ReadFile(filepath.Join(root, "index.html"))
+			require.NoError(t, err, name)
+			assert.Equal(t, "hello", string(got), name)
+			assert.FileExists(t, filepath.Join(root, "boats", "dunlin.html"), name)
+		})
 	}
 }
 
@@ -339,12 +341,14 @@ func TestHostileArchives(t *testing.T) {
 		"through a link made first": {tarball(t, []entry{{name: "d", link: "e", kind: tar.TypeSymlink},
 			{name: "e", link: "..", kind: tar.TypeSymlink}, {name: "d/evil.html"}}), "archive-entry"},
 	} {
-		folder := filepath.Join(t.TempDir(), "x", "y")
-		_, err := source.Unpack(t.Context(), bytes.NewReader(test.data), name, folder, limits)
-		require.Error(t, err, name)
-		assert.Equal(t, test.code, fault.Code(err), "%s: %v", name, err)
-		assert.NoFileExists(t, filepath.Join(folder, "..", "evil.html"), name)
-		assert.NoFileExists(t, filepath.Join(folder, "..", "..", "evil.html"), name)
+		t.Run(name, func(t *testing.T) {
+			folder := filepath.Join(t.TempDir(), "x", "y")
+			_, err := source.Unpack(t.Context(), bytes.NewReader(test.data), name, folder, limits)
+			require.Error(t, err, name)
+			assert.Equal(t, test.code, fault.Code(err), "%s: %v", name, err)
+			assert.NoFileExists(t, filepath.Join(folder, "..", "evil.html"), name)
+			assert.NoFileExists(t, filepath.Join(folder, "..", "..", "evil.html"), name)
+		})
 	}
 }
 
@@ -396,9 +400,11 @@ func TestATreeWithoutSomeFiles(t *testing.T) {
 	assert.NotEqual(t, whole, tree())
 	for name, text := range map[string]string{"deep/other.txt": "2", "index.html": "2", "sub/page.html": "2",
 		"deep/er/other.rules": "2", "deep/site.rules": "2"} {
-		before := tree(left...)
-		commit(t, folder, map[string]string{name: text}, name)
-		assert.NotEqual(t, before, tree(left...), name)
+		t.Run(name, func(t *testing.T) {
+			before := tree(left...)
+			commit(t, folder, map[string]string{name: text}, name)
+			assert.NotEqual(t, before, tree(left...), name)
+		})
 	}
 	before := tree(left...)
 	git(t, folder, "rm", "-q", "site.rules")
@@ -423,7 +429,9 @@ func TestWhatGitIgnores(t *testing.T) {
 		at("with space.log"), at("sub/é.log")})
 	for name, want := range map[string]bool{"dist/a.html": true, "a.log": true, "kept.log": false,
 		"index.html": false, "with space.log": true, "sub/é.log": true} {
-		assert.Equal(t, want, got[at(name)], name)
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, want, got[at(name)], name)
+		})
 	}
 	assert.Empty(t, source.Ignored(t.Context(), r, []string{at("index.html")})[at("index.html")])
 }

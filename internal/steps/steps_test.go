@@ -111,7 +111,9 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 	assert.NotContains(t, text, "buoy", "3 is 3.0")
 	for manager, folder := range map[string]string{"nvm": ".nvm/versions/node/v20.9.0/bin",
 		"mise": ".local/share/mise/installs/node/20.11.1/bin", "asdf": ".asdf/installs/nodejs/20.3.0/bin"} {
-		tool(filepath.Join(home, folder), "node", manager)
+		t.Run(manager, func(t *testing.T) {
+			tool(filepath.Join(home, folder), "node", manager)
+		})
 	}
 	ready, err := steps.Prepare(t.Context(), steps.Wanted{Steps: []string{"node x"},
 		Needs: map[string]string{"node": "20"}})
@@ -254,8 +256,10 @@ func TestOnlyColoursReachATerminal(t *testing.T) {
 		"\x1b]0;title\x07x": "]0;titlex", "\x1b[?1049h": "", "10%\r100%": "100%", "\x1b[31": "",
 		"a\x00b": "ab", "\u009b2Jx": "2Jx",
 	} {
-		assert.Equal(t, want, steps.Painted([]byte(line)), "%q", line)
-		assert.NotContains(t, steps.Readable([]byte(line)), "\x1b")
+		t.Run(line, func(t *testing.T) {
+			assert.Equal(t, want, steps.Painted([]byte(line)), "%q", line)
+			assert.NotContains(t, steps.Readable([]byte(line)), "\x1b")
+		})
 	}
 }
 

@@ -29,10 +29,12 @@ func TestWhereAStoreLies(t *testing.T) {
 		filepath.Join(data, "absolute"):                          filepath.Join(data, "absolute"),
 		"file://" + filepath.ToSlash(filepath.Join(data, "url")): filepath.Join(data, "url"),
 	} {
-		opened, err := store.Open(t.Context(), address, root, data, true)
-		require.NoError(t, err, address)
-		assert.Equal(t, want, opened.Address())
-		require.NoError(t, opened.Create(t.Context(), "pins/x", nil))
+		t.Run(address, func(t *testing.T) {
+			opened, err := store.Open(t.Context(), address, root, data, true)
+			require.NoError(t, err, address)
+			assert.Equal(t, want, opened.Address())
+			require.NoError(t, opened.Create(t.Context(), "pins/x", nil))
+		})
 	}
 	_, err := store.Open(t.Context(), "nowhere", root, "", false)
 	assert.Equal(t, "no-store", fault.Code(err))

@@ -33,8 +33,10 @@ func TestPasswords(t *testing.T) {
 			73): access.ErrLong, "tab\tin here": access.ErrControl,
 		"å la crème": nil, "ééééééé": access.ErrShort,
 	} {
-		_, err := access.Hash(password)
-		assert.ErrorIs(t, err, want, "%q", password)
+		t.Run(password, func(t *testing.T) {
+			_, err := access.Hash(password)
+			assert.ErrorIs(t, err, want, "%q", password)
+		})
 	}
 }
 
@@ -60,9 +62,11 @@ func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
 		"Bearer la crème brûlée": false, "": false, "Basic !": false,
 		"Basic " + base64.StdEncoding.EncodeToString([]byte("no colon")): false,
 	} {
-		for range 2 { // the second time it is remembered
-			assert.Equal(t, want, g.Admits(authorization, nil, "key", noon), authorization)
-		}
+		t.Run(authorization, func(t *testing.T) {
+			for range 2 { // the second time it is remembered
+				assert.Equal(t, want, g.Admits(authorization, nil, "key", noon), authorization)
+			}
+		})
 	}
 	both := access.NewGate("preview.x", &journal.Looking{Password: named, User: "harbour"}, nil,
 		&journal.Looking{Password: hash})

@@ -78,7 +78,9 @@ func TestEncode(t *testing.T) {
 		"/-._~!$&'()*+,;=:@":        {Names: []string{"-._~!$&'()*+,;=:@"}},
 		"/%22%3C%3E%5B%5D%5E%60%7C": {Names: []string{"\"<>[]^`|"}},
 	} {
-		assert.Equal(t, want, path.String())
+		t.Run(want, func(t *testing.T) {
+			assert.Equal(t, want, path.String())
+		})
 	}
 	assert.Equal(t, "a%26b%3Dc%2Bd%20e/f", address.EncodeValue("a&b=c+d e/f"))
 	assert.Equal(t, ":~:text=a%20b", address.EncodeFragment(":~:text=a b"))
@@ -95,9 +97,11 @@ func TestOfFile(t *testing.T) {
 		"a.css": {"/a.css", false}, ".html": {"/.html", false}, "index.htm": {"/index.htm", false},
 		"é.html": {"/%C3%A9", true},
 	} {
-		p, other := address.OfFile(strings.Split(file, "/"))
-		assert.Equal(t, want.address, p.String(), file)
-		assert.Equal(t, want.other, other, file)
+		t.Run(file, func(t *testing.T) {
+			p, other := address.OfFile(strings.Split(file, "/"))
+			assert.Equal(t, want.address, p.String(), file)
+			assert.Equal(t, want.other, other, file)
+		})
 	}
 }
 
@@ -109,7 +113,9 @@ func TestClimbs(t *testing.T) {
 		"a/..;/b": true, "..;x": true, "...;": false, "a;..": false, "": false, "...": false, "a..b": false,
 		"..a": false, "a/b": false, "a/...": false, ".a/b.": false, ".well-known": false,
 	} {
-		assert.Equal(t, want, address.Climbs(value), "%q", value)
+		t.Run(value, func(t *testing.T) {
+			assert.Equal(t, want, address.Climbs(value), "%q", value)
+		})
 	}
 }
 
@@ -118,9 +124,11 @@ func TestParameters(t *testing.T) {
 	q := address.Query{Raw: "a=1&b=%20x&a=2&c&=d&e+f=g%2Bh&bad=%zz&raw=%ff"}
 	for name, want := range map[string]string{"a": "1", "b": " x", "c": "", "": "d", "e f": "g+h",
 		"bad": "%zz", "raw": "%ff"} {
-		got, ok := q.First(name)
-		assert.True(t, ok, name)
-		assert.Equal(t, want, got, name)
+		t.Run(name, func(t *testing.T) {
+			got, ok := q.First(name)
+			assert.True(t, ok, name)
+			assert.Equal(t, want, got, name)
+		})
 	}
 	_, ok := q.First("missing")
 	assert.False(t, ok)
@@ -138,7 +146,9 @@ func TestClean(t *testing.T) {
 		"a=é": "a=%C3%A9", `a="<>\^{|}#` + "`": "a=%22%3C%3E%5C%5E%7B%7C%7D%23%60",
 		"": "", "?/:@!$'()*,;": "?/:@!$'()*,;",
 	} {
-		assert.Equal(t, want, address.Clean(query))
+		t.Run(query, func(t *testing.T) {
+			assert.Equal(t, want, address.Clean(query))
+		})
 	}
 }
 

@@ -127,9 +127,11 @@ func TestOneAddress(t *testing.T) {
 	strict := answer.Site{Files: corvane, Settings: release.Settings{OneAddress: true}}
 	for path, want := range map[string]string{"/fares.html?a=1": "/fares?a=1", "/boats/index.html": "/boats/",
 		"/index.html": "/"} {
-		a := decide(t, strict, "GET", path)
-		assert.Equal(t, 301, a.Status)
-		assert.Equal(t, want, a.Location)
+		t.Run(path, func(t *testing.T) {
+			a := decide(t, strict, "GET", path)
+			assert.Equal(t, 301, a.Status)
+			assert.Equal(t, want, a.Location)
+		})
 	}
 	assert.Equal(t, 404, decide(t, strict, "GET", "/404.html").Status)
 }
@@ -156,11 +158,13 @@ func TestCaching(t *testing.T) {
 		"/assets/style-3f9a2c1b7e.css": "public, max-age=31536000, immutable",
 		"/robots.txt":                  "public, max-age=31536000, immutable",
 	} {
-		a := decide(t, site, "GET", path)
-		assert.Equal(t, want, field(a, "Cache-Control"), path)
-		assert.Equal(t, "nosniff", field(a, "X-Content-Type-Options"))
-		assert.Equal(t, a.Status == 200, a.ETag != "", path)
-		assert.Empty(t, field(a, "X-Robots-Tag"))
+		t.Run(path, func(t *testing.T) {
+			a := decide(t, site, "GET", path)
+			assert.Equal(t, want, field(a, "Cache-Control"), path)
+			assert.Equal(t, "nosniff", field(a, "X-Content-Type-Options"))
+			assert.Equal(t, a.Status == 200, a.ETag != "", path)
+			assert.Empty(t, field(a, "X-Robots-Tag"))
+		})
 	}
 	a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: "/"}, site)
 	require.NoError(t, err)
@@ -190,11 +194,13 @@ func TestBasePath(t *testing.T) {
 			"/ferries/fares"}, "/ferries/boats": {301, "/ferries/boats/"},
 		"/fares": {404, ""}, "/ferriesfares": {404, ""}, "/ferries//fares": {301, "/ferries/fares"},
 	} {
-		a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path, Base: "/ferries"},
-			answer.Site{Files: corvane})
-		require.NoError(t, err)
-		assert.Equal(t, want.status, a.Status, path)
-		assert.Equal(t, want.location, a.Location, path)
+		t.Run(path, func(t *testing.T) {
+			a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Path: path, Base: "/ferries"},
+				answer.Site{Files: corvane})
+			require.NoError(t, err)
+			assert.Equal(t, want.status, a.Status, path)
+			assert.Equal(t, want.location, a.Location, path)
+		})
 	}
 }
 
@@ -217,7 +223,9 @@ func TestFingerprinted(t *testing.T) {
 		"sw-3f9a2c1b7e.js":   false, "service-worker-3f9a2c1b7e.js": false, "app-3f9a2c1b7e": false,
 		"app-3f9a2c1b7e/x.js": false,
 	} {
-		assert.Equal(t, want, media.Fingerprinted(name), name)
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, want, media.Fingerprinted(name), name)
+		})
 	}
 }
 
@@ -230,7 +238,9 @@ func TestMediaTypes(t *testing.T) {
 		"a.xyz": "application/octet-stream", ".hidden": "text/plain; charset=utf-8",
 		".well-known/apple-app-site-association": "application/json",
 	} {
-		assert.Equal(t, want, media.Type(name, true), name)
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, want, media.Type(name, true), name)
+		})
 	}
 	assert.Equal(t, "text/html", media.Type("a.html", false), "no charset for bytes that are not UTF-8")
 	assert.Equal(t, "application/octet-stream", media.Type("LICENCE", false))

@@ -225,7 +225,9 @@ header   /{x:all}        expires: Thu, 31 Dec 2037 23:55:55 GMT
 		{"/.orilla/x", "x-a", nil},
 		{"/%00", "x-a", nil},
 	} {
-		assert.Equal(t, test.want, values(at(test.path), test.name), "%s %s", test.path, test.name)
+		t.Run(test.path, func(t *testing.T) {
+			assert.Equal(t, test.want, values(at(test.path), test.name), "%s %s", test.path, test.name)
+		})
 	}
 	assert.True(t, at("/fares").Timed)
 }
@@ -278,12 +280,14 @@ func TestBasePathsAndRules(t *testing.T) {
 		"/ferries": "/ferries/", "/ferries//timetable": "/ferries/timetable",
 		"/ferries/search": "/ferries/find",
 	} {
-		req := answer.Request{Method: "GET", Base: "/ferries", Environment: answer.Production,
-			Now: cases.Noon}
-		req.Path, req.Query, _ = strings.Cut(path, "?")
-		a, err := answer.Decide(t.Context(), req, site)
-		require.NoError(t, err)
-		assert.Equal(t, want, a.Location, path)
+		t.Run(path, func(t *testing.T) {
+			req := answer.Request{Method: "GET", Base: "/ferries", Environment: answer.Production,
+				Now: cases.Noon}
+			req.Path, req.Query, _ = strings.Cut(path, "?")
+			a, err := answer.Decide(t.Context(), req, site)
+			require.NoError(t, err)
+			assert.Equal(t, want, a.Location, path)
+		})
 	}
 }
 
@@ -303,12 +307,14 @@ redirect /gone/{x}    -> /gone/{x}?
 		"/caf%c3%a9": "", "/q?a=1": "", "/q?a=2": "/q?a=1", "/q": "/q?a=1", "/f": "", "/abs": "",
 		"/gone/x": "", "/gone/x?y": "/gone/x",
 	} {
-		req := answer.Request{Method: "GET", Scheme: "https", Host: "www.corvane.example",
-			Environment: answer.Production}
-		req.Path, req.Query, _ = strings.Cut(path, "?")
-		a, err := answer.Decide(t.Context(), req, site)
-		require.NoError(t, err)
-		assert.Equal(t, want, a.Location, path)
+		t.Run(path, func(t *testing.T) {
+			req := answer.Request{Method: "GET", Scheme: "https", Host: "www.corvane.example",
+				Environment: answer.Production}
+			req.Path, req.Query, _ = strings.Cut(path, "?")
+			a, err := answer.Decide(t.Context(), req, site)
+			require.NoError(t, err)
+			assert.Equal(t, want, a.Location, path)
+		})
 	}
 	a, err := answer.Decide(t.Context(), answer.Request{Method: "GET", Scheme: "http",
 		Host: "www.corvane.example", Path: "/scheme", Environment: answer.Production}, site)

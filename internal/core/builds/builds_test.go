@@ -43,12 +43,14 @@ func TestTheKeyIsWhatABuildCanSee(t *testing.T) {
 		"leave_out":      func(i *builds.Inputs) { i.LeaveOut = nil },
 		"source":         func(i *builds.Inputs) { i.Source = journal.FromOutput },
 	} {
-		changed := inputs
-		change(&changed)
-		other, err := changed.Key()
-		require.NoError(t, err)
-		assert.False(t, seen[other], name)
-		seen[other] = true
+		t.Run(name, func(t *testing.T) {
+			changed := inputs
+			change(&changed)
+			other, err := changed.Key()
+			require.NoError(t, err)
+			assert.False(t, seen[other], name)
+			seen[other] = true
+		})
 	}
 	reordered := inputs
 	reordered.LeaveOut, reordered.Secrets = []string{"a", "b"}, []string{"X", "Y"}

@@ -151,14 +151,16 @@ header   /fares       x-a: b
 		"/fares 200 no header x-a":                        "expected no header x-a",
 		"/boats/ 200 header x-a: b":                       "and there is none",
 	} {
-		found, err := check.Expectations(t.Context(), input(t, text+"expect "+line, pages...))
-		require.NoError(t, err)
-		if want == "" {
-			assert.Empty(t, brief(found), line)
-		} else if assert.Len(t, found, 1, line) {
-			assert.Contains(t, found[0].What, want, line)
-			assert.Equal(t, 7, found[0].Line)
-		}
+		t.Run(line, func(t *testing.T) {
+			found, err := check.Expectations(t.Context(), input(t, text+"expect "+line, pages...))
+			require.NoError(t, err)
+			if want == "" {
+				assert.Empty(t, brief(found), line)
+			} else if assert.Len(t, found, 1, line) {
+				assert.Contains(t, found[0].What, want, line)
+				assert.Equal(t, 7, found[0].Line)
+			}
+		})
 	}
 }
 

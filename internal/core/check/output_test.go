@@ -244,17 +244,19 @@ func TestWhatPagesName(t *testing.T) {
 		`<a href="/%zz">`:        "",
 		`<img src="/a%00b.png">`: "missing-file /a%00b.png",
 	} {
-		found, err := check.Pages(t.Context(),
-			output(t, "", "", map[string]string{"index.html": icon + page}))
-		require.NoError(t, err)
-		var got []string
-		for _, f := range found {
-			name := f.What
-			for _, cut := range []string{" is not there", " has a "} {
-				name, _, _ = strings.Cut(name, cut)
+		t.Run(page, func(t *testing.T) {
+			found, err := check.Pages(t.Context(),
+				output(t, "", "", map[string]string{"index.html": icon + page}))
+			require.NoError(t, err)
+			var got []string
+			for _, f := range found {
+				name := f.What
+				for _, cut := range []string{" is not there", " has a "} {
+					name, _, _ = strings.Cut(name, cut)
+				}
+				got = append(got, f.Code+" "+name[strings.LastIndexByte(name, ' ')+1:])
 			}
-			got = append(got, f.Code+" "+name[strings.LastIndexByte(name, ' ')+1:])
-		}
-		assert.Equal(t, want, strings.Join(got, "; "), page)
+			assert.Equal(t, want, strings.Join(got, "; "), page)
+		})
 	}
 }

@@ -133,10 +133,12 @@ func TestAddressesWhoseAnswerDiffers(t *testing.T) {
 			"redirect /x -> /fares\nredirect /y -> /fares\nredirect /z/{a} -> /fares", release.Settings{},
 			files), nil, []string{"redirect /z/{a} -> /fares"}},
 	} {
-		paths, patterns, err := difference.Addresses(t.Context(), old, test.next)
-		require.NoError(t, err)
-		assert.Equal(t, test.paths, paths, what)
-		assert.Equal(t, test.patterns, patterns, what)
+		t.Run(what, func(t *testing.T) {
+			paths, patterns, err := difference.Addresses(t.Context(), old, test.next)
+			require.NoError(t, err)
+			assert.Equal(t, test.paths, paths, what)
+			assert.Equal(t, test.patterns, patterns, what)
+		})
 	}
 }
 
@@ -153,8 +155,10 @@ func TestLines(t *testing.T) {
 	assert.Contains(t, joined, "no newline at the end")
 	for path, want := range map[string]error{"b.png": difference.ErrBinary, "nowhere": difference.ErrNowhere,
 		"big.txt": difference.ErrLarge} {
-		_, err := difference.Text(t.Context(), before, after, path, path)
-		require.ErrorIs(t, err, want, path)
+		t.Run(path, func(t *testing.T) {
+			_, err := difference.Text(t.Context(), before, after, path, path)
+			require.ErrorIs(t, err, want, path)
+		})
 	}
 	text, err = difference.Text(t.Context(), before, before, "a.html", "a.html")
 	require.NoError(t, err)

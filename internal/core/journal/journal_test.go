@@ -79,8 +79,10 @@ func TestDecodeRefuses(t *testing.T) {
 		number            int64
 	}{"another site": {"velley", "production", 1}, "another environment": {"corvane", "staging", 1},
 		"another number": {"corvane", "production", 2}} {
-		_, err := journal.Decode(data, place.site, place.environment, place.number)
-		require.ErrorIs(t, err, journal.ErrDamaged, name)
+		t.Run(name, func(t *testing.T) {
+			_, err := journal.Decode(data, place.site, place.environment, place.number)
+			require.ErrorIs(t, err, journal.ErrDamaged, name)
+		})
 	}
 	_, err = journal.Decode(data[:len(data)/2], "corvane", "production", 1)
 	require.ErrorIs(t, err, journal.ErrDamaged, "torn")

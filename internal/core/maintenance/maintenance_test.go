@@ -618,9 +618,11 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	}
 	for host, want := range map[string]string{"www.corvane.example": "corvane", "velley.example": "",
 		"shared.example": "harbour"} {
-		owner, err := hosts.Owner(t.Context(), to, host)
-		require.NoError(t, err)
-		assert.Equal(t, want, owner.Site, host)
+		t.Run(host, func(t *testing.T) {
+			owner, err := hosts.Owner(t.Context(), to, host)
+			require.NoError(t, err)
+			assert.Equal(t, want, owner.Site, host)
+		})
 	}
 	assert.Empty(t, whole(t, to).Damage)
 	head, err := hosts.Head(t.Context(), to, "www.corvane.example")

@@ -94,12 +94,14 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		"no YAML":     {"site: [a\n", "orilla.yaml:1:", ""},
 		"a key twice": {"site: a\nsite: b\n", "orilla.yaml:2:1", "already defined"},
 	} {
-		_, err := project.Parse([]byte(test.text), "orilla.yaml")
-		problem, ok := errors.AsType[*fault.Error](err)
-		require.True(t, ok, "%s: %v", name, err)
-		assert.Equal(t, fault.Usage, problem.Kind)
-		assert.True(t, strings.HasPrefix(problem.Where, test.where), "%s: %s", name, problem.Where)
-		assert.Contains(t, problem.What+strings.Join(problem.Detail, "\n"), test.says, name)
+		t.Run(name, func(t *testing.T) {
+			_, err := project.Parse([]byte(test.text), "orilla.yaml")
+			problem, ok := errors.AsType[*fault.Error](err)
+			require.True(t, ok, "%s: %v", name, err)
+			assert.Equal(t, fault.Usage, problem.Kind)
+			assert.True(t, strings.HasPrefix(problem.Where, test.where), "%s: %s", name, problem.Where)
+			assert.Contains(t, problem.What+strings.Join(problem.Detail, "\n"), test.says, name)
+		})
 	}
 	_, err := project.Parse([]byte("site: A B\nbuild:\n  outptu: x\n  time_limit: soon\n"), "orilla.yaml")
 	problem, _ := errors.AsType[*fault.Error](err)
@@ -126,8 +128,10 @@ func TestLabels(t *testing.T) {
 		"Corvane Ferries": "corvane-ferries", "Überfahrt": "uberfahrt", "  --x--  ": "x", "日本": "site",
 		"a_b.c": "a-b-c", strings.Repeat("long", 30): strings.Repeat("long", 15) + "lon",
 	} {
-		assert.Equal(t, want, project.Label(name))
-		assert.True(t, project.IsLabel(project.Label(name)))
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, want, project.Label(name))
+			assert.True(t, project.IsLabel(project.Label(name)))
+		})
 	}
 	assert.Equal(t, "winter-times", project.BranchLabel("winter-times"))
 	seen := map[string]string{}
@@ -182,17 +186,19 @@ func TestDetect(t *testing.T) {
 			""},
 		"nothing": {of("README.md", ""), "", "", ""},
 	} {
-		guess := project.Detect(test.files)
-		assert.Equal(t, test.run, strings.Join(append(guess.Prepare, guess.Run...), "|"), name)
-		assert.Equal(t, test.output, guess.Output, name)
-		assert.Contains(t, strings.Join(guess.Notes, " "), test.note, name)
-		assert.Equal(t, test.note == "", len(guess.Notes) == 0, name)
-		if guess.Output != "" {
-			config, err := project.Parse([]byte(project.Draft("corvane", guess, "main")), "orilla.yaml")
-			require.NoError(t, err, name)
-			assert.Equal(t, guess.Output, config.Build.Output)
-			assert.Equal(t, guess.Run, config.Build.Run, name)
-		}
+		t.Run(name, func(t *testing.T) {
+			guess := project.Detect(test.files)
+			assert.Equal(t, test.run, strings.Join(append(guess.Prepare, guess.Run...), "|"), name)
+			assert.Equal(t, test.output, guess.Output, name)
+			assert.Contains(t, strings.Join(guess.Notes, " "), test.note, name)
+			assert.Equal(t, test.note == "", len(guess.Notes) == 0, name)
+			if guess.Output != "" {
+				config, err := project.Parse([]byte(project.Draft("corvane", guess, "main")), "orilla.yaml")
+				require.NoError(t, err, name)
+				assert.Equal(t, guess.Output, config.Build.Output)
+				assert.Equal(t, guess.Run, config.Build.Run, name)
+			}
+		})
 	}
 }
 
@@ -252,12 +258,14 @@ func TestMistakesInWhatRulesReferTo(t *testing.T) {
 		"environments: {production: {upstreams: {a: x.example}}}":    "is not an absolute http or https address",
 		"previews: {upstreams: {a: 'http://u:p@x.example'}}":         "has more than a host and a path",
 	} {
-		_, err := project.Parse([]byte("site: corvane\n"+text+"\n"), "orilla.yaml")
-		problem, ok := errors.AsType[*fault.Error](err)
-		if assert.True(t, ok, text) {
-			assert.Contains(t, problem.What, want, text)
-			assert.True(t, strings.HasPrefix(problem.Where, "orilla.yaml:2:"), problem.Where)
-		}
+		t.Run(text, func(t *testing.T) {
+			_, err := project.Parse([]byte("site: corvane\n"+text+"\n"), "orilla.yaml")
+			problem, ok := errors.AsType[*fault.Error](err)
+			if assert.True(t, ok, text) {
+				assert.Contains(t, problem.What, want, text)
+				assert.True(t, strings.HasPrefix(problem.Where, "orilla.yaml:2:"), problem.Where)
+			}
+		})
 	}
 }
 

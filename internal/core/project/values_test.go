@@ -17,9 +17,11 @@ func TestDurations(t *testing.T) {
 		"90s": 90 * time.Second, "10m": 10 * time.Minute, "24h": 24 * time.Hour, "7d": 7 * 24 * time.Hour,
 		"1d12h": 36 * time.Hour, "0s": 0, "1h30m": 90 * time.Minute,
 	} {
-		got, err := project.ParseDuration(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, time.Duration(got), text)
+		t.Run(text, func(t *testing.T) {
+			got, err := project.ParseDuration(text)
+			require.NoError(t, err, text)
+			assert.Equal(t, want, time.Duration(got), text)
+		})
 	}
 	for _, text := range []string{"", "7", "d", "-1h", "1w", "99999999999d", "1d-1h", "1d2d"} {
 		_, err := project.ParseDuration(text)
@@ -33,9 +35,11 @@ func TestSizes(t *testing.T) {
 		"0": 0, "512": 512, "500kB": 500_000, "1.5 MB": 1_500_000, "10GB": 10_000_000_000,
 		"2TB": 2_000_000_000_000, "7B": 7,
 	} {
-		got, err := project.ParseSize(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, got, text)
+		t.Run(text, func(t *testing.T) {
+			got, err := project.ParseSize(text)
+			require.NoError(t, err, text)
+			assert.Equal(t, want, got, text)
+		})
 	}
 	for _, text := range []string{"", "-1", "1 kilobyte", "MB", "1,5MB", "1e6"} {
 		_, err := project.ParseSize(text)
@@ -69,7 +73,9 @@ func TestPatternsOfRefsAndOfWhoGetsSecrets(t *testing.T) {
 	previews := project.Previews{Refs: []string{"refs/proposed/*/head", "!refs/proposed/draft-*"}}
 	for ref, follows := range map[string]bool{"refs/proposed/7/head": true, "refs/proposed/a/b/head": true,
 		"refs/proposed/draft-7/head": false, "refs/proposed/7/merge": false, "refs/heads/main": false} {
-		assert.Equal(t, follows, previews.FollowsRef(ref), ref)
+		t.Run(ref, func(t *testing.T) {
+			assert.Equal(t, follows, previews.FollowsRef(ref), ref)
+		})
 	}
 }
 

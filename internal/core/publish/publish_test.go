@@ -130,13 +130,15 @@ func TestFindRefuses(t *testing.T) {
 		"bad-name": {map[string]string{"index.html": "", "a\xffb.html": "", "line\nbreak.html": ""},
 			publish.Options{}, `a\xffb.html`},
 	} {
-		root := tree(t, test.files)
-		_, err := find(root, test.options)
-		require.Equal(t, code, fault.Code(err))
-		problem, _ := errors.AsType[*fault.Error](err)
-		assert.Contains(t, problem.What+strings.Join(problem.Detail, " ")+strings.Join(problem.Next, " "),
-			test.says, code)
-		assert.NotEmpty(t, problem.Next, code)
+		t.Run(code, func(t *testing.T) {
+			root := tree(t, test.files)
+			_, err := find(root, test.options)
+			require.Equal(t, code, fault.Code(err))
+			problem, _ := errors.AsType[*fault.Error](err)
+			assert.Contains(t, problem.What+strings.Join(problem.Detail, " ")+strings.Join(problem.Next, " "),
+				test.says, code)
+			assert.NotEmpty(t, problem.Next, code)
+		})
 	}
 	scan, err := find(tree(t, map[string]string{"a.html": "", "A.html": "", "package.json": "{}",
 		"x.scss": "", "js/node_modules/a/b.js": "", "js/node_modules/c.js": ""}),
@@ -200,9 +202,11 @@ func TestUploadNamesBytesByTheirHashAtEverySize(t *testing.T) {
 	for name, size := range map[string]int{"empty": 0, "small": 10, "less": release.PartSize - 1,
 		"exact": release.PartSize, "more": release.PartSize + 1,
 		"two": 2 * release.PartSize, "three": 2*release.PartSize + 12345} {
-		data := make([]byte, size)
-		random.Read(data) //nolint:errcheck // never fails
-		content[name], output[name] = data, &fstest.MapFile{Data: data}
+		t.Run(name, func(t *testing.T) {
+			data := make([]byte, size)
+			random.Read(data) //nolint:errcheck // never fails
+			content[name], output[name] = data, &fstest.MapFile{Data: data}
+		})
 	}
 	files, b := upload(t, publish.Output{FS: output, Root: "output"}, nil, time.Now(), nil, false)
 	for _, file := range files {

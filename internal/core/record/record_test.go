@@ -24,9 +24,11 @@ func TestRecordsAreFrozen(t *testing.T) {
 		`{"format":1,"incarnation":"i","site":"corvane","when":"2026-11-01T12:00:00Z","who":"Ines Marrow"}`:                   record.Removed{Site: "corvane", Incarnation: "i", Who: "Ines Marrow", When: noon}.Encode,
 		`{"format":1,"when":"2026-11-01T12:00:00Z","who":"Ines Marrow","why":"w"}`:                                            record.Restored{Who: "Ines Marrow", When: noon, Why: "w"}.Encode,
 	} {
-		data, err := encode()
-		require.NoError(t, err)
-		assert.Equal(t, want, string(data))
+		t.Run(want, func(t *testing.T) {
+			data, err := encode()
+			require.NoError(t, err)
+			assert.Equal(t, want, string(data))
+		})
 	}
 }
 

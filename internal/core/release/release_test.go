@@ -222,8 +222,10 @@ func TestDecodeRootRefuses(t *testing.T) {
 			release.ErrDamaged},
 		"something else": {`[]`, release.ErrDamaged},
 	} {
-		_, err := release.DecodeRoot([]byte(test.data), release.ID(digest.Of([]byte(test.data))))
-		require.ErrorIs(t, err, test.want, name)
+		t.Run(name, func(t *testing.T) {
+			_, err := release.DecodeRoot([]byte(test.data), release.ID(digest.Of([]byte(test.data))))
+			require.ErrorIs(t, err, test.want, name)
+		})
 	}
 	_, err := release.DecodeRoot([]byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1}`),
 		release.ID{})

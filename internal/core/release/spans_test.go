@@ -65,11 +65,13 @@ func TestBetweenLoadsTheChunksThatLieThere(t *testing.T) {
 		require.Len(t, found, int(ref.Files), "chunk %d", i)
 	}
 	for _, test := range []struct{ first, last string }{{"a", "b"}, {"z", "zz"}} {
-		loads = 0
-		found, err := reader.Between(t.Context(), refs, test.first, test.last)
-		require.NoError(t, err)
-		assert.Empty(t, found)
-		assert.Zero(t, loads)
+		t.Run(test.first, func(t *testing.T) {
+			loads = 0
+			found, err := reader.Between(t.Context(), refs, test.first, test.last)
+			require.NoError(t, err)
+			assert.Empty(t, found)
+			assert.Zero(t, loads)
+		})
 	}
 	found, err := reader.Between(t.Context(), refs, "a", "z")
 	require.NoError(t, err)

@@ -215,7 +215,9 @@ func TestLookup(t *testing.T) {
 		"gl;q=0": "en", "gl;q=x, pt": "en",
 		"pt-BR-x-y": "pt-BR", "pt": "en", "*": "en", "gl ; q=0.9 , en;q=0.8": "gl", ";;;,,,": "en",
 	} {
-		assert.Equal(t, want, rules.Lookup(accept, []string{"en", "gl", "pt-BR"}), "%q", accept)
+		t.Run(accept, func(t *testing.T) {
+			assert.Equal(t, want, rules.Lookup(accept, []string{"en", "gl", "pt-BR"}), "%q", accept)
+		})
 	}
 }
 

@@ -95,16 +95,18 @@ func TestTargets(t *testing.T) {
 		{`/a -> /b when query "a b"="c d"`, "/a?a+b=c%20d", "/b"},
 		{"/a -> /b when query a%20b=c%26d", "/a?a%20b=c%26d", "/b"},
 	} {
-		trial, r, query := try(t, "redirect "+test.rule, test.target, rules.Visitor{})
-		got := ""
-		if trial.Applies {
-			got = r.Target.Origin + trial.Path.String()
-			if q := r.Query(trial.Expansion, query); q != "" {
-				got += "?" + q
+		t.Run(test.rule, func(t *testing.T) {
+			trial, r, query := try(t, "redirect "+test.rule, test.target, rules.Visitor{})
+			got := ""
+			if trial.Applies {
+				got = r.Target.Origin + trial.Path.String()
+				if q := r.Query(trial.Expansion, query); q != "" {
+					got += "?" + q
+				}
+				got += trial.Fragment
 			}
-			got += trial.Fragment
-		}
-		assert.Equal(t, test.want, got, "%s on %s", test.rule, test.target)
+			assert.Equal(t, test.want, got, "%s on %s", test.rule, test.target)
+		})
 	}
 }
 
@@ -151,15 +153,17 @@ func TestConditions(t *testing.T) {
 		{"until 2026-06-01 and cookie a", rules.Visitor{}, false, ""},
 		{"cookie a and language gl", rules.Visitor{}, false, "Cookie Accept-Language"},
 	} {
-		condition := strings.Replace(test.condition, "until 2026-06-01 ", "through 2026-06-01 ", 1)
-		v := test.visitor
-		if v.Now.IsZero() {
-			v.Now = noon
-		}
-		trial, _, _ := try(t, "gone /a when "+condition, "/a", v)
-		assert.Equal(t, test.holds, trial.Applies, test.condition)
-		assert.Equal(t, test.vary, strings.Join(trial.Vary, " "), test.condition)
-		assert.Equal(t, test.holds, trial.Failed == nil, test.condition)
+		t.Run(test.condition, func(t *testing.T) {
+			condition := strings.Replace(test.condition, "until 2026-06-01 ", "through 2026-06-01 ", 1)
+			v := test.visitor
+			if v.Now.IsZero() {
+				v.Now = noon
+			}
+			trial, _, _ := try(t, "gone /a when "+condition, "/a", v)
+			assert.Equal(t, test.holds, trial.Applies, test.condition)
+			assert.Equal(t, test.vary, strings.Join(trial.Vary, " "), test.condition)
+			assert.Equal(t, test.holds, trial.Failed == nil, test.condition)
+		})
 	}
 }
 
@@ -179,9 +183,11 @@ func TestTimesKeepTheirZone(t *testing.T) {
 		"from 2026-12-01T09:30+05:30 until 2026-12-01T09:30-01:00": "2026-12-01T04:00:00Z 2026-12-01T10:30:00Z",
 		"from 2028-02-29 through 2028-02-29":                       "2028-02-29T01:00:00Z 2028-03-01T01:00:00Z",
 	} {
-		c := one(t, "gone /a when "+text).When[0]
-		assert.Equal(t, want, c.From.Format(time.RFC3339)+" "+c.Until.Format(time.RFC3339), text)
-		assert.Equal(t, text, c.String(), "messages show what was written")
+		t.Run(text, func(t *testing.T) {
+			c := one(t, "gone /a when "+text).When[0]
+			assert.Equal(t, want, c.From.Format(time.RFC3339)+" "+c.Until.Format(time.RFC3339), text)
+			assert.Equal(t, text, c.String(), "messages show what was written")
+		})
 	}
 }
 
@@ -198,13 +204,15 @@ func TestTheNextBoundary(t *testing.T) {
 		{"not until 2026-06-20T00:00Z", 3, 20},
 		{"from 2026-06-10T00:00Z and until 2026-06-05T00:00Z", 1, 5},
 	} {
-		trial, _, _ := try(t, "gone /a when "+test.condition, "/a", rules.Visitor{Now: day(test.now)})
-		assert.True(t, trial.Timed)
-		if test.next == 0 {
-			assert.True(t, trial.Next.IsZero(), test.condition)
-		} else {
-			assert.Equal(t, day(test.next), trial.Next, test.condition)
-		}
+		t.Run(test.condition, func(t *testing.T) {
+			trial, _, _ := try(t, "gone /a when "+test.condition, "/a", rules.Visitor{Now: day(test.now)})
+			assert.True(t, trial.Timed)
+			if test.next == 0 {
+				assert.True(t, trial.Next.IsZero(), test.condition)
+			} else {
+				assert.Equal(t, day(test.next), trial.Next, test.condition)
+			}
+		})
 	}
 }
 
@@ -221,8 +229,10 @@ func TestMissingPagesAreKnown(t *testing.T) {
 		"es/lost/index.html": true, "fr/lost.html": true, "de/lost/index.html": false,
 		"lost/index.html": false,
 	} {
-		p, _ := address.OfFile(strings.Split(file, "/"))
-		assert.Equal(t, want, set.IsMissingPage(file, p), file)
+		t.Run(file, func(t *testing.T) {
+			p, _ := address.OfFile(strings.Split(file, "/"))
+			assert.Equal(t, want, set.IsMissingPage(file, p), file)
+		})
 	}
 	var none *rules.Set
 	assert.False(t, none.IsMissingPage("404.html", address.Path{}))
@@ -243,12 +253,14 @@ func TestCovers(t *testing.T) {
 		{"/{x}/b", "/a/{y}", false}, {"/a{x:digits}", "/a{y:digits}", true},
 		{"/a{x:digits}", "/a1{y:digits}", false},
 	} {
-		a, b := one(t, "gone "+test.a), one(t, "gone "+test.b)
-		assert.Equal(t, test.want, a.Pattern.Covers(b.Pattern), "%s over %s", test.a, test.b)
-		if test.want {
-			assert.True(t, a.Pattern.Matches(b.Pattern.Sample()), "%s takes a sample of %s", test.a, test.b)
-		}
-		assert.True(t, b.Pattern.Matches(b.Pattern.Sample()), "%s takes its own sample", test.b)
+		t.Run(test.a, func(t *testing.T) {
+			a, b := one(t, "gone "+test.a), one(t, "gone "+test.b)
+			assert.Equal(t, test.want, a.Pattern.Covers(b.Pattern), "%s over %s", test.a, test.b)
+			if test.want {
+				assert.True(t, a.Pattern.Matches(b.Pattern.Sample()), "%s takes a sample of %s", test.a, test.b)
+			}
+			assert.True(t, b.Pattern.Matches(b.Pattern.Sample()), "%s takes its own sample", test.b)
+		})
 	}
 }
 

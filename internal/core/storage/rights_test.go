@@ -33,9 +33,11 @@ func TestEveryKeyIsOfAKind(t *testing.T) {
 		storage.PinKey("x"):                                 "pins/*", "prune/x.list": "prune/*",
 		storage.EdgeKey("x"): "edges/*", "probe/x": "probe/*",
 	} {
-		kind, known := storage.KindOf(key)
-		assert.True(t, known, key)
-		assert.Equal(t, pattern, kind.Pattern, key)
+		t.Run(key, func(t *testing.T) {
+			kind, known := storage.KindOf(key)
+			assert.True(t, known, key)
+			assert.Equal(t, pattern, kind.Pattern, key)
+		})
 	}
 	for _, key := range []string{"sites", "sites/corvane", "sites/corvane/else", "sites/corvane/claim/x",
 		"pins", "pins/x/y", "objects", "elsewhere"} {
