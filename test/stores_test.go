@@ -447,18 +447,7 @@ func TestAnInterruptedUploadGoesOn(t *testing.T) {
 		command := p.command(t.Context(), append(deploy, "--rate", "20MB")...)
 		require.NoError(t, command.Start())
 		require.Eventually(t, func() bool {
-			var size int64
-			//nolint:errcheck // not there yet
-			filepath.WalkDir(filepath.Join(store.folder, "objects"),
-				func(_ string, entry fs.DirEntry, err error) error {
-					if err == nil && !entry.IsDir() {
-						if info, err := entry.Info(); err == nil {
-							size += info.Size()
-						}
-					}
-					return nil
-				})
-			return size >= 24<<20
+			return sizeOf(filepath.Join(store.folder, "objects")) >= 24<<20
 		}, 30*time.Second, 10*time.Millisecond)
 		require.NoError(t, command.Process.Kill())
 		require.Error(t, command.Wait())
@@ -477,6 +466,20 @@ func TestAnInterruptedUploadGoesOn(t *testing.T) {
 	})
 }
 
+// sizeOf returns how many bytes lie in a folder, as far as they can be read.
+func sizeOf(folder string) (size int64) {
+	//nolint:errcheck // it may not be there yet
+	filepath.WalkDir(folder, func(_ string, entry fs.DirEntry, err error) error {
+		if err == nil && !entry.IsDir() {
+			if info, err := entry.Info(); err == nil {
+				size += info.Size()
+			}
+		}
+		return nil
+	})
+	return size
+}
+
 // TestAServerThatVanishes stops a server in the middle of an upload.
 func TestAServerThatVanishes(t *testing.T) {
 	t.Parallel()
@@ -488,11 +491,15 @@ func TestAServerThatVanishes(t *testing.T) {
 		p.output("dist", 1, 5)
 		p.ok(deploy...)
 		p.output("dist", 2, 150)
+		// In the middle: a part has arrived, and the rest takes seconds.
+		part := sizeOf(store.folder) + 50_000
 		go func() {
-			time.Sleep(1200 * time.Millisecond)
+			for sizeOf(store.folder) < part && t.Context().Err() == nil {
+				time.Sleep(tick)
+			}
 			store.stop()
 		}()
-		notes := p.fails(1, "store-unreachable", append(deploy, "--rate", "300kB")...)
+		notes := p.fails(1, "store-unreachable", append(deploy, "--rate", "100kB")...)
 		assert.Contains(t, notes, "next:")
 		require.NoError(t, store.start())
 		assert.Equal(t, 1, p.whole(store.address).Entries, "nothing half live")
