@@ -169,16 +169,18 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		p.commit("Spring", map[string]string{"fares.html": "45.00", "orilla.yaml": "site: corvane\nstore: " +
 			store.address + "\nretention: {releases: 1, younger_than: 1s}\nassets: {keep: 1s}\n"})
 		p.ok("deploy")
-		time.Sleep(3 * time.Second)
-		p.fails(3, "--yes", "store", "prune")
 		type pruned struct {
 			Releases []struct{ Release string }
 			Objects  int
 			DryRun   bool `json:"dry_run"`
 		}
-		dry := document[pruned](p, "store", "prune", "--dry-run", "--unfinished", "1s")
-		assert.Len(t, dry.Releases, 3)
+		var dry pruned
+		require.Eventually(t, func() bool { // once they are old enough
+			dry = document[pruned](p, "store", "prune", "--dry-run", "--unfinished", "1s")
+			return len(dry.Releases) == 3
+		}, patience, 200*time.Millisecond)
 		assert.True(t, dry.DryRun)
+		p.fails(3, "--yes", "store", "prune")
 		done := document[pruned](p, "store", "prune", "--yes", "--unfinished", "1s")
 		assert.Len(t, done.Releases, 3)
 		assert.Equal(t, dry.Objects, done.Objects)
@@ -419,7 +421,7 @@ func TestDeployersAndAPruner(t *testing.T) {
 		})
 		group.Wait()
 		p.whole(store.address)
-		time.Sleep(1100 * time.Millisecond)
+		time.Sleep(1100 * time.Millisecond) // what is younger than a second is kept
 		last := document[struct{ Objects int64 }](p, "store", "prune", "--yes", "--unfinished", "0s")
 		freed.Add(last.Objects)
 		v := p.whole(store.address)
