@@ -53,8 +53,7 @@ var unsteady = []struct {
 // steady takes out of a text what differs from run to run.
 func (s *session) steady(text string) string {
 	folder := strings.TrimSuffix(s.folder, "/corvane")
-	home := strings.TrimSuffix(s.home, "/home")
-	text = strings.NewReplacer(folder, "/projects", home, "/home/ines", program, "orilla").Replace(text)
+	text = strings.NewReplacer(folder, "/projects", s.home, "/home/ines/.local/share/orilla", program, "orilla").Replace(text)
 	for _, one := range unsteady {
 		text = one.pattern.ReplaceAllString(text, one.instead)
 	}
