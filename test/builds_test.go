@@ -141,6 +141,35 @@ func TestBuiltOnce(t *testing.T) {
 	assert.Equal(t, 4, ran())
 }
 
+// TestCancelMeansTheBuildThatRuns has another one that was killed.
+func TestCancelMeansTheBuildThatRuns(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	config := "site: corvane\nbuild: {run: [sleep 600], output: .}\n"
+	begins := func(message string) *exec.Cmd {
+		t.Helper()
+		p.commit(message, map[string]string{"orilla.yaml": config, "index.html": message})
+		command := p.command(t.Context(), "deploy", "--yes")
+		require.NoError(t, command.Start())
+		require.Eventually(t, func() bool {
+			rows := document[[]struct{ State, Now, Subject string }](p, "builds")
+			return len(rows) > 0 && rows[0].State == "running" && rows[0].Subject == message &&
+				strings.Contains(rows[0].Now, "sleep")
+		}, patience, tick)
+		return command
+	}
+
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "first"})
+	p.ok("deploy")
+	killed := begins("Second")
+	require.NoError(t, killed.Process.Kill())
+	require.Error(t, killed.Wait())
+	running := begins("Third")
+	assert.Contains(t, p.ok("cancel"), "build:3 cancelled")
+	require.Error(t, running.Wait())
+	p.fails(3, "seems to be gone", "cancel")
+}
+
 // TestTwoBuildersOfTheSameCommit deploys one commit from two machines at once,
 // and again while the first one is killed.
 func TestTwoBuildersOfTheSameCommit(t *testing.T) {

@@ -205,6 +205,11 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 		return err
 	}
 
+	lost := func(one build.Running) bool { return one.Lost(a.Now()) }
+	if typed == "" && slices.ContainsFunc(running, func(one build.Running) bool { return !lost(one) }) {
+		running = slices.DeleteFunc(running, lost) // nobody means one that is gone
+	}
+
 	at := 0
 	switch {
 	case len(running) == 0:
@@ -230,7 +235,7 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 	}
 
 	one := running[at]
-	if one.Lost(a.Now()) {
+	if lost(one) {
 		return fault.New(fault.Refused, "not-running",
 			"%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).
 			Then("the next build of the same takes over")
