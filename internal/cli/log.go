@@ -205,37 +205,11 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 		return err
 	}
 
-	lost := func(one build.Running) bool { return one.Lost(a.Now()) }
-	if typed == "" && slices.ContainsFunc(running, func(one build.Running) bool { return !lost(one) }) {
-		running = slices.DeleteFunc(running, lost) // nobody means one that is gone
+	one, err := a.chooseRunning(ctx, s, running, typed)
+	if err != nil {
+		return err
 	}
-
-	at := 0
-	switch {
-	case len(running) == 0:
-		return fault.New(fault.Refused, "not-running", "nothing of %s is being built", s.site).
-			Then("orilla builds shows what was")
-	case typed == "" && len(running) > 1:
-		problem := fault.New(fault.Usage, "which-build", "%d builds are running", len(running))
-		for _, one := range running {
-			problem = problem.Then("orilla cancel %s   %s %s", one.Label(), source.Short(one.Commit),
-				one.Branch)
-		}
-		return problem
-	case typed != "":
-		run, err := findRun(ctx, s, typed)
-		if err != nil {
-			return err
-		}
-		if at = slices.IndexFunc(running,
-			func(r build.Running) bool { return r.Number == run.Number }); at < 0 {
-			return fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).
-				Then("orilla builds shows how it ended")
-		}
-	}
-
-	one := running[at]
-	if lost(one) {
+	if one.Lost(a.Now()) {
 		return fault.New(fault.Refused, "not-running",
 			"%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).
 			Then("the next build of the same takes over")
@@ -266,4 +240,41 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 
 	return fault.New(fault.Failed, "not-ended", "%s was asked to end and has not answered", one.Label()).
 		At("%s", one.Where).Then("orilla builds shows what becomes of it")
+}
+
+// chooseRunning returns the running build that was typed or, without anything, the
+// only one. Nobody means one that is gone, unless there is no other.
+func (a *logCmd) chooseRunning(ctx context.Context, s *session, running []build.Running, typed string,
+) (build.Running, error) {
+	lost := func(one build.Running) bool { return one.Lost(a.Now()) }
+	if typed == "" && slices.ContainsFunc(running, func(one build.Running) bool { return !lost(one) }) {
+		running = slices.DeleteFunc(running, lost)
+	}
+
+	switch {
+	case len(running) == 0:
+		return build.Running{}, fault.New(fault.Refused, "not-running",
+			"nothing of %s is being built", s.site).
+			Then("orilla builds shows what was")
+	case typed == "" && len(running) > 1:
+		problem := fault.New(fault.Usage, "which-build", "%d builds are running", len(running))
+		for _, one := range running {
+			problem = problem.Then("orilla cancel %s   %s %s", one.Label(), source.Short(one.Commit),
+				one.Branch)
+		}
+		return build.Running{}, problem
+	case typed != "":
+		run, err := findRun(ctx, s, typed)
+		if err != nil {
+			return build.Running{}, err
+		}
+		at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number })
+		if at < 0 {
+			return build.Running{}, fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).
+				Then("orilla builds shows how it ended")
+		}
+		return running[at], nil
+	}
+
+	return running[0], nil
 }
