@@ -338,7 +338,7 @@ func TestPreviewsByHand(t *testing.T) {
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\npreviews: {unguessable: true, " +
 		"addresses: ['https://{preview}.try.corvane.example/']}\n", "index.html": "one"})
 	p.ok("deploy")
-	p.fails(2, "only previews expire", "deploy", "--to", "production", "--expires", "2d")
+	p.fails(2, "only previews can expire", "deploy", "--to", "production", "--expires", "2d")
 	p.fails(2, "too short", "deploy", "--to", "preview/x", "--expires", "2s")
 	p.write(map[string]string{"index.html": "not committed"})
 	made := document[struct {

@@ -79,5 +79,5 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 	assert.Contains(t, string(data), "### production: nothing to do\n\n`4be21c7` Fares: it is live already\n")
 	require.NoError(t, ciOptions{}.write(view.OutputValues{}), "nothing is written that was not asked for")
 	assert.ErrorContains(t, ciOptions{outputs: filepath.Join(folder, "none", "x")}.write(view.OutputValues{}),
-		"could not be written down")
+		"the results could not be written")
 }

@@ -18,7 +18,7 @@ type ciOptions struct{ outputs, summary string }
 // since CI hands the same file to every step of a job.
 func (o *ciOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.outputs, "outputs", "",
-		"add what came of it to `FILE`, a line NAME=VALUE each, for later steps of CI")
+		"append results to `FILE`, a line NAME=VALUE each, for later steps of CI")
 	cmd.Flags().StringVar(&o.summary, "summary", "", "add a few lines of Markdown about it to `FILE`")
 }
 
@@ -53,7 +53,7 @@ func appendTo(path, text string) error {
 		}
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "what came of it could not be written down").
+		return fault.New(fault.Failed, "unwritable", "the results could not be written").
 			At("%s", path).Because(err).
 			Then("what is live is live; look at the path that --outputs or --summary names")
 	}

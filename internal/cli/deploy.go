@@ -340,7 +340,7 @@ func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
 		return 0, nil
 	}
 	if !journal.IsPreview(plan.Environment) {
-		return 0, fault.New(fault.Usage, "usage", "only previews expire, and %s is none",
+		return 0, fault.New(fault.Usage, "usage", "only previews can expire; %s is not a preview",
 			cmp.Or(journal.DisplayName(plan.Environment), "a release of its own")).Then("--to preview/NAME")
 	}
 

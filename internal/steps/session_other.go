@@ -46,6 +46,7 @@ func (s *Session) Run(ctx context.Context, line []string, folder string, environ
 	command.WaitDelay = 500 * time.Millisecond
 	tree := prepare(command, s.options.ID)
 	if err := process.Start(command); err != nil {
+		tree.release()
 		return -1, err
 	}
 	defer process.Done(command)
