@@ -202,11 +202,9 @@ func TestUploadNamesBytesByTheirHashAtEverySize(t *testing.T) {
 	for name, size := range map[string]int{"empty": 0, "small": 10, "less": release.PartSize - 1,
 		"exact": release.PartSize, "more": release.PartSize + 1,
 		"two": 2 * release.PartSize, "three": 2*release.PartSize + 12345} {
-		t.Run(name, func(t *testing.T) {
-			data := make([]byte, size)
-			random.Read(data) //nolint:errcheck // never fails
-			content[name], output[name] = data, &fstest.MapFile{Data: data}
-		})
+		data := make([]byte, size)
+		random.Read(data) //nolint:errcheck // never fails
+		content[name], output[name] = data, &fstest.MapFile{Data: data}
 	}
 	files, b := upload(t, publish.Output{FS: output, Root: "output"}, nil, time.Now(), nil, false)
 	for _, file := range files {
