@@ -263,7 +263,7 @@ func TestInitDoctorAndTheRest(t *testing.T) {
 	p.fails(2, "unknown flag", "deploy", "--nonsense")
 	p.fails(2, "--help", "history", "too", "many")
 	p.fails(1, "there is no store yet", "status")
-	assert.Contains(t, p.ok("version"), "semantics 1")
+	assert.Contains(t, p.ok("version"), "semantics 3")
 	assert.Contains(t, p.ok("completion", "bash"), "orilla")
 	out, _, status := p.run("doctor")
 	assert.Zero(t, status, out)

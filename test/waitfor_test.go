@@ -19,7 +19,7 @@ func (p *place) presence(node string, ago time.Duration) {
 	name := filepath.Join(p.home, "store", "edges", node)
 	require.NoError(p.t, os.MkdirAll(filepath.Dir(name), 0o755))
 	seen := time.Now().Add(-ago)
-	text := fmt.Sprintf(`{"format":1,"node":%q,"address":"nowhere.invalid:7420","started":%q,"seen":%q,"later":"says more"}`, node, seen.Format(time.RFC3339), time.Now().Format(time.RFC3339))
+	text := fmt.Sprintf(`{"format":1,"node":%q,"address":"nowhere.invalid:7420","started":%q,"seen":%q,"knows":{"semantics":3},"later":"says more"}`, node, seen.Format(time.RFC3339), time.Now().Format(time.RFC3339))
 	require.NoError(p.t, os.WriteFile(name, []byte(text), 0o644))
 	require.NoError(p.t, os.Chtimes(name, seen, seen))
 }

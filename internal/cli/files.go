@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
@@ -121,8 +122,9 @@ func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesRep
 	report := &view.FilesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut,
 		Notices: scan.Notices}
 
+	would := answer.Unpublished(nil, files, p.LocalConfig.Settings())
 	for _, file := range files {
-		report.Files = append(report.Files, view.DescribeFile(file, p.LocalConfig.Settings()))
+		report.Files = append(report.Files, view.DescribeFile(file, would))
 	}
 	return report, nil
 }
@@ -142,6 +144,10 @@ func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.F
 	if err != nil {
 		return nil, err
 	}
+	published, err := answer.Open(ctx, reader)
+	if err != nil {
+		return nil, err
+	}
 	report := &view.FilesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes,
 		Files: []view.FileReport{}}
 
@@ -149,7 +155,7 @@ func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.F
 		if err != nil {
 			return nil, err
 		}
-		report.Files = append(report.Files, view.DescribeFile(file, reader.Root.Settings))
+		report.Files = append(report.Files, view.DescribeFile(file, published))
 	}
 	return report, nil
 }

@@ -23,7 +23,7 @@ func newVersionCommand(a *app) *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			report := view.VersionReport{Version: version, Go: runtime.Version(), System: runtime.GOOS + "/" +
 				runtime.GOARCH,
-				Releases: release.Format, Semantics: release.Semantics, Journals: journal.Format,
+				Releases: release.Format, Semantics: release.Semantics3, Journals: journal.Format,
 				Reads: storage.Known}
 			if info, ok := debug.ReadBuildInfo(); ok {
 				for _, setting := range info.Settings {

@@ -226,8 +226,8 @@ func (r *Release) isLive(head *journal.Entry, move journal.Move) bool {
 	if head == nil || head.Gone(p.now()) || p.ExpireAfter != 0 {
 		return false
 	}
-	// | head.Document|The same bytes of another commit are another entry all
-	// the same: history is to say of what commit a site is.
+	// The same bytes of another commit are another entry anyway: history is to
+	// say of what commit a site is.
 	sameDocument := move.KeepDocument || head.Document == move.Document.Digest
 	return head.Release == move.Release && head.Commit == move.Commit && head.Source == move.Source &&
 		sameDocument

@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
+	"orilla.example/orilla/internal/core/fingerprint"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
@@ -71,9 +72,6 @@ func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 		if errors.Is(err, journal.ErrEmpty) {
 			return nil, nil
 		}
-		// | moved || len(p.Plan.Config.Check.StopOn) > 0 {|With another base
-		// path any link of any page may lead elsewhere; and who stops on
-		// findings wants to know of all of them.
 		if err != nil {
 			return nil, err
 		}
@@ -131,7 +129,7 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 
 	c := comparison{Changes: CountChanges(changes), RulesChanged: !release.SameSet(live.Root.Rules,
 		next.Root.Rules)}
-	if err := refuseUnchanging(changes, next.Root.Settings); err != nil {
+	if err := refuseUnchanging(ctx, changes, live, next.Root.Settings); err != nil {
 		return c, err
 	}
 
@@ -210,12 +208,12 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 // findLost finds the addresses that are answered now and would not be any more.
 func findLost(ctx context.Context, in check.Input, live *release.Reader, removed []release.File, ruled bool,
 ) (finding.List, error) {
-	before := answer.Site{Files: live, Settings: live.Root.Settings}
-	if ruled { // rules that stay the same lose no address
-		var err error
-		if before, err = answer.Open(ctx, live); err != nil {
-			return nil, err
-		}
+	before, err := answer.Open(ctx, live)
+	if err != nil {
+		return nil, err
+	}
+	if !ruled { // rules that stay the same lose no address
+		before.Rules = nil
 	}
 	return check.Lost(ctx, check.Input{Site: before, Files: removed}, in)
 }
@@ -229,6 +227,8 @@ func pagesToRead(ctx context.Context, p *Prepared, changed map[string]bool, live
 	func(release.File) bool, error,
 ) {
 	moved, err := moves(ctx, p)
+	// With another base path any link of any page may lead elsewhere; and who
+	// stops on findings wants to know of all of them.
 	if err != nil || moved || len(p.Plan.Config.Check.StopOn) > 0 {
 		return nil, err
 	}
@@ -265,15 +265,29 @@ func openOutput(output publish.Output, scan *publish.Scan) opener {
 	}
 }
 
-// refuseUnchanging refuses other bytes at a path whose
-// answers visitors keep for a year.
-func refuseUnchanging(changes []release.Change, settings release.Settings) error {
+// refuseUnchanging refuses other bytes at a path whose answers visitors keep for
+// a year, as the live release (nil for none) has sent them. What the new settings
+// call plain is the site's own decision.
+func refuseUnchanging(ctx context.Context, changes []release.Change, live *release.Reader,
+	settings release.Settings,
+) error {
 	var paths []string
+	var before answer.Earlier
+	if live != nil {
+		before = answer.EarlierOf(live)
+	}
 	for _, change := range changes {
 		// A browser that has the old bytes will not ask again for a year. No
 		// later deploy can mend that.
 		replaced := change.Before != nil && change.After != nil && change.Before.Digest != change.After.Digest
-		if replaced && answer.Immutable(change.Path, settings) {
+		if !replaced || fingerprint.Matches(settings.Plain, change.Path) {
+			continue
+		}
+		kept, err := before.Immutable(ctx, change.Path)
+		if err != nil {
+			return err
+		}
+		if kept {
 			paths = append(paths, change.Path)
 		}
 	}

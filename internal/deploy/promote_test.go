@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
@@ -31,7 +32,12 @@ func TestANodeThatIsTooOldIsNotLeftBehind(t *testing.T) {
 	reader, err := release.Read(t.Context(), store, "corvane", head.Release)
 	require.NoError(t, err)
 	root := reader.Root
-	root.Semantics = release.Semantics2
+	require.Equal(t, release.Semantics2, root.Semantics)
+	root.Semantics = release.Semantics1
+	first, known, err := root.Encode()
+	require.NoError(t, err)
+	require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", known.String()), first))
+	root.Semantics = release.Semantics3
 	data, id, err := root.Encode()
 	require.NoError(t, err)
 	require.NoError(t, store.Create(t.Context(), storage.ReleaseKey("corvane", id.String()), data))
@@ -57,11 +63,17 @@ func TestANodeThatIsTooOldIsNotLeftBehind(t *testing.T) {
 	announce(storage.Formats{})
 	err = promote(id)
 	require.Equal(t, "node-too-old", fault.Code(err), "%v", err)
-	assert.Contains(t, err.Error(), "pier-7420 does not know releases of semantics 2")
+	assert.Contains(t, err.Error(), "pier-7420 does not know releases of semantics 3")
 	after, err := environments.JournalOf(store, "corvane", "production", time.Now).Head(t.Context(), 0)
 	require.NoError(t, err)
 	assert.Equal(t, head.Number, after.Number, "nothing was written")
-	require.NoError(t, promote(head.Release), "what every version knows goes on")
+	require.NoError(t, promote(known), "what every version knows goes on")
+	commit = sitetest.CommitPage(t, folder, "two")
+	err = deployMain(t.Context(), sitetest.Load(t, folder), store, commit)
+	require.Equal(t, "node-too-old", fault.Code(err), "and a build does not even begin: %v", err)
+	last, err := builds.Runs{Store: store, Site: "corvane"}.Last(t.Context(), 0)
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), last)
 	announce(storage.Known)
 	require.NoError(t, promote(id))
 	after, err = environments.JournalOf(store, "corvane", "production", time.Now).Head(t.Context(), 0)

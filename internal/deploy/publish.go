@@ -93,8 +93,9 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	if err != nil {
 		return made, false, err
 	}
+	made.semantics = index.Root.Semantics
 
-	if err := refuseUnchanging(changes, p.Plan.Config.Settings()); err != nil {
+	if err := refuseUnchanging(ctx, changes, u.live, p.Plan.Config.Settings()); err != nil {
 		return made, false, err
 	}
 	made.Changes, made.Rules = CountChanges(changes), ruled.counts
@@ -225,6 +226,9 @@ func (u *uploading) addIndex(ctx context.Context, index release.Index, put *putt
 		}
 		for _, ref := range refs {
 			there[ref.Digest] = true
+		}
+		for _, object := range u.live.Root.Objects() {
+			there[object] = true
 		}
 	}
 

@@ -10,6 +10,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/inspect"
 )
 
@@ -32,7 +33,7 @@ type Made struct {
 	KeptDependencies bool           // dependencies were carried over from an earlier build
 	Earlier          []builds.Phase // of the build of the branch before, if this machine ran it
 
-	semantics int // where it is known to be another than those that are made now
+	semantics int // of the release
 }
 
 // Release is a release that is whole in the store. Nothing
@@ -54,6 +55,12 @@ func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 	found, seen, err := reuse(ctx, p)
 	if err != nil || found != nil {
 		return found.release(p), err
+	}
+	// What a node could not read is not even built.
+	if p.Plan.Environment != "" {
+		if err := nodesKnow(ctx, p, storage.Formats{Semantics: release.Semantics2}); err != nil {
+			return nil, err
+		}
 	}
 	if p.Plan.Origin.Source == journal.FromOutput { // nothing is built
 		return p.takeGiven(ctx)

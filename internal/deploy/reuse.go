@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
@@ -17,8 +18,8 @@ import (
 // it the rules and settings of the plan: those are no reason to build again.
 // The result is nil if there is none; seen is what was looked through.
 func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error) {
-	// | p.Plan.Origin.Source != journal.FromCommit {|Only a commit has inputs
-	// that can be named; a working tree is what it is at this moment.
+	// Only a commit has inputs that can be named; a working tree is what it is at
+	// this moment.
 	if p.Rebuild || p.Plan.Origin.Source != journal.FromCommit {
 		return nil, lookup{}, nil
 	}
@@ -96,18 +97,17 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	if err != nil {
 		return nil, err
 	}
-	// The files are the same, so the root differs in two fields: rules and
-	// settings are not among the inputs of a build.
-	root := reader.Root
-	semantics := root.Semantics
-	root.Settings, root.Rules = p.Plan.Config.Settings(), next.set
+	root, lists, err := reroot(ctx, reader, next, p.Plan.Config.Settings())
+	if err != nil {
+		return nil, err
+	}
 	data, id, err := root.Encode()
 	if err != nil {
 		return nil, err
 	}
 
 	made := &Made{ID: id, Files: root.Files, Bytes: root.Bytes, Build: record, Rules: next.counts,
-		Reused: true, semantics: semantics}
+		Reused: true, semantics: root.Semantics}
 	made.comparison, err = compare(ctx, p, release.NewReader(id, root, p.objects.load), next.in, nil)
 	if err != nil {
 		return nil, err
@@ -119,7 +119,7 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 
 	err = untilKept(ctx, p, func(put *putting) error {
 		put.root = storage.ReleaseKey(p.Plan.Site, id.String())
-		return put.addAll(ctx, next.objects)
+		return put.addAll(ctx, slices.Concat(next.objects, lists))
 	})
 	if err != nil {
 		return nil, err
@@ -132,6 +132,34 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	record.Release, record.Rules = id, next.record
 	made.Build, err = keepRecord(ctx, p, record, data, seen)
 	return made, err
+}
+
+// reroot returns the root of a release with other rules and settings, and the
+// objects that hold its list of immutable files if that is a new one. The files
+// are the same: rules and settings are not among the inputs of a build.
+func reroot(ctx context.Context, reader *release.Reader, next *ruled, settings release.Settings,
+) (release.Root, []release.Chunk, error) {
+	root, before := reader.Root, reader.Root.Settings
+	root.Settings, root.Rules = settings, next.set
+	_, id, err := root.Encode()
+	if err != nil || id == reader.ID {
+		return root, nil, err
+	}
+
+	// Which files are immutable depends on two settings only, and releases of
+	// semantics 1 have no list yet.
+	if root.Semantics > release.Semantics1 && slices.Equal(before.Fingerprinted, settings.Fingerprinted) &&
+		slices.Equal(before.Plain, settings.Plain) {
+		return root, nil, nil
+	}
+	files := next.in.Files
+	if files == nil {
+		if files, err = inspect.FilesOf(ctx, reader); err != nil {
+			return root, nil, err
+		}
+	}
+	root, lists := root.Relist(files, settings)
+	return root, lists, nil
 }
 
 // readKeptRules reads and checks the rules that go with

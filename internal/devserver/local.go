@@ -64,6 +64,7 @@ type Shown struct {
 	// requests on to, by name.
 	Upstreams map[string]string
 
+	site   answer.Site // of the files, with their settings
 	byPath map[string]release.File
 	record string // of the rules, to tell whether they changed
 }
@@ -88,6 +89,8 @@ func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	for _, file := range next.Files {
 		next.byPath[file.Path] = file
 	}
+	next.site = answer.Unpublished(&next, next.Files, next.Settings)
+	next.site.Rules, next.site.Config = next.Rules, next.Config
 	if next.Rules != nil {
 		next.record = string(rules.Encode(next.Rules.Rules))
 	}
@@ -157,14 +160,14 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 
 	if shown == nil {
 		shown = &Shown{}
+		shown.site.Files = shown
 	}
 	req := httpanswer.RequestOf(r, l.options.Base, l.options.Environment, l.options.Now())
-	site := answer.Site{Files: shown, Settings: shown.Settings, Rules: shown.Rules, Config: shown.Config}
 	if l.options.Front != nil {
-		return l.options.Front.serve(w, r, l, req, site, shown.Upstreams)
+		return l.options.Front.serve(w, r, l, req, shown.site, shown.Upstreams)
 	}
 
-	a, err := answer.Decide(r.Context(), req, site)
+	a, err := answer.Decide(r.Context(), req, shown.site)
 	switch {
 	case err != nil:
 	case a.Upstream != nil:

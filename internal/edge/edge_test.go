@@ -470,11 +470,11 @@ func TestAHeadThatCannotBeReadChangesNothing(t *testing.T) {
 	assert.Contains(t, r.Header.Get(httpanswer.ReleaseField), "production:1")
 
 	// A release of later semantics: the node refuses to flip, and says so.
-	root := []byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":3}`)
+	root := []byte(`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":4}`)
 	later := release.ID(digest.Of(root))
 	require.NoError(t, w.store.Create(t.Context(), storage.ReleaseKey("corvane", later.String()), root))
 	w.activate("staging", later)
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 3") }, 30*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "semantics 4") }, 30*time.Second,
 		5*time.Millisecond)
 }
 

@@ -9,7 +9,9 @@ import (
 
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/fingerprint"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -144,13 +146,15 @@ func (s *serving) neverLive() bool {
 	return s.entry.Release.IsZero() && s.entry.Kind == journal.Access && s.entry.Ended == nil
 }
 
-// newer looks at the journal when a fingerprinted asset is missing: the page
-// that names it may come from another node, which has seen a newer entry. It
-// reports whether the environment serves another entry now.
+// newer looks at the journal when what a page loads is missing: the page that
+// names it may come from another node, which has seen a newer entry. It reports
+// whether the environment serves another entry now.
 func (n *Node) newer(ctx context.Context, e *environment, s *serving, path string) bool {
-	// Only for names that look like fingerprinted assets: requests for nonsense
-	// must not cost the store a look each.
-	if !s.answers.Carries(strings.TrimPrefix(path, "/")) {
+	// Not for everything: pages link to pictures that were removed years ago, and
+	// requests for nonsense must not cost the store a look each. A page breaks
+	// without its scripts and style sheets, whatever they are called.
+	class := media.ClassOf(path)
+	if class != media.Script && class != media.Style && !fingerprint.Possible(strings.TrimPrefix(path, "/")) {
 		return false
 	}
 	e.looks.wait(ctx, func(ctx context.Context) {

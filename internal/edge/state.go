@@ -30,14 +30,15 @@ type serving struct {
 	addresses []*url.URL
 	upstreams map[string]string
 	config    *answer.EnvironmentConfig
-	recent    []recent       // newest first
-	earlier   []answer.Files // the readers of recent
+	recent    []recent         // newest first
+	earlier   []answer.Earlier // the releases of recent
 }
 
-// recent is an earlier release whose fingerprinted assets are still answered.
+// recent is an earlier release: what its pages load is still answered.
 type recent struct {
-	reader *release.Reader
-	ended  time.Time // when it stopped being live
+	id    release.ID
+	files answer.Earlier
+	ended time.Time // when it stopped being live
 }
 
 // site returns what the pure function needs at a moment.
@@ -166,7 +167,7 @@ func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, 
 
 		next.recent = e.recent(ctx, objects, now, head, next.answers.Settings)
 		for _, r := range next.recent {
-			next.earlier = append(next.earlier, r.reader)
+			next.earlier = append(next.earlier, r.files)
 		}
 	}
 
@@ -203,7 +204,7 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 		if !entry.Release.IsZero() {
 			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release,
 				objects.Get); err == nil {
-				list = append(list, recent{reader, ended})
+				list = append(list, recent{reader.ID, answer.EarlierOf(reader), ended})
 			}
 		}
 		ended = entry.When
@@ -217,8 +218,8 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 	seen := map[release.ID]bool{head.Release: true}
 
 	list = slices.DeleteFunc(list, func(r recent) bool {
-		twice := seen[r.reader.ID]
-		seen[r.reader.ID] = true
+		twice := seen[r.id]
+		seen[r.id] = true
 		return twice
 	})
 	return list[:min(len(list), maxRecent)]

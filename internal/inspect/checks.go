@@ -22,10 +22,9 @@ func NewCheck(program *rules.Program, list []release.File, config, standing proj
 	if err != nil {
 		return check.Input{}, err
 	}
-	in := check.Input{
-		Site:    answer.Site{Files: check.Map(list), Rules: set, Settings: config.Settings()},
-		Program: program, Files: list,
-	}
+	in := check.Input{Site: answer.Unpublished(check.Map(list), list, config.Settings()), Program: program,
+		Files: list}
+	in.Site.Rules = set
 
 	in.Site.Config = environmentConfig(standing, project.Production)
 	for _, environment := range standing.Environments {

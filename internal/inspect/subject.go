@@ -173,6 +173,7 @@ func Release(ctx context.Context, p *site.Project, store storage.Store, site str
 	}
 	s.Mistakes = nil
 	s.Site.Settings = opened.Settings
+	s.Site.Semantics, s.Site.Unchanging = opened.Semantics, opened.Unchanging
 	s.Open = s.opener(store)
 	return s, nil
 }

@@ -10,10 +10,10 @@ import (
 
 // DescribeFile makes the row of a file: where visitors find it, and for how
 // long they may keep it.
-func DescribeFile(file release.File, settings release.Settings) FileReport {
+func DescribeFile(file release.File, site answer.Site) FileReport {
 	return FileReport{Path: file.Path, Address: answer.Address(file.Path), Size: file.Size, Type: file.Type,
 		SHA256:    file.Digest.String(),
-		Immutable: answer.Immutable(file.Path, settings)}
+		Immutable: site.Immutable(file.Path)}
 }
 
 // ExportReport is what files --export prints with --json.

@@ -65,11 +65,11 @@ type Site struct {
 	Files    Files
 	Settings release.Settings
 	Rules    *rules.Set
-	// earlier releases, the newest first, whose
-	// fingerprinted assets are still answered
-	Recent []Files
+	// earlier releases, the newest first, of which
+	// what open pages load is still answered
+	Recent []Earlier
 	Config *EnvironmentConfig // what the environment says of itself; nil for nothing
-	// Semantics is how the release is answered; 0 is 1. Of semantics 2,
+	// Semantics is how the release is answered; 0 is 1. From semantics 2 on,
 	// Unchanging are the files that never change.
 	Semantics  int
 	Unchanging map[string]bool
@@ -133,13 +133,25 @@ func Open(ctx context.Context, reader *release.Reader) (Site, error) {
 	return site, nil
 }
 
+// Unpublished returns the site that files and settings would be as a release. It
+// has no rules.
+func Unpublished(find Files, list []release.File, settings release.Settings) Site {
+	immutable, semantics := release.Immutable(list, settings)
+	site := Site{Files: find, Settings: settings, Semantics: semantics,
+		Unchanging: make(map[string]bool, len(immutable))}
+	for _, path := range immutable {
+		site.Unchanging[path] = true
+	}
+	return site
+}
+
 // By says what decided the answer: the verb of a rule, or one of the following.
 type By string
 
 // What can decide an answer besides a rule.
 const (
 	ByFile    By = "file"         // a file of the release
-	ByRecent  By = "recent asset" // a fingerprinted asset of an earlier release
+	ByRecent  By = "recent asset" // what a page of an earlier release loads
 	BySlash   By = "address"      // the page has another address, or slashes were repeated
 	ByMissing By = "missing"      // no file: 404
 	ByMethod  By = "method"       // the method is not one that files answer

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -171,16 +173,50 @@ func TestCaching(t *testing.T) {
 	assert.Equal(t, "noindex", field(a, "X-Robots-Tag"), "not production")
 }
 
-func TestFingerprintedAssetsOfRecentReleases(t *testing.T) {
+// before is an earlier release with these files, of which some never change.
+type before struct {
+	answer.Files
+	immutable []string
+}
+
+func (b before) Immutable(_ context.Context, path string) (bool, error) {
+	return slices.Contains(b.immutable, path), nil
+}
+
+// TestAssetsOfRecentReleases answers what open pages load, by each semantics.
+func TestAssetsOfRecentReleases(t *testing.T) {
 	t.Parallel()
-	older := of("assets/main-1a2b3c4d5e.js", "assets/style-3f9a2c1b7e.css", "gone.html", "data.json")
-	site := answer.Site{Files: of("index.html"), Recent: []answer.Files{of("x"), older}}
-	a := decide(t, site, "GET", "/assets/main-1a2b3c4d5e.js")
-	assert.Equal(t, 200, a.Status)
-	assert.Equal(t, answer.ByRecent, a.By)
-	for _, path := range []string{"/gone", "/gone.html", "/data.json", "/assets/main-1a2b3c4d5e.js/"} {
-		assert.Equal(t, 404, decide(t, site, "GET", path).Status,
-			"never pages, nor what has a lasting address: %s", path)
+	older := before{of("assets/main-1a2b3c4d5e.js", "assets/Page4-DSojwwyk.js", "assets/Page4-DSojwwyk.js.map",
+		"planner.js", "planner.wasm", "sula.png", "site.webmanifest", "gone.html", "data.json", "pier.mp4",
+		"assets/film-BDuPbRhR.mp4", "assets/tides-Bq7-xK2_.json", "feed.xml"),
+		[]string{"assets/main-1a2b3c4d5e.js", "assets/film-BDuPbRhR.mp4", "assets/tides-Bq7-xK2_.json"}}
+	loaded := []string{"/assets/main-1a2b3c4d5e.js", "/assets/Page4-DSojwwyk.js", "/assets/Page4-DSojwwyk.js.map",
+		"/planner.js", "/planner.wasm", "/sula.png", "/site.webmanifest"}
+	listed := []string{"/assets/film-BDuPbRhR.mp4", "/assets/tides-Bq7-xK2_.json"}
+	never := []string{"/gone", "/gone.html", "/data.json", "/pier.mp4", "/feed.xml", "/assets/main-1a2b3c4d5e.js/"}
+
+	for semantics, want := range map[int]struct{ answered, missing []string }{
+		1: {loaded[:1], slices.Concat(loaded[1:], listed[1:], never)},
+		2: {loaded, slices.Concat(listed, never)},
+		3: {slices.Concat(loaded, listed), never},
+	} {
+		t.Run(strconv.Itoa(semantics), func(t *testing.T) {
+			t.Parallel()
+			site := answer.Site{Files: of("index.html"), Semantics: semantics,
+				Recent: []answer.Earlier{before{Files: of("x")}, older}}
+			kept := "no-cache"
+			if semantics == 1 {
+				kept = "public, max-age=31536000, immutable"
+			}
+			for _, path := range want.answered {
+				a := decide(t, site, "GET", path)
+				assert.Equal(t, []any{200, answer.ByRecent}, []any{a.Status, a.By}, path)
+				assert.Equal(t, kept, field(a, "Cache-Control"), path)
+			}
+			for _, path := range want.missing {
+				assert.Equal(t, 404, decide(t, site, "GET", path).Status, path)
+			}
+		})
 	}
 }
 
@@ -211,6 +247,7 @@ func TestWithoutA404Page(t *testing.T) {
 	assert.NotEmpty(t, a.Text)
 }
 
+// TestFingerprinted is for releases of semantics 1, which exist: it never changes.
 func TestFingerprinted(t *testing.T) {
 	t.Parallel()
 	for name, want := range map[string]bool{

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"orilla.example/orilla/internal/core/address"
+	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 )
@@ -157,22 +158,29 @@ func (d *decision) page(file release.File, by By) Answer {
 	return a
 }
 
-// recent answers with a fingerprinted asset of an earlier release: a page that
-// was opened before a flip goes on working.
+// recent answers with what a page of an earlier release loads: one that was
+// opened before a flip goes on working.
 func recent(d *decision) (Answer, bool, error) {
 	name := d.path.Name()
 	if d.path.Slash || len(d.site.Recent) == 0 || !findable(d.path) || !d.site.Carries(name) {
 		return Answer{}, false, nil
 	}
-	// The newest first. A name that tells its content has the same content in
-	// each, unless somebody cheats.
-	for _, files := range d.site.Recent {
-		file, ok, err := files.Lookup(d.ctx, name)
+	// Semantics 3 carries films, models and data only as far as their names told
+	// their content: what else is fetched by programs, at an address that lasts,
+	// is gone once it was removed.
+	listed := d.site.Semantics >= release.Semantics3 && !media.IsLoaded(name)
+
+	// The newest first: it is what most open pages are of.
+	for _, earlier := range d.site.Recent {
+		file, ok, err := earlier.Lookup(d.ctx, name)
+		if err == nil && ok && listed {
+			ok, err = earlier.Immutable(d.ctx, name)
+		}
 		if err != nil {
 			return Answer{}, false, err
 		}
 		if ok {
-			d.step(nil, true, "the fingerprinted asset "+file.Path+" of an earlier release")
+			d.step(nil, true, "the asset "+file.Path+" of an earlier release")
 			return d.page(file, ByRecent), true, nil
 		}
 	}

@@ -4,9 +4,8 @@ import (
 	"net"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"orilla.example/orilla/internal/core/address"
+	"orilla.example/orilla/internal/core/fingerprint"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 )
@@ -49,45 +48,35 @@ func (s Site) Immutable(name string) bool {
 	if s.Semantics >= release.Semantics2 {
 		return s.Unchanging[name]
 	}
-	return Immutable(name, s.Settings)
+	return immutable(name, s.Settings)
 }
 
-// Carries reports whether a file of an earlier release is still answered where
-// this one has none: of semantics 1 those that never change, of semantics 2
-// whatever a page loads, whatever its name.
+// Carries reports whether a file of an earlier release may still be answered
+// where this one has none: of semantics 1 those that never change, of semantics
+// 2 whatever a page loads, whatever its name, and of semantics 3 besides what
+// the earlier release lists as immutable.
 func (s Site) Carries(name string) bool {
-	if s.Semantics < release.Semantics2 {
-		return Immutable(name, s.Settings)
-	}
-	switch class := media.ClassOf(name); class {
-	case media.Style, media.Script, media.Font, media.Image:
+	switch {
+	case s.Semantics < release.Semantics2:
+		return immutable(name, s.Settings)
+	case media.IsLoaded(name):
 		return true
 	}
-	return media.Extension(name) == ".webmanifest"
+	return s.Semantics >= release.Semantics3 && (fingerprint.Possible(name) ||
+		fingerprint.Matches(s.Settings.Fingerprinted, name))
 }
 
-// Immutable reports whether the file at name is sent as one that never changes:
-// its name tells its content, by the rule of media.Fingerprinted or by the
-// site's own globs, of which plain has the last word.
-func Immutable(name string, settings release.Settings) bool {
+// immutable reports whether the file at name is sent as one that never changes,
+// by semantics 1: its name tells its content, by the rule of media.Fingerprinted
+// or by the site's own globs, of which plain has the last word.
+func immutable(name string, settings release.Settings) bool {
 	switch {
-	case matches(settings.Plain, name):
+	case fingerprint.Matches(settings.Plain, name):
 		return false
-	case matches(settings.Fingerprinted, name):
+	case fingerprint.Matches(settings.Fingerprinted, name):
 		return true
 	}
 	return media.Fingerprinted(name)
-}
-
-// matches reports whether any of the globs fits a name. They were checked when
-// the configuration was read.
-func matches(globs []string, name string) bool {
-	for _, glob := range globs {
-		if doublestar.MatchUnvalidated(glob, name) {
-			return true
-		}
-	}
-	return false
 }
 
 // isAsset reports whether an address is that of a file which is no page, so

@@ -502,8 +502,9 @@ func (c *pageCheck) shell(p address.Path) string {
 
 // Lost finds addresses that a release answered and another one
 // would not any more, each with the line that leads its visitors
-// on. before is the release that is live, with all its files;
-// fingerprinted assets are no addresses that anybody keeps.
+// on. before is the release that is live, with all its files.
+//
+// Only what something outside the site can link to is an address: see linked.
 func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 	var found finding.List
 	if len(before.Files) == 0 && before.Site.Rules == nil {
@@ -532,9 +533,16 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 		return nil
 	}
 
+	pages := map[string]bool{}
 	for _, file := range before.Files {
-		if there[file.Path] || answer.Immutable(file.Path, before.Site.Settings) || file.Path == "404.html" {
-			continue
+		if media.ClassOf(file.Path) == media.Page {
+			pages[pageName(file.Path)] = true
+		}
+	}
+	for _, file := range before.Files {
+		if there[file.Path] || file.Path == "404.html" || !linked(file.Path, before.Site) ||
+			media.ClassOf(file.Path) == media.Data && pages[pageName(file.Path)] {
+			continue // what is fetched to show a page goes with it: fares.html, fares.txt
 		}
 		at := answer.Address(file.Path)
 		proposal := fmt.Sprintf("gone      %s", at)
@@ -551,22 +559,52 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 		}
 	}
 
-	if before.Site.Rules == nil {
-		return found, nil
-	}
-	// Old addresses that a rule kept alive. Of patterns with placeholders
-	// nobody can say which addresses were in use.
-	for i := range before.Site.Rules.Rules {
-		r := &before.Site.Rules.Rules[i]
-		if r.Verb != rules.Redirect && r.Verb != rules.Rewrite || !r.Pattern.IsLiteral() || len(r.When) > 0 {
-			continue
-		}
+	for _, r := range keptAlive(before.Site.Rules) {
 		if err := add(address.Encode(r.Pattern.Literal(), false), "", r.String()); err != nil {
 			return nil, err
 		}
 	}
-
 	return found, nil
+}
+
+// keptAlive lists the rules, of which nil has none, that keep one old address
+// alive. Of patterns with placeholders nobody can say which addresses were in use.
+func keptAlive(set *rules.Set) []*rules.Rule {
+	var list []*rules.Rule
+	for i := 0; set != nil && i < len(set.Rules); i++ {
+		r := &set.Rules[i]
+		leads := r.Verb == rules.Redirect || r.Verb == rules.Rewrite
+		if leads && r.Pattern.IsLiteral() && len(r.When) == 0 {
+			list = append(list, r)
+		}
+	}
+	return list
+}
+
+// linked reports whether something outside a site may link to one of its files:
+// a page, a feed, a picture or a download. What only the site's own pages name
+// goes with them: scripts and style sheets, fonts, whatever has a new name with
+// each content, and data below a name that begins with an underscore, as
+// generators call what is their own (_data/fares.json).
+func linked(name string, site answer.Site) bool {
+	switch media.ClassOf(name) {
+	case media.Page:
+		return true
+	case media.Script, media.Style, media.Font:
+		return false
+	case media.Data:
+		if strings.HasPrefix(name, "_") || strings.Contains(name, "/_") {
+			return false
+		}
+	}
+	return !site.Immutable(name)
+}
+
+// pageName is what a page and what goes with it have in common: its path without
+// the extension, and without index.
+func pageName(name string) string {
+	stem := strings.TrimSuffix(name, media.Extension(name))
+	return strings.TrimSuffix(strings.TrimSuffix(stem, "index"), "/")
 }
 
 // Accepted is a finding that is known: by its code, and by a glob of the file

@@ -156,7 +156,8 @@ func TestWhatIsNamedOftenIsToldOnce(t *testing.T) {
 func TestLostAddresses(t *testing.T) {
 	t.Parallel()
 	before := input(t, "redirect /ancient -> /old\n", "index.html", "old.html", "moved.html", "kept.html",
-		"led.html", "app-0a1b2c3d4e.js", "data.json", "404.html")
+		"led.html", "app-0a1b2c3d4e.js", "data.json", "404.html", "assets/Page4-DSojwwyk.js", "plain.js",
+		"plain.css", "sans.woff2", "old.txt", "_data/fares.json", "sula.png", "fares.pdf")
 	after := input(t, "redirect /led -> /kept\n", "index.html", "kept.html", "notices/old.html",
 		"new/place.html")
 	after.Files[3].Digest = before.Files[2].Digest // moved.html went to new/place.html, unchanged
@@ -170,6 +171,8 @@ func TestLostAddresses(t *testing.T) {
 		"/old answers until now, and no longer would | redirect  /old  -> /notices/old",
 		"/moved answers until now, and no longer would | redirect  /moved  -> /new/place",
 		"/data.json answers until now, and no longer would | gone      /data.json",
+		"/sula.png answers until now, and no longer would | gone      /sula.png",
+		"/fares.pdf answers until now, and no longer would | gone      /fares.pdf",
 		"/ancient answers until now, and no longer would | redirect /ancient -> /old",
 	}, got)
 }

@@ -174,8 +174,20 @@ func IsText(data []byte) bool {
 	return bytes.IndexByte(data, 0) < 0 && utf8.Valid(data)
 }
 
+// IsLoaded reports whether the file at name is one that pages load while they are
+// shown: a script or what goes with it, a style sheet, a font, an image or a web
+// application's manifest.
+func IsLoaded(name string) bool {
+	switch ClassOf(name) {
+	case Style, Script, Font, Image:
+		return true
+	}
+	return Extension(name) == ".webmanifest"
+}
+
 // Fingerprinted reports whether the name of a file tells its
-// content: the last part before the extension, divided by dots and
+// content, for releases of semantics 1 (others hold a list, made by
+// package fingerprint): the last part before the extension, divided by dots and
 // dashes, has eight or more letters, digits or underscores with at
 // least one letter and one digit, and the file is no page, feed,
 // data, document or service worker, whose addresses last.
@@ -187,7 +199,7 @@ func Fingerprinted(name string) bool {
 	base := path.Base(name)
 	stem := base[:len(base)-len(Extension(name))]
 	at := strings.LastIndexAny(stem, ".-")
-	if len(stem) == len(base) || at <= 0 || isServiceWorker(stem[:at]) {
+	if len(stem) == len(base) || at <= 0 || IsServiceWorker(stem[:at]) {
 		return false
 	}
 	return looksHashed(stem[at+1:])
@@ -211,10 +223,10 @@ func looksHashed(part string) bool {
 	return len(part) >= 8 && letters > 0 && digits > 0
 }
 
-// isServiceWorker reports whether a script is, by its name, one that stays
+// IsServiceWorker reports whether a script is, by its name, one that stays
 // installed in browsers. Kept for a year, an old one would go on answering from
 // its own cache.
-func isServiceWorker(stem string) bool {
+func IsServiceWorker(stem string) bool {
 	stem = strings.ToLower(stem)
 	if stem == "sw" || strings.HasSuffix(stem, "-sw") || strings.HasSuffix(stem, ".sw") {
 		return true

@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"encoding/json"
 	"io/fs"
 	"path"
@@ -17,8 +18,10 @@ type Guess struct {
 	Run     []string
 	Output  string
 	Keep    []string
-	Rules   []string // rules files that are there
-	Notes   []string // what a person should know: no lock file, an output that needs a server
+	// Fingerprinted are globs of what the generator names by its content.
+	Fingerprinted []string
+	Rules         []string // rules files that are there
+	Notes         []string // what a person should know: no lock file, an output that needs a server
 }
 
 // Detect looks at a project's files. A Guess without
@@ -58,80 +61,6 @@ func (p packageFile) has(name string) bool {
 	return direct || dev
 }
 
-// framework says where a tool of the package world leaves its output, and how
-// its own files tell that the output is static.
-type framework struct {
-	dependency string
-	script     string // if it is not the usual one
-	output     string
-	static     func(packageFile, fs.FS) string // says why the output is not static; nil if it always is
-}
-
-var frameworks = []framework{
-	{dependency: "next", output: "out", static: configHas("next.config", `output\s*:\s*['"]export['"]`,
-		`its output needs a server unless next.config says output: "export"`)},
-	{dependency: "nuxt", script: "generate", output: ".output/public"},
-	{dependency: "@sveltejs/kit", output: "build", static: needs("@sveltejs/adapter-static",
-		"its output needs a server unless it is built with @sveltejs/adapter-static")},
-	{dependency: "astro", output: "dist", static: configLacks("astro.config", `output\s*:\s*['"]server['"]`,
-		`its output needs a server, since astro.config says output: "server"`)},
-	{dependency: "@docusaurus/core", output: "build"},
-	{dependency: "gatsby", output: "public"},
-	{dependency: "@11ty/eleventy", output: "_site"},
-	{dependency: "vitepress", output: "docs/.vitepress/dist"},
-	{dependency: "react-scripts", output: "build"},
-	{dependency: "hexo", output: "public"},
-	{dependency: "@angular/core", output: "dist"},
-	{dependency: "vite", output: "dist"},
-	{dependency: "parcel", output: "dist"},
-}
-
-// needs makes the test of a generator that publishes static files only with a
-// further package. The test returns why the output is not static, or "".
-func needs(dependency, why string) func(packageFile, fs.FS) string {
-	return func(p packageFile, _ fs.FS) string {
-		if p.has(dependency) {
-			return ""
-		}
-		return why
-	}
-}
-
-// configMatches reports whether a configuration file, under any of the
-// extensions that scripts have, says something. It is read, not run: what it
-// computes is not known.
-func configMatches(files fs.FS, name, pattern string) bool {
-	for _, extension := range []string{".js", ".mjs", ".cjs", ".ts", ".mts"} {
-		if data, err := fs.ReadFile(files, name+extension); err == nil && regexp.MustCompile(pattern).
-			Match(data) {
-			return true
-		}
-	}
-	return false
-}
-
-// configHas makes the test of a generator that publishes static files only if
-// its configuration says so.
-func configHas(name, pattern, why string) func(packageFile, fs.FS) string {
-	return func(_ packageFile, files fs.FS) string {
-		if configMatches(files, name, pattern) {
-			return ""
-		}
-		return why
-	}
-}
-
-// configLacks makes the test of a generator that publishes static files unless
-// its configuration says otherwise.
-func configLacks(name, pattern, why string) func(packageFile, fs.FS) string {
-	return func(_ packageFile, files fs.FS) string {
-		if configMatches(files, name, pattern) {
-			return why
-		}
-		return ""
-	}
-}
-
 // detectPackage guesses from package.json: from the framework among the
 // dependencies, else from the script that is called like a build.
 func detectPackage(files fs.FS) (Guess, bool) {
@@ -151,6 +80,9 @@ func detectPackage(files fs.FS) (Guess, bool) {
 			continue
 		}
 		guess.What, guess.Output = "a site made with "+f.dependency, f.output
+		if f.where != nil {
+			guess.Output = cmp.Or(f.where(p, files), f.output)
+		}
 		if f.script != "" {
 			scripts = append([]string{f.script}, scripts...)
 		}
@@ -159,6 +91,9 @@ func detectPackage(files fs.FS) (Guess, bool) {
 			if why := f.static(p, files); why != "" {
 				guess.Notes = append(guess.Notes, why)
 			}
+		}
+		if f.assets != nil {
+			guess.Fingerprinted = f.assets(files)
 		}
 		break
 	}
@@ -336,6 +271,12 @@ func Draft(site string, guess Guess, mainBranch string) string {
 		line("rules: " + list(guess.Rules) + "   # redirects, fallbacks, headers: docs/rules.md")
 	} else {
 		line("# rules: site.rules   # redirects, fallbacks, headers: docs/rules.md")
+	}
+
+	if len(guess.Fingerprinted) > 0 {
+		line("assets:")
+		line("  fingerprinted: " + list(guess.Fingerprinted) +
+			"   # named by their content: browsers keep them for a year")
 	}
 
 	line("environments:")

@@ -175,6 +175,32 @@ func TestDetect(t *testing.T) {
 		"a static export": {of("package.json", `{"scripts":{"build":"x"},"dependencies":{"next":"1"}}`,
 			"package-lock.json", "", "next.config.mjs", `export default { output: 'export' }`),
 			"npm ci|npm run build", "out", ""},
+		"one page, by a router": {of("package.json",
+			`{"scripts":{"build":"x"},"devDependencies":{"@react-router/dev":"7","vite":"8"}}`, "package-lock.json", "",
+			"react-router.config.ts", "export default { ssr: false }"), "npm ci|npm run build", "build/client", ""},
+		"an application": {of("package.json", `{"scripts":{"build":"ng build"},"dependencies":{"@angular/core":"21"}}`,
+			"package-lock.json", "", "angular.json", `{"projects":{"planner":{"projectType":"application",
+			"architect":{"build":{"builder":"@angular/build:application","options":{}}}}}}`),
+			"npm ci|npm run build", "dist/planner/browser", ""},
+		"an application elsewhere": {of("package.json",
+			`{"scripts":{"build":"ng build"},"dependencies":{"@angular/core":"21"}}`, "package-lock.json", "",
+			"angular.json", `{"projects":{"lib":{"projectType":"library"},"planner":{"architect":{"build":{
+			"builder":"@angular/build:application","options":{"outputPath":{"base":"out","browser":""}}}}}}}`),
+			"npm ci|npm run build", "out", ""},
+		"an application of older times": {of("package.json",
+			`{"scripts":{"build":"ng build"},"dependencies":{"@angular/core":"15"}}`, "package-lock.json", "",
+			"angular.json", `{"projects":{"planner":{"architect":{"build":{
+			"builder":"@angular-devkit/build-angular:browser","options":{"outputPath":"dist/planner"}}}}}}`),
+			"npm ci|npm run build", "dist/planner", ""},
+		"another output": {of("package.json", `{"scripts":{"build":"x"},"devDependencies":{"vite":"1"}}`,
+			"package-lock.json", "", "vite.config.ts", `export default { build: { outDir: "./public" } }`),
+			"npm ci|npm run build", "public", ""},
+		"an output outside": {of("package.json", `{"scripts":{"build":"x"},"devDependencies":{"vite":"1"}}`,
+			"package-lock.json", "", "vite.config.ts", `export default { build: { outDir: '../public' } }`),
+			"npm ci|npm run build", "dist", ""},
+		"documentation in a folder": {of("package.json",
+			`{"scripts":{"docs:build":"vitepress build docs"},"devDependencies":{"vitepress":"1"}}`,
+			"package-lock.json", ""), "npm ci|npm run docs:build", "docs/.vitepress/dist", ""},
 		"which of the scripts": {of("package.json",
 			`{"scripts":{"build":"x","generate":"y"},"dependencies":{"nuxt":"1"}}`, "package-lock.json", ""),
 			"npm ci|npm run generate", ".output/public", ""},
@@ -330,4 +356,29 @@ previews: {addresses: ["https://{preview}.try.example/", "https://try.example/{p
 		"what nobody cleans up ends by itself")
 	assert.Equal(t, "production", plain.Following("trunk"))
 	assert.Equal(t, "trunk", plain.MainBranch("main"))
+}
+
+// TestDetectFingerprinted reads from a generator's configuration which files are
+// named by their content.
+func TestDetectFingerprinted(t *testing.T) {
+	t.Parallel()
+	for name, test := range map[string]struct{ dependency, file, text, want string }{
+		"a folder of its own":      {"next", "next.config.js", "output: 'export'", "_next/static/{chunks,css,media}/**"},
+		"the usual folder":         {"astro", "astro.config.mjs", "export default {}", "_astro/**"},
+		"another folder":           {"astro", "astro.config.ts", "build: { assets: 'piers' }", "piers/**"},
+		"another folder of an app": {"@sveltejs/kit", "svelte.config.js", `appDir: "app"`, "app/immutable/**"},
+		"with a slash":             {"nuxt", "nuxt.config.ts", "buildAssetsDir: '/piers/'", "piers/*.{js,css,woff,woff2}"},
+		"none":                     {"vite", "vite.config.js", "export default {}", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			guess := project.Detect(fstest.MapFS{test.file: &fstest.MapFile{Data: []byte(test.text)},
+				"package.json": &fstest.MapFile{Data: []byte(
+					`{"scripts":{"build":"x"},"dependencies":{"` + test.dependency + `":"1"}}`)}})
+			assert.Equal(t, test.want, strings.Join(guess.Fingerprinted, " "))
+			config, err := project.Parse([]byte(project.Draft("corvane", guess, "main")), "orilla.yaml")
+			require.NoError(t, err)
+			assert.Equal(t, guess.Fingerprinted, config.Assets.Fingerprinted)
+		})
+	}
 }

@@ -14,6 +14,8 @@ import (
 
 	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fingerprint"
+	"orilla.example/orilla/internal/core/media"
 )
 
 // A sorted list of lines is cut into chunks after each line whose path has a
@@ -35,10 +37,12 @@ type Chunk struct {
 
 // Index is a release that was put together and is not yet kept anywhere.
 type Index struct {
-	ID     ID
-	Root   Root
-	Data   []byte  // the root's bytes
-	Chunks []Chunk // in order of path, the lowest level first
+	ID   ID
+	Root Root
+	Data []byte // the root's bytes
+	// Chunks are all objects that it consists of: those of the index in order of
+	// path, the lowest level first, and then the list of immutable files.
+	Chunks []Chunk
 }
 
 // ErrPath is returned by Build for files that no release can have.
@@ -47,12 +51,13 @@ var ErrPath = errors.New("not a path of a release")
 // Build sorts files by path and makes their index. No two may have the same
 // path. rules is nil for none.
 //
-// The same files give the same bytes, in whatever order they come. The error is
+// Which of them are immutable is told from their paths and the settings. The
+// same files give the same bytes, in whatever order they come. The error is
 // ErrPath for a path that no release can have.
 func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
-	index := Index{Root: Root{Format: Format, Semantics: Semantics, Files: int64(len(files)), Rules: rules,
+	index := Index{Root: Root{Format: Format, Files: int64(len(files)), Rules: rules,
 		Settings: settings}}
 	list := lines{text: make([]byte, 0, 160*len(files)), each: make([]line, 0, len(files))}
 	for i, file := range files {
@@ -83,9 +88,48 @@ func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	}
 
 	index.Root.Chunks = refs
+	index.Chunks = append(index.Chunks, index.Root.listImmutable(files)...)
 	var err error
 	index.Data, index.ID, err = index.Root.Encode()
 	return index, err
+}
+
+// Relist returns the root with other settings, and with the list of immutable
+// files that goes with them, and the objects that hold that list. files are all
+// files of the release, in order of path.
+func (r Root) Relist(files []File, settings Settings) (Root, []Chunk) {
+	r.Settings = settings
+	objects := r.listImmutable(files)
+	return r, objects
+}
+
+// Immutable returns the paths, in order, of those of a release's files that never
+// change at their address, and the lowest semantics that can say so.
+func Immutable(files []File, settings Settings) (list []string, semantics int) {
+	paths := make([]string, len(files))
+	for i, file := range files {
+		paths[i] = file.Path
+	}
+	list = fingerprint.List(paths, settings.Fingerprinted, settings.Plain)
+	// Semantics 2 would not carry these over once they are gone.
+	if slices.ContainsFunc(list, func(path string) bool { return !media.IsLoaded(path) }) {
+		return list, Semantics3
+	}
+	return list, Semantics2
+}
+
+// listImmutable gives a root its list of immutable files, and the semantics that
+// go with it. It returns the objects that hold the list.
+func (r *Root) listImmutable(files []File) []Chunk {
+	list, semantics := Immutable(files, r.Settings)
+	r.Semantics = semantics
+	var text []byte
+	for _, path := range list {
+		text = append(canon.AppendString(text, path), '\n')
+	}
+	var objects []Chunk
+	r.Immutable, objects = CutRules(len(list), text)
+	return objects
 }
 
 // lines is one level of an index before it is cut: files,

@@ -26,14 +26,15 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 )
 
-// Format is the version of the record layout; Semantics is the
-// version of how a URL is answered that releases are given,
-// Semantics2 the one that is read besides (docs/answers.md). A
-// reader that does not know either refuses the release.
+// Format is the version of the record layout. Semantics are the versions of how
+// a URL is answered (docs/answers.md): new releases are given the second, or
+// the third if they list files that the second would not carry over. A reader
+// that does not know a version refuses the release.
 const (
 	Format     = 1
-	Semantics  = 1
+	Semantics1 = 1
 	Semantics2 = 2
+	Semantics3 = 3
 )
 
 // PartSize is the length of each part but the last of a
@@ -115,7 +116,8 @@ type Settings struct {
 	// releases go on being answered; nil means a day.
 	KeepAssets *int64 `json:"keep_assets,omitempty"`
 	// Fingerprinted and Plain are globs that say which files are, and are not,
-	// fingerprinted, whatever their names.
+	// fingerprinted, whatever their names: when the release is made, or, of
+	// semantics 1, when a request is answered.
 	Fingerprinted []string `json:"fingerprinted,omitempty"`
 	Plain         []string `json:"plain,omitempty"`
 	// Languages are those that the site has, the first the
@@ -246,7 +248,7 @@ func DecodeRoot(data []byte, id ID) (Root, error) {
 		return Root{}, fmt.Errorf("release %s: %w: %w", id.Short(), ErrDamaged, err)
 	}
 
-	if version.Format != Format || version.Semantics != Semantics && version.Semantics != Semantics2 {
+	if version.Format != Format || version.Semantics < Semantics1 || version.Semantics > Semantics3 {
 		return Root{}, fmt.Errorf("release %s: %w (format %d, semantics %d)", id.Short(), ErrUnknown,
 			version.Format, version.Semantics)
 	}

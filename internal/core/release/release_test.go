@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -75,13 +76,46 @@ func TestFormatIsFrozen(t *testing.T) {
 		`["odd \"name\" é.html","e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855",0,"text/html; charset=utf-8"]`, ""}, "\n"),
 		string(index.Chunks[0].Data))
 	assert.Equal(t, `{"bytes":8388625,"chunks":[["film.mp4","odd \"name\" é.html","`+
-		index.Chunks[0].Digest.String()+`",3]],"files":3,"format":1,"semantics":1}`, string(index.Data))
-	assert.Equal(t, "r-8be7bf21d6", index.ID.Short())
+		index.Chunks[0].Digest.String()+`",3]],"files":3,"format":1,"semantics":2}`, string(index.Data))
+	assert.Equal(t, "r-9f19e0705e", index.ID.Short())
+	first := index.Root
+	first.Semantics = release.Semantics1
+	_, id, err := first.Encode()
+	require.NoError(t, err)
+	assert.Equal(t, "r-8be7bf21d6", id.Short(), "as the first version wrote it")
 
 	settled, err := release.Build(nil, nil, release.Settings{OneAddress: true, KeepAssets: &half,
 		Plain: []string{"img/**"}})
 	require.NoError(t, err)
-	assert.Equal(t, `{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":1,"settings":{"keep_assets":1800,"one_address":true,"plain":["img/**"]}}`, string(settled.Data))
+	assert.Equal(t, `{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":2,"settings":{"keep_assets":1800,"one_address":true,"plain":["img/**"]}}`, string(settled.Data))
+}
+
+// TestImmutableFilesAreFrozen holds how a release lists the files that never
+// change, and which semantics it takes for that.
+func TestImmutableFilesAreFrozen(t *testing.T) {
+	t.Parallel()
+	files := []release.File{file("assets/a.DfR3_x1a.js", "1"), file(`assets/"é".Dk2uR5-f.css`, "2"),
+		file("index.html", "3"), file("plain.js", "4")}
+	list := `"assets/\"é\".Dk2uR5-f.css"` + "\n" + `"assets/a.DfR3_x1a.js"` + "\n"
+	index, err := release.Build(files, nil, release.Settings{})
+	require.NoError(t, err)
+	require.Len(t, index.Chunks, 2)
+	assert.Equal(t, list, string(index.Chunks[1].Data))
+	assert.Contains(t, string(index.Data), `"immutable":{"count":2,"digest":"`+
+		digest.Of([]byte(list)).String()+`","size":52},"semantics":2}`)
+
+	film := append(slices.Clone(files), file("assets/b.B4x_9kQz.mp4", "5"))
+	index, err = release.Build(film, nil, release.Settings{})
+	require.NoError(t, err)
+	assert.Equal(t, 3, index.Root.Semantics, "semantics 2 would drop the film with the next release")
+	root, lists := index.Root.Relist(film, release.Settings{Plain: []string{"assets/b.*"}})
+	assert.Equal(t, []any{2, int64(2)}, []any{root.Semantics, root.Immutable.Count})
+	assert.Len(t, lists, 1)
+
+	index, err = release.Build(files, nil, release.Settings{Plain: []string{"assets/**"}})
+	require.NoError(t, err)
+	assert.Nil(t, index.Root.Immutable)
+	assert.Len(t, index.Chunks, 1)
 }
 
 func TestEqualContentHasAnEqualID(t *testing.T) {
@@ -212,7 +246,7 @@ func TestDecodeRootRefuses(t *testing.T) {
 		data string
 		want error
 	}{
-		"later semantics": {`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":3}`,
+		"later semantics": {`{"bytes":0,"chunks":[],"files":0,"format":1,"semantics":4}`,
 			release.ErrUnknown},
 		"a later format": {`{"bytes":0,"chunks":[],"files":0,"format":2,"semantics":1}`,
 			release.ErrUnknown},
@@ -296,7 +330,7 @@ func TestRulesOfARelease(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, `{"bytes":1,"chunks":[["index.html","index.html","`+index.Chunks[0].Digest.String()+
 		`",1]],"files":1,"format":1,"rules":{"count":1,"digest":"`+
-		digest.Of(text).String()+`","size":31},"semantics":1,"settings":{"languages":["en","gl"]}}`,
+		digest.Of(text).String()+`","size":31},"semantics":2,"settings":{"languages":["en","gl"]}}`,
 		string(index.Data))
 	root, err := release.DecodeRoot(index.Data, index.ID)
 	require.NoError(t, err)

@@ -1,5 +1,7 @@
 package storage
 
+import "fmt"
+
 // Formats are the highest versions of records that a program
 // reads. It reads the lower ones too, and writes the lowest
 // that can say what is to be said (docs/store-format.md).
@@ -10,7 +12,7 @@ type Formats struct {
 }
 
 // Known are those of this program.
-var Known = Formats{Document: 2, Entry: 2, Semantics: 2}
+var Known = Formats{Document: 2, Entry: 2, Semantics: 3}
 
 // Lacks names what is needed and not known; "" for nothing. A program that says
 // nothing knows the first ones.
@@ -21,7 +23,7 @@ func (f Formats) Lacks(needed Formats) string {
 	case max(f.Entry, 1) < needed.Entry:
 		return "journal entries of format 2"
 	case max(f.Semantics, 1) < needed.Semantics:
-		return "releases of semantics 2"
+		return fmt.Sprintf("releases of semantics %d", needed.Semantics)
 	}
 	return ""
 }
