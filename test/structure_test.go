@@ -157,7 +157,7 @@ func TestThePageOnRulesIsRight(t *testing.T) {
 		assert.Contains(t, page, "| `"+string(verb)+"` |")
 	}
 	codes := regexp.MustCompile(
-		`"((?:rule|missing|wrong|link|client|no-icon|address-lost|environment-address|foreign-address|expectation)[a-z-]*)"`)
+		`"((?:rule|missing|wrong|link|no-icon|no-fallback|form-refused|home-broken|hidden-asset|address-lost|environment-address|foreign-address|expectation)[a-z-]*)"`)
 	told := 0
 	for _, folder := range []string{"../internal/core/rules", "../internal/core/check"} {
 		files, err := filepath.Glob(folder + "/*.go")

@@ -14,12 +14,15 @@ import (
 
 // presence leaves what an edge node leaves that was killed some time ago.
 // Nothing answers at its address.
-func (p *place) presence(node string, ago time.Duration) {
+func (p *place) presence(node string, ago time.Duration) { p.presenceWith(node, ago, "") }
+
+// presenceWith leaves one that says which networks it reaches.
+func (p *place) presenceWith(node string, ago time.Duration, reach string) {
 	p.t.Helper()
 	name := filepath.Join(p.home, "store", "edges", node)
 	require.NoError(p.t, os.MkdirAll(filepath.Dir(name), 0o755))
 	seen := time.Now().Add(-ago)
-	text := fmt.Sprintf(`{"format":1,"node":%q,"address":"nowhere.invalid:7420","started":%q,"seen":%q,"knows":{"semantics":3},"later":"says more"}`, node, seen.Format(time.RFC3339), time.Now().Format(time.RFC3339))
+	text := fmt.Sprintf(`{"format":1,"node":%q,"address":"nowhere.invalid:7420","started":%q,"seen":%q,"knows":{"semantics":3},"reach":%q,"later":"says more"}`, node, seen.Format(time.RFC3339), time.Now().Format(time.RFC3339), reach)
 	require.NoError(p.t, os.WriteFile(name, []byte(text), 0o644))
 	require.NoError(p.t, os.Chtimes(name, seen, seen))
 }
@@ -70,4 +73,24 @@ func TestWhatANodeAnnounces(t *testing.T) {
 	assert.Contains(t, string(said), `"address":"pier.corvane.test:8080"`)
 	assert.Contains(t, string(said), `"version":"`)
 	assert.Contains(t, string(said), `"knows":{"document":`)
+}
+
+// TestAnUpstreamThatNoNodeAsksIsToldBefore deploys rules for an upstream inside
+// the network of a node, as its operator allows it and not.
+func TestAnUpstreamThatNoNodeAsksIsToldBefore(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("Site", map[string]string{"dist/index.html": "home", "site.rules": "proxy /api/{rest:all} -> harbour:/{rest}\n",
+		"orilla.yaml": "site: corvane\nbuild: {output: dist}\nrules: site.rules\nenvironments: {production: " +
+			"{upstreams: {harbour: 'http://127.0.0.1:9/v1', quay: 'https://nowhere.invalid'}}}\n"})
+	p.ok("deploy")
+	for reach, told := range map[string]bool{"public": true, "10.0.0.0/8": true, "127.0.0.0/8": false, "all": false,
+		"": false} {
+		p.presenceWith("pier-7420", 0, reach)
+		_, notes, status := p.run("deploy", "--rebuild")
+		require.Zero(t, status, notes)
+		assert.Equal(t, told, strings.Contains(notes, "pier-7420 does not pass requests on to the upstream harbour"), notes)
+		assert.Equal(t, told, strings.Contains(notes, "orilla edge --reach 127.0.0.1"), notes)
+		assert.NotContains(t, notes, "quay")
+	}
 }

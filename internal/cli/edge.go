@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"net/netip"
 	"sync"
 	"syscall"
 
@@ -89,25 +88,11 @@ func announced(text string) (string, error) {
 
 // reachOf reads the networks that upstreams may be in.
 func reachOf(networks []string) (httpanswer.Reach, error) {
-	var reach httpanswer.Reach
-	for _, text := range networks {
-		if text == "all" {
-			reach.All = true
-			continue
-		}
-		network, err := netip.ParsePrefix(text)
-		// One address is a network of one.
-		if address, addressErr := netip.ParseAddr(text); err != nil && addressErr == nil {
-			network, err = netip.PrefixFrom(address, address.BitLen()), nil
-		}
-
-		if err != nil {
-			return reach, fault.New(fault.Usage, "usage",
-				"--reach %s: write a network such as 10.1.0.0/16, an address, or all", text)
-		}
-		reach.Networks = append(reach.Networks, network)
+	reach, err := httpanswer.ParseReach(networks)
+	if err != nil {
+		return reach, fault.New(fault.Usage, "usage", "--reach: %s", err).
+			Then("write a network such as 10.1.0.0/16, an address, or all")
 	}
-
 	return reach, nil
 }
 
@@ -163,7 +148,8 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net
 	address := edge.Reachable(listener.Addr())
 	_, port, _ := net.SplitHostPort(address)
 	presence := edge.Presence{Node: edge.NodeName(port),
-		Address: cmp.Or(announce, edge.Announced(listener.Addr())), Version: version}
+		Address: cmp.Or(announce, edge.Announced(listener.Addr())), Version: version,
+		Reach: options.Reach.String()}
 
 	var owned sync.WaitGroup
 	defer owned.Wait()

@@ -14,7 +14,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/address"
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -441,10 +443,33 @@ func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *in
 
 	slices.SortStableFunc(report.Header,
 		func(a, b view.FieldReport) int { return strings.Compare(a.Name, b.Name) })
+	if got.Status == http.StatusNotFound {
+		if report.Next, err = missingFallback(ctx, subject, req); err != nil {
+			return report, err
+		}
+	}
 	if o.live {
 		report.Live, err = a.askLive(ctx, s, req, report)
 	}
 	return report, err
+}
+
+// missingFallback returns what to do about an address that is not found, if an
+// application in the browser may be meant to answer it; "" else.
+func missingFallback(ctx context.Context, subject *inspect.Subject, req answer.Request) (string, error) {
+	rest, below := strings.CutPrefix(req.Path, req.Base)
+	path, _, err := address.Split(rest)
+	if !below || err != nil {
+		return "", nil //nolint:nilerr // such an address is refused, and no rule changes that
+	}
+	out := subject.Output
+	out.Base = req.Base
+	rule, err := check.Fallback(ctx, out, path)
+	if err != nil || rule == "" {
+		return "", err
+	}
+	return "if an application in the browser answers it, in a rules file (rules: in orilla.yaml): " +
+		rule, nil
 }
 
 // where says how the host led to the environment, and what

@@ -48,6 +48,9 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 		return nil, err
 	}
 
+	if err := noteUpstreams(ctx, p); err != nil {
+		return nil, err
+	}
 	made.Rules.Expectations = len(subject.Program.Expectations)
 	made.comparison, err = compare(ctx, p, reader, subject.Input, opener(subject.Open))
 	if err != nil {

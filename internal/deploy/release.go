@@ -56,6 +56,9 @@ func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 	if err != nil || found != nil {
 		return found.release(p), err
 	}
+	if err := noteUpstreams(ctx, p); err != nil {
+		return nil, err
+	}
 	// What a node could not read is not even built.
 	if p.Plan.Environment != "" {
 		if err := nodesKnow(ctx, p, storage.Formats{Semantics: release.Semantics2}); err != nil {

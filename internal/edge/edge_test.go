@@ -302,6 +302,8 @@ func TestHosts(t *testing.T) {
 	}{
 		{"WWW.corvane.example.:8080", "/fares", 200, "42.00"},
 		{"corvane.example", "/fares?a=1", 301, "https://www.corvane.example/fares?a=1"},
+		{"corvane.example", "/fares/?a=1", 301, "https://www.corvane.example/fares?a=1"}, // one hop
+		{"corvane.example", "/staging", 301, "https://www.corvane.example/staging"},
 		{"islands.example", "/ferries/fares", 301, "https://www.corvane.example/fares"},
 		{"islands.example", "/other", 301, "https://www.corvane.example/other"},
 		{"www.corvane.example", "/staging/", 200, "staging"},

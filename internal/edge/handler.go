@@ -36,7 +36,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 		// A form that is sent to the old address must arrive; only reading is
 		// led to the new one.
 		if place.canonical != nil && rightMethod(r) {
-			return toCanonical(w, r, place)
+			return toCanonical(n, w, r, place)
 		}
 		return n.serveEnvironment(w, r, place.serves, place.base)
 	}
@@ -254,22 +254,27 @@ func rightMethod(r *http.Request) bool {
 	return r.Method == http.MethodGet || r.Method == http.MethodHead
 }
 
-// toCanonical redirects from an address that is not the canonical one to the
-// same place below the one that is.
-func toCanonical(w http.ResponseWriter, r *http.Request, p place) string {
-	target := *p.canonical
+// toCanonical redirects from an address that is not the canonical one to where
+// the same place below the one that is leads.
+func toCanonical(n *Node, w http.ResponseWriter, r *http.Request, p place) string {
 	// One slash, whatever the path began with: two would make the location lead
 	// to another host.
 	rest := strings.TrimPrefix(strings.TrimPrefix(r.URL.EscapedPath(), p.base), "/")
-	location := strings.TrimSuffix(target.String(), "/") + "/" + strings.TrimLeft(rest, "/")
-	if r.URL.RawQuery != "" {
-		location += "?" + r.URL.RawQuery
-	}
+	base := strings.TrimSuffix(p.canonical.EscapedPath(), "/")
+	req := n.request(r, base, journal.DisplayName(p.serves.journal.Environment))
+	req.Path = base + "/" + strings.TrimLeft(rest, "/")
+	req.Host, req.Scheme = p.canonical.Host, p.canonical.Scheme
 
-	w.Header().Set("Location", location)
-	w.Header().Set("Cache-Control", "no-cache")
-	w.Header().Set("Content-Length", "0")
-	w.WriteHeader(http.StatusMovedPermanently)
+	// Whoever may not look learns nothing, not even what redirects. Of a path that
+	// leads to another environment nothing is known here.
+	s, site := p.serves.current.Load(), answer.Site{Realm: p.serves.label()}
+	there, _ := n.routing.table.Load().find(strings.ToLower(p.canonical.Hostname()), req.Path)
+	shown := s.reader != nil && !s.entry.Gone(req.Now) && n.guard(p.serves, s) == nil
+	if shown && there.serves == p.serves {
+		site = s.site(req.Now)
+	}
+	a, err := answer.Moved(r.Context(), req, site, p.canonical.Scheme+"://"+p.canonical.Host)
+	n.finish(w, r, a, err, nil)
 	return "address"
 }
 

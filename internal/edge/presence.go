@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -27,6 +28,9 @@ type Presence struct {
 	// Knows are the highest formats that the node reads;
 	// one that does not say knows the first ones.
 	Knows storage.Formats `json:"knows,omitzero"`
+	// Reach are the networks inside its own that the node passes requests on to,
+	// as httpanswer.Reach writes them; "" if it does not say.
+	Reach string `json:"reach,omitempty"`
 	// Region and PublicKey are for what nodes will say of themselves.
 	Region    string `json:"region,omitempty"`
 	PublicKey string `json:"public_key,omitempty"`
@@ -103,6 +107,13 @@ func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 func Reached(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
 	nodes, err := Nodes(ctx, store, ahead)
 	return slices.DeleteFunc(nodes, func(p Presence) bool { return !p.FromHere() }), err
+}
+
+// Reaches reports whether the node passes requests on to an address; one that does
+// not say is taken to.
+func (p Presence) Reaches(address netip.Addr) bool {
+	reach, err := httpanswer.ParseReach(strings.Fields(p.Reach))
+	return p.Reach == "" || err != nil || reach.Allows(address)
 }
 
 // FromHere reports whether the node's address means the node on this machine:

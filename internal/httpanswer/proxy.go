@@ -1,6 +1,7 @@
 package httpanswer
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -43,9 +44,52 @@ var errProhibited = errors.New(
 // which netip does not count among the private ones.
 var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
 
-// allows reports whether an upstream at an address may be asked. IPv4 addresses
+// String writes the networks as they can be given to ParseReach, "public" for none.
+func (r Reach) String() string {
+	if r.All {
+		return reachAll
+	}
+	names := make([]string, len(r.Networks))
+	for i, network := range r.Networks {
+		names[i] = network.String()
+	}
+	return cmp.Or(strings.Join(names, " "), reachPublic)
+}
+
+// What networks can be called besides their prefixes.
+const (
+	reachAll    = "all"
+	reachPublic = "public"
+)
+
+// ParseReach reads networks, each a prefix (10.1.0.0/16), an address, "all" or
+// "public". The error names the one that is none.
+func ParseReach(networks []string) (Reach, error) {
+	var reach Reach
+	for _, text := range networks {
+		switch text {
+		case reachAll:
+			reach.All = true
+			continue
+		case reachPublic:
+			continue
+		}
+		network, err := netip.ParsePrefix(text)
+		// One address is a network of one.
+		if address, addressErr := netip.ParseAddr(text); err != nil && addressErr == nil {
+			network, err = netip.PrefixFrom(address, address.BitLen()), nil
+		}
+		if err != nil {
+			return reach, fmt.Errorf("not a network: %q", text)
+		}
+		reach.Networks = append(reach.Networks, network)
+	}
+	return reach, nil
+}
+
+// Allows reports whether an upstream at an address may be asked. IPv4 addresses
 // in the form of IPv6 count as what they are.
-func (r Reach) allows(address netip.Addr) bool {
+func (r Reach) Allows(address netip.Addr) bool {
 	address = address.Unmap()
 	for _, network := range r.Networks {
 		if network.Contains(address) {
@@ -68,7 +112,7 @@ func NewProxies(reach Reach, wait time.Duration) *Proxies {
 		// After names were resolved, so that no name leads
 		// to where no address may.
 		to, err := netip.ParseAddrPort(address)
-		if err != nil || !reach.allows(to.Addr()) {
+		if err != nil || !reach.Allows(to.Addr()) {
 			return errProhibited
 		}
 		return nil

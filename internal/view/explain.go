@@ -75,6 +75,10 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 		c.Print("")
 		showLive(c, r)
 	}
+	if r.Next != "" {
+		c.Print("")
+		c.Print("%s %s", console.Accent("next:"), r.Next)
+	}
 }
 
 // ExplainReport is what explain prints with --json; with -
@@ -93,6 +97,7 @@ type ExplainReport struct {
 	Steps       []StepReport  `json:"steps"`
 	Header      []FieldReport `json:"header"`
 	Live        *LiveReport   `json:"live,omitempty"`
+	Next        string        `json:"next,omitempty"` // what to do about an address that is not found
 	Answer      answer.Answer `json:"-"`
 }
 

@@ -321,3 +321,39 @@ redirect /gone/{x}    -> /gone/{x}?
 	require.NoError(t, err)
 	assert.Equal(t, "https://www.corvane.example/scheme", a.Location, "another scheme is another address")
 }
+
+// TestMovedLeadsToTheEnd sends visitors of another address where they end up, in
+// one hop.
+func TestMovedLeadsToTheEnd(t *testing.T) {
+	t.Parallel()
+	site := ruled(t, "redirect /old -> /older?a=1#top\nredirect /older -> /fares.html\nredirect /shop/{rest:all} -> "+
+		"https://shop.corvane.example/{rest}\nredirect / -> /gl/ with 302 when language gl\n"+
+		"redirect /a -> /b\nredirect /b -> /a\n", of("index.html", "gl/index.html", "fares.html", "boats/index.html"))
+	site.Settings.OneAddress = true
+	for path, want := range map[string]string{
+		"/fares":      "301 https://www.corvane.example/p/fares",
+		"/fares/?q=1": "301 https://www.corvane.example/p/fares?q=1",
+		"/boats":      "301 https://www.corvane.example/p/boats/",
+		"//boats":     "301 https://www.corvane.example/p/boats/",
+		"/old?q=1":    "301 https://www.corvane.example/p/fares?a=1&q=1",
+		"/shop/x":     "301 https://shop.corvane.example/x",
+		"/nowhere":    "301 https://www.corvane.example/p/nowhere",
+		"/":           "302 https://www.corvane.example/p/gl/",
+		"/a":          "301 https://www.corvane.example/p/b",
+		"/%zz":        "301 https://www.corvane.example/p/%zz",
+		"":            "301 https://www.corvane.example/p/gl/",
+	} {
+		req := answer.Request{Method: "GET", Base: "/p", Host: "www.corvane.example", Scheme: "https",
+			Environment: answer.Production, AcceptLanguage: "gl"}
+		req.Path, req.Query, _ = strings.Cut("/p"+path, "?")
+		a, err := answer.Moved(t.Context(), req, site, "https://www.corvane.example")
+		require.NoError(t, err)
+		got := fmt.Sprint(a.Status, " ", a.Location)
+		if path == "" {
+			want = "302" + want[3:]
+		}
+		assert.Equal(t, want, got, path)
+		assert.Equal(t, a.Location, field(a, "Location"))
+		assert.Equal(t, "no-cache", field(a, "Cache-Control"))
+	}
+}

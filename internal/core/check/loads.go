@@ -37,7 +37,7 @@ func Loads(file release.File, data []byte, base string) []string {
 	var list []string
 	c := &pageCheck{Output: Output{Base: base}}
 	for _, ref := range references {
-		if ref.kind == aPage || ref.kind == aFile {
+		if ref.kind == aPage || ref.kind == aFile || ref.kind == aForm {
 			continue
 		}
 		target, below, ok := c.resolve(from, ref.target)

@@ -47,13 +47,17 @@ func Pages(ctx context.Context, out Output) (finding.List, error) {
 	// Reading takes all processors and collects what pages name; judging then
 	// goes through that in order, so that the same output always has the same
 	// findings.
-	c := &pageCheck{Output: out, strays: map[Place]*stray{}, foreign: map[string]*named{},
-		answers: map[string]answer.Answer{}, named: map[string]*named{}, scripts: map[string]int{},
-		scripted: map[string][]string{}}
+	c := newPageCheck(out)
 	if err := c.read(ctx); err != nil {
 		return nil, err
 	}
 	return c.report(ctx)
+}
+
+// newPageCheck begins a look through an output.
+func newPageCheck(out Output) *pageCheck {
+	return &pageCheck{Output: out, strays: map[Place]*stray{}, foreign: map[string]*named{},
+		answers: map[string]answer.Answer{}, named: map[string]*named{}, applications: map[string]bool{}}
 }
 
 // tally counts pages, to tell what all of them lack from what one lacks.
@@ -71,13 +75,11 @@ type pageCheck struct {
 	tally
 	answers map[string]answer.Answer // by path and query
 	named   map[string]*named        // by path and query
-	scripts map[string]int           // by script: how many pages load it
-	// by the address of a page that ends in a slash: the scripts that it loads
-	scripted map[string][]string
-	strays   map[Place]*stray
-	foreign  map[string]*named // by host and path
-	shells   []string          // addresses that may be those of applications, in order
-	home     []loaded          // what the home page loads
+	strays  map[Place]*stray
+	foreign map[string]*named // by host and path
+	home    []loaded          // what the home page loads
+
+	applications map[string]bool // by page: whether it is one, as far as that was asked
 }
 
 // loaded is a script or a style sheet that the home page loads.
@@ -154,18 +156,6 @@ func (c *pageCheck) addPage(file release.File, p page) {
 	if p.icon && file.Path != "404.html" {
 		c.icons++
 	}
-	// Which scripts a page loads tells later whether it is an application,
-	// whose routes live in the browser.
-	at := answer.Address(file.Path)
-	for _, ref := range p.references {
-		if ref.kind == aScript {
-			c.scripts[ref.target]++
-			if strings.HasSuffix(at, "/") {
-				c.scripted[at] = append(c.scripted[at], ref.target)
-			}
-		}
-	}
-
 	if c.first == "" || file.Path < c.first {
 		c.first = file.Path
 	}
@@ -176,17 +166,9 @@ func (c *pageCheck) addPage(file release.File, p page) {
 
 // add notes what a file names, once for each file.
 func (c *pageCheck) add(file release.File, references []reference, base string) {
-	// A host that is nobody's (RFC 2606), so that whatever stays on it is of
-	// this site.
-	from, err := url.Parse("https://site.invalid" + c.Base + answer.Address(file.Path))
-	if err != nil {
+	from := c.from(file.Path, base)
+	if from == nil {
 		return
-	}
-	// <base href> moves all references of the page (HTML, section 4.2.3).
-	if base != "" {
-		if other, err := from.Parse(base); err == nil {
-			from = other
-		}
 	}
 
 	// A page that links to another ten times names it once.
@@ -202,25 +184,48 @@ func (c *pageCheck) add(file release.File, references []reference, base string) 
 		if !ok {
 			c.addForeign(file, from, ref)
 		}
-		if !ok || seen[target] {
+		// What takes a link may refuse a form.
+		key := target
+		if ref.kind == aForm {
+			key = http.MethodPost + " " + target
+		}
+		if !ok || seen[key] {
 			continue
 		}
 
-		seen[target] = true
+		seen[key] = true
 		c.mutex.Lock()
-		n := c.named[target]
+		n := c.named[key]
 		// Of all files that name something, the first in order of path is told,
 		// whichever goroutine came first.
 		if n == nil {
 			n = &named{target: target, raw: ref.target, kind: ref.kind, file: file.Path, line: ref.line,
 				below: below}
-			c.named[target] = n
+			c.named[key] = n
 		} else if file.Path < n.file {
 			n.file, n.line, n.raw, n.kind = file.Path, ref.line, ref.target, ref.kind
 		}
 		n.files++
 		c.mutex.Unlock()
 	}
+}
+
+// from returns the address that the references of a file begin at; nil if it has
+// none. base is that of the page's base element.
+func (c *pageCheck) from(name, base string) *url.URL {
+	// A host that is nobody's (RFC 2606), so that whatever stays on it is of
+	// this site.
+	from, err := url.Parse("https://site.invalid" + c.Base + answer.Address(name))
+	if err != nil {
+		return nil
+	}
+	// <base href> moves all references of the page (HTML, section 4.2.3).
+	if base != "" {
+		if other, err := from.Parse(base); err == nil {
+			return other
+		}
+	}
+	return from
 }
 
 // resolve returns the path and query that a reference means on this site,
@@ -269,13 +274,18 @@ func (c *pageCheck) ask(ctx context.Context, target string) (answer.Answer, erro
 	if a, ok := c.answers[target]; ok {
 		return a, nil
 	}
-	req := answer.Request{Method: http.MethodGet, Environment: answer.Production, Scheme: "https", Now: c.Now}
-	req.Path, req.Query, _ = strings.Cut(target, "?")
-	a, err := answer.Decide(ctx, req, c.Site)
+	a, err := answer.Decide(ctx, c.request(target), c.Site)
 	if err == nil {
 		c.answers[target] = a
 	}
 	return a, err
+}
+
+// request is what a visitor of production sends to see an address.
+func (c *pageCheck) request(target string) answer.Request {
+	req := answer.Request{Method: http.MethodGet, Environment: answer.Production, Scheme: "https", Now: c.Now}
+	req.Path, req.Query, _ = strings.Cut(target, "?")
+	return req
 }
 
 // report turns what was noted into findings. What many pages refer to is told
@@ -292,17 +302,6 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 		return cmp.Or(cmp.Compare(a.file, b.file), cmp.Compare(a.line, b.line),
 			cmp.Compare(a.target, b.target))
 	})
-	// The guess is about scripts because there is nothing else to see: an
-	// application's page is mostly empty.
-	for at, scripts := range c.scripted {
-		// An application has a script that the other pages do not have.
-		if slices.ContainsFunc(scripts,
-			func(script string) bool { return c.scripts[script]*3 <= max(c.pages, 3) }) {
-			c.shells = append(c.shells, at)
-		}
-	}
-
-	slices.Sort(c.shells)
 	for _, n := range list {
 		f, err := c.judge(ctx, n)
 		if err != nil {
@@ -318,6 +317,9 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 	}
 
 	if err := c.blank(ctx, &found); err != nil {
+		return nil, err
+	}
+	if err := c.noFallback(ctx, &found); err != nil {
 		return nil, err
 	}
 	// Told once for the site, and only if all pages were read.
@@ -390,6 +392,9 @@ func (c *pageCheck) isPage(a answer.Answer) bool {
 // judge says what is wrong with an address that pages name.
 func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error) {
 	var f finding.Finding
+	if n.kind == aForm {
+		return c.judgeForm(ctx, n)
+	}
 	// The commonest reason for a site that stays on "loading": built for the
 	// root, served below a path.
 	if !n.below {
@@ -431,6 +436,24 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 	return f, nil
 }
 
+// judgeForm says whether a form that is sent with POST reaches anybody.
+func (c *pageCheck) judgeForm(ctx context.Context, n *named) (finding.Finding, error) {
+	req := c.request(n.target)
+	req.Method = http.MethodPost
+	a, err := answer.Decide(ctx, req, c.Site)
+	if err != nil || !n.below || a.Status != http.StatusMethodNotAllowed {
+		return finding.Finding{}, err
+	}
+	to := n.raw
+	if to == "" {
+		to = "its own page"
+	}
+	return finding.Finding{Code: "form-refused",
+		What: fmt.Sprintf("the form sends POST to %s, and no file takes that: 405", to),
+		Next: fmt.Sprintf("have a server take it: proxy  %s  -> NAME:/PATH, or name its address in the form",
+			req.Path)}, nil
+}
+
 // missing says why nothing answers at an address, as far as that can be known.
 func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (finding.Finding, error) {
 	var f finding.Finding
@@ -458,24 +481,25 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 		}
 	}
 
-	// A link into an application. It works when it is clicked there, and breaks
-	// when the page is loaded anew.
-	if n.kind == aPage && media.Extension(p.Name()) == "" && len(p.Names) > 0 {
-		if shell := c.shell(p); shell != "" {
-			rest := strings.TrimSuffix(shell, "/") + "/{rest:all}"
-			f.Code, f.What = "client-route", fmt.Sprintf(
-				"%s is not there; if the application at %s answers it in the browser, a "+
-					"refresh there needs a fallback", n.raw, shell)
-			f.Next = fmt.Sprintf("fallback  %s  -> %s", rest, shell)
-			return f, nil
-		}
-	}
-
 	f.Code, f.What = "missing-"+missingCode(n.kind), fmt.Sprintf("the %s %s is not there", n.kind, n.raw)
 	if a.Status == http.StatusGone {
 		f.What = fmt.Sprintf("the %s %s is gone", n.kind, n.raw)
 	}
 	f.Next = nearestFile(c.Files, p.Name())
+
+	// A link into an application. It works when it is clicked there, and breaks
+	// when the page is loaded anew.
+	if n.kind == aPage {
+		shell, err := c.shell(ctx, p)
+		if err != nil {
+			return f, err
+		}
+		if shell != "" {
+			f.More = append(f.More, "if the application at "+shell+" answers it in the browser, opening or "+
+				"refreshing it needs a fallback")
+			f.Next = fallbackTo(shell)
+		}
+	}
 	return f, nil
 }
 
@@ -486,18 +510,6 @@ func missingCode(k kind) string {
 		return "page"
 	}
 	return "file"
-}
-
-// shell returns the address of the nearest page above a path that is an
-// application's; the home page only of a site that has no other.
-func (c *pageCheck) shell(p address.Path) string {
-	for i := len(p.Names) - 1; i >= 0; i-- {
-		at := address.Encode(p.Names[:i], true)
-		if _, found := slices.BinarySearch(c.shells, at); found && (i > 0 || c.pages == 1) {
-			return at
-		}
-	}
-	return ""
 }
 
 // Lost finds addresses that a release answered and another one
@@ -611,12 +623,16 @@ func pageName(name string) string {
 // or address it is about. An empty one means any.
 type Accepted struct{ Code, Path string }
 
+// formerly has codes that findings had before, by which configurations may still
+// accept them.
+var formerly = map[string]string{"client-route": "missing-page"}
+
 // Without leaves out warnings that the configuration accepts, by code or by
 // file. Errors stay.
 func Without(found finding.List, accepted []Accepted) finding.List {
 	return slices.DeleteFunc(slices.Clone(found), func(f finding.Finding) bool {
 		return f.Level != finding.Error && slices.ContainsFunc(accepted, func(a Accepted) bool {
-			return (a.Code == "" || a.Code == f.Code) &&
+			return (a.Code == "" || a.Code == f.Code || formerly[a.Code] == f.Code) &&
 				(a.Path == "" || doublestar.MatchUnvalidated(a.Path, path.Clean(f.File)))
 		})
 	})

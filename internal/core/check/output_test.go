@@ -110,8 +110,7 @@ func TestPages(t *testing.T) {
 		"a client-side route": {files: map[string]string{"index.html": icon +
 			`<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`,
 			"planner/app.js": "", "a.html": icon, "b.html": icon},
-			want: []string{"index.html:1 client-route /planner/by/boat is not there; if the application " +
-				"at /planner/ answers it in the browser, a refresh there needs a fallback"}},
+			want: []string{"index.html:1 missing-page the page /planner/by/boat is not there"}},
 		"a client-side route with its fallback": {rules: "fallback /planner/{rest:all} -> /planner/",
 			files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`,
 				"planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": ""}},

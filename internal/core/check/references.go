@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"io"
+	"net/http"
 	"strings"
 
 	"github.com/tdewolff/parse/v2"
@@ -22,6 +23,7 @@ const (
 	anImage kind = "image"
 	aFont   kind = "font"
 	aFile   kind = "file"
+	aForm   kind = "form" // whose content is sent with POST
 )
 
 // reference is an address that a file names.
@@ -36,13 +38,14 @@ type page struct {
 	references []reference
 	base       string // of its base element
 	icon       bool   // it names an icon
+	text       bool   // it shows text, also without scripts
 }
 
 // readPage lists the addresses that an HTML page names.
 func readPage(data []byte) page {
 	var p page
 	tokens := html.NewTokenizer(bytes.NewReader(data))
-	line := 1
+	line, hidden := 1, atom.Atom(0)
 	for {
 		kind := tokens.Next()
 		raw := tokens.Raw()
@@ -52,9 +55,18 @@ func readPage(data []byte) page {
 		switch kind {
 		case html.ErrorToken:
 			return p
+		case html.TextToken:
+			p.text = p.text || hidden == 0 && len(bytes.TrimSpace(raw)) > 0
+		case html.EndTagToken:
+			if name, _ := tokens.TagName(); atom.Lookup(name) == hidden {
+				hidden = 0
+			}
 		case html.StartTagToken, html.SelfClosingTagToken:
 			token := tokens.Token()
 			p.element(token, at)
+			if kind == html.StartTagToken && hidden == 0 && isHidden(token.DataAtom) {
+				hidden = token.DataAtom
+			}
 			if token.DataAtom == atom.Style && kind == html.StartTagToken && tokens.Next() == html.TextToken {
 				for _, ref := range readStyle(tokens.Raw()) {
 					ref.line += line - 1
@@ -64,6 +76,16 @@ func readPage(data []byte) page {
 			}
 		}
 	}
+}
+
+// isHidden reports whether browsers that run scripts show nothing of what an
+// element holds.
+func isHidden(element atom.Atom) bool {
+	switch element {
+	case atom.Script, atom.Style, atom.Title, atom.Noscript, atom.Template:
+		return true
+	}
+	return false
 }
 
 // element takes what an element refers to: the attributes that HTML gives it
@@ -107,6 +129,13 @@ func (p *page) element(token html.Token, line int) {
 		}
 	case atom.Object:
 		add(aFile, attributes["data"])
+	case atom.Form:
+		// Without an address it goes to the page itself (WHATWG HTML, section
+		// 4.10.21.3).
+		if strings.EqualFold(strings.TrimSpace(attributes["method"]), http.MethodPost) {
+			action := strings.TrimSpace(attributes["action"])
+			p.references = append(p.references, reference{aForm, action, line})
+		}
 	}
 }
 

@@ -205,7 +205,7 @@ func (r *reading) rule(rule *Rule) {
 			r.fail(pattern, at, "rule-syntax", "a quotation mark in a path is written %%22")
 		}
 		var err *problem
-		rule.Pattern, err = parsePattern(pattern.text)
+		rule.Pattern, err = readPattern(pattern.text)
 		r.check(pattern, err)
 	})
 
@@ -281,7 +281,7 @@ func (r *reading) target(rule *Rule) token {
 	if at := strings.IndexByte(word.text, '"'); at >= 0 {
 		r.fail(word, at, "rule-syntax", "a quotation mark in an address is written %%22")
 	}
-	target, err := parseTarget(word.text)
+	target, err := readTarget(word.text)
 	r.check(word, err)
 	rule.Target, rule.ToAt = target, r.source.position(word.line, word.at)
 	r.targetFits(rule, word)

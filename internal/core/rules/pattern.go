@@ -81,13 +81,23 @@ func (s *slot) String() string {
 // escaped as in a URL, with the bar that divides alternatives.
 func encodeLiteral(text string) string { return address.EncodeSegment(text) }
 
-// String writes the pattern in its one spelling.
-func (p Pattern) String() string {
+// String writes the pattern in its one spelling, as it can be typed.
+func (p Pattern) String() string { return p.write(typed) }
+
+// record writes the pattern as records of releases have it: stars and colons
+// stand for themselves there.
+func (p Pattern) record() string {
+	return p.write(func(text string, _ bool) string { return encodeLiteral(text) })
+}
+
+// write writes the pattern. encode writes literal text; start tells that it
+// begins a segment.
+func (p Pattern) write(encode func(text string, start bool) string) string {
 	var out strings.Builder
 	for _, s := range p.segments {
-		out.WriteString("/" + encodeLiteral(s.before))
+		out.WriteString("/" + encode(s.before, true))
 		if s.slot != nil {
-			out.WriteString("{" + s.slot.String() + "}" + encodeLiteral(s.after))
+			out.WriteString("{" + s.slot.String() + "}" + encode(s.after, false))
 		}
 	}
 

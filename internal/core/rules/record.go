@@ -58,14 +58,14 @@ func (r *Rule) append(out []byte) []byte {
 	object := fields{out: append(out, '{')}
 	object.text("name", r.Name)
 	object.key("pattern")
-	object.out = canon.AppendString(object.out, r.Pattern.String())
+	object.out = canon.AppendString(object.out, r.Pattern.record())
 	if r.Status != 0 {
 		object.key("status")
 		object.out = strconv.AppendInt(object.out, int64(r.Status), 10)
 	}
 
 	if !r.Target.IsZero() {
-		object.text("target", r.Target.String())
+		object.text("target", r.Target.record())
 	}
 	object.text("value", r.Value)
 	object.text("verb", string(r.Verb))

@@ -401,3 +401,47 @@ func TestImport(t *testing.T) {
 	_, err = rules.Import(strings.NewReader("/a;/b\n"), nil)
 	assert.ErrorContains(t, err, "commas")
 }
+
+// TestPlaceholdersOfOtherLanguages are refused with the form that is meant, and
+// stand for themselves in releases that were made before.
+func TestPlaceholdersOfOtherLanguages(t *testing.T) {
+	t.Parallel()
+	for text, want := range map[string][]string{
+		"redirect /old/* -> /new/":                              {"write /old/{rest:all}. A literal star is written %2A"},
+		"redirect /old/{rest:all} -> /new/*":                    {"write /new/{rest}."},
+		"redirect /old/* -> /new/:splat":                        {"write /old/{rest:all}.", "write /new/{rest}. A literal colon is written %3A"},
+		"redirect /a/*/b -> /b":                                 {"write /a/{name}/b."},
+		"redirect /a/*/*/ -> /b":                                {"write /a/{name}/{rest:all}/."},
+		"redirect /plans/*.pdf -> /plans":                       {"write /plans/{name}.pdf."},
+		"redirect /notices/:year/:slug -> /n":                   {"write /notices/{year}/{slug}."},
+		"redirect /:Year -> /n":                                 {"write /{name}."},
+		"redirect /shop/:rest* -> https://a.example/:rest*?a=*": {"write /shop/{rest:all}.", "write https://a.example/{rest}?a=*."},
+		"fallback /* -> /index.html":                            {"write /{rest:all}."},
+		"proxy /api/** -> harbour:/v1/*":                        {"write /api/{rest:all}.", "write harbour:/v1/{rest}."},
+		"header /*.woff2 x-a: *":                                {"write /{name}.woff2."},
+		"redirect /a%2Ab/%3Ac/d:e -> /b?x=*#*":                  nil,
+		"redirect /{a:x|*} -> /b":                               nil,
+	} {
+		t.Run(text, func(t *testing.T) {
+			t.Parallel()
+			program, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}}, rules.Options{})
+			require.Len(t, found, len(want))
+			for i, f := range found {
+				assert.Equal(t, "rule-syntax", f.Code)
+				assert.Contains(t, f.What, want[i])
+			}
+			for i := range program.Rules {
+				again, found := rules.Parse([]rules.Source{{Text: []byte(program.Rules[i].String())}}, rules.Options{})
+				require.Empty(t, found, "what is printed can be typed")
+				assert.Equal(t, rules.Encode(program.Rules), rules.Encode(again.Rules))
+			}
+		})
+	}
+
+	// As version 0.1.0 wrote it.
+	kept := []byte(`{"pattern":"/old/*/:a","target":"/new/*","verb":"redirect"}` + "\n")
+	list, err := rules.Decode(kept)
+	require.NoError(t, err)
+	assert.Equal(t, kept, rules.Encode(list))
+	assert.Equal(t, "redirect /old/%2A/%3Aa -> /new/%2A", list[0].String())
+}

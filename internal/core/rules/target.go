@@ -71,27 +71,38 @@ func (t Target) placeholders() []string {
 	return append(names, t.fragment.placeholders()...)
 }
 
-// String writes the target in its one spelling.
-func (t Target) String() string {
+// String writes the target in its one spelling, as it can be typed.
+func (t Target) String() string { return t.write(typed) }
+
+// record writes the target as records of releases have it: stars and colons stand
+// for themselves there.
+func (t Target) record() string {
+	return t.write(func(text string, _ bool) string { return encodeLiteral(text) })
+}
+
+// write writes the target. literal writes literal text of its path; start tells
+// that it begins a segment.
+func (t Target) write(literal func(text string, start bool) string) string {
 	var out strings.Builder
 	out.WriteString(t.Origin)
 	if t.Upstream != "" {
 		out.WriteString(t.Upstream + ":")
 	}
 
-	write := func(parts template, encode func(string) string) {
+	write := func(parts template, encode func(text string, start bool) string) {
 		for i, text := range parts {
 			if i%2 == 1 {
 				out.WriteString("{" + text + "}")
 			} else {
-				out.WriteString(encode(text))
+				out.WriteString(encode(text, i == 0))
 			}
 		}
 	}
+	value := func(text string, _ bool) string { return address.EncodeValue(text) }
 
 	for _, part := range t.path {
 		out.WriteByte('/')
-		write(part, encodeLiteral)
+		write(part, literal)
 	}
 	if t.slash || len(t.path) == 0 {
 		out.WriteByte('/')
@@ -103,7 +114,7 @@ func (t Target) String() string {
 		joint = "&"
 		if p.equal {
 			out.WriteByte('=')
-			write(p.value, address.EncodeValue)
+			write(p.value, value)
 		}
 	}
 
@@ -112,7 +123,7 @@ func (t Target) String() string {
 	}
 	if t.hash {
 		out.WriteByte('#')
-		write(t.fragment, address.EncodeFragment)
+		write(t.fragment, func(text string, _ bool) string { return address.EncodeFragment(text) })
 	}
 	return out.String()
 }
