@@ -41,7 +41,7 @@ var documents = map[string]any{
 	"sites": []view.SiteReport{}, "status": view.StatusReport{}, "store": view.StoreReport{},
 	"store-copy": maintenance.Copied{}, "store-init": view.StoreInitReport{}, "store-prune": view.PruneReport{},
 	"store-restored": record.Restored{}, "store-verify": maintenance.Verified{}, "usage": view.UsageReport{},
-	"version": view.VersionReport{},
+	"version": view.VersionReport{}, "write": view.OutputValues{},
 }
 
 // outputSchema makes the schema of all documents from the types that are printed.
@@ -198,6 +198,11 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	p.jsonDeploys(shows)
 	p.jsonStores(shows)
 	p.jsonLines(t, line)
+	written := filepath.Join(t.TempDir(), "written")
+	p.ok("promote", "production", "--to", "production", "--again", "--write", "json:"+written)
+	results, err := os.ReadFile(written)
+	require.NoError(t, err)
+	line("write", strings.TrimSpace(string(results)))
 	p.jsonCancel(t, shows)
 	shows("remove-site", "remove-site", "corvane", "--yes")
 

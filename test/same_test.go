@@ -45,7 +45,7 @@ func TestWhatIsLiveAlreadyIsNotPutLiveAgain(t *testing.T) {
 	}
 	assert.Equal(t, report{"production:1", false}, document[report](p, "deploy"))
 	written := filepath.Join(t.TempDir(), "outputs")
-	_, notes, status := p.run("deploy", "--outputs", written, "--wait-for", "false")
+	_, notes, status := p.run("deploy", "--write", "lines:"+written, "--wait-for", "false")
 	assert.Zero(t, status, "%s: what is not put live is not waited for", notes)
 	assert.Contains(t, notes, "production:1 already live")
 	assert.Contains(t, notes, "nothing changed")

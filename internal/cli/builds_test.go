@@ -3,6 +3,7 @@ package cli
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -54,30 +55,51 @@ func TestAChangeIsToldWhenItIsWorthAWord(t *testing.T) {
 	}
 }
 
-// TestFilesForCIAreAddedTo writes twice, and into a folder that is not there.
+// TestFilesForCIAreAddedTo writes three times, in each form, and into a folder
+// that is not there.
 func TestFilesForCIAreAddedTo(t *testing.T) {
 	t.Parallel()
 	folder := t.TempDir()
-	o := ciOptions{outputs: filepath.Join(folder, "outputs"), summary: filepath.Join(folder, "summary.md")}
-	require.NoError(t, os.WriteFile(o.outputs, []byte("before=1\n"), 0o644))
-	require.NoError(t, o.write(view.OutputValues{URL: "http://corvane.localhost:7420/",
+	lines, page := filepath.Join(folder, "lines"), filepath.Join(folder, "summary.md")
+	list := filepath.Join(folder, "results.json")
+	o := writeOptions{write: []string{"lines:" + lines, "json:" + list}, summary: page}
+	require.NoError(t, o.check())
+	require.NoError(t, os.WriteFile(lines, []byte("before=1\n"), 0o644))
+	require.NoError(t, o.save(view.OutputValues{Outcome: view.OutcomeLive, URL: "http://corvane.localhost:7420/",
 		ReleaseURL: "http://3f9a2c1b7e.release.corvane.localhost:7420/", Release: "r-3f9a2c1b7e",
 		Environment: "production",
 		Entry:       "production:12", Commit: "4be21c7000", Subject: "Fares | <b>new</b> [x]", Changed: true,
 		Took: 3100 * time.Millisecond}))
-	require.NoError(t, o.write(view.OutputValues{Environment: "production", Commit: "4be21c7000",
-		Subject: "Fares", Why: "it is live already"}))
-	data, err := os.ReadFile(o.outputs)
+	require.NoError(t, o.save(view.OutputValues{Outcome: view.OutcomeUnchanged, Environment: "production",
+		Commit: "4be21c7000", Subject: "Fares", Why: "it is live already"}))
+	require.NoError(t, o.save(view.OutputValues{Outcome: view.OutcomeFailed, Environment: "production",
+		Commit: "4be21c7000", Subject: "Fares", Why: "the build failed"}))
+
+	data, err := os.ReadFile(lines)
 	require.NoError(t, err)
-	assert.Equal(t, "before=1\nurl=http://corvane.localhost:7420/\nrelease_url=http://3f9a2c1b7e.release.corvane.localhost:7420/\nrelease=r-3f9a2c1b7e\nenvironment=production\nentry=production:12\ncommit=4be21c7000\nchanged=true\nreused=false\n"+
-		"url=\nrelease_url=\nrelease=\nenvironment=production\nentry=\ncommit=4be21c7000\nchanged=false\nreused=false\n", string(data))
-	data, err = os.ReadFile(o.summary)
+	assert.Equal(t, "before=1\noutcome=live\nurl=http://corvane.localhost:7420/\nrelease_url=http://3f9a2c1b7e.release.corvane.localhost:7420/\nrelease=r-3f9a2c1b7e\nenvironment=production\nentry=production:12\ncommit=4be21c7000\nchanged=true\nreused=false\n"+
+		"outcome=unchanged\nurl=\nrelease_url=\nrelease=\nenvironment=production\nentry=\ncommit=4be21c7000\nchanged=false\nreused=false\n"+
+		"outcome=failed\nurl=\nrelease_url=\nrelease=\nenvironment=production\nentry=\ncommit=4be21c7000\nchanged=false\nreused=false\n", string(data))
+	data, err = os.ReadFile(page)
 	require.NoError(t, err)
 	assert.Contains(t, string(data), "| commit | `4be21c7` Fares \\| &lt;b>new&lt;/b> \\[x] |\n",
 		"a subject cannot break the table")
 	assert.Contains(t, string(data), "| build | built in 3.1 s |")
 	assert.Contains(t, string(data), "### production: nothing to do\n\n`4be21c7` Fares: it is live already\n")
-	require.NoError(t, ciOptions{}.write(view.OutputValues{}), "nothing is written that was not asked for")
-	assert.ErrorContains(t, ciOptions{outputs: filepath.Join(folder, "none", "x")}.write(view.OutputValues{}),
-		"the results could not be written")
+	assert.Contains(t, string(data), "### production: failed\n\n`4be21c7` Fares: the build failed\n")
+	data, err = os.ReadFile(list)
+	require.NoError(t, err)
+	first, _, _ := strings.Cut(string(data), "\n")
+	assert.JSONEq(t, `{"outcome":"live","url":"http://corvane.localhost:7420/","environment":"production",
+		"release_url":"http://3f9a2c1b7e.release.corvane.localhost:7420/","release":"r-3f9a2c1b7e",
+		"entry":"production:12","commit":"4be21c7000","subject":"Fares | <b>new</b> [x]","changed":true,
+		"reused":false,"milliseconds":3100}`, first)
+	assert.Equal(t, 3, strings.Count(string(data), "\n"))
+
+	require.NoError(t, (&writeOptions{}).save(view.OutputValues{}), "nothing is written that was not asked for")
+	assert.ErrorContains(t, (&writeOptions{write: []string{"lines:" + filepath.Join(folder, "none", "x")}}).
+		save(view.OutputValues{}), "the results could not be written")
+	for _, wrong := range []string{"lines", "lines:", "text:x", ":x", ""} {
+		assert.ErrorContains(t, (&writeOptions{write: []string{wrong}}).check(), "a form and a file are expected")
+	}
 }

@@ -1,8 +1,8 @@
 package cli
 
 import (
-	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,40 +11,72 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
-// ciOptions are the files in which a CI system wants to read what a step did.
-type ciOptions struct{ outputs, summary string }
-
-// flags adds what later steps of CI read. Both files are written to their end,
-// since CI hands the same file to every step of a job.
-func (o *ciOptions) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&o.outputs, "outputs", "",
-		"append results to `FILE`, a line NAME=VALUE each, for later steps of CI")
-	cmd.Flags().StringVar(&o.summary, "summary", "", "add a few lines of Markdown about it to `FILE`")
+// writeOptions are the files in which a CI system wants to read what a command
+// did.
+type writeOptions struct {
+	write            []string
+	outputs, summary string // as they were given before there was --write
 }
 
-// write adds to both files, as far as they were asked for.
-func (o ciOptions) write(v view.OutputValues) error {
-	var lines strings.Builder
-	// All names every time, so that a later step never meets one that is not
-	// set.
-	for _, line := range [][2]string{{"url", v.URL}, {"release_url", v.ReleaseURL}, {"release", v.Release},
-		{"environment", v.Environment}, {"entry", v.Entry},
-		{"commit", v.Commit}, {"changed", fmt.Sprint(v.Changed)}, {"reused", fmt.Sprint(v.Reused)}} {
-		fmt.Fprintf(&lines, "%s=%s\n", line[0], line[1])
+// forms are how results can be written.
+var forms = []string{"lines", "markdown", "json"}
+
+// flags adds what later steps of CI read. Files are written to their end, since
+// CI hands the same file to every step of a job.
+func (o *writeOptions) flags(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringArrayVar(&o.write, "write", nil,
+		"append results to a file, as `FORM:FILE`: lines (NAME=VALUE), markdown or json; may be repeated")
+	flags.StringVar(&o.outputs, "outputs", "", "append results to `FILE`, a line NAME=VALUE each")
+	flags.StringVar(&o.summary, "summary", "", "append a few lines of Markdown to `FILE`")
+	//nolint:errcheck // the flags exist
+	flags.MarkDeprecated("outputs", "use --write lines:FILE")
+	//nolint:errcheck // the flags exist
+	flags.MarkDeprecated("summary", "use --write markdown:FILE")
+}
+
+// check refuses what is no form, before anything is done.
+func (o *writeOptions) check() error {
+	for _, one := range o.write {
+		form, file, ok := strings.Cut(one, ":")
+		if !ok || file == "" || !slices.Contains(forms, form) {
+			return fault.New(fault.Usage, "usage", "--write %s: a form and a file are expected", one).
+				Then("--write lines:FILE, --write markdown:FILE or --write json:FILE")
+		}
+	}
+	return nil
+}
+
+// save adds to the files that were asked for.
+func (o *writeOptions) save(v view.OutputValues) error {
+	asked := o.write
+	if o.outputs != "" {
+		asked = append(asked, "lines:"+o.outputs)
+	}
+	if o.summary != "" {
+		asked = append(asked, "markdown:"+o.summary)
 	}
 
-	if err := appendTo(o.outputs, lines.String()); err != nil {
-		return err
+	for _, one := range asked {
+		form, file, _ := strings.Cut(one, ":")
+		var text string
+		switch form {
+		case "lines":
+			text = v.Lines()
+		case "markdown":
+			text = v.Markdown()
+		default:
+			text = v.JSONLine()
+		}
+		if err := appendTo(file, text); err != nil {
+			return err
+		}
 	}
-	return appendTo(o.summary, v.Markdown())
+	return nil
 }
 
 // appendTo adds a text to the end of a file, which is made if it is not there.
-// An empty path does nothing.
 func appendTo(path, text string) error {
-	if path == "" {
-		return nil
-	}
 	file, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
 	if err == nil {
 		_, err = file.WriteString(text)
@@ -55,7 +87,7 @@ func appendTo(path, text string) error {
 	if err != nil {
 		return fault.New(fault.Failed, "unwritable", "the results could not be written").
 			At("%s", path).Because(err).
-			Then("what is live is live; look at the path that --outputs or --summary names")
+			Then("what is live is live; check the path that --write names")
 	}
 
 	return nil

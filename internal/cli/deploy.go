@@ -36,7 +36,7 @@ func attempt() string { return strings.ToLower(rand.Text()) }
 type deployOptions struct {
 	site.Order
 	transferOptions
-	ciOptions
+	writeOptions
 	waitOptions
 	expires, archive                                             string
 	watch                                                        bool
@@ -100,7 +100,7 @@ func newDeployCommand(a *app) *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	o.flags(cmd)
-	o.ciOptions.flags(cmd)
+	o.writeOptions.flags(cmd)
 	cmd.Flags().StringVar(&o.expires, "expires", "",
 		"with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d "+
 			"(default: previews.expire_after)")
@@ -146,6 +146,9 @@ func newBuildCommand(a *app) *cobra.Command {
 // deploy carries out both deploy and build: what they have in common is nearly
 // everything.
 func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
+	if err := o.check(); err != nil {
+		return err
+	}
 	// Paths are relative to where the command was run, not to the project's
 	// root.
 	if o.From != "" && o.From != "-" {

@@ -35,7 +35,7 @@ import (
 // followOptions are the flags of follow.
 type followOptions struct {
 	transferOptions
-	ciOptions
+	writeOptions
 	waitOptions
 	repository, branch, project, wake, why string
 	every                                  time.Duration
@@ -91,7 +91,7 @@ func newFollowCommand(a *app) *cobra.Command {
 	flags.BoolVar(&o.resume, "resume", false, "let them go on")
 	flags.StringVarP(&o.why, "message", "m", "", "with --pause: say why")
 	o.waitOptions.flags(cmd)
-	o.ciOptions.flags(cmd)
+	o.writeOptions.flags(cmd)
 	o.rateFlag(cmd)
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
@@ -102,6 +102,9 @@ func newFollowCommand(a *app) *cobra.Command {
 func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if o.pause || o.resume {
 		return a.setPause(ctx, o)
+	}
+	if err := o.check(); err != nil {
+		return err
 	}
 	p, mirror, err := a.followed(ctx, o)
 	if err != nil {
@@ -173,7 +176,7 @@ func lockFollower(f *follow.Follower) (*flock.Flock, error) {
 // run follows, and shows what comes of it.
 func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Follower, limit *rate.Limiter,
 ) error {
-	show := &followReport{app: a.app, follower: f, ci: o.ciOptions}
+	show := &followReport{app: a.app, follower: f, files: o.writeOptions}
 	f.Tell = show.tell
 	f.Job = func(plan *site.Plan) deploy.Job {
 		var report deploy.Reporter = quietReporter{a.app, plan.Origin.Branch}
@@ -417,7 +420,7 @@ func (q quietReporter) Notice(notice fault.Notice) {
 type followReport struct {
 	*app
 	follower *follow.Follower
-	ci       ciOptions
+	files    writeOptions
 	failed   error
 }
 
@@ -461,17 +464,22 @@ func (r *followReport) tell(event follow.Event) {
 		// Told even when the follower is just ending: it is live.
 		addresses := s.addresses(context.Background(), event.Head.Environment, event.Head.Document, nodes)
 		event.Address = addresses[0]
-		values := view.OutputValues{URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site,
+		values := view.OutputValues{Outcome: view.OutcomeLive, URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site,
 			event.Head.Release.String(), view.NearbyPort(nodes)), Release: event.Release,
 			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true,
 			Took: event.Took, Reused: event.Reused, Subject: event.Subject}
-		r.failed = errors.Join(r.failed, r.ci.write(values))
+		r.failed = errors.Join(r.failed, r.files.save(values))
 	}
 
 	if (event.Kind == follow.Nothing || event.Kind == follow.Unchanged) && r.follower.Only != nil {
 		r.failed = errors.Join(r.failed,
-			r.ci.write(view.OutputValues{Environment: event.Environment, Commit: event.Commit, Why: event.Why,
-				Subject: event.Subject}))
+			r.files.save(view.OutputValues{Outcome: view.OutcomeUnchanged, Environment: event.Environment,
+				Commit: event.Commit, Why: event.Why, Subject: event.Subject}))
+	}
+	if event.Kind == follow.Failed || event.Kind == follow.Trouble && event.Ref != "" {
+		r.failed = errors.Join(r.failed,
+			r.files.save(view.OutputValues{Outcome: view.OutcomeFailed, Environment: event.Environment,
+				Commit: event.Commit, Subject: event.Subject, Why: fault.Line(event.Error)}))
 	}
 
 	if r.JSON {

@@ -21,6 +21,7 @@ import (
 
 // freezeOptions are the flags of freeze and thaw.
 type freezeOptions struct {
+	writeOptions
 	site, why, until       string
 	dryRun, yes, leaveLive bool
 }
@@ -72,6 +73,7 @@ func newThawCommand(a *app) *cobra.Command {
 	}
 
 	o.flags(cmd, "say why")
+	o.writeOptions.flags(cmd)
 	cmd.Flags().BoolVar(&o.yes, "yes", false, "put live what waits, without asking")
 	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false,
 		"only thaw: put nothing live now (a follower that runs puts the newest commit of the branch live)")
@@ -139,6 +141,9 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 // newest of them goes live in the same entry. There is no moment between the
 // two at which another could step in.
 func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) error {
+	if err := o.check(); err != nil {
+		return err
+	}
 	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "thaw")
 	if err != nil {
 		return err
@@ -193,6 +198,13 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 	}
 
 	serving, nodes := flipped(ctx, s, entry)
+	if waits != nil {
+		values := view.MovedValues(s.site, entry, s.addresses(ctx, environment, entry.Document, nodes)[0], nodes)
+		values.Took = time.Since(began)
+		if err := o.save(values); err != nil {
+			return err
+		}
+	}
 	if a.JSON {
 		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}

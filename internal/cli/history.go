@@ -205,11 +205,13 @@ func newRollbackCommand(a *app) *cobra.Command {
 	flags.BoolVar(&o.keepFollowing, "keep-following", false,
 		"do not freeze: let the next automatic deploy replace it")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
+	o.writeOptions.flags(cmd)
 	return a.jsonFlag(cmd)
 }
 
 // rollbackOptions are what orilla rollback takes.
 type rollbackOptions struct {
+	writeOptions
 	site, why             string
 	keepFollowing, dryRun bool
 }
@@ -221,6 +223,9 @@ type rollbackOptions struct {
 func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []string) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
+		return err
+	}
+	if err := o.check(); err != nil {
 		return err
 	}
 	environment, wanted, err := rollbackTarget(ctx, s, args)
@@ -262,6 +267,13 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 	took := time.Since(started)
 	leftAddress := view.ReleaseAddress(s.site, left.Release.String(), view.NearbyPort(nodes))
 	addresses := s.addresses(ctx, environment, entry.Document, nodes)
+	if !o.dryRun {
+		values := view.MovedValues(s.site, entry, addresses[0], nodes)
+		values.Took = took
+		if err := o.save(values); err != nil {
+			return err
+		}
+	}
 
 	if a.JSON {
 		report := view.RollbackReport{Environment: journal.DisplayName(environment),

@@ -196,7 +196,7 @@ const ciPublish = `#!/bin/sh
 # The program is pinned by version and checksum. To change to another version, run "orilla init --ci" with that one.
 %[4]s# What is kept is no part of the project.
 if [ -d .git/info ] && ! grep -qsx '/.orilla' .git/info/exclude; then echo '/.orilla' >>.git/info/exclude; fi
-%[5]sexec "$program" follow --once ${ORILLA_OUTPUTS:+--outputs "$ORILLA_OUTPUTS"} ${ORILLA_SUMMARY:+--summary "$ORILLA_SUMMARY"} "$@"
+%[5]sexec "$program" follow --once ${ORILLA_OUTPUTS:+--write "lines:$ORILLA_OUTPUTS"} ${ORILLA_SUMMARY:+--write "markdown:$ORILLA_SUMMARY"} "$@"
 `
 
 const ciBuildProposed = `#!/bin/sh

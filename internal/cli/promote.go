@@ -27,6 +27,7 @@ var errUnknownRelease = errors.New("unknown release")
 // promoteOptions are the flags of promote.
 type promoteOptions struct {
 	waitOptions
+	writeOptions
 	site, to, why string
 	yes, dryRun   bool
 	again         bool
@@ -59,6 +60,7 @@ func newPromoteCommand(a *app) *cobra.Command {
 	flags.StringVarP(&o.why, "message", "m", "", "say why")
 	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
 	o.waitOptions.flags(cmd)
+	o.writeOptions.flags(cmd)
 	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live there")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
 	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
@@ -69,6 +71,9 @@ func newPromoteCommand(a *app) *cobra.Command {
 // live in another, the same bytes, built once. typed is an environment, a
 // release or a commit.
 func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string) error {
+	if err := o.check(); err != nil {
+		return err
+	}
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
@@ -129,7 +134,7 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 	if done.verified, err = a.verify(ctx, done); err != nil {
 		return err
 	}
-	return a.reportLive(ctx, &deployOptions{}, done, started, started)
+	return a.reportLive(ctx, &deployOptions{writeOptions: o.writeOptions}, done, started, started)
 }
 
 // promotion is the same job as a deploy's, but for what is asked: a promotion

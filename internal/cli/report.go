@@ -158,7 +158,7 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 		view.PrintLive(a.Console, landed)
 	}
 
-	if err := o.ciOptions.write(landed.Outputs()); err != nil {
+	if err := o.writeOptions.save(landed.Outputs()); err != nil {
 		return err
 	}
 	if o.open {

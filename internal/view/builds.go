@@ -273,4 +273,23 @@ func ReportEnd(c *console.Console, run builds.Run) {
 		text += "; release " + console.Accent(row.Release) + ", live nowhere"
 	}
 	c.Note("%s %s", console.Strong(row.Build), text)
+	if run.Ended == nil {
+		return
+	}
+
+	var phases []string
+	for _, phase := range run.Ended.Phases {
+		name := phase.Name
+		if phase.What != "" && (name == "step" || name == "prepare") {
+			name = Shorten(phase.What, 28)
+		}
+		phases = append(phases, name+" "+console.Took(time.Duration(phase.Milliseconds)*time.Millisecond))
+	}
+	if len(phases) > 0 {
+		c.Row(c.Err, "phases", strings.Join(phases, ", "))
+	}
+	if run.Ended.Files > 0 {
+		c.Row(c.Err, "files", console.Count(run.Ended.Files, "file", "files")+", "+
+			console.Size(run.Ended.Size)+"; "+console.Size(run.Ended.Sent)+" sent")
+	}
 }

@@ -408,8 +408,12 @@ func (l Landed) Report() DeployReport {
 // Outputs are what a CI system is told.
 func (l Landed) Outputs() OutputValues {
 	entry, before := l.Live.Entry, l.Live.Before
+	outcome, why := OutcomeLive, ""
+	if l.Live.Same {
+		outcome, why = OutcomeUnchanged, "it is live already"
+	}
 	return OutputValues{
-		URL: l.Addresses[0], ReleaseURL: l.address(), Release: l.Release.ID.Short(),
+		Outcome: outcome, Why: why, URL: l.Addresses[0], ReleaseURL: l.address(), Release: l.Release.ID.Short(),
 		Environment: journal.DisplayName(entry.Environment), Entry: entry.Label(), Commit: entry.Commit,
 		Subject: entry.Subject, Reused: l.Release.Reused, Took: l.Total,
 		Changed: !l.Live.Same && (before == nil || before.Release != l.Release.ID),

@@ -333,7 +333,7 @@ func TestASummaryForCIIsNotSteeredByCommits(t *testing.T) {
 
 	values.Reused = true
 	assert.Contains(t, values.Markdown(), "not built")
-	values.Entry, values.Why = "", "it is live already"
+	values.Outcome, values.Entry, values.Why = view.OutcomeUnchanged, "", "it is live already"
 	assert.Contains(t, values.Markdown(), "nothing to do")
 }
 
