@@ -65,6 +65,7 @@ func withinMonth(ctx context.Context, request Request) error {
 			used.Round(time.Second), limit).At("orilla.yaml: limits.build_time_per_month").
 			Then("orilla usage shows what used it").
 			Then("what was built before can go live without a build: orilla deploy COMMIT, orilla rollback").
+			Then("output that was built elsewhere too: orilla deploy --from FOLDER").
 			Then("or raise the limit on the production branch")
 	}
 

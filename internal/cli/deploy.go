@@ -274,7 +274,7 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	if job.Plan.Environment == "" {
 		return a.reportBuilt(ctx, done)
 	}
-	return a.putLive(ctx, o, done, started)
+	return a.failed(a.putLive(ctx, o, done, started))
 }
 
 // deployed is a release on its way: what was asked for,
@@ -400,6 +400,14 @@ func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions)
 // streamed, its last lines are not shown again.
 func (a *deployCmd) failed(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
+	// Whoever typed it did not mean to be a machine.
+	if ok && !a.Asks && (errors.Is(err, environments.ErrPaused) || errors.Is(err, environments.ErrFrozen)) {
+		problem = problem.With("without a terminal nobody can be asked, so this deploy counts as automatic")
+		if errors.Is(err, environments.ErrFrozen) {
+			problem = problem.Then("if you decide it yourself, say so: --yes")
+		}
+		return problem
+	}
 	if !ok || !errors.Is(err, steps.ErrStepFailed) && !errors.Is(err, steps.ErrTimeLimit) {
 		return err
 	}

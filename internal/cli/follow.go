@@ -189,10 +189,9 @@ func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Followe
 	show.begin()
 	err := f.Run(ctx)
 	if !o.once && errors.Is(err, context.Canceled) {
-		show.end()
-		return nil
+		err = nil
 	}
-	show.end()
+	show.end(err)
 	return errors.Join(err, show.failed)
 }
 
@@ -464,10 +463,8 @@ func (r *followReport) tell(event follow.Event) {
 		// Told even when the follower is just ending: it is live.
 		addresses := s.addresses(context.Background(), event.Head.Environment, event.Head.Document, nodes)
 		event.Address = addresses[0]
-		values := view.OutputValues{Outcome: view.OutcomeLive, URL: event.Address, ReleaseURL: view.ReleaseAddress(s.site,
-			event.Head.Release.String(), view.NearbyPort(nodes)), Release: event.Release,
-			Environment: event.Environment, Entry: event.Entry, Commit: event.Commit, Changed: true,
-			Took: event.Took, Reused: event.Reused, Subject: event.Subject}
+		values := view.MovedValues(s.site, *event.Head, event.Address, nodes)
+		values.Took, values.Reused = event.Took, event.Reused
 		r.failed = errors.Join(r.failed, r.files.save(values))
 	}
 
@@ -530,8 +527,9 @@ func (r *followReport) tellJSON(event follow.Event) {
 	r.Line(report) //nolint:errcheck // nobody to tell
 }
 
-// end counts, on one line, what became of all commits.
-func (r *followReport) end() {
+// end counts, on one line, what became of all commits. err is why it ended before
+// everything was done; nil if it was.
+func (r *followReport) end(err error) {
 	c := r.follower.Counts
 	var parts []string
 	for _, part := range []struct {
@@ -545,6 +543,9 @@ func (r *followReport) end() {
 	}
 
 	if len(parts) == 0 {
+		if err != nil {
+			return // whether there is anything new is not known
+		}
 		parts = []string{"nothing new"}
 	}
 	r.Note("%s", console.Faint(strings.Join(parts, ", ")))

@@ -197,10 +197,20 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 		return rollbackRefused(s, environment, err)
 	}
 
+	return a.reportThawed(ctx, s, o, entry, waits != nil, time.Since(began))
+}
+
+// reportThawed tells that an environment accepts automatic deploys again, and
+// what went live with that.
+func (a *freezeCmd) reportThawed(ctx context.Context, s *session, o freezeOptions, entry journal.Entry,
+	moved bool, took time.Duration,
+) error {
 	serving, nodes := flipped(ctx, s, entry)
-	if waits != nil {
-		values := view.MovedValues(s.site, entry, s.addresses(ctx, environment, entry.Document, nodes)[0], nodes)
-		values.Took = time.Since(began)
+	name := journal.DisplayName(entry.Environment)
+	if moved {
+		address := s.addresses(ctx, entry.Environment, entry.Document, nodes)[0]
+		values := view.MovedValues(s.site, entry, address, nodes)
+		values.Took = took
 		if err := o.save(values); err != nil {
 			return err
 		}
@@ -208,16 +218,15 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 	if a.JSON {
 		return a.Document(view.DescribeEntry(entry, nil, entry.Number))
 	}
-	if waits == nil {
+	if !moved {
 		a.Print("%s accepts automatic deploys again; live is %s", name, entry.Release.Short())
 		return nil
 	}
 
-	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes,
-		time.Since(began)))
+	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes, took))
 	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(),
 		source.Short(entry.Commit), entry.Subject)
-	a.Note("%s orilla rollback%s", console.Faint("undo:"), view.EnvironmentArgument(environment))
+	a.Note("%s orilla rollback%s", console.Faint("undo:"), view.EnvironmentArgument(entry.Environment))
 	return nil
 }
 

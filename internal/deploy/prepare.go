@@ -64,9 +64,9 @@ func (p *Prepared) prepare(ctx context.Context) error {
 		}
 	}
 
-	// A pause is for what goes on by itself; a person who deploys has read that
-	// there is one, or need not.
-	if p.Automatic {
+	// A pause is for what builds by itself; a person who deploys has read that
+	// there is one, or need not. Ready output builds nothing.
+	if p.Automatic && p.Plan.Origin.Source != journal.FromOutput {
 		if err := environments.CheckPaused(ctx, p.Store, p.Plan.Site); err != nil {
 			return err
 		}

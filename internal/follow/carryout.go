@@ -154,17 +154,19 @@ func (l *loop) settle(ctx context.Context, done finishedJob) {
 		return // the next life takes it up
 	}
 
-	l.count(done)
-	if done.retry && !l.Once {
+	gaveUp := false
+	if done.retry {
 		done.retry = l.again(&done, known)
+		gaveUp = !done.retry
 	}
+	l.count(done)
 	if done.event.Kind != "" {
 		l.tell(done.event)
 	}
 
 	l.watch.refs = "" // look again: a newer commit may be there, or this one is to be tried again
 	switch {
-	case done.retry && l.Once: // the next life tries again
+	case gaveUp && l.Once: // the next life tries again
 		known.pushed = job.Commit
 	case done.retry:
 		known.held = held{job.Commit, "to be tried again: " + fault.Line(done.event.Error)}
@@ -191,8 +193,6 @@ func (l *loop) count(done finishedJob) {
 	case Failed, Cancelled:
 		l.Counts.Failed++
 		l.worst = max(l.worst, fault.KindOf(done.event.Error))
-	case Trouble:
-		l.worst = max(l.worst, fault.Failed)
 	}
 }
 
@@ -206,16 +206,18 @@ func (l *loop) again(done *finishedJob, known *ref) bool {
 	}
 	failed.times++
 	trusted := l.Project.ProductionConfig.Trusts(done.job.Ref)
-	if failed.times >= schedule.MostTries && !trusted {
+	pause := schedule.Pause(failed.times, trusted)
+	if l.Once {
+		pause = min(pause, oncePause*time.Duration(failed.times))
+	}
+	if failed.times >= schedule.MostTries && !trusted || failed.times >= onceTries && l.Once {
 		done.event.Kind = Failed
 		done.event.Why = fmt.Sprintf("given up after %d tries: %s", failed.times,
 			fault.Line(done.event.Error))
 		known.failed, known.held = failing{}, held{}
-		l.Counts.Failed++
 		return false
 	}
 
-	pause := schedule.Pause(failed.times, trusted)
 	failed.until = time.Now().Add(pause)
 	known.failed = failed
 	done.event.Why = "tried again in " + pause.String()

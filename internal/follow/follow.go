@@ -164,7 +164,7 @@ func (f *Follower) Run(ctx context.Context) error {
 	}
 
 	// The first look is at once.
-	pause, timer := time.Duration(0), time.NewTimer(0)
+	pause, failures, timer := time.Duration(0), 0, time.NewTimer(0)
 	for {
 		woken := false
 		select {
@@ -186,9 +186,15 @@ func (f *Follower) Run(ctx context.Context) error {
 		if err != nil && ctx.Err() != nil {
 			continue
 		}
-		// In CI an error is the result; a follower that stays tries again.
+		// In CI an error that stays is the result. A store or a repository that
+		// did not answer once may answer the next time.
 		if err != nil && f.Once {
-			return err
+			if failures++; failures >= onceTries || fault.KindOf(err) != fault.Failed {
+				return err
+			}
+			l.trouble(err)
+			timer.Reset(oncePause * time.Duration(failures))
+			continue
 		}
 
 		pause = l.backOff(pause, err)
@@ -198,13 +204,20 @@ func (f *Follower) Run(ctx context.Context) error {
 		f.Counts.Waiting = l.refs.held()
 		l.start(ctx, &building, ended)
 		l.presence.announce(ctx, l.queue.Waiting(), l.refs)
-		if f.Once && l.queue.Idle() {
+		if f.Once && l.queue.Idle() && !l.refs.retries() {
 			return l.verdict()
 		}
 		// After trouble the pause doubles, up to five minutes.
 		timer.Reset(cmp.Or(pause, l.nextLook()))
 	}
 }
+
+// How often, with Once, something is tried that fails for reasons that may pass,
+// and how long the pause after the first try is; each is longer by as much.
+const (
+	onceTries = 4
+	oncePause = 2 * time.Second
+)
 
 // begin makes ready: what followers and builds that were
 // killed have left is cleared up.

@@ -143,6 +143,16 @@ func (r *refs) due(now time.Time) bool {
 	return false
 }
 
+// retries reports whether anything is to be tried again.
+func (r *refs) retries() bool {
+	for _, one := range r.all {
+		if !one.failed.until.IsZero() {
+			return true
+		}
+	}
+	return false
+}
+
 // settled notes that a commit was dealt with, and returns the one that was
 // before; "" for none or the same.
 func (r *ref) settled(commit string) (before string) {

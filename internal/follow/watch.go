@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -12,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/schedule"
+	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/site"
@@ -24,6 +27,7 @@ type watch struct {
 	fetched time.Time // when the mirror was
 	store   string    // what the store said when commits that wait were last looked at
 	asked   time.Time // when it said so
+	missing string    // the branches that are followed and not there
 	wrong   string    // what is wrong with the production branch's configuration; "" for nothing
 }
 
@@ -57,6 +61,7 @@ func (l *loop) poll(ctx context.Context, woken bool) error {
 			return err
 		}
 		l.watch.refs = now
+		tellMissing(ctx, l, list)
 	}
 
 	there := map[string]bool{}
@@ -86,6 +91,52 @@ func (l *loop) poll(ctx context.Context, woken bool) error {
 	l.refs.fresh = false
 	l.save()
 	return nil
+}
+
+// tellMissing tells, once, of branches that environments follow and the repository
+// does not have: their environments would wait for ever.
+func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
+	if l.Only != nil {
+		return // a checkout of CI has one branch
+	}
+	var there []string
+	for _, found := range list {
+		if branch, isBranch := found.Branch(); isBranch {
+			there = append(there, branch)
+		}
+	}
+
+	missing := map[string]string{} // branch -> environment
+	for _, name := range l.Project.EnvironmentNames() {
+		branch := l.Project.ProductionConfig.Environments[name].Follows
+		if branch != "" && branch != project.Nothing && !slices.Contains(there, branch) {
+			missing[branch] = name
+		}
+	}
+	names := slices.Sorted(maps.Keys(missing))
+	if told := strings.Join(names, " "); told == l.watch.missing {
+		return
+	} else if l.watch.missing = told; told == "" {
+		return
+	}
+
+	for _, branch := range names {
+		problem := fault.New(fault.Failed, "no-such-branch", "%s is followed for %s, and there is no such branch",
+			branch, missing[branch]).At("%s", l.repository().Dir)
+		remote, err := l.repository().Refs(ctx, "refs/remotes/*/"+branch)
+		switch {
+		case err == nil && len(remote) > 0:
+			from, _, _ := strings.Cut(strings.TrimPrefix(remote[0].Name, "refs/remotes/"), "/")
+			problem = problem.Then("this clone has it as %s/%s only: orilla follow %s", from, branch, from)
+		case len(there) > 0:
+			problem = problem.Then("there is %s; orilla.yaml says which goes live: environments: {%s: {follows: %s}}",
+				strings.Join(there[:min(len(there), 5)], ", "), missing[branch],
+				cmp.Or(spelling.Nearest(branch, there), there[0]))
+		default:
+			problem = problem.Then("commit something to it")
+		}
+		l.trouble(problem)
+	}
 }
 
 // save keeps what was dealt with, and tells if that cannot be done.

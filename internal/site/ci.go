@@ -66,3 +66,41 @@ func RefuseProposal(p *Project, branch, variable string) error {
 		At("%s", variable).Then("let CI run this for pushes to %s only", branch).
 		Then("to show the change in a preview: orilla init --ci writes scripts for proposed changes")
 }
+
+// inCI reports whether a CI system runs this: nearly all of them say so by the
+// first of these.
+func inCI(getenv func(string) string) bool {
+	for _, variable := range []string{"CI", "BUILD_ID", "TF_BUILD"} {
+		if value := getenv(variable); value != "" && value != "false" && value != "0" {
+			return true
+		}
+	}
+	return false
+}
+
+// personVariables are where CI systems say for whom they work, the more specific
+// ones first: a name, and an address to go with it.
+var personVariables = [][2]string{
+	{"ORILLA_CI_WHO", ""}, {"GITLAB_USER_NAME", "GITLAB_USER_EMAIL"}, {"GITHUB_ACTOR", ""},
+	{"BUILDKITE_BUILD_CREATOR", "BUILDKITE_BUILD_CREATOR_EMAIL"}, {"CIRCLE_USERNAME", ""},
+	{"CHANGE_AUTHOR_DISPLAY_NAME", "CHANGE_AUTHOR_EMAIL"}, {"DRONE_COMMIT_AUTHOR_NAME", "DRONE_COMMIT_AUTHOR_EMAIL"},
+	{"CI_COMMIT_AUTHOR", "CI_COMMIT_AUTHOR_EMAIL"}, {"BUILD_REQUESTEDFOR", "BUILD_REQUESTEDFOREMAIL"},
+}
+
+// ciPerson returns for whom a CI system says that it works; "" if it does not.
+func ciPerson(getenv func(string) string) string {
+	for _, one := range personVariables {
+		name, address := getenv(one[0]), ""
+		if one[1] != "" {
+			address = getenv(one[1])
+		}
+		switch {
+		case name == "":
+			continue
+		case address == "" || strings.Contains(name, "<"):
+			return name
+		}
+		return name + " <" + address + ">"
+	}
+	return ""
+}

@@ -260,8 +260,8 @@ func (p *Project) Site() string {
 	return p.ProductionConfig.Site
 }
 
-// Person returns who runs the command: Git's user.name and user.email, else the
-// user and the machine.
+// Person returns who runs the command: Git's user.name and user.email, in CI who
+// that says or the author of the commit, else the user and the machine.
 func (p *Project) Person(ctx context.Context) string {
 	if p.person == nil { // a project that was not loaded
 		return p.findPerson(ctx)
@@ -279,6 +279,17 @@ func (p *Project) findPerson(ctx context.Context) string {
 	if p.Repository != nil {
 		if who := source.Person(ctx, p.Repository.Top); who != "" {
 			return who
+		}
+	}
+	// On a machine of CI everything is done by root, which tells nobody anything.
+	if inCI(os.Getenv) {
+		if who := ciPerson(os.Getenv); who != "" {
+			return who
+		}
+		if p.Repository != nil {
+			if commit, err := p.Repository.Commit(ctx, "HEAD"); err == nil {
+				return commit.Author
+			}
 		}
 	}
 

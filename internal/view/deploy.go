@@ -413,7 +413,8 @@ func (l Landed) Outputs() OutputValues {
 		outcome, why = OutcomeUnchanged, "it is live already"
 	}
 	return OutputValues{
-		Outcome: outcome, Why: why, URL: l.Addresses[0], ReleaseURL: l.address(), Release: l.Release.ID.Short(),
+		Outcome: outcome, Why: why, URL: l.Addresses[0], ReleaseURL: l.address(),
+		Release:     l.Release.ID.Short(),
 		Environment: journal.DisplayName(entry.Environment), Entry: entry.Label(), Commit: entry.Commit,
 		Subject: entry.Subject, Reused: l.Release.Reused, Took: l.Total,
 		Changed: !l.Live.Same && (before == nil || before.Release != l.Release.ID),
