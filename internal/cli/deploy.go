@@ -360,8 +360,19 @@ func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
 // branchOfCI takes the branch of a detached checkout from
 // what the CI system says.
 func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOptions) error {
+	if strings.HasPrefix(o.Branch, "refs/") {
+		var err error
+		o.Branch, o.Ref, err = site.OtherRef(p, o.Branch)
+		return err
+	}
 	if a.Asks || p.Repository == nil || o.Branch != "" || o.To != "" || o.From != "" ||
 		o.Commit != "" && o.Commit != "HEAD" {
+		return nil
+	}
+	if ref, variable := site.CIRef(os.Getenv, p.ProductionConfig.Previews); ref != "" &&
+		p.Repository.Branch(ctx) == "" {
+		a.Note("%s", console.Faint("proposed change "+ref+", as "+variable+" says"))
+		o.Ref = ref
 		return nil
 	}
 	// CI checks out a commit and no branch; its variables say which one it was.
@@ -544,7 +555,7 @@ func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int,
 	deadline := time.Now().Add(edgeWait)
 	for _, node := range nodes {
 		for {
-			_, label, err := node.Serves(ctx, edge.LocalName(s.site, entry.Environment))
+			_, label, err := node.Serves(ctx, project.LocalName(s.site, entry.Environment))
 			if err == nil && label == entry.Label() {
 				serving++
 				break

@@ -105,7 +105,7 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 		subject.As(p, o.environment)
 		// An environment is explained as itself: rules may ask which one it is.
 	} else if s != nil {
-		if environment, err := s.named(ctx, o.on); err == nil && o.on != "" {
+		if environment, err := s.namedUnlessGit(ctx, o.on); err == nil && o.on != "" {
 			o.environment = journal.DisplayName(environment) // what it serves is looked at as what it is
 			if head, err := s.head(ctx, environment); err == nil {
 				o.served = map[string][]string{o.environment: s.live(ctx, head.Document)}
@@ -232,8 +232,20 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 		subject, err := inspect.Release(ctx, p, s.store, s.site, id, buildOf(ctx, s, id))
 		return subject, s, err
 	}
+	entry, is, err := findEntry(ctx, s, on)
+	if !is && err == nil && strings.HasPrefix(on, "build:") {
+		entry, is, err = findBuilt(ctx, s, on)
+	}
+	if is || err != nil {
+		if err != nil {
+			return nil, nil, err
+		}
+		subject, err := inspect.Release(ctx, p, s.store, s.site, entry.Release, entry.Build)
+		return subject, s, err
+	}
 
-	if environment, envErr := s.named(ctx, on); envErr == nil {
+	environment, envErr := s.namedUnlessGit(ctx, on)
+	if envErr == nil {
 		subject, head, err := inspect.Live(ctx, p, s.store, s.journal(environment))
 		if err == nil && subject != nil &&
 			(head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)) {
@@ -246,7 +258,8 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 				Then("orilla deploy --to %s", on)
 		}
 		return subject, s, err
-	} else if p.Repository == nil {
+	}
+	if p.Repository == nil || fault.Code(envErr) == "ambiguous-environment" {
 		return nil, nil, envErr
 	}
 	subject, err := inspect.Commit(ctx, p, s.store, s.site, on)

@@ -9,7 +9,7 @@ import (
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
@@ -63,7 +63,7 @@ func (a *explainCmd) liveRequest(ctx context.Context, s *session, req answer.Req
 	}
 
 	if request.Host = req.Host; request.Host == "" {
-		request.Host = edge.LocalName(s.site, journal.StoredName(req.Environment))
+		request.Host = project.LocalName(s.site, journal.StoredName(req.Environment))
 	}
 	for name, value := range map[string]string{"Accept-Language": req.AcceptLanguage, "Cookie": req.Cookie} {
 		if value != "" {

@@ -160,50 +160,6 @@ func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.F
 	return report, nil
 }
 
-// findRelease returns the release that was typed:
-// r-DIGITS, or the one that an environment serves.
-func (s *session) findRelease(ctx context.Context, what string) (release.ID, error) {
-	digits, isRelease := strings.CutPrefix(what, "r-")
-	if !isRelease {
-		environment, err := s.named(ctx, what)
-		if err != nil {
-			return release.ID{}, err
-		}
-		head, err := s.head(ctx, environment)
-		if err != nil || head.Release.IsZero() {
-			return release.ID{}, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", what).
-				Then("orilla deploy --to %s", what)
-		}
-		return head.Release, nil
-	}
-
-	var found []release.ID
-	for item, err := range s.store.List(ctx, storage.ReleasesKey(s.site)) {
-		if err != nil {
-			return release.ID{}, err
-		}
-		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) &&
-			digits != "" {
-			found = append(found, id)
-		}
-	}
-
-	switch len(found) {
-	case 1:
-		return found[0], nil
-	case 0:
-		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).
-			Marked(errUnknownRelease).Then("orilla history lists those that were live")
-	}
-
-	problem := fault.New(fault.Usage, "ambiguous-release", "%q is the beginning of %d releases", what,
-		len(found))
-	for _, id := range found {
-		problem = problem.With("r-" + id.String())
-	}
-	return release.ID{}, problem
-}
-
 // export writes a release as a plain tree.
 func (a *filesCmd) export(ctx context.Context, site, what, to string) error {
 	s, err := a.session(ctx, site)

@@ -265,7 +265,11 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 		return nil
 	}
 	if branch == "" {
-		var variable string
+		var name, variable string
+		if name, variable = site.CIRef(os.Getenv, f.Project.ProductionConfig.Previews); name != "" {
+			a.Note("%s", console.Faint("proposed change "+name+", as "+variable+" says"))
+			return a.onlyRef(ctx, f, name)
+		}
 		if branch, variable = site.CIBranch(os.Getenv); branch == "" {
 			return fault.New(fault.Usage, "no-branch",
 				"HEAD is detached, and nothing says which branch this checkout is of").
@@ -279,13 +283,25 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 		}
 	}
 
-	head, err := repository.Commit(ctx, "HEAD")
+	branch, name, err := site.OtherRef(f.Project, branch)
+	if err != nil {
+		return err
+	}
+	if name == "" {
+		name = "refs/heads/" + branch
+	}
+	return a.onlyRef(ctx, f, name)
+}
+
+// onlyRef narrows following to the commit that is checked out, as one of a ref.
+func (a *followCmd) onlyRef(ctx context.Context, f *follow.Follower, name string) error {
+	head, err := f.Project.Repository.Commit(ctx, "HEAD")
 	if err != nil {
 		return err
 	}
 	// CI says what is to be built: this commit, and not what the branch has
 	// become since.
-	f.Only = &source.Ref{Name: "refs/heads/" + branch, Commit: head.Hash, When: head.When}
+	f.Only = &source.Ref{Name: name, Commit: head.Hash, When: head.When}
 	f.Once = true
 	return nil
 }

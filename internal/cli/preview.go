@@ -137,12 +137,14 @@ func newPreviewExtendCommand(a *app) *cobra.Command {
 // extendPreview is orilla preview extend: it moves the end of one preview, by
 // an entry in its journal.
 func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed string) error {
-	s, environment, operator, err := a.operatorOf(ctx, o.site, "preview/"+strings.TrimPrefix(typed,
-		"preview/"), "extend")
+	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "extend")
 	if err != nil {
 		return err
 	}
 	defer operator.Close(ctx)
+	if _, err := namedPreview(ctx, s, typed); err != nil {
+		return err
+	}
 	var expires *time.Time
 
 	if o.length != "ever" {
@@ -174,10 +176,14 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 	})
 }
 
-// namedPreview returns the stored name of a preview that was typed, with or
-// without "preview/", checking that the site has it.
+// namedPreview returns the stored name of a preview that was typed.
 func namedPreview(ctx context.Context, s *session, typed string) (string, error) {
-	return s.named(ctx, "preview/"+strings.TrimPrefix(typed, "preview/"))
+	environment, err := s.named(ctx, typed)
+	if err == nil && !journal.IsPreview(environment) {
+		return "", fault.New(fault.Usage, "no-preview", "%s is not a preview", journal.DisplayName(environment)).
+			Then("orilla preview lists them")
+	}
+	return environment, err
 }
 
 func newPreviewRemoveCommand(a *app) *cobra.Command {

@@ -2,9 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
-	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,16 +10,11 @@ import (
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/view"
 )
-
-// errUnknownRelease: what was typed names no release.
-var errUnknownRelease = errors.New("unknown release")
 
 // promoteOptions are the flags of promote.
 type promoteOptions struct {
@@ -176,69 +168,4 @@ func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, e
 	}
 
 	return refusal
-}
-
-// findOrigin finds the release that was typed, and where
-// it came from: an environment, an entry, a release, or a
-// commit or branch whose release was live somewhere.
-func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, error) {
-	// production:12 is an entry only if production is an environment; a commit
-	// can be named HEAD:12 or so as well.
-	if name, number, ok := strings.Cut(typed, ":"); ok {
-		n, err := strconv.ParseInt(number, 10, 64)
-		environment, named := s.named(ctx, name)
-		if err == nil && named == nil {
-			entry, err := s.journal(environment).Get(ctx, n)
-			if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Release.IsZero() {
-				return entry, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release",
-					typed).Then("orilla history %s lists them", name)
-			}
-			return entry, err
-		}
-	}
-
-	// What is live comes before what was built: it has been looked at.
-	if environment, err := s.named(ctx, typed); err == nil {
-		head, err := s.head(ctx, environment)
-		if errors.Is(err, journal.ErrEmpty) || err == nil && head.Release.IsZero() {
-			return head, fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", typed).
-				Then("orilla deploy --to %s", typed)
-		}
-		return head, err
-	}
-
-	var id release.ID
-	commit := typed
-	if strings.HasPrefix(typed, "r-") {
-		var err error
-		if id, err = s.findRelease(ctx, typed); err != nil {
-			return journal.Entry{}, err
-		}
-	} else if s.project.Repository != nil {
-		if found, err := s.project.Repository.Commit(ctx, typed); err == nil {
-			commit = found.Hash
-		}
-	}
-
-	// A commit or a release that was never live anywhere is found among the
-	// builds.
-	runs, err := lastRuns(ctx, s, "", 0)
-	if err != nil {
-		return journal.Entry{}, err
-	}
-	for _, run := range runs {
-		if run.Ended == nil || run.Ended.Release.IsZero() ||
-			run.Ended.Release != id &&
-				(!id.IsZero() || len(commit) < 7 || !strings.HasPrefix(run.Commit, commit)) {
-			continue
-		}
-		return journal.Entry{Release: run.Ended.Release, Origin: journal.Origin{Source: run.Source,
-			Commit: run.Commit, Branch: run.Branch, Subject: run.Subject, Build: run.Ended.Build}}, nil
-	}
-
-	return journal.Entry{}, fault.New(fault.Usage, "unknown-release",
-		"%q is neither an environment nor an entry, and no build made a release of it", typed).
-		Marked(errUnknownRelease).
-		Then("orilla status lists environments, orilla builds what was built").
-		Then("to build a commit and put it there: orilla deploy %s --to ENVIRONMENT", typed)
 }

@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
@@ -213,5 +214,5 @@ func (s *session) addresses(ctx context.Context, environment string, document di
 		addresses = append(addresses, planned[0])
 		base = view.BasePath(planned[0])
 	}
-	return append(addresses, "http://"+edge.LocalName(s.site, environment)+":"+view.NearbyPort(nodes)+base)
+	return append(addresses, "http://"+project.LocalName(s.site, environment)+":"+view.NearbyPort(nodes)+base)
 }

@@ -313,42 +313,11 @@ func (a survey) environmentStatus(ctx context.Context, s *session, state environ
 		return row, nil
 	}
 	for _, node := range nodes {
-		if _, label, err := node.Serves(ctx, edge.LocalName(s.site, state.Name)); err == nil &&
+		if _, label, err := node.Serves(ctx, project.LocalName(s.site, state.Name)); err == nil &&
 			label == head.Label() {
 			row.EdgeServing++
 		}
 	}
 
 	return row, nil
-}
-
-// named returns the stored name of an environment that a
-// user typed, checking that the site has it.
-func (s *session) named(ctx context.Context, typed string) (string, error) {
-	if typed == "" {
-		return project.Production, nil
-	}
-	names, err := s.environments(ctx)
-	if err != nil {
-		return "", err
-	}
-
-	if stored := journal.StoredName(typed); slices.Contains(names, stored) {
-		return stored, nil
-	}
-	var shown []string
-	for _, name := range names {
-		shown = append(shown, journal.DisplayName(name))
-	}
-
-	// Branches are what people know; the preview of one has another name, which
-	// is proposed.
-	problem := fault.New(fault.Usage, "unknown-environment", "%s has no environment %q", s.site, typed)
-	if preview := journal.PreviewPrefix + project.BranchLabel(typed); slices.Contains(names, preview) {
-		return "", problem.Then("did you mean %s?", journal.DisplayName(preview))
-	}
-	if nearest := spelling.Nearest(typed, shown); nearest != "" {
-		problem = problem.Then("did you mean %s?", nearest)
-	}
-	return "", problem.Then("orilla status lists them")
 }

@@ -8,6 +8,7 @@ import (
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 )
@@ -27,20 +28,25 @@ func rollbackTarget(ctx context.Context, s *session, args []string,
 	// name wins.
 	typed, what := argument(args, 0), argument(args, 1)
 	if what == "" {
-		stored, envErr := s.named(ctx, typed)
-		if envErr == nil {
-			return stored, nil, nil
+		if typed == "" {
+			return project.Production, nil, nil
+		}
+		stored, _, exact, err := s.exactly(ctx, typed)
+		if err != nil || exact {
+			return stored, nil, err
 		}
 		typed, what = "", typed // the only argument names what to bring back
 
-		if name, number, ok := strings.Cut(what, ":"); ok {
+		if name, number, ok := strings.Cut(what, ":"); ok && name != "build" {
 			if _, err := strconv.ParseInt(number, 10, 64); err == nil {
 				typed = name
 			}
 		}
 
+		// A branch that Git does not know here may have a preview.
 		if !meansSomething(ctx, s, what) {
-			return "", nil, envErr
+			environment, err = s.named(ctx, what)
+			return environment, nil, err
 		}
 	}
 
@@ -69,9 +75,9 @@ func isHex(text string) bool { return len(text) >= 4 && strings.Trim(text, "0123
 
 // entryTest turns what was typed into a test of entries.
 func entryTest(ctx context.Context, s *session, environment, what string) (func(journal.Entry) bool, error) {
-	if name, number, ok := strings.Cut(what, ":"); ok {
+	if name, number, ok := strings.Cut(what, ":"); ok && name != "build" {
 		n, err := strconv.ParseInt(number, 10, 64)
-		if err != nil || journal.StoredName(name) != environment {
+		if stored, nameErr := s.named(ctx, name); err != nil || nameErr != nil || stored != environment {
 			return nil, fault.New(fault.Usage, "bad-entry", "%q is not an entry of %s", what,
 				journal.DisplayName(environment)).Then("orilla history lists them")
 		}
@@ -89,6 +95,10 @@ func entryTest(ctx context.Context, s *session, environment, what string) (func(
 		return func(e journal.Entry) bool { return e.Number <= n && e.Release == target.Release }, nil
 	}
 
+	if strings.HasPrefix(what, "build:") {
+		entry, _, err := findBuilt(ctx, s, what)
+		return func(e journal.Entry) bool { return e.Release == entry.Release }, err
+	}
 	if digits, ok := strings.CutPrefix(what, "r-"); ok {
 		return func(e journal.Entry) bool {
 			return strings.HasPrefix(e.Release.String(), digits) &&

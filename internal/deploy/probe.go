@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/httpanswer"
@@ -80,7 +81,7 @@ func (v *verifier) findAddress(ctx context.Context) (string, error) {
 		return content.Addresses[0], nil
 	}
 
-	host := edge.LocalName(v.Plan.Site, v.entry.Environment)
+	host := project.LocalName(v.Plan.Site, v.entry.Environment)
 	nodes, err := v.nodes(ctx)
 	if err != nil {
 		return "", err
@@ -165,7 +166,7 @@ func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool
 		}
 		// Asked by the name that every node answers to, so that no name server
 		// has a say in it.
-		host := edge.LocalName(v.Plan.Site, v.entry.Environment)
+		host := project.LocalName(v.Plan.Site, v.entry.Environment)
 		reply := v.request(ctx, "http://"+node.Address+path, host, v.entry.Label())
 		if reply.passed {
 			p.passed[node.Node] = reply.text

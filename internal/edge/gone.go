@@ -4,6 +4,7 @@ import (
 	"html/template"
 	"net"
 	"net/http"
+	"orilla.example/orilla/internal/core/project"
 
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/httpanswer"
@@ -80,7 +81,7 @@ func addressOf(n *Node, r *http.Request, site, environment string) string {
 	if _, ok := parseLocal(httpanswer.HostName(r.Host)); !ok {
 		return ""
 	}
-	host := LocalName(site, environment)
+	host := project.LocalName(site, environment)
 	if _, port, err := net.SplitHostPort(r.Host); err == nil {
 		host = net.JoinHostPort(host, port)
 	}

@@ -399,18 +399,6 @@ type local struct {
 	release     string // the first digits of a release's id; environment is then unset
 }
 
-// LocalName returns the name below .localhost at which every edge node answers
-// for an environment, by its stored name.
-func LocalName(site, environment string) string {
-	switch label, preview := strings.CutPrefix(environment, journal.PreviewPrefix); {
-	case preview:
-		return label + ".preview." + site + ".localhost"
-	case environment == project.Production:
-		return site + ".localhost"
-	}
-	return environment + "." + site + ".localhost"
-}
-
 // parseLocal reads SITE.localhost, ENV.SITE.localhost,
 // LABEL.preview.SITE.localhost and DIGITS.release.SITE.localhost.
 func parseLocal(host string) (local, bool) {

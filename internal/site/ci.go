@@ -6,6 +6,7 @@ import (
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 )
 
 // branchVariables are where CI systems say which branch a
@@ -45,6 +46,55 @@ func CIBranch(getenv func(string) string) (branch, variable string) {
 	}
 
 	return "", ""
+}
+
+// refVariables are where CI systems give the full name of the ref that they check
+// out, for proposed changes too.
+var refVariables = []string{"ORILLA_CI_REF", "GITHUB_REF", "CI_MERGE_REQUEST_REF_PATH", "DRONE_COMMIT_REF",
+	"CI_COMMIT_REF", "BUILD_SOURCEBRANCH", "SEMAPHORE_GIT_REF"}
+
+// CIRef returns the followed ref, by its full name, of a proposed change that a
+// CI system says its checkout is of, and the variable that says so; "" without
+// one. Some check out what a merge of the change would be: that is shown as the
+// change.
+func CIRef(getenv func(string) string, previews project.Previews) (ref, variable string) {
+	for _, variable := range refVariables {
+		ref := getenv(variable)
+		if !strings.HasPrefix(ref, "refs/") || strings.HasPrefix(ref, "refs/heads/") {
+			continue
+		}
+		if change, merge := strings.CutSuffix(ref, "/merge"); merge && previews.FollowsRef(change+"/head") {
+			ref = change + "/head"
+		}
+		if previews.FollowsRef(ref) {
+			return ref, variable
+		}
+	}
+	return "", ""
+}
+
+// OtherRef reads what was typed as a branch: the full name of a followed ref that
+// is no branch is one, and refs/heads/NAME the branch NAME. ref is "" for a branch.
+func OtherRef(p *Project, typed string) (branch, ref string, err error) {
+	if name, isBranch := strings.CutPrefix(typed, "refs/heads/"); isBranch || !strings.HasPrefix(typed, "refs/") {
+		return name, "", nil
+	}
+	if !p.ProductionConfig.Previews.FollowsRef(typed) {
+		return "", "", fault.New(fault.Refused, "not-followed", "previews.refs leaves out the ref %s", typed).
+			Then("on the production branch, in orilla.yaml: previews: {refs: [%q]}", patternOf(typed))
+	}
+	return strings.TrimPrefix(typed, "refs/"), typed, nil
+}
+
+// patternOf makes a pattern of a ref that takes the others like it.
+func patternOf(ref string) string {
+	parts := strings.Split(ref, "/")
+	for i, part := range parts {
+		if part != "" && strings.Trim(part, "0123456789") == "" {
+			parts[i] = "*"
+		}
+	}
+	return strings.Join(parts, "/")
 }
 
 // proposalVariables are those of them that are set for a proposed change only.

@@ -74,8 +74,9 @@ func MakePlan(ctx context.Context, p *Project, order Order) (*Plan, error) {
 	}
 	branch := order.Branch
 	var err error
-	if order.From != "" && order.Ref != "" {
-		order.To, branch = p.PreviewOf(order.Ref), strings.TrimPrefix(order.Ref, "refs/")
+	if order.Ref != "" && order.To == "" {
+		branch = strings.TrimPrefix(order.Ref, "refs/")
+		order.To, order.Branch = p.PreviewOf(order.Ref), branch
 	}
 
 	switch {
@@ -192,10 +193,15 @@ func (plan *Plan) about(what string) string {
 		return journal.DisplayName(plan.Environment)
 	}
 
+	if plan.Environment == "" {
+		return "" // it goes nowhere
+	}
 	if addresses := plan.Project.ProductionConfig.Document(plan.Environment).Addresses; len(addresses) > 0 {
 		return addresses[0]
 	}
-	return ""
+	// Where every node answers for it: what a page says of itself must not be
+	// empty. The port is the usual one, since a node may have any.
+	return "http://" + project.LocalName(plan.Site, plan.Environment) + ":" + project.UsualPort + "/"
 }
 
 // Secrets returns the names of the secrets that the build is given: none for

@@ -332,7 +332,7 @@ func (p *Project) Target(to, branch string) (string, error) {
 
 // Preview returns the stored name of a branch's preview.
 func (p *Project) Preview(branch string) string {
-	return journal.PreviewPrefix + project.PreviewLabel(branch, p.secret)
+	return journal.PreviewPrefix + p.ProductionConfig.Previews.LabelOf("refs/heads/"+branch, p.secret)
 }
 
 // LearnSecret reads what labels of previews are made with, where the
@@ -364,7 +364,7 @@ func (p *Project) PreviewOf(branch string) string {
 
 // RefPreview returns the stored name of the preview of a ref that is no branch.
 func (p *Project) RefPreview(ref string) string {
-	return journal.PreviewPrefix + project.RefLabel(ref, p.secret)
+	return journal.PreviewPrefix + p.ProductionConfig.Previews.LabelOf(ref, p.secret)
 }
 
 // namedTarget returns the environment that was asked for by name. Only those of

@@ -177,6 +177,7 @@ func previewKeys(p *parse, v *Previews) keys {
 	return keys{
 		"follows": p.texts(&v.Follows), "refs": p.list(&v.Refs,
 			p.isRefs), "upstreams": upstreamsTo(p, &v.Upstreams),
+		"labels":        labelsTo(p, &v.Labels),
 		"ref_upstreams": upstreamsTo(p, &v.RefUpstreams),
 		"retention":     retentionTo(p, &v.Retention),
 		"addresses":     previewAddressesTo(p, &v.Addresses), "settings": p.json(&v.Settings),
@@ -569,6 +570,25 @@ func upstreamsTo(p *parse, to *map[string]string) func(ast.Node) {
 				p.at(pair.Value, "%q %s; write https://api.corvane.example/", value, why)
 			}
 			(*to)[name] = strings.TrimSuffix(value, "/")
+		}
+	}
+}
+
+// labelsTo reads how previews of some refs are called.
+func labelsTo(p *parse, to *Labels) func(ast.Node) {
+	return func(node ast.Node) {
+		*to = Labels{}
+		for _, pair := range p.pairs(node) {
+			pattern := pair.Key.String()
+			if text, ok := pair.Key.(*ast.StringNode); ok { // without its quotation marks
+				pattern = text.Value
+			}
+			if made, ok := p.scalar(pair.Value); ok {
+				(*to)[pattern] = made
+			}
+		}
+		if why := to.check(); why != "" {
+			p.at(node, "%s; write \"refs/proposed/*/head\": change-*", why)
 		}
 	}
 }

@@ -197,6 +197,7 @@ type Retention struct {
 // long they last.
 type Previews struct {
 	Follows   []string          `yaml:"follows"`
+	Labels    Labels            `yaml:"labels"`
 	Refs      []string          `yaml:"refs"`      // patterns of refs besides branches: proposed changes
 	Upstreams map[string]string `yaml:"upstreams"` // as of an environment, for the previews of all branches
 	// RefUpstreams are those of the previews of Refs:

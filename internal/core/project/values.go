@@ -167,19 +167,17 @@ func BranchLabel(branch string) string {
 	if IsLabel(branch) && len(branch) <= 40 && !hashedForm.MatchString(branch) {
 		return branch
 	}
+	return hashedLabel(branch)
+}
+
+// hashedLabel is the label of a branch with a part of its hash.
+func hashedLabel(branch string) string {
 	sum := sha256.Sum256([]byte(branch))
 	label := Label(branch)
 	if len(label) > 40 {
 		label = strings.TrimRight(label[:40], "-")
 	}
 	return label + "-" + hex.EncodeToString(sum[:4])
-}
-
-// PreviewLabel returns the label of a branch's preview. With
-// a secret, it has a part that nobody can guess who does not
-// know that: fifty bits of an HMAC of the branch's name.
-func PreviewLabel(branch, secret string) string {
-	return withSecret(BranchLabel(branch), branch, secret)
 }
 
 // withSecret adds to a label what nobody can guess who does not know the
@@ -195,9 +193,9 @@ func withSecret(label, name, secret string) string {
 	return label + "-" + strings.ToLower(base32.StdEncoding.EncodeToString(mac.Sum(nil)[:10]))[:10]
 }
 
-// RefLabel is PreviewLabel for a ref that is no branch, by
-// its full name: it always has a part of its hash, so that
-// no branch, whatever its name, has the same.
+// RefLabel returns the label of the preview of a ref that is no branch, by its
+// full name: it always has a part of its hash, so that no branch, whatever its
+// name, has the same.
 func RefLabel(ref, secret string) string {
 	sum := sha256.Sum256([]byte(ref))
 	label := Label(strings.TrimPrefix(ref, "refs/"))

@@ -1,6 +1,7 @@
 package project_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 	"time"
@@ -123,8 +124,8 @@ func TestRefsAndBranchesShareNoPreview(t *testing.T) {
 	label := project.RefLabel("refs/proposed/7/head", "")
 	assert.True(t, project.IsLabel(label))
 	for _, branch := range []string{"proposed/7/head", "refs/proposed/7/head", label, "proposed-7-head"} {
-		assert.NotEqual(t, label, project.PreviewLabel(branch, ""), branch)
-		assert.NotEqual(t, project.RefLabel("refs/proposed/7/head", "s"), project.PreviewLabel(branch, "s"),
+		assert.NotEqual(t, label, project.Previews{}.LabelOf("refs/heads/"+branch, ""), branch)
+		assert.NotEqual(t, project.RefLabel("refs/proposed/7/head", "s"), project.Previews{}.LabelOf("refs/heads/"+branch, "s"),
 			branch)
 	}
 	assert.NotEqual(t, label, project.RefLabel("refs/proposed/7-head", ""))
@@ -173,13 +174,75 @@ func TestLabelsOfPreviewsAreDistinctNames(t *testing.T) {
 	seen := map[string]string{}
 	for _, secret := range []string{"", "one", "another"} {
 		for _, branch := range branches {
-			label := project.PreviewLabel(branch, secret)
+			label := project.Previews{}.LabelOf("refs/heads/"+branch, secret)
 			assert.True(t, project.IsLabel(label), "%q: %q", branch, label)
 			other, taken := seen[label]
 			assert.False(t, taken, "%q and %q have the label %q", branch, other, label)
 			seen[label] = branch
-			assert.Equal(t, label, project.PreviewLabel(branch, secret), "it stays the same")
+			assert.Equal(t, label, project.Previews{}.LabelOf("refs/heads/"+branch, secret), "it stays the same")
 		}
 	}
-	assert.NotEqual(t, project.PreviewLabel("a", "one")[2:], project.PreviewLabel("b", "one")[2:])
+	assert.NotEqual(t, project.Previews{}.LabelOf("refs/heads/a", "one")[2:], project.Previews{}.LabelOf("refs/heads/b", "one")[2:])
+}
+
+// TestLabelsOfTemplates gives any two refs different labels, whatever they are
+// called.
+func TestLabelsOfTemplates(t *testing.T) {
+	t.Parallel()
+	previews := project.Previews{Labels: project.Labels{"refs/proposed/*/head": "change-*", "feature/*": "f-*-x"}}
+	for ref, want := range map[string]string{
+		"refs/proposed/7/head":          "change-7",
+		"refs/heads/feature/piers":      "f-piers-x",
+		"refs/heads/winter-times":       "winter-times",
+		"refs/heads/change":             "change",
+		"refs/heads/change-7":           "change-7-",
+		"refs/heads/f-piers-x":          "f-piers-x-",
+		"refs/heads/feature/Piers":      "feature-piers-",
+		"refs/proposed/7-0a1b2c3d/head": "proposed-7-0a1b2c3d-head-",
+		"refs/proposed/a/b/head":        "proposed-a-b-head-",
+		"refs/proposed//head":           "proposed-head-",
+	} {
+		label := previews.LabelOf(ref, "")
+		if strings.HasSuffix(want, "-") {
+			assert.Regexp(t, "^"+want+"[0-9a-f]{8}$", label, ref)
+		} else {
+			assert.Equal(t, want, label, ref)
+		}
+		assert.True(t, project.IsLabel(label))
+		assert.Regexp(t, "^"+label+"-[a-z2-7]{10}$", previews.LabelOf(ref, "secret"))
+	}
+
+	for text, want := range map[string]string{
+		`{"refs/proposed/*/head": change}`:                            "needs a star on each side",
+		`{"refs/proposed/7/head": change-*}`:                          "needs a star on each side",
+		`{"refs/*/*/head": change-*}`:                                 "needs a star on each side",
+		`{"refs/proposed/*/head": "*"}`:                               "text beside the star",
+		`{"refs/proposed/*/head": "Change-*"}`:                        "no part of an address",
+		`{"refs/proposed/*/head": change-*, "feature/*": change-f-*}`: "could be the same label",
+		`{"refs/proposed/*/head": change-*, "feature/*": "*-f"}`:      "could be the same label",
+	} {
+		_, err := project.Parse([]byte("site: a\npreviews: {labels: "+text+"}\n"), "orilla.yaml")
+		assert.ErrorContains(t, err, want, text)
+	}
+	config, err := project.Parse([]byte("site: a\npreviews:\n  labels:\n    refs/proposed/*/head: change-*\n    \"feature/*\": f-*\n"),
+		"orilla.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, project.Labels{"refs/proposed/*/head": "change-*", "feature/*": "f-*"}, config.Previews.Labels)
+}
+
+// FuzzLabels makes sure that no two refs share a preview, and so an address.
+func FuzzLabels(f *testing.F) {
+	f.Add("refs/proposed/7/head", "refs/heads/change-7", "change-*")
+	f.Add("refs/heads/feature/a", "refs/heads/f-a", "f-*")
+	f.Fuzz(func(t *testing.T, one, other, made string) {
+		text, err := json.Marshal(map[string]string{"refs/proposed/*/head": made, "feature/*": "f-*"})
+		require.NoError(t, err)
+		config, err := project.Parse([]byte(`{"site": "a", "previews": {"labels": `+string(text)+"}}"), "orilla.yaml")
+		if err != nil || one == other || !strings.HasPrefix(one, "refs/") || !strings.HasPrefix(other, "refs/") {
+			return
+		}
+		if a, b := config.Previews.LabelOf(one, ""), config.Previews.LabelOf(other, ""); a == b {
+			t.Fatalf("%q and %q are both %s", one, other, a)
+		}
+	})
 }
