@@ -39,6 +39,7 @@ type deployOptions struct {
 	writeOptions
 	waitOptions
 	expires, archive                                             string
+	cause                                                        string // what moves it; "" for a command
 	watch                                                        bool
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open, again bool
 }
@@ -229,7 +230,7 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	report := &reporter{app: a.app}
 	// Automatic is what nobody can be asked about: it never overrides a person.
 	job := deploy.Job{
-		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: "command",
+		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: cmp.Or(o.cause, "command"),
 		Automatic: !a.Asks && !o.yes, Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash,
 		NoIndex:  o.noIndex,
 		TakeOver: o.takeOver, SkipSame: !o.again, Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
@@ -372,7 +373,7 @@ func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOp
 	if ref, variable := site.CIRef(os.Getenv, p.ProductionConfig.Previews); ref != "" &&
 		p.Repository.Branch(ctx) == "" {
 		a.Note("%s", console.Faint("proposed change "+ref+", as "+variable+" says"))
-		o.Ref = ref
+		o.Ref, o.cause = ref, "follow"
 		return nil
 	}
 	// CI checks out a commit and no branch; its variables say which one it was.
@@ -381,7 +382,8 @@ func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOp
 		return nil
 	}
 
-	o.Branch = branch
+	// What CI deploys of a branch ends as what a follower deploys does.
+	o.Branch, o.cause = branch, "follow"
 	a.Note("%s", console.Faint("branch "+branch+", as "+variable+" says"))
 	if o.Apart { // it goes nowhere
 		return nil

@@ -303,6 +303,9 @@ func (a *followCmd) onlyRef(ctx context.Context, f *follow.Follower, name string
 	// become since.
 	f.Only = &source.Ref{Name: name, Commit: head.Hash, When: head.When}
 	f.Once = true
+	// A clone of somebody's own may come from a fork, which lacks most branches.
+	_, isBranch := f.Only.Branch()
+	f.Remote = isBranch && site.InCI(os.Getenv)
 	return nil
 }
 

@@ -23,6 +23,7 @@ const (
 	ciScript        = "ci/publish.sh"
 	ciProposedBuild = "ci/proposed-build.sh"
 	ciProposedLive  = "ci/proposed-publish.sh"
+	ciClosed        = "ci/closed.sh"
 )
 
 // ciFile is one of them.
@@ -73,7 +74,8 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 	if !write && a.Asks {
 		about := "They are yours to change. For each push, one step runs: sh " + ciScript +
 			". For proposed changes, one job without credentials runs " + ciProposedBuild +
-			", and one with them " + ciProposedLive + "."
+			", and one with them " + ciProposedLive + ". When a branch or a change is closed, " +
+			ciClosed + "."
 		if write, err = a.Confirm(ctx, "Write them to "+filepath.Dir(ciScript)+"/?", about,
 			true); err != nil {
 			return err
@@ -82,7 +84,7 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 
 	if !write {
 		a.Note("nothing was written; %s writes %s", console.Accent("orilla init --ci --yes"),
-			ciScript+", "+ciProposedBuild+" and "+ciProposedLive)
+			ciScript+", "+ciProposedBuild+", "+ciProposedLive+" and "+ciClosed)
 		return nil
 	}
 
@@ -161,6 +163,7 @@ func ciFiles(p *site.Project) ([]ciFile, error) {
 		{ciScript, fmt.Sprintf(ciPublish, site, needed, elsewhere, fetch, folder)},
 		{ciProposedBuild, fmt.Sprintf(ciBuildProposed, site, fetch, folder)},
 		{ciProposedLive, fmt.Sprintf(ciPublishProposed, site, storeOnly, fetch, folder)},
+		{ciClosed, fmt.Sprintf(ciEnd, site, storeOnly, fetch, folder)},
 	}, nil
 }
 
@@ -224,6 +227,17 @@ const ciPublishProposed = `#!/bin/sh
 : "${PROPOSED_REF:?set it to the full name of the change, such as refs/proposed/7/head}"
 : "${PROPOSED_COMMIT:?set it to the hash of its commit}"
 %[4]sexec "$program" deploy --from site.tar.gz --proposed "$PROPOSED_REF" --commit "$PROPOSED_COMMIT" "$@"
+`
+
+const ciEnd = `#!/bin/sh
+# Ends the preview of a branch or of a proposed change of %[1]s: its address says from then on that it is gone. Let CI run it when one is
+# closed, whether it was merged or not. What is gone already is no error. Branches that were deleted are noticed by publish.sh too.
+#
+# Secrets:      %[2]s
+# Checkout:     the production branch, a shallow one will do.
+%[3]s
+: "${CLOSED:?set it to the name of the branch, or to the full name of the change, such as refs/proposed/7/head}"
+%[4]sexec "$program" preview remove "$CLOSED" --yes "$@"
 `
 
 // ownSum returns the SHA-256 of this program.

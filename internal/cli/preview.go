@@ -180,8 +180,8 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 func namedPreview(ctx context.Context, s *session, typed string) (string, error) {
 	environment, err := s.named(ctx, typed)
 	if err == nil && !journal.IsPreview(environment) {
-		return "", fault.New(fault.Usage, "no-preview", "%s is not a preview", journal.DisplayName(environment)).
-			Then("orilla preview lists them")
+		return "", fault.New(fault.Usage, "no-preview", "%s is not a preview",
+			journal.DisplayName(environment)).Then("orilla preview lists them")
 	}
 	return environment, err
 }

@@ -34,7 +34,8 @@ var errUnknownRelease = errors.New("unknown release")
 
 // exactly returns the stored name of an environment by the name that status
 // lists; ok is false if the site has none of that name.
-func (s *session) exactly(ctx context.Context, typed string) (stored string, names []string, ok bool, err error) {
+func (s *session) exactly(ctx context.Context, typed string,
+) (stored string, names []string, ok bool, err error) {
 	if names, err = s.environments(ctx); err != nil {
 		return "", nil, false, err
 	}
@@ -52,14 +53,17 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 	if err != nil || ok {
 		return stored, err
 	}
-	if err := s.project.LearnSecret(ctx, s.store, s.site, nil); err != nil && !errors.Is(err, storage.ErrNotFound) {
+	err = s.project.LearnSecret(ctx, s.store, s.site, nil)
+	if err != nil && !errors.Is(err, storage.ErrNotFound) {
 		return "", err
 	}
 
 	// A label and the name of a branch may mean two previews.
 	var found []string
 	label := strings.TrimPrefix(typed, "preview/")
-	for _, name := range []string{journal.PreviewPrefix + label, journal.StoredName(s.project.PreviewOf(label))} {
+	// status shows a ref without refs/.
+	for _, name := range []string{journal.PreviewPrefix + label,
+		journal.StoredName(s.project.PreviewOf(label)), s.project.RefPreview("refs/" + label)} {
 		if slices.Contains(names, name) && !slices.Contains(found, name) {
 			found = append(found, name)
 		}
@@ -67,7 +71,7 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 	switch len(found) {
 	case 1:
 		return found[0], nil
-	case 2:
+	case 2, 3:
 		return "", fault.New(fault.Usage, "ambiguous-environment", "%q means two previews", typed).
 			With(journal.DisplayName(found[0]) + "  by its label").
 			With(journal.DisplayName(found[1]) + "  of the branch").Then("write which")
@@ -78,7 +82,8 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 		shown = append(shown, journal.DisplayName(name))
 	}
 	problem := fault.New(fault.Usage, "unknown-environment", "%s has no environment %q", s.site, typed)
-	if nearest := cmp.Or(spelling.Nearest(typed, shown), spelling.Nearest("preview/"+label, shown)); nearest != "" {
+	nearest := cmp.Or(spelling.Nearest(typed, shown), spelling.Nearest("preview/"+label, shown))
+	if nearest != "" {
 		problem = problem.Then("did you mean %s?", nearest)
 	}
 	return "", problem.Then("orilla status lists them")
@@ -178,8 +183,8 @@ func findBuilt(ctx context.Context, s *session, typed string) (entry journal.Ent
 			return journal.Entry{}, true, err
 		}
 		if run.Ended == nil || run.Ended.Release.IsZero() {
-			return journal.Entry{}, true, fault.New(fault.Failed, "no-release", "%s made no release", run.Label()).
-				Then("orilla log %s shows why", run.Label())
+			return journal.Entry{}, true, fault.New(fault.Failed, "no-release", "%s made no release",
+				run.Label()).Then("orilla log %s shows why", run.Label())
 		}
 		return originOf(run), true, nil
 	case s.project.Repository != nil:

@@ -79,6 +79,9 @@ type Follower struct {
 	Store   storage.Store
 	Only    *source.Ref // follow this one commit; nil for everything
 	Once    bool        // end when nothing is left to do
+	// Remote tells, of Only, that it is of the repository that its remote is: what
+	// that has no more ends its previews.
+	Remote  bool
 	Trigger <-chan struct{}
 	Every   time.Duration // how often the repository is asked
 	Builds  int           // how many at once; 0 as the configuration says
@@ -231,6 +234,12 @@ func (l *loop) begin(ctx context.Context) error {
 	trustsAll := production.TrustsAll() && len(production.Previews.Refs) == 0
 	if production.Build.Isolation != project.IsolateOff && !trustsAll {
 		l.machine.Means(ctx) // it takes a moment, in which a build would miss that another one made the same
+	}
+
+	if l.Only != nil && l.Only.Name == l.mainRef() {
+		if head, err := l.head(ctx, l.Project.TargetOf(*l.Only)); err == nil && head != nil {
+			l.previews.before = head.Commit
+		}
 	}
 
 	// Labels of previews are made with something of the site's claim. It is

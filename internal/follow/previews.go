@@ -2,12 +2,17 @@ package follow
 
 import (
 	"context"
+	"errors"
+	"slices"
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/site"
+	"orilla.example/orilla/internal/source"
 )
 
 // sweepEvery is how often a follower removes the previews whose time is over.
@@ -22,23 +27,33 @@ type previews struct {
 	landed  []move    // of the production branch
 	deleted []string  // refs
 	swept   time.Time // when previews were last looked at for their expiry
+
+	there  map[string]bool // with Only: the refs that the remote has; nil if that is not known
+	before string          // with Only, of the production branch: the commit that was live
 }
 
 // endPreviews removes the previews of branches that were deleted or merged
 // since the last look, and now and then those that expired.
 func endPreviews(ctx context.Context, l *loop) error {
-	// One commit of CI says nothing about the other branches.
-	if l.Only != nil {
-		l.previews.deleted, l.previews.landed = nil, nil
-		return nil
-	}
-	if len(l.previews.deleted)+len(l.previews.landed) == 0 && time.Since(l.previews.swept) < sweepEvery {
+	// One commit of CI says nothing about the other branches; the remote does,
+	// which is asked once, before the end.
+	last := l.Remote && l.queue.Idle() && !l.refs.retries() && l.previews.swept.IsZero()
+	moved := len(l.previews.deleted)+len(l.previews.landed) > 0 || time.Since(l.previews.swept) >= sweepEvery
+	if l.Only != nil && !last || l.Only == nil && !moved {
 		return nil
 	}
 
 	states, err := environments.States(ctx, l.Store, l.Project.Site(), nil, journal.IsPreview)
 	if err != nil {
 		return err
+	}
+	// Asked after the previews were listed: what is pushed meanwhile is in
+	// neither.
+	if l.Only != nil {
+		if err := askRemote(ctx, l); err != nil {
+			l.previews.swept = time.Now()
+			return err
+		}
 	}
 	ends := map[string]journal.Ended{}
 	for _, state := range states {
@@ -62,6 +77,34 @@ func endPreviews(ctx context.Context, l *loop) error {
 		l.previews = previews{swept: time.Now()}
 	}
 	return err
+}
+
+// askRemote finds out what the remote of a checkout has. A remote that has not the
+// very ref that is followed, or not the production branch, is another repository:
+// nothing is known from it.
+func askRemote(ctx context.Context, l *loop) error {
+	names, err := source.RemoteRefs(ctx, l.repository(), strings.TrimPrefix(l.Only.Name, "refs/heads/"),
+		l.Project.ProductionConfig.Previews.Refs)
+	if errors.Is(err, source.ErrNoRemote) {
+		return nil
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "remote", "which branches are gone cannot be asked").Because(err).
+			Then("previews of branches that are gone stay until they expire, or: " +
+				"orilla preview remove BRANCH")
+	}
+	if !slices.Contains(names, l.Only.Name) || !slices.Contains(names, l.mainRef()) {
+		return nil
+	}
+
+	l.previews.there = map[string]bool{}
+	for _, name := range names {
+		l.previews.there[name] = true
+	}
+	if l.Only.Name == l.mainRef() && l.previews.before != "" {
+		l.previews.landed = []move{{l.previews.before, l.Only.Commit}}
+	}
+	return nil
 }
 
 // removeEnded removes previews, each unless it has moved meanwhile.
@@ -101,43 +144,53 @@ func whyEnds(ctx context.Context, l *loop, head journal.Entry) (*journal.Ended, 
 	if head.HasExpired(time.Now()) {
 		return &journal.Ended{Reason: journal.Expired, Commit: head.Commit}, nil
 	}
-	p := l.Project
-	// A preview that somebody made by hand under another name is not the
-	// branch's to end.
-	followed := head.Environment == p.Preview(head.Branch) ||
-		head.Environment == p.RefPreview("refs/"+head.Branch)
-	if head.Source != journal.FromCommit || !followed {
+	ref := refOf(l.Project, head)
+	if ref == "" {
 		return nil, nil
 	}
 
 	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
-	if hasLanded(ctx, l, head.Commit) {
+	if hasLanded(ctx, l, head.Commit) && !isKept(l.Project, head) {
 		return merged, nil
 	}
-	for _, name := range l.previews.deleted {
-		if previewOf(l, name) != head.Environment {
-			continue
-		}
-		tips, err := l.repository().Tips(ctx, "", l.mainRef())
-		if err != nil {
-			return nil, err
-		}
-
-		if in, err := l.repository().InAny(ctx, tips, head.Commit); err == nil && in {
-			return merged, nil
-		}
-		return &journal.Ended{Reason: journal.Deleted, Commit: head.Commit}, nil
+	// A person may show a branch that was never pushed.
+	missing := l.previews.there != nil && !l.previews.there[ref] && head.Cause != "command"
+	if !missing && !slices.Contains(l.previews.deleted, ref) {
+		return nil, ctx.Err()
 	}
 
-	return nil, ctx.Err()
+	tips, err := l.repository().Tips(ctx, "", l.mainRef())
+	if err != nil {
+		return nil, err
+	}
+	if l.Only != nil {
+		tips = append(tips, l.Only.Commit)
+	}
+	if in, err := l.repository().InAny(ctx, tips, head.Commit); err == nil && in {
+		return merged, nil
+	}
+	return &journal.Ended{Reason: journal.Deleted, Commit: head.Commit}, ctx.Err()
 }
 
-// previewOf returns the stored name of the preview of a ref, by its full name.
-func previewOf(l *loop, name string) string {
-	if branch, isBranch := strings.CutPrefix(name, "refs/heads/"); isBranch {
-		return l.Project.Preview(branch)
+// refOf returns the full name of the ref whose preview an environment is; "" if it
+// is nobody's to end but a person's: somebody made it by hand, under another name
+// or of what is no commit.
+func refOf(p *site.Project, head journal.Entry) string {
+	switch change := "refs/" + head.Branch; {
+	case head.Source == journal.FromCommit && head.Environment == p.Preview(head.Branch):
+		return "refs/heads/" + head.Branch
+	// Output of a proposed change, which another job has built, is of its ref.
+	case head.Source != journal.FromWorkingTree && head.Environment == p.RefPreview(change):
+		return change
 	}
-	return l.Project.RefPreview(name)
+	return ""
+}
+
+// isKept reports whether somebody said that a preview lasts: a branch that is
+// merged again and again, and shown all the time.
+func isKept(p *site.Project, head journal.Entry) bool {
+	expire := p.ProductionConfig.Previews.Expire
+	return head.Expires == nil && expire != nil && *expire != 0
 }
 
 // hasLanded reports whether the production branch got a

@@ -121,15 +121,17 @@ func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
 	}
 
 	for _, branch := range names {
-		problem := fault.New(fault.Failed, "no-such-branch", "%s is followed for %s, and there is no such branch",
-			branch, missing[branch]).At("%s", l.repository().Dir)
+		problem := fault.New(fault.Failed, "no-such-branch",
+			"%s is followed for %s, and there is no such branch", branch, missing[branch]).
+			At("%s", l.repository().Dir)
 		remote, err := l.repository().Refs(ctx, "refs/remotes/*/"+branch)
 		switch {
 		case err == nil && len(remote) > 0:
 			from, _, _ := strings.Cut(strings.TrimPrefix(remote[0].Name, "refs/remotes/"), "/")
 			problem = problem.Then("this clone has it as %s/%s only: orilla follow %s", from, branch, from)
 		case len(there) > 0:
-			problem = problem.Then("there is %s; orilla.yaml says which goes live: environments: {%s: {follows: %s}}",
+			problem = problem.Then(
+				"there is %s; orilla.yaml says which goes live: environments: {%s: {follows: %s}}",
 				strings.Join(there[:min(len(there), 5)], ", "), missing[branch],
 				cmp.Or(spelling.Nearest(branch, there), there[0]))
 		default:

@@ -63,7 +63,7 @@ func (plan *Plan) onBranch(ctx context.Context, mine string) (on bool, tips []st
 			return false, tips, nil // what is here has the last word
 		}
 
-		if err := repository.FetchMore(ctx, plan.Origin.Branch, 0); err != nil {
+		if err := repository.FetchMore(ctx, plan.Origin.Branch, plan.Ref, 0); err != nil {
 			return true, append(tips, mine), ctx.Err() // a checkout of CI, and nothing that says otherwise
 		}
 	}
@@ -108,7 +108,7 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 		if depth < 0 {
 			break
 		}
-		if err := repository.FetchMore(ctx, plan.Origin.Branch, depth); err != nil {
+		if err := repository.FetchMore(ctx, plan.Origin.Branch, plan.Ref, depth); err != nil {
 			return false, plan.tooShort(live, err)
 		}
 	}

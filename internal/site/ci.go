@@ -76,7 +76,8 @@ func CIRef(getenv func(string) string, previews project.Previews) (ref, variable
 // OtherRef reads what was typed as a branch: the full name of a followed ref that
 // is no branch is one, and refs/heads/NAME the branch NAME. ref is "" for a branch.
 func OtherRef(p *Project, typed string) (branch, ref string, err error) {
-	if name, isBranch := strings.CutPrefix(typed, "refs/heads/"); isBranch || !strings.HasPrefix(typed, "refs/") {
+	name, isBranch := strings.CutPrefix(typed, "refs/heads/")
+	if isBranch || !strings.HasPrefix(typed, "refs/") {
 		return name, "", nil
 	}
 	if !p.ProductionConfig.Previews.FollowsRef(typed) {
@@ -117,9 +118,9 @@ func RefuseProposal(p *Project, branch, variable string) error {
 		Then("to show the change in a preview: orilla init --ci writes scripts for proposed changes")
 }
 
-// inCI reports whether a CI system runs this: nearly all of them say so by the
+// InCI reports whether a CI system runs this: nearly all of them say so by the
 // first of these.
-func inCI(getenv func(string) string) bool {
+func InCI(getenv func(string) string) bool {
 	for _, variable := range []string{"CI", "BUILD_ID", "TF_BUILD"} {
 		if value := getenv(variable); value != "" && value != "false" && value != "0" {
 			return true
@@ -133,7 +134,8 @@ func inCI(getenv func(string) string) bool {
 var personVariables = [][2]string{
 	{"ORILLA_CI_WHO", ""}, {"GITLAB_USER_NAME", "GITLAB_USER_EMAIL"}, {"GITHUB_ACTOR", ""},
 	{"BUILDKITE_BUILD_CREATOR", "BUILDKITE_BUILD_CREATOR_EMAIL"}, {"CIRCLE_USERNAME", ""},
-	{"CHANGE_AUTHOR_DISPLAY_NAME", "CHANGE_AUTHOR_EMAIL"}, {"DRONE_COMMIT_AUTHOR_NAME", "DRONE_COMMIT_AUTHOR_EMAIL"},
+	{"CHANGE_AUTHOR_DISPLAY_NAME", "CHANGE_AUTHOR_EMAIL"},
+	{"DRONE_COMMIT_AUTHOR_NAME", "DRONE_COMMIT_AUTHOR_EMAIL"},
 	{"CI_COMMIT_AUTHOR", "CI_COMMIT_AUTHOR_EMAIL"}, {"BUILD_REQUESTEDFOR", "BUILD_REQUESTEDFOREMAIL"},
 }
 

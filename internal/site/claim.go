@@ -70,7 +70,7 @@ func owner(ctx context.Context, p *Project, store storage.Store, site string,
 		}
 	}
 
-	if err := p.Repository.FetchMore(ctx, "", 0); err != nil {
+	if err := p.Repository.FetchMore(ctx, "", "", 0); err != nil {
 		if problem, ok := errors.AsType[*fault.Error](shallow); ok {
 			return nil, "", problem.Because(err).
 				Then("or check out with the whole history: in most CI systems a depth of 0")

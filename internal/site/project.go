@@ -282,7 +282,7 @@ func (p *Project) findPerson(ctx context.Context) string {
 		}
 	}
 	// On a machine of CI everything is done by root, which tells nobody anything.
-	if inCI(os.Getenv) {
+	if InCI(os.Getenv) {
 		if who := ciPerson(os.Getenv); who != "" {
 			return who
 		}

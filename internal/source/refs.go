@@ -181,9 +181,10 @@ func Remote(ctx context.Context, r *Repository, branch string) string {
 	return ""
 }
 
-// FetchMore fetches the newest commits of a branch, and of a history that is
-// cut off so many commits more, or with 0 all. It changes no branch.
-func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) error {
+// FetchMore fetches the newest commits of a branch, or of another ref by its full
+// name, and of a history that is cut off so many commits more, or with 0 all. It
+// changes no branch.
+func (r *Repository) FetchMore(ctx context.Context, branch, ref string, depth int) error {
 	remote := Remote(ctx, r, branch)
 	if remote == "" {
 		return ErrNoRemote
@@ -200,6 +201,8 @@ func (r *Repository) FetchMore(ctx context.Context, branch string, depth int) er
 
 	args = append(args, "--", remote)
 	switch {
+	case ref != "":
+		args = append(args, "+"+ref+":"+ref)
 	case branch != "" && r.Bare: // its branches are brought up to date as a whole
 		args = append(args, "refs/heads/"+branch)
 	case branch != "":
@@ -224,6 +227,34 @@ func (r *Repository) FetchCommit(ctx context.Context, branch, commit string) (bo
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// RemoteRefs asks the remote that a branch comes from which branches it has, and
+// which other refs that fit the patterns, by their full names. Nothing is fetched.
+func RemoteRefs(ctx context.Context, r *Repository, branch string, patterns []string) ([]string, error) {
+	remote := Remote(ctx, r, branch)
+	if remote == "" {
+		return nil, ErrNoRemote
+	}
+	asked := []string{"refs/heads/*"}
+	for _, pattern := range patterns {
+		if !strings.HasPrefix(pattern, "!") {
+			asked = append(asked, pattern)
+		}
+	}
+
+	args := append([]string{"ls-remote", "--quiet", "--", remote}, asked...)
+	out, err := runAs(ctx, fetching, r.Top, args...)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for line := range strings.Lines(out) {
+		if _, name, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok {
+			names = append(names, name)
+		}
+	}
+	return names, nil
 }
 
 // Mirror is a bare repository of ours that has what another one has.

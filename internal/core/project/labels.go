@@ -57,7 +57,8 @@ func (t template) takes(label string) bool {
 func (t template) meets(other template) bool {
 	starts := strings.HasPrefix(t.labelBefore, other.labelBefore) ||
 		strings.HasPrefix(other.labelBefore, t.labelBefore)
-	ends := strings.HasSuffix(t.labelAfter, other.labelAfter) || strings.HasSuffix(other.labelAfter, t.labelAfter)
+	ends := strings.HasSuffix(t.labelAfter, other.labelAfter) ||
+		strings.HasSuffix(other.labelAfter, t.labelAfter)
 	return starts && ends
 }
 
@@ -78,10 +79,10 @@ func (l Labels) check() string {
 		case strings.Count(pattern, "*") != 1 || strings.Count(l[pattern], "*") != 1:
 			return fmt.Sprintf("%s: %s needs a star on each side, for the same text", pattern, l[pattern])
 		case t.labelBefore+t.labelAfter == "":
-			return fmt.Sprintf("%s: a label needs text beside the star, so that no branch has the same", pattern)
+			return pattern + ": a label needs text beside the star, so that no branch has the same"
 		case !IsLabel(t.labelBefore + "x" + t.labelAfter):
-			return fmt.Sprintf("%s: %s makes no part of an address: small letters, digits and dashes", pattern,
-				l[pattern])
+			return fmt.Sprintf("%s: %s makes no part of an address: small letters, digits and dashes",
+				pattern, l[pattern])
 		}
 		for j := range i {
 			if t.meets(list[j]) {
