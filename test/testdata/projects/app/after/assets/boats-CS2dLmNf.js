@@ -1,0 +1,1 @@
+var e=`Four boats`;export{e as text};

@@ -1,0 +1,1 @@
+var e=`Forty-two people`;export{e as text};

@@ -1,0 +1,1 @@
+var e=`Fares from 44.00`;export{e as text};

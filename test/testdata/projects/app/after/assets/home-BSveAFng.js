@@ -1,0 +1,1 @@
+var e=`Five islands, one timetable`;export{e as text};

@@ -1,0 +1,1 @@
+var e=`Three boats`;export{e as text};

@@ -1,0 +1,1 @@
+var e=`No news`;export{e as text};

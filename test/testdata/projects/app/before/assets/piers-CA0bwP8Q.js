@@ -1,0 +1,1 @@
+var e=`Eleven piers`;export{e as text};

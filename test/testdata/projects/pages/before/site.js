@@ -1,0 +1,1 @@
+addEventListener("click", () => import("./board.js"))
