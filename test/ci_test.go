@@ -85,6 +85,38 @@ func TestProposedChangesInCI(t *testing.T) {
 	assert.NotContains(t, p.with(server).heads(), "preview/change-7")
 }
 
+// TestBuildsInCIKnowWhoAndWhere says for whom CI works, and tells a preview its
+// address though none was given to it.
+func TestBuildsInCIKnowWhoAndWhere(t *testing.T) {
+	t.Parallel()
+	server, p := newPlace(t), newPlace(t)
+	server.git("init", "-q", "--bare", "-b", "main")
+	p.commit("Site", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['mkdir -p dist && " +
+		"printf %s $ORILLA_ADDRESS >dist/index.html'], output: dist, tell: address}\n"})
+	p.git("remote", "add", "origin", "file://"+server.folder)
+	p.git("push", "-q", "origin", "main", "main:winter-times")
+	for _, test := range []struct{ branch, who, is, address string }{
+		{"main", "", "Ines Marrow <ines@corvane.example>", "http://corvane.localhost:7420/"},
+		{"winter-times", "Tobias Quay", "Tobias Quay", "http://winter-times.preview.corvane.localhost:7420/"},
+	} {
+		c := p.ci(server, test.branch, "ORILLA_CI_BRANCH="+test.branch, "ORILLA_CI_WHO="+test.who, "GITHUB_ACTOR=",
+			"GITLAB_USER_NAME=", "CI_COMMIT_AUTHOR=")
+		_, notes, status := c.run("follow", "--once")
+		require.Zero(t, status, notes)
+		environment := map[string]string{"main": "production"}[test.branch]
+		if environment == "" {
+			environment = "preview/" + test.branch
+		}
+		entries := document[[]struct{ Who string }](p.with(server), "history", environment)
+		assert.Equal(t, test.is, entries[0].Who)
+		folder := filepath.Join(t.TempDir(), "out")
+		p.with(server).ok("files", environment, "--export", folder)
+		page, err := os.ReadFile(filepath.Join(folder, "index.html"))
+		require.NoError(t, err)
+		assert.Equal(t, test.address, string(page))
+	}
+}
+
 // TestPreviewsEndFromCI ends the previews of branches that the repository has no
 // more, and of no others.
 func TestPreviewsEndFromCI(t *testing.T) {
@@ -146,4 +178,31 @@ func (p *place) with(server *place) *place {
 	other := *p
 	other.home = server.home
 	return &other
+}
+
+// TestAMergeEndsNoPreviewOfAPerson keeps what somebody made, and what somebody
+// said lasts: a branch that is shown all the time is merged many times.
+func TestAMergeEndsNoPreviewOfAPerson(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("Site", map[string]string{"orilla.yaml": ciSite, "page.html": "home"})
+	p.ok("follow", "--once")
+	for _, branch := range []string{"staging", "kept", "winter"} {
+		p.git("checkout", "-q", "-b", branch, "main")
+		p.commit(branch, map[string]string{branch + ".txt": branch, "page.html": branch})
+		if branch == "staging" {
+			p.ok("deploy", "--to", "preview/staging")
+		}
+	}
+	p.ok("follow", "--once")
+	p.ok("preview", "extend", "kept", "--for", "ever")
+	p.git("checkout", "-q", "main")
+	p.git("merge", "-q", "--no-ff", "-X", "theirs", "-m", "Merge", "staging")
+	p.git("merge", "-q", "--no-ff", "-X", "theirs", "-m", "Merge", "kept")
+	p.git("merge", "-q", "--no-ff", "-X", "theirs", "-m", "Merge", "winter")
+	assert.Contains(t, p.ok("follow", "--once"), "its branch was merged")
+	heads := p.heads()
+	assert.NotContains(t, heads, "preview/winter")
+	assert.Contains(t, heads, "preview/staging")
+	assert.Contains(t, heads, "preview/kept")
 }

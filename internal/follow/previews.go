@@ -151,7 +151,10 @@ func whyEnds(ctx context.Context, l *loop, head journal.Entry) (*journal.Ended, 
 
 	merged := &journal.Ended{Reason: journal.Merged, Commit: head.Commit, Into: project.Production}
 	if hasLanded(ctx, l, head.Commit) && !isKept(l.Project, head) {
-		return merged, nil
+		byHand, err := madeByHand(ctx, l, head)
+		if err != nil || !byHand {
+			return merged, err
+		}
 	}
 	// A person may show a branch that was never pushed.
 	missing := l.previews.there != nil && !l.previews.there[ref] && head.Cause != "command"
@@ -184,6 +187,24 @@ func refOf(p *site.Project, head journal.Entry) string {
 		return change
 	}
 	return ""
+}
+
+// madeByHand reports whether a person made a preview, and no follower: a branch
+// that is shown for long may be merged many times. It is asked of the first entry
+// since the preview was last removed.
+func madeByHand(ctx context.Context, l *loop, head journal.Entry) (bool, error) {
+	j := environments.JournalOf(l.Store, l.Project.Site(), head.Environment, time.Now)
+	first := head
+	for entry, err := range j.Back(ctx, head.Number-1) {
+		if err != nil {
+			return false, err
+		}
+		if entry.Release.IsZero() {
+			break
+		}
+		first = entry
+	}
+	return first.Cause == "command", nil
 }
 
 // isKept reports whether somebody said that a preview lasts: a branch that is

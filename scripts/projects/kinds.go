@@ -194,7 +194,7 @@ echo '<script>let { children } = $props()</script><a id="piers" href="/piers">Pi
 echo '<h1>Five islands, summer</h1>' >src/routes/+page.svelte
 echo '<h1>Eleven piers</h1><style>h1 { color: #123 }</style>' >src/routes/piers/+page.svelte
 echo '<h1>Fares from 41.00</h1>' >src/routes/fares/+page.svelte
-npm install -D @sveltejs/kit @sveltejs/adapter-static @sveltejs/vite-plugin-svelte svelte vite`+install,
+npm install -D @sveltejs/kit@2 @sveltejs/adapter-static@3 @sveltejs/vite-plugin-svelte svelte vite`+install,
 		`sed -i.bak 's/summer/winter/' src/routes/+page.svelte; sed -i.bak 's/41.00/44.00/' src/routes/fares/+page.svelte; find src -name '*.bak' -delete`),
 
 	pages("eleventy", "npm", `
