@@ -208,6 +208,9 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 // findLost finds the addresses that are answered now and would not be any more.
 func findLost(ctx context.Context, in check.Input, live *release.Reader, removed []release.File, ruled bool,
 ) (finding.List, error) {
+	if len(removed) == 0 && !ruled {
+		return nil, nil
+	}
 	before, err := answer.Open(ctx, live)
 	if err != nil {
 		return nil, err

@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"context"
 	"io/fs"
+	"maps"
 	"path"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -82,7 +84,8 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	if err := put.addAll(ctx, ruled.objects); err != nil {
 		return made, false, err
 	}
-	index, err := release.Build(files, ruled.set, p.Plan.Config.Settings())
+	immutable := slices.Sorted(maps.Keys(ruled.in.Site.Unchanging))
+	index, err := release.Assemble(files, immutable, ruled.set, p.Plan.Config.Settings())
 	if err != nil {
 		return made, false, err
 	}

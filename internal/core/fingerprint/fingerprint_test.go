@@ -131,6 +131,7 @@ func FuzzList(f *testing.F) {
 	for _, text := range outputs {
 		f.Add(strings.ReplaceAll(text, "+", ""))
 	}
+	f.Add(".min.png a/.chunk.js -.js ..map @2x.png 12345678.png -12345678x1.png")
 	f.Fuzz(func(t *testing.T, text string) {
 		paths := strings.Fields(text)
 		list := fingerprint.List(paths, nil, nil)

@@ -136,12 +136,13 @@ var (
 	camel = regexp.MustCompile(`^[A-Z]?[a-z]+(?:[A-Z][a-z]+)+\d*[A-Za-z]?$`)
 	// word2, MODEL3XL, 42nd
 	numbered = regexp.MustCompile(`^(?:[a-z]+\d+|[A-Z]+\d+[A-Z]{0,2}|\d+[a-zA-Z]{1,2}|\d+)$`)
-	letters  = regexp.MustCompile(`[a-zA-Z]+`)
 )
 
 // shapeOf says what a token looks like, short of certain.
 func shapeOf(token string) shape {
 	switch {
+	case isMixed(token) && !date.MatchString(token):
+		return random // as nearly all hexadecimal digests are: spared the rest
 	case token[0] <= '9' && date.MatchString(token):
 		return word
 	case numbered.MatchString(token), camel.MatchString(token):
@@ -152,6 +153,27 @@ func shapeOf(token string) shape {
 		return doubtful
 	}
 	return random
+}
+
+// isMixed reports whether some part of a token has letters between digits, as no
+// word and no number has but a size in pixels.
+func isMixed(token string) bool {
+	digit, between := false, 0
+	for i := range len(token) {
+		c := token[i]
+		switch {
+		case c == '-' || c == '_':
+			digit, between = false, 0
+		case c >= '0' && c <= '9':
+			if digit && (between > 1 || between == 1 && token[i-1] != 'x') {
+				return true
+			}
+			digit, between = true, 0
+		default:
+			between++
+		}
+	}
+	return false
 }
 
 // ofWords reports whether all parts of a token, as dashes and underscores divide
@@ -207,9 +229,12 @@ func changesIn(token string) int {
 
 // longestRun is the length of the longest run of letters.
 func longestRun(token string) int {
-	longest := 0
-	for _, run := range letters.FindAllString(token, -1) {
-		longest = max(longest, len(run))
+	longest, run := 0, 0
+	for i := range len(token) {
+		if run++; token[i] < 'A' || token[i] == '_' { // a digit or a sign
+			run = 0
+		}
+		longest = max(longest, run)
 	}
 	return longest
 }
@@ -260,6 +285,9 @@ func isWordByte(c byte) bool {
 // sharedDigest returns the digest that begins the name of a picture in one of
 // several sizes; "" for none.
 func sharedDigest(stem string) string {
+	if len(stem) < 13 || len(stem) > 15 {
+		return ""
+	}
 	if match := sized.FindStringSubmatch(stem); match != nil && shapeOf(match[1]) == random {
 		return match[1]
 	}
@@ -282,7 +310,7 @@ func ofServiceWorker(stem string) bool {
 
 // trim takes off a stem what build tools put behind the digest.
 func trim(stem string, class media.Class) string {
-	for again := true; again; {
+	for again := strings.Contains(stem, "."); again; {
 		again = false
 		for _, qualifier := range qualifiers {
 			if rest, ok := strings.CutSuffix(stem, qualifier); ok {
@@ -295,7 +323,15 @@ func trim(stem string, class media.Class) string {
 	case media.Font:
 		return strings.TrimSuffix(strings.TrimSuffix(stem, ".p"), "-s")
 	case media.Image:
-		stem = size.ReplaceAllString(stem, "")
+		if stem == "" {
+			return ""
+		}
+		if last := stem[len(stem)-1]; last <= '9' || last == 'w' || last == 'x' {
+			stem = size.ReplaceAllString(stem, "")
+		}
+		if !strings.Contains(stem, "_") {
+			return stem
+		}
 		if match := derived.FindStringSubmatch(stem); match != nil {
 			return match[1]
 		}

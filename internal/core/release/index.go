@@ -55,6 +55,12 @@ var ErrPath = errors.New("not a path of a release")
 // same files give the same bytes, in whatever order they come. The error is
 // ErrPath for a path that no release can have.
 func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
+	list, _ := Immutable(files, settings)
+	return Assemble(files, list, rules, settings)
+}
+
+// Assemble is Build where Immutable was asked before: list is what it returned.
+func Assemble(files []File, immutable []string, rules *RuleSet, settings Settings) (Index, error) {
 	files = slices.Clone(files)
 	slices.SortFunc(files, func(a, b File) int { return cmp.Compare(a.Path, b.Path) })
 	index := Index{Root: Root{Format: Format, Files: int64(len(files)), Rules: rules,
@@ -88,7 +94,7 @@ func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 	}
 
 	index.Root.Chunks = refs
-	index.Chunks = append(index.Chunks, index.Root.listImmutable(files)...)
+	index.Chunks = append(index.Chunks, index.Root.listImmutable(immutable)...)
 	var err error
 	index.Data, index.ID, err = index.Root.Encode()
 	return index, err
@@ -99,7 +105,8 @@ func Build(files []File, rules *RuleSet, settings Settings) (Index, error) {
 // files of the release, in order of path.
 func (r Root) Relist(files []File, settings Settings) (Root, []Chunk) {
 	r.Settings = settings
-	objects := r.listImmutable(files)
+	list, _ := Immutable(files, settings)
+	objects := r.listImmutable(list)
 	return r, objects
 }
 
@@ -111,18 +118,22 @@ func Immutable(files []File, settings Settings) (list []string, semantics int) {
 		paths[i] = file.Path
 	}
 	list = fingerprint.List(paths, settings.Fingerprinted, settings.Plain)
-	// Semantics 2 would not carry these over once they are gone.
+	return list, semanticsOf(list)
+}
+
+// semanticsOf returns the lowest semantics that goes with a list of immutable
+// files: the second would not carry over all kinds once they are gone.
+func semanticsOf(list []string) int {
 	if slices.ContainsFunc(list, func(path string) bool { return !media.IsLoaded(path) }) {
-		return list, Semantics3
+		return Semantics3
 	}
-	return list, Semantics2
+	return Semantics2
 }
 
 // listImmutable gives a root its list of immutable files, and the semantics that
 // go with it. It returns the objects that hold the list.
-func (r *Root) listImmutable(files []File) []Chunk {
-	list, semantics := Immutable(files, r.Settings)
-	r.Semantics = semantics
+func (r *Root) listImmutable(list []string) []Chunk {
+	r.Semantics = semanticsOf(list)
 	var text []byte
 	for _, path := range list {
 		text = append(canon.AppendString(text, path), '\n')
