@@ -97,7 +97,7 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 	assert.Equal(t, 3, strings.Count(string(data), "\n"))
 
 	require.NoError(t, (&writeOptions{}).save(view.OutputValues{}), "nothing is written that was not asked for")
-	assert.ErrorContains(t, (&writeOptions{write: []string{"lines:" + filepath.Join(folder, "none", "x")}}).
+	require.ErrorContains(t, (&writeOptions{write: []string{"lines:" + filepath.Join(folder, "none", "x")}}).
 		save(view.OutputValues{}), "the results could not be written")
 	for _, wrong := range []string{"lines", "lines:", "text:x", ":x", ""} {
 		assert.ErrorContains(t, (&writeOptions{write: []string{wrong}}).check(), "a form and a file are expected")

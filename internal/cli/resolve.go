@@ -139,12 +139,12 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 // named HEAD:12 or so as well.
 func findEntry(ctx context.Context, s *session, typed string) (entry journal.Entry, is bool, err error) {
 	name, number, ok := strings.Cut(typed, ":")
-	n, err := strconv.ParseInt(number, 10, 64)
-	if !ok || err != nil || name == "build" {
-		return journal.Entry{}, false, nil
+	n, notNumber := strconv.ParseInt(number, 10, 64)
+	if !ok || notNumber != nil || name == "build" {
+		return journal.Entry{}, false, nil //nolint:nilerr // then it is something else
 	}
-	environment, err := s.named(ctx, name)
-	if err != nil {
+	environment, unknown := s.named(ctx, name)
+	if unknown != nil {
 		return journal.Entry{}, false, nil //nolint:nilerr // then it is something else
 	}
 

@@ -4,9 +4,9 @@ import (
 	"html/template"
 	"net"
 	"net/http"
-	"orilla.example/orilla/internal/core/project"
 
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/httpanswer"
 )
 

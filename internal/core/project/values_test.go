@@ -222,7 +222,7 @@ func TestLabelsOfTemplates(t *testing.T) {
 		`{"refs/proposed/*/head": change-*, "feature/*": "*-f"}`:      "could be the same label",
 	} {
 		_, err := project.Parse([]byte("site: a\npreviews: {labels: "+text+"}\n"), "orilla.yaml")
-		assert.ErrorContains(t, err, want, text)
+		require.ErrorContains(t, err, want, text)
 	}
 	config, err := project.Parse([]byte("site: a\npreviews:\n  labels:\n    refs/proposed/*/head: change-*\n    \"feature/*\": f-*\n"),
 		"orilla.yaml")
