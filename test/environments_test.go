@@ -69,8 +69,11 @@ func TestOtherBytesAtAnImmutableAddressAreRefused(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
 	deploy := []string{"deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes"}
-	p.write(map[string]string{"dist/index.html": "1", "dist/app-4f5e6d7c.js": "a script"})
+	p.write(map[string]string{"dist/index.html": "1", "dist/app-4f5e6d7c.js": "a script",
+		"dist/app-4f5e6d7c.js.map": "one comment"})
 	p.ok(deploy...)
+	p.write(map[string]string{"dist/app-4f5e6d7c.js.map": "another comment"})
+	p.ok(deploy...) // a source map changes, and its script does not
 	p.write(map[string]string{"dist/app-4f5e6d7c.js": "another"})
 	notes := p.fails(3, "app-4f5e6d7c.js", deploy...)
 	assert.Contains(t, notes, "assets: {plain:")

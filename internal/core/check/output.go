@@ -599,6 +599,9 @@ func keptAlive(set *rules.Set) []*rules.Rule {
 // each content, and data below a name that begins with an underscore, as
 // generators call what is their own (_data/fares.json).
 func linked(name string, site answer.Site) bool {
+	if media.IsCompanion(name) {
+		return false
+	}
 	switch media.ClassOf(name) {
 	case media.Page:
 		return true

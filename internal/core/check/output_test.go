@@ -156,7 +156,7 @@ func TestLostAddresses(t *testing.T) {
 	t.Parallel()
 	before := input(t, "redirect /ancient -> /old\n", "index.html", "old.html", "moved.html", "kept.html",
 		"led.html", "app-0a1b2c3d4e.js", "data.json", "404.html", "assets/Page4-DSojwwyk.js", "plain.js",
-		"plain.css", "sans.woff2", "old.txt", "_data/fares.json", "sula.png", "fares.pdf")
+		"plain.css", "sans.woff2", "main.1a3af3fd.js.LICENSE.txt", "main.1a3af3fd.js.br", "old.txt", "_data/fares.json", "sula.png", "fares.pdf")
 	after := input(t, "redirect /led -> /kept\n", "index.html", "kept.html", "notices/old.html",
 		"new/place.html")
 	after.Files[3].Digest = before.Files[2].Digest // moved.html went to new/place.html, unchanged

@@ -3,7 +3,7 @@
 // address, so that browsers may keep it for ever (RFC 8246).
 //
 //	assets/index-4-jA9vrI.css   beside   assets/Page4-DSojwwyk.js        both
-//	static/js/main.8f3a2b1c.chunk.js, and its .map                       both
+//	static/js/main.8f3a2b1c.chunk.js, but not its .map                   yes
 //	vendor-polyfill.js, IMG_20240612.jpg, report-2024dec31.png           none
 //
 // One name alone often says too little: DSojwwyk may be a digest or somebody's
@@ -31,12 +31,13 @@ import (
 
 // List returns those of the paths, in order, whose names tell their content.
 // fingerprinted and plain are globs with the site's own word on it, of which
-// plain has the last.
+// plain has the last. What goes with a script under its name, such as a source
+// map, is never one.
 func List(paths, fingerprinted, plain []string) []string {
 	found := recognise(paths)
 	var list []string
 	for i, path := range paths {
-		if Matches(plain, path) {
+		if Matches(plain, path) || media.IsCompanion(path) {
 			continue
 		}
 		if found[i] || Matches(fingerprinted, path) {
@@ -64,7 +65,7 @@ func Possible(name string) bool {
 
 // file is what one path says.
 type file struct {
-	class   media.Class // of what it accompanies, if it is a source map or the like
+	class   media.Class
 	folder  string
 	image   string // the digest that several sizes of one picture share; "" for none
 	settled bool   // the path alone tells the content
@@ -93,7 +94,7 @@ func recognise(paths []string) []bool {
 		pictures: map[string]int{}}
 	for i, path := range paths {
 		files[i] = look(path)
-		g.count(path, &files[i])
+		g.count(&files[i])
 	}
 
 	// What is fetched as data is told by its name only beside scripts of the
@@ -102,20 +103,23 @@ func recognise(paths []string) []bool {
 	found := make([]bool, len(paths))
 	for i := range files {
 		f := &files[i]
-		mark, ok := g.tells(f)
+		_, ok := g.tells(f)
 		found[i] = ok && !isData(f.class)
-		if found[i] && f.loaded() && len(f.marks) > 0 {
-			if beside[mark] == nil {
-				beside[mark] = map[string]bool{}
+		for _, m := range f.marks {
+			if !found[i] || !f.loaded() {
+				break
 			}
-			beside[mark][f.folder] = true
+			if beside[m.form] == nil {
+				beside[m.form] = map[string]bool{}
+			}
+			beside[m.form][f.folder] = true
 		}
 	}
 
 	for i := range files {
 		f := &files[i]
 		if mark, ok := g.tells(f); ok && isData(f.class) {
-			found[i] = f.settled || beside[mark][f.folder]
+			found[i] = beside[mark][f.folder]
 		}
 	}
 	return found
@@ -130,12 +134,11 @@ var anyHex = form{hex, 0}
 func isData(class media.Class) bool { return class == media.Data || class == media.Document }
 
 // count notes what a path says about the others.
-func (g *groups) count(path string, f *file) {
+func (g *groups) count(f *file) {
 	if f.image != "" {
 		g.pictures[f.folder+"/"+f.image]++
 	}
-	// A source map repeats what its script says.
-	if !f.loaded() || media.Extension(path) == ".map" {
+	if !f.loaded() || f.folder == "" { // or it cannot tell anything
 		return
 	}
 
@@ -180,20 +183,13 @@ func (g *groups) tells(f *file) (form, bool) {
 	return form{}, false
 }
 
-// accompanying are the ends of files that go with another one, and are named
-// after it.
-var accompanying = []string{".map", ".LICENSE.txt", ".br", ".gz", ".zst"}
-
 // look reads one path.
 func look(name string) file {
-	inner := name
-	for _, end := range accompanying {
-		inner = strings.TrimSuffix(inner, end)
-	}
-	base, extension := path.Base(inner), media.Extension(inner)
-	f := file{class: media.ClassOf(inner)}
-	// The addresses of pages and feeds last, whatever they are called.
-	if extension == "" || f.class == media.Page || f.class == media.Feed || inner != name && !f.loaded() {
+	base, extension := path.Base(name), media.Extension(name)
+	f := file{class: media.ClassOf(name)}
+	// The addresses of pages and feeds last, whatever they are called. What goes
+	// with a script has its name, and other bytes when a comment changes.
+	if extension == "" || f.class == media.Page || f.class == media.Feed || media.IsCompanion(name) {
 		return file{}
 	}
 
@@ -203,10 +199,11 @@ func look(name string) file {
 	if f.class == media.Script && ofServiceWorker(stem) {
 		return file{}
 	}
-	f.folder = path.Dir(inner)
+	f.folder = path.Dir(name)
 
 	f.long = longDigest(stem)
-	if f.settled = f.long || !isData(f.class) && settledBy(f); f.settled {
+	f.settled = !isData(f.class) && (f.long || settledBy(f))
+	if f.settled && !f.loaded() {
 		return f
 	}
 	if f.class == media.Image {

@@ -14,7 +14,7 @@ import (
 // must be found, everything else must not.
 var outputs = map[string]string{
 	"Rollup, with React": `
-		+assets/Page1-BDuPbRhR.js +assets/Page1-BDuPbRhR.js.map +assets/Page2-Ca3jEoVB.js +assets/Page3-qbqChDYx.js
+		+assets/Page1-BDuPbRhR.js assets/Page1-BDuPbRhR.js.map +assets/Page2-Ca3jEoVB.js +assets/Page3-qbqChDYx.js
 		+assets/Page4-DSojwwyk.js +assets/Page5-dOH7IJyk.js +assets/Page6-tdkhYTKL.js +assets/Page7-kiGSw_4t.js
 		+assets/Page8-DJ4u4WgN.js +assets/index-4-jA9vrI.css +assets/index-DL65rIRg.css +assets/logo-CtnmgatB.svg
 		+assets/tides-Bq7-xK2_.json +assets/hero-D0pR_s8z.mp4 index.html vite.svg favicon.ico robots.txt`,
@@ -22,19 +22,19 @@ var outputs = map[string]string{
 		+assets/Page1-Dlw8w6Vy.css +assets/Page1-jZ8FC9Wa.js +assets/Page2-M7LGTcDb.js +assets/Page3-BJ8-YyQt.css
 		+assets/Page4-D-2DJSH_.js +assets/Page5-BFPNd1dl.css +assets/Page6-CCJ_YSDg.js +assets/index-BGDuBagX.js index.html`,
 	"webpack": `
-		+045f01e432b56b7e5bd4.svg +css/main.3bc43027fb8ff3529573.css +css/main.3bc43027fb8ff3529573.css.map
-		+js/112.e34c37dc.chunk.js +js/112.e34c37dc.chunk.js.map +js/197.ed9fa66a.chunk.js +js/267.ebee6081.chunk.js
+		+045f01e432b56b7e5bd4.svg +css/main.3bc43027fb8ff3529573.css css/main.3bc43027fb8ff3529573.css.map
+		+js/112.e34c37dc.chunk.js js/112.e34c37dc.chunk.js.map +js/197.ed9fa66a.chunk.js +js/267.ebee6081.chunk.js
 		+js/303.63840313.chunk.js +js/498.ae4120b8.chunk.js +js/68.47d521f1.chunk.js +js/769.6730feef.chunk.js
-		+js/main.1a3af3fd6f6a676f2e9a.js +js/main.1a3af3fd6f6a676f2e9a.js.LICENSE.txt
+		+js/main.1a3af3fd6f6a676f2e9a.js js/main.1a3af3fd6f6a676f2e9a.js.LICENSE.txt
 		+static/media/logo.6ce24c58023cc2f8fd88fe9d219db6c6.svg asset-manifest.json manifest.json index.html`,
 	"esbuild": `
-		+Page1-UMJC5TSH.js +Page1-UMJC5TSH.js.map +Page2-MDU5URCX.js +Page3-AS3XDW2Z.js +Page4-2UNF6OQE.js
+		+Page1-UMJC5TSH.js Page1-UMJC5TSH.js.map +Page2-MDU5URCX.js +Page3-AS3XDW2Z.js +Page4-2UNF6OQE.js
 		+Page5-33XNE5NI.js +chunk-HHREF6NB.js +chunk-QFRHZIVE.js +logo-YAX5ZVY7.svg +main-VD4XOTCE.css
 		+media/roboto-latin-400-normal-YEDDNZ7W.woff2
 		+media/roboto-latin-400-normal-7R5AUIYP.woff favicon.ico index.html ngsw.json`,
 	"Rspack": `
 		+static/css/index.33e8c800d9.css +static/js/async/2.027f97ef2b.js +static/js/async/7.6e4cc6b57a.js
-		+static/js/async/p.1232a2b4f2.js +static/js/lib-react.21d27468a3.js +static/js/lib-react.21d27468a3.js.LICENSE.txt
+		+static/js/async/p.1232a2b4f2.js +static/js/lib-react.21d27468a3.js static/js/lib-react.21d27468a3.js.LICENSE.txt
 		+static/js/index.d2f7000cde.js +static/svg/logo.c02fdcd71f.svg index.html favicon.png`,
 	"Svelte": `
 		+_app/immutable/assets/4.BpWvya-3.css +_app/immutable/chunks/Bjy-W4x2.js +_app/immutable/chunks/xihTtKlq.js
@@ -58,11 +58,11 @@ var outputs = map[string]string{
 		+assets/js/935f2afb.8a6f5a6d.js +assets/js/main.3f9a1c2b.js +assets/js/runtime~main.5d6e7f80.js
 		+assets/css/styles.0d3b9a1f.css +assets/images/pier-6ce24c58023cc2f8fd88fe9d219db6c6.png index.html img/logo.svg`,
 	"in Python": `
-		+assets/javascripts/bundle.56dfad97.min.js +assets/javascripts/bundle.56dfad97.min.js.map
+		+assets/javascripts/bundle.56dfad97.min.js assets/javascripts/bundle.56dfad97.min.js.map
 		+assets/javascripts/workers/search.b8dbb3d2.min.js +assets/stylesheets/main.35f28582.min.css
 		assets/images/favicon.png assets/javascripts/lunr/min/lunr.stemmer.support.min.js search/search_index.json`,
 	"Parcel": `
-		+Page1.263c62e4.js +Page1.263c62e4.js.map +Page2.e0c5a6ca.js +Page3.32f30a05.js +Page5.8fe80605.js +Page6.afadd055.js
+		+Page1.263c62e4.js Page1.263c62e4.js.map +Page2.e0c5a6ca.js +Page3.32f30a05.js +Page5.8fe80605.js +Page6.afadd055.js
 		+Page7.921a56e0.js +Page8.09d8be35.js +corvane.299a0b79.css +corvane.eda7e575.js +logo.a3721c59.svg index.html`,
 	"pictures in several sizes": `
 		+ferries/zDYJzhGJOc-300.jpeg +ferries/zDYJzhGJOc-600.jpeg ferries/pier-sula1-300.jpg ferries/pier-sula1-600.jpg
@@ -77,6 +77,9 @@ var outputs = map[string]string{
 		+_astro/about.CX3f_s1b.css +_astro/index.astro_astro_type_script_index_0_lang.Bq3dF_9x.js +_astro/other.Dk2uR5-f.js
 		+_astro/ferry.B4x_9kQz_Z1abcdE.webp +_astro/ferry.C6SJQRwo_Z1UUlPe.webp +_astro/other.uWxgP4It.js
 		+_astro/about.DaML0OJo.css index.html about/index.html`,
+	"data beside long digests": `
+		+static/js/main.1a3af3fd6f6a676f2e9a.js +static/js/tides.045f01e432b56b7e5bd4.json
+		data/3bc43027fb8ff3529573.json reports/winter-045f01e432b56b7e5bd4.pdf`,
 	"plain names": `
 		app.js app.css style-overview.css vendor-polyfill.js jquery-3.7.1.min.js jquery.lazyload.js jquery.lazyLoad.js
 		bootstrap5-overview.css bootstrap-5.3.0.min.css font-awesome.css Inter-roman.var.woff2 js/dataTables.bootstrap5.js
@@ -120,9 +123,9 @@ func TestOutputsOfBuildTools(t *testing.T) {
 // TestTheSitesOwnWord lets globs decide, plain last.
 func TestTheSitesOwnWord(t *testing.T) {
 	t.Parallel()
-	paths := []string{"js/app-1.js", "js/plain.js", "css/app.DfR3_x1a.css", "css/other.Dk2uR5-f.css", "index.html"}
+	paths := []string{"js/app-1.js", "js/app-1.js.map", "js/plain.js", "css/app.DfR3_x1a.css", "css/other.Dk2uR5-f.css", "index.html"}
 	assert.Equal(t, []string{"css/other.Dk2uR5-f.css", "js/app-1.js"},
-		fingerprint.List(paths, []string{"js/*-*.js", "css/app*"}, []string{"css/app.*"}))
+		fingerprint.List(paths, []string{"js/*-*", "css/app*"}, []string{"css/app.*"}))
 }
 
 // FuzzList makes sure that whatever files are called, the list is a part of them,

@@ -185,6 +185,22 @@ func IsLoaded(name string) bool {
 	return Extension(name) == ".webmanifest"
 }
 
+// companions are the ends of files that go with a script or a style sheet, and
+// are named after it.
+var companions = []string{".map", ".LICENSE.txt", ".br", ".gz", ".zst"}
+
+// IsCompanion reports whether the file at name goes with a script or a style sheet
+// as a build tool names it: app.js.map, app.js.LICENSE.txt, app.css.br. It may
+// change while that stays the same: a source map has the comments too.
+func IsCompanion(name string) bool {
+	for _, end := range companions {
+		if of, ok := strings.CutSuffix(name, end); ok && (ClassOf(of) == Script || ClassOf(of) == Style) {
+			return true
+		}
+	}
+	return false
+}
+
 // Fingerprinted reports whether the name of a file tells its
 // content, for releases of semantics 1 (others hold a list, made by
 // package fingerprint): the last part before the extension, divided by dots and
