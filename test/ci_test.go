@@ -3,6 +3,7 @@ package test
 import (
 	"os"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -34,6 +35,7 @@ func (p *place) ci(server *place, ref string, variables ...string) *place {
 // them: with nothing but checkouts that are thrown away.
 func TestProposedChangesInCI(t *testing.T) {
 	t.Parallel()
+	isolates(t)
 	server, p := newPlace(t), newPlace(t)
 	server.git("init", "-q", "--bare", "-b", "main")
 	p.commit("Site", map[string]string{"orilla.yaml": ciSite, "page.html": "home"})
@@ -66,6 +68,16 @@ func TestProposedChangesInCI(t *testing.T) {
 	require.Zero(t, status, notes)
 	assert.Equal(t, third, p.with(server).heads()["preview/change-7"])
 	p.ci(server, "refs/proposed/7/head").fails(3, "previews.refs leaves out", "deploy", "--branch", "refs/other/7/head")
+
+	// Some CI systems check out what a merge would be; it is shown as the change.
+	p.git("push", "-q", "origin", "HEAD:refs/proposed/8/head")
+	for i, command := range [][]string{{"follow", "--once"}, {"deploy"}, {"follow", "--once"}} {
+		merge := p.git("commit-tree", "-p", "main", "-p", "HEAD", "-m", "Merge "+strconv.Itoa(i), "HEAD^{tree}")
+		p.git("push", "-q", "--force", "origin", merge+":refs/proposed/8/merge")
+		_, notes, status = p.ci(server, "refs/proposed/8/merge", "ORILLA_CI_REF=refs/proposed/8/merge").run(command...)
+		require.Zero(t, status, notes)
+		assert.Equal(t, merge, p.with(server).heads()["preview/change-8"])
+	}
 
 	// What status lists, each command takes.
 	reader := p.with(server)

@@ -370,10 +370,11 @@ func (a *deployCmd) branchOfCI(ctx context.Context, p *site.Project, o *deployOp
 		o.Commit != "" && o.Commit != "HEAD" {
 		return nil
 	}
-	if ref, variable := site.CIRef(os.Getenv, p.ProductionConfig.Previews); ref != "" &&
-		p.Repository.Branch(ctx) == "" {
-		a.Note("%s", console.Faint("proposed change "+ref+", as "+variable+" says"))
-		o.Ref, o.cause = ref, "follow"
+	change := site.CIChange(os.Getenv, p.ProductionConfig.Previews)
+	if change.Ref != "" && p.Repository.Branch(ctx) == "" {
+		a.Note("%s", console.Faint("proposed change "+change.Ref+", as "+change.Variable+" says"))
+		o.Ref, o.To, o.cause = change.Checkout, p.PreviewOf(change.Ref), "follow"
+		o.Branch = strings.TrimPrefix(change.Ref, "refs/")
 		return nil
 	}
 	// CI checks out a commit and no branch; its variables say which one it was.

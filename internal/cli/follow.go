@@ -265,10 +265,12 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 		return nil
 	}
 	if branch == "" {
-		var name, variable string
-		if name, variable = site.CIRef(os.Getenv, f.Project.ProductionConfig.Previews); name != "" {
-			a.Note("%s", console.Faint("proposed change "+name+", as "+variable+" says"))
-			return a.onlyRef(ctx, f, name)
+		var variable string
+		change := site.CIChange(os.Getenv, f.Project.ProductionConfig.Previews)
+		if change.Ref != "" {
+			a.Note("%s", console.Faint("proposed change "+change.Ref+", as "+change.Variable+" says"))
+			f.Checkout = change.Checkout
+			return a.onlyRef(ctx, f, change.Ref)
 		}
 		if branch, variable = site.CIBranch(os.Getenv); branch == "" {
 			return fault.New(fault.Usage, "no-branch",

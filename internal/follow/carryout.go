@@ -56,7 +56,7 @@ func (l *loop) carryOut(ctx context.Context, p *site.Project, job schedule.Job) 
 	done := finishedJob{job: job, event: Event{Ref: job.Ref, Commit: job.Commit, Branch: site.NameOf(found)}}
 	order := site.Order{Commit: job.Commit, Branch: done.event.Branch, Site: p.Site()}
 	if _, isBranch := found.Branch(); !isBranch {
-		order.Ref, order.To = job.Ref, journal.DisplayName(p.TargetOf(found))
+		order.Ref, order.To = cmp.Or(l.Checkout, job.Ref), journal.DisplayName(p.TargetOf(found))
 	}
 
 	err := l.deploy(ctx, p, order, &done.event)

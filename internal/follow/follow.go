@@ -79,6 +79,9 @@ type Follower struct {
 	Store   storage.Store
 	Only    *source.Ref // follow this one commit; nil for everything
 	Once    bool        // end when nothing is left to do
+	// Checkout is the ref that Only's commit was checked out from, where that is
+	// another one: of a proposed change, what a merge of it would be.
+	Checkout string
 	// Remote tells, of Only, that it is of the repository that its remote is: what
 	// that has no more ends its previews.
 	Remote  bool

@@ -53,24 +53,29 @@ func CIBranch(getenv func(string) string) (branch, variable string) {
 var refVariables = []string{"ORILLA_CI_REF", "GITHUB_REF", "CI_MERGE_REQUEST_REF_PATH", "DRONE_COMMIT_REF",
 	"CI_COMMIT_REF", "BUILD_SOURCEBRANCH", "SEMAPHORE_GIT_REF"}
 
-// CIRef returns the followed ref, by its full name, of a proposed change that a
-// CI system says its checkout is of, and the variable that says so; "" without
-// one. Some check out what a merge of the change would be: that is shown as the
-// change.
-func CIRef(getenv func(string) string, previews project.Previews) (ref, variable string) {
+// Change is a proposed change that a CI system has checked out.
+type Change struct {
+	Ref      string // followed, by its full name; "" for none
+	Checkout string // the ref that is checked out: what a merge of the change would be, or Ref
+	Variable string // that says so
+}
+
+// CIChange returns the proposed change that a CI system says its checkout is of.
+// Some check out what a merge of the change would be: that is shown as the change.
+func CIChange(getenv func(string) string, previews project.Previews) Change {
 	for _, variable := range refVariables {
 		ref := getenv(variable)
 		if !strings.HasPrefix(ref, "refs/") || strings.HasPrefix(ref, "refs/heads/") {
 			continue
 		}
 		if change, merge := strings.CutSuffix(ref, "/merge"); merge && previews.FollowsRef(change+"/head") {
-			ref = change + "/head"
+			return Change{change + "/head", ref, variable}
 		}
 		if previews.FollowsRef(ref) {
-			return ref, variable
+			return Change{ref, ref, variable}
 		}
 	}
-	return "", ""
+	return Change{}
 }
 
 // OtherRef reads what was typed as a branch: the full name of a followed ref that
