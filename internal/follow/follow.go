@@ -175,11 +175,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		woken := false
 		select {
 		case <-ctx.Done():
-			// Every build that goes on has to end before the follower does: who
-			// ends it is nobody else's job.
-			for len(l.cancel) > 0 {
-				delete(l.cancel, (<-ended).job.Ref)
-			}
+			l.awaitBuilds(ended)
 			return ctx.Err()
 		case <-f.Trigger:
 			woken = true
@@ -196,6 +192,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		// did not answer once may answer the next time.
 		if err != nil && f.Once {
 			if failures++; failures >= onceTries || fault.KindOf(err) != fault.Failed {
+				l.awaitBuilds(ended)
 				return err
 			}
 			l.trouble(err)
@@ -215,6 +212,14 @@ func (f *Follower) Run(ctx context.Context) error {
 		}
 		// After trouble the pause doubles, up to five minutes.
 		timer.Reset(cmp.Or(pause, l.nextLook()))
+	}
+}
+
+// awaitBuilds waits for every build that goes on: it has to end before the follower
+// does, and who ends it is nobody else's job.
+func (l *loop) awaitBuilds(ended <-chan finishedJob) {
+	for len(l.cancel) > 0 {
+		delete(l.cancel, (<-ended).job.Ref)
 	}
 }
 

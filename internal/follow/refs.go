@@ -143,10 +143,11 @@ func (r *refs) due(now time.Time) bool {
 	return false
 }
 
-// retries reports whether anything is to be tried again.
+// retries reports whether anything that failed is to be tried again; what only
+// waits for its pace does not count.
 func (r *refs) retries() bool {
 	for _, one := range r.all {
-		if !one.failed.until.IsZero() {
+		if one.failed.times > 0 && !one.failed.until.IsZero() {
 			return true
 		}
 	}

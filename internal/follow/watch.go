@@ -123,7 +123,7 @@ func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
 	for _, branch := range names {
 		problem := fault.New(fault.Failed, "no-such-branch",
 			"%s is followed for %s, and there is no such branch", branch, missing[branch]).
-			At("%s", l.repository().Dir)
+			At("%s", l.from())
 		remote, err := l.repository().Refs(ctx, "refs/remotes/*/"+branch)
 		switch {
 		case err == nil && len(remote) > 0:
@@ -139,6 +139,14 @@ func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
 		}
 		l.trouble(problem)
 	}
+}
+
+// from is the repository that is followed, as people know it.
+func (l *loop) from() string {
+	if l.Mirror != nil {
+		return l.Mirror.From
+	}
+	return l.repository().Top
 }
 
 // save keeps what was dealt with, and tells if that cannot be done.
