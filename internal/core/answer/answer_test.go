@@ -258,7 +258,7 @@ func TestFingerprinted(t *testing.T) {
 		"page-3f9a2c1b7e.html": false, "feed-3f9a2c1b7e.xml": false, "data-3f9a2c1b7e.json": false,
 		"map-3f9a2c1b7e.pdf": false,
 		"sw-3f9a2c1b7e.js":   false, "service-worker-3f9a2c1b7e.js": false, "app-3f9a2c1b7e": false,
-		"app-3f9a2c1b7e/x.js": false,
+		"app-3f9a2c1b7e/x.js": false, "x.Ⱥ": false, "app-3f9a2c1b7e.Ⱥ": true, "x.\xce": false,
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, want, media.Fingerprinted(name), name)
@@ -287,13 +287,14 @@ func TestMediaTypes(t *testing.T) {
 // release, or makes a Location that leads elsewhere.
 func FuzzDecide(f *testing.F) {
 	for _, seed := range []string{"/", "//evil.example", "/%2e%2e/", "/%5c%5cevil.example", "/boats/index",
-		"/a%0d%0ab", "/\\evil.example/", "/index/"} {
+		"/a%0d%0ab", "/\\evil.example/", "/index/", "/x.%C8%BA", "/a-3f9a2c1b.mp4"} {
 		f.Add(seed, "q=1", "GET")
 	}
 	f.Fuzz(func(t *testing.T, path, query, method string) {
-		for _, settings := range []release.Settings{{}, {OneAddress: true}} {
+		for semantics, settings := range []release.Settings{{}, {}, {OneAddress: true}, {}} {
 			a, err := answer.Decide(t.Context(), answer.Request{Method: method, Path: path, Query: query},
-				answer.Site{Files: corvane, Settings: settings})
+				answer.Site{Files: corvane, Settings: settings, Semantics: semantics,
+					Recent: []answer.Earlier{before{Files: of("x")}}})
 			if err != nil || a.Status < 200 || a.Status > 499 {
 				t.Fatalf("%q: %d %v", path, a.Status, err)
 			}

@@ -618,8 +618,8 @@ func linked(name string, site answer.Site) bool {
 // pageName is what a page and what goes with it have in common: its path without
 // the extension, and without index.
 func pageName(name string) string {
-	stem := strings.TrimSuffix(name, media.Extension(name))
-	return strings.TrimSuffix(strings.TrimSuffix(stem, "index"), "/")
+	stem, _ := media.Split(name)
+	return path.Join(path.Dir(name), strings.TrimSuffix(stem, "index"))
 }
 
 // Accepted is a finding that is known: by its code, and by a glob of the file

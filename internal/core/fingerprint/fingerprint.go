@@ -185,7 +185,7 @@ func (g *groups) tells(f *file) (form, bool) {
 
 // look reads one path.
 func look(name string) file {
-	base, extension := path.Base(name), media.Extension(name)
+	stem, extension := media.Split(name)
 	f := file{class: media.ClassOf(name)}
 	// The addresses of pages and feeds last, whatever they are called. What goes
 	// with a script has its name, and other bytes when a comment changes.
@@ -195,7 +195,6 @@ func look(name string) file {
 
 	// An old service worker that is kept for a year would answer for itself that
 	// long.
-	stem := base[:len(base)-len(extension)]
 	if f.class == media.Script && ofServiceWorker(stem) {
 		return file{}
 	}

@@ -141,11 +141,18 @@ func takesCharset(mediaType string) bool {
 // Extension returns the lower-case extension of the last segment with its dot,
 // or "". A leading dot starts no extension.
 func Extension(name string) string {
+	_, extension := Split(name)
+	return extension
+}
+
+// Split returns the last segment without its extension, and the lower-case
+// extension, which may have another length than as it is written.
+func Split(name string) (stem, extension string) {
 	base := path.Base(name)
 	if at := strings.LastIndexByte(base, '.'); at > 0 {
-		return strings.ToLower(base[at:])
+		return base[:at], strings.ToLower(base[at:])
 	}
-	return ""
+	return base, ""
 }
 
 // ClassOf returns the class of the file at name, by its extension.
@@ -212,10 +219,9 @@ func Fingerprinted(name string) bool {
 	case Page, Feed, Data, Document:
 		return false
 	}
-	base := path.Base(name)
-	stem := base[:len(base)-len(Extension(name))]
+	stem, extension := Split(name)
 	at := strings.LastIndexAny(stem, ".-")
-	if len(stem) == len(base) || at <= 0 || IsServiceWorker(stem[:at]) {
+	if extension == "" || at <= 0 || IsServiceWorker(stem[:at]) {
 		return false
 	}
 	return looksHashed(stem[at+1:])
