@@ -80,7 +80,7 @@ func TestWhatANodeAnnounces(t *testing.T) {
 func TestAnUpstreamThatNoNodeAsksIsToldBefore(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	p.commit("Site", map[string]string{"dist/index.html": "home", "site.rules": "proxy /api/{rest:all} -> harbour:/{rest}\n",
+	p.commit("Site", map[string]string{"dist/index.html": "home", "site.rules": "proxy /api/{rest:all} -> harbour:/{rest}\nproxy /tides -> http://10.1.2.3/\n",
 		"orilla.yaml": "site: corvane\nbuild: {output: dist}\nrules: site.rules\nenvironments: {production: " +
 			"{upstreams: {harbour: 'http://127.0.0.1:9/v1', quay: 'https://nowhere.invalid'}}}\n"})
 	p.ok("deploy")
@@ -92,5 +92,7 @@ func TestAnUpstreamThatNoNodeAsksIsToldBefore(t *testing.T) {
 		assert.Equal(t, told, strings.Contains(notes, "pier-7420 does not pass requests on to the upstream harbour"), notes)
 		assert.Equal(t, told, strings.Contains(notes, "orilla edge --reach 127.0.0.1"), notes)
 		assert.NotContains(t, notes, "quay")
+		assert.Equal(t, told && reach != "10.0.0.0/8" || reach == "127.0.0.0/8",
+			strings.Contains(notes, "orilla edge --reach 10.1.2.3"), notes)
 	}
 }

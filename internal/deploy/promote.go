@@ -48,7 +48,7 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 		return nil, err
 	}
 
-	if err := noteUpstreams(ctx, p); err != nil {
+	if err := errors.Join(noteUpstreams(ctx, p), noteOrigins(ctx, p, subject.Site.Rules)); err != nil {
 		return nil, err
 	}
 	made.Rules.Expectations = len(subject.Program.Expectations)

@@ -81,6 +81,9 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 		return made, false, err
 	}
 
+	if err := noteOrigins(ctx, p, ruled.in.Site.Rules); err != nil {
+		return made, false, err
+	}
 	if err := put.addAll(ctx, ruled.objects); err != nil {
 		return made, false, err
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/edge"
 )
 
@@ -23,7 +24,22 @@ const resolveTime = 2 * time.Second
 // allowed that. Visitors would get 502 there. It is no reason to refuse: the name
 // may mean something else where the node is.
 func noteUpstreams(ctx context.Context, p *Prepared) error {
-	upstreams := documentContent(p).Upstreams
+	return noteReach(ctx, p, documentContent(p).Upstreams)
+}
+
+// noteOrigins does the same for the addresses that rules name themselves.
+func noteOrigins(ctx context.Context, p *Prepared, set *rules.Set) error {
+	origins := map[string]string{}
+	for i := 0; set != nil && i < len(set.Rules); i++ {
+		if r := &set.Rules[i]; r.Verb == rules.Proxy && r.Target.Origin != "" {
+			origins[r.Target.Origin] = r.Target.Origin
+		}
+	}
+	return noteReach(ctx, p, origins)
+}
+
+// noteReach tells of upstreams, by name, that a node would not ask.
+func noteReach(ctx context.Context, p *Prepared, upstreams map[string]string) error {
 	if p.Plan.Environment == "" || len(upstreams) == 0 {
 		return nil
 	}
@@ -42,12 +58,20 @@ func noteUpstreams(ctx context.Context, p *Prepared) error {
 			}
 			p.Report.Notice(fault.Notice{Code: "upstream-not-allowed",
 				What: fmt.Sprintf("the edge node %s does not pass requests on to the upstream "+
-					"%s (%s): %s is inside its own network, and visitors would get 502", node.Node, name,
-					upstreams[name], addresses[0]),
+					"%s: %s is inside its own network, and visitors would get 502", node.Node,
+					called(name, upstreams[name]), addresses[0]),
 				Next: fmt.Sprintf("its operator allows that with: orilla edge --reach %s", addresses[0])})
 		}
 	}
 	return nil
+}
+
+// called is how people know an upstream: by its name, if it has one, and address.
+func called(name, address string) string {
+	if name == address {
+		return address
+	}
+	return name + " (" + address + ")"
 }
 
 // resolve returns the addresses that the host of a URL means here; none if that

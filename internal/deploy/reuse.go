@@ -97,6 +97,9 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 	if err != nil {
 		return nil, err
 	}
+	if err := noteOrigins(ctx, p, next.in.Site.Rules); err != nil {
+		return nil, err
+	}
 	root, lists, err := reroot(ctx, reader, next, p.Plan.Config.Settings())
 	if err != nil {
 		return nil, err

@@ -175,7 +175,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		woken := false
 		select {
 		case <-ctx.Done():
-			l.awaitBuilds(ended)
+			awaitBuilds(l, ended)
 			return ctx.Err()
 		case <-f.Trigger:
 			woken = true
@@ -192,7 +192,7 @@ func (f *Follower) Run(ctx context.Context) error {
 		// did not answer once may answer the next time.
 		if err != nil && f.Once {
 			if failures++; failures >= onceTries || fault.KindOf(err) != fault.Failed {
-				l.awaitBuilds(ended)
+				awaitBuilds(l, ended)
 				return err
 			}
 			l.trouble(err)
@@ -217,7 +217,7 @@ func (f *Follower) Run(ctx context.Context) error {
 
 // awaitBuilds waits for every build that goes on: it has to end before the follower
 // does, and who ends it is nobody else's job.
-func (l *loop) awaitBuilds(ended <-chan finishedJob) {
+func awaitBuilds(l *loop, ended <-chan finishedJob) {
 	for len(l.cancel) > 0 {
 		delete(l.cancel, (<-ended).job.Ref)
 	}

@@ -123,7 +123,7 @@ func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
 	for _, branch := range names {
 		problem := fault.New(fault.Failed, "no-such-branch",
 			"%s is followed for %s, and there is no such branch", branch, missing[branch]).
-			At("%s", l.from())
+			At("%s", followedFrom(l))
 		remote, err := l.repository().Refs(ctx, "refs/remotes/*/"+branch)
 		switch {
 		case err == nil && len(remote) > 0:
@@ -141,8 +141,8 @@ func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
 	}
 }
 
-// from is the repository that is followed, as people know it.
-func (l *loop) from() string {
+// followedFrom is the repository that is followed, as people know it.
+func followedFrom(l *loop) string {
 	if l.Mirror != nil {
 		return l.Mirror.From
 	}
