@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -217,4 +218,27 @@ func TestAMergeEndsNoPreviewOfAPerson(t *testing.T) {
 	assert.NotContains(t, heads, "preview/winter")
 	assert.Contains(t, heads, "preview/staging")
 	assert.Contains(t, heads, "preview/kept")
+}
+
+// TestWhatFailedIsWrittenToo tells later steps of CI that nothing went live, and
+// why, of each command that moves an environment.
+func TestWhatFailedIsWrittenToo(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("Site", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['exit 3'], output: dist}\n"})
+	for command, why := range map[string]string{"deploy": "ended with status 3", "follow --once": "ended with status 3",
+		"promote staging --to production": `"why":"`, "rollback": `"why":"`, "thaw": `"why":"`} {
+		lines, list := filepath.Join(t.TempDir(), "lines"), filepath.Join(t.TempDir(), "json")
+		_, notes, status := p.run(append(strings.Fields(command), "--write", "lines:"+lines, "--write", "json:"+list)...)
+		require.NotZero(t, status, "%s: %s", command, notes)
+		said, err := os.ReadFile(lines)
+		require.NoError(t, err, "%s: %s", command, notes)
+		assert.Equal(t, 1, strings.Count(string(said), "outcome=failed\n"), "%s: %s", command, said)
+		assert.Contains(t, string(said), "changed=false\n")
+		said, err = os.ReadFile(list)
+		require.NoError(t, err)
+		assert.Contains(t, string(said), why, command)
+	}
+	p.fails(2, "a form and a file are expected", "deploy", "--write", "text:x")
+	assert.NoFileExists(t, filepath.Join(p.folder, "x"))
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"slices"
 	"strings"
@@ -16,6 +17,7 @@ import (
 type writeOptions struct {
 	write            []string
 	outputs, summary string // as they were given before there was --write
+	saved            bool   // what is live has been told; what fails after that changes nothing of it
 }
 
 // forms are how results can be written.
@@ -49,6 +51,7 @@ func (o *writeOptions) check() error {
 
 // save adds to the files that were asked for.
 func (o *writeOptions) save(v view.OutputValues) error {
+	o.saved = true
 	asked := o.write
 	if o.outputs != "" {
 		asked = append(asked, "lines:"+o.outputs)
@@ -73,6 +76,19 @@ func (o *writeOptions) save(v view.OutputValues) error {
 		}
 	}
 	return nil
+}
+
+// record adds why a command failed to the files that were asked for, and returns
+// its error. environment is what was to move, as far as it was said.
+func (o *writeOptions) record(environment string, err error) error {
+	if err == nil || o.saved || o.check() != nil {
+		return err
+	}
+	values := view.OutputValues{Outcome: view.OutcomeFailed, Environment: environment, Why: fault.Line(err)}
+	if unsaved := o.save(values); unsaved != nil {
+		return errors.Join(err, unsaved)
+	}
+	return err
 }
 
 // appendTo adds a text to the end of a file, which is made if it is not there.

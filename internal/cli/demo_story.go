@@ -39,7 +39,7 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	}
 	t.shows(ctx, "the preview has the new times", winterHost, "/sailings/winter", "08:40")
 	t.check(ctx, "production has the old ones", "/sailings/winter", 200, "09:00")
-	t.say("It is not public yet: whoever looks is asked for a password, and " +
+	t.say("It is not public yet: visitors need a password, and " +
 		"the harbour office gets a link.")
 
 	if err := t.run(ctx, "password", "preview/"+demo.Winter, "--generate"); err != nil {

@@ -92,7 +92,7 @@ func newDeployCommand(a *app) *cobra.Command {
 			if len(args) > 0 {
 				o.Commit = args[0]
 			}
-			return c.deploy(cmd.Context(), o)
+			return o.record(o.To, c.deploy(cmd.Context(), o))
 		},
 	}
 

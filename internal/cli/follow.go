@@ -68,7 +68,11 @@ func newFollowCommand(a *app) *cobra.Command {
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.repository = argument(args, 0)
-			return c.follow(cmd.Context(), o)
+			err := c.follow(cmd.Context(), o)
+			if fault.Code(err) == "commits-failed" { // each was written when it failed
+				return err
+			}
+			return o.record("", err)
 		},
 	}
 

@@ -67,8 +67,7 @@ func newThawCommand(a *app) *cobra.Command {
 		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return c.thaw(cmd.Context(), o,
-				argument(args, 0))
+			return o.record(argument(args, 0), c.thaw(cmd.Context(), o, argument(args, 0)))
 		},
 	}
 

@@ -196,7 +196,9 @@ func newRollbackCommand(a *app) *cobra.Command {
 			"  orilla rollback production:12        to what entry 12 put live\n" +
 			"  orilla rollback staging 4be21c7      to what was built from that commit",
 		Args: cobra.MaximumNArgs(2), ValidArgsFunction: completion{a}.environments,
-		RunE: func(cmd *cobra.Command, args []string) error { return c.rollback(cmd.Context(), o, args) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return o.record(argument(args, 0), c.rollback(cmd.Context(), o, args))
+		},
 	}
 
 	flags := cmd.Flags()

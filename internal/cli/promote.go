@@ -43,7 +43,9 @@ func newPromoteCommand(a *app) *cobra.Command {
 			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"\n" +
 			"  orilla promote staging --to production --wait-for /fares/ --wait-for \"npm run audit\"",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
-		RunE: func(cmd *cobra.Command, args []string) error { return c.promote(cmd.Context(), o, args[0]) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return o.record(o.to, c.promote(cmd.Context(), o, args[0]))
+		},
 	}
 
 	flags := cmd.Flags()

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -77,8 +78,11 @@ func (v OutputValues) Markdown() string {
 	say := func(format string, args ...any) { fmt.Fprintf(&out, format, args...) }
 	switch v.Outcome {
 	case OutcomeFailed:
-		say("### %s: failed\n\n`%s` %s: %s\n\n", v.Environment, source.Short(v.Commit),
-			escapeMarkdown(v.Subject), escapeMarkdown(v.Why))
+		say("### %s: failed\n\n", cmp.Or(v.Environment, "the deploy"))
+		if v.Commit != "" {
+			say("`%s` %s: ", source.Short(v.Commit), escapeMarkdown(v.Subject))
+		}
+		say("%s\n\n", escapeMarkdown(v.Why))
 		return out.String()
 	case OutcomeUnchanged:
 		say("### %s: nothing to do\n\n`%s` %s: %s\n\n", v.Environment, source.Short(v.Commit),

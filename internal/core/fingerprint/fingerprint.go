@@ -3,13 +3,13 @@
 // address, so that browsers may keep it for ever (RFC 8246).
 //
 //	assets/index-4-jA9vrI.css   beside   assets/Page4-DSojwwyk.js        both
-//	static/js/main.8f3a2b1c.chunk.js, but not its .map                   yes
+//	static/js/main.8f3a2b1c.chunk.js, but not its .map                   it
 //	vendor-polyfill.js, IMG_20240612.jpg, report-2024dec31.png           none
 //
 // One name alone often says too little: DSojwwyk may be a digest or somebody's
 // initials. So all paths of a release are looked at together. A name that can be
-// nothing but a digest is a witness for its form (where it stands, how long it is,
-// which letters it may have), and doubtful names of that form then count as well.
+// nothing but a digest is a witness for its form (how long it is, which letters it
+// may have), and doubtful names of that form then count as well.
 //
 // What is wrong in one direction costs a question to the server (the file is asked
 // for again each time), in the other a year in which visitors see old content. So
@@ -138,7 +138,7 @@ func (g *groups) count(f *file) {
 	if f.image != "" {
 		g.pictures[f.folder+"/"+f.image]++
 	}
-	if !f.loaded() || f.folder == "" { // or it cannot tell anything
+	if !f.loaded() {
 		return
 	}
 

@@ -13,23 +13,26 @@ import (
 
 // readPattern reads a pattern as people write it.
 func readPattern(text string) (Pattern, *problem) {
-	if wrong := foreign(text, true); wrong != nil {
+	if wrong := foreign(text, false, true); wrong != nil {
 		return Pattern{}, wrong
 	}
 	return parsePattern(text)
 }
 
-// readTarget reads a target as people write it.
-func readTarget(text string) (Target, *problem) {
-	if wrong := foreign(text, false); wrong != nil {
+// readTarget reads a target as people write it. pattern is the text of the
+// pattern before it, whose last star is what a last placeholder here stands for.
+func readTarget(text, pattern string) (Target, *problem) {
+	starred := strings.HasSuffix(strings.TrimSuffix(pattern, "/"), "/*")
+	if wrong := foreign(text, starred, false); wrong != nil {
 		return Target{written: true}, wrong
 	}
 	return parseTarget(text)
 }
 
 // foreign finds a placeholder that is not written as one, and says how to write
-// it. Queries and fragments are not looked at: a star is common there.
-func foreign(text string, pattern bool) *problem {
+// it. Queries and fragments are not looked at: a star is common there. starred
+// tells, of a target, that the pattern ends in a star.
+func foreign(text string, starred, pattern bool) *problem {
 	path := text
 	for at, c := range text {
 		if (c == '?' || c == '#') && !insideBraces(text, at) {
@@ -46,7 +49,7 @@ func foreign(text string, pattern bool) *problem {
 		case strings.HasPrefix(part, ":"):
 			return wrong(offset,
 				"a colon does not make a placeholder; write %s. A literal colon is written %%3A",
-				meant(segments, pattern)+text[len(path):])
+				meant(segments, starred, pattern)+text[len(path):])
 		case star >= 0 && !insideBraces(part, star):
 			where := offset + star
 			// The host of a target is told by what reads hosts.
@@ -54,7 +57,7 @@ func foreign(text string, pattern bool) *problem {
 				return nil
 			}
 			return wrong(where, "a star is not a placeholder; write %s. A literal star is written %%2A",
-				meant(segments, pattern)+text[len(path):])
+				meant(segments, starred, pattern)+text[len(path):])
 		}
 		offset += len(part) + 1
 	}
@@ -63,7 +66,7 @@ func foreign(text string, pattern bool) *problem {
 
 // meant writes a path with placeholders in the place of stars and colons: what
 // takes all that is left is called rest, everything else by its own name.
-func meant(segments []string, pattern bool) string {
+func meant(segments []string, starred, pattern bool) string {
 	stars := 0
 	name := func() string {
 		if stars++; stars > 1 {
@@ -82,9 +85,8 @@ func meant(segments []string, pattern bool) string {
 		called, colon := strings.CutPrefix(part, ":")
 		all := strings.TrimRight(called, "*+?")
 		switch {
-		// A name that many give to what a star takes.
-		case called == "splat":
-			part = "{rest" + kind + "}"
+		case colon && last && starred:
+			part = "{rest}"
 		case colon && last && isName(all) && all != called:
 			part = "{" + all + kind + "}"
 		case colon && isName(all):

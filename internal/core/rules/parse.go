@@ -226,7 +226,7 @@ func (r *reading) rule(rule *Rule) {
 	// A target that is wrong leaves the conditions readable, since when is a
 	// word that no target can be.
 	var target token
-	targetRead := rule.Verb.leads() && r.try(func() { target = r.target(rule) })
+	targetRead := rule.Verb.leads() && r.try(func() { target = r.target(rule, pattern) })
 	if r.peek() == "with" {
 		r.try(func() { r.status(rule, r.take()) })
 	}
@@ -262,9 +262,9 @@ func isStatus(text string) bool {
 	return err == nil && len(text) == 3 && n >= 100 && n < 600
 }
 
-// target reads the arrow and the target, and returns the word that the target
-// is.
-func (r *reading) target(rule *Rule) token {
+// target reads the arrow and the target of a pattern, and returns the word that the
+// target is.
+func (r *reading) target(rule *Rule, pattern token) token {
 	arrow := r.need("-> and the target")
 	// People write arrows as they know them from elsewhere.
 	if arrow.text != "->" {
@@ -281,7 +281,7 @@ func (r *reading) target(rule *Rule) token {
 	if at := strings.IndexByte(word.text, '"'); at >= 0 {
 		r.fail(word, at, "rule-syntax", "a quotation mark in an address is written %%22")
 	}
-	target, err := readTarget(word.text)
+	target, err := readTarget(word.text, pattern.text)
 	r.check(word, err)
 	rule.Target, rule.ToAt = target, r.source.position(word.line, word.at)
 	r.targetFits(rule, word)

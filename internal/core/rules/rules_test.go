@@ -409,7 +409,9 @@ func TestPlaceholdersOfOtherLanguages(t *testing.T) {
 	for text, want := range map[string][]string{
 		"redirect /old/* -> /new/":                              {"write /old/{rest:all}. A literal star is written %2A"},
 		"redirect /old/{rest:all} -> /new/*":                    {"write /new/{rest}."},
-		"redirect /old/* -> /new/:splat":                        {"write /old/{rest:all}.", "write /new/{rest}. A literal colon is written %3A"},
+		"redirect /old/* -> /new/:tail":                         {"write /old/{rest:all}.", "write /new/{rest}. A literal colon is written %3A"},
+		"redirect /old/{x:all} -> /new/:tail":                   {"write /new/{tail}."},
+		"redirect /*/splat -> /b":                               {"write /{name}/splat."},
 		"redirect /a/*/b -> /b":                                 {"write /a/{name}/b."},
 		"redirect /a/*/*/ -> /b":                                {"write /a/{name}/{rest:all}/."},
 		"redirect /plans/*.pdf -> /plans":                       {"write /plans/{name}.pdf."},
