@@ -96,8 +96,9 @@ var outputs = map[string]string{
 		+js/app.DfR3_x1a.js js/jquery.lazyLoad.js js/jquery.dropDown.js js/jquery.treeView.js`,
 }
 
-// TestOutputsOfBuildTools has names that build tools really wrote, and names
-// that people write.
+// TestOutputsOfBuildTools has names as build tools write them, most of them taken
+// from real outputs and some made after their documented forms, and names that
+// people write.
 func TestOutputsOfBuildTools(t *testing.T) {
 	t.Parallel()
 	for name, text := range outputs {
