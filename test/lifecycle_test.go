@@ -2,19 +2,14 @@ package test
 
 import (
 	"archive/tar"
-	"bufio"
 	"bytes"
 	"compress/gzip"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -54,54 +49,6 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 	p.commit("Slow", map[string]string{"orilla.yaml": "site: corvane\nbuild: {run: ['sleep 300'], " +
 		"output: out, time_limit: 1s}\n"})
 	p.fails(5, "longer than 1s", "deploy")
-}
-
-// TestServe looks at a folder, changes it, and takes it away and back.
-func TestServe(t *testing.T) {
-	t.Parallel()
-	p := newPlace(t)
-	p.fails(1, "no such folder", "serve", "dist")
-	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: " +
-		"{production: {addresses: ['https://islands.example/ferries/']}}\n",
-		"dist/index.html": "<body>one</body>", "dist/fares.html": "42.00"})
-	command := p.command(t.Context(), "serve", "--listen", "127.0.0.1:0", "--json")
-	stdout, err := command.StdoutPipe()
-	require.NoError(t, err)
-	require.NoError(t, command.Start())
-	defer func() {
-		command.Process.Signal(os.Interrupt) //nolint:errcheck // the status tells
-		command.Wait()                       //nolint:errcheck // see above
-		assert.Zero(t, command.ProcessState.ExitCode())
-	}()
-	lines := bufio.NewScanner(stdout)
-	require.True(t, lines.Scan())
-	var serving struct{ Address string }
-	require.NoError(t, json.Unmarshal(lines.Bytes(), &serving))
-	go func() {
-		for lines.Scan() { // so that the program never waits for us
-		}
-	}()
-	assert.Regexp(t, `^http://localhost:\d+/ferries/$`, serving.Address, "below the base path of production")
-	address := strings.Replace(serving.Address, "localhost", "127.0.0.1", 1)
-	body := func(path string) string {
-		response, err := http.Get(address + path)
-		require.NoError(t, err)
-		defer response.Body.Close() //nolint:errcheck // read
-		data, err := io.ReadAll(response.Body)
-		require.NoError(t, err)
-		return string(data)
-	}
-	assert.Equal(t, `<body>one<script src="/.orilla/reload.js" defer></script></body>`, body(""))
-	assert.Contains(t, body("fares"), "42.00")
-	p.write(map[string]string{"dist/fares.html": "43.00", "dist/new/index.html": "new"})
-	assert.Eventually(t, func() bool {
-		return strings.Contains(body("fares"), "43.00") &&
-			strings.Contains(body("new/"), "new")
-	}, 30*time.Second, 20*time.Millisecond)
-	require.NoError(t, os.RemoveAll(filepath.Join(p.folder, "dist")))
-	p.write(map[string]string{"dist/index.html": "built anew"})
-	assert.Eventually(t, func() bool { return strings.Contains(body(""), "built anew") }, 30*time.Second,
-		20*time.Millisecond, "a folder that was made anew is found again")
 }
 
 // TestEdgeNodesComeAndGo has two nodes on one store; one is restarted.

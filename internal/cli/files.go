@@ -115,7 +115,7 @@ func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesRep
 		return nil, nil
 	}
 
-	tree, scan, files, err := site.Fingerprint(ctx, p, folder)
+	tree, scan, files, err := site.Fingerprint(ctx, p, folder, nil)
 	if err != nil {
 		return nil, err
 	}

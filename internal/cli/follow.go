@@ -110,6 +110,7 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	if err := o.check(); err != nil {
 		return err
 	}
+	lasting()
 	p, mirror, err := a.followed(ctx, o)
 	if err != nil {
 		return err

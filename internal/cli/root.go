@@ -45,6 +45,9 @@ type app struct {
 	opened string // the address of the store that was opened last
 }
 
+// lasting is for what runs for hours: memory that nobody uses is not kept for speed.
+func lasting() { debug.SetGCPercent(100) }
+
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
 	debug.SetGCPercent(400) // commands are short: memory is cheaper than collecting it

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
 	"os"
@@ -30,9 +29,9 @@ const defaultServe = "127.0.0.1:7430"
 
 // serveOptions are the flags of serve.
 type serveOptions struct {
-	folder, listen, environment, under, front, run string
-	upstreams                                      []string
-	noReload, noBuild, lan, open                   bool
+	folder, listen, environment, under, front, run, at string
+	upstreams                                          []string
+	noReload, noBuild, lan, open                       bool
 }
 
 // serveCmd serves the project while it is worked on.
@@ -67,6 +66,8 @@ func newServeCommand(a *app) *cobra.Command {
 	flags.StringVar(&o.environment, "environment", project.Production,
 		"serve as this `ENVIRONMENT`: its conditions and upstreams")
 
+	flags.StringVar(&o.at, "at", "",
+		"answer as at this `TIME`, such as 2026-12-24T12:00Z: for rules with a time")
 	flags.StringArrayVar(&o.upstreams, "upstream", nil,
 		"pass on to another address than the environment says: `NAME=URL`")
 	flags.StringVar(&o.under, "under", "",
@@ -91,6 +92,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	if err != nil {
 		return err
 	}
+	lasting()
 	bench, local, err := a.bench(ctx, p, o)
 	if err != nil {
 		return err
@@ -113,11 +115,16 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	var owned sync.WaitGroup
 	defer owned.Wait()
 
+	var server *devserver.Server
 	if o.run != "" {
-		if err := a.startFront(ctx, cancel, &owned, p, o); err != nil {
+		if server, err = a.startFront(ctx, cancel, &owned, p, o); err != nil {
 			listener.Close() //nolint:errcheck // not used
 			return err
 		}
+	}
+	again := bench.Rebuild
+	if server != nil {
+		again = server.Restart
 	}
 
 	// localhost and not 127.0.0.1: browsers treat it as a secure context, in
@@ -129,7 +136,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	})
 
 	if a.Asks && !a.JSON && console.HasKeys() {
-		owned.Go(func() { a.keys(ctx, cancel, bench, address) })
+		owned.Go(func() { a.keys(ctx, cancel, again, address) })
 	}
 	err = httpanswer.Serve(ctx, listener, local)
 	cancel()
@@ -163,7 +170,16 @@ func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
 	}
 
 	local := devserver.LocalOptions{Base: o.under, Environment: o.environment,
-		Reload: !o.noReload && o.front == "", Tell: a.tell}
+		Reload: !o.noReload, Tell: a.tell, Notice: a.Notice}
+	if o.at != "" {
+		at, err := readTime(o.at, p.LocalConfig.Zone())
+		if err != nil {
+			return nil, nil, err
+		}
+		// The clock begins there and goes on.
+		began := time.Now()
+		local.Now = func() time.Time { return at.Add(time.Since(began)) }
+	}
 	if o.front != "" {
 		options.Build = false
 		server, err := url.Parse(o.front)
@@ -229,6 +245,9 @@ func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener
 		if o.environment != project.Production {
 			about = append(about, "as "+o.environment)
 		}
+		if o.at != "" {
+			about = append(about, "as at "+o.at)
+		}
 		a.Note("%s %s  %s", console.Strong("serving"), console.Accent(address),
 			console.Faint(strings.Join(about, ", ")))
 		if o.lan {
@@ -237,7 +256,11 @@ func (a *serveCmd) serving(ctx context.Context, bench *devserver.Bench, listener
 			}
 		}
 		if a.Asks && console.HasKeys() {
-			a.Note("%s", console.Faint("keys: o open in the browser, r rebuild, q quit"))
+			again := "rebuild"
+			if o.run != "" {
+				again = "restart the development server"
+			}
+			a.Note("%s", console.Faint("keys: o open in the browser, r "+again+", q quit"))
 		}
 	}
 
@@ -261,62 +284,67 @@ func lanAddresses(listener net.Listener) []string {
 	return list
 }
 
-// startFront starts the development server unless it
-// answers already, and waits until it does.
+// startFront starts the development server unless it answers already, waits until
+// it does, and has it kept running. It returns nil of one that somebody else runs.
 func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.WaitGroup, p *site.Project,
 	o *serveOptions,
-) error {
-	server, _ := url.Parse(o.front)
-	front := devserver.NewFront(server)
+) (*devserver.Server, error) {
+	address, _ := url.Parse(o.front)
+	front := devserver.NewFront(address)
 	if front.Answers(ctx) {
 		a.Note("%s", console.Faint(o.front+" answers already; nothing was started"))
-		return nil
+		return nil, nil
+	}
+	ready, err := steps.Environment(steps.Wanted{Variables: p.LocalConfig.Build.Variables})
+	if err != nil {
+		return nil, err
 	}
 
 	a.Note("%s %s", console.Strong("starting"), o.run)
+	environment := append(ready.Environment, "CI=") // it is no build
+	server := devserver.NewServer(o.run, site.Folder(p), environment, front)
+	server.Line = func(line string) { a.Note("  %s", console.Faint("| "+line)) }
+	server.Ended = func(err error, pause time.Duration) {
+		a.Problem(withoutDetail(err)) // it was streamed
+		a.Note("%s", console.Faint("it is started again in "+console.Took(pause)))
+	}
 	ended := make(chan error, 1)
-	owned.Go(func() {
-		build := p.LocalConfig.Build
-		ready, err := steps.Environment(steps.Wanted{Variables: build.Variables})
-		if err == nil {
-			environment := append(ready.Environment, "CI=") // it is no build
-			_, err = steps.Run(ctx, steps.Spec{Folder: site.Folder(p), Steps: []string{o.run},
-				Environment: environment, TimeLimit: 365 * 24 * time.Hour,
-				Log: io.Discard, Line: func(line string) { a.Note("  %s", console.Faint("| "+line)) }})
-		}
+	owned.Go(func() { ended <- server.Run(ctx) })
 
-		if ctx.Err() == nil {
-			if err == nil {
-				err = fault.New(fault.Failed, "server-ended", "the development server ended").At("%s", o.run)
-			}
-			a.Problem(err)
-			cancel()
-		}
-		ended <- err
-	})
-
-	// A generator takes seconds to answer, and says nothing about when it does.
-	for wait := time.Now(); time.Since(wait) < time.Minute; time.Sleep(100 * time.Millisecond) {
+	for wait := time.Now(); time.Since(wait) < time.Minute; {
 		select {
-		case <-ended: //nolint:errcheck // it was told
-			return &exitError{int(fault.Failed)}
-		case <-ctx.Done():
-			return ctx.Err()
-		default:
+		case err := <-ended:
+			cancel()
+			if err == nil {
+				err = ctx.Err()
+			}
+			return nil, withoutDetail(err)
+		case <-time.After(50 * time.Millisecond):
 		}
-		if front.Answers(ctx) {
-			return nil
+		if server.Answered() {
+			return server, nil
 		}
 	}
 
 	cancel()
-	return fault.New(fault.Failed, "no-server",
+	return nil, fault.New(fault.Failed, "no-server",
 		"the development server was started, and does not answer at %s after a minute", o.front).
 		Then("its own output is above; does it listen at another port?")
 }
 
+// withoutDetail leaves out the lines of an error that are on the screen already.
+func withoutDetail(err error) error {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok {
+		return err
+	}
+	short := *problem
+	short.Detail = nil
+	return &short
+}
+
 // keys does what single keys ask for, until the context ends.
-func (a *serveCmd) keys(ctx context.Context, quit func(), bench *devserver.Bench, address string) {
+func (a *serveCmd) keys(ctx context.Context, quit, again func(), address string) {
 	pressed, restore := console.Keys(ctx)
 	defer restore()
 	for key := range pressed {
@@ -326,7 +354,7 @@ func (a *serveCmd) keys(ctx context.Context, quit func(), bench *devserver.Bench
 				a.Problem(err)
 			}
 		case 'r':
-			bench.Rebuild()
+			again()
 		case 'q':
 			quit()
 			return
@@ -344,8 +372,8 @@ type benchReport struct {
 
 // Building implements devserver.Reporter.
 func (r *benchReport) Building(why string) {
-	if why != "" {
-		why = "because of " + why
+	if why != "" && why != devserver.AskedFor {
+		why = why + " changed"
 	}
 	r.why = why
 	r.say(view.ServeEvent{Kind: "building", Why: why})
@@ -438,11 +466,11 @@ func (r *benchReport) Failed(err error) {
 		return
 	}
 
-	if problem, ok := errors.AsType[*fault.Error](err); ok && errors.Is(err, steps.ErrStepFailed) &&
-		!r.app.ErrTerm {
-		problem.Detail = nil // it was streamed
+	shown := err
+	if errors.Is(err, steps.ErrStepFailed) && !r.app.ErrTerm {
+		shown = withoutDetail(err) // it was streamed
 	}
-	r.app.Problem(err)
+	r.app.Problem(shown)
 	if r.started {
 		r.app.Note("%s", console.Warn("the last good state goes on being served"))
 	}

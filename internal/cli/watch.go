@@ -25,6 +25,7 @@ func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions
 			Then("orilla deploy --working-tree --watch --to preview/NAME")
 	}
 
+	lasting()
 	address, root := a.storeAddress(p)
 	own, err := store.Folder(address, root, a.places.Data)
 	if err != nil {

@@ -8,11 +8,14 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
@@ -26,6 +29,7 @@ import (
 type Front struct {
 	server *url.URL
 	client *http.Client
+	gone   atomic.Bool // it did not answer when it was last asked
 }
 
 // NewFront returns a Front for the server at an absolute URL.
@@ -48,6 +52,27 @@ func (f *Front) Answers(ctx context.Context) bool {
 	}
 	return err == nil
 }
+
+// watch tells when a server that did not answer does again: pages that wait for it
+// load then.
+func (f *Front) watch(ctx context.Context, back func()) {
+	ticker := time.NewTicker(250 * time.Millisecond)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		if f.gone.Load() && f.Answers(ctx) {
+			f.gone.Store(false)
+			back()
+		}
+	}
+}
+
+// files returns what tells which files the development server has.
+func (f *Front) files() answer.Files { return &frontFiles{f, map[string]bool{}} }
 
 // ask asks the development server for an address, as a browser would for a
 // page.
@@ -77,10 +102,20 @@ func (f *frontFiles) Lookup(ctx context.Context, name string) (release.File, boo
 			return release.File{}, false, err
 		}
 		response.Body.Close() //nolint:errcheck // only its status counts
-		there = response.StatusCode == http.StatusOK
+		there = response.StatusCode == http.StatusOK && !isStandIn(name, response.Header)
 		f.known[at] = there
 	}
 	return release.File{Path: name, Type: media.Type(name, true)}, there, nil
+}
+
+// isStandIn reports whether an answer is a page in the place of a script, an image
+// or the like: development servers of applications answer with their one page
+// whatever they do not know. name may be that of a page by which answers look for
+// it: "app.js.html", "app.js/index.html".
+func isStandIn(name string, header http.Header) bool {
+	name = strings.TrimSuffix(strings.TrimSuffix(name, "/index.html"), ".html")
+	return (media.IsLoaded(name) || media.Extension(name) == ".json") &&
+		strings.HasPrefix(header.Get("Content-Type"), "text/html")
 }
 
 // below is the address of a path at the development server.
@@ -94,7 +129,7 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 ) (string, *rules.Rule) {
 	// Whether there is a file is what the development server answers with; for
 	// one request it is asked once for each name.
-	site.Files = &frontFiles{f, map[string]bool{}}
+	site.Files = f.files()
 	if r.Header.Get("Upgrade") != "" {
 		site.Files = &Shown{} // a websocket is no file
 	}
@@ -102,23 +137,29 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	rest, _ := strings.CutPrefix(r.URL.EscapedPath(), req.Base)
 	switch {
 	case err != nil:
-		err = f.pass(w, r, req, site, 0, rest) // says that the server is not there
+		err = f.pass(w, r, l, req, site, 0, rest) // says that the server is not there
 	case a.Upstream != nil:
 		l.pass(w, r, a, upstreams)
 	// What rules decide without a file is answered here.
 	case a.Location != "" && a.Rule != nil, a.By == answer.ByRequest, a.Config != nil:
 		httpanswer.Respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	case a.File != nil && a.Rule != nil:
-		err = f.pass(w, r, req, site, a.Status, answer.Address(a.File.Path))
+		err = f.pass(w, r, l, req, site, a.Status, answer.Address(a.File.Path))
 	case a.Rule != nil && a.File == nil && a.By != answer.ByMethod:
 		httpanswer.Respond(w, r, a, nil) //nolint:errcheck // there is no content to read
 	default:
-		err = f.pass(w, r, req, site, 0, rest)
+		err = f.pass(w, r, l, req, site, 0, rest)
 	}
 
 	if err != nil {
+		if f.gone.Swap(true) && errors.Is(err, syscall.ECONNREFUSED) {
+			return "trouble", nil // it was told
+		}
 		l.trouble(r, http.StatusBadGateway, err)
 		return "trouble", nil
+	}
+	if a.Status == http.StatusNotFound && a.Rule == nil {
+		f.noteStandIn(w, r, l, req)
 	}
 	if a.Rule == nil && a.Upstream == nil {
 		return "development server", nil
@@ -126,11 +167,31 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 	return httpanswer.Describe(a), a.Rule
 }
 
+// noteStandIn tells of what only the development server answers, with a page that
+// it has for anything.
+func (f *Front) noteStandIn(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request) {
+	if r.Method != http.MethodGet || !isStandIn(req.Path, w.Header()) || !l.once("stand-in "+req.Path) {
+		return
+	}
+	l.options.Notice(fault.Notice{Code: "stand-in", What: req.Path + " is not there: the development " +
+		"server answered with a page in its place, with status 200; the edge would answer 404",
+		Next: "look which page or script names it"})
+}
+
+// isDocument reports whether a browser asks for a page to show, and not a script
+// for a part of one (W3C Fetch Metadata).
+func isDocument(r *http.Request) bool {
+	if to := r.Header.Get("Sec-Fetch-Dest"); to != "" {
+		return to == "document" || to == "iframe"
+	}
+	return strings.Contains(r.Header.Get("Accept"), "text/html")
+}
+
 // pass sends the request to the development server, at a path of its own, and
 // applies header rules to what it answers. The status counts in the place of
 // the server's 200, if it is set.
-func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request, site answer.Site, status int,
-	path string,
+func (f *Front) pass(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request, site answer.Site,
+	status int, path string,
 ) error {
 	target, err := url.Parse(f.below(path))
 	if err != nil {
@@ -147,6 +208,9 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 	proxy.Rewrite = func(pr *httputil.ProxyRequest) {
 		pr.Out.URL, pr.Out.Host = target, target.Host
 		pr.SetXForwarded()
+		if l.options.Reload && isDocument(r) {
+			pr.Out.Header.Del("Accept-Encoding") // a line is added
+		}
 		if origin := pr.Out.Header.Get("Origin"); origin == httpanswer.Scheme(r)+"://"+r.Host {
 			// development servers refuse other origins
 			pr.Out.Header.Set("Origin", f.server.Scheme+"://"+f.server.Host)
@@ -154,6 +218,7 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 	}
 
 	proxy.ModifyResponse = func(response *http.Response) error {
+		f.gone.Store(false)
 		content := response.StatusCode == http.StatusOK
 		if status != 0 && content {
 			response.StatusCode = status
@@ -166,6 +231,9 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 
 		answer.Apply(r.Context(), req, site, response.StatusCode,
 			content && response.StatusCode == http.StatusOK, response.Header)
+		if l.options.Reload && r.Method == http.MethodGet && isDocument(r) {
+			addLine(response, reloadLine(""))
+		}
 		return nil
 	}
 
@@ -178,8 +246,30 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, req answer.Request,
 		if errors.Is(err, syscall.ECONNREFUSED) {
 			line = "Nothing answers at " + f.server.String() + ": is the development server running?"
 		}
+		if isDocument(r) {
+			l.wait(w, r, http.StatusBadGateway, line)
+			return
+		}
 		httpanswer.Say(w, r, http.StatusBadGateway, line)
 	}
 	proxy.ServeHTTP(w, r)
 	return failed
+}
+
+// addLine adds a line to the end of a page that a development server answers with,
+// which may come piece by piece.
+func addLine(response *http.Response, line string) {
+	header := response.Header
+	if !strings.HasPrefix(header.Get("Content-Type"), "text/html") || header.Get("Content-Encoding") != "" ||
+		response.StatusCode == http.StatusNotModified || response.StatusCode == http.StatusNoContent {
+		return
+	}
+	response.Body = struct {
+		io.Reader
+		io.Closer
+	}{io.MultiReader(response.Body, strings.NewReader(line)), response.Body}
+	if response.ContentLength >= 0 {
+		response.ContentLength += int64(len(line))
+		header.Set("Content-Length", strconv.FormatInt(response.ContentLength, 10))
+	}
 }

@@ -1,17 +1,21 @@
 package devserver
 
 import (
-	"bytes"
 	"context"
 	"io"
 	"net/http"
-	"os"
 	"slices"
 	"strconv"
+	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/net/html"
+
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/httpanswer"
@@ -26,6 +30,7 @@ type LocalOptions struct {
 	Now         func() time.Time       // nil: time.Now
 	Wait        time.Duration          // how long an upstream may take to begin its answer; 0: 30 s
 	Front       *Front                 // a development server that has the files; nil to answer from a folder
+	Notice      func(fault.Notice)     // is told what a person should know, once; nil for nobody
 }
 
 // Local answers on the developer's own machine as an edge
@@ -36,6 +41,7 @@ type Local struct {
 	proxies *httpanswer.Proxies
 	current atomic.Pointer[Shown]
 	pages   pages
+	told    sync.Map // of what Notice was told
 }
 
 // NewLocal returns local serving that has nothing to show yet.
@@ -45,6 +51,9 @@ func NewLocal(options LocalOptions) *Local {
 	}
 	if options.Tell == nil {
 		options.Tell = func(httpanswer.Event) {}
+	}
+	if options.Notice == nil {
+		options.Notice = func(fault.Notice) {}
 	}
 	return &Local{options: options, proxies: httpanswer.NewProxies(httpanswer.Reach{All: true}, options.Wait)}
 }
@@ -66,7 +75,8 @@ type Shown struct {
 
 	site   answer.Site // of the files, with their settings
 	byPath map[string]release.File
-	record string // of the rules, to tell whether they changed
+	record string                  // of the rules, to tell whether they changed
+	kept   map[digest.Digest]place // content that is not read from Sources
 }
 
 // Lookup implements answer.Files.
@@ -77,13 +87,12 @@ func (s *Shown) Lookup(_ context.Context, path string) (release.File, bool, erro
 
 // Open implements contents.
 func (s *Shown) Open(_ context.Context, file release.File) (io.ReadSeeker, error) {
-	data, err := os.ReadFile(s.Sources[file.Path])
-	return bytes.NewReader(data), err
+	return s.open(file)
 }
 
-// Show answers from now on from next, has open pages reload if something
+// Show answers from now on from next, has open pages load again if something
 // changed, and returns the paths of the files that did, and whether the rules
-// did. What Fail said is over. The first call changes no file.
+// did. The first call changes no file.
 func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	next.byPath = make(map[string]release.File, len(next.Files))
 	for _, file := range next.Files {
@@ -99,16 +108,18 @@ func (l *Local) Show(next Shown) (changed []string, ruled bool) {
 	before := l.current.Swap(&next)
 	changed = different(before, &next)
 	ruled = before == nil && next.record != "" || before != nil && before.record != next.record
-	l.pages.show(len(changed) > 0 || ruled && before != nil)
+	if len(changed) > 0 || ruled && before != nil || before == nil && l.options.Front == nil {
+		l.pages.moved() // a page that waited for the first state is another one too
+	}
 	return changed, ruled
 }
 
-// Fail lets open pages show what went wrong, above what they show: the last
-// good state goes on being answered.
-func (l *Local) Fail(what string) { l.pages.fail(what) }
+// Note has open pages show something above themselves, until a note about the same
+// takes its place or has no text. What is answered stays.
+func (l *Local) Note(note Note) { l.pages.note(note) }
 
-// Reload has open pages reload, though nothing that is served may have changed.
-func (l *Local) Reload() { l.pages.show(true) }
+// Reload has open pages load again, though nothing that is served may have changed.
+func (l *Local) Reload() { l.pages.moved() }
 
 // different returns the paths at which two states differ, in order.
 func different(before, after *Shown) []string {
@@ -153,6 +164,9 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 	if l.options.Base != "" && r.URL.Path == "/" {
 		return httpanswer.RedirectToBase(w, l.options.Base), nil
 	}
+	// Asked before what is shown: a page that is newer than it says loads once too
+	// often, and one that is older would stay.
+	at := l.pages.at()
 	shown := l.current.Load()
 	if shown == nil && l.options.Front == nil {
 		return l.nothing(w, r), nil
@@ -174,7 +188,8 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 		l.pass(w, r, a, shown.Upstreams)
 	// One line more in each page, and nothing else than at the edge.
 	case l.options.Reload && a.File != nil && httpanswer.IsPage(a.File):
-		err = httpanswer.SendPage(w, r, a, shown, reloadLine)
+		l.noteBlocked(r, a, shown)
+		err = httpanswer.SendPage(w, r, a, shown, reloadLine(at))
 	default:
 		err = httpanswer.Respond(w, r, a, shown)
 	}
@@ -184,6 +199,61 @@ func (l *Local) serve(w http.ResponseWriter, r *http.Request) (by string, rule *
 		return "trouble", nil
 	}
 	return httpanswer.Describe(a), a.Rule
+}
+
+// once reports whether something is told for the first time. What visitors of a
+// site under work can ask for is bounded by whoever works on it.
+func (l *Local) once(what string) bool {
+	_, told := l.told.LoadOrStore(what, true)
+	return !told
+}
+
+// noteBlocked tells of pages that do not load again, because of what the site says
+// of itself.
+func (l *Local) noteBlocked(r *http.Request, a answer.Answer, shown *Shown) {
+	var policies []string
+	for _, field := range a.Header {
+		if strings.EqualFold(field.Name, "Content-Security-Policy") {
+			policies = append(policies, field.Value)
+		}
+	}
+	if content, err := shown.open(*a.File); err == nil {
+		policies = append(policies, metaPolicies(content)...)
+		if file, ok := content.(io.Closer); ok {
+			file.Close() //nolint:errcheck // read only
+		}
+	}
+
+	if directive := blocked(policies); directive != "" && l.once("csp "+directive) {
+		l.options.Notice(fault.Notice{Code: "no-reload", What: r.URL.Path + " has a " +
+			"Content-Security-Policy that stops the reloading script, by " + directive +
+			": such pages do not reload by themselves",
+			Next: "reload them by hand, or allow 'self' in script-src and connect-src"})
+	}
+}
+
+// metaPolicies returns the policies that a page says itself, in its first 64 kB.
+func metaPolicies(page io.Reader) (policies []string) {
+	tokens := html.NewTokenizer(io.LimitReader(page, 64<<10))
+	for {
+		switch tokens.Next() {
+		case html.ErrorToken:
+			return policies
+		case html.StartTagToken, html.SelfClosingTagToken:
+			token := tokens.Token()
+			attributes := map[string]string{}
+			for _, attribute := range token.Attr {
+				attributes[attribute.Key] = attribute.Val
+			}
+			if token.Data == "meta" &&
+				strings.EqualFold(attributes["http-equiv"], "Content-Security-Policy") {
+				policies = append(policies, attributes["content"])
+			}
+			if token.Data == "body" {
+				return policies
+			}
+		}
+	}
 }
 
 // pass passes a request on to an upstream, and tells if that cannot be reached.
@@ -199,19 +269,27 @@ func (l *Local) trouble(r *http.Request, status int, err error) {
 		Path: r.URL.EscapedPath(), Status: status, Text: err.Error()})
 }
 
-// nothing answers while there is nothing to show: with what went wrong, if
-// something did, in a page that waits.
+// nothing answers while there is nothing to show: with a page that waits, and shows
+// what went wrong.
 func (l *Local) nothing(w http.ResponseWriter, r *http.Request) string {
+	l.wait(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
+	return "nothing"
+}
+
+// wait answers with a line of text, in a page that loads again when there is more.
+func (l *Local) wait(w http.ResponseWriter, r *http.Request, status int, text string) {
 	if !l.options.Reload {
-		return httpanswer.Say(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
+		httpanswer.Say(w, r, status, text)
+		return
 	}
-	page := `<!doctype html><meta charset="utf-8"><title>Nothing to serve yet</title><p style="font:1rem system-ui;margin:3rem">There is nothing to serve yet.</p>` + reloadLine
+	page := `<!doctype html><meta charset="utf-8"><title>` + html.EscapeString(text) +
+		`</title><p style="font:1rem system-ui;margin:3rem">` + html.EscapeString(text) + `</p>` +
+		reloadLine(l.pages.at())
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Content-Length", strconv.Itoa(len(page)))
-	w.WriteHeader(http.StatusServiceUnavailable)
+	w.WriteHeader(status)
 	if r.Method != http.MethodHead {
 		io.WriteString(w, page) //nolint:errcheck // the browser has gone
 	}
-	return "nothing"
 }

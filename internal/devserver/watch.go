@@ -3,6 +3,7 @@ package devserver
 import (
 	"context"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -58,10 +59,16 @@ func (w *watch) add(folder string) error {
 	})
 }
 
-// changes returns a channel of the paths that changed, together once it has
-// been quiet. What is not taken yet grows. It is closed when the context ends.
-func (w *watch) changes(ctx context.Context) <-chan []string {
-	out := make(chan []string)
+// changes are paths, each with the time when it was last seen to change.
+type changes map[string]time.Time
+
+// paths lists what changed, in order.
+func (c changes) paths() []string { return slices.Sorted(maps.Keys(c)) }
+
+// changes returns a channel of what changed, together once it has been quiet. What
+// is not taken yet grows. It is closed when the context ends.
+func (w *watch) changes(ctx context.Context) <-chan changes {
+	out := make(chan changes)
 	go func() {
 		defer close(out)
 		if w.watcher == nil {
@@ -75,28 +82,27 @@ func (w *watch) changes(ctx context.Context) <-chan []string {
 
 // follow gathers changes until it has been quiet for a moment, and hands them
 // on together: an editor that saves one file may touch four.
-func (w *watch) follow(ctx context.Context, out chan<- []string) {
-	var waiting []string
-	known, born := map[string]bool{}, map[string]bool{}
+func (w *watch) follow(ctx context.Context, out chan<- changes) {
+	waiting, born := changes{}, map[string]bool{}
 	// A save is several events, and a checkout thousands. They are given away
 	// together, once nothing has happened for a moment and somebody takes them.
 	var quiet <-chan time.Time
-	var give chan<- []string // out once it has been quiet
+	var give chan<- changes // out once it has been quiet
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case give <- waiting:
-			waiting, give = nil, nil
-			clear(known)
+			waiting, give = changes{}, nil
 			clear(born)
 		case <-quiet:
 			// Editors write to a file beside the one that is meant, and rename
 			// it: what came and went again is no change.
-			waiting = slices.DeleteFunc(waiting, func(path string) bool {
-				_, err := os.Lstat(path)
-				return err != nil && born[path]
-			})
+			for path := range born {
+				if _, err := os.Lstat(path); err != nil {
+					delete(waiting, path)
+				}
+			}
 			if give = out; len(waiting) == 0 {
 				give = nil
 			}
@@ -116,14 +122,14 @@ func (w *watch) follow(ctx context.Context, out chan<- []string) {
 				}
 				w.add(event.Name) //nolint:errcheck // what went again cannot be watched
 			}
-			if !known[event.Name] {
-				known[event.Name], born[event.Name] = true, event.Has(fsnotify.Create)
-				waiting = append(waiting, event.Name)
+			if _, known := waiting[event.Name]; !known && event.Has(fsnotify.Create) {
+				born[event.Name] = true
 			}
+			waiting[event.Name] = time.Now()
 			quiet, give = time.After(quietTime), nil
 		//nolint:errcheck // whatever it says, events were lost: say that the root changed
 		case <-w.watcher.Errors:
-			waiting = append(waiting, w.root)
+			waiting[w.root] = time.Now()
 			quiet, give = time.After(quietTime), nil
 		}
 	}
@@ -131,7 +137,7 @@ func (w *watch) follow(ctx context.Context, out chan<- []string) {
 
 // poll compares the times of all files every second, where
 // the system cannot tell of changes.
-func (w *watch) poll(ctx context.Context, out chan<- []string) {
+func (w *watch) poll(ctx context.Context, out chan<- changes) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
@@ -151,9 +157,9 @@ func (w *watch) poll(ctx context.Context, out chan<- []string) {
 			return nil
 		})
 
-		if paths := differing(w.seen, now); w.seen != nil && len(paths) > 0 {
+		if changed := differing(w.seen, now); w.seen != nil && len(changed) > 0 {
 			select {
-			case out <- paths:
+			case out <- changed:
 			case <-ctx.Done():
 				return
 			}
@@ -170,30 +176,39 @@ func (w *watch) poll(ctx context.Context, out chan<- []string) {
 
 // differing returns the paths that are in one of two looks only, or were
 // changed between them.
-func differing(before, after map[string]time.Time) []string {
-	var paths []string
+func differing(before, after map[string]time.Time) changes {
+	found := changes{}
 	for path, when := range after {
 		if old, ok := before[path]; !ok || !old.Equal(when) {
-			paths = append(paths, path)
+			found[path] = when
 		}
 	}
 
 	for path := range before {
 		if _, ok := after[path]; !ok {
-			paths = append(paths, path)
+			found[path] = time.Now()
 		}
 	}
-	return paths
+	return found
 }
 
 // Changes tells when something changed in a folder, or below it
 // where skip, asked for each folder, lets it look. The channel
 // is closed when the context ends. Where the system cannot tell
 // of changes, they are found by looking again and again.
-func Changes(ctx context.Context, root string, skip func(folder string) bool) <-chan []string {
-	w := newWatch(root, skip)
+func Changes(ctx context.Context, root string, skip func(folder string) bool) <-chan struct{} {
+	w, told := newWatch(root, skip), make(chan struct{})
 	context.AfterFunc(ctx, w.close)
-	return w.changes(ctx)
+	go func() {
+		defer close(told)
+		for range w.changes(ctx) {
+			select {
+			case told <- struct{}{}:
+			case <-ctx.Done():
+			}
+		}
+	}()
+	return told
 }
 
 // Saves tells of what a build of the working tree could read and somebody
@@ -201,12 +216,14 @@ func Changes(ctx context.Context, root string, skip func(folder string) bool) <-
 // configuration; not what Git ignores, what the build makes, and what lies in
 // Orilla's own folders, of which own are some.
 func Saves(ctx context.Context, p *site.Project, own ...string) <-chan []string {
-	b := &Bench{Options: Options{Project: p, Build: true}, ignored: map[string]bool{}}
-	changes, saves := Changes(ctx, p.Root, skip(p, own...)), make(chan []string)
+	b, w := &Bench{Options: Options{Project: p, Build: true}}, newWatch(p.Root, skip(p, own...))
+	context.AfterFunc(ctx, w.close)
+	saves := make(chan []string)
 	go func() {
 		defer close(saves)
-		for paths := range changes {
-			if b.builds() {
+		for changed := range w.changes(ctx) {
+			paths := changed.paths()
+			if b.steps() {
 				paths = slices.DeleteFunc(paths, b.inside)
 			}
 			paths = slices.DeleteFunc(paths, func(path string) bool { return !matters(p, path) })

@@ -13,7 +13,6 @@
 package devserver
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -23,16 +22,15 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
-	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/steps"
@@ -41,7 +39,7 @@ import (
 // Reporter is told what happens. Its methods are called
 // from one goroutine at a time.
 type Reporter interface {
-	Building(why string)                // a build begins: "" for the first, else what changed
+	Building(why string)                // a build begins: "" for the first, AskedFor, or what changed
 	Line(text string)                   // of what a step prints
 	Built(took time.Duration)           // it ended well
 	Shown(changed []string, ruled bool) // what is served is new: files that changed, and whether rules did
@@ -66,29 +64,29 @@ type Options struct {
 // Bench is a working tree being served.
 type Bench struct {
 	Options
-	local   *Local
-	last    Shown
-	refused string    // what a deploy of what is shown would refuse
-	failed  bool      // what is shown is not the newest, or there is nothing yet
-	broken  bool      // the last build failed: what lies in the output is not to be shown
-	ended   time.Time // of the last build
-	kept    string    // a folder with the content of what is shown, by digest; "" to read the output itself
-	rebuild chan string
-	streaks map[string]int  // how many builds in a row a path changed in
-	ignored map[string]bool // paths that every build changes
+	local     *Local
+	last      Shown
+	content   *content
+	unshown   bool // what is shown is not the newest, or there is nothing yet
+	builds    ownWork
+	rebuild   chan string
+	judgement judgement
 }
 
 // New returns a bench that shows what it has in local.
 func New(options Options, local *Local) *Bench {
-	return &Bench{Options: options, local: local, failed: true, rebuild: make(chan string, 1),
-		streaks: map[string]int{}, ignored: map[string]bool{}}
+	return &Bench{Options: options, local: local, unshown: true, rebuild: make(chan string, 1),
+		content: newContent(), judgement: judgement{verdicts: make(chan verdict), end: func() {}}}
 }
+
+// AskedFor is why a build begins that somebody asked for.
+const AskedFor = "you asked for it"
 
 // Rebuild asks for a build now. It does not wait, and any number of calls
 // before the build begins are one.
 func (b *Bench) Rebuild() {
 	select {
-	case b.rebuild <- "asked for":
+	case b.rebuild <- AskedFor:
 	default:
 	}
 }
@@ -101,9 +99,9 @@ func (b *Bench) output() string {
 	return site.Output(b.Project)
 }
 
-// builds reports whether there is anything to run before there is something to
+// steps reports whether there is anything to run before there is something to
 // show.
-func (b *Bench) builds() bool { return b.Build && len(b.Project.LocalConfig.Build.Run) > 0 }
+func (b *Bench) steps() bool { return b.Build && len(b.Project.LocalConfig.Build.Run) > 0 }
 
 // Run builds, shows, and follows changes until the context ends. ready is
 // called when the first state is shown, or has failed.
@@ -112,26 +110,36 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 	// is not missed.
 	watch := newWatch(b.Project.Root, skip(b.Project))
 	defer watch.close()
-	if b.builds() {
-		// A build empties its output before it fills it again. What is shown is
-		// kept beside, so that a page loads at any moment.
-		if folder, err := os.MkdirTemp("", "orilla-serve-"); err == nil {
-			b.kept = folder
-			defer os.RemoveAll(folder) //nolint:errcheck // the system cleans its folder for temporary files
+	if b.steps() {
+		if err := b.content.keep(); err != nil {
+			b.Report.Notice(fault.Notice{Code: "not-kept", What: "what is shown cannot be kept while a " +
+				"build runs: " + err.Error(), Next: "set TMPDIR to a folder that can be written"})
 		}
+		defer b.content.close()
 	}
 
 	changes := watch.changes(ctx)
+	var owned sync.WaitGroup
+	defer owned.Wait()
+	defer func() { b.judgement.end() }()
+	if b.local.options.Front != nil {
+		owned.Go(func() { b.local.options.Front.watch(ctx, b.local.Reload) })
+	}
 	b.make(ctx, "")
 	ready()
 	for {
+		b.judge(ctx, &owned)
 		select {
 		case <-ctx.Done():
 			return
 		case why := <-b.rebuild:
 			b.make(ctx, why)
-		case paths := <-changes:
-			b.changed(ctx, paths)
+		case <-b.builds.again:
+			b.make(ctx, b.name(b.builds.why))
+		case changed := <-changes:
+			b.changed(ctx, changed)
+		case v := <-b.judgement.verdicts:
+			b.judged(v)
 		}
 	}
 }
@@ -148,33 +156,10 @@ func environmentConfig(b *Bench) *answer.EnvironmentConfig {
 	return nil
 }
 
-// afterBuild is for how long after a build a change may come of it.
-const afterBuild = 500 * time.Millisecond
-
-// count remembers which sources changed while a build ran. One that changes in
-// each of several builds in a row is made by the build, and from then on left
-// alone: else it would never end. The others are returned.
-func count(b *Bench, sources []string) []string {
-	// A change long after a build is somebody's; one right behind it may be the
-	// build's own work.
-	if time.Since(b.ended) > afterBuild {
-		clear(b.streaks)
-		return sources
-	}
-	for _, path := range sources {
-		if b.streaks[path]++; b.streaks[path] == 3 {
-			b.ignored[path] = true
-			b.Report.Notice(fault.Notice{Code: "made-by-build", What: "every build changes " + b.name(path) +
-				", so its changes start no build from now on",
-				Next: "let Git ignore what the build makes"})
-		}
-	}
-	return slices.DeleteFunc(sources, func(path string) bool { return b.ignored[path] })
-}
-
 // changed does what a change asks for: rules and configuration are read again,
 // sources are built, output is looked at.
-func (b *Bench) changed(ctx context.Context, paths []string) {
+func (b *Bench) changed(ctx context.Context, all changes) {
+	paths := all.paths()
 	file := filepath.Join(b.Project.Root, project.FileName)
 	// What a change means depends on where it is: the configuration, a rules
 	// file, the output, or anything else, which is a source.
@@ -185,7 +170,7 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 	}
 
 	// Only if the steps are others: a new address needs no build.
-	if configured && b.builds() && !reflect.DeepEqual(build, b.Project.LocalConfig.Build) {
+	if configured && b.steps() && !reflect.DeepEqual(build, b.Project.LocalConfig.Build) {
 		b.make(ctx, b.name(file))
 		return
 	}
@@ -200,16 +185,21 @@ func (b *Bench) changed(ctx context.Context, paths []string) {
 			// Somebody else writes the output, a generator's own watcher for
 			// example. After a failed build what lies there is half of
 			// something.
-			outside = !b.broken
+			outside = !b.builds.broken
 		default:
 			sources = append(sources, path)
 		}
 	}
 
-	if b.builds() {
-		if sources = count(b, b.sources(ctx, sources)); len(sources) > 0 {
-			b.make(ctx, b.name(sources[0]))
+	if b.steps() {
+		sources = b.sources(ctx, sources)
+		now, wait := b.builds.due(sources, all)
+		if len(now) > 0 {
+			b.make(ctx, b.name(now[0]))
 			return
+		}
+		if wait > 0 {
+			noteLoop(ctx, b, b.builds.why, wait)
 		}
 	}
 
@@ -256,16 +246,29 @@ func skip(p *site.Project, own ...string) func(folder string) bool {
 	}
 }
 
-// sources leaves out what no build begins for: what Git
-// ignores, and what the build itself makes.
+// sources leaves out what no build begins for: what Git ignores.
 func (b *Bench) sources(ctx context.Context, paths []string) []string {
-	paths = slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return b.ignored[path] })
-	// What Git ignores is made and not written.
-	if b.Project.Repository != nil && len(paths) > 0 {
-		ignored := source.Ignored(ctx, b.Project.Repository, paths)
-		paths = slices.DeleteFunc(paths, func(path string) bool { return ignored[path] })
+	if b.Project.Repository == nil || len(paths) == 0 {
+		return paths
 	}
-	return paths
+	// What Git ignores is made and not written.
+	ignored := source.Ignored(ctx, b.Project.Repository, paths)
+	return slices.DeleteFunc(slices.Clone(paths), func(path string) bool { return ignored[path] })
+}
+
+// noteLoop tells, once for each file, that builds start themselves.
+func noteLoop(ctx context.Context, b *Bench, path string, wait time.Duration) {
+	name := b.name(path)
+	if !b.local.once("loop " + name) {
+		return
+	}
+	what := "each build writes " + name
+	if b.Project.Repository != nil && source.Tracked(ctx, b.Project.Repository, path) {
+		what += ", which Git tracks"
+	}
+	b.Report.Notice(fault.Notice{Code: "builds-itself",
+		What: what + ", and so starts the next one; that waits " + wait.String() + ", then longer",
+		Next: "have the build write it only when it differs, or to a place that Git ignores"})
 }
 
 // reload reads the configuration again. With a mistake in it the one before
@@ -273,29 +276,29 @@ func (b *Bench) sources(ctx context.Context, paths []string) []string {
 func (b *Bench) reload(ctx context.Context) bool {
 	again, err := site.Load(ctx, b.Project.Root, b.Project.Places)
 	if err != nil {
-		b.fail(err)
+		b.fail(OfConfiguration, err)
 		return false
 	}
+	b.well(OfConfiguration)
 	b.Project = again
 	return true
 }
 
 // make builds, and shows what came of it.
 func (b *Bench) make(ctx context.Context, why string) {
-	if b.builds() {
+	if b.steps() {
 		b.Report.Building(why)
-		started := time.Now()
+		b.builds.begin()
 		err := b.build(ctx)
-		b.ended = time.Now()
-		b.broken = err != nil
-
+		took := b.builds.end(err != nil)
 		if err != nil {
 			if ctx.Err() == nil {
-				b.fail(err)
+				b.fail(OfBuild, err)
 			}
 			return
 		}
-		b.Report.Built(time.Since(started))
+		b.well(OfBuild)
+		b.Report.Built(took)
 	}
 	b.show(ctx)
 }
@@ -330,110 +333,61 @@ func (b *Bench) build(ctx context.Context) error {
 func (b *Bench) show(ctx context.Context) {
 	next := Shown{Settings: b.Project.LocalConfig.Settings(), Upstreams: b.upstreams(),
 		Config: environmentConfig(b), Sources: map[string]string{}}
-	if !b.OnlyRules {
-		if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
-			b.fail(noOutput(b))
+	switch {
+	case b.OnlyRules:
+	case b.builds.broken: // what lies in the output is half of something
+		if b.last.Sources == nil {
 			return
 		}
-		_, scan, files, err := site.Fingerprint(ctx, b.Project, b.output())
-		if err != nil {
+		next.Files, next.Sources, next.kept = b.last.Files, b.last.Sources, b.last.kept
+	default:
+		if err := b.read(ctx, &next); err != nil {
 			if ctx.Err() == nil {
-				b.fail(err)
+				b.fail(OfOutput, err)
 			}
 			return
 		}
-
-		next.Files = files
-		for _, found := range scan.Files {
-			next.Sources[found.Path] = filepath.Join(b.output(), filepath.FromSlash(found.Source))
-		}
-		if err := b.keep(&next); err != nil {
-			b.fail(err)
-			return
-		}
+		b.well(OfOutput)
 	}
 
 	// Rules with a mistake leave the last good ones in force; the new files are
 	// shown all the same.
 	set, err := b.rules()
-	if err != nil {
+	if next.Rules = set; err != nil {
 		next.Rules = b.last.Rules
-		b.last = next
-		b.local.Show(next)
-		b.fail(err)
+	}
+	again := b.unshown
+	b.last = next
+	changed, ruled := b.local.Show(next)
+	if err != nil {
+		b.fail(OfRules, err)
 		return
 	}
 
-	next.Rules = set
-	// After trouble it is told that all is well, though nothing may have
-	// changed.
-	again := b.failed
-	b.last, b.failed = next, false
-	if changed, ruled := b.local.Show(next); len(changed) > 0 || ruled || again {
+	b.well(OfRules)
+	// After trouble it is told that all is well, though nothing may have changed.
+	b.unshown = b.builds.broken
+	if len(changed) > 0 || ruled || again && !b.unshown {
 		b.Report.Shown(changed, ruled)
-		b.judge(ctx)
+		b.judgement.due = true
 	}
 }
 
-// judge tells what a deploy of what is shown would refuse, if that has changed.
-func (b *Bench) judge(ctx context.Context) {
-	if b.OnlyRules {
-		return
+// read finds out what the output holds, and keeps it.
+func (b *Bench) read(ctx context.Context, next *Shown) error {
+	if info, err := os.Stat(b.output()); err != nil || !info.IsDir() {
+		return noOutput(b)
 	}
-	found, err := inspect.Refused(ctx, b.Project, b.output(), b.last.Files, b.last.Sources)
-	if err != nil {
-		return // what cannot be read is told by whoever reads it
-	}
-
-	var keys []string
-	for _, f := range found {
-		keys = append(keys, check.Key(f))
-	}
-	if now := strings.Join(keys, "\n"); now != b.refused {
-		b.refused = now
-		b.Report.Refused(found)
-	}
-}
-
-// keep copies what is shown to where no later build changes it: so the last
-// good site stays whole while a build is at work, and when it fails. Content
-// that is there already is not copied again.
-func (b *Bench) keep(next *Shown) error {
-	if b.kept == "" {
-		return nil
-	}
-	// Under their digests: what two builds have in common is copied once.
-	for _, file := range next.Files {
-		at := filepath.Join(b.kept, file.Digest.String())
-		if _, err := os.Stat(at); err != nil {
-			if err := copyFile(at, next.Sources[file.Path]); err != nil {
-				return fault.New(fault.Failed, "not-kept", "the output cannot be copied").
-					At("%s", next.Sources[file.Path]).Because(err)
-			}
-		}
-		next.Sources[file.Path] = at
-	}
-
-	return nil
-}
-
-// copyFile copies a file so that it is there whole or not at all.
-func copyFile(to, from string) error {
-	in, err := os.Open(from)
+	_, scan, files, err := site.Fingerprint(ctx, b.Project, b.output(), b.content.memory)
 	if err != nil {
 		return err
 	}
-	defer in.Close() //nolint:errcheck // read only
-	out, err := os.Create(to + ".part")
-	if err != nil {
-		return err
+	b.content.memory.Next()
+	next.Files = files
+	for _, found := range scan.Files {
+		next.Sources[found.Path] = filepath.Join(b.output(), filepath.FromSlash(found.Source))
 	}
-
-	_, err = io.Copy(out, in)
-	if err = errors.Join(err, out.Close()); err != nil {
-		return err
-	}
-	return os.Rename(to+".part", to)
+	return b.content.take(next)
 }
 
 // Counts returns how many files and rules are shown.
@@ -472,7 +426,7 @@ func (b *Bench) upstreams() map[string]string {
 // noOutput says how to come by an output that is not there.
 func noOutput(b *Bench) error {
 	problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", b.output())
-	if !b.Build {
+	if !b.Build || len(b.Project.LocalConfig.Build.Run) == 0 {
 		for _, step := range b.Project.LocalConfig.Build.Run {
 			problem = problem.Then("%s", step)
 		}
@@ -481,25 +435,30 @@ func noOutput(b *Bench) error {
 		"a folder: orilla serve FOLDER")
 }
 
-// fail reports a mistake in the terminal and in open pages.
-func (b *Bench) fail(err error) {
-	b.failed = true
+// fail reports a mistake in the terminal and in open pages, until well says that
+// it is no more.
+func (b *Bench) fail(about About, err error) {
+	b.unshown = true
+	b.local.Note(Note{about, "This page is from before the last change, which failed", textOf(err)})
 	b.Report.Failed(err)
-	var text bytes.Buffer
-	if problem, ok := errors.AsType[*fault.Error](err); ok {
-		text.WriteString(problem.What + "\n")
-		if problem.Where != "" {
-			text.WriteString(problem.Where + "\n")
-		}
-		for _, line := range problem.Detail {
-			text.WriteString(line + "\n")
-		}
+}
 
-		for _, next := range problem.Next {
-			text.WriteString("next: " + next + "\n")
-		}
-	} else {
-		text.WriteString(err.Error())
+// well takes away what was said about something.
+func (b *Bench) well(about About) { b.local.Note(Note{About: about}) }
+
+// textOf is an error as a page shows it.
+func textOf(err error) string {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok {
+		return err.Error()
 	}
-	b.local.Fail(text.String())
+	lines := []string{problem.What}
+	if problem.Where != "" {
+		lines = append(lines, problem.Where)
+	}
+	lines = append(lines, problem.Detail...)
+	for _, next := range problem.Next {
+		lines = append(lines, "next: "+next)
+	}
+	return strings.Join(lines, "\n")
 }

@@ -174,7 +174,7 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 	assert.Equal(t, 3, b.count("built"),
 		"the log that the build writes is ignored by Git, and starts no build: %q", b.events)
 	b.bench.Rebuild()
-	b.await("building asked for")
+	b.await("building you asked for it")
 	b.await("built")
 }
 
@@ -231,19 +231,50 @@ func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 	assert.Equal(t, 3, b.count("built"), "five changes, one build: %q", b.events)
 }
 
-func TestABuildThatWritesIntoItsSourcesEnds(t *testing.T) {
+func TestABuildThatWritesIntoItsSourcesSlowsDown(t *testing.T) {
 	t.Parallel()
-	loop := map[string]string{}
-	for name, text := range pages {
-		loop[name] = text
-	}
+	loop := maps.Clone(pages)
 	loop[".gitignore"] = "dist\n"
 	b := start(t, true, loop, nil) // the build appends to log, which Git does not ignore
-	b.await("notice made-by-build")
-	b.settle() // it stops building
-	assert.Less(t, b.count("built"), 5, "%q", b.events)
+	b.await("notice builds-itself")
+	b.settle() // the next one waits
+	assert.LessOrEqual(t, b.count("built"), 4, "%q", b.events)
 	b.write(map[string]string{"src/fares.html": "44.00"})
 	b.await("shown fares.html")
+	assert.Equal(t, 1, b.count("notice builds-itself"))
+}
+
+func TestABuildThatWritesTheSameAgainEnds(t *testing.T) {
+	t.Parallel()
+	same := maps.Clone(pages)
+	same["build.sh"] = "mkdir -p dist && cp src/* dist/ && echo 1.2 > src/version.txt\n"
+	b := start(t, true, same, nil)
+	b.await("shown")
+	time.Sleep(2 * time.Second) // longer than a build that waits
+	assert.LessOrEqual(t, b.count("built"), 4, "%q", b.events)
+}
+
+// TestEverySaveBuilds, also those right after a build and while one runs.
+func TestEverySaveBuilds(t *testing.T) {
+	t.Parallel()
+	slow := maps.Clone(pages)
+	slow["build.sh"] = "mkdir -p dist && cp src/* dist/ && sleep 0.05\n"
+	b := start(t, true, slow, nil)
+	b.await("shown")
+	for i := range 6 {
+		b.write(map[string]string{"src/fares.html": fmt.Sprint("after ", i)})
+		b.await("shown fares.html")
+		assert.Equal(t, fmt.Sprint("200 after ", i), b.get("/fares"))
+	}
+	for i := range 4 {
+		b.bench.Rebuild()
+		b.await("building")
+		time.Sleep(30 * time.Millisecond)
+		b.write(map[string]string{"src/fares.html": fmt.Sprint("meanwhile ", i)})
+		b.await("built")
+	}
+	assert.Eventually(t, func() bool { return b.get("/fares") == "200 meanwhile 3" }, 30*time.Second,
+		10*time.Millisecond)
 }
 
 func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
@@ -254,6 +285,10 @@ func TestAFailedBuildLeavesWhatIsShown(t *testing.T) {
 	b.await("failed step-failed")
 	b.settle()
 	assert.Equal(t, "200 42.00", b.get("/fares"))
+	b.write(map[string]string{"site.rules": "gone /old\n"})
+	b.await("shown  true")
+	assert.Equal(t, "200 42.00", b.get("/fares"), "other rules do not bring half an output")
+	assert.Equal(t, "410", b.get("/old")[:3])
 	b.write(map[string]string{"build.sh": pages["build.sh"]})
 	b.await("shown")
 	b.write(map[string]string{"build.sh": "no-such-program-anywhere\n"})

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -565,38 +566,64 @@ func TestLocalServingAnswersAsTheEdgeDoes(t *testing.T) {
 		}
 	}
 
-	// With reloading, a page says so, and an open page
-	// hears of a change, of a failure, and of its end.
+	// With reloading, a page says which state it was made from, and an open page
+	// hears of each other one.
 	reloading := devserver.NewLocal(devserver.LocalOptions{Environment: "production", Reload: true})
 	again := httptest.NewServer(reloading)
 	defer again.Close()
 	w.server = again
+	madeFrom := func(path string) string {
+		_, page := w.ask("GET", "localhost", path, nil)
+		_, rest, found := strings.Cut(page, `<script src="/.orilla/reload.js" data-at="`)
+		require.True(t, found, page)
+		at, _, _ := strings.Cut(rest, `" defer></script>`)
+		return at
+	}
 	r, _ := w.ask("GET", "localhost", "/", nil)
 	assert.Equal(t, 503, r.StatusCode)
-	show(reloading, site)
-	_, page := w.ask("GET", "localhost", "/", nil)
-	assert.Equal(t, site["index.html"]+`<script src="/.orilla/reload.js" defer></script>`, page)
+	waiting := madeFrom("/")
 	stream, err := http.Get(again.URL + "/.orilla/changes")
 	require.NoError(t, err)
 	defer stream.Body.Close() //nolint:errcheck // ended
 	events := bufio.NewReader(stream.Body)
-	hears := func(want string) {
-		for line := ""; line != want+"\n"; {
-			line, err = events.ReadString('\n')
-			require.NoError(t, err, want)
+	hears := func(at string, notes ...string) {
+		var said struct {
+			At    string
+			Notes []devserver.Note
 		}
+		for {
+			line, err := events.ReadString('\n')
+			require.NoError(t, err)
+			if data, found := strings.CutPrefix(line, "data: "); found {
+				require.NoError(t, json.Unmarshal([]byte(data), &said))
+				break
+			}
+		}
+		var texts []string
+		for _, note := range said.Notes {
+			texts = append(texts, note.Text)
+		}
+		assert.Equal(t, at, said.At)
+		assert.Equal(t, notes, texts)
 	}
-	hears(": open")
-	reloading.Fail("step 1 ended with status 2")
-	hears("event: failed")
-	hears(`data: "step 1 ended with status 2"`)
+	hears(waiting)
 	show(reloading, site)
-	hears("event: well")
+	first := madeFrom("/")
+	assert.NotEqual(t, waiting, first)
+	hears(first)
+	// What failed is shown until the same is well again, whatever else changes.
+	reloading.Note(devserver.Note{About: devserver.OfBuild, Text: "step 1 ended with status 2"})
+	hears(first, "step 1 ended with status 2")
 	changed := maps.Clone(site)
 	changed["fares.html"] = "43.00"
 	show(reloading, changed)
-	hears("event: changed")
-	_, page = w.ask("GET", "localhost", "/fares", nil)
+	second := madeFrom("/fares")
+	hears(second, "step 1 ended with status 2")
+	reloading.Note(devserver.Note{About: devserver.OfRules, Text: "no rule"})
+	hears(second, "step 1 ended with status 2", "no rule")
+	reloading.Note(devserver.Note{About: devserver.OfBuild})
+	hears(second, "no rule")
+	_, page := w.ask("GET", "localhost", "/fares", nil)
 	assert.Contains(t, page, "43.00")
 	w.server = edgeServer
 }

@@ -46,6 +46,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		Fail(w, r)
 		return err
 	}
+	defer closed(content)
 
 	if a.Status == http.StatusOK {
 		header.Set("ETag", a.ETag)
@@ -65,6 +66,13 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		_, err = io.Copy(w, io.MultiReader(bytes.NewReader(first), content))
 	}
 	return broken(r, err)
+}
+
+// closed closes content that wants to be closed.
+func closed(content io.ReadSeeker) {
+	if file, ok := content.(io.Closer); ok {
+		file.Close() //nolint:errcheck // read only
+	}
 }
 
 // respondFile leaves ranges and conditions (RFC 9110,

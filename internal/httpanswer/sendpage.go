@@ -21,6 +21,7 @@ func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from cont
 		Fail(w, r)
 		return err
 	}
+	defer closed(content)
 
 	data, err := io.ReadAll(content)
 	if err != nil {

@@ -66,7 +66,7 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 
 	// Fingerprinted as a deploy would, so that every answer is the one that the
 	// release would give.
-	_, scan, list, err := site.Fingerprint(ctx, p, folder)
+	_, scan, list, err := site.Fingerprint(ctx, p, folder, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -90,11 +90,10 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 	return s, nil
 }
 
-// Refused finds what a deploy of files and the rules beside them would refuse.
-// sources says where on this machine the content of each file lies. Of a large
-// site only the home page is read.
+// Refused finds what a deploy of files and the rules beside them would refuse. open
+// reads the content of a file. Of a large site only the home page is read.
 func Refused(ctx context.Context, p *site.Project, folder string, list []release.File,
-	sources map[string]string,
+	open func(ctx context.Context, file release.File) ([]byte, error),
 ) (finding.List, error) {
 	texts, err := site.LocalRules(p, folder)
 	if err != nil {
@@ -106,15 +105,28 @@ func Refused(ctx context.Context, p *site.Project, folder string, list []release
 	}
 
 	s.Base = BaseOf(p.ProductionConfig, project.Production)
-	s.Open = func(_ context.Context, file release.File) ([]byte,
-		error) {
-		return os.ReadFile(sources[file.Path])
-	}
-
+	s.Open = open
 	if len(list) > FewPages && len(p.LocalConfig.Check.StopOn) == 0 {
 		s.Only = func(file release.File) bool { return file.Path == "index.html" }
 	}
 	found, err := Check(ctx, s, nil, nil)
+	return slices.DeleteFunc(found, func(f finding.Finding) bool { return f.Level != finding.Error }), err
+}
+
+// RefusedRules finds what a deploy of the rules of a working tree would refuse,
+// where files tells which files there are, and nobody can list them.
+func RefusedRules(ctx context.Context, p *site.Project, folder string, files answer.Files,
+) (finding.List, error) {
+	texts, err := site.LocalRules(p, folder)
+	if err != nil {
+		return nil, err
+	}
+	s, err := subject(p, texts, nil, p.LocalConfig, "the working tree")
+	if err != nil {
+		return nil, err
+	}
+	s.Site.Files = files
+	found, err := CheckRules(ctx, s.Input)
 	return slices.DeleteFunc(found, func(f finding.Finding) bool { return f.Level != finding.Error }), err
 }
 

@@ -20,9 +20,9 @@ func Output(p *Project) string {
 	return filepath.Join(Folder(p), filepath.FromSlash(p.LocalConfig.Build.Output))
 }
 
-// Fingerprint scans a folder as an output and hashes its
-// files, without a store.
-func Fingerprint(ctx context.Context, p *Project, folder string,
+// Fingerprint scans a folder as an output and hashes its files, without a store.
+// memory, nil for none, spares reading what it knows.
+func Fingerprint(ctx context.Context, p *Project, folder string, memory *publish.Memory,
 ) (publish.Output, *publish.Scan, []release.File, error) {
 	tree := source.Folder(folder)
 	options := publish.Options{LeaveOut: p.LocalConfig.LeaveOut, Rules: p.LocalConfig.RulesInOutput(),
@@ -33,14 +33,7 @@ func Fingerprint(ctx context.Context, p *Project, folder string,
 		return tree, nil, nil, err
 	}
 
-	upload := publish.Upload{Batch: nowhere{}}
+	upload := publish.Upload{Memory: memory}
 	files, _, err := upload.Run(ctx, tree, scan)
 	return tree, scan, files, err
 }
-
-// nowhere is a batch that keeps nothing.
-type nowhere struct{}
-
-func (nowhere) Add(context.Context, string, []byte) (bool, error) { return false, nil }
-func (nowhere) Commit(context.Context) ([]string, error)          { return nil, nil }
-func (nowhere) Discard()                                          {}

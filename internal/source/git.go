@@ -483,6 +483,12 @@ func Ignored(ctx context.Context, r *Repository, paths []string) map[string]bool
 	return ignored
 }
 
+// Tracked reports whether Git tracks an absolute path.
+func Tracked(ctx context.Context, r *Repository, path string) bool {
+	_, err := run(ctx, r.Top, "ls-files", "--error-unmatch", "--", path)
+	return err == nil
+}
+
 // Contains reports whether ancestor is commit or one of the commits that it
 // descends from. Commits that are not in the repository are an error.
 //

@@ -15,6 +15,12 @@ import (
 // be read again. A digest is trusted only for a file of the same device, inode,
 // size and times. It may be used from several goroutines.
 type Memory struct {
+	// Settle is how much older than the scan the last change of a file must be for
+	// its digest to be remembered: one that is changed twice within the resolution
+	// of its times would keep its identity. Where times are whole seconds it is
+	// never less than NewMemory makes it.
+	Settle time.Duration
+
 	mutex sync.Mutex
 	old   map[Identity]content
 	used  map[Identity]content
@@ -27,9 +33,8 @@ type content struct {
 	parts  []digest.Digest
 }
 
-// settle is how much older than the scan the last change of a file must be for
-// its digest to be remembered: a file that is changed twice within the
-// resolution of its times would keep its identity.
+// settle is long enough for every file system, and for clocks of servers that
+// differ a little.
 const settle = 2 * time.Second
 
 // memoryMagic begins the file of a memory, and names its version.
@@ -41,7 +46,15 @@ var ErrMemory = errors.New("not remembered digests")
 
 // NewMemory returns an empty memory.
 func NewMemory() *Memory {
-	return &Memory{old: map[Identity]content{}, used: map[Identity]content{}}
+	return &Memory{Settle: settle, old: map[Identity]content{}, used: map[Identity]content{}}
+}
+
+// Next makes what was recalled or remembered the memory of the next scan. Files
+// that are gone are forgotten.
+func (m *Memory) Next() {
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	m.old, m.used = m.used, make(map[Identity]content, len(m.used))
 }
 
 // recall returns what was remembered of a file.
@@ -58,7 +71,11 @@ func (m *Memory) recall(id Identity) (content, bool) {
 // remember keeps what a file held, unless it changed too
 // shortly before the scan began.
 func (m *Memory) remember(id Identity, held content, scan time.Time) {
-	if time.Unix(0, max(id.Changed, id.Modified)).After(scan.Add(-settle)) {
+	changed, wait := max(id.Changed, id.Modified), m.Settle
+	if changed%int64(time.Second) == 0 {
+		wait = max(wait, settle)
+	}
+	if time.Unix(0, changed).After(scan.Add(-wait)) {
 		return
 	}
 	m.mutex.Lock()

@@ -28,14 +28,15 @@ type Putter interface {
 	Add(ctx context.Context, key string, data []byte) (added bool, err error)
 }
 
-// Upload puts the files of a scan into a store.
+// Upload puts the files of a scan into a store, or without a Batch finds out what
+// they hold.
 //
 // Where a chunk of the index comes out as in the live release,
 // everything in it is there, and nothing is asked or sent. In the
 // other chunks, what the live release has in the same place is
 // not sent. So one changed file costs the reading of one chunk.
 type Upload struct {
-	Batch    Putter
+	Batch    Putter          // nil sends nothing
 	Live     *release.Reader // of the release whose objects are known to be there whole; nil for none
 	Memory   *Memory         // remembered digests; nil remembers nothing
 	Rehash   bool            // read every file, whatever is remembered
@@ -55,16 +56,6 @@ type Progress struct {
 	NewFiles, NewBytes int64 // sent: not in the live release, and not known to be in the store
 }
 
-// Bytes that an upload holds in memory at most: read and
-// waiting for the rest of their chunk; read again to be sent;
-// and parts of large files on their way. They are apart, since
-// whoever holds one kind waits for others that hold another.
-const (
-	maxHeld  = 24 << 20
-	maxSent  = 24 << 20
-	maxParts = 40 << 20
-)
-
 // Run fingerprints and uploads what was found. The files
 // come back in the order of the scan. What was added to the
 // batch may not be visible before the batch is committed.
@@ -76,10 +67,6 @@ func (u *Upload) Run(ctx context.Context, output Output, scan *Scan) ([]release.
 		Upload: u, output: output, scan: scan, files: make([]release.File, len(scan.Files)),
 		senders: semaphore.NewWeighted(int64(cmp.Or(u.Parallel, workers()))),
 		live:    map[digest.Digest]bool{},
-		room: room{
-			held: semaphore.NewWeighted(maxHeld), sent: semaphore.NewWeighted(maxSent),
-			parts: semaphore.NewWeighted(maxParts),
-		},
 	}
 
 	// The references to all chunks of the live release: a few hundred for a
@@ -127,15 +114,8 @@ type job struct {
 
 	readers int // of each span
 	senders *semaphore.Weighted
-	room
-	buffers [12]sync.Pool // of 4 kB to 8 MB
 	counters
 }
-
-// room bounds what an upload holds in memory, in bytes: what waits for its chunk
-// of the index, what is read again to be sent, and what is on its way of files that
-// are larger than a part.
-type room struct{ held, sent, parts *semaphore.Weighted }
 
 // counters count what is done, for whoever watches.
 type counters struct{ doneFiles, doneBytes, newFiles, newBytes atomic.Int64 }
@@ -150,6 +130,7 @@ type piece struct {
 	held   content
 	size   int64
 	data   []byte // read, and kept for being sent
+	room   int64  // that data takes of what is held
 	stored bool   // known to be in the store, or on its way there
 	sent   atomic.Int64
 	told   atomic.Int64 // bytes that were counted as done already
@@ -180,7 +161,7 @@ func (j *job) span(ctx context.Context, span release.Span) error {
 	group, sending := errgroup.WithContext(ctx)
 	for i := range pieces {
 		p := &pieces[i]
-		if p.stored || has(p.held) {
+		if p.stored || j.Batch == nil || has(p.held) {
 			j.done(p)
 			continue
 		}
@@ -327,77 +308,68 @@ func (j *job) open(found Found, read func(io.Reader) error) error {
 }
 
 // small reads a file that is expected to be one object.
-func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) error {
-	data, last, err := readPart(file, j.buffer(found.Size+1))
+func (j *job) small(ctx context.Context, file io.Reader, found Found, p *piece) (err error) {
+	// Its bytes are kept if there is room, so that it need not be read again to be
+	// sent; with no room it is read again, which the disk's cache makes cheap.
+	takes := capacity(found.Size + 1)
+	if j.Batch == nil || !room.held.TryAcquire(takes) {
+		if p.held, p.size, err = contentOf(file); err != nil {
+			return unreadable(j.output, found, err)
+		}
+		return nil
+	}
+
+	data, last, err := readPart(file, takeBuffer(found.Size+1))
 	if err != nil {
+		room.held.Release(takes)
 		return unreadable(j.output, found, err)
 	}
 	if !last { // it has grown since
-		j.giveBack(data)
-		return j.large(ctx, io.MultiReader(bytes.NewReader(slices.Clone(data)), file), found, p)
+		room.held.Release(takes)
+		return j.large(ctx, io.MultiReader(bytes.NewReader(data), file), found, p)
 	}
 
 	text := utf8Check{}
 	text.add(data)
 	p.held, p.size = content{digest: digest.Of(data), text: text.valid()}, int64(len(data))
-	// Kept if there is room, so that it need not be read again to be sent; with
-	// no room it is read again, which the disk's cache makes cheap.
-	if p.size > 0 && j.held.TryAcquire(int64(cap(data))) {
-		p.data = data
-	} else {
-		j.giveBack(data)
-	}
-
+	p.data, p.room = data, takes
 	return nil
 }
-
-// buffer returns an empty buffer with room for size bytes, a used one if there
-// is one. Buffers come in sizes that double, so that a small file does not keep
-// a large one.
-func (j *job) buffer(size int64) []byte {
-	class := 0
-	for class < len(j.buffers)-1 && size > smallest<<class {
-		class++
-	}
-	if kept, ok := j.buffers[class].Get().(*[]byte); ok {
-		return (*kept)[:0]
-	}
-	return make([]byte, 0, max(size, smallest<<class))
-}
-
-// giveBack keeps a buffer for the next who needs one of its size.
-func (j *job) giveBack(data []byte) {
-	for class := range j.buffers {
-		if cap(data) == smallest<<class {
-			j.buffers[class].Put(&data)
-		}
-	}
-}
-
-// smallest is the size of the smallest buffers; each class
-// of them holds twice as much as the one before.
-const smallest = 4 << 10
 
 // letGo gives back the room that a piece takes.
 func (j *job) letGo(p *piece) {
 	if data := p.data; data != nil {
 		p.data = nil
-		j.held.Release(int64(cap(data)))
-		j.giveBack(data)
+		room.held.Release(p.room)
+		giveBack(data)
 	}
 }
 
-// large reads a file in parts and sends each at once, several at the same time.
-func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) error {
+// partsThere returns the parts that the live release has at a path.
+func (j *job) partsThere(ctx context.Context, found Found) (map[digest.Digest]bool, error) {
 	there := map[digest.Digest]bool{}
-	if j.Live != nil {
-		before, _, err := j.Live.Lookup(ctx, found.Path)
-		if err != nil {
-			return err
+	if j.Live == nil {
+		return there, nil
+	}
+	before, _, err := j.Live.Lookup(ctx, found.Path)
+	for _, part := range before.Objects() {
+		there[part] = true
+	}
+	return there, err
+}
+
+// large reads a file in parts and sends each at once, several at the same time.
+func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) (err error) {
+	if j.Batch == nil {
+		if p.held, p.size, err = contentOf(file); err != nil {
+			return unreadable(j.output, found, err)
 		}
-		for _, part := range before.Objects() {
-			there[part] = true
-		}
+		return nil
+	}
+
+	there, err := j.partsThere(ctx, found)
+	if err != nil {
+		return err
 	}
 
 	// One pass over the file makes both the digest of the whole and those of
@@ -407,12 +379,12 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 	for last := false; !last; {
 		// Reading waits here if sending is slower, so a file of any size takes
 		// the same memory.
-		if err := j.parts.Acquire(sending, release.PartSize); err != nil {
+		if err := room.parts.Acquire(sending, release.PartSize); err != nil {
 			break
 		}
-		data, ended, err := readPart(file, j.buffer(release.PartSize))
+		data, ended, err := readPart(file, takeBuffer(release.PartSize))
 		if last = ended; err != nil || len(data) == 0 && p.size > 0 {
-			j.parts.Release(release.PartSize)
+			room.parts.Release(release.PartSize)
 			if err != nil {
 				return errors.Join(unreadable(j.output, found, err), group.Wait())
 			}
@@ -425,8 +397,8 @@ func (j *job) large(ctx context.Context, file io.Reader, found Found, p *piece) 
 		p.held.parts, p.size = append(p.held.parts, sum), p.size+int64(len(data))
 
 		group.Go(func() error {
-			defer j.parts.Release(release.PartSize)
-			defer j.giveBack(data)
+			defer room.parts.Release(release.PartSize)
+			defer giveBack(data)
 			if !there[sum] {
 				if err := j.senders.Acquire(sending, 1); err != nil {
 					return err
@@ -497,13 +469,13 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 	}
 	return j.open(found, func(file io.Reader) error {
 		for _, object := range p.held.objects() {
-			room := min(p.size, release.PartSize)
-			if err := j.sent.Acquire(ctx, room); err != nil {
+			takes := min(p.size, release.PartSize)
+			if err := room.sent.Acquire(ctx, takes); err != nil {
 				return err
 			}
 			// One byte more than expected is asked for, so that a file that has
 			// grown is seen to have.
-			data, _, err := readPart(file, j.buffer(min(room+1, release.PartSize)))
+			data, _, err := readPart(file, takeBuffer(min(takes+1, release.PartSize)))
 			switch {
 			case err != nil:
 				err = unreadable(j.output, found, err)
@@ -517,35 +489,14 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 				err = j.put(ctx, object, data, p)
 			}
 
-			j.giveBack(data)
-			j.sent.Release(room)
+			giveBack(data)
+			room.sent.Release(takes)
 			if err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-}
-
-// readPart reads up to release.PartSize bytes into a buffer, which grows if it
-// must. last is set when the file ended.
-func readPart(file io.Reader, buffer []byte) (data []byte, last bool, err error) {
-	data = buffer[:0]
-	for len(data) < release.PartSize {
-		if len(data) == cap(data) { // the file has grown
-			data = append(data, 0)[:len(data)]
-		}
-		n, err := file.Read(data[len(data):min(cap(data), release.PartSize)])
-		data = data[:len(data)+n]
-		if errors.Is(err, io.EOF) {
-			return data, true, nil
-		}
-		if err != nil {
-			return nil, false, err
-		}
-	}
-
-	return data, false, nil
 }
 
 // unreadable is the error of a file that could not be read to its end: mostly a
