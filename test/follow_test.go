@@ -346,3 +346,135 @@ func TestAWakeUpMustBeSigned(t *testing.T) {
 	assert.Equal(t, 202, call("POST", `{"ref":"refs/heads/main"}`, "the secret of the harbour"))
 	f.seen(t, "live", "main", second)
 }
+
+// newerRow is a commit that is not live, as status tells it.
+type newerRow struct{ Environment, Commit, State, Build, Why, Now string }
+
+// newer returns what status says is not live, by environment.
+func (p *place) newer() map[string]newerRow {
+	p.t.Helper()
+	found := map[string]newerRow{}
+	for _, row := range document[struct{ Newer []newerRow }](p, "status").Newer {
+		found[row.Environment] = row
+	}
+	return found
+}
+
+// TestWhatIsNotLiveSaysWhy: what was refused, failed, is being built or was left
+// alone can be seen in status, builds, log and history, by whoever looks.
+func TestWhatIsNotLiveSaysWhy(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": strings.Replace(quick, "site: corvane\n",
+		"site: corvane\nrules: site.rules\n", 1), "page.html": "first", "site.rules": ""})
+	f := p.follow()
+	f.seen(t, "live", "main", "")
+	assert.Empty(t, p.newer())
+
+	// Rules that are wrong: no build begins, and everybody can read why.
+	rules := p.commit("Wrong rules", map[string]string{"site.rules": "redirect /old ->\ngone\n"})
+	f.seen(t, "failed", "main", rules)
+	row := p.newer()["production"]
+	assert.Equal(t, newerRow{"production", rules, "refused", "build:2", "site.rules:1:17: the target is missing here", ""}, row)
+	assert.Contains(t, p.ok("status"), "orilla log build:2")
+	assert.Equal(t, "refused", p.builds()[0].State)
+	for _, typed := range []string{"build:2", "main", rules[:9], "HEAD"} {
+		out := p.ok("log", typed)
+		assert.Contains(t, out, "the target is missing here [rule-syntax]\n  at: site.rules:1:17\n", typed)
+		assert.Contains(t, out, "site.rules:2:5: the path", "every finding")
+	}
+	assert.Contains(t, p.ok("history"), "Wrong rules")
+
+	// A configuration that is wrong.
+	config := p.commit("Wrong configuration", map[string]string{"orilla.yaml": "site: corvane\nbuild: [\n"})
+	f.seen(t, "failed", "main", config)
+	p.write(map[string]string{"orilla.yaml": quick}) // the working tree's own would be told instead
+	assert.Equal(t, "refused", p.newer()["production"].State)
+	assert.Contains(t, p.ok("log", config[:9]), "orilla.yaml:2")
+
+	// A build that goes on, and fails: also of a preview that never appeared.
+	p.git("switch", "-q", "-c", "summer")
+	building := p.commit("Slow", map[string]string{"site.rules": "", "orilla.yaml": "site: corvane\nbuild: {run: ['sleep 2; exit 3'], output: out}\n"})
+	begun := f.seen(t, "builds", "summer", building)
+	require.Eventually(t, func() bool { return strings.Contains(p.newer()[begun.Environment].Now, "sleep 2") },
+		10*time.Second, 20*time.Millisecond)
+	assert.Equal(t, "building", p.newer()[begun.Environment].State)
+	assert.Contains(t, p.ok("status"), "sleep 2; exit 3")
+	f.seen(t, "failed", "summer", building)
+	assert.Equal(t, "failed", p.newer()[begun.Environment].State)
+	assert.Contains(t, p.ok("preview"), "NOT LIVE")
+
+	// What waits says for what.
+	p.ok("follow", "--pause", "-m", "moving house")
+	p.git("switch", "-q", "-c", "autumn")
+	paused := p.commit("Autumn", map[string]string{"page.html": "autumn", "orilla.yaml": quick})
+	waits := f.seen(t, "waits", "autumn", paused)
+	require.Eventually(t, func() bool { return p.newer()[waits.Environment].State == "waiting" }, 10*time.Second, 20*time.Millisecond)
+	assert.Contains(t, p.newer()[waits.Environment].Why, "moving house")
+	p.ok("follow", "--resume")
+	f.seen(t, "live", "autumn", paused)
+	assert.NotContains(t, p.newer(), waits.Environment)
+
+	// What nobody has dealt with.
+	f.command.Process.Signal(os.Interrupt) //nolint:errcheck // the wait tells
+	f.command.Wait()                       //nolint:errcheck // see above
+	p.git("switch", "-q", "main")
+	fixed := p.commit("Right again", map[string]string{"page.html": "second", "orilla.yaml": quick, "site.rules": ""})
+	assert.Equal(t, "refused", p.newer()["production"].State, "the last that a follower saw")
+	p.ok("deploy")
+	assert.NotContains(t, p.newer(), "production")
+	assert.Equal(t, fixed, p.heads()["production"])
+	next := p.commit("Next", map[string]string{"page.html": "third"})
+	assert.Equal(t, newerRow{Environment: "production", Commit: next, State: "unbuilt"}, p.newer()["production"])
+}
+
+// TestSeveralFollowersAreOne: what failed, was refused or was cancelled is not begun
+// again by another one, whether it waited for that build or comes later.
+func TestSeveralFollowersAreOne(t *testing.T) {
+	t.Parallel()
+	server, p := newPlace(t), newPlace(t)
+	server.git("init", "-q", "--bare", "-b", "main")
+	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "first"})
+	p.git("remote", "add", "origin", "file://"+server.folder)
+	p.git("push", "-q", "origin", "main")
+	other := p.with(p)
+	other.folder = filepath.Join(t.TempDir(), "elsewhere")
+	p.git("clone", "-q", "file://"+server.folder, other.folder)
+	push := func(text string) string {
+		commit := p.commit("Commit", map[string]string{"orilla.yaml": strings.Replace(quick, "mkdir out", text+"; mkdir out", 1)})
+		p.git("push", "-q", "origin", "main")
+		return commit
+	}
+	first, second := server.with(p).follow("--every", "200ms"), other.follow("origin", "--every", "200ms")
+	require.Eventually(t, func() bool { return strings.Contains(first.said()+second.said(), "Kind:live Branch:main") },
+		time.Minute, 20*time.Millisecond)
+
+	failing := push("sleep 1; exit 3")
+	first.seen(t, "failed", "main", failing)
+	second.seen(t, "failed", "main", failing)
+	cancelled := push("sleep 30")
+	require.Eventually(t, func() bool { return p.builds()[0].State == "running" && p.builds()[0].Commit == cancelled },
+		20*time.Second, 20*time.Millisecond)
+	p.ok("cancel")
+	first.seen(t, "cancelled", "main", cancelled)
+	second.seen(t, "cancelled", "main", cancelled)
+	refused := p.commit("Refused", map[string]string{"orilla.yaml": quick + "rules: [none.rules]\n"})
+	p.git("push", "-q", "origin", "main")
+	first.seen(t, "failed", "main", refused)
+
+	// One that comes later heeds all of it.
+	third := newPlace(t)
+	third.folder = filepath.Join(t.TempDir(), "third")
+	p.git("clone", "-q", "file://"+server.folder, third.folder)
+	late := third.follow("origin", "--every", "1h", "--store", filepath.Join(p.home, "store"))
+	late.seen(t, "nothing", "main", "was refused: ")
+	states := map[string]int{}
+	for _, row := range p.builds() {
+		states[row.State]++
+	}
+	assert.Equal(t, map[string]int{"succeeded": 1, "failed": 1, "cancelled": 1, "refused": 1}, states)
+
+	// A person may.
+	p.fails(5, "ended with status 3", "deploy", failing, "--to", "production", "--yes")
+	assert.Len(t, p.builds(), 5)
+}

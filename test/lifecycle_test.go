@@ -51,6 +51,35 @@ func TestAnInterruptedBuildLeavesNothing(t *testing.T) {
 	p.fails(5, "longer than 1s", "deploy")
 }
 
+// TestGoingBackWithAWrongConfiguration: the moment in which something is wrong is
+// not the one in which nothing works.
+func TestGoingBackWithAWrongConfiguration(t *testing.T) {
+	t.Parallel()
+	for name, committed := range map[string]bool{"in the working tree": false, "on the production branch": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := newPlace(t)
+			p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
+			p.ok("deploy")
+			p.commit("Second", map[string]string{"index.html": "two"})
+			p.ok("deploy")
+			wrong := map[string]string{"orilla.yaml": "site: corvane\nbuild: [\n"}
+			if p.write(wrong); committed {
+				p.commit("Wrong", wrong)
+			}
+			for _, command := range [][]string{{"status"}, {"history"}, {"builds"}, {"log"}, {"rollback"},
+				{"freeze", "production"}, {"thaw", "production"}} {
+				_, notes, status := p.run(command...)
+				assert.Zero(t, status, "%q: %s", command, notes)
+				assert.Contains(t, notes, "orilla.yaml:2:8", "%q", command)
+			}
+			p.fails(2, "orilla.yaml:2:8", "deploy")
+			p.fails(2, "orilla.yaml:2:8", "promote", "production", "--to", "production")
+			p.fails(2, "orilla.yaml:2:8", "serve")
+		})
+	}
+}
+
 // TestEdgeNodesComeAndGo has two nodes on one store; one is restarted.
 func TestEdgeNodesComeAndGo(t *testing.T) {
 	t.Parallel()

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"sync"
@@ -17,9 +18,12 @@ import (
 	"orilla.example/orilla/internal/steps"
 )
 
-// ErrElsewhere: another builder has ended a build of the
-// same meanwhile; what it made can be used.
-var ErrElsewhere = errors.New("built elsewhere meanwhile")
+// ElsewhereError is the error of a build that was not begun, since another builder has
+// ended one of the same meanwhile.
+type ElsewhereError struct{ Number int64 } // of that build; 0 if it had none yet
+
+// Error implements error.
+func (e *ElsewhereError) Error() string { return fmt.Sprintf("build:%d was the same", e.Number) }
 
 // announcement says in the store, for as long as a build goes on, what it does:
 // a lease that is renewed, and the log so far.
@@ -130,7 +134,7 @@ func (b *Build) lease(ctx context.Context, a *announcement) error {
 }
 
 // waitElsewhere waits until nobody builds what an
-// announcement is about: the error is ErrElsewhere once that
+// announcement is about: the error is ElsewhereError once that
 // build has ended, and nil once it is gone without a word.
 func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 	every := 200 * time.Millisecond
@@ -138,13 +142,14 @@ func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 		every = 2 * time.Second
 	}
 	var last []byte
+	var there Running
 	began := time.Now()
 	changed := began // by this machine's clock: a lease counts for as long as it changes
 	for told := false; ; {
 		data, err := b.Store.Get(ctx, at+leaseName)
 		if errors.Is(err, storage.ErrNotFound) {
 			b.Phases.Add("wait", "", time.Since(began))
-			return ErrElsewhere
+			return &ElsewhereError{there.Number}
 		}
 		if err != nil {
 			return err
@@ -153,7 +158,6 @@ func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 		if !bytes.Equal(data, last) {
 			last, changed = data, time.Now()
 		}
-		var there Running
 		if !record.Lenient(data, &there) || there.Gone() || time.Since(changed) > goneAfter {
 			return Bury(ctx, b.Store, b.Plan.Site, at, there)
 		}

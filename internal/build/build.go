@@ -84,8 +84,8 @@ type Build struct {
 }
 
 // Begin takes a number for a build and announces it. If somebody builds the
-// same already, it waits: once that build has made its release the error is
-// ErrElsewhere; if it failed, or whoever ran it is gone, this one begins. The
+// same already, it waits: once that build has ended the error is
+// ElsewhereError, which tells which one it was; if whoever ran it is gone, this one begins. The
 // context that is returned ends when somebody cancels the build; its cause says
 // who. Whoever gets a Build calls End.
 func Begin(ctx context.Context, request Request) (*Build, context.Context, error) {
@@ -181,14 +181,17 @@ func (b *Build) End(ctx context.Context, result Result, err error) {
 	}
 }
 
-// outcome says what became of a build that did not succeed. Being ended by
-// somebody is no failure of the commit: it can be built again.
+// outcome says what became of a build that did not succeed.
 func outcome(err error) builds.Outcome {
 	switch {
 	case errors.Is(err, builds.ErrSuperseded):
 		return builds.Superseded
-	case errors.Is(err, builds.ErrCancelled), errors.Is(err, context.Canceled):
+	case errors.Is(err, builds.ErrCancelled):
 		return builds.Cancelled
+	case errors.Is(err, context.Canceled):
+		return builds.Interrupted
+	case errors.Is(err, builds.ErrMachine), fault.KindOf(err) == fault.Failed:
+		return builds.Errored
 	}
 	return builds.Failed
 }

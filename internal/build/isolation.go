@@ -91,7 +91,8 @@ func notIsolated(plan *site.Plan, why, hint string) error {
 	if plan.Outside() {
 		what = "a change from outside the repository is built in isolation only"
 	}
-	problem := fault.New(fault.Refused, "not-isolated", "%s", what).At("%s", plan.FullRef()).With(why)
+	problem := fault.New(fault.Refused, "not-isolated", "%s", what).Marked(builds.ErrMachine).
+		At("%s", plan.FullRef()).With(why)
 	if hint != "" {
 		problem = problem.Then("%s", hint)
 	}

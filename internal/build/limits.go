@@ -62,7 +62,8 @@ func withinMonth(ctx context.Context, request Request) error {
 	if used >= limit {
 		return fault.New(fault.Refused, "build-time-used",
 			"the build time of this month is used up: %s of %s",
-			used.Round(time.Second), limit).At("orilla.yaml: limits.build_time_per_month").
+			used.Round(time.Second), limit).Marked(builds.ErrMachine).
+			At("orilla.yaml: limits.build_time_per_month").
 			Then("orilla usage shows what used it").
 			Then("what was built before can go live without a build: orilla deploy COMMIT, orilla rollback").
 			Then("output that was built elsewhere too: orilla deploy --from FOLDER").

@@ -105,8 +105,8 @@ func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) 
 			func(r build.Running) bool { return r.Number == run.Number }); at >= 0 && run.Ended == nil {
 			row.State, row.Now = "running", running[at].Now
 			if running[at].Lost(a.Now()) {
-				row.State, row.Why = "lost", "nothing was heard of it for a while; the "+
-					"next build of the same takes over"
+				row.State, row.Why = "lost", "its builder is gone; the next build of the same takes over"
+				row.Milliseconds = max(0, running[at].Said.Sub(run.When).Milliseconds())
 			}
 		}
 		rows = append(rows, row)
@@ -155,14 +155,20 @@ func findRun(ctx context.Context, s *session, typed string) (builds.Run, error) 
 		return run, nil
 	}
 
-	last, err := s.runs().Last(ctx, 0)
+	last, err := s.runs().Last(ctx, s.hints(ctx)[journal.RunsHint])
 	if err != nil {
 		return builds.Run{}, err
 	}
 	var found *builds.Run
+	named := "" // what the repository here calls so: HEAD, a tag
+	if s.project.Repository != nil && typed != "" {
+		if commit, err := s.project.Repository.Commit(ctx, typed); err == nil {
+			named = commit.Hash
+		}
+	}
 
 	_, err = s.runs().Back(ctx, last, 0, func(run builds.Run) bool {
-		if found == nil && (typed == "" || run.Branch == typed ||
+		if found == nil && (typed == "" || run.Branch == typed || named != "" && run.Commit == named ||
 			len(typed) >= 7 && strings.HasPrefix(run.Commit, typed)) {
 			found = &run
 		}

@@ -203,7 +203,9 @@ func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Followe
 // followed finds the project and, if another repository is
 // to be followed, a mirror of it.
 func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Project, *source.Mirror, error) {
-	p, err := a.load(ctx)
+	// A follower that is started anew goes on as the one before it did: what is wrong
+	// with the production branch it tells with its first look.
+	p, _, err := site.LoadAnyway(ctx, a.folder, a.places)
 	if errors.Is(err, site.ErrNotConfigured) && o.project != "" {
 		if repository, missing := source.FindRepository(ctx, a.folder); missing == nil {
 			p, err = site.LoadFrom(ctx, repository, o.project,

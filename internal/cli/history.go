@@ -86,9 +86,29 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 	if err != nil {
 		return err
 	}
-	return a.Result(list.Reports, func() {
-		view.PrintHistory(a.Console, s.site, environment, list)
-	})
+	if a.JSON {
+		return a.Document(list.Reports)
+	}
+	view.PrintHistory(a.Console, s.site, environment, list)
+	if o.all {
+		return nil
+	}
+
+	// What was to be the next entry, and is not.
+	only := func(name string) bool { return name == environment }
+	var newer []view.NewerReport
+	states, err := environments.States(ctx, s.store, s.site, []string{environment}, only)
+	if err == nil { // damage was told above
+		newer, err = survey{a.app}.newer(ctx, s, states, only)
+	}
+	if ctx.Err() == nil {
+		err = nil
+	}
+	if len(newer) > 0 {
+		a.Print("")
+	}
+	view.ShowNewer(a.Console, newer)
+	return err
 }
 
 // describeEntries describes entries as they are listed:

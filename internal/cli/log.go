@@ -75,8 +75,8 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 	}
 
 	if run.Ended == nil {
-		a.Note("%s", console.Warn("it ended without a word, and left no log; who built it, on "+run.Where+
-			", is gone"))
+		a.Note("%s", console.Warn("its builder, on "+run.Where+
+			", is gone: no log was kept, and nobody saw how it ended"))
 		return nil
 	}
 

@@ -79,6 +79,7 @@ func (a *previewCmd) listPreviews(ctx context.Context, o statusOptions, patterns
 	if len(report.Environments) == 0 {
 		a.Note("%s has no such previews; orilla deploy on a branch makes one, orilla status --state "+
 			"removed shows those that were", s.site)
+		view.ShowNewer(a.Console, report.Newer)
 		return nil
 	}
 

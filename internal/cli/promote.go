@@ -69,6 +69,9 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		return err
 	}
 	s, err := a.session(ctx, o.site)
+	if err == nil {
+		_, err = a.load(ctx) // what production accepts must be known
+	}
 	if err != nil {
 		return err
 	}

@@ -282,16 +282,21 @@ func (s *session) head(ctx context.Context, environment string) (journal.Entry, 
 
 // session opens both. site overrides the project's name;
 // without either it is an error that says so.
-func (a *app) session(ctx context.Context, site string) (*session, error) {
-	project, err := a.load(ctx)
+func (a *app) session(ctx context.Context, name string) (*session, error) {
+	// Looking, and going back, must be possible just when something is wrong.
+	project, mistakes, err := site.LoadAnyway(ctx, a.folder, a.places)
 	if err != nil {
 		return nil, err
 	}
-	if site == "" {
-		site = project.Site()
+	for _, mistake := range mistakes {
+		a.Notice(fault.Notice{Code: fault.Code(mistake), What: mistake.Error(),
+			Next: "until that is corrected, the last one of the production branch that can be read counts"})
+	}
+	if name == "" {
+		name = project.Site()
 	}
 
-	if site == "" {
+	if name == "" {
 		return nil, fault.New(fault.Usage, "no-site",
 			"there is no orilla.yaml here, so it is not clear which site is meant").At("%s", project.Root).
 			Then("name it: --site NAME (orilla sites lists them)").
@@ -304,15 +309,15 @@ func (a *app) session(ctx context.Context, site string) (*session, error) {
 	}
 	// A name that is mistyped would otherwise look like a site where nothing
 	// was ever done.
-	if there, err := maintenance.HasSite(ctx, store, site); err == nil && !there {
-		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).
+	if there, err := maintenance.HasSite(ctx, store, name); err == nil && !there {
+		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", name).
 			At("%s", store.Address()).
 			Then("orilla deploy makes it").Then("orilla sites lists those that are there")
 	} else if err != nil {
 		return nil, err
 	}
 
-	return &session{project: project, store: store, site: site}, nil
+	return &session{project: project, store: store, site: name}, nil
 }
 
 // journal returns the journal of an environment, by its stored name.

@@ -19,6 +19,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/view"
 )
@@ -131,7 +132,7 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 	only func(string) bool,
 ) (view.StatusReport, error) {
 	report := view.StatusReport{Site: s.site, Store: s.store.Address(),
-		Environments: []view.EnvironmentReport{}}
+		Environments: []view.EnvironmentReport{}, Newer: []view.NewerReport{}}
 	var err error
 	if report.EdgeNodes, err = edge.Reached(ctx, s.store, storage.KnownAhead(s.store)); err != nil {
 		return report, err
@@ -176,7 +177,24 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 		})
 	}
 
-	return report, group.Wait()
+	if err := group.Wait(); err != nil || len(o.states) > 0 {
+		return report, err
+	}
+	report.Newer, err = a.newer(ctx, s, states, only)
+	return report, err
+}
+
+// newer describes the commits that are not live in environments, and why.
+func (a survey) newer(ctx context.Context, s *session, states []environments.State, only func(string) bool,
+) ([]view.NewerReport, error) {
+	now := a.Now().Add(storage.KnownAhead(s.store))
+	found, err := follow.NewerThan(ctx, s.project, s.store, s.site, states, only, now)
+	list := []view.NewerReport{}
+	for _, one := range found {
+		one.ReadSubject(ctx, s.project.Repository)
+		list = append(list, view.DescribeNewer(one, now))
+	}
+	return list, err
 }
 
 // chosen leaves out what the options do: of previews, those that are gone

@@ -7,6 +7,7 @@ import (
 	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
@@ -76,15 +77,46 @@ func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 		if err == nil {
 			return p.carryOut(building, b, seen)
 		}
-		if !errors.Is(err, build.ErrElsewhere) {
+		elsewhere, ended := errors.AsType[*build.ElsewhereError](err)
+		if !ended {
 			return nil, err
 		}
 
-		found, seen, err = reuse(ctx, p) // if it failed there, it is built here, which says why
+		found, seen, err = reuse(ctx, p)
+		if err == nil && found == nil {
+			err = endedElsewhere(ctx, p, elsewhere.Number)
+		}
 		if err != nil || found != nil {
 			return found.release(p), err
 		}
 	}
+}
+
+// endedElsewhere returns why a build of the same, that was waited for, made no
+// release: building it once more is somebody's decision. It is nil if that builder
+// was only interrupted.
+func endedElsewhere(ctx context.Context, p *Prepared, number int64) error {
+	run, err := builds.Runs{Store: p.Store, Site: p.Plan.Site}.Get(ctx, number)
+	if number == 0 || errors.Is(err, storage.ErrNotFound) || err == nil && run.Ended == nil {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+
+	where := run.Label() + ", which built the same on " + run.Where
+	switch outcome := run.Ended.Outcome; {
+	case outcome == builds.Cancelled:
+		return fault.New(fault.Refused, "cancelled", "%s, was %s", where, run.Ended.Problem).
+			Marked(builds.ErrCancelled).Then("orilla deploy %s", p.Plan.Named())
+	case outcome.Settled():
+		return fault.New(fault.BuildFailed, "failed-elsewhere", "%s, failed: %s", where, run.Ended.Problem).
+			Then("orilla log %s", run.Label())
+	case outcome == builds.Errored && p.Automatic: // after a pause
+		return fault.New(fault.Failed, "errored-elsewhere", "%s, could not be built: %s", where,
+			run.Ended.Problem).Then("orilla log %s", run.Label())
+	}
+	return nil
 }
 
 // release is what was made as a stage; nil of nothing.

@@ -59,7 +59,8 @@ type pages struct {
 	open  map[chan struct{}]bool // streams, each told that there is something new
 }
 
-// state is what pages are told.
+// state is what pages are told. It is the whole of it, so that the order of events,
+// and whether one was missed, does not matter.
 type state struct {
 	At    string `json:"at"`
 	Notes []Note `json:"notes"`

@@ -14,7 +14,6 @@ package devserver
 
 import (
 	"context"
-	"errors"
 	"io"
 	"maps"
 	"os"
@@ -439,26 +438,10 @@ func noOutput(b *Bench) error {
 // it is no more.
 func (b *Bench) fail(about About, err error) {
 	b.unshown = true
-	b.local.Note(Note{about, "This page is from before the last change, which failed", textOf(err)})
+	b.local.Note(Note{about, "This page is from before the last change, which failed",
+		strings.Join(fault.Lines(err), "\n")})
 	b.Report.Failed(err)
 }
 
 // well takes away what was said about something.
 func (b *Bench) well(about About) { b.local.Note(Note{About: about}) }
-
-// textOf is an error as a page shows it.
-func textOf(err error) string {
-	problem, ok := errors.AsType[*fault.Error](err)
-	if !ok {
-		return err.Error()
-	}
-	lines := []string{problem.What}
-	if problem.Where != "" {
-		lines = append(lines, problem.Where)
-	}
-	lines = append(lines, problem.Detail...)
-	for _, next := range problem.Next {
-		lines = append(lines, "next: "+next)
-	}
-	return strings.Join(lines, "\n")
-}

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
@@ -65,7 +66,28 @@ func (l *loop) carryOut(ctx context.Context, p *site.Project, job schedule.Job) 
 		done.event.Error = cause
 	}
 	done.classify()
+	recordRefusal(ctx, l, p, &done)
 	return done
+}
+
+// recordRefusal leaves a trace in the store of a commit that no build was begun for.
+func recordRefusal(ctx context.Context, l *loop, p *site.Project, done *finishedJob) {
+	event := &done.event
+	if event.Kind != Failed || event.Build > 0 || fault.KindOf(event.Error) == fault.BuildFailed {
+		return
+	}
+	commit, err := l.repository().Commit(ctx, event.Commit)
+	if err != nil {
+		return // what is not in the repository was told
+	}
+	refusal := build.Refusal{Commit: commit, Branch: event.Branch, Cause: "follow", Who: p.Person(ctx),
+		Environment: p.TargetOf(source.Ref{Name: event.Ref}), Why: event.Error}
+	event.Subject, event.Environment = commit.Subject, journal.DisplayName(refusal.Environment)
+	hints := journal.ReadHints(ctx, l.Store, p.Site())
+	event.Build, err = refusal.Record(ctx, l.Store, p.Site(), time.Now(), hints[journal.RunsHint])
+	if err != nil {
+		l.trouble(err)
+	}
 }
 
 // deploy carries out an order, and says in the event what came of it. The

@@ -36,6 +36,8 @@ type Waiting struct {
 	Branch string `json:"branch"`
 	Commit string `json:"commit"`
 	Why    string `json:"why,omitempty"` // it waits for something else than its turn
+	// stored name; where it is to go
+	Environment string `json:"environment,omitempty"`
 }
 
 // Gone reports whether a follower of this machine is known to be no more.
@@ -83,14 +85,12 @@ func (p *presence) announce(ctx context.Context, queue []schedule.Job, known *re
 
 	about := p.about
 	for _, job := range queue {
-		about.Waiting = append(about.Waiting, Waiting{Branch: site.NameOf(source.Ref{Name: job.Ref}),
-			Commit: job.Commit})
+		about.Waiting = append(about.Waiting, p.waiting(job.Ref, job.Commit, ""))
 	}
 
 	for _, name := range slices.Sorted(maps.Keys(known.all)) {
 		if one := known.all[name].held; one != (held{}) {
-			about.Waiting = append(about.Waiting, Waiting{Branch: site.NameOf(source.Ref{Name: name}),
-				Commit: one.commit, Why: one.why})
+			about.Waiting = append(about.Waiting, p.waiting(name, one.commit, one.why))
 		}
 	}
 
@@ -104,6 +104,12 @@ func (p *presence) announce(ctx context.Context, queue []schedule.Job, known *re
 	if p.f.Store.Replace(ctx, p.key, data) == nil {
 		p.said, p.when = string(data), time.Now()
 	}
+}
+
+// waiting is a commit of a ref that waits.
+func (p *presence) waiting(name, commit, why string) Waiting {
+	ref := source.Ref{Name: name}
+	return Waiting{Branch: site.NameOf(ref), Commit: commit, Why: why, Environment: p.f.Project.TargetOf(ref)}
 }
 
 // withdraw removes the record, so that nobody waits until it counts as gone.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/build"
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -257,6 +258,18 @@ func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
 		return err
 	}
 
+	var again time.Time
+	if why == "" {
+		if why, again, err = endedBefore(ctx, l, found, commit, environment); err != nil {
+			return err
+		}
+	}
+	if !again.IsZero() {
+		known.failed = failing{found.Commit, known.failed.times, again}
+		l.hold(known, event, why)
+		return nil
+	}
+
 	if why != "" {
 		known.pushed = ""
 		l.settleRef(found.Name, known, found.Commit)
@@ -373,6 +386,51 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
 	}
 	return "", err
+}
+
+// endedBefore returns what became of a commit that a follower, this one or another,
+// has dealt with already: "" for nothing that counts. Building again what failed or
+// was cancelled is somebody's decision; what only could not be built is tried after
+// a pause, which all followers count together: again is when it ends.
+func endedBefore(ctx context.Context, l *loop, found source.Ref, commit source.Commit, environment string,
+) (why string, again time.Time, err error) {
+	if l.Once { // who runs it again has decided
+		return "", again, nil
+	}
+	hints := journal.ReadHints(ctx, l.Store, l.Project.Site())
+	runs := builds.Runs{Store: l.Store, Site: l.Project.Site()}
+	ran, err := runs.Of(ctx, commit.Hash, environment, "follow", hints[journal.RunsHint])
+	if err != nil || len(ran) == 0 || ran[0].Ended == nil {
+		return "", again, err
+	}
+
+	last := ran[0]
+	switch outcome := last.Ended.Outcome; {
+	case outcome.Settled():
+		return fmt.Sprintf("%s of it %s: %s; orilla deploy %s builds it again", last.Label(),
+			endedText(outcome), last.Ended.Problem, source.Short(commit.Hash)), again, nil
+	case outcome != builds.Errored:
+		return "", again, nil
+	}
+
+	tries := 0
+	for tries < len(ran) && ran[tries].Ended != nil && ran[tries].Ended.Outcome == builds.Errored {
+		tries++
+	}
+	again = last.Ended.When.Add(schedule.Pause(tries, l.Project.ProductionConfig.Trusts(found.Name)))
+	if time.Now().After(again) {
+		return "", time.Time{}, nil
+	}
+	return fmt.Sprintf("%s of it could not be built: %s; again at %s", last.Label(), last.Ended.Problem,
+		again.Local().Format("15:04:05")), again, nil
+}
+
+// endedText says in a sentence how a build ended.
+func endedText(outcome builds.Outcome) string {
+	if outcome == builds.Failed {
+		return "failed"
+	}
+	return "was " + string(outcome)
 }
 
 // waitsFor returns what a commit for an environment has to

@@ -61,30 +61,93 @@ type parsedConfig struct {
 // The folder may lie anywhere in the project; the file is looked for upwards,
 // as Git does for its own.
 func Load(ctx context.Context, folder string, places Places) (*Project, error) {
-	folder, err := filepath.Abs(folder)
-	if err != nil {
-		return nil, err
+	p, mistakes, err := LoadAnyway(ctx, folder, places)
+	if err == nil && len(mistakes) > 0 {
+		return nil, mistakes[0]
 	}
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		return nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
+	return p, err
+}
+
+// LoadAnyway is Load for what must go on when an orilla.yaml is wrong: to look what
+// is live, and to go back. In the place of one that cannot be read counts the last
+// of the production branch that can; mistakes say what is wrong.
+func LoadAnyway(ctx context.Context, folder string, places Places) (p *Project, mistakes []error, err error) {
+	p, wrong, err := find(ctx, folder, places)
+	if err != nil || p.Repository == nil {
+		return p, nil, errors.Join(wrong, err)
+	}
+	if p.Repository.Bare {
+		mistake, err := p.fromRepository(ctx)
+		if mistake != nil {
+			mistakes = []error{mistake}
+		}
+		return p, mistakes, err
+	}
+	if wrong != nil {
+		mistakes = append(mistakes, wrong)
 	}
 
-	p := &Project{Root: folder, Places: places, person: &remembered[string]{},
+	err = p.ReadProduction(ctx)
+	if err != nil && fault.KindOf(err) == fault.Usage {
+		mistakes = append(mistakes, err)
+		err = p.readEarlier(ctx)
+	}
+	if err == nil && wrong != nil {
+		if p.ProductionCommit == "" { // there is no other
+			return nil, nil, wrong
+		}
+		p.LocalConfig = p.ProductionConfig
+	}
+	return p, mistakes, err
+}
+
+// earlierVersions is how many earlier versions of an orilla.yaml are looked at.
+const earlierVersions = 20
+
+// readEarlier reads the last orilla.yaml of the production branch that can be read.
+func (p *Project) readEarlier(ctx context.Context) error {
+	branch := "refs/heads/" + p.LocalConfig.MainBranch(p.Main)
+	commits, err := source.Touching(ctx, p.Repository, branch, path.Join(p.Prefix, project.FileName),
+		earlierVersions)
+	if err != nil {
+		return err
+	}
+	for _, commit := range commits {
+		if config, err := p.ConfigAt(ctx, commit); err == nil {
+			p.ProductionConfig, p.ProductionCommit = config, commit
+			return nil
+		}
+	}
+	return ctx.Err() // the file at hand counts
+}
+
+// find finds a project, and reads the file at hand. wrong says what is wrong with
+// that.
+func find(ctx context.Context, folder string, places Places) (p *Project, wrong, err error) {
+	folder, err = filepath.Abs(folder)
+	if err != nil {
+		return nil, nil, err
+	}
+	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+		return nil, nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
+	}
+
+	p = &Project{Root: folder, Places: places, person: &remembered[string]{},
 		configs: &remembered[map[string]parsedConfig]{}}
 	// No Git and no repository are fine: a folder can be published.
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
-		return nil, err
+		return nil, nil, err
 	}
 
 	root, data, err := p.findFile()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if data != nil {
 		p.Root, p.Configured = root, true
-		if p.LocalConfig, err = project.Parse(data, project.FileName); err != nil {
-			return nil, err
+		if p.LocalConfig, wrong = project.Parse(data, project.FileName); wrong != nil {
+			p.LocalConfig = project.Config{}
 		}
 	}
 
@@ -96,21 +159,15 @@ func Load(ctx context.Context, folder string, places Places) (*Project, error) {
 	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
 	p.ProductionConfig = p.LocalConfig
 	if p.Repository == nil {
-		return p, nil
+		return p, wrong, nil
 	}
-
-	if err := p.findPrefix(); err != nil {
-		return nil, err
-	}
-	if p.Repository.Bare {
-		return p, p.fromRepository(ctx)
-	}
-	return p, p.ReadProduction(ctx)
+	return p, wrong, p.findPrefix()
 }
 
 // LoadFrom is the project in folder of a repository that has no working tree,
 // such as a mirror. beside is the project of the folder that the command runs
-// in: relative addresses are relative to it.
+// in: relative addresses are relative to it. Of a production branch whose orilla.yaml
+// is wrong the last one counts that can be read.
 func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project,
 ) (*Project, error) {
 	p := *beside
@@ -126,15 +183,24 @@ func LoadFrom(ctx context.Context, repository *source.Repository, folder string,
 	p.Configured, p.LocalConfig = false, project.Config{}
 	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
 	p.ProductionConfig = p.LocalConfig
-	return &p, p.fromRepository(ctx)
+	_, err := p.fromRepository(ctx)
+	return &p, err
 }
 
-// fromRepository reads the configuration from the
-// production branch, where there is no file to read.
-func (p *Project) fromRepository(ctx context.Context) error {
+// fromRepository reads the configuration from the production branch, where there is
+// no file to read. mistake says what is wrong with the newest one, if an earlier one
+// is taken.
+func (p *Project) fromRepository(ctx context.Context) (mistake, err error) {
 	for range 2 { // it may name another production branch than the main one
-		if err := p.ReadProduction(ctx); err != nil {
-			return err
+		err := p.ReadProduction(ctx)
+		if fault.KindOf(err) == fault.Usage {
+			mistake = err
+			if err = p.readEarlier(ctx); err == nil && p.ProductionCommit == "" {
+				return nil, mistake
+			}
+		}
+		if err != nil {
+			return nil, err
 		}
 		if p.ProductionCommit == "" {
 			break
@@ -143,7 +209,7 @@ func (p *Project) fromRepository(ctx context.Context) error {
 	}
 
 	if p.Configured {
-		return nil
+		return mistake, nil
 	}
 	problem := fault.New(fault.Usage, "no-config", "the branch %s has no %s", p.Main,
 		path.Join(p.Prefix, project.FileName)).
@@ -152,7 +218,7 @@ func (p *Project) fromRepository(ctx context.Context) error {
 	for _, place := range source.Named(ctx, p.Repository, p.Main, project.FileName) {
 		problem = problem.Then("there is one in %s: --project %s", path.Dir(place), path.Dir(place))
 	}
-	return problem.Then("commit one to that branch: orilla init writes it")
+	return nil, problem.Then("commit one to that branch: orilla init writes it")
 }
 
 // findPrefix finds where in the repository the project lies. Links are resolved

@@ -390,6 +390,13 @@ func Uncommitted(ctx context.Context, r *Repository) int {
 // ErrNoFile: the commit has no such file.
 var ErrNoFile = errors.New("no such file in the commit")
 
+// Touching returns the last commits of a ref that changed a file, the newest first,
+// at most limit.
+func Touching(ctx context.Context, r *Repository, ref, file string, limit int) ([]string, error) {
+	out, err := run(ctx, r.Top, "log", "--format=%H", "-n", strconv.Itoa(limit), ref, "--", file)
+	return strings.Fields(out), err
+}
+
 // File returns the content of a file in a commit. name is
 // relative to the top, with slashes.
 func (r *Repository) File(ctx context.Context, commit, name string) ([]byte, error) {

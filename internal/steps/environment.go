@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/process"
 )
@@ -129,7 +130,7 @@ func Environment(w Wanted) (Ready, error) {
 
 	if len(missing) > 0 {
 		return ready, fault.New(fault.Usage, "secret-missing", "the build needs secrets that are not set: %s",
-			strings.Join(missing, ", ")).
+			strings.Join(missing, ", ")).Marked(builds.ErrMachine).
 			At("orilla.yaml: build.secrets").
 			Then("set them in the environment of this command: %s=... orilla deploy", missing[0])
 	}
@@ -209,7 +210,8 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 		code = "version-wrong"
 	}
 
-	out := fault.New(fault.BuildFailed, code, "%s", lines[0]).At("orilla.yaml: build").With(lines[1:]...)
+	out := fault.New(fault.BuildFailed, code, "%s", lines[0]).Marked(builds.ErrMachine).
+		At("orilla.yaml: build").With(lines[1:]...)
 	if len(missing) > 0 {
 		out = out.Then("install %s; orilla doctor looks again", strings.Join(missing, ", "))
 	}

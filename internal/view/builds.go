@@ -60,7 +60,8 @@ func DescribeRun(c *console.Console, run builds.Run) BuildRow {
 	}
 
 	if end == nil {
-		row.Why = "it ended without a word"
+		// How long it ran nobody knows.
+		row.Why, row.Milliseconds = "its builder is gone, and nobody saw how it ended", 0
 		return row
 	}
 	row.State, row.Why, row.Phases, row.Sent, row.Milliseconds = string(
@@ -86,6 +87,7 @@ func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 
 	for _, row := range rows {
 		state := map[string]string{"succeeded": console.Good(row.State), "failed": console.Bad(row.State),
+			"refused": console.Bad(row.State), "errored": console.Bad(row.State),
 			"running": console.Accent(row.State)}[row.State]
 		if state == "" {
 			state = console.Warn(row.State)
@@ -108,7 +110,10 @@ func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 
 		took, began := "", ""
 		if row.When != nil {
-			took, began = console.Took(time.Duration(row.Milliseconds)*time.Millisecond), c.Age(*row.When)
+			began = c.Age(*row.When)
+		}
+		if row.Milliseconds > 0 {
+			took = console.Took(time.Duration(row.Milliseconds) * time.Millisecond)
 		}
 		commit := source.Short(row.Commit)
 		if commit == "" {
@@ -194,7 +199,7 @@ const barWidth = 48
 type BuildRow struct {
 	Build string `json:"build,omitempty"` // build:41; none while it waits
 	// "waiting", "running", "lost", or the outcome: "succeeded", "failed",
-	// "cancelled", "superseded", "abandoned"
+	// "refused", "errored", "cancelled", "interrupted", "superseded", "abandoned"
 	State        string         `json:"state"`
 	Branch       string         `json:"branch,omitempty"`
 	Commit       string         `json:"commit,omitempty"`
@@ -263,7 +268,11 @@ func ReportEnd(c *console.Console, run builds.Run) {
 		text = console.Bad(row.State)
 	}
 
-	text += " after " + console.Took(time.Duration(row.Milliseconds)*time.Millisecond)
+	if row.State == string(builds.Refused) {
+		text += " before it began"
+	} else {
+		text += " after " + console.Took(time.Duration(row.Milliseconds)*time.Millisecond)
+	}
 	if row.Why != "" {
 		text += ": " + row.Why
 	}

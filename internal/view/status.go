@@ -1,12 +1,15 @@
 package view
 
 import (
+	"cmp"
 	"strings"
 	"time"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/follow"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -95,6 +98,10 @@ func ShowEnvironments(c *console.Console, report StatusReport) {
 	if len(addresses) > 1 {
 		c.Table(addresses)
 	}
+	if len(report.Newer) > 0 {
+		c.Print("")
+	}
+	ShowNewer(c, report.Newer)
 	for _, row := range report.Environments {
 		noteFrozen(c, row)
 	}
@@ -232,6 +239,101 @@ type StatusReport struct {
 	EdgeNodes    []edge.Presence     `json:"edge_nodes"`
 	Environments []EnvironmentReport `json:"environments"`
 	Previews     int                 `json:"previews"` // that serve something, shown or not
+	Newer        []NewerReport       `json:"newer"`    // commits that are not live yet, and why
+}
+
+// NewerReport is the newest commit of an environment's branch that is not what it
+// serves, and why.
+type NewerReport struct {
+	Environment string `json:"environment"`
+	Branch      string `json:"branch,omitempty"`
+	Commit      string `json:"commit"`
+	Subject     string `json:"subject,omitempty"`
+	// "building", "lost", "waiting", "unbuilt", "rolled-back", or how its build ended: "failed",
+	// "refused", "errored", "cancelled", "interrupted", "superseded", "abandoned"
+	State             string    `json:"state"`
+	Build             string    `json:"build,omitempty"`
+	Why               string    `json:"why,omitempty"`
+	When              time.Time `json:"when"`
+	Now               string    `json:"now,omitempty"` // of one that is being built: the phase or step
+	Milliseconds      int64     `json:"milliseconds,omitempty"`
+	UsualMilliseconds int64     `json:"usual_milliseconds,omitempty"` // what builds of the branch took last
+}
+
+// DescribeNewer makes the report of a commit that is not live. now is by the store's
+// clock.
+func DescribeNewer(newer follow.Newer, now time.Time) NewerReport {
+	report := NewerReport{Environment: journal.DisplayName(newer.Environment), Branch: newer.Branch,
+		Commit: newer.Commit, Subject: newer.Subject, State: newer.State, Why: newer.Why, When: newer.When,
+		Now: newer.Now, UsualMilliseconds: newer.Usual.Milliseconds()}
+	if newer.Build > 0 {
+		report.Build = builds.Begun{Number: newer.Build}.Label()
+	}
+	if newer.State == follow.StateBuilding {
+		report.Milliseconds = now.Sub(newer.When).Milliseconds()
+	}
+	return report
+}
+
+// ShowNewer prints the commits that are not live, and what to do about each.
+func ShowNewer(c *console.Console, list []NewerReport) {
+	if len(list) == 0 {
+		return
+	}
+	rows := [][]string{{"NOT LIVE", "COMMIT", "", "STATE", ""}}
+	for _, one := range list {
+		state := console.Warn(one.State)
+		switch one.State {
+		case string(builds.Failed), string(builds.Refused), string(builds.Errored):
+			state = console.Bad(one.State)
+		case follow.StateBuilding:
+			state = console.Accent(one.State)
+		case follow.StateUnbuilt:
+			state = console.Faint("not deployed")
+		case follow.StateLeft:
+			state = console.Warn("rolled back")
+		}
+		rows = append(rows, []string{one.Environment, console.Accent(source.Short(one.Commit)),
+			Shorten(one.Subject, 34), state, newerText(c, one)})
+	}
+	c.Table(rows)
+}
+
+// newerText says why a commit is not live, and where to look.
+func newerText(c *console.Console, one NewerReport) string {
+	switch one.State {
+	case follow.StateBuilding:
+		text := console.Accent(one.Build) + "  " +
+			console.Took(time.Duration(one.Milliseconds)*time.Millisecond)
+		usual := console.Took(time.Duration(one.UsualMilliseconds) * time.Millisecond)
+		switch {
+		case one.UsualMilliseconds > one.Milliseconds:
+			text += " of about " + usual
+		case one.UsualMilliseconds > 0:
+			text += ", usually " + usual
+		}
+		if one.Now != "" {
+			text += console.Faint(", " + one.Now)
+		}
+		return text
+	case follow.StateLost:
+		return console.Accent(one.Build) + "  " +
+			console.Faint("its builder is gone; the next build takes over")
+	case follow.StateLeft:
+		return one.Why + ", " + c.Age(one.When)
+	case follow.StateWaiting:
+		return cmp.Or(one.Why, "for its turn")
+	case follow.StateUnbuilt:
+		if one.Why != "" {
+			return console.Faint(one.Why)
+		}
+		return console.Accent("orilla deploy " + source.Short(one.Commit))
+	}
+	text := console.Accent("orilla log "+one.Build) + "  " + console.Faint(c.Age(one.When))
+	if one.Why != "" {
+		text += console.Faint(": ") + Shorten(one.Why, 70)
+	}
+	return text
 }
 
 // subjectText is what a commit is about, after its tags.

@@ -47,12 +47,19 @@ type Outcome string
 
 // The outcomes.
 const (
-	Succeeded  Outcome = "succeeded"
-	Failed     Outcome = "failed"
-	Cancelled  Outcome = "cancelled"  // somebody ended it
-	Superseded Outcome = "superseded" // a newer commit of its branch came
-	Abandoned  Outcome = "abandoned"  // whoever ran it is gone
+	Succeeded   Outcome = "succeeded"
+	Failed      Outcome = "failed"      // the commit is at fault: built again, it fails again
+	Refused     Outcome = "refused"     // it did not begin: rules or orilla.yaml of the commit are wrong
+	Errored     Outcome = "errored"     // it may succeed later, or on another machine
+	Cancelled   Outcome = "cancelled"   // somebody ended it
+	Interrupted Outcome = "interrupted" // its builder was told to end
+	Superseded  Outcome = "superseded"  // a newer commit of its branch came
+	Abandoned   Outcome = "abandoned"   // whoever ran it is gone
 )
+
+// Settled reports whether building the same again would be somebody's decision. In
+// records of 0.1.0 Failed may also mean Errored, and Cancelled Interrupted.
+func (o Outcome) Settled() bool { return o == Failed || o == Refused || o == Cancelled }
 
 // Inputs is what a build can see. Its hash is the build key: what has a known
 // key need not be built again. Rules and page settings are not part of it,

@@ -244,6 +244,23 @@ func (r Runs) Back(ctx context.Context, n int64, limit int, want func(Run) bool)
 	return found, nil
 }
 
+// Of returns the newest runs of a commit for an environment that one cause began,
+// among the last few of the site; hint is as Last takes it.
+func (r Runs) Of(ctx context.Context, commit, environment, cause string, hint int64) ([]Run, error) {
+	last, err := r.Last(ctx, hint)
+	if err != nil {
+		return nil, err
+	}
+	recent, err := r.Back(ctx, last, Recent, func(Run) bool { return true })
+	return slices.DeleteFunc(recent, func(run Run) bool {
+		return run.Commit != commit || run.Environment != environment || run.Cause != cause
+	}), err
+}
+
+// Recent is how many of the last runs are looked through for what became of a
+// commit: each is two requests.
+const Recent = 48
+
 // Errors that callers decide on, by errors.Is: why
 // something that was well in itself did not go live.
 var (
@@ -251,4 +268,6 @@ var (
 	ErrSuperseded = errors.New("superseded")
 	// ErrCancelled: somebody ended the build.
 	ErrCancelled = errors.New("cancelled")
+	// ErrMachine: this machine lacks what the build needs; another one may have it.
+	ErrMachine = errors.New("not on this machine")
 )

@@ -166,8 +166,30 @@ func All(err error) []error {
 	return all
 }
 
+// Lines gives an error in several lines, as it is shown to people.
+func Lines(err error) []string {
+	problem, ok := errors.AsType[*Error](err)
+	if !ok {
+		return []string{err.Error()}
+	}
+	lines := []string{problem.What + " [" + problem.Code + "]"}
+	if problem.Where != "" {
+		lines = append(lines, "  at: "+problem.Where)
+	}
+	if problem.Err != nil {
+		lines = append(lines, " why: "+problem.Err.Error())
+	}
+	for _, line := range problem.Detail {
+		lines = append(lines, "     "+line)
+	}
+	for _, next := range problem.Next {
+		lines = append(lines, "next: "+next)
+	}
+	return lines
+}
+
 // Line gives an error on one line, as records and lists show it: what happened,
-// and of a step of a build also which.
+// of a step of a build also which, and of a finding where.
 func Line(err error) string {
 	if errors.Is(err, context.Canceled) {
 		return "interrupted"
@@ -178,6 +200,8 @@ func Line(err error) string {
 		return err.Error()
 	case problem.Where != "" && problem.Kind == BuildFailed:
 		return problem.What + ": " + problem.Where
+	case problem.Where != "" && problem.Kind == Findings:
+		return problem.Where + ": " + problem.What
 	}
 	return problem.What
 }
