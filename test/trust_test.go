@@ -520,7 +520,7 @@ func TestSubmodulesOfStrangers(t *testing.T) {
 	assert.NotContains(t, out, canary)
 	for _, run := range p.builds() {
 		if run.Branch != "main" {
-			assert.Equal(t, "failed", run.State, "%s: %s", run.Branch, run.Why)
+			assert.Contains(t, []string{"failed", "errored"}, run.State, "%s: %s", run.Branch, run.Why)
 		}
 	}
 	assert.NoFileExists(t, filepath.Join(p.home, "ran"))

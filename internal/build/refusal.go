@@ -36,7 +36,8 @@ const maxReason = 256 << 10
 // builds.Runs takes it.
 func (r Refusal) Record(ctx context.Context, store storage.Store, site string, now time.Time, hint int64,
 ) (number int64, err error) {
-	// Two followers see a push at the same moment.
+	// Two followers see a push at the same moment. One of them records it; should it be
+	// killed in that moment, the lease goes with those of lost builds.
 	lease := storage.RunningKey(site, "refused-"+digest.Short(r.Commit.Hash, r.Environment)) + leaseName
 	data, err := record.Encode(Running{Format: runningFormat, Process: os.Getpid(),
 		Begun: builds.Begun{Commit: r.Commit.Hash, When: now}})

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
@@ -252,6 +253,7 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	later func(),
 ) error {
 	started := time.Now()
+	job.Began = func(number int64) { report.build = number }
 	prepared, err := deploy.Prepare(ctx, job)
 	if err != nil {
 		return a.failed(err)
@@ -259,6 +261,9 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	defer prepared.Close(ctx)
 	release, err := prepared.Build(ctx)
 	report.end()
+	if err != nil && ctx.Err() != nil && !errors.Is(err, builds.ErrCancelled) {
+		return report.interrupted(job.Plan)
+	}
 	if err != nil {
 		return a.failed(err)
 	}

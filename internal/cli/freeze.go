@@ -94,6 +94,13 @@ func (a *app) operatorOf(ctx context.Context, site, typed, what string,
 	if err == nil {
 		operator, err = s.operator(ctx, what)
 	}
+	if err == nil {
+		var unfinished []environments.Checking
+		unfinished, err = environments.RecordUnfinished(ctx, s.store, s.site, operator.Now())
+		for _, one := range unfinished {
+			a.Notice(one.Notice())
+		}
+	}
 	return s, environment, operator, err
 }
 

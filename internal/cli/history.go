@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/view"
@@ -119,6 +120,10 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 ) (view.History, error) {
 	list := view.History{Reports: []view.EntryReport{}}
 	tags, heads := tagsOf(ctx, s), map[string]bool{}
+	unfinished, err := s.unfinished(ctx, a.Now())
+	if err != nil {
+		return list, err
+	}
 	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
 			return list, ctx.Err()
@@ -146,11 +151,25 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
 				return list, err
 			}
+			if check, ok := unfinished[entry.Label()]; ok && report.Outcome == nil {
+				outcome := check.Outcome()
+				report.Outcome = &outcome
+			}
 		}
 		list.Entries, list.Reports = append(list.Entries, entry), append(list.Reports, report)
 	}
 
 	return list, nil
+}
+
+// unfinished returns the checks that nobody finished, by the label of the entry.
+func (s *session) unfinished(ctx context.Context, now time.Time) (map[string]environments.Checking, error) {
+	list, err := environments.Unfinished(ctx, s.store, s.site, now.Add(storage.KnownAhead(s.store)))
+	found := map[string]environments.Checking{}
+	for _, one := range list {
+		found[one.Label()] = one
+	}
+	return found, err
 }
 
 // allEntries yields the entries of all environments of a site, the newest

@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -24,19 +25,23 @@ import (
 type reporter struct {
 	app   *app
 	phase string
+	what  string    // says more of the phase
 	began time.Time // the phase
+	build int64     // the number of the build, once it has one
 
 	streamed int // bytes of what steps print
 	cut      bool
 
 	mutex    sync.Mutex // Uploaded is called from several goroutines
 	progress *console.Progress
+	uploaded publish.Progress
+	files    int
 }
 
 // Begin implements deploy.Reporter.
 func (r *reporter) Begin(phase, what string) {
 	r.end()
-	r.phase, r.began = phase, time.Now()
+	r.phase, r.what, r.began = phase, what, time.Now()
 	// Most uploads are over before a bar could be read; Uploaded begins one if
 	// not.
 	if phase != "upload" {
@@ -83,6 +88,9 @@ const slowUpload = 400 * time.Millisecond
 
 // Uploaded implements deploy.Reporter.
 func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
+	r.mutex.Lock()
+	r.uploaded, r.files = done, files
+	r.mutex.Unlock()
 	if r.phase != "upload" || !r.app.ErrTerm || time.Since(r.began) < slowUpload {
 		return
 	}
@@ -93,6 +101,32 @@ func (r *reporter) Uploaded(done publish.Progress, files int, bytes int64) {
 	}
 	r.progress.Text(fmt.Sprintf("%d of %d files, %d new", done.Files, files, done.NewFiles))
 	r.progress.At(done.Bytes)
+}
+
+// interrupted says what was interrupted, and what stays of it.
+func (r *reporter) interrupted(plan *site.Plan) error {
+	during := r.phase
+	switch r.phase {
+	case "upload":
+		r.mutex.Lock()
+		during = fmt.Sprintf("upload, after %d of %d files, %d of them sent", r.uploaded.Files, r.files,
+			r.uploaded.NewFiles)
+		r.mutex.Unlock()
+	case "build":
+		during = "build: " + r.what
+	case "":
+		during = "preparation"
+	}
+
+	problem := fault.New(fault.Failed, "interrupted", "interrupted during the %s", during).
+		Marked(context.Canceled)
+	if r.build > 0 {
+		problem = problem.With(builds.Begun{Number: r.build}.Label() + " has ended")
+	}
+	if plan.Environment != "" {
+		problem = problem.With(journal.DisplayName(plan.Environment) + " serves what it did before")
+	}
+	return problem.Then("run the same command again: what was sent is not sent again")
 }
 
 // Notice implements deploy.Reporter.

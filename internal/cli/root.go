@@ -69,11 +69,9 @@ func Main(args []string) int {
 	if err == nil {
 		return 0
 	}
-	// Whatever was interrupted says so in its own words; people need to know
-	// what is live.
-	if errors.Is(err, context.Canceled) {
-		err = fault.New(fault.Failed, "interrupted", "interrupted; what is live is as it was").
-			Then("run the same command again: what is done already is kept")
+	// What changes something says in its own words what was interrupted.
+	if errors.Is(err, context.Canceled) && fault.Code(err) != "interrupted" {
+		err = fault.New(fault.Failed, "interrupted", "interrupted")
 	}
 
 	var silent *exitError

@@ -159,6 +159,10 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 
 	// Asked once for all rows.
 	tags, all := tagsOf(ctx, s), s.previewsProtected(ctx)
+	unfinished, err := s.unfinished(ctx, now)
+	if err != nil {
+		return report, err
+	}
 	shown := chosen(states, o, now)
 	report.Environments = make([]view.EnvironmentReport, len(shown))
 	// Each row asks the store and the nodes a few things, so they are made side
@@ -169,6 +173,9 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 	for i, state := range shown {
 		group.Go(func() (err error) {
 			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes)
+			if check, ok := unfinished[report.Environments[i].Entry]; ok {
+				report.Environments[i].Unchecked = check.Notice().What
+			}
 			report.Environments[i].Tags = tags[report.Environments[i].Commit]
 			if all && journal.IsPreview(state.Name) {
 				report.Environments[i].Protected = true
@@ -329,6 +336,11 @@ func (a survey) environmentStatus(ctx context.Context, s *session, state environ
 
 	if row.State == view.StateExpired {
 		return row, nil
+	}
+	if outcome, err := environments.ReadOutcome(ctx, s.store, *head); err != nil {
+		return row, err
+	} else if last := len(outcome.GetProbes()) - 1; last >= 0 && outcome.Probes[last].Unchecked {
+		row.Unchecked = row.Entry + " went live and was not checked: " + outcome.Probes[last].Text
 	}
 	for _, node := range nodes {
 		if _, label, err := node.Serves(ctx, project.LocalName(s.site, state.Name)); err == nil &&

@@ -5,6 +5,7 @@ package console
 import (
 	"context"
 	"os"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -32,7 +33,7 @@ func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 
 	single := *before
 	single.Lflag &^= unix.ICANON | unix.ECHO
-	single.Cc[unix.VMIN], single.Cc[unix.VTIME] = 0, 2 // a read waits for 0.2 s at most
+	single.Cc[unix.VMIN], single.Cc[unix.VTIME] = 0, 0
 	if unix.IoctlSetTermios(fd, writeTermios, &single) != nil {
 		close(out)
 		return out, func() {}
@@ -42,11 +43,32 @@ func Keys(ctx context.Context) (pressed <-chan byte, restore func()) {
 		defer close(out)
 		key := make([]byte, 1)
 		for ctx.Err() == nil {
-			if n, err := unix.Read(fd, key); err != nil || n == 0 {
-				if err != nil && err != unix.EINTR && err != unix.EAGAIN {
-					return // the terminal has gone
-				}
+			// In the background (bg) reading would stop the process.
+			if !HasKeys() {
+				time.Sleep(200 * time.Millisecond)
 				continue
+			}
+			// A shell takes its terminal back when the process is stopped (Ctrl-Z), and
+			// gives it to it again as the shell likes it (fg).
+			if now, err := unix.IoctlGetTermios(fd, readTermios); err == nil && now.Lflag&unix.ICANON != 0 {
+				unix.IoctlSetTermios(fd, writeTermios, &single) //nolint:errcheck // tried again
+			}
+			// A read that waits would go on waiting for a line then.
+			var ready unix.FdSet
+			ready.Set(fd)
+			n, err := unix.Select(fd+1, &ready, nil, nil, &unix.Timeval{Usec: 200_000})
+			if err != nil || n == 0 {
+				continue
+			}
+			n, err = unix.Read(fd, key)
+			switch {
+			case err == unix.EIO: // it is another's just now
+				time.Sleep(200 * time.Millisecond)
+				continue
+			case err == unix.EINTR, err == unix.EAGAIN:
+				continue
+			case err != nil, n == 0:
+				return // the terminal has gone
 			}
 			select {
 			case out <- key[0]:

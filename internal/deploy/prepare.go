@@ -114,6 +114,14 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 		return nil, err
 	}
 
+	unfinished, err := environments.RecordUnfinished(ctx, job.Store, job.Plan.Site, job.Now().Add(hold.Ahead))
+	for _, one := range unfinished {
+		job.Report.Notice(one.Notice())
+	}
+	if err != nil {
+		hold.Drop(ctx)
+		return nil, err
+	}
 	return &Prepared{
 		Job: job, kind: kind, hold: hold, objects: &cache{store: job.Store},
 		phases: build.NewPhases(job.Report),

@@ -63,7 +63,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 	p := u.p
 	// Each try opens the output anew and scans it again: time has passed.
 	put := newPutting(ctx, p)
-	defer put.Discard()
+	defer put.Keep()
 	tree, done, err := u.output.Open()
 	if err != nil {
 		return made, false, err

@@ -127,7 +127,7 @@ func untilKept(ctx context.Context, p *Prepared, put func(*putting) error) error
 // be put again.
 func keepOnce(ctx context.Context, p *Prepared, put func(*putting) error) (again bool, err error) {
 	batch := newPutting(ctx, p)
-	defer batch.Discard()
+	defer batch.Keep()
 	if err := put(batch); err != nil {
 		return false, err
 	}

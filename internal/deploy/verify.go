@@ -55,6 +55,9 @@ func (a *Activation) Verify(ctx context.Context, probes []string, told func(envi
 		return nil, err
 	}
 
+	// Whoever is killed while checking leaves that behind.
+	end := environments.BeginChecking(ctx, v.Store, v.entry, probes, v.Plan.Project.Person(ctx))
+	defer end(context.WithoutCancel(ctx))
 	verified := &Verification{Outcome: environments.Outcome{Entry: v.entry.Number, Attempt: v.entry.Attempt,
 		Passed: true}}
 	// Whoever interrupts now still wants what is broken to be gone, so what

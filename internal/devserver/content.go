@@ -141,7 +141,8 @@ func notKept(from string, err error) error {
 		Then("make room in %s, or set TMPDIR to another folder", os.TempDir())
 }
 
-// compact moves what is shown into a new file.
+// compact moves what is shown into a new file. Requests that read the old one go on:
+// each place holds the file that it is in.
 func (c *content) compact() error {
 	old := maps.Clone(c.at)
 	before := *c

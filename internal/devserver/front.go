@@ -64,6 +64,7 @@ func (f *Front) watch(ctx context.Context, back func()) {
 			return
 		case <-ticker.C:
 		}
+		// Only while somebody waits for it: a server under work is asked often enough.
 		if f.gone.Load() && f.Answers(ctx) {
 			f.gone.Store(false)
 			back()
@@ -264,6 +265,8 @@ func addLine(response *http.Response, line string) {
 		response.StatusCode == http.StatusNotModified || response.StatusCode == http.StatusNoContent {
 		return
 	}
+	// A page that comes piece by piece is passed on as it comes; browsers take what
+	// stands behind </html> as part of the body (HTML, section 13.2.6.4.19).
 	response.Body = struct {
 		io.Reader
 		io.Closer

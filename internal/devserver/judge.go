@@ -40,7 +40,8 @@ func (b *Bench) judge(ctx context.Context, owned *sync.WaitGroup) {
 	j.due, j.serial = false, j.serial+1
 	ctx, j.end = context.WithCancel(ctx)
 
-	// The bench goes on to the next state meanwhile.
+	// The bench goes on to the next state meanwhile, so that a save shows at once also
+	// where reading all pages takes a second.
 	v, project, output, shown := verdict{serial: j.serial}, b.Project, b.output(), b.last
 	owned.Go(func() {
 		if b.OnlyRules {

@@ -81,7 +81,7 @@ func (s *Server) Run(ctx context.Context) error {
 	}
 }
 
-// ending is how a server ended by itself.
+// ending is how a server ended by itself, which it mostly says itself just before.
 type ending struct {
 	how   string
 	lines []string // the last that it printed

@@ -49,6 +49,14 @@ func (o Outcome) WithFormat() Outcome {
 	return o
 }
 
+// GetProbes returns the probes of an outcome, none of nil.
+func (o *Outcome) GetProbes() []Probe {
+	if o == nil {
+		return nil
+	}
+	return o.Probes
+}
+
 // ReadOutcome returns what came of verifying an entry; nil if nothing was
 // verified, or by a later version in another form.
 func ReadOutcome(ctx context.Context, store storage.Store, entry journal.Entry) (*Outcome, error) {

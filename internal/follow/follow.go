@@ -45,9 +45,11 @@ const (
 	Waits      Kind = "waits"      // a commit waits for a thaw or a resume, and why
 	Superseded Kind = "superseded" // a newer commit takes its place
 	Cancelled  Kind = "cancelled"  // somebody ended its build
-	Failed     Kind = "failed"     // it will not go live
-	Trouble    Kind = "trouble"    // it is tried again
-	Ended      Kind = "ended"      // a preview was removed, and why
+	// the follower was told to end, and its build with it
+	Interrupted Kind = "interrupted"
+	Failed      Kind = "failed"  // it will not go live
+	Trouble     Kind = "trouble" // it is tried again
+	Ended       Kind = "ended"   // a preview was removed, and why
 )
 
 // Event is something that following a repository led to.
@@ -215,11 +217,18 @@ func (f *Follower) Run(ctx context.Context) error {
 	}
 }
 
-// awaitBuilds waits for every build that goes on: it has to end before the follower
-// does, and who ends it is nobody else's job.
+// awaitBuilds waits for every build that goes on, and tells how it ended: it has to
+// end before the follower does, and who ends it is nobody else's job.
 func awaitBuilds(l *loop, ended <-chan finishedJob) {
 	for len(l.cancel) > 0 {
-		delete(l.cancel, (<-ended).job.Ref)
+		done := <-ended
+		delete(l.cancel, done.job.Ref)
+		if done.event.Kind == Cancelled && done.event.Build > 0 {
+			done.event.Kind, done.event.Why = Interrupted, "the next follower builds it"
+		}
+		if done.event.Kind != "" {
+			l.tell(done.event)
+		}
 	}
 }
 

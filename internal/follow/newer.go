@@ -176,6 +176,7 @@ func (s *survey) unbuilt(ctx context.Context, p *site.Project, store storage.Sto
 			continue
 		}
 
+		// Of a shallow clone nothing can be said.
 		// Only what was written after what is live: going back, or a clone that is
 		// behind, makes nothing new.
 		newer, err := p.Repository.Contains(ctx, commit.Hash, head.Commit)

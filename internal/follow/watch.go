@@ -413,6 +413,8 @@ func endedBefore(ctx context.Context, l *loop, found source.Ref, commit source.C
 		return "", again, nil
 	}
 
+	// All followers count the same records, so they come to the same time, and the
+	// lease of the build lets one of them begin.
 	tries := 0
 	for tries < len(ran) && ran[tries].Ended != nil && ran[tries].Ended.Outcome == builds.Errored {
 		tries++

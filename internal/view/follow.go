@@ -42,6 +42,8 @@ func EventText(event follow.Event) string {
 		return console.Faint("superseded: " + event.Why)
 	case follow.Cancelled:
 		return console.Warn("cancelled: ") + event.Why + built
+	case follow.Interrupted:
+		return console.Warn("interrupted: ") + event.Why + built
 	case follow.Trouble:
 		return console.Warn("failed, " + event.Why)
 	case follow.Failed:

@@ -103,6 +103,10 @@ func ShowEnvironments(c *console.Console, report StatusReport) {
 	}
 	ShowNewer(c, report.Newer)
 	for _, row := range report.Environments {
+		if row.Unchecked != "" {
+			c.Note("%s", console.Warn(row.Unchecked))
+			c.Note("  %s goes back", console.Accent("orilla rollback "+row.Environment))
+		}
 		noteFrozen(c, row)
 	}
 }
@@ -130,6 +134,9 @@ func statusRow(c *console.Console, row EnvironmentReport, nodes int) []string {
 		about = append(about, console.Warn(console.Count(int64(n), "build waits", "builds wait")))
 	}
 
+	if row.Unchecked != "" {
+		about = append(about, console.Warn("not checked"))
+	}
 	if row.Protected {
 		about = append(about, "password")
 	}
@@ -175,6 +182,8 @@ type EnvironmentReport struct {
 	// of orilla.yaml, that the next deploy brings
 	Later       []string `json:"addresses_later,omitempty"`
 	EdgeServing int      `json:"edge_serving"`
+	// why nobody knows whether what is live passed its checks
+	Unchecked string `json:"unchecked,omitempty"`
 }
 
 // FrozenReport says who froze an environment.
@@ -299,7 +308,8 @@ func ShowNewer(c *console.Console, list []NewerReport) {
 	c.Table(rows)
 }
 
-// newerText says why a commit is not live, and where to look.
+// newerText says why a commit is not live, and where to look: a command wherever
+// there is something to do or to read, else only the reason.
 func newerText(c *console.Console, one NewerReport) string {
 	switch one.State {
 	case follow.StateBuilding:

@@ -391,7 +391,7 @@ func (c *copying) settle(ctx context.Context, put func(key string) bool) (again 
 // send copies objects that were not copied yet, many in a batch.
 func (c *copying) send(ctx context.Context, objects []digest.Digest) error {
 	put := publish.NewRolling(ctx, c.to.store, 32<<20)
-	defer put.Discard()
+	defer put.Keep()
 	var missing []digest.Digest
 	for _, d := range objects {
 		if !c.done[d] {

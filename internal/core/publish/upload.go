@@ -9,7 +9,6 @@ import (
 	"io"
 	"runtime"
 	"slices"
-	"sync"
 	"sync/atomic"
 
 	"golang.org/x/sync/errgroup"
@@ -20,7 +19,6 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/storage"
 )
 
 // Putter keeps bytes under a key; storage.Batch is one.
@@ -505,105 +503,4 @@ func unreadable(output Output, found Found, err error) error {
 	return fault.New(fault.Failed, "unreadable", "the file cannot be read").
 		At("%s/%s", output.Root, found.Path).Because(err).
 		Then("if a build is still writing there, wait for it to end; then run the command again")
-}
-
-// Rolling is a Putter that commits what it was given now and then, so that an
-// interrupted upload goes on where it was.
-type Rolling struct {
-	ctx   context.Context // of the whole upload: a batch outlives the calls that add to it
-	store storage.Store
-	every int64
-
-	mutex   sync.Mutex
-	current *rolled
-	group   errgroup.Group // of commits
-}
-
-// rolled is one batch of a Rolling.
-type rolled struct {
-	storage.Batch
-	adding sync.WaitGroup
-	bytes  int64
-}
-
-// NewRolling returns one that commits about every so many
-// bytes, until the context ends.
-//
-// Add may be called from several goroutines; Commit and Discard are called
-// once, when all of them have returned.
-func NewRolling(ctx context.Context, store storage.Store, every int64) *Rolling {
-	r := &Rolling{ctx: ctx, store: store, every: every}
-	// One commit at a time: a second one would only make both slower.
-	r.group.SetLimit(1)
-	return r
-}
-
-// Add implements Putter.
-func (r *Rolling) Add(ctx context.Context, key string, data []byte) (bool, error) {
-	// Who fills a batch has it committed in the background, and nobody waits
-	// for the disk or the network meanwhile.
-	batch, full, err := r.reserve(int64(len(data)))
-	if err != nil {
-		return false, err
-	}
-	added, err := batch.Add(ctx, key, data)
-	batch.adding.Done()
-
-	if full != nil {
-		r.group.Go(func() error {
-			// Others may still be adding to the batch that was just taken away
-			// from them.
-			full.adding.Wait()
-			_, err := full.Commit(r.ctx)
-			return err
-		})
-	}
-	return added, err
-}
-
-// reserve returns the batch to add to, and the one that is full with it.
-func (r *Rolling) reserve(size int64) (batch, full *rolled, err error) {
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	if r.current == nil {
-		begun, err := r.store.Begin(r.ctx)
-		if err != nil {
-			return nil, nil, err
-		}
-		r.current = &rolled{Batch: begun}
-	}
-
-	batch = r.current
-	batch.adding.Add(1)
-	if batch.bytes += size; batch.bytes >= r.every {
-		full, r.current = batch, nil
-	}
-	return batch, full, nil
-}
-
-// Commit makes everything durable that was added. Nothing is added any more.
-func (r *Rolling) Commit() error {
-	err := r.group.Wait()
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	if r.current == nil {
-		return err
-	}
-
-	if err != nil {
-		r.current.Discard()
-		return err
-	}
-	_, err = r.current.Commit(r.ctx)
-	return err
-}
-
-// Discard drops what was not committed yet.
-func (r *Rolling) Discard() {
-	r.group.Wait() //nolint:errcheck // whoever discards has an error already
-	r.mutex.Lock()
-	defer r.mutex.Unlock()
-	if r.current != nil {
-		r.current.Discard()
-	}
 }
