@@ -415,7 +415,8 @@ func TestWhatIsNotLiveSaysWhy(t *testing.T) {
 	f.seen(t, "live", "autumn", paused)
 	assert.NotContains(t, p.newer(), waits.Environment)
 
-	// What nobody has dealt with.
+	// What nobody has dealt with: no follower runs, and a person is asked for nothing
+	// but to look.
 	f.command.Process.Signal(os.Interrupt) //nolint:errcheck // the wait tells
 	f.command.Wait()                       //nolint:errcheck // see above
 	p.git("switch", "-q", "main")
@@ -474,7 +475,7 @@ func TestSeveralFollowersAreOne(t *testing.T) {
 	}
 	assert.Equal(t, map[string]int{"succeeded": 1, "failed": 1, "cancelled": 1, "refused": 1}, states)
 
-	// A person may.
+	// A person may: whoever types a commit has decided.
 	p.fails(5, "ended with status 3", "deploy", failing, "--to", "production", "--yes")
 	assert.Len(t, p.builds(), 5)
 }

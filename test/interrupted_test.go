@@ -46,6 +46,8 @@ func (p *place) interruptUpload(store string) {
 	command := p.command(p.t.Context(), "deploy", "--rate", "1MB")
 	command.Stderr = &notes
 	require.NoError(p.t, command.Start())
+	// At any moment in the upload it must hold, so this may be a bad guess, but not a
+	// wrong one.
 	time.Sleep(2500 * time.Millisecond) // it takes four seconds in all
 	require.NoError(p.t, command.Process.Signal(os.Interrupt))
 	require.Error(p.t, command.Wait())

@@ -176,7 +176,9 @@ func memoryOf(t *testing.T, command *exec.Cmd) int {
 	return kilobytes / 1000
 }
 
-// noise is content that looks like no other and packs badly.
+// noise is content of a size, the same for the same seed and
+// another for any other: nothing is known of it already. It is
+// what pictures and films are to a store; text would pack.
 func noise(seed, size int) string {
 	var text strings.Builder
 	for n := uint64(seed)*2654435761 + 1; text.Len() < size; n = n*6364136223846793005 + 1442695040888963407 {

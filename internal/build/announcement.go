@@ -62,12 +62,21 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 	}
 
 	a.said = Running{Format: runningFormat, Begun: begun, Process: os.Getpid()}
-	if err := b.lease(ctx, a); err != nil {
+	runs := builds.Runs{Store: b.Store, Site: b.Plan.Site}
+	// Which number is next is found out while the lease is written.
+	var last int64
+	var unknown error
+	var looking sync.WaitGroup
+	looking.Go(func() { last, unknown = runs.Last(ctx, b.Hints[journal.RunsHint]) })
+	err = b.lease(ctx, a)
+	if looking.Wait(); err != nil {
 		return nil, err
 	}
 
-	runs := builds.Runs{Store: b.Store, Site: b.Plan.Site}
-	b.begun, err = runs.Begin(ctx, begun, b.Hints[journal.RunsHint])
+	b.begun = begun
+	if err = unknown; err == nil {
+		b.begun, err = runs.BeginAfter(ctx, begun, last)
+	}
 	if err != nil {
 		b.Store.Delete(context.WithoutCancel(ctx), a.at+leaseName) //nolint:errcheck // others find it gone
 		return nil, err
@@ -77,7 +86,6 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 		b.Hints[journal.RunsHint] = b.begun.Number
 	}
 	a.said.Begun = b.begun
-	a.write(ctx, a.said)
 
 	building, end := context.WithCancelCause(ctx)
 	beating, stop := context.WithCancel(context.WithoutCancel(ctx))
@@ -194,6 +202,11 @@ func (a *announcement) renew(ctx context.Context) {
 	if _, far := a.store.(storage.Remote); far {
 		every = lookFar
 	}
+	// The number first, by which others find the build.
+	a.mutex.Lock()
+	said := a.said
+	a.mutex.Unlock()
+	a.write(ctx, said)
 	ticker := time.NewTicker(every)
 	defer ticker.Stop()
 

@@ -24,6 +24,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/core/builds"
@@ -81,6 +82,7 @@ type Build struct {
 	failedLog []digest.Digest // of the build, if it failed and the store has its log
 	earlier   []builds.Phase
 	ended     bool
+	ending    sync.WaitGroup
 }
 
 // Begin takes a number for a build and announces it. If somebody builds the
@@ -175,11 +177,15 @@ func (b *Build) End(ctx context.Context, result Result, err error) {
 	// The end before the lease: whoever waits for the lease to go finds out how
 	// it ended.
 	runs.End(ctx, ended) //nolint:errcheck // who finds no end says that it was abandoned
-	b.announced.withdraw(ctx)
+	b.ending.Go(func() { b.announced.withdraw(ctx) })
 	if err == nil {
 		savePhases(b.Plan, ended.Phases)
 	}
 }
+
+// Wait waits until the announcement of a build that has ended is withdrawn: who put
+// it live need not.
+func (b *Build) Wait() { b.ending.Wait() }
 
 // outcome says what became of a build that did not succeed.
 func outcome(err error) builds.Outcome {

@@ -50,12 +50,12 @@ func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error
 	if err != nil {
 		return err
 	}
-	subject, _, err := (&explainCmd{a.app}).subject(ctx, p, site, on)
+	subject, s, err := (&explainCmd{a.app}).subject(ctx, p, site, on)
 	if err != nil {
 		return err
 	}
 
-	live := a.live(ctx, p, site, subject)
+	live := a.live(ctx, p, s, site, subject)
 	if fresh && live == nil {
 		return fault.New(fault.Failed, "nothing-live",
 			"--new compares with what is live, and production serves nothing that could be read here").
@@ -99,14 +99,21 @@ func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error
 
 // live returns what production serves, to compare with. It is nil if production
 // serves nothing, or serves the very release being checked.
-func (a *checkCmd) live(ctx context.Context, p *site.Project, site string, subject *inspect.Subject,
+func (a *checkCmd) live(ctx context.Context, p *site.Project, s *session, site string,
+	subject *inspect.Subject,
 ) *inspect.Subject {
-	s, err := a.session(ctx, site)
-	if err != nil {
+	var err error
+	if s == nil {
+		if s, err = a.session(ctx, site); err != nil {
+			return nil
+		}
+	}
+	head, err := s.head(ctx, project.Production)
+	if err != nil || head.Label() == subject.Name || head.Release.Short() == subject.Name {
 		return nil
 	}
-	live, head, err := inspect.Live(ctx, p, s.store, s.journal(project.Production))
-	if err != nil || head == nil || head.Label() == subject.Name || head.Release.Short() == subject.Name {
+	live, _, err := inspect.Live(ctx, p, s.store, s.journal(project.Production))
+	if err != nil {
 		return nil
 	}
 	return live

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -13,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
@@ -91,15 +93,24 @@ func (a *app) operatorOf(ctx context.Context, site, typed, what string,
 	if s, err = a.session(ctx, site); err == nil {
 		environment, err = s.named(ctx, typed)
 	}
-	if err == nil {
-		operator, err = s.operator(ctx, what)
+	if err != nil {
+		return s, environment, nil, err
 	}
-	if err == nil {
-		var unfinished []environments.Checking
-		unfinished, err = environments.RecordUnfinished(ctx, s.store, s.site, operator.Now())
-		for _, one := range unfinished {
-			a.Notice(one.Notice())
-		}
+	var unfinished []environments.Checking
+	var unknown error
+	var asking sync.WaitGroup
+	asking.Go(func() {
+		unfinished, unknown = environments.RecordUnfinished(ctx, s.store, s.site,
+			time.Now().Add(storage.KnownAhead(s.store)))
+	})
+	operator, err = s.operator(ctx, what)
+	asking.Wait()
+	for _, one := range unfinished {
+		a.Notice(one.Notice())
+	}
+	if err == nil && unknown != nil {
+		operator.Close(ctx)
+		err = unknown
 	}
 	return s, environment, operator, err
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
@@ -76,7 +77,7 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		if environment, err = s.named(ctx, typed); err != nil {
 			return err
 		}
-		number, err := s.journal(environment).HeadNumber(ctx, 0)
+		number, err := s.journal(environment).HeadNumber(ctx, s.hints(ctx)[environment])
 		if err != nil {
 			return err
 		}
@@ -95,13 +96,13 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 		return nil
 	}
 
-	// What was to be the next entry, and is not.
-	only := func(name string) bool { return name == environment }
-	var newer []view.NewerReport
-	states, err := environments.States(ctx, s.store, s.site, []string{environment}, only)
-	if err == nil { // damage was told above
-		newer, err = survey{a.app}.newer(ctx, s, states, only)
+	// What was to be the next entry, and is not. Damage was told above.
+	state := environments.State{Name: environment}
+	if len(list.Entries) > 0 && list.Reports[0].Damage == "" {
+		state.Head = &list.Entries[0]
 	}
+	newer, err := survey{a.app}.newer(ctx, s, []environments.State{state},
+		func(name string) bool { return name == environment })
 	if ctx.Err() == nil {
 		err = nil
 	}
@@ -120,10 +121,6 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 ) (view.History, error) {
 	list := view.History{Reports: []view.EntryReport{}}
 	tags, heads := tagsOf(ctx, s), map[string]bool{}
-	unfinished, err := s.unfinished(ctx, a.Now())
-	if err != nil {
-		return list, err
-	}
 	for entry, err := range entries {
 		if err != nil && ctx.Err() != nil {
 			return list, ctx.Err()
@@ -147,19 +144,39 @@ func (a *historyCmd) describeEntries(ctx context.Context, s *session, environmen
 		report.Tags = tags[entry.Commit]
 		report.CommitAddress = s.project.ProductionConfig.CommitLink(entry.Commit)
 
-		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
-			if report.Outcome, err = environments.ReadOutcome(ctx, s.store, entry); err != nil {
-				return list, err
-			}
-			if check, ok := unfinished[entry.Label()]; ok && report.Outcome == nil {
-				outcome := check.Outcome()
-				report.Outcome = &outcome
-			}
-		}
 		list.Entries, list.Reports = append(list.Entries, entry), append(list.Reports, report)
 	}
 
-	return list, nil
+	return list, a.readOutcomes(ctx, s, list)
+}
+
+// readOutcomes adds what came of verifying to the entries of a list, many at once.
+func (a *historyCmd) readOutcomes(ctx context.Context, s *session, list view.History) error {
+	group, asking := errgroup.WithContext(ctx)
+	group.SetLimit(storage.Parallel(s.store))
+	var unfinished map[string]environments.Checking
+	group.Go(func() (err error) {
+		unfinished, err = s.unfinished(asking, a.Now())
+		return err
+	})
+	for i, entry := range list.Entries {
+		if entry.Kind == journal.Deploy || entry.Kind == journal.Promotion {
+			group.Go(func() (err error) {
+				list.Reports[i].Outcome, err = environments.ReadOutcome(asking, s.store, entry)
+				return err
+			})
+		}
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for i, entry := range list.Entries {
+		if check, ok := unfinished[entry.Label()]; ok && list.Reports[i].Outcome == nil {
+			outcome := check.Outcome()
+			list.Reports[i].Outcome = &outcome
+		}
+	}
+	return nil
 }
 
 // unfinished returns the checks that nobody finished, by the label of the entry.
@@ -282,8 +299,8 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 	defer operator.Close(ctx)
 	// Whether it is whole was looked at before the entry was written; how far
 	// is told.
-	back, err := operator.GoBack(ctx, environment, journal.Back{To: wanted, KeepFollowing: o.keepFollowing,
-		Why: o.why}, o.dryRun)
+	wanted.KeepFollowing, wanted.Why = o.keepFollowing, o.why
+	back, err := operator.GoBack(ctx, environment, wanted, o.dryRun)
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}

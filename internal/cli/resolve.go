@@ -36,10 +36,15 @@ var errUnknownRelease = errors.New("unknown release")
 // lists; ok is false if the site has none of that name.
 func (s *session) exactly(ctx context.Context, typed string,
 ) (stored string, names []string, ok bool, err error) {
+	// What is configured, or has moved lately, need not be looked for.
+	stored = journal.StoredName(typed)
+	moved := s.hints(ctx)[stored] > 0 && stored != journal.RunsHint
+	if names = s.fixed(); moved || slices.Contains(names, stored) {
+		return stored, names, true, nil
+	}
 	if names, err = s.environments(ctx); err != nil {
 		return "", nil, false, err
 	}
-	stored = journal.StoredName(typed)
 	return stored, names, slices.Contains(names, stored), nil
 }
 

@@ -22,6 +22,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -306,7 +307,12 @@ func (a *app) session(ctx context.Context, name string) (*session, error) {
 		return nil, err
 	}
 	// A name that is mistyped would otherwise look like a site where nothing
-	// was ever done.
+	// was ever done. Nearly every command needs the hints next, so they are asked for
+	// at the same time.
+	s := &session{project: project, store: store, site: name}
+	var hints sync.WaitGroup
+	hints.Go(func() { s.hints(ctx) })
+	defer hints.Wait()
 	if there, err := maintenance.HasSite(ctx, store, name); err == nil && !there {
 		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", name).
 			At("%s", store.Address()).
@@ -315,7 +321,7 @@ func (a *app) session(ctx context.Context, name string) (*session, error) {
 		return nil, err
 	}
 
-	return &session{project: project, store: store, site: name}, nil
+	return s, nil
 }
 
 // journal returns the journal of an environment, by its stored name.

@@ -126,6 +126,39 @@ func matchesAny(patterns []string, name string) bool {
 	})
 }
 
+// facts are what is asked of a store once, for all environments.
+type facts struct {
+	nodes      []edge.Presence
+	states     []environments.State
+	unfinished map[string]environments.Checking // by the label of the entry
+	protected  bool                             // all previews are
+}
+
+// facts asks what is asked once. A store far away answers several questions in the
+// time of one.
+func (a survey) facts(ctx context.Context, s *session, named []string, only func(string) bool,
+) (known facts, err error) {
+	reading, asking := errgroup.WithContext(ctx)
+	reading.Go(func() (err error) {
+		known.nodes, err = edge.Reached(asking, s.store, storage.KnownAhead(s.store))
+		return err
+	})
+	reading.Go(func() (err error) {
+		known.states, err = environments.States(asking, s.store, s.site, named, only)
+		return err
+	})
+	reading.Go(func() (err error) {
+		known.unfinished, err = s.unfinished(asking, a.Now())
+		return err
+	})
+	reading.Go(func() error {
+		known.protected = s.previewsProtected(asking)
+		return nil
+	})
+	err = reading.Wait()
+	return known, err
+}
+
 // surveyed looks at environments: at each journal once, and at what else is to
 // be said of those that are shown.
 func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named []string,
@@ -133,20 +166,17 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 ) (view.StatusReport, error) {
 	report := view.StatusReport{Site: s.site, Store: s.store.Address(),
 		Environments: []view.EnvironmentReport{}, Newer: []view.NewerReport{}}
-	var err error
-	if report.EdgeNodes, err = edge.Reached(ctx, s.store, storage.KnownAhead(s.store)); err != nil {
-		return report, err
-	}
-
-	states, err := environments.States(ctx, s.store, s.site, named, only)
+	known, err := a.facts(ctx, s, named, only)
 	if err != nil {
 		return report, err
 	}
+	states := known.states
+	report.EdgeNodes = known.nodes
 	for _, state := range o.states {
-		if known := []string{view.StateLive, view.StateFrozen, view.StateUnused, view.StateExpired,
-			view.StateRemoved}; !slices.Contains(known, state) {
-			return report, fault.New(fault.Usage, "usage", "--state takes %s%s", strings.Join(known, ", "),
-				spelling.DidYouMean(state, known))
+		if takes := []string{view.StateLive, view.StateFrozen, view.StateUnused, view.StateExpired,
+			view.StateRemoved}; !slices.Contains(takes, state) {
+			return report, fault.New(fault.Usage, "usage", "--state takes %s%s", strings.Join(takes, ", "),
+				spelling.DidYouMean(state, takes))
 		}
 	}
 
@@ -158,37 +188,36 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 	}
 
 	// Asked once for all rows.
-	tags, all := tagsOf(ctx, s), s.previewsProtected(ctx)
-	unfinished, err := s.unfinished(ctx, now)
-	if err != nil {
-		return report, err
-	}
+	tags := tagsOf(ctx, s)
 	shown := chosen(states, o, now)
 	report.Environments = make([]view.EnvironmentReport, len(shown))
+	// What else is to be said comes with them: one question does not wait for another.
 	// Each row asks the store and the nodes a few things, so they are made side
 	// by side: fifty previews take as long as five.
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(s.store))
+	if len(o.states) == 0 {
+		group.Go(func() (err error) {
+			report.Newer, err = a.newer(inner, s, states, only)
+			return err
+		})
+	}
 
 	for i, state := range shown {
 		group.Go(func() (err error) {
 			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes)
-			if check, ok := unfinished[report.Environments[i].Entry]; ok {
+			if check, ok := known.unfinished[report.Environments[i].Entry]; ok {
 				report.Environments[i].Unchecked = check.Notice().What
 			}
 			report.Environments[i].Tags = tags[report.Environments[i].Commit]
-			if all && journal.IsPreview(state.Name) {
+			if known.protected && journal.IsPreview(state.Name) {
 				report.Environments[i].Protected = true
 			}
 			return err
 		})
 	}
 
-	if err := group.Wait(); err != nil || len(o.states) > 0 {
-		return report, err
-	}
-	report.Newer, err = a.newer(ctx, s, states, only)
-	return report, err
+	return report, group.Wait()
 }
 
 // newer describes the commits that are not live in environments, and why.

@@ -21,19 +21,19 @@ func nodesOf(ctx context.Context, s *session) []edge.Presence {
 }
 
 // rollbackTarget reads what a rollback is asked to do: an environment, what to
-// bring back, or both in either form. wanted is nil for the release before.
+// bring back, or both in either form. wanted is empty for the release before.
 func rollbackTarget(ctx context.Context, s *session, args []string,
-) (environment string, wanted func(journal.Entry) bool, err error) {
+) (environment string, wanted journal.Back, err error) {
 	// One argument is an environment or what to bring back; an environment's
 	// name wins.
 	typed, what := argument(args, 0), argument(args, 1)
 	if what == "" {
 		if typed == "" {
-			return project.Production, nil, nil
+			return project.Production, wanted, nil
 		}
 		stored, _, exact, err := s.exactly(ctx, typed)
 		if err != nil || exact {
-			return stored, nil, err
+			return stored, wanted, err
 		}
 		typed, what = "", typed // the only argument names what to bring back
 
@@ -46,14 +46,18 @@ func rollbackTarget(ctx context.Context, s *session, args []string,
 		// A branch that Git does not know here may have a preview.
 		if !meansSomething(ctx, s, what) {
 			environment, err = s.named(ctx, what)
-			return environment, nil, err
+			return environment, wanted, err
 		}
 	}
 
 	if environment, err = s.named(ctx, typed); err != nil {
-		return "", nil, err
+		return "", wanted, err
 	}
-	wanted, err = entryTest(ctx, s, environment, what)
+	if name, number, ok := strings.Cut(what, ":"); ok && name != "build" {
+		wanted, err = entryNamed(ctx, s, environment, what, name, number)
+		return environment, wanted, err
+	}
+	wanted.To, err = entryTest(ctx, s, environment, what)
 	return environment, wanted, err
 }
 
@@ -73,28 +77,28 @@ func meansSomething(ctx context.Context, s *session, what string) bool {
 // at least.
 func isHex(text string) bool { return len(text) >= 4 && strings.Trim(text, "0123456789abcdef") == "" }
 
-// entryTest turns what was typed into a test of entries.
-func entryTest(ctx context.Context, s *session, environment, what string) (func(journal.Entry) bool, error) {
-	if name, number, ok := strings.Cut(what, ":"); ok && name != "build" {
-		n, err := strconv.ParseInt(number, 10, 64)
-		if stored, nameErr := s.named(ctx, name); err != nil || nameErr != nil || stored != environment {
-			return nil, fault.New(fault.Usage, "bad-entry", "%q is not an entry of %s", what,
-				journal.DisplayName(environment)).Then("orilla history lists them")
-		}
-
-		// That entry, or the nearest one before it that put the same release
-		// live: rollbacks point behind themselves.
-		target, err := s.journal(environment).Get(ctx, n)
-		if errors.Is(err, storage.ErrNotFound) || err == nil && target.Release.IsZero() {
-			return nil, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", what).
-				Then("orilla history lists them")
-		}
-		if err != nil {
-			return nil, err
-		}
-		return func(e journal.Entry) bool { return e.Number <= n && e.Release == target.Release }, nil
+// entryNamed is what goes back to an entry that was typed as NAME:NUMBER, or to the
+// nearest one before it that put the same release live: rollbacks point behind
+// themselves. No later one is read.
+func entryNamed(ctx context.Context, s *session, environment, what, name, number string,
+) (journal.Back, error) {
+	n, err := strconv.ParseInt(number, 10, 64)
+	if stored, nameErr := s.named(ctx, name); err != nil || nameErr != nil || stored != environment {
+		return journal.Back{}, fault.New(fault.Usage, "bad-entry", "%q is not an entry of %s", what,
+			journal.DisplayName(environment)).Then("orilla history lists them")
 	}
 
+	target, err := s.journal(environment).Get(ctx, n)
+	if errors.Is(err, storage.ErrNotFound) || err == nil && target.Release.IsZero() {
+		return journal.Back{}, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release",
+			what).Then("orilla history lists them")
+	}
+	same := func(e journal.Entry) bool { return e.Release == target.Release }
+	return journal.Back{To: same, From: n}, err
+}
+
+// entryTest turns what was typed into a test of entries.
+func entryTest(ctx context.Context, s *session, environment, what string) (func(journal.Entry) bool, error) {
 	if strings.HasPrefix(what, "build:") {
 		entry, _, err := findBuilt(ctx, s, what)
 		return func(e journal.Entry) bool { return e.Release == entry.Release }, err

@@ -41,6 +41,7 @@ func (r *Release) Activate(ctx context.Context) (*Activation, error) {
 	at, err := r.activate(ctx)
 	r.prepared.phases.Add("activate", "", time.Since(started))
 	r.end(ctx, at, err)
+	r.prepared.ahead.Wait() // the hint
 	if err != nil {
 		return nil, err
 	}
@@ -91,8 +92,12 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	}
 	// A hint may be lost; nodes look anyway every ten seconds. Previews make
 	// room last: a failure there leaves one too many, and not one too few.
-	p.hints.Pulse(ctx, p.Store, at.entry)
-	return at, evict(ctx, p)
+	if len(p.evicted) > 0 {
+		p.hints.Pulse(ctx, p.Store, at.entry)
+		return at, evict(ctx, p)
+	}
+	p.ahead.Go(func() { p.hints.Pulse(ctx, p.Store, at.entry) })
+	return at, nil
 }
 
 // takeNames makes sure that the entry may be written: the

@@ -11,12 +11,14 @@ import (
 )
 
 // cache reads small objects of a store and remembers the first of them: chunks
-// that are looked at for what is new are looked at again for what it changes.
+// that are looked at for what is new are looked at again for what it changes. So are
+// the roots of releases, which lead to them.
 // It is safe for concurrent use.
 type cache struct {
 	store storage.Store
 	known sync.Map // []byte by digest.Digest
 	count atomic.Int32
+	roots sync.Map // *release.Reader by release.ID: of releases that were read
 }
 
 const (

@@ -98,7 +98,14 @@ func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 
 // openRelease reads the root of a release of the plan's site.
 func openRelease(ctx context.Context, p *Prepared, id release.ID) (*release.Reader, error) {
-	return release.Open(ctx, p.Store, p.Plan.Site, id, p.objects.load)
+	if known, ok := p.objects.roots.Load(id); ok {
+		return known.(*release.Reader), nil
+	}
+	reader, err := release.Open(ctx, p.Store, p.Plan.Site, id, p.objects.load)
+	if err == nil {
+		p.objects.roots.Store(id, reader)
+	}
+	return reader, err
 }
 
 // compare finds what a release that is in the store changes of

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/build"
@@ -32,6 +33,7 @@ type Prepared struct {
 	evicted  []environments.State
 	beside   func(file string) ([]byte, error) // reads rules files that the build does not make
 	objects  *cache
+	ahead    *sync.WaitGroup // of what is read or written while other things go on
 	phases   *build.Phases
 }
 
@@ -51,23 +53,27 @@ func Prepare(ctx context.Context, job Job) (*Prepared, error) {
 	return p, nil
 }
 
-// prepare asks one thing after another, the cheapest first; the first that
-// stands in the way is told.
+// prepare asks what may stand in the way. A store far away answers several questions
+// in the time of one; of several things the one that comes first here is told.
 func (p *Prepared) prepare(ctx context.Context) error {
-	var err error
-	// Whose the name is comes first: who deploys to somebody else's site is to
-	// be told that, and not that a site they do not know is frozen.
-	if !p.Plan.Apart {
-		if p.name.claim, err = site.CheckClaim(ctx, p.Plan.Project, p.Store, p.Plan.Site, p.TakeOver,
-			p.Ask.Unclaimed); err != nil {
-			return err
-		}
-	}
-
+	var unclaimed, paused, unread, unfinished error
+	var asking sync.WaitGroup
+	asking.Go(func() { unread = p.readHead(ctx) })
+	asking.Go(func() { unfinished = tellUnfinished(ctx, p) })
 	// A pause is for what builds by itself; a person who deploys has read that
 	// there is one, or need not. Ready output builds nothing.
 	if p.Automatic && p.Plan.Origin.Source != journal.FromOutput {
-		if err := environments.CheckPaused(ctx, p.Store, p.Plan.Site); err != nil {
+		asking.Go(func() { paused = environments.CheckPaused(ctx, p.Store, p.Plan.Site) })
+	}
+	// Whose the name is comes first: who deploys to somebody else's site is to
+	// be told that, and not that a site they do not know is frozen.
+	if !p.Plan.Apart {
+		p.name.claim, unclaimed = site.CheckClaim(ctx, p.Plan.Project, p.Store, p.Plan.Site, p.TakeOver,
+			p.Ask.Unclaimed)
+	}
+	asking.Wait()
+	for _, err := range []error{unclaimed, paused, unread, unfinished} {
+		if err != nil {
 			return err
 		}
 	}
@@ -93,11 +99,31 @@ func PreparePromotion(ctx context.Context, job Job) (*Prepared, error) {
 		return nil, err
 	}
 
-	if err := p.prepareEnvironment(ctx); err != nil {
+	var unfinished error
+	var asking sync.WaitGroup
+	asking.Go(func() { unfinished = tellUnfinished(ctx, p) })
+	err = p.readHead(ctx)
+	asking.Wait()
+	if err == nil {
+		err = unfinished
+	}
+	if err == nil {
+		err = p.prepareEnvironment(ctx)
+	}
+	if err != nil {
 		p.Close(ctx)
 		return nil, err
 	}
 	return p, nil
+}
+
+// tellUnfinished tells of checks that nobody finished, once.
+func tellUnfinished(ctx context.Context, p *Prepared) error {
+	unfinished, err := environments.RecordUnfinished(ctx, p.Store, p.Plan.Site, p.now())
+	for _, one := range unfinished {
+		p.Report.Notice(one.Notice())
+	}
+	return err
 }
 
 // pin begins a job: it takes a pin, so that a store that cannot be written, or
@@ -114,16 +140,9 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 		return nil, err
 	}
 
-	unfinished, err := environments.RecordUnfinished(ctx, job.Store, job.Plan.Site, job.Now().Add(hold.Ahead))
-	for _, one := range unfinished {
-		job.Report.Notice(one.Notice())
-	}
-	if err != nil {
-		hold.Drop(ctx)
-		return nil, err
-	}
 	return &Prepared{
 		Job: job, kind: kind, hold: hold, objects: &cache{store: job.Store},
+		ahead:  &sync.WaitGroup{},
 		phases: build.NewPhases(job.Report),
 		name:   &name{takeOver: job.TakeOver, apart: job.Plan.Apart},
 	}, nil
@@ -132,9 +151,6 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 // prepareEnvironment finds out whether the plan's environment may be moved, and
 // says what else that will change.
 func (p *Prepared) prepareEnvironment(ctx context.Context) error {
-	if err := p.readHead(ctx); err != nil {
-		return err
-	}
 	if err := p.checkFrozen(); err != nil {
 		return err
 	}
@@ -213,7 +229,35 @@ func (p *Prepared) checkProbes(ctx context.Context) error {
 
 // Close drops the pin. It is called whatever became of the
 // job, after the release was closed.
-func (p *Prepared) Close(ctx context.Context) { p.hold.Drop(ctx) }
+func (p *Prepared) Close(ctx context.Context) {
+	p.ahead.Wait()
+	p.hold.Drop(ctx)
+}
+
+// readAhead reads what is live from a store far away while a build runs: it is
+// compared with what comes of that. What cannot be read is told by whoever needs it.
+func readAhead(ctx context.Context, p *Prepared) {
+	if _, far := p.Store.(storage.Remote); !far || p.head == nil || p.head.Release.IsZero() {
+		return
+	}
+	p.ahead.Go(func() {
+		live, err := openRelease(ctx, p, p.head.Release)
+		if err != nil {
+			return
+		}
+		refs, err := live.Refs(ctx)
+		if err != nil || len(refs) > fewChunks {
+			return
+		}
+		for _, ref := range refs {
+			p.objects.load(ctx, ref.Digest) //nolint:errcheck // see above
+		}
+	})
+}
+
+// fewChunks is up to how many chunks of a live release are read before it is known
+// which are needed.
+const fewChunks = 4
 
 // now is by the store's clock.
 func (p *Prepared) now() time.Time { return p.Now().Add(p.hold.Ahead) }

@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
+	"sync"
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
@@ -22,12 +23,17 @@ import (
 func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error) {
 	// What the build was told decides whether its output belongs there at all,
 	// so it is asked first.
+	readAhead(ctx, p)
+	var reader *release.Reader
+	var unreadable error
+	var reading sync.WaitGroup
+	reading.Go(func() { reader, unreadable = openRelease(ctx, p, id) })
 	record, err := readBuild(ctx, p)
-	if err != nil {
+	if reading.Wait(); err != nil {
 		return nil, err
 	}
 	doomed := p.hold.Doomed(storage.ReleaseKey(p.Plan.Site, id.String()))
-	reader, err := openRelease(ctx, p, id)
+	err = unreadable
 	if doomed || errors.Is(err, storage.ErrNotFound) || errors.Is(err, release.ErrDamaged) {
 		return nil, fault.New(fault.Refused, "release-lost", "the release %s is no longer whole in the store",
 			id.Short()).Because(err).

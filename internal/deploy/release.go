@@ -3,6 +3,7 @@ package deploy
 import (
 	"context"
 	"errors"
+	"sync"
 
 	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/core/builds"
@@ -52,19 +53,23 @@ type Release struct {
 // Cancelling the context ends the steps; the error is then builds.ErrCancelled,
 // builds.ErrSuperseded or the context's.
 func (p *Prepared) Build(ctx context.Context) (*Release, error) {
-	// Nothing is as fast as what need not be done.
+	// Nothing is as fast as what need not be done. What a node could not read is not
+	// even built, which is asked meanwhile.
+	var refused error
+	var asking sync.WaitGroup
+	if p.Plan.Environment != "" {
+		asking.Go(func() { refused = nodesKnow(ctx, p, storage.Formats{Semantics: release.Semantics2}) })
+	}
 	found, seen, err := reuse(ctx, p)
+	asking.Wait()
 	if err != nil || found != nil {
 		return found.release(p), err
 	}
 	if err := noteUpstreams(ctx, p); err != nil {
 		return nil, err
 	}
-	// What a node could not read is not even built.
-	if p.Plan.Environment != "" {
-		if err := nodesKnow(ctx, p, storage.Formats{Semantics: release.Semantics2}); err != nil {
-			return nil, err
-		}
+	if refused != nil {
+		return nil, refused
 	}
 	if p.Plan.Origin.Source == journal.FromOutput { // nothing is built
 		return p.takeGiven(ctx)
@@ -155,6 +160,7 @@ func (p *Prepared) carryOut(ctx context.Context, b *build.Build, seen lookup) (*
 	if p.Began != nil {
 		p.Began(b.Number())
 	}
+	readAhead(ctx, p)
 	made, err := p.buildAndPublish(ctx, b, seen)
 	// A step that was ended fails with whatever it says then; why it was ended
 	// is what people need to know.
@@ -165,6 +171,7 @@ func (p *Prepared) carryOut(ctx context.Context, b *build.Build, seen lookup) (*
 	if err != nil {
 		// What was sent counts against limits also of a build that failed.
 		b.End(ctx, build.Result{Log: made.Log, Sent: made.NewBytes}, err)
+		b.Wait()
 		return nil, err
 	}
 	made.Number, made.Earlier = b.Number(), b.Earlier()
@@ -192,7 +199,12 @@ func (r *Release) Phases() []build.Timing { return r.prepared.phases.List() }
 
 // Close ends the build of a release that goes live
 // nowhere. After Activate it changes nothing.
-func (r *Release) Close(ctx context.Context) { r.end(ctx, landing{}, nil) }
+func (r *Release) Close(ctx context.Context) {
+	r.end(ctx, landing{}, nil)
+	if r.build != nil {
+		r.build.Wait()
+	}
+}
 
 // end records how the release's build went.
 func (r *Release) end(ctx context.Context, at landing, err error) {

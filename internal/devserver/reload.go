@@ -187,6 +187,10 @@ func reloadLine(at string) string {
 	return `<script src="` + reloadScript + `"` + at + ` defer></script>`
 }
 
+// Only what the line needs counts: the script comes from the site's own origin, and
+// connects to it. Inline code, which most policies forbid, it has none; what it shows
+// is styled through the object model, which no policy forbids.
+//
 // blocked returns which directive of a Content-Security-Policy (W3C CSP level 3)
 // keeps the line in a page from working; "" for none.
 func blocked(policies []string) string {
@@ -218,6 +222,8 @@ func blocked(policies []string) string {
 	return ""
 }
 
+// Hosts are compared loosely: a policy that names the development machine means it.
+//
 // allowsOwn reports whether a list of sources lets a page load from its own origin.
 func allowsOwn(sources []string) bool {
 	if slices.Contains(sources, "'strict-dynamic'") { // then only nonces and digests count

@@ -6,6 +6,13 @@
 //	                                           |
 //	                                           fails: the last good output stays, with a notice on top
 //
+// Three things are told from each other and never wait for one another: what is
+// shown (content, kept where no build changes it), what is wrong (notes in open
+// pages, each until the same is well again), and what a deploy would refuse (which
+// takes longest, and is found out beside). A save is never lost: one that comes while
+// a build runs is built after it, and only a build that starts itself is made to
+// wait.
+//
 // Local serves an output, Front stands before a generator's own server, Beside
 // shows two releases next to each other, and Bench builds and watches. The script
 // that reloads pages is put into them after the answer was decided, so `orilla

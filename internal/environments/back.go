@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -36,16 +37,19 @@ type Integrity struct {
 // release.ErrDamaged for one that cannot, with the object.
 func CheckIntegrity(ctx context.Context, store storage.Store, site string, id, live release.ID,
 ) (Integrity, error) {
-	reader, err := release.Read(ctx, store, site, id)
-	if err != nil {
-		return Integrity{}, err
-	}
 	var against *release.Reader
-
+	var reading sync.WaitGroup // going back is for when seconds count
 	if !live.IsZero() && live != id {
-		if against, err = release.Read(ctx, store, site, live); err != nil {
-			against = nil // what is live is damaged: a reason to look at everything
-		}
+		reading.Go(func() {
+			// Should what is live be damaged, that is a reason to look at everything.
+			if read, err := release.Read(ctx, store, site, live); err == nil {
+				against = read
+			}
+		})
+	}
+	reader, err := release.Read(ctx, store, site, id)
+	if reading.Wait(); err != nil {
+		return Integrity{}, err
 	}
 
 	// What the two share visitors are being sent right now, so only what

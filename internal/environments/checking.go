@@ -54,6 +54,9 @@ func (c Checking) Label() string {
 	return journal.Entry{Environment: c.Environment, Number: c.Entry}.Label()
 }
 
+// A process on this machine can be asked for; of one elsewhere only its silence
+// tells, by the store's clock, which both go by.
+//
 // gone reports whether nobody checks any more. now is by the store's clock.
 func (c Checking) gone(now time.Time) bool {
 	here, err := os.Hostname()

@@ -18,6 +18,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -52,6 +53,10 @@ func States(ctx context.Context, store storage.Store, site string, named []strin
 	only func(name string) bool,
 ) ([]State, error) {
 	names := slices.Clone(named)
+	var hints journal.Hints
+	var asked sync.WaitGroup
+	asked.Go(func() { hints = journal.ReadHints(ctx, store, site) })
+	defer asked.Wait()
 	for item, err := range store.List(ctx, storage.EnvironmentsKey(site)) {
 		if err != nil {
 			return nil, err
@@ -66,7 +71,8 @@ func States(ctx context.Context, store storage.Store, site string, named []strin
 	}
 	// One hint file for all, and then one read for each environment: fifty
 	// previews cost fifty requests, side by side.
-	states, hints := make([]State, len(names)), journal.ReadHints(ctx, store, site)
+	states := make([]State, len(names))
+	asked.Wait()
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(store))
 
@@ -96,22 +102,29 @@ type Operator struct {
 	project *site.Project
 	Hold    *pins.Hold
 	Hints   journal.Hints
+	pulses  sync.WaitGroup // hints that are on their way
 }
 
 // NewOperator returns one who works for a project. It
 // takes a pin, by which it knows the store's clock.
 func NewOperator(ctx context.Context, p *site.Project, store storage.Store, site, cause, what string,
 ) (*Operator, error) {
-	hold, err := p.Pin(ctx, store, site, what)
-	if err != nil {
+	operator := &Operator{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, project: p}
+	var asking sync.WaitGroup
+	asking.Go(func() { operator.Hints = journal.ReadHints(ctx, store, site) })
+	var err error
+	operator.Hold, err = p.Pin(ctx, store, site, what)
+	if asking.Wait(); err != nil {
 		return nil, err
 	}
-	return &Operator{Store: store, Site: site, Who: p.Person(ctx), Cause: cause, project: p, Hold: hold,
-		Hints: journal.ReadHints(ctx, store, site)}, nil
+	return operator, nil
 }
 
 // Close drops the pin.
-func (s *Operator) Close(ctx context.Context) { s.Hold.Drop(ctx) }
+func (s *Operator) Close(ctx context.Context) {
+	s.pulses.Wait()
+	s.Hold.Drop(ctx)
+}
 
 // Now is by the store's clock.
 func (s *Operator) Now() time.Time { return time.Now().Add(s.Hold.Ahead) }
@@ -122,8 +135,9 @@ func (s *Operator) Append(ctx context.Context, environment string, decide journa
 ) (journal.Entry, error) {
 	entry, err := JournalOf(s.Hold.Writer(), s.Site, environment, s.Now).
 		Append(ctx, journal.Entry{Number: s.Hints[environment]}, decide)
-	if err == nil {
-		s.Hints.Pulse(ctx, s.Store, entry)
+	if err == nil { // one hint after the other
+		s.pulses.Wait()
+		s.pulses.Go(func() { s.Hints.Pulse(ctx, s.Store, entry) })
 	}
 	return entry, err
 }

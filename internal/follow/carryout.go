@@ -84,6 +84,7 @@ func recordRefusal(ctx context.Context, l *loop, p *site.Project, done *finished
 		Environment: p.TargetOf(source.Ref{Name: event.Ref}), Why: event.Error}
 	event.Subject, event.Environment = commit.Subject, journal.DisplayName(refusal.Environment)
 	hints := journal.ReadHints(ctx, l.Store, p.Site())
+	event.Refused = true
 	event.Build, err = refusal.Record(ctx, l.Store, p.Site(), time.Now(), hints[journal.RunsHint])
 	if err != nil {
 		l.trouble(err)

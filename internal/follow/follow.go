@@ -5,6 +5,12 @@
 //	  ^                                                          |
 //	  +---- poll, a Git hook, or a signed webhook                +-> status back to the code host
 //
+// Any number of followers, on any number of machines, act as one. Which of them builds
+// a commit is decided by a lease in the store; what became of it is a record there,
+// which all of them heed: a commit that failed, was refused or was cancelled is not
+// begun again but by a person, and what may succeed later is tried after a pause that
+// all count from the same records.
+//
 // Which commits are built, and in which order, is decided in core/schedule; this
 // package asks the repository, runs what was decided, and remembers. A follower
 // may be ended at any moment and started elsewhere: what it has done is in the
@@ -62,7 +68,8 @@ type Event struct {
 	Subject     string        `json:"subject,omitempty"`
 	Environment string        `json:"environment,omitempty"` // as people write it
 	Why         string        `json:"why,omitempty"`
-	Build       int64         `json:"build,omitempty"` // its number, if anything was built
+	Build       int64         `json:"build,omitempty"`   // its number, if it has one
+	Refused     bool          `json:"refused,omitempty"` // its build did not begin
 	Reused      bool          `json:"reused,omitempty"`
 	Release     string        `json:"release,omitempty"`
 	Entry       string        `json:"entry,omitempty"`
@@ -203,11 +210,11 @@ func (f *Follower) Run(ctx context.Context) error {
 		}
 
 		pause = l.backOff(pause, err)
+		f.Counts.Waiting = l.refs.held()
+		l.start(ctx, &building, ended)
 		if err := endPreviews(ctx, l); err != nil && ctx.Err() == nil {
 			l.trouble(err)
 		}
-		f.Counts.Waiting = l.refs.held()
-		l.start(ctx, &building, ended)
 		l.presence.announce(ctx, l.queue.Waiting(), l.refs)
 		if f.Once && l.queue.Idle() && !l.refs.retries() {
 			return l.verdict()
@@ -243,10 +250,12 @@ const (
 // killed have left is cleared up.
 func (l *loop) begin(ctx context.Context) error {
 	// A follower that was killed has left builds that nobody will end.
+	var forgetting sync.WaitGroup
+	forgetting.Go(func() { forgetKilled(ctx, l.Store, l.Project.Site()) })
 	if err := build.BuryLost(ctx, l.Store, l.Project.Site()); err != nil {
 		l.trouble(err)
 	}
-	forgetKilled(ctx, l.Store, l.Project.Site())
+	forgetting.Wait()
 	production := l.Project.ProductionConfig
 	trustsAll := production.TrustsAll() && len(production.Previews.Refs) == 0
 	if production.Build.Isolation != project.IsolateOff && !trustsAll {
@@ -310,6 +319,9 @@ func (l *loop) trouble(err error) { l.tell(Event{Kind: Trouble, Error: l.explain
 func (l *loop) head(ctx context.Context, environment string) (*journal.Entry, error) {
 	if environment == "" {
 		return nil, nil
+	}
+	if head, read := l.watch.heads[environment]; read {
+		return head, nil
 	}
 	j := &journal.Journal{Store: l.Store, Site: l.Project.Site(), Environment: environment, Now: time.Now}
 	entry, err := j.Head(ctx, journal.ReadHints(ctx, l.Store, l.Project.Site())[environment])

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/journal"
@@ -61,20 +63,32 @@ func NewerThan(ctx context.Context, p *site.Project, store storage.Store, siteNa
 	for _, state := range states {
 		s.heads[state.Name] = state.Head
 	}
-	runs := builds.Runs{Store: store, Site: siteName}
-	last, err := runs.Last(ctx, journal.ReadHints(ctx, store, siteName)[journal.RunsHint])
-	if err != nil {
-		return nil, err
-	}
-	recent, err := runs.Back(ctx, last, builds.Recent, func(builds.Run) bool { return true })
-	if err != nil {
+	// Three questions that have nothing to do with each other.
+	var recent []builds.Run
+	var running []build.Running
+	var followers []Following
+	reading, asking := errgroup.WithContext(ctx)
+	reading.Go(func() error {
+		runs := builds.Runs{Store: store, Site: siteName}
+		last, err := runs.Last(asking, journal.ReadHints(asking, store, siteName)[journal.RunsHint])
+		if err != nil {
+			return err
+		}
+		recent, err = runs.Back(asking, last, builds.Recent, func(builds.Run) bool { return true })
+		return err
+	})
+	reading.Go(func() (err error) {
+		running, err = build.List(asking, store, siteName)
+		return err
+	})
+	reading.Go(func() (err error) {
+		followers, err = Followers(asking, store, siteName)
+		return err
+	})
+	if err := reading.Wait(); err != nil {
 		return nil, err
 	}
 
-	running, err := build.List(ctx, store, siteName)
-	if err != nil {
-		return nil, err
-	}
 	for _, one := range running {
 		newer := Newer{Environment: one.Environment, Branch: one.Branch, Commit: one.Commit,
 			Subject: one.Subject, State: StateBuilding, Build: one.Number, When: one.When, Now: one.Now,
@@ -85,10 +99,6 @@ func NewerThan(ctx context.Context, p *site.Project, store storage.Store, siteNa
 		s.add(newer)
 	}
 
-	followers, err := Followers(ctx, store, siteName)
-	if err != nil {
-		return nil, err
-	}
 	for _, follower := range followers {
 		for _, waits := range follower.Waiting {
 			s.add(Newer{Environment: waits.Environment, Branch: waits.Branch, Commit: waits.Commit,

@@ -3,11 +3,15 @@ package follow
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/core/builds"
@@ -30,6 +34,8 @@ type watch struct {
 	asked   time.Time // when it said so
 	missing string    // the branches that are followed and not there
 	wrong   string    // what is wrong with the production branch's configuration; "" for nothing
+
+	heads map[string]*journal.Entry // of environments, while a look goes on
 }
 
 // youngBranch is how old a branch without a preview may be to get one when a
@@ -66,6 +72,8 @@ func (l *loop) poll(ctx context.Context, woken bool) error {
 	}
 
 	there := map[string]bool{}
+	readHeads(ctx, l, list)
+	defer func() { l.watch.heads = nil }()
 	for _, found := range list {
 		there[found.Name] = true
 		known := l.refs.of(found.Name)
@@ -92,6 +100,46 @@ func (l *loop) poll(ctx context.Context, woken bool) error {
 	l.refs.fresh = false
 	l.save()
 	return nil
+}
+
+// readHeads reads the heads of all environments that this look may ask about, many at
+// once: a store far away answers them in the time of one.
+func readHeads(ctx context.Context, l *loop, list []source.Ref) {
+	if _, far := l.Store.(storage.Remote); !far {
+		return
+	}
+	var asked []string
+	for _, found := range list {
+		environment := l.Project.TargetOf(found)
+		known := l.refs.of(found.Name)
+		if environment != "" && known.seen != found.Commit && known.pushed != found.Commit {
+			asked = append(asked, environment)
+		}
+	}
+	if len(asked) < 2 {
+		return
+	}
+
+	var mutex sync.Mutex
+	heads, hints := map[string]*journal.Entry{}, journal.ReadHints(ctx, l.Store, l.Project.Site())
+	group, reading := errgroup.WithContext(ctx)
+	group.SetLimit(storage.Parallel(l.Store))
+	for _, environment := range asked {
+		group.Go(func() error {
+			j := environments.JournalOf(l.Store, l.Project.Site(), environment, time.Now)
+			entry, err := j.Head(reading, hints[environment])
+			mutex.Lock()
+			defer mutex.Unlock()
+			if err == nil {
+				heads[environment] = &entry
+			} else if errors.Is(err, journal.ErrEmpty) {
+				heads[environment] = nil
+			}
+			return nil // who needs it asks again, and tells
+		})
+	}
+	group.Wait() //nolint:errcheck // none
+	l.watch.heads = heads
 }
 
 // tellMissing tells, once, of branches that environments follow and the repository

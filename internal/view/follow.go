@@ -47,8 +47,8 @@ func EventText(event follow.Event) string {
 	case follow.Trouble:
 		return console.Warn("failed, " + event.Why)
 	case follow.Failed:
-		if event.Build == 0 {
-			return console.Bad("failed: ") + event.Why
+		if event.Build == 0 || event.Refused {
+			return console.Bad("failed: ") + event.Why + built
 		}
 	}
 

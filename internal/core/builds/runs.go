@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -120,12 +121,17 @@ func (r Runs) Last(ctx context.Context, hint int64) (int64, error) {
 
 // Begin takes the next number for a run.
 func (r Runs) Begin(ctx context.Context, begun Begun, hint int64) (Begun, error) {
-	begun.Format, begun.When = formatOf(begun.Untrusted), begun.When.UTC().Truncate(time.Millisecond)
 	last, err := r.Last(ctx, hint)
 	if err != nil {
 		return begun, err
 	}
+	return r.BeginAfter(ctx, begun, last)
+}
 
+// BeginAfter is Begin where the number of a run is known after which the next one is
+// to be taken.
+func (r Runs) BeginAfter(ctx context.Context, begun Begun, last int64) (Begun, error) {
+	begun.Format, begun.When = formatOf(begun.Untrusted), begun.When.UTC().Truncate(time.Millisecond)
 	// Others begin builds at the same time; whoever creates the number has it.
 	for begun.Number = last + 1; ; begun.Number++ {
 		data, err := canon.Marshal(begun)
@@ -153,20 +159,26 @@ func (r Runs) End(ctx context.Context, ended Ended) error {
 // Get returns a run, or storage.ErrNotFound.
 func (r Runs) Get(ctx context.Context, n int64) (Run, error) {
 	run := Run{}
-	data, err := r.Store.Get(ctx, storage.RunBegunKey(r.Site, n))
+	// Both halves at once: nearly all runs have ended, and each half is a round trip
+	// to a store that may be far away.
+	var data []byte
+	var second error
+	var group sync.WaitGroup
+	group.Go(func() { data, second = r.Store.Get(ctx, storage.RunEndedKey(r.Site, n)) })
+	begun, err := r.Store.Get(ctx, storage.RunBegunKey(r.Site, n))
+	group.Wait()
 	if err != nil {
 		return run, err
 	}
 
-	if run.Begun, err = DecodeBegun(data, n); err != nil {
+	if run.Begun, err = DecodeBegun(begun, n); err != nil {
 		return run, err
 	}
-	data, err = r.Store.Get(ctx, storage.RunEndedKey(r.Site, n))
-	if errors.Is(err, storage.ErrNotFound) {
+	if errors.Is(second, storage.ErrNotFound) {
 		return run, nil
 	}
-	if err != nil {
-		return run, err
+	if second != nil {
+		return run, second
 	}
 
 	ended, err := DecodeEnded(data, n)

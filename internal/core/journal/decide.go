@@ -115,7 +115,8 @@ func Activate(kind Kind, move Move, now time.Time) Decide {
 type Back struct {
 	// which activation to bring back; nil: the newest different release before
 	To              func(Entry) bool
-	KeepFollowing   bool // do not freeze
+	From            int64 // the number that it has at most; 0: any
+	KeepFollowing   bool  // do not freeze
 	Cause, Who, Why string
 }
 
@@ -127,7 +128,7 @@ func (j *Journal) Return(ctx context.Context, back Back) Decide {
 		if head == nil {
 			return Entry{}, ErrEmpty
 		}
-		target, err := j.target(ctx, *head, back.To)
+		target, err := j.target(ctx, *head, back)
 		if err != nil {
 			return Entry{}, err
 		}
@@ -143,8 +144,11 @@ func (j *Journal) Return(ctx context.Context, back Back) Decide {
 }
 
 // target finds the activation that a rollback brings back.
-func (j *Journal) target(ctx context.Context, head Entry, wanted func(Entry) bool) (Entry, error) {
-	from, reason := head.Number, ErrNeverThere
+func (j *Journal) target(ctx context.Context, head Entry, back Back) (Entry, error) {
+	from, reason, wanted := head.Number, ErrNeverThere, back.To
+	if back.From > 0 {
+		from = min(from, back.From)
+	}
 	if wanted == nil {
 		from, reason = head.Number, ErrNothingBefore
 		if !head.Release.IsZero() { // of one that was removed, the last release comes back

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/core/digest"
@@ -46,6 +47,9 @@ func (j *Journal) Get(ctx context.Context, n int64) (Entry, error) {
 //
 // It asks whether numbers are there and reads none of them.
 func (j *Journal) HeadNumber(ctx context.Context, hint int64) (int64, error) {
+	if hint == 0 {
+		hint = ReadHints(ctx, j.Store, j.Site)[j.Environment]
+	}
 	return storage.LastNumber(ctx, hint, j.exists)
 }
 
@@ -64,16 +68,31 @@ func (j *Journal) exists(ctx context.Context, n int64) (bool, error) {
 // the entries that came since; see HeadNumber for others.
 func (j *Journal) Head(ctx context.Context, hint int64) (Entry, error) {
 	// Entries are never removed while the site lives, so a hint that names one
-	// is a place to begin from, however old it is.
+	// is a place to begin from, however old it is. Mostly it is the last one: that
+	// there is no next is asked at the same time.
+	if hint == 0 {
+		hint = ReadHints(ctx, j.Store, j.Site)[j.Environment]
+	}
 	if hint > 0 {
-		if entry, err := j.Get(ctx, hint); err == nil {
-			return j.following(ctx, entry)
-		} else if ctx.Err() != nil {
-			return Entry{}, err
+		var next Entry
+		var none error
+		var group sync.WaitGroup
+		group.Go(func() { next, none = j.Get(ctx, hint+1) })
+		entry, err := j.Get(ctx, hint)
+		group.Wait()
+		switch {
+		case err == nil && errors.Is(none, storage.ErrNotFound):
+			return entry, nil
+		case err == nil && none == nil:
+			return j.following(ctx, next)
+		case err == nil && ctx.Err() == nil:
+			return Entry{}, none
+		case ctx.Err() != nil:
+			return Entry{}, errors.Join(err, none)
 		}
 	}
 
-	n, err := j.HeadNumber(ctx, 0)
+	n, err := storage.LastNumber(ctx, 0, j.exists)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -144,16 +163,37 @@ func (j *Journal) Counting(ctx context.Context, head Entry, now time.Time) (Entr
 
 // Back yields the entries from number n down to 1. An entry that cannot be read
 // is yielded with its error, and the walk goes on below it.
+//
+// The first is read alone. Whoever goes on wants more, so the next are read twice as
+// many at once each time, up to what the store is good for: a few more may be read
+// than are yielded.
 func (j *Journal) Back(ctx context.Context, n int64) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
-		for ; n > 0; n-- {
-			entry, err := j.Get(ctx, n)
-			if err != nil {
-				entry.Number = n
+		most := int64(storage.Parallel(j.Store))
+		for width := int64(1); n > 0; width = min(2*width, most) {
+			width = min(width, n)
+			entries, errs := make([]Entry, width), make([]error, width)
+			var group sync.WaitGroup
+			for i := range width {
+				number := n - i
+				read := func() {
+					entries[i], errs[i] = j.Get(ctx, number)
+					entries[i].Number = number
+				}
+				if width == 1 {
+					read()
+					continue
+				}
+				group.Go(read)
 			}
-			if !yield(entry, err) || ctx.Err() != nil {
-				return
+			group.Wait()
+
+			for i := range width {
+				if !yield(entries[i], errs[i]) || ctx.Err() != nil {
+					return
+				}
 			}
+			n -= width
 		}
 	}
 }

@@ -107,7 +107,7 @@ func TestHeadIsFoundFromAnyHint(t *testing.T) {
 	store.calls = 0
 	_, err = j.HeadNumber(t.Context(), 0)
 	require.NoError(t, err)
-	assert.LessOrEqual(t, store.calls, 14, "the logarithm of the length")
+	assert.LessOrEqual(t, store.calls, 26, "the logarithm of the length, some at once")
 	store.calls = 0
 	_, err = j.HeadNumber(t.Context(), 70)
 	require.NoError(t, err)
@@ -223,17 +223,23 @@ type late struct {
 	after int
 	key   string
 	data  []byte
+	mutex sync.Mutex
 	calls int
 }
 
 func (l *late) call(ctx context.Context) {
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
 	if l.calls++; l.key != "" && l.calls == l.after {
 		l.Store.Create(ctx, l.key, l.data) //nolint:errcheck // somebody may have been faster
 	}
 }
 
 func (l *late) Create(ctx context.Context, key string, data []byte) error {
-	if l.call(ctx); l.key == "" {
+	l.call(ctx)
+	l.mutex.Lock()
+	defer l.mutex.Unlock()
+	if l.key == "" {
 		l.key, l.data, l.calls = key, data, 0
 		return errUnclear
 	}
@@ -427,13 +433,44 @@ func TestAThawKeepsTheExpiry(t *testing.T) {
 }
 
 // counting counts what a journal asks of its store.
+// TestGoingBackToAnEntryReadsThatOne, and not all that came since.
+func TestGoingBackToAnEntryReadsThatOne(t *testing.T) {
+	t.Parallel()
+	store := &askingStore{Store: &memory.Store{}}
+	j := of(store)
+	last := journal.Entry{}
+	for n := range 300 {
+		entry, err := j.Append(t.Context(), last,
+			journal.Activate(journal.Deploy, journal.Move{Release: id(fmt.Sprint(n))}, noon))
+		require.NoError(t, err)
+		last = entry
+	}
+	store.asked = nil
+	entry, err := j.Append(t.Context(), last, j.Return(t.Context(), journal.Back{From: 3,
+		To: func(e journal.Entry) bool { return e.Release == id("2") }}))
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, entry.Reactivates)
+	assert.Equal(t, []string{"get 0000000003"}, store.asked)
+
+	// Without its number it is looked for, many at once.
+	store.asked = nil
+	entry, err = j.Append(t.Context(), entry, j.Return(t.Context(), journal.Back{
+		To: func(e journal.Entry) bool { return e.Release == id("250") }}))
+	require.NoError(t, err)
+	assert.EqualValues(t, 251, entry.Reactivates)
+	assert.Less(t, len(store.asked), 80)
+}
+
 type counting struct {
 	storage.Store
+	mutex sync.Mutex
 	calls int
 }
 
 func (c *counting) Stat(ctx context.Context, key string) (storage.Item, error) {
+	c.mutex.Lock()
 	c.calls++
+	c.mutex.Unlock()
 	return c.Store.Stat(ctx, key)
 }
 

@@ -16,9 +16,8 @@ import (
 // Faulty stands between an S3 client and its server and
 // does what networks and servers do on bad days.
 type Faulty struct {
+	Counts
 	Listen string
-	Faults atomic.Int64 // how many answers were spoiled
-	Lost   atomic.Int64 // of those, answers of requests that had succeeded
 
 	target string
 	server *http.Server
@@ -29,6 +28,22 @@ type Faulty struct {
 	kinds  []Fault
 	answer func(*http.Request) (status int, code string) // 0: none of its own
 	ahead  time.Duration
+	way    way
+}
+
+// Counts are how many requests there were.
+type Counts struct {
+	Requests atomic.Int64
+	Faults   atomic.Int64 // how many answers were spoiled
+	Lost     atomic.Int64 // of those, answers of requests that had succeeded
+}
+
+// way is the time that requests are on their way to a server that is far.
+type way struct {
+	long  time.Duration // of each
+	now   int           // how many are on it
+	since time.Time     // one is
+	spent time.Duration // at least one was
 }
 
 // StartFaulty stands before a server. Of all requests about the share of rate
@@ -80,6 +95,42 @@ func (f *Faulty) Ahead(by time.Duration) {
 	f.ahead = by
 }
 
+// Pause makes each request take longer by as much, as over a network.
+func (f *Faulty) Pause(by time.Duration) {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	f.way = way{long: by}
+}
+
+// After returns how many requests were made after one another since Pause: those that
+// overlap count as one.
+func (f *Faulty) After() int64 {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	return int64((f.way.spent + f.way.long/2) / f.way.long)
+}
+
+// travel lets a request take its time.
+func (f *Faulty) travel() {
+	count := func(by int) {
+		f.mutex.Lock()
+		defer f.mutex.Unlock()
+		if f.way.now += by; by > 0 && f.way.now == 1 {
+			f.way.since = time.Now()
+		} else if f.way.now == 0 {
+			f.way.spent += time.Since(f.way.since)
+		}
+	}
+	f.mutex.Lock()
+	long := f.way.long
+	f.mutex.Unlock()
+	if long > 0 {
+		count(1)
+		time.Sleep(long)
+		count(-1)
+	}
+}
+
 // Fault is something that goes wrong with a request.
 type Fault int
 
@@ -111,6 +162,8 @@ func (f *Faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	f.mutex.Lock()
 	answer, ahead := f.answer, f.ahead
 	f.mutex.Unlock()
+	f.Requests.Add(1)
+	f.travel()
 	if ahead != 0 {
 		w.Header().Set("Date", time.Now().Add(ahead).UTC().Format(http.TimeFormat))
 	}
@@ -122,7 +175,7 @@ func (f *Faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 
-	fault, pause := f.choose()
+	fault, late := f.choose()
 	switch fault {
 	case Dropped:
 		panic(http.ErrAbortHandler) // ends the connection
@@ -133,7 +186,7 @@ func (f *Faulty) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusServiceUnavailable, "SlowDown")
 		return
 	case Delayed:
-		time.Sleep(pause)
+		time.Sleep(late)
 	}
 
 	response, body, err := f.forward(r)
