@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -28,7 +29,12 @@ import (
 )
 
 // event is one line that follow prints with --json.
-type event struct{ Kind, Branch, Commit, Environment, Why, Entry, Code, Problem string }
+type event struct {
+	Kind, Branch, Commit, Environment, Why, Entry, Code, Problem string
+
+	Commits int
+	Older   []struct{ Commit, Subject string }
+}
 
 // follower is a running orilla follow.
 type follower struct {
@@ -184,7 +190,7 @@ func TestManyCommitsAtOnce(t *testing.T) {
 	f.mutex.Lock()
 	for _, one := range f.events {
 		if one.Branch != "" { // that staging is not there at first is told, of no commit
-			counts[one.Kind]++
+			counts[one.Kind] += max(1, one.Commits) // those that came together are one event
 		}
 	}
 	f.mutex.Unlock()
@@ -478,4 +484,39 @@ func TestSeveralFollowersAreOne(t *testing.T) {
 	// A person may: whoever types a commit has decided.
 	p.fails(5, "ended with status 3", "deploy", failing, "--to", "production", "--yes")
 	assert.Len(t, p.builds(), 5)
+}
+
+// TestWhatCameTogetherIsOneLine, which says how to see all of it; what a merge brings
+// in was never a head of the branch.
+func TestWhatCameTogetherIsOneLine(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": quick, "page.html": "first"})
+	p.ok("follow", "--once")
+	var commits []string
+	for i := range 20 {
+		commits = append(commits, p.commit(fmt.Sprint("Sailing ", i), map[string]string{"page.html": fmt.Sprint(i)}))
+	}
+	out := p.ok("follow", "--once")
+	assert.Equal(t, 1, strings.Count(out, "superseded"), out)
+	list := regexp.MustCompile(`and 18 before it superseded: by \w+; (git log --oneline -n 19 \w+)`).FindStringSubmatch(out)
+	require.NotNil(t, list, out)
+	shown := p.git(strings.Fields(list[1])[1:]...)
+	assert.Contains(t, shown, "Sailing 18")
+	assert.Contains(t, shown, "Sailing 0")
+	assert.NotContains(t, shown, "First")
+	assert.NotContains(t, shown, "Sailing 19", "that one is live: %s", commits[19])
+
+	// A merge of a branch with three commits.
+	p.git("switch", "-q", "-c", "winter", "HEAD~1")
+	for i := range 3 {
+		p.commit(fmt.Sprint("Winter ", i), map[string]string{"winter.html": fmt.Sprint(i)})
+	}
+	p.git("switch", "-q", "main")
+	p.git("merge", "-q", "--no-ff", "-m", "Winter timetable", "winter")
+	p.git("branch", "-q", "-D", "winter")
+	out = p.ok("follow", "--once")
+	assert.NotContains(t, out, "superseded")
+	assert.NotContains(t, out, "Winter 1")
+	assert.Contains(t, out, "Winter timetable")
 }

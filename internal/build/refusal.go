@@ -51,9 +51,11 @@ func (r Refusal) Record(ctx context.Context, store storage.Store, site string, n
 		return 0, err
 	}
 	defer store.Delete(context.WithoutCancel(ctx), lease) //nolint:errcheck // who comes next finds it gone
-	before, err := builds.Runs{Store: store, Site: site}.Of(ctx, r.Commit.Hash, r.Environment, r.Cause, hint)
+	runs := builds.Runs{Store: store, Site: site}
+	before, err := runs.Of(ctx, r.Commit.Hash, r.Environment, r.Cause, hint)
 	// The same, found again, is no news: what a stranger pushes leaves one record.
-	if err == nil && len(before) > 0 && before[0].Ended != nil && before[0].Ended.Problem == fault.Line(r.Why) {
+	problem := fault.Line(r.Why)
+	if err == nil && len(before) > 0 && before[0].Ended != nil && before[0].Ended.Problem == problem {
 		return before[0].Number, nil
 	}
 	if err != nil {

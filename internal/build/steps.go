@@ -11,6 +11,7 @@ import (
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/sandbox"
 	"orilla.example/orilla/internal/steps"
 )
@@ -50,7 +51,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 
 	got, err := steps.Prepare(ctx, s.wanted())
 	if err != nil {
-		return record, err
+		return record, s.notPrepared(err)
 	}
 	if len(got.Short) > 0 {
 		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " +
@@ -71,7 +72,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 
 	if err != nil {
 		record.Outcome = builds.Failed
-		err = s.keepFailure(ctx, record, s.noRoom(err))
+		err = s.keepFailure(ctx, record, s.missing(s.noRoom(err), record))
 	}
 	return record, err
 }
@@ -165,6 +166,35 @@ func (s *stepRun) noRoom(err error) error {
 	problem.Next = append([]string{"make room where builds run: " + full}, problem.Next...)
 	return problem
 }
+
+// notPrepared adds to the error of a step whose program was not found what would
+// install it, if the project says what it depends on and nobody fetches that: on the
+// developer's machine it is there.
+func (s *stepRun) notPrepared(err error) error {
+	problem, ok := errors.AsType[*fault.Error](err)
+	if !ok || len(s.Plan.Config.Build.Prepare) > 0 ||
+		s.isolation.untrusted != nil { // files of strangers are not looked into
+		return err
+	}
+	guess := project.Detect(os.DirFS(s.folder))
+	if len(guess.Prepare) == 0 {
+		return err
+	}
+	return problem.Then("a fresh checkout has no dependencies; in orilla.yaml: build: {prepare: [%s]}",
+		strings.Join(guess.Prepare, ", "))
+}
+
+// missing is notPrepared for the step that failed last, if its shell did not find a
+// command.
+func (s *stepRun) missing(err error, record builds.Record) error {
+	if last := len(record.Steps) - 1; last < 0 || record.Steps[last].Exit != notFound {
+		return err
+	}
+	return s.notPrepared(err)
+}
+
+// notFound is the status of a shell that does not find a command (POSIX, 2.8.2).
+const notFound = 127
 
 // keepFailure keeps the record and the log of a build that
 // failed, and says where the log can be read.

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -115,6 +116,54 @@ func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edg
 	return a.runEdge(ctx, store, listener, announce, options)
 }
 
+// firstLook shows what a node finds when it begins: a store of thousands of previews
+// is no news, so it is counted. What goes wrong is told at once.
+type firstLook struct {
+	*app
+	began time.Time
+	mutex sync.Mutex
+	ended bool
+	held  []httpanswer.Event
+}
+
+// shownFirst is up to how many environments are shown one by one.
+const shownFirst = 8
+
+// tell shows an event, or keeps it until the first look has ended.
+func (f *firstLook) tell(event httpanswer.Event) {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	if !f.ended && !f.JSON && event.Kind == "flip" {
+		f.held = append(f.held, event)
+		return
+	}
+	f.app.tell(event)
+}
+
+// end shows what was found.
+func (f *firstLook) end() {
+	f.mutex.Lock()
+	defer f.mutex.Unlock()
+	f.ended = true
+	if len(f.held) <= shownFirst {
+		for _, event := range f.held {
+			f.app.tell(event)
+		}
+		return
+	}
+	sites, live := map[string]bool{}, 0
+	for _, event := range f.held {
+		sites[event.Site] = true
+		if !event.Release.IsZero() {
+			live++
+		}
+	}
+	f.Print("%s  %s of %s %s  %s", console.Faint(time.Now().Format("15:04:05")),
+		console.Count(int64(live), "environment", "environments"),
+		console.Count(int64(len(sites)), "site", "sites"), console.Good("live"),
+		console.Faint("looked at in "+console.Took(time.Since(f.began))+"; orilla status lists a site's"))
+}
+
 // listen takes an address, and says who has it if it is taken.
 func (a *app) listen(ctx context.Context, address string) (net.Listener, error) {
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
@@ -141,7 +190,8 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net
 ) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	options.Tell = a.tell
+	first := &firstLook{app: a.app, began: time.Now()}
+	options.Tell = first.tell
 	// The node is ready to answer before it is announced: who reads that it is
 	// there may ask at once.
 	node := edge.New(store, options)
@@ -160,9 +210,22 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net
 			"/ and at their configured addresses; Ctrl-C ends it"))
 	}
 
-	owned.Go(func() { node.Follow(ctx, func() {}) })
-	// Announcing itself also tells the node the store's clock.
-	owned.Go(func() { edge.Announce(ctx, store, presence, node.SetAhead) })
+	looked := make(chan struct{})
+	owned.Go(func() {
+		node.Follow(ctx, func() {
+			first.end()
+			close(looked)
+		})
+	})
+	// Announcing itself also tells the node the store's clock. Who reads that it is
+	// there may ask at once, so it has looked before.
+	owned.Go(func() {
+		select {
+		case <-looked:
+			edge.Announce(ctx, store, presence, node.SetAhead)
+		case <-ctx.Done():
+		}
+	})
 	err := httpanswer.Serve(ctx, listener, node)
 	cancel()
 	return err

@@ -82,6 +82,7 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 	if len(o.run) > 0 {
 		guess.Run = o.run
 	}
+	guess.Store = a.storeFrom(p.Root)
 
 	site := o.site
 	if site == "" {
@@ -126,6 +127,22 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 		a.Note("%s %s", console.Good("wrote"), rulesFile)
 	}
 	return a.writeConfig(file, site, guess, text, o.goesOn)
+}
+
+// storeFrom returns the store that --store names, as a file in a folder writes it: a
+// relative one is meant from where the command was typed.
+func (a *initCmd) storeFrom(folder string) string {
+	if a.store == "" || strings.Contains(a.store, "://") || filepath.IsAbs(a.store) {
+		return a.store
+	}
+	store, err := filepath.Abs(a.path(a.store))
+	if err != nil {
+		return a.store
+	}
+	if within, err := filepath.Rel(folder, store); err == nil {
+		return filepath.ToSlash(within)
+	}
+	return store
 }
 
 // clientRoutes writes the rules of an application that

@@ -69,7 +69,13 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 	// from the store: the writer knows how much was shown.
 	out := &logWriter{app: a.app}
 	if run.Ended == nil {
-		if run, err = a.followLog(ctx, s, run, out); err != nil {
+		run, err = a.followLog(ctx, s, run, out)
+		if ctx.Err() != nil { // whoever leaves has seen enough
+			out.flush()
+			a.Note("%s goes on: %s follows it again", run.Label(), console.Accent("orilla log "+run.Label()))
+			return nil //nolint:nilerr // see above
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -147,6 +147,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
 ) (*devserver.Bench, *devserver.Local, error) {
 	options := devserver.Options{Project: p, Build: !o.noBuild && o.folder == "", OnlyRules: o.front != "",
+		Keys:        a.Asks && !a.JSON && console.HasKeys(),
 		Environment: o.environment,
 		Report:      &benchReport{app: a.app}, Upstreams: map[string]string{}}
 	if o.folder != "" {

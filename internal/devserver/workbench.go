@@ -62,6 +62,7 @@ type Options struct {
 	Folder      string            // a folder to serve in the place of the project's output; "" for that
 	Build       bool              // run the project's steps, at the start and when a source changes
 	OnlyRules   bool              // files come from elsewhere
+	Keys        bool              // somebody may press r
 	Environment string            // as shown, whose upstreams count
 	Upstreams   map[string]string // that override those of the environment
 	Report      Reporter
@@ -436,6 +437,9 @@ func noOutput(b *Bench) error {
 		for _, step := range b.Project.LocalConfig.Build.Run {
 			problem = problem.Then("%s", step)
 		}
+	}
+	if b.Keys && len(b.Project.LocalConfig.Build.Run) > 0 {
+		problem = problem.Then("then press r here")
 	}
 	return problem.Then("build.output in orilla.yaml says where it should be; or name " +
 		"a folder: orilla serve FOLDER")

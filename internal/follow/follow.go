@@ -77,8 +77,18 @@ type Event struct {
 	Took        time.Duration `json:"-"`
 	Error       error         `json:"-"`
 
+	// of superseded: how many commits that came together are, and the last of them
+	Commits int           `json:"commits,omitempty"`
+	Older   []OlderCommit `json:"older,omitempty"`
+
 	Findings finding.List   `json:"findings,omitempty"` // in what changes
 	Head     *journal.Entry `json:"-"`
+}
+
+// OlderCommit is a commit that came together with a newer one.
+type OlderCommit struct {
+	Commit  string `json:"commit"`
+	Subject string `json:"subject,omitempty"`
 }
 
 // Follower says what is followed, and how.

@@ -283,8 +283,7 @@ func storeMoved(ctx context.Context, l *loop) bool {
 
 // decide says what becomes of a ref's new commit.
 func (l *loop) decide(ctx context.Context, found source.Ref, known *ref) error {
-	// The newest one is built. The others are told as superseded, so that
-	// nobody looks for their builds.
+	// The newest one is built. The others are told as superseded.
 	commits, count, err := newCommits(ctx, l, found, known)
 	if err != nil {
 		return err
@@ -528,16 +527,14 @@ func (l *loop) push(found source.Ref, known *ref, environment string, older []so
 		l.tell(gone)
 	}
 
-	for _, commit := range older {
-		l.Counts.Superseded++
-		gone.Commit, gone.Subject = commit.Hash, commit.Subject
-		l.tell(gone)
-	}
-
-	if more := count - 1 - len(older); more > 0 {
-		l.Counts.Superseded += more
-		gone.Commit, gone.Subject = "", ""
-		gone.Why = fmt.Sprintf("%d more commits, by %s", more, source.Short(found.Commit))
+	// Twenty commits that were pushed at once are one thing that happened. None of them
+	// was ever a head of the branch, so nobody looks for their builds.
+	if len(older) > 0 {
+		l.Counts.Superseded += count - 1
+		gone.Commit, gone.Subject, gone.Commits = older[0].Hash, older[0].Subject, count-1
+		for _, commit := range older {
+			gone.Older = append(gone.Older, OlderCommit{commit.Hash, commit.Subject})
+		}
 		l.tell(gone)
 	}
 

@@ -107,7 +107,8 @@ func (r *Repository) InAny(ctx context.Context, tips []string, commit string) (b
 // the newest first, at most limit, and how many there are in
 // all. Without before, or if it is gone, it is tip alone.
 func (r *Repository) Since(ctx context.Context, tip, before string, limit int) ([]Commit, int, error) {
-	span := []string{tip, "^" + before}
+	// What a merge brings in was never a head of this branch (git-rev-list(1)).
+	span := []string{"--first-parent", tip, "^" + before}
 	// A force-push may have taken the commit away.
 	if before != "" {
 		if _, err := r.Commit(ctx, before); err != nil {

@@ -5,6 +5,7 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/follow"
+	"orilla.example/orilla/internal/source"
 )
 
 // EventReport is one line of orilla follow --json.
@@ -39,6 +40,10 @@ func EventText(event follow.Event) string {
 	case follow.Waits:
 		return console.Warn("waits: ") + event.Why
 	case follow.Superseded:
+		if event.Commits > 1 {
+			return console.Faint(fmt.Sprintf("and %d before it superseded: %s; git log --oneline -n %d %s",
+				event.Commits-1, event.Why, event.Commits, source.Short(event.Commit)))
+		}
 		return console.Faint("superseded: " + event.Why)
 	case follow.Cancelled:
 		return console.Warn("cancelled: ") + event.Why + built

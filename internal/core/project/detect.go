@@ -22,6 +22,7 @@ type Guess struct {
 	Fingerprinted []string
 	Rules         []string // rules files that are there
 	Notes         []string // what a person should know: no lock file, an output that needs a server
+	Store         string   // that was said; "" for the usual one
 }
 
 // Detect looks at a project's files. A Guess without
@@ -279,6 +280,9 @@ func Draft(site string, guess Guess, mainBranch string) string {
 			"   # named by their content: browsers keep them for a year")
 	}
 
+	if guess.Store != "" {
+		line("store: " + quote(guess.Store) + "   # docs/stores.md")
+	}
 	line("environments:")
 	line("  production:")
 	if mainBranch != "" {
