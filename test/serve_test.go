@@ -25,6 +25,10 @@ import (
 	"orilla.example/orilla/internal/soak"
 )
 
+// These tests are about hours of work: what is told, what stays, what is left behind.
+// How pages behave in a browser is in scripts/projects, and how changes are told from
+// builds in internal/devserver.
+
 // serveEvent is a line that serve prints with --json.
 type serveEvent struct {
 	Kind, Address, Text, Code, Why string

@@ -13,6 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
+// What the program says where a plain message would send people the wrong way: each of
+// these was once an error that was none, or one that named something else.
+
 // TestAMissingProgramNamesWhatWouldInstallIt where a fresh checkout lacks what lies on
 // the developer's machine.
 func TestAMissingProgramNamesWhatWouldInstallIt(t *testing.T) {

@@ -63,6 +63,8 @@ func (b *Build) announce(ctx context.Context) (context.Context, error) {
 
 	a.said = Running{Format: runningFormat, Begun: begun, Process: os.Getpid()}
 	runs := builds.Runs{Store: b.Store, Site: b.Plan.Site}
+	// Nothing depends on the order of these two; a store far away answers both in the
+	// time of one.
 	// Which number is next is found out while the lease is written.
 	var last int64
 	var unknown error

@@ -186,6 +186,9 @@ func (s *stepRun) notPrepared(err error) error {
 
 // missing is notPrepared for the step that failed last, if its shell did not find a
 // command.
+//
+// Other statuses say nothing of what is missing: a program that fails for want of a
+// module says so in its own words, above.
 func (s *stepRun) missing(err error, record builds.Record) error {
 	if last := len(record.Steps) - 1; last < 0 || record.Steps[last].Exit != notFound {
 		return err

@@ -140,7 +140,8 @@ func (f *firstLook) tell(event httpanswer.Event) {
 	f.app.tell(event)
 }
 
-// end shows what was found.
+// end shows what was found: a few environments one by one, as later flips are, and of
+// more only how many. Programs read each of them, with --json.
 func (f *firstLook) end() {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()

@@ -80,7 +80,9 @@ func (c *content) close() {
 }
 
 // take copies what is shown next and not kept yet, and forgets what is not shown
-// any more.
+// any more. On an error nothing is forgotten, and the state before goes on being
+// shown. It is called by one goroutine; states that were handed out are never
+// changed, so requests need no lock.
 func (c *content) take(next *Shown) error {
 	if c.file == nil {
 		return nil

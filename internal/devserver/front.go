@@ -170,6 +170,10 @@ func (f *Front) serve(w http.ResponseWriter, r *http.Request, l *Local, req answ
 
 // noteStandIn tells of what only the development server answers, with a page that
 // it has for anything.
+//
+// It is told once for each address: a page that names a script which is not there asks
+// for it with every load. Pages themselves are left alone, since a server that answers
+// any path with its one page may well know that path in the browser.
 func (f *Front) noteStandIn(w http.ResponseWriter, r *http.Request, l *Local, req answer.Request) {
 	if r.Method != http.MethodGet || !isStandIn(req.Path, w.Header()) || !l.once("stand-in "+req.Path) {
 		return

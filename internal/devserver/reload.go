@@ -187,12 +187,12 @@ func reloadLine(at string) string {
 	return `<script src="` + reloadScript + `"` + at + ` defer></script>`
 }
 
+// blocked returns which directive of a Content-Security-Policy (W3C CSP level 3)
+// keeps the line in a page from working; "" for none.
+//
 // Only what the line needs counts: the script comes from the site's own origin, and
 // connects to it. Inline code, which most policies forbid, it has none; what it shows
 // is styled through the object model, which no policy forbids.
-//
-// blocked returns which directive of a Content-Security-Policy (W3C CSP level 3)
-// keeps the line in a page from working; "" for none.
 func blocked(policies []string) string {
 	for _, policy := range policies {
 		directives := map[string][]string{}
@@ -222,9 +222,9 @@ func blocked(policies []string) string {
 	return ""
 }
 
-// Hosts are compared loosely: a policy that names the development machine means it.
-//
 // allowsOwn reports whether a list of sources lets a page load from its own origin.
+//
+// Hosts are compared loosely: a policy that names the development machine means it.
 func allowsOwn(sources []string) bool {
 	if slices.Contains(sources, "'strict-dynamic'") { // then only nonces and digests count
 		return false

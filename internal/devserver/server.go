@@ -13,7 +13,8 @@ import (
 )
 
 // Server is a generator's own development server that is started, and started
-// again when it ends.
+// again when it ends: by a mistake in its configuration, for want of memory, or by
+// somebody who thought it was another one. Whoever works goes on where they were.
 //
 //	start -> answers -> ends by itself -> a pause that doubles -> start ...
 //	      -> ends before it ever answered: that is an error

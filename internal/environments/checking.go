@@ -54,10 +54,10 @@ func (c Checking) Label() string {
 	return journal.Entry{Environment: c.Environment, Number: c.Entry}.Label()
 }
 
+// gone reports whether nobody checks any more. now is by the store's clock.
+//
 // A process on this machine can be asked for; of one elsewhere only its silence
 // tells, by the store's clock, which both go by.
-//
-// gone reports whether nobody checks any more. now is by the store's clock.
 func (c Checking) gone(now time.Time) bool {
 	here, err := os.Hostname()
 	if err == nil && here == c.Where && c.Process > 0 {
@@ -151,6 +151,9 @@ func (c Checking) Notice() fault.Notice {
 
 // RecordUnfinished records the checks that nobody finished as what they are, and
 // returns them: each is told once. What the store does not take is told again.
+//
+// Two who come at once record the same: an outcome is created once, and a lease that is
+// gone is as good as one that was taken away.
 func RecordUnfinished(ctx context.Context, store storage.Store, site string, now time.Time,
 ) ([]Checking, error) {
 	found, err := Unfinished(ctx, store, site, now)

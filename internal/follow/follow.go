@@ -86,6 +86,9 @@ type Event struct {
 }
 
 // OlderCommit is a commit that came together with a newer one.
+//
+// Only the newest of them can go live, and the others never were the head of a branch:
+// they are told so that nobody looks for their builds.
 type OlderCommit struct {
 	Commit  string `json:"commit"`
 	Subject string `json:"subject,omitempty"`

@@ -158,6 +158,8 @@ func (s *survey) ended(recent []builds.Run) {
 
 // usual is how long builds of a branch took the last time that one succeeded; 0 if
 // that is not known.
+//
+// A build that goes on is told with it: "34 s of about 50 s" answers whether to wait.
 func usual(recent []builds.Run, branch string) time.Duration {
 	for _, run := range recent {
 		if run.Branch == branch && run.Ended != nil && run.Ended.Outcome == builds.Succeeded {

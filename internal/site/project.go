@@ -102,6 +102,8 @@ func LoadAnyway(ctx context.Context, folder string, places Places) (p *Project, 
 }
 
 // earlierVersions is how many earlier versions of an orilla.yaml are looked at.
+//
+// Who broke the file mostly did so with the last change to it, so few are enough.
 const earlierVersions = 20
 
 // readEarlier reads the last orilla.yaml of the production branch that can be read.

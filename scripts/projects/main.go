@@ -8,6 +8,9 @@
 //	in CI: the same commits from shallow, detached checkouts; a proposed change that is
 //	opened, changed, closed, opened again and merged
 //
+// and two ways of working in the browser: serve in many tabs, and in front of a
+// development server.
+//
 // Nothing may fail in the browser, and no deploy may warn of anything. Run it in the
 // repository: go run -C scripts/projects . [KIND...]. It needs Chromium, and for most
 // kinds npm and its registry; what cannot be reached is skipped, and said.
@@ -94,6 +97,8 @@ func run(ctx context.Context, names []string) error {
 		fmt.Printf("%-14s %s; %.0f s\n", k.name, told, time.Since(began).Seconds())
 	}
 
+	more, without, bad := w.tryServings(ctx, names)
+	tried, skipped, failed = tried+more, skipped+without, failed+bad
 	fmt.Printf("%d kinds of projects, %d skipped, %d failed\n", tried, skipped, failed)
 	if failed > 0 || tried == 0 {
 		return errors.New("not every project went well")

@@ -22,11 +22,11 @@ const (
 	maxParts = 40 << 20
 )
 
-// They are variables of the package, since what they bound is a property of the
-// process: memory is shared by all uploads whether or not these know of each other.
-//
 // room is what is left of these bounds. A process that builds one commit after
 // the other, and several at once, needs no more than one that builds a single one.
+//
+// They are variables of the package, since what they bound is a property of the
+// process: memory is shared by all uploads whether or not these know of each other.
 var room = struct{ held, sent, parts *semaphore.Weighted }{
 	semaphore.NewWeighted(maxHeld), semaphore.NewWeighted(maxSent), semaphore.NewWeighted(maxParts),
 }

@@ -33,6 +33,8 @@ type rolled struct {
 
 // lastCommit is how long whoever interrupts an upload waits at most until what was
 // sent is kept.
+//
+// A second interrupt ends the process at once, so nobody has to wait for it either.
 const lastCommit = 10 * time.Second
 
 // NewRolling returns one that commits about every so many
