@@ -433,6 +433,17 @@ func TestWhatIsNotLiveSaysWhy(t *testing.T) {
 	assert.Equal(t, fixed, p.heads()["production"])
 	next := p.commit("Next", map[string]string{"page.html": "third"})
 	assert.Equal(t, newerRow{Environment: "production", Commit: next, State: "unbuilt"}, p.newer()["production"])
+
+	// What is built and waits for a thaw, and what was gone back from.
+	p.ok("freeze", "production")
+	p.run("follow", "--once")
+	assert.Equal(t, newerRow{Environment: "production", Commit: next, State: "waiting",
+		Why: "it is built; production is frozen"}, p.newer()["production"])
+	p.ok("thaw", "production", "--yes")
+	assert.NotContains(t, p.newer(), "production")
+	p.ok("rollback", "-m", "wrong fares")
+	assert.Equal(t, "rolled-back", p.newer()["production"].State)
+	assert.Contains(t, p.ok("status"), "(wrong fares)")
 }
 
 // TestSeveralFollowersAreOne: what failed, was refused or was cancelled is not begun

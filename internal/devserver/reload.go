@@ -248,9 +248,9 @@ var script = strings.NewReplacer("@changes", reloadChanges).Replace(`(() => {
   const show = notes => {
     document.getElementById(name)?.remove();
     if (!notes.length || hidden === shown) return;
-    const box = document.createElement("dialog");
+    const box = document.createElement("div"); // a dialog would take the focus from whoever types
     box.id = name;
-    box.style.cssText = "position:fixed;inset:auto 1rem 1rem 1rem;margin:0;width:auto;max-width:none;max-height:60vh;overflow:auto;z-index:2147483647;" +
+    box.style.cssText = "display:block;position:fixed;inset:auto 1rem 1rem 1rem;margin:0;width:auto;max-width:none;max-height:60vh;overflow:auto;z-index:2147483647;" +
       "padding:0;border:0;border-radius:.3rem;background:#fff8f5;color:#2b1512;box-shadow:0 .2rem 2rem #0006";
     for (const note of notes) {
       const part = document.createElement("section");
@@ -266,11 +266,10 @@ var script = strings.NewReplacer("@changes", reloadChanges).Replace(`(() => {
     }
     const hide = document.createElement("button");
     hide.textContent = "hide";
-    hide.style.cssText = "position:absolute;top:.8rem;right:1rem;font:13px/1.5 system-ui,sans-serif;color:inherit;background:none;border:0;text-decoration:underline;cursor:pointer";
+    hide.style.cssText = "min-width:0;min-height:0;padding:0;box-shadow:none;position:absolute;top:.8rem;right:1rem;font:13px/1.5 system-ui,sans-serif;color:inherit;background:none;border:0;text-decoration:underline;cursor:pointer";
     hide.onclick = () => { hidden = shown; show([]); };
     box.append(hide);
     document.body.append(box);
-    box.show();
   };
   const again = state => {
     // A page that is still the old one after it was loaded again comes out of a cache.

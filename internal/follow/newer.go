@@ -198,6 +198,12 @@ func (s *survey) unbuilt(ctx context.Context, p *site.Project, store storage.Sto
 		if same, err := p.SameSite(ctx, head.Commit, commit.Hash); err != nil || same {
 			continue
 		}
+		if built, ok := waitsForThaw(ctx, p, store, *head, commit.Hash); ok {
+			s.add(Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
+				State: StateWaiting, When: built.When,
+				Why: "it is built; " + journal.DisplayName(name) + " is frozen"})
+			continue
+		}
 		if before, ok := s.left(ctx, p, store, *head, commit.Hash); ok {
 			s.add(Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
 				State: StateLeft, When: before.When, Why: "by " + source.PersonName(before.Who) +
@@ -213,6 +219,22 @@ func (s *survey) unbuilt(ctx context.Context, p *site.Project, store storage.Sto
 		s.add(Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
 			State: StateUnbuilt, Why: why, When: refs[0].When})
 	}
+}
+
+// waitsForThaw returns the release of a commit that waits for the end of a freeze.
+func waitsForThaw(ctx context.Context, p *site.Project, store storage.Store, head journal.Entry,
+	commit string,
+) (environments.PendingRelease, bool) {
+	if head.Frozen == nil {
+		return environments.PendingRelease{}, false
+	}
+	waiting, _ := environments.WaitingFor(ctx, store, p.Site(), head)
+	for _, one := range waiting {
+		if one.Commit == commit {
+			return one, true
+		}
+	}
+	return environments.PendingRelease{}, false
 }
 
 // left returns the rollback that took a commit away, if it was live.
