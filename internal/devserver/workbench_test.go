@@ -71,6 +71,13 @@ func (b *bench) count(event string) int {
 	return n
 }
 
+// said is all that was told so far.
+func (b *bench) said() string {
+	b.mutex.Lock()
+	defer b.mutex.Unlock()
+	return fmt.Sprintf("%q", b.events)
+}
+
 // await waits for something to be told.
 func (b *bench) await(event string) {
 	b.t.Helper()
@@ -82,7 +89,7 @@ func (b *bench) await(event string) {
 				return
 			}
 		case <-deadline:
-			require.Fail(b.t, "not told: "+event, "%q", b.events)
+			require.Fail(b.t, "not told: "+event, "%s", b.said())
 		}
 	}
 }
@@ -172,7 +179,7 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 	b.await("shown new.html")
 	b.settle()
 	assert.Equal(t, 3, b.count("built"),
-		"the log that the build writes is ignored by Git, and starts no build: %q", b.events)
+		"the log that the build writes is ignored by Git, and starts no build: %s", b.said())
 	b.bench.Rebuild()
 	b.await("building you asked for it")
 	b.await("built")
@@ -228,7 +235,7 @@ func TestAChangeDuringABuildStartsOneMore(t *testing.T) {
 	assert.Eventually(t, func() bool { return b.get("/fares") == "200 6" }, 30*time.Second,
 		10*time.Millisecond)
 	b.settle()
-	assert.Equal(t, 3, b.count("built"), "five changes, one build: %q", b.events)
+	assert.Equal(t, 3, b.count("built"), "five changes, one build: %s", b.said())
 }
 
 func TestABuildThatWritesIntoItsSourcesSlowsDown(t *testing.T) {
@@ -238,7 +245,7 @@ func TestABuildThatWritesIntoItsSourcesSlowsDown(t *testing.T) {
 	b := start(t, true, loop, nil) // the build appends to log, which Git does not ignore
 	b.await("notice builds-itself")
 	b.settle() // the next one waits
-	assert.LessOrEqual(t, b.count("built"), 4, "%q", b.events)
+	assert.LessOrEqual(t, b.count("built"), 4, "%s", b.said())
 	b.write(map[string]string{"src/fares.html": "44.00"})
 	b.await("shown fares.html")
 	assert.Equal(t, 1, b.count("notice builds-itself"))
@@ -251,7 +258,7 @@ func TestABuildThatWritesTheSameAgainEnds(t *testing.T) {
 	b := start(t, true, same, nil)
 	b.await("shown")
 	time.Sleep(2 * time.Second) // longer than a build that waits
-	assert.LessOrEqual(t, b.count("built"), 4, "%q", b.events)
+	assert.LessOrEqual(t, b.count("built"), 4, "%s", b.said())
 }
 
 // TestEverySaveBuilds, also those right after a build and while one runs.
