@@ -512,6 +512,9 @@ func (r *followReport) tell(event follow.Event) {
 		return
 	}
 	text := view.EventText(event)
+	if m := r.follower.Mirror; m != nil { // what others push is there, and not yet here
+		text = strings.Replace(text, "git log ", "git -C "+m.Dir+" log ", 1)
+	}
 
 	if event.Ref == "" && event.Kind != follow.Ended {
 		if event.Error != nil {

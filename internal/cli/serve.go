@@ -427,7 +427,7 @@ func (r *benchReport) Shown(changed []string, ruled bool) {
 		parts = append(parts, "rules")
 	}
 	if len(parts) == 0 {
-		r.app.Note("%s", console.Good("well again"))
+		r.app.Note("%s", console.Good("fixed"))
 		return
 	}
 	r.app.Note("%s %s", console.Accent("changed"), strings.Join(parts, ", "))

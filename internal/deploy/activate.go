@@ -96,7 +96,8 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 		p.hints.Pulse(ctx, p.Store, at.entry)
 		return at, evict(ctx, p)
 	}
-	p.ahead.Go(func() { p.hints.Pulse(ctx, p.Store, at.entry) })
+	tell := p.hints.Note(at.entry)
+	p.ahead.Go(func() { tell(ctx, p.Store) })
 	return at, nil
 }
 

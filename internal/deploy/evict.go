@@ -61,6 +61,7 @@ func evict(ctx context.Context, p *Prepared) error {
 		Store: p.Store, Site: p.Plan.Site, Who: p.Plan.Project.Person(ctx), Cause: p.Cause, Hold: p.hold,
 		Hints: p.hints,
 	}
+	defer operator.Told()
 	why := "room for " + journal.DisplayName(p.Plan.Environment)
 	for _, state := range p.evicted {
 		// Minutes may lie between the announcement and this. What was deployed

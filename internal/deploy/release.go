@@ -97,6 +97,9 @@ func (p *Prepared) Build(ctx context.Context) (*Release, error) {
 	}
 }
 
+// causeFollow is the cause of what followers deploy.
+const causeFollow = "follow"
+
 // endedElsewhere returns why a build of the same, that was waited for, made no
 // release: building it once more is somebody's decision. It is nil if that builder
 // was only interrupted.
@@ -117,7 +120,7 @@ func endedElsewhere(ctx context.Context, p *Prepared, number int64) error {
 	case outcome.Settled():
 		return fault.New(fault.BuildFailed, "failed-elsewhere", "%s, failed: %s", where, run.Ended.Problem).
 			Then("orilla log %s", run.Label())
-	case outcome == builds.Errored && p.Automatic: // after a pause
+	case outcome == builds.Errored && p.Cause == causeFollow: // it tries again, after a pause
 		return fault.New(fault.Failed, "errored-elsewhere", "%s, could not be built: %s", where,
 			run.Ended.Problem).Then("orilla log %s", run.Label())
 	}

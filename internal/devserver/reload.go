@@ -202,7 +202,8 @@ func blocked(policies []string) string {
 				directives[words[0]] = words[1:]
 			}
 		}
-		if allows, there := directives["sandbox"]; there && !slices.Contains(allows, "allow-scripts") {
+		if allows, there := directives["sandbox"]; there && (!slices.Contains(allows, "allow-scripts") ||
+			!slices.Contains(allows, "allow-same-origin")) {
 			return "sandbox"
 		}
 		for _, names := range [][]string{{"script-src-elem", "script-src", "default-src"},
@@ -314,6 +315,6 @@ var script = strings.NewReplacer("@changes", reloadChanges).Replace(`(() => {
   navigator.locks.request(name, () => new Promise(() => {
     leads = true;
     listen(data => others.postMessage(data));
-  }));
+  })).catch(() => listen(() => {}));
 })();
 `)

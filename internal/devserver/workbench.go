@@ -117,14 +117,7 @@ func (b *Bench) Run(ctx context.Context, ready func()) {
 	// is not missed.
 	watch := newWatch(b.Project.Root, skip(b.Project))
 	defer watch.close()
-	if b.steps() {
-		if err := b.content.keep(); err != nil {
-			b.Report.Notice(fault.Notice{Code: "not-kept", What: "what is shown cannot be kept while a " +
-				"build runs: " + err.Error(), Next: "set TMPDIR to a folder that can be written"})
-		}
-		defer b.content.close()
-	}
-
+	defer b.content.close()
 	changes := watch.changes(ctx)
 	var owned sync.WaitGroup
 	defer owned.Wait()
@@ -294,6 +287,7 @@ func (b *Bench) reload(ctx context.Context) bool {
 // make builds, and shows what came of it.
 func (b *Bench) make(ctx context.Context, why string) {
 	if b.steps() {
+		keep(b)
 		b.Report.Building(why)
 		b.builds.begin()
 		err := b.build(ctx)
@@ -308,6 +302,18 @@ func (b *Bench) make(ctx context.Context, why string) {
 		b.Report.Built(took)
 	}
 	b.show(ctx)
+}
+
+// keep begins to keep what is shown, before the first build: a configuration may get
+// its steps while it is served.
+func keep(b *Bench) {
+	if b.content.file != nil {
+		return
+	}
+	if err := b.content.keep(); err != nil {
+		b.Report.Notice(fault.Notice{Code: "not-kept", What: "what is shown cannot be kept while a " +
+			"build runs: " + err.Error(), Next: "set TMPDIR to a folder that can be written"})
+	}
 }
 
 // build runs the project's steps where the developer works. Dependencies are

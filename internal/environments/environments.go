@@ -122,9 +122,13 @@ func NewOperator(ctx context.Context, p *site.Project, store storage.Store, site
 
 // Close drops the pin.
 func (s *Operator) Close(ctx context.Context) {
-	s.pulses.Wait()
+	s.Told()
 	s.Hold.Drop(ctx)
 }
+
+// Told waits until edge nodes have been told of what was written: they are while
+// other things go on.
+func (s *Operator) Told() { s.pulses.Wait() }
 
 // Now is by the store's clock.
 func (s *Operator) Now() time.Time { return time.Now().Add(s.Hold.Ahead) }
@@ -136,8 +140,9 @@ func (s *Operator) Append(ctx context.Context, environment string, decide journa
 	entry, err := JournalOf(s.Hold.Writer(), s.Site, environment, s.Now).
 		Append(ctx, journal.Entry{Number: s.Hints[environment]}, decide)
 	if err == nil { // one hint after the other
+		tell := s.Hints.Note(entry)
 		s.pulses.Wait()
-		s.pulses.Go(func() { s.Hints.Pulse(ctx, s.Store, entry) })
+		s.pulses.Go(func() { tell(ctx, s.Store) })
 	}
 	return entry, err
 }

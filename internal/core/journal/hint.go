@@ -44,13 +44,21 @@ func ReadHints(ctx context.Context, store storage.Store, site string) Hints {
 //
 // It is written after the entry, so whoever sees the hint finds the entry.
 func (h Hints) Pulse(ctx context.Context, store storage.Store, entry Entry) {
+	h.Note(entry)(ctx, store)
+}
+
+// Note notes the number of an entry in the hints, and returns what tells edge nodes as
+// Pulse does: that may go on beside other things, which the hints themselves may not.
+func (h Hints) Note(entry Entry) (tell func(ctx context.Context, store storage.Store)) {
 	if len(h) >= maxHints {
 		clear(h)
 	}
 	h[entry.Environment] = entry.Number
 	data, err := canon.Marshal(pulse{Format: Format, Heads: h, Random: entry.Attempt})
-	if err == nil {
-		//nolint:errcheck // a hint
-		store.Replace(context.WithoutCancel(ctx), storage.PulseKey(entry.Site), data)
+	return func(ctx context.Context, store storage.Store) {
+		if err == nil {
+			//nolint:errcheck // a hint
+			store.Replace(context.WithoutCancel(ctx), storage.PulseKey(entry.Site), data)
+		}
 	}
 }
