@@ -192,7 +192,11 @@ func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	assert.Len(t, document[[]buildRow](p, "builds", "--store", store), 1, "one built, two waited: %s", notes)
 	assert.Equal(t, 2, strings.Count(strings.Join(notes, ""), "the same is being built already"))
 
-	p.commit("Second", map[string]string{"page.html": "two"})
+	// It takes long until somebody says otherwise, so that a slow machine has the time
+	// to see that it runs.
+	quick := filepath.Join(t.TempDir(), "quick")
+	p.commit("Second", map[string]string{"orilla.yaml": stepsFile("test -e " + quick + " || sleep 18; " + good),
+		"page.html": "two"})
 	first := p.command(t.Context(), "deploy", "--store", store)
 	require.NoError(t, first.Start())
 	require.Eventually(t, func() bool {
@@ -200,10 +204,12 @@ func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	}, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, first.Process.Kill())
 	first.Wait() //nolint:errcheck // killed
+	require.NoError(t, os.WriteFile(quick, nil, 0o644))
 	started := time.Now()
 	p.ok("deploy", "--store", store)
 	assert.Less(t, time.Since(started), 15*time.Second, "nobody waits for who is known to be gone")
 	rows := p.builds2(store)
+	require.Len(t, rows, 3)
 	assert.Equal(t, []string{"succeeded", "abandoned", "succeeded"}, []string{rows[0].State, rows[1].State,
 		rows[2].State})
 }

@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -467,18 +468,30 @@ func TestSeveralFollowersAreOne(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(first.said()+second.said(), "Kind:live Branch:main") },
 		time.Minute, 20*time.Millisecond)
 
+	// Each says what became of a commit: that it failed, or, if it came later than the
+	// other one, that nothing becomes of it.
+	both := func(commit string, kinds ...string) {
+		t.Helper()
+		for _, f := range []*follower{first, second} {
+			require.Eventually(t, func() bool {
+				f.mutex.Lock()
+				defer f.mutex.Unlock()
+				return slices.ContainsFunc(f.events, func(e event) bool {
+					return e.Commit == commit && slices.Contains(kinds, e.Kind)
+				})
+			}, time.Minute, 20*time.Millisecond, "%s %q", commit, kinds)
+		}
+	}
 	failing := push("sleep 1; exit 3")
-	first.seen(t, "failed", "main", failing)
-	second.seen(t, "failed", "main", failing)
+	both(failing, "failed", "nothing")
 	cancelled := push("sleep 30")
 	require.Eventually(t, func() bool { return p.builds()[0].State == "running" && p.builds()[0].Commit == cancelled },
 		20*time.Second, 20*time.Millisecond)
 	p.ok("cancel")
-	first.seen(t, "cancelled", "main", cancelled)
-	second.seen(t, "cancelled", "main", cancelled)
+	both(cancelled, "cancelled", "nothing")
 	refused := p.commit("Refused", map[string]string{"orilla.yaml": quick + "rules: [none.rules]\n"})
 	p.git("push", "-q", "origin", "main")
-	first.seen(t, "failed", "main", refused)
+	both(refused, "failed", "nothing")
 
 	// One that comes later heeds all of it.
 	third := newPlace(t)
