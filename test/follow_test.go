@@ -434,6 +434,8 @@ func TestWhatIsNotLiveSaysWhy(t *testing.T) {
 	assert.Equal(t, fixed, p.heads()["production"])
 	next := p.commit("Next", map[string]string{"page.html": "third"})
 	assert.Equal(t, newerRow{Environment: "production", Commit: next, State: "unbuilt"}, p.newer()["production"])
+	assert.Contains(t, p.ok("status"), "orilla deploy main\n")
+	assert.Contains(t, p.ok("deploy", "main", "--dry-run"), "production", "what it prints works as printed")
 
 	// What is built and waits for a thaw, and what was gone back from.
 	p.ok("freeze", "production")

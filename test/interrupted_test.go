@@ -85,7 +85,7 @@ func TestACheckThatNobodyFinishedIsSeen(t *testing.T) {
 
 	type row struct{ Unchecked string }
 	status := document[struct{ Environments []row }](p, "status").Environments[0]
-	assert.Contains(t, status.Unchecked, "nobody finished checking it (sleep 60)")
+	assert.Contains(t, status.Unchecked, "its check (sleep 60) did not finish")
 	assert.Contains(t, p.ok("status"), "not checked")
 	assert.Contains(t, p.ok("history"), "not checked")
 	assert.Len(t, p.objects()["running"], 1, "who looks writes nothing")
@@ -93,10 +93,10 @@ func TestACheckThatNobodyFinishedIsSeen(t *testing.T) {
 	p.commit("Second", map[string]string{"index.html": "two"})
 	_, notes, code := p.run("deploy")
 	assert.Zero(t, code)
-	assert.Contains(t, notes, "production:1 went live, and nobody finished checking it (sleep 60)")
+	assert.Contains(t, notes, "production:1 went live, and its check (sleep 60) did not finish")
 	assert.Empty(t, p.objects()["running"])
 	_, notes, _ = p.run("deploy", "--again")
-	assert.NotContains(t, notes, "nobody finished", "it is told once")
+	assert.NotContains(t, notes, "did not finish", "it is told once")
 	assert.Contains(t, p.ok("history"), "not checked", "and stays in the history")
 }
 

@@ -59,7 +59,8 @@ func (p *Prepared) prepare(ctx context.Context) error {
 	var unclaimed, paused, unread, unfinished error
 	var asking sync.WaitGroup
 	asking.Go(func() { unread = p.readHead(ctx) })
-	asking.Go(func() { unfinished = tellUnfinished(ctx, p) })
+	var checks []environments.Checking
+	asking.Go(func() { checks, unfinished = environments.Unfinished(ctx, p.Store, p.Plan.Site, p.now()) })
 	// A pause is for what builds by itself; a person who deploys has read that
 	// there is one, or need not. Ready output builds nothing.
 	if p.Automatic && p.Plan.Origin.Source != journal.FromOutput {
@@ -78,6 +79,9 @@ func (p *Prepared) prepare(ctx context.Context) error {
 		}
 	}
 
+	if err := recordChecks(ctx, p, checks); err != nil {
+		return err
+	}
 	if err := p.prepareEnvironment(ctx); err != nil {
 		return err
 	}
@@ -100,12 +104,16 @@ func PreparePromotion(ctx context.Context, job Job) (*Prepared, error) {
 	}
 
 	var unfinished error
+	var checks []environments.Checking
 	var asking sync.WaitGroup
-	asking.Go(func() { unfinished = tellUnfinished(ctx, p) })
+	asking.Go(func() { checks, unfinished = environments.Unfinished(ctx, p.Store, p.Plan.Site, p.now()) })
 	err = p.readHead(ctx)
 	asking.Wait()
 	if err == nil {
 		err = unfinished
+	}
+	if err == nil {
+		err = recordChecks(ctx, p, checks)
 	}
 	if err == nil {
 		err = p.prepareEnvironment(ctx)
@@ -117,13 +125,16 @@ func PreparePromotion(ctx context.Context, job Job) (*Prepared, error) {
 	return p, nil
 }
 
-// tellUnfinished tells of checks that nobody finished, once.
-func tellUnfinished(ctx context.Context, p *Prepared) error {
-	unfinished, err := environments.RecordUnfinished(ctx, p.Store, p.Plan.Site, p.now())
-	for _, one := range unfinished {
+// recordChecks tells of checks that did not finish, once. Only whose the site is does,
+// so it comes after the claim; and nobody is being asked anything meanwhile.
+func recordChecks(ctx context.Context, p *Prepared, checks []environments.Checking) error {
+	for _, one := range checks {
+		if err := one.Record(ctx, p.Store, p.Plan.Site); err != nil {
+			return err
+		}
 		p.Report.Notice(one.Notice())
 	}
-	return err
+	return nil
 }
 
 // pin begins a job: it takes a pin, so that a store that cannot be written, or

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"io"
-	"maps"
 	"os"
 	"path/filepath"
 	"time"
@@ -146,7 +145,7 @@ func notKept(from string, err error) error {
 // compact moves what is shown into a new file. Requests that read the old one go on:
 // each place holds the file that it is in.
 func (c *content) compact() error {
-	old := maps.Clone(c.at)
+	old := c.at
 	before := *c
 	if err := c.keep(); err != nil {
 		*c = before

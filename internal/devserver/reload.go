@@ -30,11 +30,10 @@ const (
 	OfBuild         About = "build"
 	OfOutput        About = "output"
 	OfRules         About = "rules"
-	OfServer        About = "server"  // the development server behind
 	OfDeploy        About = "refused" // what a deploy would refuse
 )
 
-var abouts = []About{OfConfiguration, OfBuild, OfOutput, OfRules, OfServer, OfDeploy}
+var abouts = []About{OfConfiguration, OfBuild, OfOutput, OfRules, OfDeploy}
 
 // Note is what open pages show above themselves.
 type Note struct {

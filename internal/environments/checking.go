@@ -139,13 +139,13 @@ func Unfinished(ctx context.Context, store storage.Store, site string, now time.
 func (c Checking) Outcome() Outcome {
 	return Outcome{Entry: c.Entry, Attempt: c.Attempt, When: c.said.UTC().Truncate(time.Millisecond),
 		Probes: []Probe{{What: c.Probes[0], Unchecked: true,
-			Text: "nobody finished checking: whoever did, on " + c.Where + ", is gone"}}}.WithFormat()
+			Text: "did not finish: the process on " + c.Where + " ended"}}}.WithFormat()
 }
 
 // Notice tells people of a check that nobody finished.
 func (c Checking) Notice() fault.Notice {
-	return fault.Notice{Code: "not-checked", What: c.Label() + " went live, and nobody finished checking " +
-		"it (" + strings.Join(c.Probes, ", ") + "): whoever did, on " + c.Where + ", is gone",
+	return fault.Notice{Code: "not-checked", What: c.Label() + " went live, and its check (" +
+		strings.Join(c.Probes, ", ") + ") did not finish: the process on " + c.Where + " ended",
 		Next: "open it, or orilla rollback " + journal.DisplayName(c.Environment)}
 }
 
@@ -161,18 +161,23 @@ func RecordUnfinished(ctx context.Context, store storage.Store, site string, now
 		return nil, err
 	}
 	for _, c := range found {
-		data, err := record.Encode(c.Outcome())
-		if err != nil {
-			return nil, err
-		}
-		// Whoever was taken for gone may have said so after all.
-		err = store.Create(ctx, storage.OutcomeKey(site, c.Environment, c.Entry), data)
-		if err == nil || errors.Is(err, storage.ErrExists) {
-			err = store.Delete(ctx, c.key)
-		}
-		if err != nil {
+		if err := c.Record(ctx, store, site); err != nil {
 			return nil, err
 		}
 	}
 	return found, nil
+}
+
+// Record records an entry as not checked, in the place of whoever did not finish.
+func (c Checking) Record(ctx context.Context, store storage.Store, site string) error {
+	data, err := record.Encode(c.Outcome())
+	if err != nil {
+		return err
+	}
+	// Whoever was taken for gone may have said so after all.
+	err = store.Create(ctx, storage.OutcomeKey(site, c.Environment, c.Entry), data)
+	if err == nil || errors.Is(err, storage.ErrExists) {
+		err = store.Delete(ctx, c.key)
+	}
+	return err
 }

@@ -105,7 +105,7 @@ func NewerThan(ctx context.Context, p *site.Project, store storage.Store, siteNa
 				State: StateWaiting, Why: waits.Why, When: follower.modified})
 		}
 	}
-	s.ended(recent)
+	s.ended(ctx, store, recent)
 	if siteName == p.Site() {
 		s.unbuilt(ctx, p, store)
 	}
@@ -137,18 +137,27 @@ func (s *survey) add(newer Newer) {
 
 // ended notes how the newest build for each environment ended, if it is newer than
 // what is served and did not lead there.
-func (s *survey) ended(recent []builds.Run) {
+func (s *survey) ended(ctx context.Context, store storage.Store, recent []builds.Run) {
 	looked := map[string]bool{}
 	for _, run := range recent {
 		if looked[run.Environment] || run.Source != journal.FromCommit {
 			continue
 		}
 		looked[run.Environment] = true
-		// What was live, removed or gone back from since is the newer story.
-		head := s.heads[run.Environment]
-		if run.Ended == nil || run.Ended.Outcome == builds.Succeeded ||
-			head != nil && head.When.After(run.When) {
+		if run.Ended == nil || run.Ended.Outcome == builds.Succeeded {
 			continue
+		}
+		// What was live, removed or gone back from since is the newer story; a freeze
+		// or a password is none.
+		if head := s.heads[run.Environment]; head != nil && head.When.After(run.When) {
+			chosen := *head
+			if !head.Release.IsZero() {
+				j := environments.JournalOf(store, head.Site, head.Environment, time.Now)
+				chosen = j.Current(ctx, *head)
+			}
+			if chosen.When.After(run.When) {
+				continue
+			}
 		}
 		s.add(Newer{Environment: run.Environment, Branch: run.Branch, Commit: run.Commit,
 			Subject: run.Subject, State: string(run.Ended.Outcome), Why: run.Ended.Problem,
@@ -177,8 +186,11 @@ func (s *survey) unbuilt(ctx context.Context, p *site.Project, store storage.Sto
 	}
 	for _, name := range p.EnvironmentNames() {
 		branch := p.ProductionConfig.Environments[name].Follows
+		if branch == "" {
+			continue
+		}
 		refs, err := p.Repository.Refs(ctx, "refs/heads/"+branch)
-		if branch == "" || err != nil || len(refs) != 1 {
+		if err != nil || len(refs) != 1 {
 			continue
 		}
 		commit, err := p.Repository.Commit(ctx, refs[0].Commit)
@@ -198,26 +210,20 @@ func (s *survey) unbuilt(ctx context.Context, p *site.Project, store storage.Sto
 		if same, err := p.SameSite(ctx, head.Commit, commit.Hash); err != nil || same {
 			continue
 		}
+		found := Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
+			State: StateUnbuilt, When: refs[0].When}
 		if built, ok := waitsForThaw(ctx, p, store, *head, commit.Hash); ok {
-			s.add(Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
-				State: StateWaiting, When: built.When,
-				Why: "it is built; " + journal.DisplayName(name) + " is frozen"})
-			continue
-		}
-		if before, ok := s.left(ctx, p, store, *head, commit.Hash); ok {
-			s.add(Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
-				State: StateLeft, When: before.When, Why: "by " + source.PersonName(before.Who) +
-					because(before.Why)})
-			continue
-		}
-		why := ""
-		if message, err := p.Repository.Message(ctx, commit.Hash); err == nil {
+			found.State, found.When = StateWaiting, built.When
+			found.Why = "it is built; " + journal.DisplayName(name) + " is frozen"
+		} else if before, ok := left(ctx, p, store, *head, commit.Hash); ok {
+			found.State, found.When = StateLeft, before.When
+			found.Why = "by " + source.PersonName(before.Who) + because(before.Why)
+		} else if message, err := p.Repository.Message(ctx, commit.Hash); err == nil {
 			if words := schedule.Skips(message); words != "" {
-				why = "the commit asks for it: " + words
+				found.Why = "the commit asks for it: " + words
 			}
 		}
-		s.add(Newer{Environment: name, Branch: branch, Commit: commit.Hash, Subject: commit.Subject,
-			State: StateUnbuilt, Why: why, When: refs[0].When})
+		s.add(found)
 	}
 }
 
@@ -238,7 +244,7 @@ func waitsForThaw(ctx context.Context, p *site.Project, store storage.Store, hea
 }
 
 // left returns the rollback that took a commit away, if it was live.
-func (s *survey) left(ctx context.Context, p *site.Project, store storage.Store, head journal.Entry,
+func left(ctx context.Context, p *site.Project, store storage.Store, head journal.Entry,
 	commit string,
 ) (rollback journal.Entry, ok bool) {
 	j := environments.JournalOf(store, p.Site(), head.Environment, time.Now)

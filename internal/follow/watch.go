@@ -423,7 +423,8 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 	if left {
 		return "it was live as " + was.Label() + ", until " + source.PersonName(rollback.Who) +
 			" rolled it back; orilla deploy " +
-			source.Short(commit.Hash) + " puts it live again", nil
+			source.Short(commit.Hash) + " --to " + journal.DisplayName(environment) +
+			" puts it live again", nil
 	}
 
 	// A commit that changes only other folders of a large repository makes no
@@ -454,8 +455,9 @@ func endedBefore(ctx context.Context, l *loop, found source.Ref, commit source.C
 	last := ran[0]
 	switch outcome := last.Ended.Outcome; {
 	case outcome.Settled():
-		return fmt.Sprintf("%s of it %s: %s; orilla deploy %s builds it again", last.Label(),
-			endedText(outcome), last.Ended.Problem, source.Short(commit.Hash)), again, nil
+		return fmt.Sprintf("%s of it %s: %s; orilla deploy %s --to %s builds it again", last.Label(),
+			endedText(outcome), last.Ended.Problem, source.Short(commit.Hash),
+			journal.DisplayName(environment)), again, nil
 	case outcome != builds.Errored:
 		return "", again, nil
 	}

@@ -337,7 +337,7 @@ func newerText(c *console.Console, one NewerReport) string {
 		if one.Why != "" {
 			return console.Faint(one.Why)
 		}
-		return console.Accent("orilla deploy " + source.Short(one.Commit))
+		return console.Accent("orilla deploy " + one.Branch)
 	}
 	text := console.Accent("orilla log "+one.Build) + "  " + console.Faint(c.Age(one.When))
 	if one.Why != "" {

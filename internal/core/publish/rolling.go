@@ -47,7 +47,12 @@ func NewRolling(ctx context.Context, store storage.Store, every int64) *Rolling 
 	// What was sent is worth more than the moment that committing it takes, also to
 	// whoever has just interrupted it.
 	r.late, r.end = context.WithCancel(context.WithoutCancel(ctx))
-	context.AfterFunc(ctx, func() { time.AfterFunc(lastCommit, r.end) })
+	end := r.end
+	stop := context.AfterFunc(ctx, func() { time.AfterFunc(lastCommit, end) })
+	r.end = func() { // what watches over a process of hours must not keep each upload
+		stop()
+		end()
+	}
 	// One commit at a time: a second one would only make both slower.
 	r.group.SetLimit(1)
 	return r
