@@ -49,7 +49,7 @@ func TestEveryBadStepHasAClearEnd(t *testing.T) {
 		"forks into the background": {[]string{"(sleep 601 & setsid sleep 602 & ) ; exit 4"}, "status 4"},
 		"ignores being asked to end": {[]string{"trap \"\" TERM INT HUP; while :; do sleep 1; done"},
 			"longer than 2s"},
-		"deletes its workspace": {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "no output folder"},
+		"deletes its workspace": {[]string{"rm -rf \"$PWD\" ../git ../log ../tmp"}, "left no folder"},
 		"is not found":          {[]string{"no-such-generator --all"}, "no-such-generator"},
 		"is killed":             {[]string{"kill -9 $$"}, "ended with status"},
 		"locks what it made": {[]string{"mkdir -p out/a && chmod 500 out/a out && exit 6"},
@@ -99,7 +99,7 @@ func TestAFullDisk(t *testing.T) {
 	p.home = filepath.Join(small, "home")
 	p.commit("Fill", map[string]string{"orilla.yaml": stepsFile("mkdir out; cat /dev/zero > out/big"),
 		"page.html": "x"})
-	p.fails(5, "no room left on the disk", "deploy")
+	p.fails(5, "the disk is full", "deploy")
 	p.commit("Good", map[string]string{"orilla.yaml": stepsFile(good)})
 	p.ok("deploy")
 }
@@ -123,7 +123,7 @@ func TestBuiltOnce(t *testing.T) {
 	p.ok("deploy")
 	p.git("revert", "--no-edit", "HEAD")
 	_, notes, _ := p.run("deploy")
-	assert.Contains(t, notes, "the same content was built")
+	assert.Contains(t, notes, "reused an earlier build")
 	p.git("checkout", "-q", "-b", "winter", "HEAD~1")
 	p.commit("Winter", map[string]string{"page.html": "winter"})
 	p.ok("deploy")
@@ -190,7 +190,7 @@ func TestTwoBuildersOfTheSameCommit(t *testing.T) {
 	}
 	wait.Wait()
 	assert.Len(t, document[[]buildRow](p, "builds", "--store", store), 1, "one built, two waited: %s", notes)
-	assert.Equal(t, 2, strings.Count(strings.Join(notes, ""), "the same is being built already"))
+	assert.Equal(t, 2, strings.Count(strings.Join(notes, ""), "already being built by"))
 
 	// It takes long until somebody says otherwise, so that a slow machine has the time
 	// to see that it runs.
@@ -315,7 +315,7 @@ func TestALogCanBeReadWhileItGrowsAndABuildCancelled(t *testing.T) {
 	assert.Equal(t, want, p.ok("log", "build:1"))
 	assert.Equal(t, want, p.ok("log", "main"))
 	p.fails(2, "no build build:9", "log", "build:9")
-	p.fails(3, "nothing of corvane is being built", "cancel")
+	p.fails(3, "no build of corvane is running", "cancel")
 
 	p.commit("Slow again", map[string]string{"page.html": "two"})
 	var notes bytes.Buffer
@@ -374,7 +374,7 @@ func TestWhatABuildSees(t *testing.T) {
 	before := len(at.builds())
 	f := at.follow("--every", "1s")
 	p.commit("Other", map[string]string{"sites/other/secret.txt": "y"})
-	f.seen(t, "nothing", "main", "nothing that the site depends on")
+	f.seen(t, "nothing", "main", "none of the site's files differ")
 	shared := p.commit("Boats", map[string]string{"shared/boats.txt": "Turnstone"})
 	f.seen(t, "live", "main", shared)
 	assert.Len(t, at.builds(), before+1)
@@ -419,16 +419,16 @@ func TestAReleaseThatWasToldWhereItGoesStaysThere(t *testing.T) {
 		"  tell: [environment]\n  output", 1)})
 	p.ok("deploy", "--to", "staging")
 	key := p.builds()[0].Key
-	notes := p.fails(3, "told its environment, staging", "promote", "staging", "--to", "production")
+	notes := p.fails(3, "used its environment, staging", "promote", "staging", "--to", "production")
 	assert.Contains(t, notes, key[:12], "the key is named")
-	p.fails(3, "told its environment", "promote", "HEAD", "--to", "production")
+	p.fails(3, "used its environment", "promote", "HEAD", "--to", "production")
 	p.ok("deploy", "--to", "production")
 	assert.Len(t, p.builds(), 3, "it is built for there")
 	p.ok("promote", "production:1", "--to", "production")
 	p.ok("freeze", "-m", "a holiday")
 	p.fails(3, "a holiday", "promote", "production:1", "--to", "production")
 	p.fails(2, "--to staging", "promote", "production")
-	p.fails(2, "neither an environment", "promote", "nowhere", "--to", "production")
+	p.fails(2, "no environment, entry or built commit", "promote", "nowhere", "--to", "production")
 }
 
 // TestTheScriptForCI runs what init --ci writes, in a
@@ -474,7 +474,7 @@ func TestTheScriptForCI(t *testing.T) {
 	assert.FileExists(t, filepath.Join(clone.folder, "summary.md"))
 	said, err = run("file:///nowhere")
 	require.NoError(t, err, "the program is kept: %s", said)
-	assert.Contains(t, said, "it is live already")
+	assert.Contains(t, said, "it is already live")
 
 	// A proposed change: one job builds it, another one,
 	// in a checkout of main, publishes what came out.
@@ -510,7 +510,7 @@ func TestLimits(t *testing.T) {
 	p.commit("Large", map[string]string{"page.html": strings.Repeat("x", 2000)})
 	p.fails(3, "larger than 1.0 kB", "deploy")
 	p.commit("Again", map[string]string{"page.html": "y"})
-	p.fails(3, "build time of this month is used up", "deploy")
+	p.fails(3, "this month's build time is used up", "deploy")
 	used := p.ok("usage")
 	assert.Contains(t, used, "limits.build_time_per_month")
 	p.ok("deploy", "HEAD~2", "--yes")
@@ -566,8 +566,8 @@ func TestHooksLeaveOthersAlone(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(hooks, "post-commit"), []byte(own), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(hooks, "post-merge"), []byte("#!/usr/bin/perl\n"), 0o755))
 	said := p.ok("hook", "install")
-	assert.Contains(t, said, "left alone")
-	assert.Equal(t, 1, strings.Count(p.ok("hook", "install"), "left alone"))
+	assert.Contains(t, said, "skipped")
+	assert.Equal(t, 1, strings.Count(p.ok("hook", "install"), "skipped"))
 	wake := filepath.Join(p.folder, ".git", "orilla.wake")
 	assert.NoFileExists(t, wake)
 	p.commit("Second", map[string]string{"page.html": "y"})

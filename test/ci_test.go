@@ -68,7 +68,7 @@ func TestProposedChangesInCI(t *testing.T) {
 	_, notes, status = p.ci(server, "refs/proposed/7/head").run("follow", "--once", "--branch", "refs/proposed/7/head")
 	require.Zero(t, status, notes)
 	assert.Equal(t, third, p.with(server).heads()["preview/change-7"])
-	p.ci(server, "refs/proposed/7/head").fails(3, "previews.refs leaves out", "deploy", "--branch", "refs/other/7/head")
+	p.ci(server, "refs/proposed/7/head").fails(3, "previews.refs excludes", "deploy", "--branch", "refs/other/7/head")
 
 	// Some CI systems check out what a merge would be; it is shown as the change.
 	p.git("push", "-q", "origin", "HEAD:refs/proposed/8/head")
@@ -180,7 +180,7 @@ func TestPreviewsEndFromCI(t *testing.T) {
 	c = p.ci(server, "main", "ORILLA_CI_BRANCH=main")
 	require.NoError(t, os.Rename(server.folder, server.folder+".away"))
 	_, notes, _ := c.run("follow", "--once")
-	assert.Contains(t, notes, "which branches are gone cannot be asked")
+	assert.Contains(t, notes, "cannot ask which branches are gone")
 	require.NoError(t, os.Rename(server.folder+".away", server.folder))
 	assert.Contains(t, p.with(server).heads(), "preview/summer")
 	assert.DirExists(t, filepath.Join(server.home, "store"))
@@ -239,6 +239,6 @@ func TestWhatFailedIsWrittenToo(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, string(said), why, command)
 	}
-	p.fails(2, "a form and a file are expected", "deploy", "--write", "text:x")
+	p.fails(2, "a form and a file are needed", "deploy", "--write", "text:x")
 	assert.NoFileExists(t, filepath.Join(p.folder, "x"))
 }

@@ -280,6 +280,6 @@ func TestDamagedRecordsAreNamed(t *testing.T) {
 	require.NoError(t, json.Unmarshal(first, &entry))
 	require.NoError(t, os.Remove(filepath.Join(p.home, "store",
 		storage.ReleaseKey("corvane", entry.Release))))
-	p.fails(3, "no longer whole", "rollback", "--site", "corvane")
+	p.fails(3, "no longer complete", "rollback", "--site", "corvane")
 	assert.Len(t, p.objects()["journal"], 2, "nothing changed")
 }

@@ -61,7 +61,7 @@ func TestAddressesComeFromTheProductionBranchAndNeverGoBack(t *testing.T) {
 	old.git("checkout", "-q", "-B", "main", first)
 	_, notes, code := old.run("deploy", "--to", "production")
 	require.Zero(t, code, notes)
-	assert.Contains(t, notes, "set by a later commit")
+	assert.Contains(t, notes, "a later commit than this production branch")
 	holds("a clone that has not seen the later commit leaves it alone")
 }
 

@@ -270,7 +270,7 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 	p.git("reset", "-q", "--hard", fares)
 	assert.Eventually(t, func() bool { return p.heads()["production"] == fares }, 30*time.Second,
 		50*time.Millisecond, "what a force-push took away gives way")
-	p.fails(3, "followed already", "follow")
+	p.fails(3, "already follows", "follow")
 }
 
 // TestAFollowerThatIsKilledGoesOn ends followers with SIGKILL at any moment,

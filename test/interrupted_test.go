@@ -51,14 +51,14 @@ func (p *place) interruptUpload(store string) {
 	time.Sleep(2500 * time.Millisecond) // it takes four seconds in all
 	require.NoError(p.t, command.Process.Signal(os.Interrupt))
 	require.Error(p.t, command.Wait())
-	said := regexp.MustCompile(`interrupted during the upload, after (\d+) of 81 files, (\d+) of them sent`).
+	said := regexp.MustCompile(`interrupted during upload, after (\d+) of 81 files, (\d+) of them sent`).
 		FindStringSubmatch(notes.String())
 	require.NotNil(p.t, said, notes.String())
 	sent, err := strconv.Atoi(said[2])
 	require.NoError(p.t, err)
 	assert.Positive(p.t, sent)
 	assert.Contains(p.t, notes.String(), "build:1 has ended")
-	assert.Contains(p.t, notes.String(), "production serves what it did before")
+	assert.Contains(p.t, notes.String(), "production serves the same as before")
 	again := document[uploaded](p, "deploy")
 	assert.LessOrEqual(p.t, again.New, int64(81-sent), "%d were sent", sent)
 	p.t.Logf("%d of 81 were sent, then %d", sent, again.New)

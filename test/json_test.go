@@ -241,7 +241,7 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	shows("entry", "thaw", "--leave-live")
 	shows("entry", "freeze", "-m", "a holiday")
 	shows("status", "status")
-	shows("deploy", "deploy", "--working-tree", "--to", "preview/winter", "--expires", "2d", "--wait-for", "/")
+	shows("deploy", "deploy", "--working-tree", "--to", "preview/winter", "--for", "2d", "--wait-for", "/")
 	shows("status", "preview")
 	shows("entry", "preview", "extend", "winter")
 	shows("password", "password", "preview/winter", "--generate")

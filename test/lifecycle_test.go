@@ -109,7 +109,7 @@ func TestEdgeNodesComeAndGo(t *testing.T) {
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	defer taken.Close() //nolint:errcheck // only an address
-	p.fails(1, "something else answers", "edge", "--listen", taken.Addr().String())
+	p.fails(1, "this address is already in use", "edge", "--listen", taken.Addr().String())
 }
 
 func TestATagASubmoduleAndAFolderOfARepository(t *testing.T) {

@@ -34,7 +34,7 @@ func TestWhatWouldNotWorkIsNotPutLive(t *testing.T) {
 		document[explained](p, "explain", "https://www.corvane.example/boats/fares"),
 		"and the working tree where it will")
 	p.commit("Below a path", at("https://www.corvane.example/ferries/", ""))
-	notes := p.fails(4, "the only style sheet that the home page loads would not answer: /style.css",
+	notes := p.fails(4, "the home page's only style sheet would not load: /style.css",
 		"deploy")
 	assert.Contains(t, notes, "/ferries/style.css", "what would be right is said")
 	assert.Len(t, p.history("production"), 1)
@@ -52,5 +52,5 @@ func TestWhatWouldNotWorkIsNotPutLive(t *testing.T) {
 	p.commit("The right one", map[string]string{"site.rules": "fallback /{rest:all} -> /\n"})
 	p.ok("deploy")
 	p.commit("Gone", map[string]string{"index.html": icon + "<script src=/gone.js></script>"})
-	p.fails(4, "the only script that the home page loads would not answer", "deploy")
+	p.fails(4, "the home page's only script would not load", "deploy")
 }

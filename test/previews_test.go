@@ -156,7 +156,7 @@ func TestWhatIsWaitedForDecides(t *testing.T) {
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: " +
 		"{staging: {follows: nothing}}\n", "index.html": "one", "fares.html": "42"})
-	p.fails(3, "no edge node runs", "deploy", "--wait-for", "/")
+	p.fails(3, "no edge node is running", "deploy", "--wait-for", "/")
 	assert.NoDirExists(t, filepath.Join(p.home, "store", "sites", "corvane", "environments"),
 		"nothing was moved")
 	address := p.edge()
@@ -176,21 +176,21 @@ func TestWhatIsWaitedForDecides(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(p.folder, "fares.html")))
 	p.commit("Lost", nil)
 	p.write(map[string]string{"list.txt": "# the pages that matter\n/\n\n/fares\n"})
-	notes := p.fails(4, "did not pass", "deploy", "--wait-for", "@list.txt")
+	notes := p.fails(4, "failed its --wait-for checks", "deploy", "--wait-for", "@list.txt")
 	assert.Contains(t, notes, "/fares: 404")
-	assert.Contains(t, notes, "production:3 went back")
+	assert.Contains(t, notes, "production was rolled back to")
 	assert.Equal(t, "42", awaits(t, address, "corvane.localhost", "/fares", 200), "it went back by itself")
 	rows := p.history("production")
-	assert.Equal(t, []any{"rollback", true, "did not pass: /fares: 404 at " + nodeOf(t, p)},
+	assert.Equal(t, []any{"rollback", true, "failed: /fares: 404 at " + nodeOf(t, p)},
 		[]any{rows[0].Kind, rows[0].Frozen, rows[0].Why})
 	assert.Equal(t, []any{false, int64(3)}, []any{rows[1].Outcome.Passed, rows[1].Outcome.Back})
-	assert.Contains(t, p.fails(3, "did not pass", "deploy"), "was rolled back, so it does not wait")
+	assert.Contains(t, p.fails(3, "because: failed:", "deploy"), "was rolled back, so it does not wait")
 
 	p.ok("deploy", "--to", "preview/x")
 	p.ok("thaw", "--leave-live")
 	assert.Contains(t, p.fails(4, "status 7: the audit says no", "promote", "preview/x", "--to", "production",
-		"--wait-for", "echo the audit says no; exit 7"), "went back")
-	assert.Contains(t, p.fails(4, "nothing live before it", "promote", "preview/x", "--to", "staging",
+		"--wait-for", "echo the audit says no; exit 7"), "was rolled back to")
+	assert.Contains(t, p.fails(4, "no earlier release to roll back to", "promote", "preview/x", "--to", "staging",
 		"--wait-for", "/fares"), "still live")
 	p.ok("password", "staging", "--generate")
 	p.ok("promote", "production", "--to", "staging", "--wait-for", "/fares", "--wait-for",
@@ -338,18 +338,18 @@ func TestPreviewsByHand(t *testing.T) {
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\npreviews: {unguessable: true, " +
 		"addresses: ['https://{preview}.try.corvane.example/']}\n", "index.html": "one"})
 	p.ok("deploy")
-	p.fails(2, "only previews can expire", "deploy", "--to", "production", "--expires", "2d")
-	p.fails(2, "too short", "deploy", "--to", "preview/x", "--expires", "2s")
+	p.fails(2, "only previews can expire", "deploy", "--to", "production", "--for", "2d")
+	p.fails(2, "too short", "deploy", "--to", "preview/x", "--for", "2s")
 	p.write(map[string]string{"index.html": "not committed"})
 	made := document[struct {
 		Entry     string
 		Expires   time.Time
 		Addresses []string
-	}](p, "deploy", "--working-tree", "--to", "preview/strike", "--expires", "2d")
+	}](p, "deploy", "--working-tree", "--to", "preview/strike", "--for", "2d")
 	assert.WithinDuration(t, time.Now().Add(48*time.Hour), made.Expires, time.Minute)
 	assert.Equal(t, "https://strike.try.corvane.example/", made.Addresses[0])
 	assert.Equal(t, "not committed", awaits(t, address, "strike.try.corvane.example", "/", 200))
-	p.ok("deploy", "--from", p.folder, "--to", "preview/ready", "--expires", "1h")
+	p.ok("deploy", "--from", p.folder, "--to", "preview/ready", "--for", "1h")
 	p.fails(2, "did you mean preview/strike?", "preview", "extend", "strik")
 	p.git("checkout", "-q", "-b", "secret-plan")
 	secret := document[deployed](p, "deploy")
@@ -387,8 +387,8 @@ func TestPasswordsAndLinks(t *testing.T) {
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
 	p.ok("deploy")
 	p.ok("deploy", "--to", "preview/winter")
-	p.fails(3, "anybody can look already", "preview", "share", "winter")
-	p.fails(2, "--generate makes one", "password", "previews")
+	p.fails(3, "everyone can open it already", "preview", "share", "winter")
+	p.fails(2, "--generate", "password", "previews")
 	set := document[struct{ Password string }](p, "password", "previews", "--generate")
 	awaits(t, address, "winter.preview.corvane.localhost", "/", 401)
 	by := map[string]string{"Authorization": "Basic " +
@@ -451,12 +451,12 @@ func TestAFreezeWithAnEndAndAnEnvironmentThatChanges(t *testing.T) {
 			"'https://code.corvane.example/site/commit/{commit}'\n", "index.html": "one"})
 	p.ok("deploy")
 	p.fails(2, "is past", "freeze", "--until", "2026-01-01")
-	p.fails(2, "is no time", "freeze", "--until", "soon")
+	p.fails(2, "not a time", "freeze", "--until", "soon")
 	p.ok("freeze", "--until", "2036-12-27T08:00", "-m", "nobody is here")
 	p.commit("Second", map[string]string{"index.html": "two"})
 	notes := p.fails(3, "production is frozen", "deploy")
 	for _, part := range []string{"by " + p.history("production")[0].Who, "because: nobody is here",
-		"until 2036-12-27", "is made, and waits for the thaw"} {
+		"until 2036-12-27", "is ready and waits for the thaw"} {
 		assert.Contains(t, notes, part)
 	}
 	type status struct {
@@ -543,7 +543,7 @@ func TestDifferences(t *testing.T) {
 		p.ok("diff", "production:1", "production:2", "--addresses"))
 	assert.Contains(t, p.ok("diff", "production:1", "production", "--text", "/fares"), "-b\n+c")
 	p.fails(2, "neither side has", "diff", "production:1", "production:2", "--text", "/nowhere")
-	assert.Contains(t, p.ok("diff", "production:1", "production:1"), "nothing that visitors get differs")
+	assert.Contains(t, p.ok("diff", "production:1", "production:1"), "no difference for visitors")
 
 	command := p.command(t.Context(), "diff", "production:1", "production:2", "--open", "--show")
 	out, err := command.StdoutPipe()
@@ -651,7 +651,7 @@ func TestWatchingDoesNotPublishItself(t *testing.T) {
 	require.NoError(t, command.Process.Signal(os.Interrupt))
 	require.NoError(t, command.Wait(), output.said())
 	assert.Equal(t, 1, strings.Count(output.said(), "preview/ines:2"), output.said())
-	assert.NotContains(t, output.said(), "nothing that is published changed")
+	assert.NotContains(t, output.said(), "no published file changed")
 	assert.NotContains(t, output.said(), "preview/ines:3")
 }
 

@@ -113,11 +113,11 @@ func TestMistakesInRulesStopADeploy(t *testing.T) {
 	assert.NotContains(t, notes, "step ", "nothing was built")
 	p.commit("An expectation", map[string]string{"site.rules": ferries["site.rules"] +
 		"expect /timetable/winter 404\n"})
-	assert.Contains(t, p.fails(4, "expected 404, and the answer is 301 /sailings/winter/", "deploy"),
+	assert.Contains(t, p.fails(4, "expected 404, got 301 /sailings/winter/", "deploy"),
 		"answered by site.rules:1:1")
 	p.commit("No file", map[string]string{"orilla.yaml": strings.Replace(ferries["orilla.yaml"], "site.rules",
 		"other.rules", 1), "site.rules": ""})
-	p.fails(2, `there is no rules file "other.rules"`, "deploy")
+	p.fails(2, `no rules file "other.rules"`, "deploy")
 	assert.NoFileExists(t, filepath.Join(p.home, "store", "sites", "corvane", "environments"),
 		"nothing went live")
 }
@@ -160,9 +160,9 @@ func TestCheckAndExplain(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(p.folder, "dist", "sailings"), 0o755))
 	out, _, status := p.run("check")
 	assert.Zero(t, status, "warnings are no errors")
-	assert.Contains(t, out, "index.html:1: warning: the image /boat.jpg is not there [missing-file]")
+	assert.Contains(t, out, "index.html:1: warning: there is no image /boat.jpg [missing-file]")
 	assert.Contains(t, out, "/timetable/winter passes through a redirect to /sailings/winter/")
-	assert.Contains(t, out, "/planner/ answers until now, and no longer would [address-lost]")
+	assert.Contains(t, out, "/planner/ answers today and would become 404 [address-lost]")
 	fresh, _, _ := p.run("check", "--new", "--json")
 	var report struct{ Findings []struct{ Code string } }
 	require.NoError(t, json.Unmarshal([]byte(fresh), &report))
@@ -217,13 +217,13 @@ func TestRulesFormatAndImport(t *testing.T) {
 	aligned, err := command.Output()
 	require.NoError(t, err)
 	assert.Equal(t, "gone      /a  # x\nredirect  /b  -> /c\n", string(aligned))
-	p.fails(2, "cannot be read", "rules", "format", "nowhere.rules")
-	p.fails(2, "cannot be read", "rules", "import", "nowhere.csv")
+	p.fails(2, "cannot read", "rules", "format", "nowhere.rules")
+	p.fails(2, "cannot read", "rules", "import", "nowhere.csv")
 	p.write(map[string]string{"semicolons.csv": "/a;/b\n", "open.csv": "\"/a,/b\n"})
 	p.fails(2, "divided by commas", "rules", "import", "semicolons.csv")
-	p.fails(2, "cannot be read as comma-separated values", "rules", "import", "open.csv")
+	p.fails(2, "cannot read the list as comma-separated values", "rules", "import", "open.csv")
 	p.write(map[string]string{"orilla.yaml": "site: corvane\n"})
-	p.fails(2, "names no rules file", "rules", "format")
+	p.fails(2, "has no rules file", "rules", "format")
 	p.write(map[string]string{"moved.csv": "from,to\n/old,/new\nbad,/x\n"})
 	out, notes, status := p.run("rules", "import", "moved.csv")
 	assert.Equal(t, 4, status)
@@ -333,8 +333,8 @@ func TestServeInFrontOfADevelopmentServer(t *testing.T) {
 		"site.rules":     "redirect /old -> /fares\nheader /{x:all} x-front: yes\n",
 		"dev/index.html": "<body>developing</body>", "dev/fares.html": "42.00"})
 	server, front := freeAddress(t), freeAddress(t)
-	p.fails(1, "nothing answers at http://"+server, "serve", "--in-front-of", "http://"+server)
-	p.fails(2, "--in-front-of says where it answers", "serve", "--run", "true")
+	p.fails(1, "no server answers at http://"+server, "serve", "--in-front-of", "http://"+server)
+	p.fails(2, "--run needs --in-front-of", "serve", "--run", "true")
 	p.fails(2, "write the development server's address", "serve", "--in-front-of", "localhost")
 	command := p.command(t.Context(), "serve", "--listen", front, "--in-front-of", "http://"+server, "--run",
 		program+" serve dev --listen "+server, "--json")
@@ -404,7 +404,7 @@ func TestExplainFindsTheEnvironment(t *testing.T) {
 	assert.Equal(t, "/staging", document[explained](p, "explain", "/where", "--environment",
 		"staging").Location)
 	assert.Contains(t, p.ok("explain", "/where", "--method", "post"), "POST /where")
-	p.fails(1, "there is no store yet", "explain", "/where", "--on", "production")
+	p.fails(1, "no store there yet", "explain", "/where", "--on", "production")
 	p.fails(2, "is not an address", "explain", "https://")
 }
 
@@ -426,7 +426,7 @@ func TestADeploySaysWhatItWouldBreak(t *testing.T) {
 	assert.Contains(t, notes, "redirect  /old  -> /new", "it went there unchanged")
 	p.commit("Three", map[string]string{"orilla.yaml": "site: corvane\ncheck: {stop_on: [missing-file]}\n",
 		"fares.html": icon})
-	assert.Contains(t, p.fails(4, "the image /never.png is not there", "deploy"), "untouched.html:1",
+	assert.Contains(t, p.fails(4, "there is no image /never.png", "deploy"), "untouched.html:1",
 		"who stops on it has all pages read")
 	p.commit("Four", map[string]string{"orilla.yaml": "site: corvane\ncheck: {stop_on: all, ignore: " +
 		"[{code: missing-file, path: untouched.html}]}\n"})
@@ -434,7 +434,7 @@ func TestADeploySaysWhatItWouldBreak(t *testing.T) {
 	assert.Empty(t, findings)
 	require.NoError(t, os.Remove(filepath.Join(p.folder, "new.html")))
 	p.commit("Five", nil)
-	assert.Contains(t, p.fails(4, "/new answers until now, and no longer would", "deploy"),
+	assert.Contains(t, p.fails(4, "/new answers today and would become 404", "deploy"),
 		"next: gone      /new")
 	p.commit("Six", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\ncheck: {stop_on: " +
 		"all, ignore: [{code: missing-file, path: untouched.html}]}\n", "site.rules": "gone /new\n"})
@@ -513,7 +513,7 @@ func TestExplainShowsWhatIsLiveBeside(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
 	p.commit("One", ferries)
-	p.fails(1, "no edge node runs", append([]string{"explain", "/timetable/winter", "--live", "--on"},
+	p.fails(1, "no edge node is running", append([]string{"explain", "/timetable/winter", "--live", "--on"},
 		func() string { p.ok("deploy"); return "production" }())...)
 	p.edge()
 	p.write(map[string]string{"dist/sailings/winter/index.html": "winter",
@@ -534,5 +534,5 @@ func TestExplainShowsWhatIsLiveBeside(t *testing.T) {
 	assert.Contains(t, out, "HERE")
 	assert.Regexp(t, `status +302 +301`, out)
 	assert.Contains(t, p.ok("explain", "/", "--live", "--on", "production"),
-		"the same answer and the same header")
+		"same answer and headers")
 }

@@ -22,7 +22,7 @@ func TestARefusedFirstDeployKeepsNoName(t *testing.T) {
 	p.fails(4, "site.rules", "deploy")
 	assert.NoFileExists(t, filepath.Join(p.home, "store", "sites", "corvane", "claim"))
 	assert.Contains(t, p.ok("sites"), "waits for its first deploy")
-	assert.Contains(t, p.ok("store", "verify"), "all of it is whole")
+	assert.Contains(t, p.ok("store", "verify"), "everything is intact")
 
 	other := newPlace(t)
 	other.home = p.home
@@ -47,7 +47,7 @@ func TestWhatIsLiveAlreadyIsNotPutLiveAgain(t *testing.T) {
 	written := filepath.Join(t.TempDir(), "outputs")
 	_, notes, status := p.run("deploy", "--write", "lines:"+written, "--wait-for", "false")
 	assert.Zero(t, status, "%s: what is not put live is not waited for", notes)
-	assert.Contains(t, notes, "production:1 already live")
+	assert.Contains(t, notes, "production:1 is already live")
 	assert.Contains(t, notes, "nothing changed")
 	assert.NotContains(t, notes, "undo:")
 	said, err := os.ReadFile(written)

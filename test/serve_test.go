@@ -150,7 +150,7 @@ func (s *serving) notesOfPages() string {
 func TestServe(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
-	p.fails(1, "no such folder", "serve", "dist")
+	p.fails(2, "no such folder or archive", "serve", "dist")
 	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: dist}\nenvironments: " +
 		"{production: {addresses: ['https://islands.example/ferries/']}}\n",
 		"dist/index.html": "<body>one</body>", "dist/fares.html": "42.00"})
@@ -294,7 +294,7 @@ func TestServeAtAnotherTime(t *testing.T) {
 	s.body("/meta")
 	for _, directive := range []string{"script-src", "connect-src"} {
 		assert.Eventually(t, func() bool {
-			return strings.Contains(s.said(), directive+": such pages do not reload by themselves")
+			return strings.Contains(s.said(), directive+", so such pages do not reload by themselves")
 		}, 10*time.Second, 5*time.Millisecond)
 	}
 }
@@ -333,7 +333,7 @@ func TestInFrontOfADevelopmentServer(t *testing.T) {
 		10*time.Second, 5*time.Millisecond)
 	require.Eventually(t, func() bool { return strings.HasPrefix(s.body("/"), "home") }, 30*time.Second,
 		20*time.Millisecond, "it is started again: %s", s.said())
-	assert.Contains(t, s.said(), "it is started again in 1.0 s")
+	assert.Contains(t, s.said(), "Orilla restarts it in 1.0 s")
 }
 
 // TestAPageInThePlaceOfAFile is what development servers of applications answer

@@ -142,7 +142,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		rules, err := os.ReadFile(exported + ".rules")
 		require.NoError(t, err)
 		assert.Equal(t, "redirect  /prices  -> /fares\n", string(rules))
-		p.fails(3, "something already", "files", "production", "--export", exported)
+		p.fails(3, "it already exists", "files", "production", "--export", exported)
 		p.ok("files", "production", "--export", filepath.Join(p.folder, "..", "plain.tar.gz"))
 		fresh := newPlace(t)
 		assert.Equal(t, 3, document[uploaded](fresh, "deploy", "--from", exported, "--site", "velley", "--to",
@@ -151,7 +151,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		copied := filepath.Join(p.folder, "..", "copy")
 		p.ok("store", "copy", copied)
 		assert.Contains(t, p.ok("store", "copy", copied), "0 releases, 0 objects")
-		assert.Contains(t, p.ok("store", "verify", "--store", copied), "all of it is whole")
+		assert.Contains(t, p.ok("store", "verify", "--store", copied), "everything is intact")
 		before := document[verified](p, "store", "verify")
 
 		damaged := findObject(t, store.folder, "43.00")
@@ -161,7 +161,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		assert.Contains(t, out, "/fares.html of corvane")
 		assert.Contains(t, out, "live in production")
 		assert.Contains(t, p.ok("store", "verify", "--repair-from", copied),
-			"all that was damaged is repaired")
+			"all damage repaired")
 		assert.Equal(t, before, document[verified](p, "store", "verify"))
 
 		p.commit("Winter", map[string]string{"fares.html": "44.00"})
@@ -187,7 +187,7 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		assert.Equal(t, 7, document[verified](p, "store", "verify").Gone,
 			"entries 1 to 6, of three releases, and the change of what is kept")
 		shows("45.00")
-		p.fails(3, "no longer whole", "rollback")
+		p.fails(3, "no longer complete", "rollback")
 		shown := p.ok(use("store")...)
 		assert.Contains(t, shown, "1 release in 1 environment")
 		if store.as != nil {
@@ -245,9 +245,9 @@ func TestADeployerOfOneSite(t *testing.T) {
 	p.ok("follow", "--resume")
 	assert.Contains(t, p.ok("status"), "Third")
 	assert.Regexp(t, `enough to +deploy\n`, p.ok("store"))
-	p.fails(1, "does not let you", "history", "--site", "velley")
-	p.fails(1, "does not let you", "deploy", "--site", "velley", "--take-over")
-	p.fails(1, "does not let you", "store", "prune", "--yes")
+	p.fails(1, "lack the permission", "history", "--site", "velley")
+	p.fails(1, "lack the permission", "deploy", "--site", "velley", "--take-over")
+	p.fails(1, "lack the permission", "store", "prune", "--yes")
 }
 
 // findObject returns the file of the object that has a content.
@@ -566,7 +566,7 @@ func TestWhatIsWrongElsewhereIsSaidInOneMessage(t *testing.T) {
 		})
 		out, notes, status := p.run("store", "--store", store)
 		assert.Equal(t, 4, status, notes)
-		assert.Contains(t, out, "anybody can read it")
+		assert.Contains(t, out, "anyone can read it")
 		proxy.Answer(nil)
 		p.ok(deploy(store)...)
 	})

@@ -26,6 +26,7 @@ build:
 type deployed struct {
 	Environment, Entry, Release, Build, Source, Commit string
 	Reused                                             bool
+	DryRun                                             bool `json:"dry_run"`
 	Files                                              int64
 	NewFiles                                           int64 `json:"new_files"`
 	Added, Changed, Removed                            int
@@ -64,7 +65,7 @@ func TestFromACommitToALiveSiteAndBack(t *testing.T) {
 	_, notes, code := p.run("deploy", "--again")
 	assert.Zero(t, code)
 	assert.Contains(t, notes, "2 uncommitted changes are not in this deploy")
-	assert.Contains(t, notes, "the same content was built", "an equal build is not repeated")
+	assert.Contains(t, notes, "reused an earlier build", "an equal build is not repeated")
 	p.git("checkout", "-q", ".")
 
 	p.commit("Second", map[string]string{"page.txt": "H@llo two"})
@@ -87,10 +88,10 @@ func TestFromACommitToALiveSiteAndBack(t *testing.T) {
 
 	p.fails(3, "frozen", "deploy")
 	p.ok("thaw")
-	p.fails(3, "no release before", "rollback")
+	p.fails(3, "no earlier release", "rollback")
 	assert.Equal(t, "production:6", document[back](p, "rollback", "production:3", "--keep-following").Entry)
 	assert.Equal(t, first, document[deployed](p, "rollback", first[:9]).Commit)
-	p.fails(3, "live already", "rollback", first)
+	p.fails(3, "already live", "rollback", first)
 	assert.Contains(t, p.ok("history"), "too cheerful")
 	assert.Contains(t, p.ok("status"), "frozen")
 	assert.Contains(t, p.ok("sites"), "corvane")
@@ -127,9 +128,8 @@ func TestReadyOutput(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
 	p.write(map[string]string{"dist/index.html": "ready", "dist/.env": "KEY=1", "dist/sub/a.html": "a"})
-	p.fails(2, "--site NAME", "deploy", "--from", "dist")
-	p.fails(2, `corvane-ferries would do`, "deploy", "--from", "dist", "--site", "Corvane Ferries")
-	p.fails(2, "--to production", "deploy", "--from", "dist", "--site", "corvane")
+	p.fails(2, "orilla deploy dist --site corvane --yes", "deploy", "--from", "dist")
+	p.fails(2, `use --site corvane-ferries`, "deploy", "--from", "dist", "--site", "Corvane Ferries")
 	p.fails(3, "--yes", "deploy", "--from", "dist", "--site", "corvane", "--to", "production")
 	_, notes, status := p.run("deploy", "--from", "dist", "--site", "corvane", "--to", "production", "--yes")
 	require.Zero(t, status, notes)
@@ -230,7 +230,7 @@ func TestAnOutputSurvivesAFailedUpload(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(p.home, "store", "objects")))
 	_, notes, status := p.run("deploy")
 	require.Zero(t, status, notes)
-	assert.Contains(t, notes, "the output of the last try was kept")
+	assert.Contains(t, notes, "reused the output of the last try")
 	assert.Equal(t, 1, built(), "the next try only uploads")
 }
 
@@ -262,7 +262,7 @@ func TestInitDoctorAndTheRest(t *testing.T) {
 	p.fails(2, "did you mean: orilla store verify?", "store", "verfy")
 	p.fails(2, "unknown flag", "deploy", "--nonsense")
 	p.fails(2, "--help", "history", "too", "many")
-	p.fails(1, "there is no store yet", "status")
+	p.fails(1, "no store there yet", "status")
 	assert.Contains(t, p.ok("version"), "semantics 3")
 	assert.Contains(t, p.ok("completion", "bash"), "orilla")
 	out, _, status := p.run("doctor")
@@ -274,5 +274,5 @@ func TestInitDoctorAndTheRest(t *testing.T) {
 	assert.Equal(t, 4, status)
 	assert.Contains(t, out, "NOT_SET_KEY")
 	p.fails(2, "no such folder", "-C", "nowhere", "status")
-	p.fails(3, "not a store", "sites", "--store", p.folder)
+	p.fails(3, "not an Orilla store", "sites", "--store", p.folder)
 }

@@ -131,7 +131,7 @@ func TestInATerminal(t *testing.T) {
 		asked := p.terminal("preview", "remove", "winter")
 		asked.reads("yes")
 		asked.types("\x03")
-		assert.Contains(t, asked.ends(1), "nothing was changed")
+		assert.Contains(t, asked.ends(1), "nothing changed")
 		assert.Contains(t, p.ok("preview"), "winter")
 	})
 	t.Run("and yes", func(t *testing.T) {

@@ -42,7 +42,7 @@ var unsteady = []struct {
 	{regexp.MustCompile(`(user \S+, password |password +)[a-z0-9-]{12,}`), "${1}SECRET"},
 	{regexp.MustCompile(`-rw[-r]+ \S+`), "MODE"},
 	{regexp.MustCompile(`\b(on|by \S+ on) [a-z0-9.-]+, (process|since)`), "$1 HOST, $2"},
-	{regexp.MustCompile(`\b(\d+ [a-z]+|N s) ago`), "SOME TIME ago"},
+	{regexp.MustCompile(`\b(\d+ [a-z]+|N s) ago|just now`), "SOME TIME ago"},
 	{regexp.MustCompile(` \([+-]N s\)`), ""},
 	{regexp.MustCompile(`(?m)^\d{4}-\d\d  `), "MONTH  "},
 	{regexp.MustCompile(`(?m) +$`), ""},

@@ -78,7 +78,7 @@ func TestRoundTrips(t *testing.T) {
 		{"sites", 8, 6}, {"files production", 8, 7}, {"explain --on production /fares", 11, 11}, {"check production", 12, 13},
 		{"diff preview/boat-1 production", 15, 17}, {"rollback --dry-run", 15, 16}, {"rollback production:1 --dry-run", 17, 18},
 		{"rollback", 17, 19}, {"rollback production:1", 19, 21}, {"freeze production", 11, 12}, {"thaw production", 15, 18},
-		{"deploy --dry-run", 6, 4}, {"deploy --yes", 24, 31}, {"deploy --yes --again", 24, 31},
+		{"deploy --dry-run", 17, 23}, {"deploy --yes", 24, 31}, {"deploy --yes --again", 24, 31},
 		{"promote preview/boat-1 --to production --yes", 22, 26}, {"follow --once", 29, 52},
 	} {
 		if strings.HasPrefix(command.line, "deploy") || strings.HasPrefix(command.line, "follow") {

@@ -361,7 +361,7 @@ func TestWhatIsolationDecides(t *testing.T) {
 			require.Zero(t, status, notes)
 			if isolation == "off" {
 				require.Len(t, p.builds(), 3, "it is built again")
-				assert.Contains(t, notes, "an untrusted branch built the same, but without isolation")
+				assert.Contains(t, notes, "an untrusted branch built the same without isolation")
 				p.ok("promote", release, "--to", "production", "--yes")
 			} else {
 				require.Len(t, p.builds(), 2, "what an isolated build made is what the tree makes")
@@ -543,8 +543,8 @@ func TestAFailingBranchIsTriedLessAndLess(t *testing.T) {
 	p.git("commit", "-q", "-m", "Broken")
 	p.git("checkout", "-q", "-f", "main")
 	f := p.follow()
-	f.seen(t, "trouble", "broken", "again in 5s")
-	f.seen(t, "trouble", "broken", "again in 10s")
+	f.seen(t, "trouble", "broken", "retry in 5s")
+	f.seen(t, "trouble", "broken", "retry in 10s")
 	tries := 0
 	for _, run := range p.builds() {
 		if run.Branch == "broken" && run.Build != "" {
@@ -575,8 +575,8 @@ func TestAnArchiveInsteadOfCredentials(t *testing.T) {
 	commit := p.git("rev-parse", "HEAD")
 
 	p.git("reset", "-q", "--hard", "HEAD~1")
-	p.fails(2, "full name", "deploy", "--from", archive, "--proposed", "7")
-	p.fails(2, "goes with --from", "deploy", "--proposed", "refs/proposed/7/head")
+	p.fails(2, "not the full ref", "deploy", "--from", archive, "--proposed", "7")
+	p.fails(2, "needs --from", "deploy", "--proposed", "refs/proposed/7/head")
 	p.fails(2, "leave out --to", "deploy", "--from", archive, "--proposed", "refs/proposed/7/head", "--to",
 		"production")
 	result := document[struct{ Environment, Release string }](p, "deploy", "--from", archive, "--proposed",
@@ -791,7 +791,7 @@ func TestIsolationThatStopsWorkingIsNotTheCommitsFault(t *testing.T) {
 
 	require.NoError(t, os.WriteFile(broken, nil, 0o644))
 	p.commit("Winter", map[string]string{"page": "2"})
-	notes := p.fails(1, "do not work on this machine any more", "deploy")
+	notes := p.fails(1, "no longer work on this machine", "deploy")
 	assert.Contains(t, notes, "not any more")
 	p.fails(3, "must be isolated", "deploy") // it looks again, and knows
 	require.NoError(t, os.Remove(broken))
@@ -810,19 +810,19 @@ func TestDoctorSaysWhatUntrustedBuildsCanDo(t *testing.T) {
 	for name, test := range map[string]struct{ config, says, not string }{
 		"every branch is trusted": {"build: {trust: ['*']}\n", "every branch is trusted", "cookies"},
 		"branches are not isolated": {"build: {run: ['true']}\n",
-			"untrusted builds can read and change what this user can: " +
-				"bubblewrap does not work here: not here", "refused"},
+			"untrusted builds can read and change whatever this user can: bubblewrap does not work " +
+				"here: not here", "refused"},
 		"they must be": {"build: {isolation: required}\n",
-			"untrusted builds are refused here", "can read"},
+			"Orilla refuses untrusted builds here", "can read"},
 		"isolation is off": {"build: {isolation: 'off'}\n", "build.isolation is off", "refused"},
 		"changes from outside": {"build: {trust: ['*']}\npreviews: " +
-			"{refs: ['refs/proposed/*/head']}\n", "changes from outside are refused here", "can read"},
+			"{refs: ['refs/proposed/*/head']}\n", "Orilla refuses changes from outside here", "can read"},
 		"previews share a domain": {"environments: {" + shares + "}\n",
 			"previews and production share corvane.example", "refused"},
 		"previews have one of theirs": {strings.Replace("environments: {"+shares+"}\n", "preview.corvane",
 			"corvane-previews", 1), "untrusted builds", "cookies"},
 		"changes from outside as well": {"previews: {refs: ['refs/proposed/*/head']}\n",
-			"changes from outside are refused here, and untrusted builds can read", "cookies"},
+			"Orilla refuses changes from outside here, and untrusted builds can read", "cookies"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPlace(t)

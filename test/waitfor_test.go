@@ -61,7 +61,7 @@ func TestWhatANodeAnnounces(t *testing.T) {
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\n", "index.html": "one"})
 	p.ok("deploy")
-	p.fails(2, "not an address that others can call", "edge", "--announce", "0.0.0.0:7420")
+	p.fails(2, "others cannot reach this address", "edge", "--announce", "0.0.0.0:7420")
 	p.fails(2, "HOST:PORT", "edge", "--announce", "pier")
 	address := p.edgeOn("", "--announce", "pier.corvane.test:8080")
 	_, port, _ := strings.Cut(address, ":")
@@ -89,7 +89,7 @@ func TestAnUpstreamThatNoNodeAsksIsToldBefore(t *testing.T) {
 		p.presenceWith("pier-7420", 0, reach)
 		_, notes, status := p.run("deploy", "--rebuild")
 		require.Zero(t, status, notes)
-		assert.Equal(t, told, strings.Contains(notes, "pier-7420 does not pass requests on to the upstream harbour"), notes)
+		assert.Equal(t, told, strings.Contains(notes, "pier-7420 refuses the upstream harbour"), notes)
 		assert.Equal(t, told, strings.Contains(notes, "orilla edge --reach 127.0.0.1"), notes)
 		assert.NotContains(t, notes, "quay")
 		assert.Equal(t, told && reach != "10.0.0.0/8" || reach == "127.0.0.0/8",

@@ -67,7 +67,7 @@ func TestWhoeverLeavesALogHasSeenEnough(t *testing.T) {
 	time.Sleep(1500 * time.Millisecond)
 	require.NoError(t, log.Process.Signal(os.Interrupt))
 	require.NoError(t, log.Wait(), notes.String())
-	assert.Contains(t, notes.String(), "build:1 goes on: orilla log build:1 follows it again")
+	assert.Contains(t, notes.String(), "build:1 is still running: orilla log build:1 follows it again")
 	assert.NotContains(t, notes.String(), "error")
 	require.NoError(t, deploy.Wait())
 }
@@ -88,5 +88,5 @@ func TestANodeCountsWhatItFindsFirst(t *testing.T) {
 	require.Eventually(t, func() bool { return len(p.objects()["edges"]) == 1 }, 20*time.Second, 20*time.Millisecond)
 	require.NoError(t, command.Process.Signal(os.Interrupt))
 	require.NoError(t, command.Wait())
-	assert.Regexp(t, `^\S+  11 environments of 1 site live  looked at in \S+ m?s; orilla status lists a site's\n$`, out.String())
+	assert.Regexp(t, `^\S+  11 environments of 1 site live  loaded in \S+ m?s\n$`, out.String())
 }

@@ -175,7 +175,7 @@ func (b *Build) waitElsewhere(ctx context.Context, at string) error {
 		if !told && there.Number > 0 {
 			told = true
 			b.Report.Notice(fault.Notice{
-				Code: "built-elsewhere", What: "the same is being built already, by " + there.Who + " on " +
+				Code: "built-elsewhere", What: "already being built by " + there.Who + " on " +
 					there.Where +
 					", as " + there.Label() + "; waiting for it",
 				Next: "orilla log " + there.Label(),

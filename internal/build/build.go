@@ -219,9 +219,9 @@ func (b *Build) commit(ctx context.Context) (*Output, error) {
 	pool := workspaces{cache: b.Plan.Project.Places.Cache, site: b.Plan.Site, now: b.Now}
 	w, err := pool.take(b.id, key, dependencies, b.isolation.untrusted != nil)
 	if err != nil {
-		return nil, fault.New(fault.Failed, "no-workspace", "there is no place to build in").
+		return nil, fault.New(fault.Failed, "no-workspace", "no folder to build in").
 			At("%s", b.Plan.Project.Places.Cache).Because(err).
-			Then("look whether that folder can be written, or set ORILLA_HOME to another one")
+			Then("check that the folder is writable, or set ORILLA_HOME to another one")
 	}
 
 	b.noteSecrets()
@@ -231,7 +231,8 @@ func (b *Build) commit(ctx context.Context) (*Output, error) {
 	session, err := steps.Open(b.isolation.options(b.id, w))
 	if err != nil {
 		w.release()
-		return nil, fault.New(fault.Failed, "keeper", "the process that runs the steps cannot be started").
+		return nil, fault.New(fault.Failed, "keeper", "cannot start the process that runs the "+
+			"build steps").
 			Because(err)
 	}
 
@@ -252,6 +253,7 @@ func (b *Build) noteSecrets() {
 	}
 	b.Report.Notice(fault.Notice{
 		Code: "no-secrets", What: b.Plan.Named() + " is given no secrets: " + strings.Join(named, ", "),
-		Next: "if all who can push it may know them, name it in build.secrets_for on the production branch",
+		Next: "if everyone who can push to it may know them, add it to build.secrets_for on the " +
+			"production branch",
 	})
 }

@@ -32,9 +32,9 @@ func Given(ctx context.Context, plan *site.Plan, stdin io.Reader, now func() tim
 	if from != "-" {
 		info, err := os.Stat(from)
 		if err != nil {
-			return nil, fault.New(fault.Usage, "no-output", "there is no such folder or archive").
+			return nil, fault.New(fault.Usage, "no-output", "no such folder or archive").
 				At("%s", from).
-				Then("run the build first, or give the folder it leaves")
+				Then("run the build first, or name its output folder")
 		}
 
 		if info.IsDir() {
@@ -42,7 +42,7 @@ func Given(ctx context.Context, plan *site.Plan, stdin io.Reader, now func() tim
 		}
 		file, err := os.Open(from)
 		if err != nil {
-			return nil, fault.New(fault.Failed, "unreadable", "the archive cannot be read").At("%s", from).
+			return nil, fault.New(fault.Failed, "unreadable", "cannot read the archive").At("%s", from).
 				Because(err)
 		}
 		defer file.Close() //nolint:errcheck // read only

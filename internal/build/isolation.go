@@ -89,7 +89,7 @@ func (i *isolation) without(request Request, wanted project.Build) error {
 func notIsolated(plan *site.Plan, why, hint string) error {
 	what := "builds of untrusted branches must be isolated (build.isolation: required)"
 	if plan.Outside() {
-		what = "a change from outside the repository is built in isolation only"
+		what = "changes from outside the repository are built in isolation only"
 	}
 	problem := fault.New(fault.Refused, "not-isolated", "%s", what).Marked(builds.ErrMachine).
 		At("%s", plan.FullRef()).With(why)
@@ -98,8 +98,8 @@ func notIsolated(plan *site.Plan, why, hint string) error {
 	}
 
 	if !plan.Outside() {
-		problem = problem.Then("or name the branch as trusted on the production " +
-			"branch: build.trust in orilla.yaml")
+		problem = problem.Then("or trust the branch: build.trust in orilla.yaml, on the production " +
+			"branch")
 	}
 	return problem
 }
@@ -204,11 +204,12 @@ func (i *isolation) check(ctx context.Context, session *steps.Session, machine *
 	}
 
 	if !i.isolated() {
-		return fault.New(fault.Failed, "keeper", "the process that runs the steps does not work").Because(err)
+		return fault.New(fault.Failed, "keeper", "the process that runs the build "+
+			"steps does not work").Because(err)
 	}
 	// An upgrade of the system can take it away; the next build looks again.
 	machine.forget()
-	return fault.New(fault.Failed, "isolation", "isolated builds do not work on this machine any more").
+	return fault.New(fault.Failed, "isolation", "isolated builds no longer work on this machine").
 		Because(err).
-		Then("orilla doctor says what is missing")
+		Then("to see what is missing: orilla doctor")
 }

@@ -39,7 +39,7 @@ func noteNearLimit(request Request, took time.Duration) {
 		request.Report.Notice(fault.Notice{
 			Code: "near-limit", What: fmt.Sprintf("over 80 %% of limits.build_time: %s of %s",
 				took.Round(time.Second), limit),
-			Next: "at 100 % a build is ended",
+			Next: "at 100 % Orilla ends the build",
 		})
 	}
 }
@@ -61,12 +61,12 @@ func withinMonth(ctx context.Context, request Request) error {
 
 	if used >= limit {
 		return fault.New(fault.Refused, "build-time-used",
-			"the build time of this month is used up: %s of %s",
+			"this month's build time is used up: %s of %s",
 			used.Round(time.Second), limit).Marked(builds.ErrMachine).
 			At("orilla.yaml: limits.build_time_per_month").
-			Then("orilla usage shows what used it").
-			Then("what was built before can go live without a build: orilla deploy COMMIT, orilla rollback").
-			Then("output that was built elsewhere too: orilla deploy --from FOLDER").
+			Then("orilla usage").
+			Then("existing builds can still go live: orilla deploy COMMIT").
+			Then("so can output built elsewhere: orilla deploy --from FOLDER").
 			Then("or raise the limit on the production branch")
 	}
 
@@ -75,7 +75,7 @@ func withinMonth(ctx context.Context, request Request) error {
 			Code: "near-limit",
 			What: fmt.Sprintf("over 80 %% of limits.build_time_per_month: %s of %s", used.Round(time.Second),
 				limit),
-			Next: "at 100 % builds are refused",
+			Next: "at 100 % Orilla refuses builds",
 		})
 	}
 

@@ -13,6 +13,7 @@ import (
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/sandbox"
 	"orilla.example/orilla/internal/source"
@@ -57,9 +58,9 @@ func (o *Output) Open() (tree publish.Output, done func() error, err error) {
 	case errors.Is(err, source.ErrOutside):
 		return tree, nil, fault.New(fault.BuildFailed, "output-outside",
 			"the output folder %q leads out of the checkout", o.Name).
-			Then("let the build leave a folder there, not a link")
+			Then("make the build write a folder there, not a link")
 	case err != nil:
-		return tree, nil, fault.New(fault.Failed, "unreadable", "the output folder cannot be read").
+		return tree, nil, fault.New(fault.Failed, "unreadable", "cannot read the output folder").
 			At("%s", o.Name).Because(err)
 	}
 	tree.Seen = path.Join(sandbox.TreePlace, filepath.ToSlash(within))
@@ -102,7 +103,8 @@ func (o *Output) Rename(err error) error {
 
 // noOutput says which folders there are instead of the one that was expected.
 func noOutput(output *Output) error {
-	problem := fault.New(fault.Usage, "no-output", "there is no output folder %q", output.Name)
+	problem := fault.New(fault.Usage, "no-output", "the build left no folder %q", output.Name).
+		At("build.output: %s (%s)", output.Name, project.FileName)
 	beside, done := output.beside()
 	defer done() //nolint:errcheck // read only
 	entries, _ := fs.ReadDir(beside, ".")
@@ -122,9 +124,10 @@ func noOutput(output *Output) error {
 		problem = problem.With("there are: " + strings.Join(folders, " "))
 	}
 	if with != "" {
-		return problem.Then("%s/ has an index.html: set build.output: %s", with, with)
+		return problem.With(with+"/ has an index.html").
+			Then("in orilla.yaml: build.output: %s", path.Join(path.Dir(output.Name), with))
 	}
-	return problem.Then("set build.output to the folder that the build leaves, or run the build")
+	return problem.Then("set build.output to the folder that the build writes, or run the build")
 }
 
 // beside is the folder that the output should lie in.

@@ -54,7 +54,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 		return record, s.notPrepared(err)
 	}
 	if len(got.Short) > 0 {
-		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to be masked in logs: " +
+		s.Report.Notice(fault.Notice{Code: "secret-short", What: "too short to mask in logs: " +
 			strings.Join(got.Short, ", ")})
 	}
 
@@ -67,7 +67,7 @@ func (s *stepRun) all(ctx context.Context) (record builds.Record, err error) {
 	s.announced.follow(nil)
 	record.Finished = s.Now()
 	if closed := log.Close(); err == nil && closed != nil {
-		err = fault.New(fault.Failed, "log", "the log of the build cannot be written").Because(closed)
+		err = fault.New(fault.Failed, "log", "cannot write the build log").Because(closed)
 	}
 
 	if err != nil {
@@ -130,7 +130,7 @@ func (s *stepRun) part(spec steps.Spec, phase string, steps []string, first int)
 func ofLimit(err error, byProduction bool) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	if ok && byProduction && errors.Is(err, steps.ErrTimeLimit) {
-		problem.Next = []string{"the limit is limits.build_time, which the production branch sets"}
+		problem.Next = []string{"the limit is limits.build_time on the production branch"}
 	}
 	return err
 }
@@ -162,8 +162,8 @@ func (s *stepRun) noRoom(err error) error {
 	if full == "" || !ok {
 		return err
 	}
-	problem.What += ", and there is no room left on the disk"
-	problem.Next = append([]string{"make room where builds run: " + full}, problem.Next...)
+	problem.What += ", and the disk is full"
+	problem.Next = append([]string{"free some space where builds run: " + full}, problem.Next...)
 	return problem
 }
 
@@ -211,7 +211,7 @@ func (s *stepRun) keepFailure(ctx context.Context, record builds.Record, err err
 	}
 
 	if problem, ok := errors.AsType[*fault.Error](err); ok && !interrupted {
-		return problem.Then("orilla log build:%d shows all that it printed", s.Number())
+		return problem.Then("orilla log build:%d", s.Number())
 	}
 	return err
 }

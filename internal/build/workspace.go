@@ -213,7 +213,7 @@ func (ws workspaces) fresh(id string) (*workspace, error) {
 		time.Sleep(20 * time.Millisecond) // somebody who sweeps has just looked at it
 	}
 
-	return nil, errors.New("somebody else uses the new workspace")
+	return nil, errors.New("another process is using the new workspace")
 }
 
 // clearUntrusted removes the workspaces of untrusted builds that were killed.

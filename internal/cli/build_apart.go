@@ -5,6 +5,7 @@ import (
 	"os"
 	"time"
 
+	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/deploy"
@@ -61,6 +62,12 @@ func (a *deployCmd) buildApart(ctx context.Context, plan *site.Plan, o *deployOp
 		return err
 	}
 
+	if a.dry {
+		made.Number = 0 // of a store that is gone
+		view.ReportRelease(a.Console, plan, made)
+		a.Note("%s", console.Faint("--dry-run wrote no archive"))
+		return nil
+	}
 	done, err := export.Export(ctx, store, reader, to, func(int64) {})
 	if err != nil {
 		return err

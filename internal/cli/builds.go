@@ -26,7 +26,8 @@ func newBuildsCommand(a *app) *cobra.Command {
 	var site, branch string
 	var limit int
 	cmd := &cobra.Command{
-		Use: "builds", Short: "What was built, is being built, and waits; how long each phase took",
+		Example: "orilla builds\norilla builds --branch winter-times --limit 0",
+		Use:     "builds", Short: "List builds: running, waiting, finished, and their times",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return c.builds(cmd.Context(), site, branch,
@@ -35,8 +36,8 @@ func newBuildsCommand(a *app) *cobra.Command {
 	}
 
 	siteFlag(cmd.Flags(), &site)
-	cmd.Flags().StringVar(&branch, "branch", "", "only builds of this branch")
-	cmd.Flags().IntVarP(&limit, "limit", "n", 12, "show the last `N` builds; 0 for all")
+	cmd.Flags().StringVar(&branch, "branch", "", "only builds of this `BRANCH`")
+	cmd.Flags().IntVarP(&limit, "limit", "n", 12, "show the last `NUMBER` builds; 0 for all")
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
@@ -105,7 +106,8 @@ func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) 
 			func(r build.Running) bool { return r.Number == run.Number }); at >= 0 && run.Ended == nil {
 			row.State, row.Now = "running", running[at].Now
 			if running[at].Lost(a.Now()) {
-				row.State, row.Why = "lost", "its builder is gone; the next build of the same takes over"
+				row.State, row.Why = "lost", "its builder is gone; the next build of this content "+
+					"takes over"
 				row.Milliseconds = max(0, running[at].Said.Sub(run.When).Milliseconds())
 			}
 		}
@@ -116,7 +118,7 @@ func (a *buildsCmd) builds(ctx context.Context, site, branch string, limit int) 
 		return a.Document(rows)
 	}
 	if len(rows) == 0 {
-		a.Note("nothing of %s was built yet; orilla deploy builds a commit, orilla follow every one", s.site)
+		a.Note("no builds of %s yet; orilla deploy builds one commit, orilla follow every commit", s.site)
 	} else {
 		view.PrintBuilds(a.Console, rows, runs)
 	}
@@ -150,7 +152,7 @@ func findRun(ctx context.Context, s *session, typed string) (builds.Run, error) 
 		run, err := s.runs().Get(ctx, n)
 		if err != nil {
 			return run, fault.New(fault.Usage, "no-build", "there is no build %s of %s", typed, s.site).
-				Because(notFoundIsNoReason(err)).Then("orilla builds lists them")
+				Because(notFoundIsNoReason(err)).Then("orilla builds")
 		}
 		return run, nil
 	}
@@ -179,13 +181,13 @@ func findRun(ctx context.Context, s *session, typed string) (builds.Run, error) 
 	}
 
 	if found == nil && typed == "" {
-		return builds.Run{}, fault.New(fault.Usage, "no-build", "nothing of %s was built yet", s.site).
-			Then("orilla deploy builds a commit")
+		return builds.Run{}, fault.New(fault.Usage, "no-build", "no builds of %s yet", s.site).
+			Then("orilla deploy")
 	}
 	if found == nil {
 		return builds.Run{}, fault.New(fault.Usage, "no-build",
-			"no build of %s is called %q, and no branch or commit that was built", s.site, typed).
-			Then("orilla builds lists them")
+			"%s has no build %q, and no build of a branch or commit of that name", s.site, typed).
+			Then("orilla builds")
 	}
 
 	return *found, nil

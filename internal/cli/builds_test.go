@@ -71,7 +71,7 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 		Entry:       "production:12", Commit: "4be21c7000", Subject: "Fares | <b>new</b> [x]", Changed: true,
 		Took: 3100 * time.Millisecond}))
 	require.NoError(t, o.save(view.OutputValues{Outcome: view.OutcomeUnchanged, Environment: "production",
-		Commit: "4be21c7000", Subject: "Fares", Why: "it is live already"}))
+		Commit: "4be21c7000", Subject: "Fares", Why: "it is already live"}))
 	require.NoError(t, o.save(view.OutputValues{Outcome: view.OutcomeFailed, Environment: "production",
 		Commit: "4be21c7000", Subject: "Fares", Why: "the build failed"}))
 
@@ -85,7 +85,8 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 	assert.Contains(t, string(data), "| commit | `4be21c7` Fares \\| &lt;b>new&lt;/b> \\[x] |\n",
 		"a subject cannot break the table")
 	assert.Contains(t, string(data), "| build | built in 3.1 s |")
-	assert.Contains(t, string(data), "### production: nothing to do\n\n`4be21c7` Fares: it is live already\n")
+	assert.Contains(t, string(data), "### production: nothing to do\n"+
+		"\n`4be21c7` Fares: it is already live\n")
 	assert.Contains(t, string(data), "### production: failed\n\n`4be21c7` Fares: the build failed\n")
 	data, err = os.ReadFile(list)
 	require.NoError(t, err)
@@ -96,10 +97,11 @@ func TestFilesForCIAreAddedTo(t *testing.T) {
 		"reused":false,"milliseconds":3100}`, first)
 	assert.Equal(t, 3, strings.Count(string(data), "\n"))
 
-	require.NoError(t, (&writeOptions{}).save(view.OutputValues{}), "nothing is written that was not asked for")
+	require.NoError(t, (&writeOptions{}).save(view.OutputValues{}), "nothing is written that was "+
+		"not asked for")
 	require.ErrorContains(t, (&writeOptions{write: []string{"lines:" + filepath.Join(folder, "none", "x")}}).
-		save(view.OutputValues{}), "the results could not be written")
+		save(view.OutputValues{}), "cannot write the results")
 	for _, wrong := range []string{"lines", "lines:", "text:x", ":x", ""} {
-		assert.ErrorContains(t, (&writeOptions{write: []string{wrong}}).check(), "a form and a file are expected")
+		assert.ErrorContains(t, (&writeOptions{write: []string{wrong}}).check(), "a form and a file are needed")
 	}
 }

@@ -23,20 +23,23 @@ func newCheckCommand(a *app) *cobra.Command {
 	var site string
 	var fresh bool
 	cmd := &cobra.Command{
-		Use:   "check [COMMIT|RELEASE|ENVIRONMENT]",
-		Short: "Find what would break: in rules, expectations, pages, and for addresses that are live",
-		Args:  cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
-		Long: "Check looks at the working tree (its rules, and the output of the last build), at a commit " +
-			"that was built, or at a release.\n" +
-			"It finds mistakes in rules, expectations that fail, files that pages name and that are not " +
-			"there, links through redirects,\n" +
-			"and addresses that answer until now and no longer would. The status is 4 if there is an error.",
+		Example: "orilla check\norilla check --new\norilla check dist",
+		Use:     "check [COMMIT|RELEASE|ENVIRONMENT|FOLDER|ARCHIVE]",
+		Short:   "Find problems before a deploy: rules, pages, live addresses",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
+		Long: "Check looks at the rules of the working tree and the output of the last build, or " +
+			"at a commit, a release, a folder or an archive. It finds rule errors, failing " +
+			"expectations, missing files that pages name, links through redirects, and live " +
+			"addresses that would become 404. The exit status is 4 if there are errors.\n" +
+			"\n" +
+			"If nothing was built here yet, it checks the newest release of this branch, or what " +
+			"is live, and says so.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.check(cmd.Context(), site, argument(args, 0), fresh)
 		},
 	}
 
-	cmd.Flags().BoolVar(&fresh, "new", false, "only what the live release does not have")
+	cmd.Flags().BoolVar(&fresh, "new", false, "only findings that the live release does not have")
 	siteFlag(cmd.Flags(), &site)
 	return a.jsonFlag(cmd)
 }
@@ -58,8 +61,8 @@ func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error
 	live := a.live(ctx, p, s, site, subject)
 	if fresh && live == nil {
 		return fault.New(fault.Failed, "nothing-live",
-			"--new compares with what is live, and production serves nothing that could be read here").
-			Then("leave --new out")
+			"--new compares with the live release, and there is none to read here").
+			Then("run it without --new")
 	}
 
 	subject.Base = inspect.BaseOf(p.ProductionConfig, project.Production)

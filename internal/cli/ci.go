@@ -28,7 +28,8 @@ var forms = []string{"lines", "markdown", "json"}
 func (o *writeOptions) flags(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringArrayVar(&o.write, "write", nil,
-		"append results to a file, as `FORM:FILE`: lines (NAME=VALUE), markdown or json; may be repeated")
+		"append results as `FORM:FILE`, the form being lines (NAME=VALUE), markdown or json "+
+			"(repeatable)")
 	flags.StringVar(&o.outputs, "outputs", "", "append results to `FILE`, a line NAME=VALUE each")
 	flags.StringVar(&o.summary, "summary", "", "append a few lines of Markdown to `FILE`")
 	//nolint:errcheck // the flags exist
@@ -42,7 +43,7 @@ func (o *writeOptions) check() error {
 	for _, one := range o.write {
 		form, file, ok := strings.Cut(one, ":")
 		if !ok || file == "" || !slices.Contains(forms, form) {
-			return fault.New(fault.Usage, "usage", "--write %s: a form and a file are expected", one).
+			return fault.New(fault.Usage, "usage", "--write %s: a form and a file are needed", one).
 				Then("--write lines:FILE, --write markdown:FILE or --write json:FILE")
 		}
 	}
@@ -101,9 +102,9 @@ func appendTo(path, text string) error {
 		}
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "the results could not be written").
+		return fault.New(fault.Failed, "unwritable", "cannot write the results").
 			At("%s", path).Because(err).
-			Then("what is live is live; check the path that --write names")
+			Then("the deploy itself is done; check the path after --write")
 	}
 
 	return nil

@@ -37,18 +37,18 @@ func newDemoCommand(a *app) *cobra.Command {
 	var into string
 	var once bool
 	cmd := &cobra.Command{
-		Use: "demo", Short: "The whole story on a made-up ferry line, with addresses to open",
+		Example: "orilla demo\norilla demo --into corvane",
+		Use:     "demo", Short: "Run a guided demo with a sample site",
 		Args: cobra.NoArgs,
-		Long: "Demo makes the project of Corvane Ferries, a real Git repository, deploys its commits, " +
-			"shows a branch in a preview and promotes\n" +
-			"it, goes back from a mistake, follows what is committed then, and leaves an " +
-			"edge node running until Ctrl-C.",
+		Long: "Demo creates the sample project of Corvane Ferries, a real Git repository, deploys " +
+			"its commits, shows a branch in a preview and promotes it, goes back from a mistake, " +
+			"follows new commits, and leaves an edge node running until Ctrl-C.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.demo(cmd.Context(), into, once) },
 	}
 
 	cmd.Flags().StringVar(&into, "into", "",
-		"make it in `DIR` and leave it there (default: a temporary folder that goes away)")
-	cmd.Flags().BoolVar(&once, "once", false, "check each claim over HTTP, and end")
+		"keep the demo in this `FOLDER` (default: a temporary one, removed at the end)")
+	cmd.Flags().BoolVar(&once, "once", false, "check each claim over HTTP and exit")
 	return cmd
 }
 
@@ -174,7 +174,8 @@ func (t *tale) port() string { return t.address[strings.LastIndexByte(t.address,
 // tellAll is the story. Each step is a command that a user
 // would type, run as the user would run it.
 func (t *tale) tellAll(ctx context.Context) error {
-	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is live yet.", 7)
+	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is "+
+		"live yet.", 7)
 	t.check(ctx, "an environment without a release says that it waits", "/", 404, "orilla deploy")
 	if err := t.run(ctx, "deploy", "HEAD~4"); err != nil {
 		return err
@@ -224,8 +225,8 @@ func (t *tale) tellRules(ctx context.Context) error {
 
 	asks(ctx, t, "an old address is lost", "/timetable/winter", "", "404 ")
 	asks(ctx, t, "a journey of the planner cannot be reloaded", "/planner/velley/lindmouth", "", "404 ")
-	t.say("The next commit adds rules, and expectations that prove them. Nothing is built " +
-		"for it: the output is the same.")
+	t.say("The next commit adds rules, and expectations that prove them. Nothing is built for it: " +
+		"the output is the same.")
 	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
 		return err
 	}

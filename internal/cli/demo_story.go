@@ -57,8 +57,9 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	if err := t.run(ctx, "diff", "production", "preview/"+demo.Winter); err != nil {
 		return err
 	}
-	t.say("The harbour office agrees, so exactly this goes live: the same release, without a build. Then " +
-		"its pages are asked for at the edge;\nif they did not answer, production would go back by itself.")
+	t.say("The harbour office agrees, so exactly this goes live: the same release, without a " +
+		"build. Then its pages are asked for at the edge;\n" +
+		"if they did not answer, production would be removed back by itself.")
 
 	t.objects = countObjects(ctx, t)
 	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)

@@ -26,6 +26,7 @@ import (
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/steps"
+	"orilla.example/orilla/internal/store/trial"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -39,7 +40,7 @@ type deployOptions struct {
 	transferOptions
 	writeOptions
 	waitOptions
-	expires, archive                                             string
+	keepFor, archive                                             string
 	cause                                                        string // what moves it; "" for a command
 	watch                                                        bool
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open, again bool
@@ -51,20 +52,22 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.BoolVar(&o.WorkingTree, "working-tree", false,
 		"publish the working tree as it is now, not a commit")
 	flags.StringVar(&o.From, "from", "",
-		"publish ready output: a `FOLDER`, a ZIP, tar or tar.gz archive, or - for one on standard input")
+		"publish a finished `FOLDER`, an archive (ZIP, tar, tar.gz), or - for an archive on "+
+			"standard input")
 
-	flags.StringVar(&o.SaidCommit, "commit", "", "with --from: the commit that the output was built from")
-	flags.StringVarP(&o.Message, "message", "m", "", "say why")
-	flags.StringVar(&o.Branch, "branch", "", "the branch, where Git does not say it")
+	flags.StringVar(&o.SaidCommit, "commit", "", "with --from: the `COMMIT` that the output was "+
+		"built from")
+	flags.StringVarP(&o.Message, "message", "m", "", "the `REASON`, kept in the history")
+	flags.StringVar(&o.Branch, "branch", "", "the `BRANCH`, if Git cannot tell")
 	siteFlag(flags, &o.Site)
 	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live")
-	flags.BoolVar(&o.rebuild, "rebuild", false, "build although the same was built before")
-	flags.BoolVar(&o.rehash, "rehash", false, "read every file, whatever is remembered of it")
-	flags.BoolVar(&o.noIndex, "without-index", false, "allow an output that has no index.html at the top")
-	flags.BoolVar(&o.takeOver, "take-over", false, "take the site's name from the repository that has it")
-	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	flags.BoolVar(&o.rebuild, "rebuild", false, "rebuild even if unchanged")
+	flags.BoolVar(&o.rehash, "rehash", false, "rehash every file, ignoring the cache")
+	flags.BoolVar(&o.noIndex, "without-index", false, "allow an output without index.html at the top")
+	flags.BoolVar(&o.takeOver, "take-over", false, "take the site's name over from another repository")
+	flags.BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
 	o.transferOptions.flags(cmd)
-	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go where, and stop")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be published, without doing it")
 }
 
 // deployCmd puts a commit, a working tree or ready output live; build, which
@@ -75,19 +78,18 @@ func newDeployCommand(a *app) *cobra.Command {
 	c := &deployCmd{activator{a}}
 	o := &deployOptions{}
 	cmd := &cobra.Command{
-		Use:   "deploy [COMMIT]",
-		Short: "Build a commit and put it live",
-		Long: "Deploy builds a commit in a clean checkout (default: HEAD), uploads what the store lacks, " +
-			"and then points an environment\n" +
-			"at the new release in one step. Which one: --to, else the one that follows the " +
-			"branch, else the branch's preview.",
-		Example: "  orilla deploy                        the last commit of this branch\n" +
-			"  orilla deploy --working-tree         what is here now, committed or not\n" +
-			"  orilla deploy --from dist            a folder that is already built\n" +
-			"  orilla deploy v1.4 --to staging      a tag, to the environment staging\n" +
-			"  orilla deploy --working-tree --to preview/strike --expires 2d      a preview " +
-			"of what is here, for two days\n" +
-			"  orilla deploy --working-tree --to preview/ines --watch             and again at each save",
+		Use:   "deploy [COMMIT|FOLDER|ARCHIVE]",
+		Short: "Build a commit and publish it",
+		Long: "Deploy builds a commit in a clean checkout (default: HEAD), uploads new files, and " +
+			"then moves an environment to the new release in one step. Without --to, that is the " +
+			"environment that follows the branch, or else the branch's own preview.\n" +
+			"\nA FOLDER or ARCHIVE is published as it is, without a build.",
+		Example: "orilla deploy                    the last commit of this branch\n" +
+			"orilla deploy --working-tree     the working tree, committed or not\n" +
+			"orilla deploy dist               a finished folder\n" +
+			"orilla deploy v1.4 --to staging  a tag, to the environment staging\n" +
+			"orilla deploy --working-tree --to preview/strike --for 2d\n" +
+			"orilla deploy --working-tree --to preview/ines --watch",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.commits,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
@@ -98,22 +100,23 @@ func newDeployCommand(a *app) *cobra.Command {
 	}
 
 	cmd.Flags().StringVar(&o.To, "to", "",
-		"the `ENVIRONMENT` to move: production, another one of orilla.yaml, or preview/NAME")
+		"publish to this `ENVIRONMENT`: production, another one of orilla.yaml, or preview/NAME")
 	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
 	o.flags(cmd)
 	o.writeOptions.flags(cmd)
-	cmd.Flags().StringVar(&o.expires, "expires", "",
-		"with --to preview/NAME: when it ends, after a `TIME` such as 8h or 2d "+
+	cmd.Flags().StringVar(&o.keepFor, "for", "",
+		"with --to preview/NAME: keep it for this `DURATION`, such as 8h or 2d; never for no end "+
 			"(default: previews.expire_after)")
+	cmd.Flags().StringVar(&o.keepFor, "expires", "", "the same as --for")
+	cmd.Flags().MarkHidden("expires") //nolint:errcheck // the flag exists; scripts of 0.1 use it
 
 	o.waitOptions.flags(cmd)
 	cmd.Flags().StringVar(&o.Ref, "proposed", "",
-		"with --from: the output is of a proposed change, whose full `REF` this is; "+
-			"it goes to a preview of its own")
+		"with --from: publish to the preview of the proposed change with this full `REF`")
 	cmd.Flags().BoolVar(&o.watch, "watch", false,
 		"with --working-tree: publish again at each save, until Ctrl-C")
-	cmd.Flags().BoolVar(&o.open, "open", false, "open the address in the browser afterwards")
+	cmd.Flags().BoolVar(&o.open, "open", false, "open the URL in the browser afterwards")
 	return a.jsonFlag(cmd)
 }
 
@@ -122,13 +125,12 @@ func newBuildCommand(a *app) *cobra.Command {
 	o := &deployOptions{}
 	cmd := &cobra.Command{
 		Use:   "build [COMMIT]",
-		Short: "Build a commit into a release that is live nowhere, with an address of its own",
-		Long: "Build makes a release in a clean checkout, as deploy does, and puts it nowhere. With " +
-			"--archive it needs no store and no credentials:\n" +
-			"a job that builds a proposed change in CI holds nothing that the change could steal. Another " +
-			"job, which runs none of the change's\n" +
-			"code, publishes the archive: orilla deploy --from FILE --proposed REF.",
-		Example: "  orilla build winter-times\n  orilla build HEAD --archive site.tar.gz",
+		Short: "Build a release without publishing it",
+		Long: "Build makes a release from a commit, in a clean checkout, without publishing it. " +
+			"With --archive it writes the output to a file and needs no store and no credentials, " +
+			"so a CI job that builds a proposed change holds nothing that the change could steal. " +
+			"Another job publishes the archive: orilla deploy --from FILE --proposed REF.",
+		Example: "orilla build winter-times\norilla build HEAD --archive site.tar.gz",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.commits,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.NoTarget, o.Apart = true, o.archive != ""
@@ -141,13 +143,28 @@ func newBuildCommand(a *app) *cobra.Command {
 
 	o.flags(cmd)
 	cmd.Flags().StringVar(&o.archive, "archive", "",
-		"write the output to `FILE`, ending in .zip, .tar or .tar.gz, and nothing to a store")
+		"write the output to `FILE` (.zip, .tar or .tar.gz) and use no store")
 	return a.jsonFlag(cmd)
+}
+
+// wouldAsk says that a deploy would ask about a freeze, where somebody is there.
+func (a *activator) wouldAsk(head journal.Entry) error {
+	a.Note("%s", console.Warn(journal.DisplayName(head.Environment)+" is frozen by "+
+		source.PersonName(head.Frozen.Who)+"; a deploy would ask"))
+	return nil
+}
+
+// wouldClaim says that a deploy would take the site's name.
+func (a *activator) wouldClaim(plan *site.Plan) error {
+	a.Note("%s", console.Faint("the name "+plan.Site+" is free; a deploy would take it for "+
+		plan.Project.Root))
+	return nil
 }
 
 // deploy carries out both deploy and build: what they have in common is nearly
 // everything.
 func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
+	a.dry = o.dryRun
 	if err := o.check(); err != nil {
 		return err
 	}
@@ -157,13 +174,15 @@ func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 		o.From = a.path(o.From)
 	}
 	if o.Ref != "" && o.From == "" {
-		return fault.New(fault.Usage, "usage", "--proposed goes with --from").
-			Then("orilla build --archive site.tar.gz, then orilla deploy --from site.tar.gz --proposed %s",
-				o.Ref)
+		return fault.New(fault.Usage, "usage", "--proposed needs --from").
+			Then("build it first: orilla build --archive site.tar.gz")
 	}
 
 	p, err := a.load(ctx)
 	if err != nil {
+		return err
+	}
+	if err := a.readyOutput(ctx, p, o); err != nil {
 		return err
 	}
 	// Everything that may have to be asked is asked here, before anything takes
@@ -180,6 +199,30 @@ func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 		return a.watch(ctx, p, o)
 	}
 	return a.deployOnce(ctx, p, o)
+}
+
+// nameIt is what to do about a site without a name: of ready output the deploy again
+// with a name, else the configuration that a build needs anyway.
+func nameIt(p *site.Project, o *deployOptions) string {
+	if o.From == "" || o.From == "-" {
+		return "orilla init"
+	}
+	folder := o.From
+	if within, err := filepath.Rel(p.Root, o.From); err == nil {
+		folder = within
+	}
+	return "orilla deploy " + shellWord(folder) + " --site " + project.Label(filepath.Base(p.Root)) + " --yes"
+}
+
+// readyOutput takes an argument that is a folder or an archive here, and no commit,
+// as ready output.
+func (a *deployCmd) readyOutput(ctx context.Context, p *site.Project, o *deployOptions) error {
+	if o.From != "" || o.WorkingTree || !folderOr(ctx, a.app, p, o.Commit) {
+		return nil
+	}
+	typed := o.Commit
+	o.From, o.Commit = a.path(filepath.FromSlash(typed)), ""
+	return refuseProject(o.From, typed)
 }
 
 // deployOnce carries out one deploy or build of a project.
@@ -200,13 +243,6 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	// while in a large tree, so that is shown when it is known.
 	later := view.ShowPlan(a.Console, plan)
 
-	if o.dryRun {
-		if later != nil {
-			later()
-		}
-		return a.dryRun(ctx, plan)
-	}
-
 	limit, err := o.limiter()
 	if err != nil {
 		return err
@@ -221,7 +257,7 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if err != nil {
 		return err
 	}
-	if remote, ok := store.(storage.Remote); ok {
+	if remote, ok := trial.Beneath(store).(storage.Remote); ok {
 		a.Row(a.Err, "store", remote.Place()+console.Faint("  as "+remote.Account()))
 	}
 
@@ -232,6 +268,7 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	// Automatic is what nobody can be asked about: it never overrides a person.
 	job := deploy.Job{
 		Plan: plan, Store: store, Report: report, Now: time.Now, Cause: cmp.Or(o.cause, "command"),
+		Trial:     o.dryRun,
 		Automatic: !a.Asks && !o.yes, Stdin: os.Stdin, Rebuild: o.rebuild, Rehash: o.rehash,
 		NoIndex:  o.noIndex,
 		TakeOver: o.takeOver, SkipSame: !o.again, Parallel: o.parallel, Rate: limit, ExpireAfter: expires,
@@ -241,6 +278,12 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 		},
 	}
 
+	if o.dryRun {
+		job.Ask.Frozen, job.Rate = a.wouldAsk, nil
+		if a.Asks { // without a terminal a deploy would refuse
+			job.Ask.Unclaimed = func() error { return a.wouldClaim(plan) }
+		}
+	}
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
@@ -268,6 +311,9 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 		return a.failed(err)
 	}
 	defer release.Close(ctx)
+	if o.dryRun {
+		release.Number = 0 // no build of that number is kept
+	}
 
 	// The report on the release comes before it is live, so that a failure
 	// afterwards is read with it.
@@ -301,10 +347,15 @@ func (a *activator) putLive(ctx context.Context, o *deployOptions, done deployed
 	if done.live, err = done.release.Activate(ctx); err != nil {
 		return err
 	}
+	if o.dryRun {
+		return a.reportDry(ctx, done)
+	}
 
 	if done.verified, err = a.verify(ctx, done); err != nil {
 		return err
 	}
+	plan := done.job.Plan
+	rememberTarget(a.app, plan.Project.Root, plan.Site, journal.DisplayName(plan.Environment))
 	return a.reportLive(ctx, o, done, flip, started)
 }
 
@@ -343,22 +394,26 @@ func (a *deployCmd) learnSecret(ctx context.Context, p *site.Project, o *deployO
 	return err
 }
 
-// expireAfter reads --expires; 0 if it was not given.
+// expireAfter reads --for; 0 if it was not given, and deploy.Never for never.
 func (o *deployOptions) expireAfter(plan *site.Plan) (time.Duration, error) {
-	if o.expires == "" {
+	if o.keepFor == "" {
 		return 0, nil
 	}
 	if !journal.IsPreview(plan.Environment) {
 		return 0, fault.New(fault.Usage, "usage", "only previews can expire; %s is not a preview",
-			cmp.Or(journal.DisplayName(plan.Environment), "a release of its own")).Then("--to preview/NAME")
+			cmp.Or(journal.DisplayName(plan.Environment), "a release without "+
+				"publishing it")).Then("--to preview/NAME")
 	}
 
-	after, err := project.ParseDuration(o.expires)
+	if o.keepFor == project.Never {
+		return deploy.Never, nil
+	}
+	after, err := project.ParseDuration(o.keepFor)
 	if err == nil && after < project.Duration(time.Minute) {
-		err = fmt.Errorf("%q is too short; a minute is the least", o.expires)
+		err = fmt.Errorf("%q is too short; the minimum is 1m", o.keepFor)
 	}
 	if err != nil {
-		return 0, fault.New(fault.Usage, "bad-time", "--expires: %s", err)
+		return 0, fault.New(fault.Usage, "bad-time", "--for: %s", err)
 	}
 	return time.Duration(after), nil
 }
@@ -404,11 +459,32 @@ const uploadMemory = 150 << 20
 // plan finds out what the order means. Where nothing says which environment
 // should move, a terminal is asked.
 func (a *deployCmd) plan(ctx context.Context, p *site.Project, o *deployOptions) (*site.Plan, error) {
+	last, known := lastTarget(a.app, p.Root)
+	preview := strings.HasPrefix(last.Environment, "preview/")
+	again := func() { // before anything else is printed
+		o.To = last.Environment
+		a.Note("%s", console.Faint("to "+o.To+", as last time from this folder; --to chooses another one"))
+	}
+	// What is worked on goes on going to its preview. A commit has a branch that
+	// says where it belongs.
+	if known && preview && o.To == "" && (o.WorkingTree || o.From != "" || p.Repository == nil) {
+		again()
+	}
 	plan, err := site.MakePlan(ctx, p, o.Order)
-	if !errors.Is(err, site.ErrNoTarget) || !a.Asks || o.yes {
+	if !errors.Is(err, site.ErrNoTarget) {
 		return plan, err
 	}
-	o.To, err = a.Select(ctx, "Where should it go?", "", p.EnvironmentNames())
+	switch {
+	case known && last.Environment != "":
+		again()
+		return site.MakePlan(ctx, p, o.Order)
+	case p.Repository == nil && len(p.EnvironmentNames()) == 1:
+		o.To = project.Production // there is no other
+		return site.MakePlan(ctx, p, o.Order)
+	case !a.Asks || o.yes:
+		return nil, err
+	}
+	o.To, err = a.Select(ctx, "Which environment?", "", p.EnvironmentNames())
 	if err != nil {
 		return nil, err
 	}
@@ -421,9 +497,9 @@ func (a *deployCmd) failed(err error) error {
 	problem, ok := errors.AsType[*fault.Error](err)
 	// Whoever typed it did not mean to be a machine.
 	if ok && !a.Asks && (errors.Is(err, environments.ErrPaused) || errors.Is(err, environments.ErrFrozen)) {
-		problem = problem.With("without a terminal nobody can be asked, so this deploy counts as automatic")
+		problem = problem.With("no terminal to ask on, so this deploy counts as automatic")
 		if errors.Is(err, environments.ErrFrozen) {
-			problem = problem.Then("if you decide it yourself, say so: --yes")
+			problem = problem.Then("to decide it yourself, add --yes")
 		}
 		return problem
 	}
@@ -435,7 +511,7 @@ func (a *deployCmd) failed(err error) error {
 	if !a.ErrTerm {
 		problem.Detail = []string{"its output is above"}
 	}
-	return problem.Then("correct it, commit, and deploy again; what is live is as it was")
+	return problem.Then("fix it, commit, and deploy again; nothing changed live")
 }
 
 // ensureConfigured asks the questions of init when there is no orilla.yaml, and
@@ -447,14 +523,19 @@ func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *de
 	}
 	if !a.Asks {
 		return nil, fault.New(fault.Usage, "no-site",
-			"there is no orilla.yaml here, so the site has no name").At("%s", p.Root).
-			Then("orilla init writes one").Then("or name the site: --site NAME")
+			"no orilla.yaml here, so the site has no name").At("%s", p.Root).With(
+			"a site needs a name: it becomes part of its addresses").
+			Then("%s", nameIt(p, o))
 	}
 
 	if o.From != "" {
-		name, err := (&initCmd{a.app}).askSite(ctx, project.Label(filepath.Base(p.Root)))
-		o.Site = name
-		return p, err
+		// The folder's name does; whoever wants another one is told how when the name
+		// is taken.
+		o.Site = project.Label(filepath.Base(p.Root))
+		if last, ok := lastTarget(a.app, p.Root); ok {
+			o.Site = last.Site
+		}
+		return p, nil
 	}
 
 	if err := (&initCmd{a.app}).init(ctx, p, initOptions{goesOn: true}); err != nil {
@@ -463,53 +544,35 @@ func (a *deployCmd) ensureConfigured(ctx context.Context, p *site.Project, o *de
 	return a.load(ctx)
 }
 
-// dryRun says what a deploy would do, and does nothing of it: neither a build,
-// which may have effects of its own, nor a write to the store.
-func (a *deployCmd) dryRun(ctx context.Context, plan *site.Plan) error {
-	a.foresee(ctx, plan)
+// reportDry tells what a deploy would have put live: it was done on a store that
+// forgets, so everything that the deploy would refuse was refused by then.
+func (a *activator) reportDry(ctx context.Context, done deployed) error {
+	plan := done.job.Plan
+	before := done.live.Before
 	if a.JSON {
-		return a.Document(view.DeployReport{Site: plan.Site,
-			Environment: journal.DisplayName(plan.Environment), Source: string(plan.Origin.Source),
-			Commit: plan.Origin.Commit, Branch: plan.Origin.Branch, DryRun: true})
+		report := view.NewDeployReport(plan, done.release)
+		report.DryRun, report.Environment = true, journal.DisplayName(plan.Environment)
+		return a.Document(report)
 	}
-
-	steps := plan.Config.Build.Steps()
-	if plan.Origin.Source == journal.FromOutput || len(steps) == 0 {
-		a.Row(a.Err, "build", "no steps")
+	// What else the entry would change: addresses, upstreams, settings.
+	var head journal.Entry
+	if before != nil {
+		head = *before
 	}
-	for i, step := range steps {
-		if plan.Origin.Source == journal.FromOutput {
-			break
-		}
-		a.Row(a.Err, console.Label("build", i), step)
-	}
-	a.Note("%s", console.Faint("nothing was done: --dry-run"))
-	return nil
-}
-
-// foresee says what a deploy would change of the environment itself, and who
-// froze it, as far as there is a store to ask.
-func (a *deployCmd) foresee(ctx context.Context, plan *site.Plan) {
-	store, err := a.openStore(ctx, plan.Project, false)
-	if err != nil || plan.Environment == "" {
-		return
-	}
-	s := &session{project: plan.Project, store: store, site: plan.Site}
-	head, err := s.head(ctx, plan.Environment)
+	changes, err := environments.DocumentChanges(ctx, plan, done.job.Store, head)
 	if err != nil {
-		return
+		return err
+	}
+	for i, line := range changes {
+		a.Row(a.Err, console.Label("settings", i), line)
+	}
+	for i, what := range done.job.WaitFor {
+		a.Row(a.Err, console.Label("wait for", i), what)
 	}
 
-	if changes, err := environments.DocumentChanges(ctx, plan, store, head); err == nil {
-		for i, line := range changes {
-			a.Row(a.Err, console.Label("changes", i), line)
-		}
-	}
-
-	if head.Frozen.At(a.Now()) {
-		a.Row(a.Err, "frozen", console.Warn("by "+source.PersonName(head.Frozen.Who)+", "+
-			a.Age(head.Frozen.When)))
-	}
+	view.ReportDry(a.Console, done.release, done.live)
+	a.Note("%s", console.Faint("--dry-run changed nothing"))
+	return nil
 }
 
 // askFrozen asks whether a command may move an environment that somebody froze.
@@ -526,7 +589,7 @@ func (a *activator) askFrozen(ctx context.Context, head journal.Entry, yes bool)
 		about += ": " + head.Frozen.Why
 	}
 
-	ok, err := a.Confirm(ctx, name+" is frozen. Deploy all the same? It stays frozen.", about, false)
+	ok, err := a.Confirm(ctx, name+" is frozen. Deploy anyway? It stays frozen.", about, false)
 	if err == nil && !ok {
 		err = refusal
 	}
@@ -539,11 +602,13 @@ func (a *deployCmd) askClaim(ctx context.Context, plan *site.Plan, yes bool) err
 		return nil
 	}
 	ok, err := a.Confirm(ctx, "Take the name "+plan.Site+" for this folder?",
-		"Later deploys from another folder or repository will be refused.", true)
+		"Orilla will refuse later deploys from other folders or repositories. Another name: "+
+			"--site NAME.", true)
 	if errors.Is(err, console.ErrNobody) || err == nil && !ok {
 		return fault.New(fault.Refused, "name-free",
-			"the name %s is free, and a folder without Git takes one only when told to", plan.Site).
-			At("%s", plan.Project.Root).Then("add --yes to take it for this folder")
+			"the name %s is free; to take it for a folder without Git, Orilla needs "+
+				"your confirmation", plan.Site).
+			At("%s", plan.Project.Root).Then("add --yes")
 	}
 	return err
 }

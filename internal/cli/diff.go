@@ -36,17 +36,15 @@ func newDiffCommand(a *app) *cobra.Command {
 	var o diffOptions
 	cmd := &cobra.Command{
 		Use:   "diff [BEFORE] [AFTER]",
-		Short: "How two releases differ: pages, assets, rules, weight, and the commits between",
+		Short: "Compare two releases: pages, assets, rules, weight",
 		Args:  cobra.MaximumNArgs(2),
-		Long: "Diff compares what two environments, entries, releases or commits publish. With one " +
-			"argument, production is the other; with none, it is the\n" +
-			"last commit here against production. Weight is that of a page with all that it loads, " +
-			"before it is encoded for transfer.",
-		Example: "  orilla diff                                        what a deploy of " +
-			"the last commit would change\n" +
-			"  orilla diff production preview/winter-times --open both in a page, side by side\n" +
-			"  orilla diff production:11 production:12 --text /fares\n" +
-			"  orilla diff production:11 production --addresses   for a cache in front: what to forget",
+		Long: "Diff compares two environments, entries, releases or commits. With one argument it " +
+			"compares that with production; with none, the last commit with production. The weight " +
+			"of a page includes everything it loads, before compression.",
+		Example: "orilla diff\n" +
+			"orilla diff production preview/winter-times --open\n" +
+			"orilla diff production:11 production:12 --text /fares\n" +
+			"orilla diff production:11 production --addresses",
 		ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.diff(cmd.Context(), o, args)
@@ -54,11 +52,11 @@ func newDiffCommand(a *app) *cobra.Command {
 	}
 
 	flags := cmd.Flags()
-	flags.StringVar(&o.text, "text", "", "show the lines in which a page or a file differs, by its `PATH`")
-	flags.BoolVar(&o.addresses, "addresses", false, "list the URLs whose answer differs")
-	flags.BoolVar(&o.open, "open", false, "show both in a page on this machine, side by side, until Ctrl-C")
-	flags.BoolVar(&o.show, "show", false, "with --open: print the address and open no browser")
-	flags.BoolVar(&o.all, "all", false, "show every line, however many")
+	flags.StringVar(&o.text, "text", "", "show the changed lines of the page or file at this `PATH`")
+	flags.BoolVar(&o.addresses, "addresses", false, "list the URLs whose answer changed")
+	flags.BoolVar(&o.open, "open", false, "compare both side by side in the browser, until Ctrl-C")
+	flags.BoolVar(&o.show, "show", false, "with --open: print the URL and open no browser")
+	flags.BoolVar(&o.all, "all", false, "show every line")
 	siteFlag(flags, &o.site)
 	return a.jsonFlag(cmd)
 }
@@ -82,7 +80,7 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 
 	if len(args) == 0 && s.project.Repository == nil {
 		return fault.New(fault.Usage, "usage",
-			"there is no Git repository here, so there is no last commit to compare with production").
+			"no Git repository here, so there is no last commit to compare with production").
 			Then("orilla diff production:1 production")
 	}
 
@@ -220,7 +218,7 @@ func (a *diffCmd) diffAddresses(ctx context.Context, s *session, typed string, r
 		}
 
 		for _, pattern := range patterns {
-			a.Note("%s %s", console.Faint("and whatever this rule answers:"), pattern)
+			a.Note("%s %s", console.Faint("and everything this rule answers:"), pattern)
 		}
 	})
 }
@@ -249,10 +247,10 @@ func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffRe
 	switch {
 	case errors.Is(err, difference.ErrNowhere):
 		return fault.New(fault.Usage, "no-file", "neither side has %q", typed).
-			Then("orilla diff %s %s lists what differs", report.Before.Name, report.After.Name)
+			Then("orilla diff %s %s", report.Before.Name, report.After.Name)
 	case errors.Is(err, difference.ErrBinary), errors.Is(err, difference.ErrLarge):
 		return fault.New(fault.Usage, "no-text", "%s %s", to, err).
-			Then("orilla diff %s %s tells its sizes", report.Before.Name, report.After.Name)
+			Then("orilla diff %s %s", report.Before.Name, report.After.Name)
 	case err != nil:
 		return err
 	}
@@ -266,7 +264,7 @@ func (a *diffCmd) diffText(ctx context.Context, typed string, report view.DiffRe
 	}
 
 	if len(text) == 0 {
-		a.Note("%s is the same on both sides", to)
+		a.Note("%s is identical on both sides", to)
 	}
 	for _, line := range text {
 		line = strings.TrimSuffix(line, "\n")
@@ -319,10 +317,10 @@ func (a *diffCmd) diffOpen(ctx context.Context, s *session, o diffOptions, repor
 
 	address := fmt.Sprintf("http://localhost:%d/", listener.Addr().(*net.TCPAddr).Port)
 	a.Print("%s", console.Accent(address))
-	a.Note("%s", console.Faint(report.Before.Name+" beside "+report.After.Name+"; Ctrl-C ends it"))
+	a.Note("%s", console.Faint(report.Before.Name+" beside "+report.After.Name+"; press Ctrl-C to stop"))
 	if !o.show {
 		if err := openBrowser(ctx, address); err != nil {
-			a.Note("%s", console.Faint("no browser could be started; open the address yourself"))
+			a.Note("%s", console.Faint("cannot start a browser; open the URL yourself"))
 		}
 	}
 

@@ -33,7 +33,8 @@ type doctorCmd struct{ *app }
 func newDoctorCommand(a *app) *cobra.Command {
 	c := &doctorCmd{app: a}
 	cmd := &cobra.Command{
-		Use: "doctor", Short: "Whether what this project needs is here, and how to mend what is not",
+		Example: "orilla doctor",
+		Use:     "doctor", Short: "Check the setup and suggest fixes",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.doctor(cmd.Context()) },
 	}
@@ -86,7 +87,7 @@ func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 	out, err := asked.Output()
 	if err != nil {
 		return []view.Finding{view.Remark("git",
-			"there is no git command: only folders and archives can be deployed", "install Git")}
+			"git is not installed: only folders and archives can be deployed", "install Git")}
 	}
 
 	findings := []view.Finding{view.Good("git", strings.TrimSpace(string(out)))}
@@ -102,14 +103,14 @@ func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 	}
 	if _, err := p.Repository.Roots(ctx); err != nil {
 		return append(findings, view.Remark("repository",
-			"the clone is shallow: what a deploy needs of its history is fetched",
-			"git fetch --unshallow, if the remote cannot be reached then"))
+			"the clone is shallow: a deploy fetches the history it needs",
+			"git fetch --unshallow, if the remote is not reachable then"))
 	}
 
 	branch := p.Repository.Branch(ctx)
 	if branch == "" {
 		return append(findings, view.Remark("repository",
-			"HEAD is detached: a deploy must be told --to or --branch", ""))
+			"HEAD is detached: a deploy needs --to or --branch", ""))
 	}
 
 	target, err := p.Target("", branch)
@@ -124,7 +125,7 @@ func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 // known by then.
 func checkConfiguration(p *site.Project) view.Finding {
 	if !p.Configured {
-		return view.Bad("configuration", "there is no orilla.yaml", "orilla init")
+		return view.Bad("configuration", "no orilla.yaml", "orilla init")
 	}
 	return view.Good("configuration", "orilla.yaml of site "+p.LocalConfig.Site)
 }
@@ -134,7 +135,7 @@ func checkConfiguration(p *site.Project) view.Finding {
 func checkBuild(ctx context.Context, p *site.Project) []view.Finding {
 	commands := p.LocalConfig.Build.Steps()
 	if len(commands) == 0 {
-		return []view.Finding{view.Good("build", "no steps: the files are published as they are")}
+		return []view.Finding{view.Good("build", "no build steps: the files are published as they are")}
 	}
 	build := p.LocalConfig.Build
 	_, err := steps.Prepare(ctx, steps.Wanted{Steps: commands, Variables: build.Variables,
@@ -169,24 +170,25 @@ func checkTrust(ctx context.Context, p *site.Project) []view.Finding {
 	switch {
 	case !outside && standing.TrustsAll():
 		findings = append(findings,
-			view.Good("trust", "every branch is trusted, and no changes from outside are built"))
+			view.Good("trust", "every branch is trusted, and changes from outside are not built"))
 	case standing.Build.Isolation == project.IsolateOff:
 		findings = append(findings,
 			view.Remark("trust", "builds of untrusted branches are not isolated: build.isolation is off",
 				"build.isolation: auto"))
 	case means.Bubblewrap == "" && standing.Build.Isolation == project.IsolateRequired:
-		findings = append(findings, view.Remark("trust", "untrusted builds are refused here: "+means.Why,
+		findings = append(findings, view.Remark("trust", "Orilla refuses untrusted builds here: "+means.Why,
 			means.Hint))
 	case means.Bubblewrap == "" && outside && standing.TrustsAll():
-		findings = append(findings, view.Remark("trust", "changes from outside are refused here: "+means.Why,
+		findings = append(findings, view.Remark("trust", "Orilla refuses changes from "+
+			"outside here: "+means.Why,
 			means.Hint))
 	case means.Bubblewrap == "" && outside:
 		findings = append(findings,
-			view.Remark("trust", "changes from outside are refused here, and untrusted builds can read "+
-				"and change what this user can: "+means.Why, means.Hint))
+			view.Remark("trust", "Orilla refuses changes from outside here, and untrusted builds "+
+				"can read and change whatever this user can: "+means.Why, means.Hint))
 	case means.Bubblewrap == "":
 		findings = append(findings,
-			view.Remark("trust", "untrusted builds can read and change what this user can: "+means.Why,
+			view.Remark("trust", "untrusted builds can read and change whatever this user can: "+means.Why,
 				means.Hint))
 	case means.Pasta == "" && standing.Build.Network == project.NetworkOutside:
 		findings = append(findings, view.Remark("trust", means.Why, means.Hint))
@@ -244,7 +246,7 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 	store, err := a.openStore(ctx, p, false)
 	if address, _ := a.storeAddress(p); errors.Is(err, storage.ErrNone) &&
 		(!strings.Contains(address, "://") || strings.HasPrefix(address, "file:")) {
-		return []view.Finding{view.Good("store", "not there yet; the first deploy makes it")}
+		return []view.Finding{view.Good("store", "not there yet; the first deploy creates it")}
 	}
 
 	if problem, ok := errors.AsType[*fault.Error](err); ok {
@@ -261,16 +263,16 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 		return []view.Finding{view.Bad("store", err.Error(), mend)}
 	}
 
-	findings := []view.Finding{view.Good("store", store.Address()+" can be read and written")}
+	findings := []view.Finding{view.Good("store", store.Address()+" is readable and writable")}
 	nodes, err := edge.Reached(ctx, store, storage.KnownAhead(store))
 	if err != nil || len(nodes) == 0 {
-		return append(findings, view.Remark("edge nodes", "none runs on this store", "orilla edge"))
+		return append(findings, view.Remark("edge nodes", "none is running on this store", "orilla edge"))
 	}
 
 	for _, node := range nodes {
 		if _, _, err := node.Serves(ctx, "localhost"); err != nil {
 			findings = append(findings, view.Remark("edge nodes", node.Node+" at "+node.Address+
-				" does not answer", "look at that machine"))
+				" does not answer", "check that machine"))
 			continue
 		}
 		findings = append(findings, view.Good("edge nodes", node.Node+" answers at "+node.Address))
@@ -290,7 +292,7 @@ func checkNames(ctx context.Context) view.Finding {
 	if err != nil || len(addresses) == 0 || !net.ParseIP(addresses[0]).IsLoopback() {
 		return view.Remark("names",
 			"this machine does not resolve names below .localhost; browsers and curl do so themselves",
-			"other programs need a line in the hosts file: 127.0.0.1 SITE.localhost")
+			"for other programs, add a line to the hosts file: 127.0.0.1 SITE.localhost")
 	}
 	return view.Good("names", "names below .localhost lead to "+addresses[0])
 }
@@ -307,7 +309,7 @@ func answersHere(findings []view.Finding, address string) bool {
 func checkPort(ctx context.Context, findings []view.Finding, what, address string) view.Finding {
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err != nil && answersHere(findings, address) {
-		return view.Good("port", address+" is where an edge node of this store answers")
+		return view.Good("port", address+" is used by an edge node of this store")
 	}
 	if errors.Is(err, syscall.EADDRINUSE) {
 		return view.Remark("port", address+" for orilla "+what+" is in use",
@@ -323,7 +325,7 @@ func checkPort(ctx context.Context, findings []view.Finding, what, address strin
 // checkCache makes sure that there is a folder for builds, with room.
 func checkCache(places site.Places) view.Finding {
 	if err := os.MkdirAll(places.Cache, 0o700); err != nil {
-		return view.Bad("disk", "the folder for builds cannot be made: "+err.Error(),
+		return view.Bad("disk", "cannot create the folder for builds: "+err.Error(),
 			"set ORILLA_HOME to a folder of your own")
 	}
 	free, ok := steps.FreeSpace(places.Cache)
@@ -332,7 +334,7 @@ func checkCache(places site.Places) view.Finding {
 		return view.Good("disk", places.Cache)
 	case free < 500_000_000:
 		return view.Remark("disk", "only "+console.Size(free)+" free for builds in "+places.Cache,
-			"make room")
+			"free some disk space")
 	}
 	return view.Good("disk", console.Size(free)+" free for builds in "+places.Cache)
 }

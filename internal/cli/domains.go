@@ -27,35 +27,39 @@ func newDomainsCommand(a *app) *cobra.Command {
 	c := &domainsCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
-		Use: "domains", Short: "Show which site owns each host; hand a host over or share a path",
+		Use: "domains", Short: "List host owners; hand over a host or share a path",
 		Args: cobra.NoArgs,
-		Long: "A host belongs to the first site that was published on it. Other sites of\n" +
-			"the store are refused there unless the owner allows them a path. *.NAME\n" +
-			"covers all names one label below NAME that have no owner of their own.",
-		Example: "  orilla domains\n" +
-			"  orilla domains give www.corvane.example --to harbour\n" +
-			"  orilla domains allow www.corvane.example/news/ --to harbour",
+		Long: "A host belongs to the first site that was published on it. Orilla refuses other " +
+			"sites of the store there, unless the owner allows them a path. *.NAME covers all " +
+			"names one label below NAME that have no owner of their own.",
+		Example: "orilla domains\n" +
+			"orilla domains give www.corvane.example --to harbour\n" +
+			"orilla domains allow www.corvane.example/news/ --to harbour",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.domains(cmd.Context(), site) },
 	}
 
 	siteFlag(cmd.PersistentFlags(), &site)
 	var o domainOptions
 	give := &cobra.Command{
-		Use: "give HOST", Short: "Hand a host over to another site", Args: cobra.ExactArgs(1),
+		Example: "orilla domains give www.corvane.example --to harbour",
+		Use:     "give HOST", Short: "Hand a host over to another site", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.moveHost(cmd.Context(), site, args[0], o, true)
 		},
 	}
 
 	release := &cobra.Command{
-		Use: "release HOST", Short: "Give up a host, so that any site can take it", Args: cobra.ExactArgs(1),
+		Example: "orilla domains release www.corvane.example",
+		Use:     "release HOST", Short: "Release a host for other sites", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.moveHost(cmd.Context(), site, args[0], o, false)
 		},
 	}
 
 	allow := &cobra.Command{
-		Use: "allow HOST/PATH", Short: "Allow another site to use a path on a host", Args: cobra.ExactArgs(1),
+		Example: "orilla domains allow www.corvane.example/news/ --to harbour",
+		Use:     "allow HOST/PATH", Short: "Allow another site to use a path on a host",
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.allowPath(cmd.Context(), site, args[0],
 				o)
@@ -63,15 +67,16 @@ func newDomainsCommand(a *app) *cobra.Command {
 	}
 
 	for _, sub := range []*cobra.Command{give, release, allow} {
-		sub.Flags().StringVarP(&o.why, "message", "m", "", "say why")
+		sub.Flags().StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
 		if sub != release {
 			sub.Flags().StringVar(&o.to, "to", "", "the other `SITE`")
 		}
 		if sub != allow {
-			sub.Flags().BoolVar(&o.yes, "yes", false, "assume yes to every prompt")
+			sub.Flags().BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
 		}
-		cmd.AddCommand(a.jsonFlag(sub))
+		a.jsonFlag(sub)
 	}
+	inOrder(cmd, give, allow, release)
 	allow.Flags().BoolVar(&o.revoke, "revoke", false, "withdraw the permission")
 	return a.jsonFlag(cmd)
 }
@@ -155,16 +160,16 @@ func otherSite(ctx context.Context, s *session, to string) error {
 	switch {
 	case to == "":
 		return fault.New(fault.Usage, "usage", "name the other site").
-			Then("--to SITE; orilla sites lists them")
+			Then("add --to SITE; to list sites: orilla sites")
 	case !project.IsLabel(to) || to == s.site:
 		return fault.New(fault.Usage, "bad-site", "%q is not another site", to).
-			Then("orilla sites lists them")
+			Then("orilla sites")
 	}
 
 	_, err := s.store.Stat(ctx, storage.ClaimKey(to))
 	if errors.Is(err, storage.ErrNotFound) {
 		return fault.New(fault.Usage, "unknown-site", "the store has no site %q", to).
-			At("%s", s.store.Address()).Then("orilla sites lists those that are there")
+			At("%s", s.store.Address()).Then("orilla sites")
 	}
 	return err
 }
@@ -228,7 +233,7 @@ func (a *domainsCmd) allowPath(ctx context.Context, site, where string, o domain
 	host, path, ok := strings.Cut(where, "/")
 	if !ok || strings.Trim(path, "/") == "" {
 		return fault.New(fault.Usage, "usage", "%s: write HOST/PATH, such as www.corvane.example/news/",
-			where).Then("orilla domains give HOST --to SITE gives the whole host")
+			where).Then("to give the whole host: orilla domains give HOST --to SITE")
 	}
 
 	s, operator, err := a.mine(ctx, site)

@@ -35,10 +35,15 @@ func newEdgeCommand(a *app) *cobra.Command {
 	var networks []string
 
 	cmd := &cobra.Command{
-		Use: "edge", Short: "Run an edge node: answer visitors from the store", Args: cobra.NoArgs,
-		Long: "Edge answers for every environment in the store, at its configured addresses and at names " +
-			"below .localhost, and flips to\n" +
-			"new releases without a restart. It speaks plain HTTP; what ends TLS stands in front of it.",
+		Example: "orilla edge\n" +
+			"orilla edge --listen 127.0.0.1:8080 " +
+			"--requests\n" +
+			"orilla edge --store " +
+			"sftp://edge@store.corvane.example/srv/orilla",
+		Use: "edge", Short: "Run an edge node, which serves visitors from the store", Args: cobra.NoArgs,
+		Long: "Edge serves every environment in the store, at its configured addresses and at " +
+			"names below .localhost, and switches to new releases without a restart. It speaks " +
+			"plain HTTP; put a server that terminates TLS in front of it.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			size, err := project.ParseSize(memory)
 			if err != nil {
@@ -61,12 +66,11 @@ func newEdgeCommand(a *app) *cobra.Command {
 
 	cmd.Flags().StringVar(&listen, "listen", view.DefaultEdge, "the `ADDRESS` to answer on")
 	cmd.Flags().StringVar(&announce, "announce", "",
-		"the `ADDRESS` (HOST:PORT) at which others reach the node (default: the machine's own)")
-	cmd.Flags().BoolVar(&requests, "requests", false, "print a line for each request")
-	cmd.Flags().StringVar(&memory, "memory", "128MB", "how much content to keep in memory")
+		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
+	cmd.Flags().BoolVar(&requests, "requests", false, "log each request")
+	cmd.Flags().StringVar(&memory, "memory", "128MB", "cache this `SIZE` of content in memory")
 	cmd.Flags().StringArrayVar(&networks, "reach", nil,
-		"let proxy rules reach this `NETWORK` inside the node's own, such as "+
-			"10.1.0.0/16 or 127.0.0.1; all for any")
+		"let proxy rules reach this private `NETWORK`, such as 10.1.0.0/16; \"all\" for any")
 
 	return a.jsonFlag(cmd)
 }
@@ -81,7 +85,7 @@ func announced(text string) (string, error) {
 
 	if ip := net.ParseIP(host); host == "" || port == "" || ip != nil && ip.IsUnspecified() {
 		return "", fault.New(fault.Usage, "usage",
-			"--announce %s: not an address that others can call; name one of this machine, with the port",
+			"--announce %s: others cannot reach this address; name one of this machine, with the port",
 			text)
 	}
 	return text, nil
@@ -162,7 +166,7 @@ func (f *firstLook) end() {
 	f.Print("%s  %s of %s %s  %s", console.Faint(time.Now().Format("15:04:05")),
 		console.Count(int64(live), "environment", "environments"),
 		console.Count(int64(len(sites)), "site", "sites"), console.Good("live"),
-		console.Faint("looked at in "+console.Took(time.Since(f.began))+"; orilla status lists a site's"))
+		console.Faint("loaded in "+console.Took(time.Since(f.began))))
 }
 
 // listen takes an address, and says who has it if it is taken.
@@ -171,14 +175,14 @@ func (a *app) listen(ctx context.Context, address string) (net.Listener, error) 
 	if err == nil {
 		return listener, nil
 	}
-	problem := fault.New(fault.Failed, "address-taken", "nothing can listen there").At("%s", address).
+	problem := fault.New(fault.Failed, "address-taken", "cannot listen there").At("%s", address).
 		Because(err)
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
-		problem.What = "something else answers at this address already"
-		problem = problem.Then("end it, or listen elsewhere: --listen 127.0.0.1:0 takes a free port")
+		problem.What = "this address is already in use"
+		problem = problem.Then("stop the other program, or use a free port: --listen 127.0.0.1:0")
 	case errors.Is(err, syscall.EACCES):
-		problem = problem.Then("ports below 1024 need a right of their own; take a higher one")
+		problem = problem.Then("ports below 1024 need extra rights; use a higher one")
 	}
 
 	return nil, problem
@@ -208,7 +212,7 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net
 		a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address),
 			console.Faint("store "+store.Address()))
 		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+
-			"/ and at their configured addresses; Ctrl-C ends it"))
+			"/ and at their configured addresses; press Ctrl-C to stop"))
 	}
 
 	looked := make(chan struct{})
@@ -247,7 +251,7 @@ func (a *app) tell(event httpanswer.Event) {
 	switch event.Kind {
 	case "flip":
 		if event.Environment == journal.Previews {
-			a.Print("%s  %s  %s", when, place, console.Faint("who may look was set"))
+			a.Print("%s  %s  %s", when, place, console.Faint("access changed"))
 			return
 		}
 		if event.Release.IsZero() {

@@ -2,16 +2,20 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/net/http/httpguts"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/address"
@@ -20,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
@@ -28,11 +33,18 @@ import (
 
 // explainOptions are the flags of explain.
 type explainOptions struct {
-	site, on, environment, host, method, language, at string
-	cookies, headers                                  []string
-	live, expect                                      bool
+	visit
+	site, on, environment, at string
+	live, expect              bool
+	now                       time.Time // that --at says
 	// the addresses that are live, of the environment that is looked at
 	served map[string][]string
+}
+
+// visit is what a visitor's request would say.
+type visit struct {
+	host, method, language string
+	cookies, headers       []string
 }
 
 // explainCmd asks what addresses are answered with; check borrows how it finds
@@ -44,36 +56,36 @@ func newExplainCommand(a *app) *cobra.Command {
 	o := &explainOptions{}
 	cmd := &cobra.Command{
 		Use:   "explain URL|PATH|-",
-		Short: "What an address answers, and why: each rule that was considered, the file, the headers",
+		Short: "Show how a URL is answered, and why",
 		Args:  cobra.ExactArgs(1),
-		Long: "Explain asks the same function that edge nodes and serve ask, and shows each step that led " +
-			"to the answer. Without --on it\n" +
-			"looks at the working tree: its rules as they are now, and the output of the last build. " +
-			"With - it reads addresses from\n" +
-			"standard input, one a line, and says the answer to each in one line; the " +
-			"status is 4 if any of them is 404.",
-		Example: "  orilla explain /timetable/winter\n" +
-			"  orilla explain / --language gl --on production --live\n" +
-			"  orilla explain - --expect < addresses.txt",
+		Long: "Explain uses the same code as edge nodes and serve, and shows each step to the " +
+			"answer. Without --on it explains the rules of the working tree and the output of the " +
+			"last build; if nothing was built here yet, the newest release of this branch, or what " +
+			"is live. With - it reads addresses from standard input, one per line, and answers " +
+			"each on one line; the exit status is 4 if any of them is 404.",
+		Example: "orilla explain /timetable/winter\n" +
+			"orilla explain / --language gl --on production --live\n" +
+			"orilla explain - --expect < addresses.txt",
 		RunE: func(cmd *cobra.Command, args []string) error { return c.explain(cmd.Context(), args[0], o) },
 	}
 
 	flags := cmd.Flags()
 	flags.StringVar(&o.on, "on", "",
-		"explain a `COMMIT|RELEASE|ENVIRONMENT` in the place of the working tree")
+		"explain this `RELEASE`, commit, environment, folder or archive instead")
 	flags.StringVar(&o.environment, "environment", "",
-		"as which `ENVIRONMENT` (default: as the address says, else production)")
+		"answer as this `ENVIRONMENT` (default: by address, else production)")
 
-	flags.StringVar(&o.host, "host", "", "the host that is asked for")
-	flags.StringVar(&o.method, "method", http.MethodGet, "the method")
-	flags.StringVar(&o.language, "language", "", "the visitor's languages, as in Accept-Language")
-	flags.StringArrayVar(&o.cookies, "cookie", nil, "a cookie of the visitor, `NAME=VALUE`")
+	flags.StringVar(&o.host, "host", "", "the request's `HOST`")
+	flags.StringVar(&o.method, "method", http.MethodGet, "the `METHOD`")
+	flags.StringVar(&o.language, "language", "", "send these `LANGUAGES`, as in Accept-Language")
+	flags.StringArrayVar(&o.cookies, "cookie", nil, "send this cookie, `NAME=VALUE`")
 	flags.StringArrayVar(&o.headers, "header", nil,
-		"a field of the request, `NAME: VALUE`; rules ask for Accept-Language and Cookie")
+		"send this header, `NAME:VALUE` (rules look at Accept-Language and Cookie)")
 
-	flags.StringVar(&o.at, "at", "", "at which `TIME`, such as 2026-12-24T12:00Z (default: now)")
-	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and show both")
-	flags.BoolVar(&o.expect, "expect", false, "print the answers as expectations for the rules file")
+	flags.StringVar(&o.at, "at", "", "answer as at this `TIME`, such as 2026-12-24T12:00Z "+
+		"(default: now)")
+	flags.BoolVar(&o.live, "live", false, "ask an edge node too, and compare")
+	flags.BoolVar(&o.expect, "expect", false, "print the answers as expect lines for the rules file")
 	siteFlag(flags, &o.site)
 
 	//nolint:errcheck // the flag exists
@@ -92,7 +104,11 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 	if err != nil {
 		return err
 	}
+	// What was typed is checked before anything is read or asked.
 	if err := o.readHeaders(); err != nil {
+		return err
+	}
+	if err := o.check(p); err != nil {
 		return err
 	}
 
@@ -117,7 +133,7 @@ func (a *explainCmd) explain(ctx context.Context, what string, o *explainOptions
 	// say so.
 	if len(subject.Mistakes) > 0 {
 		a.Note("%s %s", console.Warn("note:"), console.Count(int64(len(subject.Mistakes)),
-			"rule has a mistake and is", "rules have mistakes and are")+" left out: orilla check shows them")
+			"rule has an error and is", "rules have errors and are")+" left out; run orilla check")
 	}
 	if o.live && s == nil {
 		if s, err = a.session(ctx, o.site); err != nil {
@@ -179,7 +195,7 @@ func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *
 	}
 
 	if err := lines.Err(); err != nil {
-		return fault.New(fault.Failed, "unreadable", "the list cannot be read").Because(err)
+		return fault.New(fault.Failed, "unreadable", "cannot read the list").Because(err)
 	}
 	if missing > 0 {
 		a.Note("%s", console.Warn(console.Count(int64(missing), "address is missing",
@@ -217,6 +233,17 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 ) (*inspect.Subject, *session, error) {
 	if on == "" {
 		subject, err := inspect.WorkingTree(ctx, p)
+		if errors.Is(err, inspect.ErrNoOutput) {
+			return withoutOutput(ctx, a.app, p, site, err)
+		}
+		return subject, nil, err
+	}
+	if folderOr(ctx, a.app, p, on) {
+		folder, err := given(ctx, a.app, p, on)
+		if err != nil {
+			return nil, nil, err
+		}
+		subject, err := inspect.Folder(ctx, p, folder, on)
 		return subject, nil, err
 	}
 	s, err := a.session(ctx, site)
@@ -251,7 +278,7 @@ func (a *explainCmd) subject(ctx context.Context, p *site.Project, site, on stri
 			(head.Access.Protects() || journal.IsPreview(environment) && s.previewsProtected(ctx)) {
 			subject.Site.Realm = s.site + " " + journal.DisplayName(environment)
 			a.Note("%s", console.Faint(journal.DisplayName(environment)+
-				" asks for a password; this is what whoever has it gets"))
+				" is protected by a password; this is the answer with it"))
 		}
 		if err == nil && subject == nil {
 			err = fault.New(fault.Failed, "nothing-live", "%s serves nothing yet", on).
@@ -310,7 +337,7 @@ func (o *explainOptions) request(p *site.Project, what string,
 		u, parseErr := url.Parse(what)
 		if parseErr != nil || u.Host == "" {
 			return req, "", fault.New(fault.Usage, "usage", "%q is not an address", what).
-				Then("orilla explain /path, or https://host/path")
+				Then("write /path or https://host/path")
 		}
 
 		at := strings.IndexAny(after, "/?#")
@@ -322,9 +349,12 @@ func (o *explainOptions) request(p *site.Project, what string,
 			req.Host = strings.ToLower(u.Host)
 		}
 
-		if environment == "" {
-			environment = o.environmentAt(p, u)
+		// Edge nodes go by the host, whatever environment is wanted.
+		from, known := o.environmentAt(p, u)
+		if !known {
+			return req, "", errMisdirected
 		}
+		environment = cmp.Or(environment, from)
 	} else if !strings.HasPrefix(rest, "/") {
 		return req, "", fault.New(fault.Usage, "usage", "%q is neither a path nor an address", what).
 			Then("orilla explain /%s", what)
@@ -350,12 +380,50 @@ func (o *explainOptions) request(p *site.Project, what string,
 
 	rest, _, _ = strings.Cut(rest, "#")
 	req.Path, req.Query, _ = strings.Cut(rest, "?")
-	if o.at != "" {
-		if req.Now, err = readTime(o.at, p.LocalConfig.Zone()); err != nil {
-			return req, "", err
-		}
+	if !o.now.IsZero() {
+		req.Now = o.now
 	}
 	return req, environment, nil
+}
+
+// cookiePair is a cookie as a request has it (RFC 6265, section 4.1.1).
+var cookiePair = regexp.MustCompile(`^[^\s=;,"()<>@:\\/\[\]?{}]+=[^\s;]*$`)
+
+// check refuses options that make no sense, whatever is explained.
+func (o *explainOptions) check(p *site.Project) (err error) {
+	if o.at != "" {
+		if o.now, err = readTime(o.at, p.LocalConfig.Zone()); err != nil {
+			return err
+		}
+	}
+	for _, cookie := range o.cookies {
+		if !cookiePair.MatchString(cookie) {
+			return fault.New(fault.Usage, "usage", "not a cookie: %q", cookie).
+				Then("write NAME=VALUE: --cookie lang=gl")
+		}
+	}
+	if u, err := url.Parse("https://" + o.host + "/"); o.host != "" &&
+		(err != nil || u.Host != o.host || u.Hostname() == "") {
+		return fault.New(fault.Usage, "usage", "not a host: %q", o.host).
+			Then("write a name, with a port if it has one: --host www.corvane.example")
+	}
+	if !httpguts.ValidHeaderFieldName(o.method) { // a method is a token, as a field's name is
+		return fault.New(fault.Usage, "usage", "not a method: %q", o.method).Then("--method POST")
+	}
+	return knownEnvironment(p, o.environment)
+}
+
+// knownEnvironment refuses the name of an environment that the configuration does
+// not have, where no store is asked. "" and previews are always known.
+func knownEnvironment(p *site.Project, name string) error {
+	names := p.EnvironmentNames()
+	if label, preview := strings.CutPrefix(name, "preview/"); name == "" || name == edge.ReleaseEnvironment ||
+		slices.Contains(names, name) || preview && project.IsLabel(label) {
+		return nil
+	}
+	problem := fault.New(fault.Usage, "unknown-environment", "unknown environment %q%s", name,
+		spelling.DidYouMean(name, names))
+	return problem.Then("use one of %s, or preview/NAME", strings.Join(names, ", "))
 }
 
 // readTime reads a day or a time, in the site's time zone
@@ -371,33 +439,65 @@ func readTime(text string, zone *time.Location) (time.Time, error) {
 		"%q is not a time; write 2026-12-24T12:00, with Z or an offset for another zone than %s", text, zone)
 }
 
-// environmentAt returns the environment that answers at an
-// address, as it is shown; "" if none does.
-func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) string {
+// errMisdirected: no environment of the site has the host of an address, so an edge
+// node answers 421 (RFC 9110, section 15.5.20).
+var errMisdirected = errors.New("misdirected")
+
+// environmentAt returns the environment that answers at an address, as it is
+// shown. known is false if none does.
+func (o *explainOptions) environmentAt(p *site.Project, u *url.URL) (name string, known bool) {
 	for _, name := range p.EnvironmentNames() {
 		for _, address := range o.addressesOf(p, name) {
 			if at, err := url.Parse(address); err == nil && at.Host == u.Host &&
 				strings.HasPrefix(u.EscapedPath()+"/", at.EscapedPath()) {
-				return name
+				return name, true
 			}
 		}
 	}
 
-	host, ok := strings.CutSuffix(u.Hostname(), ".localhost")
-	if !ok {
-		return ""
+	for _, template := range p.ProductionConfig.Previews.Addresses {
+		at, err := url.Parse(strings.ReplaceAll(template, "{preview}", "preview-label"))
+		if err != nil {
+			continue
+		}
+		before, after, _ := strings.Cut(at.Host, "preview-label")
+		label := strings.TrimSuffix(strings.TrimPrefix(u.Host, before), after)
+		if before+label+after == u.Host && project.IsLabel(label) {
+			return "preview/" + label, true
+		}
 	}
-	labels := strings.Split(host, ".")
-	switch {
-	case len(labels) == 2:
-		return labels[0]
-	case len(labels) == 3 && labels[1] == "preview":
-		return "preview/" + labels[0]
-	case len(labels) == 3 && labels[1] == "release":
-		return edge.ReleaseEnvironment
-	}
+	return localEnvironment(p, u.Hostname())
+}
 
-	return ""
+// localEnvironment returns the environment that a name below .localhost means.
+func localEnvironment(p *site.Project, hostname string) (name string, known bool) {
+	host, local := strings.CutSuffix(hostname, ".localhost")
+	labels := strings.Split(host, ".")
+	if !local || p.Site() != "" && labels[len(labels)-1] != p.Site() {
+		return "", false
+	}
+	switch {
+	case len(labels) == 1:
+		return project.Production, true
+	case len(labels) == 2:
+		return labels[0], true
+	case len(labels) == 3 && labels[1] == "preview":
+		return "preview/" + labels[0], true
+	case len(labels) == 3 && labels[1] == "release":
+		return edge.ReleaseEnvironment, true
+	}
+	return "", false
+}
+
+// misdirected is the answer to an address whose host is none of the site's.
+func misdirected(what string, o *explainOptions, subject *inspect.Subject) view.ExplainReport {
+	u, _ := url.Parse(what)
+	return view.ExplainReport{Address: what, Method: strings.ToUpper(o.method), On: subject.Name,
+		Status: http.StatusMisdirectedRequest, By: "host", Header: []view.FieldReport{},
+		Steps: []view.StepReport{{Applied: true, Text: "no environment has the host " + u.Host +
+			", so edge nodes answer for no site"}},
+		Next: "add the address to an environment in orilla.yaml: addresses: [" + u.Scheme + "://" +
+			u.Host + "/]"}
 }
 
 // explained decides one address of a subject, with the rules that were tried on
@@ -406,6 +506,9 @@ func (a *explainCmd) explained(ctx context.Context, p *site.Project, subject *in
 	what string, o *explainOptions,
 ) (view.ExplainReport, error) {
 	req, environment, err := o.request(p, what)
+	if errors.Is(err, errMisdirected) {
+		return misdirected(what, o, subject), nil
+	}
 	if err != nil {
 		return view.ExplainReport{}, err
 	}
@@ -481,7 +584,7 @@ func missingFallback(ctx context.Context, subject *inspect.Subject, req answer.R
 	if err != nil || rule == "" {
 		return "", err
 	}
-	return "if an application in the browser answers it, in a rules file (rules: in orilla.yaml): " +
+	return "if a client-side application answers it, add to a rules file (rules: in orilla.yaml): " +
 		rule, nil
 }
 

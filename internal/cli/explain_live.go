@@ -20,8 +20,8 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 ) (*view.LiveReport, error) {
 	nodes := nodesOf(ctx, s)
 	if len(nodes) == 0 {
-		return nil, fault.New(fault.Failed, "no-edge", "no edge node runs on this store").
-			At("%s", s.store.Address()).Then("orilla edge starts one")
+		return nil, fault.New(fault.Failed, "no-edge", "no edge node is running on this store").
+			At("%s", s.store.Address()).Then("orilla edge")
 	}
 
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
@@ -59,7 +59,7 @@ func (a *explainCmd) liveRequest(ctx context.Context, s *session, req answer.Req
 	}
 	request, err := http.NewRequestWithContext(ctx, req.Method, address, nil)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "usage", "%s cannot be asked for", path).Because(err)
+		return nil, fault.New(fault.Usage, "usage", "cannot request %s", path).Because(err)
 	}
 
 	if request.Host = req.Host; request.Host == "" {

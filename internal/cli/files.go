@@ -1,10 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 
@@ -12,11 +12,11 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
-	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/export"
+	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
@@ -28,15 +28,15 @@ func newFilesCommand(a *app) *cobra.Command {
 	c := &filesCmd{app: a}
 	var site, export string
 	cmd := &cobra.Command{
-		Use:   "files [RELEASE|ENVIRONMENT|FOLDER]",
-		Short: "What is published, or would be: sizes, types, and what was left out and why",
-		Long: "Files lists a release, what an environment serves, or what of a folder would be published " +
-			"(default: the output folder).\n" +
-			"With --export it writes a release as a plain tree (default: what production " +
-			"serves), and its rules beside it.",
-		Example: "  orilla files production --export corvane-site\n  orilla files " +
-			"r-3f9a2c1b7e --export corvane.zip",
-		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
+		Use:   "files [RELEASE|ENVIRONMENT|FOLDER|ARCHIVE]",
+		Short: "List published files: addresses, sizes, types",
+		Long: "Files lists a release, an environment's live release, or what would be published " +
+			"from a folder or archive (default: the output folder). If nothing was built here yet, " +
+			"it lists the newest release of this branch, or what is live, and says so. With " +
+			"--export it writes a release (default: production's) and its rules to a folder or " +
+			"archive.",
+		Example: "orilla files\norilla files dist\norilla files production --export corvane-site",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if export != "" {
 				return c.export(cmd.Context(), site, argument(args, 0), export)
@@ -46,7 +46,7 @@ func newFilesCommand(a *app) *cobra.Command {
 	}
 
 	cmd.Flags().StringVar(&export, "export", "",
-		"write the release to a new `FOLDER`, or an archive ending in .zip, .tar or .tar.gz")
+		"write the release to a new `FOLDER`, or to a .zip, .tar or .tar.gz file")
 	siteFlag(cmd.Flags(), &site)
 	return a.jsonFlag(cmd)
 }
@@ -55,7 +55,7 @@ func newFilesCommand(a *app) *cobra.Command {
 // folder. What is a folder on this machine is taken as one; all else must be a
 // release.
 func (a *filesCmd) files(ctx context.Context, site, what string) error {
-	report, err := a.folderFiles(ctx, what)
+	report, err := a.folderFiles(ctx, site, what)
 	if err == nil && report == nil {
 		report, err = a.releaseFiles(ctx, site, what)
 	}
@@ -66,7 +66,7 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	return a.Result(report, func() {
 		rows := [][]string{{"ADDRESS", "FILE", "SIZE", "TYPE", "CACHED"}}
 		for _, file := range report.Files {
-			cached, shown := "asks each time", file.Path
+			cached, shown := "revalidated", file.Path
 			if file.Immutable {
 				cached = console.Good("a year")
 			}
@@ -95,31 +95,46 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	})
 }
 
-// folderFiles lists a folder; nil if what is none.
-func (a *filesCmd) folderFiles(ctx context.Context, what string) (*view.FilesReport, error) {
+// withoutOutput lists the newest release where nothing was built here.
+func (a *filesCmd) withoutOutput(ctx context.Context, p *site.Project, siteName string,
+) (*view.FilesReport, error) {
+	s, entry, about, err := newest(ctx, a.app, p, siteName)
+	if errors.Is(err, errNothingMade) {
+		_, err = inspect.WorkingTree(ctx, p) // says what to do about it
+		return nil, err
+	}
+	if err != nil {
+		return nil, err
+	}
+	a.Note("%s", console.Faint("nothing was built in this folder yet; these are the files of "+about))
+	return listRelease(ctx, s, entry.Release)
+}
+
+// folderFiles lists a folder or an archive, or without either the output folder; nil
+// if what is neither.
+func (a *filesCmd) folderFiles(ctx context.Context, siteName, what string) (*view.FilesReport, error) {
 	p, err := a.load(ctx)
 	if err != nil {
 		return nil, err
 	}
-	folder := a.path(filepath.FromSlash(what))
-	if what == "" {
-		folder = site.Output(p)
+	folder := site.Output(p)
+	if info, err := os.Stat(folder); what == "" && (err != nil || !info.IsDir()) {
+		return a.withoutOutput(ctx, p, siteName)
 	}
-
-	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		if what == "" {
-			return nil, fault.New(fault.Failed, "no-output", "the output folder is not there").
-				At("%s", folder).
-				Then("run the build, or list what is live: orilla files production")
+	if what != "" {
+		if !folderOr(ctx, a.app, p, what) {
+			return nil, nil
 		}
-		return nil, nil
+		if folder, err = given(ctx, a.app, p, what); err != nil {
+			return nil, err
+		}
 	}
 
 	tree, scan, files, err := site.Fingerprint(ctx, p, folder, nil)
 	if err != nil {
 		return nil, err
 	}
-	report := &view.FilesReport{Folder: tree.Root, Bytes: scan.Bytes, LeftOut: scan.LeftOut,
+	report := &view.FilesReport{Folder: cmp.Or(what, tree.Root), Bytes: scan.Bytes, LeftOut: scan.LeftOut,
 		Notices: scan.Notices}
 
 	would := answer.Unpublished(nil, files, p.LocalConfig.Settings())
@@ -139,7 +154,11 @@ func (a *filesCmd) releaseFiles(ctx context.Context, site, what string) (*view.F
 	if err != nil {
 		return nil, err
 	}
+	return listRelease(ctx, s, id)
+}
 
+// listRelease lists the files of a release.
+func listRelease(ctx context.Context, s *session, id release.ID) (*view.FilesReport, error) {
 	reader, err := release.Read(ctx, s.store, s.site, id)
 	if err != nil {
 		return nil, err

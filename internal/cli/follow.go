@@ -55,16 +55,15 @@ func newFollowCommand(a *app) *cobra.Command {
 	o := &followOptions{}
 	cmd := &cobra.Command{
 		Use:   "follow [REPOSITORY]",
-		Short: "Build every new commit of every followed branch, and put it live",
-		Long: "Follow watches a repository: the project's own, or with an argument another one (a folder, " +
-			"an address, the name of a remote), which it\n" +
-			"fetches into a copy of its own. Each new commit is built once and its environment moved; " +
-			"what is not built is said, and why. Stopped\n" +
-			"and started again, it goes on where it was.",
-		Example: "  orilla follow                              this repository, until Ctrl-C\n" +
-			"  orilla follow origin --every 30s           what others push\n" +
-			"  orilla follow --once --branch main         in CI: this checkout, and end\n" +
-			"  orilla follow --pause -m \"moving house\"    builds of themselves stop; orilla deploy goes on",
+		Short: "Build and publish every new commit",
+		Long: "Follow watches a repository: this project's, or with an argument another one (a " +
+			"folder, an address or a remote's name), which it fetches into its own copy. It builds " +
+			"each new commit once and publishes it to its environment, and says what it skips and " +
+			"why. Stopped and started again, it continues where it was.",
+		Example: "orilla follow                           this repository, until Ctrl-C\n" +
+			"orilla follow origin --every 30s        what others push\n" +
+			"orilla follow --once --branch main      in CI: this checkout, then exit\n" +
+			"orilla follow --pause -m \"moving house\"",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.repository = argument(args, 0)
@@ -77,23 +76,23 @@ func newFollowCommand(a *app) *cobra.Command {
 	}
 
 	flags := cmd.Flags()
-	flags.BoolVar(&o.once, "once", false, "bring what is new live, and end: for CI")
+	flags.BoolVar(&o.once, "once", false, "process new commits once and exit (for CI)")
 	flags.StringVar(&o.branch, "branch", "",
-		"in a checkout without a branch: the one that it is of (default: what the CI system says)")
+		"the `BRANCH` of a detached checkout (default: as the CI system says)")
 	flags.DurationVar(&o.every, "every", 0,
-		"how often the repository is asked, a `TIME` such as 30s (default: follow.every in orilla.yaml)")
+		"poll the repository every `DURATION`, such as 30s (default: follow.every in orilla.yaml)")
 
 	flags.IntVar(&o.builds, "parallel", 0,
-		"how many branches are built at once, at most `N` (default: follow.parallel in orilla.yaml)")
+		"build at most this `NUMBER` of branches at once (default: follow.parallel in orilla.yaml)")
 	flags.StringVar(&o.project, "project", "",
-		"the `FOLDER` of the repository that the site's orilla.yaml is in, where there is no working tree")
+		"without a working tree: the `FOLDER` in the repository that holds orilla.yaml")
 	flags.StringVar(&o.wake, "wake", "",
-		"listen at `ADDRESS` for signed calls that say that there is something new; the secret is in "+
+		"listen at `ADDRESS` for signed webhooks; the secret is in "+
 			wakeSecret)
 
-	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site, wherever they run")
-	flags.BoolVar(&o.resume, "resume", false, "let them go on")
-	flags.StringVarP(&o.why, "message", "m", "", "with --pause: say why")
+	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site on all machines")
+	flags.BoolVar(&o.resume, "resume", false, "resume automatic builds")
+	flags.StringVarP(&o.why, "message", "m", "", "with --pause: the `REASON`")
 	o.waitOptions.flags(cmd)
 	o.writeOptions.flags(cmd)
 	o.rateFlag(cmd)
@@ -123,7 +122,7 @@ func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
 	}
 
 	if o.builds < 0 || o.every < 0 {
-		return fault.New(fault.Usage, "usage", "--parallel and --every take no negative values")
+		return fault.New(fault.Usage, "usage", "--parallel and --every must not be negative")
 	}
 	f.Builds = o.builds
 	if f.WaitFor, err = o.list(a.app); err != nil {
@@ -172,8 +171,9 @@ func lockFollower(f *follow.Follower) (*flock.Flock, error) {
 
 	if locked, err := lock.TryLock(); err != nil || !locked {
 		return nil, fault.New(fault.Refused, "followed-already",
-			"this repository is followed already, on this machine").At("%s", f.LockFile()).Because(err).
-			Then("stop the other one, or let it do the work: orilla builds shows what it does")
+			"another orilla follow already follows this repository on this machine").
+			At("%s", f.LockFile()).Because(err).
+			Then("stop the other one, or watch its work: orilla builds")
 	}
 	return lock, nil
 }
@@ -220,12 +220,12 @@ func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Proje
 		switch {
 		case p.Repository == nil:
 			return nil, nil, fault.New(fault.Usage, "no-repository",
-				"there is no Git repository here to follow").At("%s", p.Root).
-				Then("change to one, use -C DIR, or name one: orilla follow ADDRESS")
+				"no Git repository here to follow").At("%s", p.Root).
+				Then("change to one, use -C FOLDER, or name one: orilla follow ADDRESS")
 		case !p.Configured && p.ProductionConfig.Site == "":
 			return nil, nil, fault.New(fault.Usage, "no-site",
-				"there is no orilla.yaml here, so the site has no name").At("%s", p.Root).
-				Then("orilla init writes one")
+				"no orilla.yaml here, so the site has no name").At("%s", p.Root).
+				Then("orilla init")
 		}
 		return p, nil, nil
 	}
@@ -257,8 +257,8 @@ func (a *followCmd) followed(ctx context.Context, o *followOptions) (*site.Proje
 		err = mirror.Fetch(ctx, p.ProductionConfig.Previews.Refs)
 	}
 	if err != nil {
-		return nil, nil, fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").
-			At("%s", from).Because(err).Then("git ls-remote %s tells whether it can be reached", from)
+		return nil, nil, fault.New(fault.Failed, "fetch-failed", "cannot fetch the repository").
+			At("%s", from).Because(err).Then("check that it is reachable: git ls-remote %s", from)
 	}
 	p, err = site.LoadFrom(ctx, mirror.Repository, folder, p)
 	return p, mirror, err
@@ -281,7 +281,7 @@ func (a *followCmd) onlyHere(ctx context.Context, f *follow.Follower, branch str
 		}
 		if branch, variable = site.CIBranch(os.Getenv); branch == "" {
 			return fault.New(fault.Usage, "no-branch",
-				"HEAD is detached, and nothing says which branch this checkout is of").
+				"HEAD is detached, so the branch of this checkout is unknown").
 				At("%s", repository.Top).
 				Then("orilla follow --once --branch NAME")
 		}
@@ -360,23 +360,23 @@ func (a *followCmd) wakers(ctx context.Context, owned *sync.WaitGroup, f *follow
 	// Whoever can wake a follower can make it fetch without end.
 	if len(secret) < 16 {
 		return fault.New(fault.Usage, "wake-secret",
-			"calls to --wake are signed, and %s holds no secret of 16 characters or more", wakeSecret).
-			Then("make one, and give it to whoever calls too: %s=$(openssl rand -hex 32)", wakeSecret)
+			"--wake needs a secret of 16 characters or more in %s", wakeSecret).
+			Then("create one and give it to the caller too: %s=$(openssl rand -hex 32)", wakeSecret)
 	}
 
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err != nil {
-		return fault.New(fault.Failed, "listen", "the address for wake-ups cannot be used").At("%s", address).
+		return fault.New(fault.Failed, "listen", "cannot listen for webhooks there").At("%s", address).
 			Because(err).Then("--wake 127.0.0.1:7450, or another one")
 	}
 
-	a.Note("%s signed calls to http://%s/ wake it", console.Faint("listening:"),
+	a.Note("%s for signed webhooks at http://%s/", console.Faint("listening:"),
 		edge.Reachable(listener.Addr()))
 	// Calls come from anywhere, so each has a bound in time as well as in size.
 	server := &http.Server{Handler: &follow.Webhook{Secret: []byte(secret), Notify: nudge,
 		Told: func(remote string, status int) {
 			if status == http.StatusForbidden {
-				a.Note("%s a call from %s had no good signature", console.Warn("note:"), remote)
+				a.Note("%s refused a webhook from %s: wrong signature", console.Warn("note:"), remote)
 			}
 		}}, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
 
@@ -412,12 +412,12 @@ func (a *followCmd) setPause(ctx context.Context, o *followOptions) error {
 	case a.JSON:
 		return a.Document(view.PausedReport{Site: s.site, Paused: o.pause})
 	case o.pause:
-		a.Print("automatic builds of %s are %s until %s; deploys by hand go on", s.site,
-			console.Warn("paused"), console.Accent("orilla follow --resume"))
+		a.Print("automatic builds of %s are %s until %s; manual deploys still work", s.site,
+			console.Warn("paused"), a.Command("orilla follow --resume"))
 	case before == nil:
 		a.Print("automatic builds of %s were not paused", s.site)
 	default:
-		a.Print("automatic builds of %s go on; they were paused by %s, %s", s.site, before.Who,
+		a.Print("automatic builds of %s resumed; %s had paused them, %s", s.site, before.Who,
 			a.Age(before.When))
 	}
 
@@ -479,7 +479,7 @@ func (r *followReport) begin() {
 		r.Row(w, strings.Join(patterns, " "), console.Faint("-> ")+"previews")
 	}
 	if !f.Once {
-		r.Note("%s", console.Faint("until Ctrl-C; it goes on from there next time"))
+		r.Note("%s", console.Faint("until Ctrl-C; next time it continues from here"))
 	}
 }
 
@@ -520,9 +520,9 @@ func (r *followReport) tell(event follow.Event) {
 		if event.Error != nil {
 			r.Problem(event.Error)
 			if fault.KindOf(event.Error) == fault.Usage {
-				r.Note("%s", console.Faint("until that is corrected, what was said before counts"))
+				r.Note("%s", console.Faint("until that is fixed, the previous configuration counts"))
 			} else {
-				r.Note("%s", console.Faint("it is tried again"))
+				r.Note("%s", console.Faint("Orilla tries again"))
 			}
 		}
 		return
@@ -567,7 +567,7 @@ func (r *followReport) end(err error) {
 		n    int
 		what string
 	}{{c.Built, "built"}, {c.Reused, "live without a build"}, {c.Superseded, "superseded"},
-		{c.Failed, "failed"}, {c.Waiting, "waiting"}, {c.Nothing, "left alone"}} {
+		{c.Failed, "failed"}, {c.Waiting, "waiting"}, {c.Nothing, "skipped"}} {
 		if part.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
 		}

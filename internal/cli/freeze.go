@@ -24,7 +24,8 @@ import (
 // freezeOptions are the flags of freeze and thaw.
 type freezeOptions struct {
 	writeOptions
-	site, why, until       string
+	site, why              string
+	until, length          string // one of them, or neither
 	dryRun, yes, leaveLive bool
 }
 
@@ -33,7 +34,28 @@ type freezeOptions struct {
 func (o *freezeOptions) flags(cmd *cobra.Command, why string) {
 	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", why)
-	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "show what would change, without doing it")
+}
+
+// checkEnd refuses an end that is no time, before the store is asked. Whether it is
+// past depends on the site's time zone, which is not known by then.
+func (o *freezeOptions) checkEnd(now time.Time) error {
+	if o.until != "" && o.length != "" {
+		return fault.New(fault.Usage, "usage", "--for and --until exclude each other").
+			Then("leave one of them out")
+	}
+	if o.length != "" {
+		if length, err := project.ParseDuration(o.length); err != nil || length == 0 {
+			return fault.New(fault.Usage, "bad-time", "--for: not a duration: %q", o.length).
+				Then("write 90m, 2h or 3d")
+		}
+	}
+	if o.until != "" {
+		if _, err := project.ParseMoment(o.until, now.AddDate(0, 0, -2), time.UTC); err != nil {
+			return fault.New(fault.Usage, "bad-time", "--until: %s", err)
+		}
+	}
+	return nil
 }
 
 // freezeCmd keeps automation out of an environment, and lets it in again.
@@ -43,22 +65,24 @@ func newFreezeCommand(a *app) *cobra.Command {
 	c := &freezeCmd{app: a}
 	var o freezeOptions
 	cmd := &cobra.Command{
-		Use: "freeze [ENVIRONMENT]", Short: "Refuse automatic deploys to an environment",
+		Use: "freeze [ENVIRONMENT]", Short: "Stop automatic deploys to an environment",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
-		Long: "Freeze keeps what is live where it is: for holidays, or while an incident is looked into. " +
-			"New commits are still built; they wait, and\n" +
-			"thaw shows them. A person at a terminal can deploy all the same, after being told.",
-		Example: "  orilla freeze -m \"the queue at the ticket office\"\n  orilla freeze --until " +
-			"2026-12-27T08:00 -m \"nobody is here over Christmas\"\n  orilla freeze staging --until 2h",
+		Long: "Freeze keeps the live release in place: over holidays, or during an incident. " +
+			"Orilla still builds new commits; they wait, and thaw shows them. A person on a " +
+			"terminal can still deploy, after a warning.",
+		Example: "orilla freeze -m \"the queue at the ticket office\"\n" +
+			"orilla freeze --until 2026-12-27T08:00 -m \"nobody is here over Christmas\"\n" +
+			"orilla freeze staging --for 2h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.freeze(cmd.Context(), o,
 				argument(args, 0))
 		},
 	}
 
-	o.flags(cmd, "say why; it is shown to whoever is refused")
+	o.flags(cmd, "the `REASON`, shown to everyone who is refused")
+	cmd.Flags().StringVar(&o.length, "for", "", "freeze for this `DURATION`, such as 2h or 3d")
 	cmd.Flags().StringVar(&o.until, "until", "",
-		"until a `TIME`: 2h, 3d, 2026-12-27 or 2026-12-27T08:00, with an offset or in the site's time zone")
+		"freeze until this `TIME`, such as 2026-12-27 or 2026-12-27T08:00")
 	return a.jsonFlag(cmd)
 }
 
@@ -66,18 +90,19 @@ func newThawCommand(a *app) *cobra.Command {
 	c := &freezeCmd{app: a}
 	var o freezeOptions
 	cmd := &cobra.Command{
-		Use: "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again, and put live what waits",
+		Example: "orilla thaw\norilla thaw production --leave-live",
+		Use:     "thaw [ENVIRONMENT]", Short: "Accept automatic deploys again",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return o.record(argument(args, 0), c.thaw(cmd.Context(), o, argument(args, 0)))
 		},
 	}
 
-	o.flags(cmd, "say why")
+	o.flags(cmd, "the `REASON`, kept in the history")
 	o.writeOptions.flags(cmd)
-	cmd.Flags().BoolVar(&o.yes, "yes", false, "put live what waits, without asking")
+	cmd.Flags().BoolVarP(&o.yes, "yes", "y", false, "publish the pending release without asking")
 	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false,
-		"only thaw: put nothing live now (a follower that runs puts the newest commit of the branch live)")
+		"only thaw, publish nothing now (a running orilla follow publishes the newest commit)")
 	return a.jsonFlag(cmd)
 }
 
@@ -118,6 +143,9 @@ func (a *app) operatorOf(ctx context.Context, site, typed, what string,
 // freeze is orilla freeze: from its entry on, no automatic deploy moves the
 // environment. What is built meanwhile waits, and is put live by a thaw.
 func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) error {
+	if err := o.checkEnd(a.Now()); err != nil {
+		return err
+	}
 	s, environment, operator, err := a.operatorOf(ctx, o.site, typed, "freeze")
 	if err != nil {
 		return err
@@ -127,6 +155,9 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 		Why: o.why}
 
 	until := ""
+	if o.length != "" {
+		o.until = o.length
+	}
 	if o.until != "" {
 		zone := s.project.ProductionConfig.Zone()
 		end, err := project.ParseMoment(o.until, operator.Now(), zone)
@@ -138,7 +169,7 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 
 	name := journal.DisplayName(environment)
 	if o.dryRun {
-		a.Note("%s would be frozen%s; nothing was done: --dry-run", name, until)
+		a.Note("%s would be frozen%s; --dry-run changed nothing", name, until)
 		return nil
 	}
 
@@ -149,8 +180,8 @@ func (a *freezeCmd) freeze(ctx context.Context, o freezeOptions, typed string) e
 	}
 
 	return a.Result(view.DescribeEntry(entry, nil, entry.Number), func() {
-		a.Print("%s is %s%s; automatic deploys are refused until %s", name, console.Warn("frozen"), until,
-			console.Accent("orilla thaw "+name))
+		a.Print("%s is %s%s; automatic deploys wait until %s", name, console.Warn("frozen"), until,
+			a.Command("orilla thaw "+name))
 	})
 }
 
@@ -182,7 +213,7 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 
 	name := journal.DisplayName(environment)
 	if o.dryRun {
-		a.Note("%s would be thawed; nothing was done: --dry-run", name)
+		a.Note("%s would be thawed; --dry-run changed nothing", name)
 		return nil
 	}
 
@@ -191,13 +222,13 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 	}
 	if waits != nil && !o.yes {
 		about := "It replaces " + head.Release.Short() +
-			"; no leaves things as they are. --leave-live thaws and leaves that live."
-		sure, err := a.Confirm(ctx, "Thaw "+name+" and put "+source.Short(waits.Commit)+" live?", about, true)
+			". \"no\" changes nothing; --leave-live thaws without publishing."
+		sure, err := a.Confirm(ctx, "Thaw "+name+" and publish "+source.Short(waits.Commit)+"?", about, true)
 		if errors.Is(err, console.ErrNobody) {
-			return fault.New(fault.Refused, "build-waits", "a thaw would put %s live", waits.Release.Short()).
+			return fault.New(fault.Refused, "build-waits", "a thaw would publish %s", waits.Release.Short()).
 				At("%s", name).
-				Then("orilla thaw %s --yes puts it live", name).
-				Then("orilla thaw %s --leave-live thaws only, and puts nothing live now", name)
+				Then("to publish it: orilla thaw %s --yes", name).
+				Then("to only thaw: orilla thaw %s --leave-live", name)
 		}
 		if err != nil || !sure {
 			return err
@@ -243,7 +274,7 @@ func (a *freezeCmd) reportThawed(ctx context.Context, s *session, o freezeOption
 	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes, took))
 	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(),
 		source.Short(entry.Commit), entry.Subject)
-	a.Note("%s orilla rollback%s", console.Faint("undo:"), view.EnvironmentArgument(entry.Environment))
+	a.Hint("undo:", "orilla rollback"+view.EnvironmentArgument(entry.Environment))
 	return nil
 }
 
@@ -266,12 +297,12 @@ func (a *freezeCmd) showWaiting(ctx context.Context, s *session, head journal.En
 			if err != nil {
 				return err
 			}
-			a.Row(a.Err, "", console.Faint(changes))
+			a.Row(a.Err, "", console.Faint(a.Complete(changes)))
 		}
 	}
 
 	if n := len(waiting) - 1; n > 0 {
-		a.Note("  %s", console.Faint(fmt.Sprintf("the %d below were made before it, and will not go live",
+		a.Note("  %s", console.Faint(fmt.Sprintf("the %d below are older and will not go live",
 			n)))
 	}
 	return nil
@@ -295,6 +326,6 @@ func compared(ctx context.Context, s *session, before, after release.ID) (string
 	if len(changes) == 0 {
 		return "the same files; rules or settings differ", nil
 	}
-	return view.Changed(deploy.CountChanges(changes)) + "; orilla diff " + before.Short() + " " +
+	return view.Changed(deploy.CountChanges(changes)) + "; compare: orilla diff " + before.Short() + " " +
 		after.Short(), nil
 }

@@ -34,7 +34,8 @@ func newHistoryCommand(a *app) *cobra.Command {
 	c := &historyCmd{app: a}
 	var o historyOptions
 	cmd := &cobra.Command{
-		Use: "history [ENVIRONMENT]", Short: "What was live when, who put it there, and why",
+		Example: "orilla history\norilla history staging --limit 0",
+		Use:     "history [ENVIRONMENT]", Short: "Show what was live when, by whom, and why",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -44,8 +45,8 @@ func newHistoryCommand(a *app) *cobra.Command {
 	}
 
 	siteFlag(cmd.Flags(), &o.site)
-	cmd.Flags().BoolVar(&o.all, "all", false, "of all environments together, in the order of time")
-	cmd.Flags().IntVarP(&o.limit, "limit", "n", 20, "show the last `N` entries; 0 for all")
+	cmd.Flags().BoolVar(&o.all, "all", false, "all environments together, newest first")
+	cmd.Flags().IntVarP(&o.limit, "limit", "n", 20, "show the last `NUMBER` entries; 0 for all")
 	return a.jsonFlag(cmd)
 }
 
@@ -62,7 +63,7 @@ func argument(args []string, i int) string {
 // environments, in order of time.
 func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string) error {
 	if o.all && typed != "" {
-		return fault.New(fault.Usage, "usage", "--all shows every environment, so %s cannot be named too",
+		return fault.New(fault.Usage, "usage", "--all shows every environment; leave out %s",
 			typed).Then("orilla history %s", typed)
 	}
 	s, err := a.session(ctx, o.site)
@@ -243,14 +244,14 @@ func newRollbackCommand(a *app) *cobra.Command {
 	var o rollbackOptions
 	cmd := &cobra.Command{
 		Use:   "rollback [ENVIRONMENT] [WHAT]",
-		Short: "Go back: to the release before, or to an entry, release, commit or tag",
-		Long: "Rollback points an environment at a release that was live there before. Nothing is built " +
-			"or uploaded. The environment is\n" +
-			"then frozen, so that the next automatic deploy does not bring the " +
-			"trouble back; orilla thaw ends that.",
-		Example: "  orilla rollback                      production, to the release before\n" +
-			"  orilla rollback production:12        to what entry 12 put live\n" +
-			"  orilla rollback staging 4be21c7      to what was built from that commit",
+		Short: "Go back to an earlier release",
+		Long: "Rollback moves an environment back to a release that was live there, without a " +
+			"build or an upload: to the one before, or to an entry, release, commit or tag. It " +
+			"then freezes the environment, so that the next automatic deploy does not bring the " +
+			"problem back; orilla thaw ends that.",
+		Example: "orilla rollback                    production, to the release before\n" +
+			"orilla rollback production:12      to what entry 12 published\n" +
+			"orilla rollback staging 4be21c7    to the release of that commit",
 		Args: cobra.MaximumNArgs(2), ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return o.record(argument(args, 0), c.rollback(cmd.Context(), o, args))
@@ -259,10 +260,10 @@ func newRollbackCommand(a *app) *cobra.Command {
 
 	flags := cmd.Flags()
 	siteFlag(flags, &o.site)
-	flags.StringVarP(&o.why, "message", "m", "", "say why")
+	flags.StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
 	flags.BoolVar(&o.keepFollowing, "keep-following", false,
-		"do not freeze: let the next automatic deploy replace it")
-	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
+		"do not freeze: the next automatic deploy may replace it")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be removed live, without doing it")
 	o.writeOptions.flags(cmd)
 	return a.jsonFlag(cmd)
 }
@@ -307,7 +308,7 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 
 	if back.Integrity.Looked < back.Integrity.Objects {
 		a.Note("%s", console.Faint(fmt.Sprintf(
-			"of %d objects that differ, %d were looked at before; orilla store verify looks at all",
+			"checked %d of %d changed objects before going back; orilla store verify checks all",
 			back.Integrity.Objects, back.Integrity.Looked)))
 	}
 	return a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started)
@@ -355,7 +356,7 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 		console.Faint("  (what "+name+":"+view.Itoa(entry.Reactivates)+" put live)"))
 
 	if o.dryRun {
-		a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		a.Note("%s", console.Faint("--dry-run changed nothing"))
 		return nil
 	}
 	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes, took))
@@ -363,13 +364,13 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 		a.Print("%s", console.Accent(address))
 	}
 
-	a.Note("%s %s", console.Faint("the release that was left:"), leftAddress)
+	a.Note("%s %s", console.Faint("previous release:"), leftAddress)
 	if entry.Frozen != nil {
-		a.Note("%s automatic deploys are refused until %s", console.Warn("frozen:"),
-			console.Accent("orilla thaw"+view.EnvironmentArgument(environment)))
+		a.Note("%s automatic deploys wait until %s", console.Warn("frozen:"),
+			a.Command("orilla thaw"+view.EnvironmentArgument(environment)))
 	}
 
-	a.Note("%s orilla rollback %s:%d", console.Faint("undo:"), name, entry.Number-1)
+	a.Hint("undo:", fmt.Sprintf("orilla rollback %s:%d", name, entry.Number-1))
 	view.HintEdge(a.Console, nodes)
 	return nil
 }

@@ -12,22 +12,24 @@ import (
 
 func newHookCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "hook", Short: "Wake orilla follow from Git's own hooks, at once", Args: cobra.NoArgs,
-		Long: "Hook adds a line to the Git hooks of this repository that run after a commit, a merge, a " +
-			"rewrite and a push to it. The line does nothing but\n" +
-			"wake an orilla follow that watches the repository. Hooks that are there stay as they are.",
+		Example: "orilla hook install",
+		Use:     "hook", Short: "Install Git hooks that notify orilla follow", Args: cobra.NoArgs,
+		Long: "The hooks run after a commit, merge, rebase or push to this repository and notify a " +
+			"running orilla follow at once. Existing hooks keep working.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 
+	var subs []*cobra.Command
 	for _, one := range []struct {
 		name, short string
 		do          func(context.Context, *source.Repository) ([]source.Hook, error)
 	}{
-		{"install", "Add the line to the hooks", source.InstallHooks},
-		{"remove", "Take it out again", source.RemoveHooks},
+		{"install", "Install the hooks", source.InstallHooks},
+		{"remove", "Remove the hooks", source.RemoveHooks},
 	} {
-		cmd.AddCommand(a.jsonFlag(&cobra.Command{
+		subs = append(subs, a.jsonFlag(&cobra.Command{
 			Use: one.name, Short: one.short, Args: cobra.NoArgs,
+			Example: "orilla hook " + one.name,
 			RunE: func(cmd *cobra.Command, _ []string) error {
 				p, err := a.load(cmd.Context())
 				if err != nil {
@@ -35,7 +37,7 @@ func newHookCommand(a *app) *cobra.Command {
 				}
 				if p.Repository == nil {
 					return fault.New(fault.Usage, "no-repository",
-						"there is no Git repository here, so it has no hooks").At("%s", p.Root)
+						"no Git repository here").At("%s", p.Root)
 				}
 
 				hooks, err := one.do(cmd.Context(), p.Repository)
@@ -47,5 +49,6 @@ func newHookCommand(a *app) *cobra.Command {
 		}))
 	}
 
+	inOrder(cmd, subs...)
 	return cmd
 }

@@ -36,8 +36,11 @@ func newInitCommand(a *app) *cobra.Command {
 	c := &initCmd{a}
 	var o initOptions
 	cmd := &cobra.Command{
+		Example: "orilla init\n" +
+			"orilla init --yes\n" +
+			"orilla init --output dist --run \"npm run build\"\norilla init --ci",
 		Use:   "init",
-		Short: "Recognise how the project is built, and write a commented orilla.yaml",
+		Short: "Detect the build setup and write orilla.yaml",
 		Args:  cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			p, err := a.load(cmd.Context())
@@ -53,14 +56,14 @@ func newInitCommand(a *app) *cobra.Command {
 
 	flags := cmd.Flags()
 	flags.StringVar(&o.site, "site", "", "the site's `NAME` (default: made from the folder's)")
-	flags.StringVar(&o.output, "output", "", "the `FOLDER` that the build leaves")
-	flags.StringArrayVar(&o.run, "run", nil, "a build `COMMAND`; may be given several times")
+	flags.StringVar(&o.output, "output", "", "the `FOLDER` that the build writes")
+	flags.StringArrayVar(&o.run, "run", nil, "a build `COMMAND` (repeatable)")
 	flags.StringVar(&o.routes, "client-routes", "",
-		"the `PATH` below which a client-side application answers addresses that no file has: / or /app/")
+		"the `PATH` of client-side routes, such as / or /app/")
 
 	flags.BoolVar(&o.ci, "ci", false,
-		"show a shell script that publishes the site from any CI system, and write it if you agree")
-	flags.BoolVar(&o.yes, "yes", false, "take what is proposed without asking")
+		"write shell scripts that publish the site from any CI system")
+	flags.BoolVarP(&o.yes, "yes", "y", false, "accept every proposal without asking")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "print the file instead of writing it")
 	return a.jsonFlag(cmd)
 }
@@ -69,8 +72,8 @@ func newInitCommand(a *app) *cobra.Command {
 func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) error {
 	file := filepath.Join(p.Root, project.FileName)
 	if p.Configured && !o.dryRun {
-		return fault.New(fault.Refused, "configured", "the project has its configuration already").
-			At("%s", file).Then("change it with an editor; docs/configuration.md lists every key")
+		return fault.New(fault.Refused, "configured", "this project already has an orilla.yaml").
+			At("%s", file).Then("edit it; for every key: orilla help configuration")
 	}
 
 	// Detected first and asked afterwards, so that most questions are answered
@@ -121,12 +124,12 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 
 	if rulesFile != "" {
 		if err := os.WriteFile(rulesFile, []byte(rulesText), 0o644); err != nil {
-			return fault.New(fault.Failed, "unwritable", "the rules file cannot be written").
+			return fault.New(fault.Failed, "unwritable", "cannot write the rules file").
 				At("%s", rulesFile).Because(err)
 		}
 		a.Note("%s %s", console.Good("wrote"), rulesFile)
 	}
-	return a.writeConfig(file, site, guess, text, o.goesOn)
+	return a.writeConfig(file, site, guess, text, o.goesOn, p.Repository != nil)
 }
 
 // storeFrom returns the store that --store names, as a file in a folder writes it: a
@@ -149,9 +152,9 @@ func (a *initCmd) storeFrom(folder string) string {
 // finds its way in the browser.
 func clientRoutes(path string) (string, error) {
 	path = "/" + strings.Trim(path, "/")
-	text := "# Addresses of the application that no file has: it finds its way in the browser.\n" +
-		"fallback  " + strings.TrimSuffix(path, "/") + "/{rest:all}  -> " + strings.TrimSuffix(path, "/") +
-		"/\n"
+	below := strings.TrimSuffix(path, "/")
+	text := "# Client-side routes: the application answers these addresses in the browser.\n" +
+		"fallback  " + below + "/{rest:all}  -> " + below + "/\n"
 	if _, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
 		rules.Options{}); len(found) > 0 {
 		return "", fault.New(fault.Usage, "usage", "--client-routes %s: %s", path, found[0].What).
@@ -162,14 +165,15 @@ func clientRoutes(path string) (string, error) {
 
 // writeConfig writes orilla.yaml where there is none: O_EXCL, so that a file
 // that came meanwhile stays as it is.
-func (a *initCmd) writeConfig(file, site string, guess project.Guess, text string, goesOn bool) error {
+func (a *initCmd) writeConfig(file, site string, guess project.Guess, text string, goesOn, committed bool,
+) error {
 	out, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if err == nil {
 		_, err = out.WriteString(text)
 		err = errors.Join(err, out.Close())
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "the configuration cannot be written").At("%s", file).
+		return fault.New(fault.Failed, "unwritable", "cannot write the configuration").At("%s", file).
 			Because(err)
 	}
 
@@ -186,8 +190,11 @@ func (a *initCmd) writeConfig(file, site string, guess project.Guess, text strin
 	for line := range strings.Lines(text) {
 		a.Print("  %s", strings.TrimSuffix(line, "\n"))
 	}
-	a.Note("%s orilla serve, to look at it here; git add and commit %s; orilla deploy",
-		console.Accent("next:"), project.FileName)
+	a.Hint("next:", "preview it here: orilla serve")
+	if committed {
+		a.Hint("next:", "commit it: git add "+project.FileName+" && git commit -m \"Publish with Orilla\"")
+	}
+	a.Hint("next:", "publish it: orilla deploy")
 	return nil
 }
 
@@ -202,14 +209,14 @@ func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess,
 			return "", guess, err
 		}
 		steps, err := a.Input(ctx, "Which command builds the site?",
-			"Empty if the files are ready as they are. Several are separated by ;",
+			"Leave empty if there is nothing to build. Separate several with ;",
 			strings.Join(guess.Run, "; "), nil)
 		if err != nil {
 			return "", guess, err
 		}
 
 		guess.Run = splitSteps(steps)
-		guess.Output, err = a.Input(ctx, "In which folder is the finished site?",
+		guess.Output, err = a.Input(ctx, "Which folder holds the finished site?",
 			"Relative to the project; . is the project itself.", guess.Output, func(text string) error {
 				if text == "" {
 					return errors.New("name a folder")
@@ -218,8 +225,9 @@ func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess,
 			})
 		if err == nil && o.routes == "" && len(guess.Rules) == 0 {
 			o.routes, err = a.Input(ctx,
-				"Does an application in the browser answer addresses that no file has?",
-				"Its path, such as / or /planner/; empty if every address is a file.", "", nil)
+				"Does the site have client-side routes?",
+				"The path they start at, such as / or /planner/. Leave empty if every page "+
+					"is a file.", "", nil)
 		}
 		return site, guess, err
 	}
@@ -227,13 +235,13 @@ func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess,
 	if !project.IsLabel(site) {
 		return "", guess, fault.New(fault.Usage, "bad-site",
 			"%q is not a site's name: it becomes part of an address", site).
-			Then("--site %s would do", project.Label(site))
+			Then("use --site %s", project.Label(site))
 	}
 
 	if guess.Output == "" {
 		return "", guess, fault.New(fault.Usage, "not-recognised",
-			"nothing here says where the finished site is").
-			Then("name the folder that the build leaves: orilla init --output FOLDER [--run COMMAND]")
+			"cannot tell which folder holds the finished site").
+			Then("name the output folder: orilla init --output FOLDER")
 	}
 	return site, guess, nil
 }
@@ -243,12 +251,12 @@ func (a *initCmd) askSite(ctx context.Context, preset string) (string, error) {
 	answer, err := a.Input(ctx, "What is the site called?", "The name becomes part of its addresses.", preset,
 		func(text string) error {
 			if text == "" {
-				return errors.New("a name is needed")
+				return errors.New("enter a name")
 			}
 			return nil
 		})
 	if label := project.Label(answer); err == nil && label != answer {
-		a.Note("%s as a part of addresses, %q is written %s", console.Faint("note:"), answer,
+		a.Note("%s in addresses, %q becomes %s", console.Faint("note:"), answer,
 			console.Strong(label))
 		return label, nil
 	}

@@ -33,8 +33,8 @@ type ciFile struct{ name, text string }
 func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) error {
 	if !p.Configured {
 		return fault.New(fault.Usage, "no-site",
-			"there is no orilla.yaml yet, so there is nothing to publish").At("%s", p.Root).
-			Then("orilla init first")
+			"no orilla.yaml yet, so there is nothing to publish").At("%s", p.Root).
+			Then("orilla init")
 	}
 
 	// Shown before anything is written: they run with the store's credentials.
@@ -52,7 +52,7 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 	for _, file := range files {
 		if there := filepath.Join(p.Root, filepath.FromSlash(file.name)); exists(there) {
 			return fault.New(fault.Refused, "there-already",
-				"there is a script already; those above were not written").At("%s", there).
+				"a script already exists; the ones above were not written").At("%s", there).
 				Then("compare them, or remove it and run this again")
 		}
 	}
@@ -62,12 +62,12 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 	// gone after it.
 	if address, _ := a.storeAddress(p); !strings.Contains(address, "://") ||
 		strings.HasPrefix(address, "file:") {
-		a.Note("%s the store is a folder, which a machine of CI does not share: set store: "+
+		a.Note("%s the store is a local folder, which CI machines cannot reach: set store: "+
 			"sftp://... or s3://... in orilla.yaml", console.Warn("note:"))
 	}
 
 	if o.dryRun {
-		a.Note("%s", console.Faint("nothing was written: --dry-run"))
+		a.Note("%s", console.Faint("--dry-run wrote nothing"))
 		return nil
 	}
 	write := o.yes
@@ -83,7 +83,7 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 	}
 
 	if !write {
-		a.Note("nothing was written; %s writes %s", console.Accent("orilla init --ci --yes"),
+		a.Note("nothing was written; %s writes %s", a.Command("orilla init --ci --yes"),
 			ciScript+", "+ciProposedBuild+", "+ciProposedLive+" and "+ciClosed)
 		return nil
 	}
@@ -94,8 +94,8 @@ func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) er
 		}
 	}
 
-	a.Note("%s put the program where CI can fetch it, set ORILLA_DOWNLOAD and the secrets there, commit "+
-		"the scripts, and let one step run: sh %s", console.Accent("next:"), ciScript)
+	a.Note("%s put the program where CI can download it, set ORILLA_DOWNLOAD and the secrets, "+
+		"commit the scripts, and run in one step: sh %s", console.Accent("next:"), ciScript)
 	return nil
 }
 
@@ -114,7 +114,7 @@ func (a *initCmd) writeCI(p *site.Project, file ciFile) error {
 		err = os.WriteFile(path, []byte(file.text), 0o755)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "unwritable", "the script cannot be written").At("%s", path).
+		return fault.New(fault.Failed, "unwritable", "cannot write the script").At("%s", path).
 			Because(err)
 	}
 	a.Note("%s %s", console.Good("wrote"), path)

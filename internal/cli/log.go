@@ -27,12 +27,12 @@ func newLogCommand(a *app) *cobra.Command {
 	c := &logCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
-		Use: "log [BUILD]", Short: "What the steps of a build printed; of a running one, as it comes",
+		Example: "orilla log\norilla log build:41",
+		Use:     "log [BUILD]", Short: "Show the output of a build",
 		Args: cobra.MaximumNArgs(1),
-		Long: "Log prints what the steps of a build printed, with secrets masked. BUILD is build:41 or 41 " +
-			"as orilla builds lists them, or a branch or a\n" +
-			"commit for its last build; without it, the last build of all. While the build runs, " +
-			"the log is followed to its end.",
+		Long: "Log prints the output of a build, with secrets masked. BUILD is build:41 or 41, as " +
+			"orilla builds, or a branch or commit for its last build; the default is the newest " +
+			"build. It follows a running build to its end.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.log(cmd.Context(), site, argument(args, 0))
 		},
@@ -72,7 +72,8 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 		run, err = a.followLog(ctx, s, run, out)
 		if ctx.Err() != nil { // whoever leaves has seen enough
 			out.flush()
-			a.Note("%s goes on: %s follows it again", run.Label(), console.Accent("orilla log "+run.Label()))
+			a.Note("%s is still running: %s follows it again", run.Label(),
+				a.Command("orilla log "+run.Label()))
 			return nil //nolint:nilerr // see above
 		}
 		if err != nil {
@@ -82,15 +83,15 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 
 	if run.Ended == nil {
 		a.Note("%s", console.Warn("its builder, on "+run.Where+
-			", is gone: no log was kept, and nobody saw how it ended"))
+			", is gone: there is no log, and its result is unknown"))
 		return nil
 	}
 
 	for _, part := range run.Ended.Log {
 		data, err := release.Object(ctx, s.store, part)
 		if errors.Is(err, storage.ErrNotFound) {
-			return fault.New(fault.Failed, "log-gone", "the log of %s is not kept any more", run.Label()).
-				Then("a prune keeps the logs of releases that it keeps, and of the last weeks")
+			return fault.New(fault.Failed, "log-gone", "the log of %s was pruned", run.Label()).
+				Then("orilla store prune keeps the logs of the releases it keeps, and of the last weeks")
 		}
 		if err != nil {
 			return err
@@ -185,7 +186,8 @@ func newCancelCommand(a *app) *cobra.Command {
 	c := &logCmd{app: a}
 	var site string
 	cmd := &cobra.Command{
-		Use: "cancel [BUILD]", Short: "End a build that is running, wherever it runs",
+		Example: "orilla cancel\norilla cancel build:41",
+		Use:     "cancel [BUILD]", Short: "Stop a running build, on any machine",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.cancelBuild(cmd.Context(), site, argument(args, 0))
@@ -217,8 +219,8 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 	}
 	if one.Lost(a.Now()) {
 		return fault.New(fault.Refused, "not-running",
-			"%s seems to be gone: nothing was heard of it, on %s, for a while", one.Label(), one.Where).
-			Then("the next build of the same takes over")
+			"%s seems to be gone: no sign of it on %s for a while", one.Label(), one.Where).
+			Then("the next build of this content takes over")
 	}
 
 	if err := build.Cancel(ctx, s.store, one, s.project.Person(ctx)); err != nil {
@@ -244,8 +246,8 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 		}
 	}
 
-	return fault.New(fault.Failed, "not-ended", "%s was asked to end and has not answered", one.Label()).
-		At("%s", one.Where).Then("orilla builds shows what becomes of it")
+	return fault.New(fault.Failed, "not-ended", "%s did not react to the request to end", one.Label()).
+		At("%s", one.Where).Then("orilla builds")
 }
 
 // chooseRunning returns the running build that was typed or, without anything, the
@@ -260,12 +262,12 @@ func (a *logCmd) chooseRunning(ctx context.Context, s *session, running []build.
 	switch {
 	case len(running) == 0:
 		return build.Running{}, fault.New(fault.Refused, "not-running",
-			"nothing of %s is being built", s.site).
-			Then("orilla builds shows what was")
+			"no build of %s is running", s.site).
+			Then("orilla builds")
 	case typed == "" && len(running) > 1:
 		problem := fault.New(fault.Usage, "which-build", "%d builds are running", len(running))
 		for _, one := range running {
-			problem = problem.Then("orilla cancel %s   %s %s", one.Label(), source.Short(one.Commit),
+			problem = problem.Then("%[2]s %[3]s: orilla cancel %[1]s", one.Label(), source.Short(one.Commit),
 				one.Branch)
 		}
 		return build.Running{}, problem
@@ -277,7 +279,7 @@ func (a *logCmd) chooseRunning(ctx context.Context, s *session, running []build.
 		at := slices.IndexFunc(running, func(r build.Running) bool { return r.Number == run.Number })
 		if at < 0 {
 			return build.Running{}, fault.New(fault.Refused, "not-running", "%s is not running", run.Label()).
-				Then("orilla builds shows how it ended")
+				Then("orilla builds")
 		}
 		return running[at], nil
 	}

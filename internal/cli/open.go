@@ -24,7 +24,8 @@ func newOpenCommand(a *app) *cobra.Command {
 	var site string
 	var show bool
 	cmd := &cobra.Command{
-		Use: "open [ENVIRONMENT|RELEASE]", Short: "Open what is live in the browser",
+		Example: "orilla open\norilla open preview/winter-times",
+		Use:     "open [ENVIRONMENT|RELEASE]", Short: "Open the live site in the browser",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.open(cmd.Context(), site, argument(args, 0), show)
@@ -32,7 +33,7 @@ func newOpenCommand(a *app) *cobra.Command {
 	}
 
 	siteFlag(cmd.Flags(), &site)
-	cmd.Flags().BoolVar(&show, "show", false, "print the address and open nothing")
+	cmd.Flags().BoolVar(&show, "show", false, "print the URL and open no browser")
 	return a.jsonFlag(cmd)
 }
 
@@ -91,7 +92,7 @@ func openBrowser(ctx context.Context, address string) error {
 	}
 
 	if _, err := exec.LookPath(name); err != nil {
-		return fault.New(fault.Failed, "no-browser", "this machine has no %s to open a browser with", name).
+		return fault.New(fault.Failed, "no-browser", "cannot open a browser: %s is not installed", name).
 			Then("open %s yourself", address)
 	}
 	browser := exec.CommandContext(ctx, name, args...)
@@ -99,7 +100,7 @@ func openBrowser(ctx context.Context, address string) error {
 		"XDG_*", "DESKTOP_SESSION", "BROWSER", "WSL*")
 
 	if err := process.Run(browser); err != nil {
-		return fault.New(fault.Failed, "no-browser", "the browser could not be opened").Because(err).
+		return fault.New(fault.Failed, "no-browser", "cannot open a browser").Because(err).
 			Then("open %s yourself", address)
 	}
 	return nil

@@ -30,30 +30,28 @@ func newPasswordCommand(a *app) *cobra.Command {
 	c := &passwordCmd{app: a}
 	var o passwordOptions
 	cmd := &cobra.Command{
-		Use: "password ENVIRONMENT", Short: "Say who may look: whoever knows a password",
+		Use: "password ENVIRONMENT", Short: "Protect an environment with a password",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
-		Long: "Password lets only those look at an environment who know it. \"previews\" stands for all " +
-			"previews, those to come too. The store keeps a hash\n" +
-			"of it, edge nodes ask for it by the usual means of browsers (RFC 7617), and the addresses of " +
-			"releases that only protected environments\n" +
-			"have served ask for it too. Behind plain http it travels readable: see to it " +
-			"that something in front ends TLS.",
-		Example: "  orilla password previews              asks for it, twice\n  orilla password staging " +
-			"--generate    makes one, and shows it once\n" +
-			"  orilla password staging --stdin < password.txt\n  orilla password staging --remove " +
-			"     everybody may look again",
+		Long: "Password protects an environment: visitors need it to see the pages. \"previews\" " +
+			"stands for all previews, including future ones. The store keeps only a hash of it. " +
+			"The addresses of releases that only protected environments have served ask for it " +
+			"too. Over plain HTTP anyone on the way can read it: put a server that terminates TLS " +
+			"in front.",
+		Example: "orilla password previews\n" +
+			"orilla password staging --generate\n" +
+			"orilla password staging --stdin < password.txt\norilla password staging --remove",
 		RunE: func(cmd *cobra.Command, args []string) error { return c.password(cmd.Context(), o, args[0]) },
 	}
 
 	flags := cmd.Flags()
-	flags.StringVar(&o.user, "user", "", "the `NAME` that goes with it (default: any)")
-	flags.BoolVar(&o.generate, "generate", false, "make one, and show it once")
+	flags.StringVar(&o.user, "user", "", "the user `NAME` (default: any)")
+	flags.BoolVar(&o.generate, "generate", false, "generate one; it will not be shown again")
 	flags.BoolVar(&o.stdin, "stdin", false, "read it from the first line of standard input")
-	flags.BoolVar(&o.remove, "remove", false, "ask for none any more: everybody may look; asks")
-	flags.StringVarP(&o.why, "message", "m", "", "say why")
+	flags.BoolVar(&o.remove, "remove", false, "make it public; asks first")
+	flags.StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
 	siteFlag(flags, &o.site)
-	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
-	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+	flags.BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would change, without doing it")
 	return a.jsonFlag(cmd)
 }
 
@@ -99,11 +97,11 @@ func (a *passwordCmd) password(ctx context.Context, o passwordOptions, typed str
 		return err
 	}
 	if o.dryRun {
-		change := "ask for a password"
+		change := "be protected by a password"
 		if o.remove {
-			change = "be open to everybody"
+			change = "be public"
 		}
-		a.Note("%s would %s; nothing was done: --dry-run", name, change)
+		a.Note("%s would %s; --dry-run changed nothing", name, change)
 		return nil
 	}
 
@@ -142,7 +140,7 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 
 	entry, err := operator.Append(ctx, environment, journal.SetAccess(change, "command", operator.Who, o.why))
 	if errors.Is(err, journal.ErrAlready) {
-		a.Note("%s asks for no password already", name)
+		a.Note("%s has no password", name)
 		return nil
 	}
 	if err != nil {
@@ -164,19 +162,19 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 
 	switch {
 	case o.remove:
-		a.Print("everybody may look at %s again", name)
+		a.Print("%s is public again", name)
 	case o.generate:
 		a.Print("%s", password)
-		a.Note("%s: whoever looks is asked for it from now on; it is shown this once", name)
+		a.Note("%s is protected from now on; the password will not be shown again", name)
 	default:
-		a.Print("%s: whoever looks is asked for the password from now on", name)
+		a.Print("%s is protected by the password from now on", name)
 	}
 
 	if len(nodes) > serving && !entry.Release.IsZero() {
-		a.Note("%s", console.Warn("not yet at every edge node; orilla status shows when"))
+		a.Note("%s", console.Warn("not at every edge node yet; see orilla status"))
 	}
 	if !o.remove {
-		a.Note("%s orilla preview share NAME opens one for somebody without it", console.Faint("next:"))
+		a.Hint("next:", "for a link that needs no password: orilla preview share NAME")
 	}
 	return nil
 }
@@ -186,11 +184,11 @@ func (a *passwordCmd) confirmOpen(ctx context.Context, o passwordOptions, name s
 	if o.yes || o.dryRun {
 		return nil
 	}
-	sure, err := a.Confirm(ctx, "Show "+name+" to everybody?",
-		"Search engines are still told not to list anything but production.", false)
+	sure, err := a.Confirm(ctx, "Show "+name+" public?",
+		"Search engines are still told to list only production.", false)
 	if errors.Is(err, console.ErrNobody) || err == nil && !sure {
-		return fault.New(fault.Refused, "not-confirmed", "%s stays behind its password", name).
-			Then("add --yes to show it to everybody")
+		return fault.New(fault.Refused, "not-confirmed", "%s stays protected", name).
+			Then("add --yes")
 	}
 	return err
 }
@@ -206,19 +204,19 @@ func (a *passwordCmd) newPassword(ctx context.Context, o passwordOptions, name s
 		// The first line, so that an editor's final line end is no part of it.
 		line, err := bufio.NewReader(io.LimitReader(os.Stdin, 1<<10)).ReadString('\n')
 		if line = strings.TrimRight(line, "\r\n"); line == "" {
-			return "", fault.New(fault.Usage, "no-password", "standard input has no password").Because(err)
+			return "", fault.New(fault.Usage, "no-password", "no password on standard input").Because(err)
 		}
 		return line, nil
 	}
 
-	password, err := a.Secret(ctx, "A password for "+name,
-		"8 characters or more; whoever looks is asked for it", func(text string) error {
+	password, err := console.Secret(ctx, a.Console, "A password for "+name,
+		"8 characters or more; visitors will be asked for it", func(text string) error {
 			_, err := access.Hash(text)
 			return err
 		})
 	if errors.Is(err, console.ErrNobody) {
-		return "", fault.New(fault.Usage, "no-password", "nobody is there to type a password").
-			Then("--stdin reads it, --generate makes one")
+		return "", fault.New(fault.Usage, "no-password", "no terminal to prompt for a password").
+			Then("use --stdin or --generate")
 	}
 	if err != nil {
 		return "", err
@@ -226,9 +224,9 @@ func (a *passwordCmd) newPassword(ctx context.Context, o passwordOptions, name s
 
 	// Nobody sees what they type, and a mistyped password would lock everybody
 	// out.
-	again, err := a.Secret(ctx, "Once more", "", nil)
+	again, err := console.Secret(ctx, a.Console, "Once more", "", nil)
 	if err == nil && again != password {
-		err = fault.New(fault.Usage, "no-password", "the two are not the same; nothing was changed")
+		err = fault.New(fault.Usage, "no-password", "the two passwords differ; nothing changed")
 	}
 	return password, err
 }

@@ -35,14 +35,16 @@ func newPreviewCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o statusOptions
 	cmd := &cobra.Command{
-		Use: "preview", Short: "The previews of branches: list, share, extend, remove",
-		Long: "Preview lists the previews of a site, those that moved last first, with what they show, " +
-			"since when and until when. Each branch's first\n" +
-			"build makes one; orilla deploy --to preview/NAME makes one by hand.",
+		Example: "orilla preview\norilla preview share winter-times --for 3d",
+		Use:     "preview", Short: "List, share, extend and remove previews",
+		Long: "Preview lists the previews of a site, the newest first: what each shows, since when " +
+			"and until when. The first build of a branch creates its preview; orilla deploy --to " +
+			"preview/NAME creates one by hand.",
 	}
 
 	list := &cobra.Command{
-		Use: "list [PATTERN...]", Short: "List previews, all or those whose names match: \"winter-*\"",
+		Example: "orilla preview list \"winter-*\"",
+		Use:     "list [PATTERN...]", Short: "List previews, or those that match a pattern",
 		ValidArgsFunction: c.completePreviews,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
@@ -56,7 +58,7 @@ func newPreviewCommand(a *app) *cobra.Command {
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return c.listPreviews(cmd.Context(), o.of(cmd, a.JSON), args)
 	}
-	cmd.AddCommand(list, newPreviewShareCommand(a), newPreviewExtendCommand(a), newPreviewRemoveCommand(a))
+	inOrder(cmd, list, newPreviewShareCommand(a), newPreviewExtendCommand(a), newPreviewRemoveCommand(a))
 	return cmd
 }
 
@@ -77,8 +79,8 @@ func (a *previewCmd) listPreviews(ctx context.Context, o statusOptions, patterns
 		return a.Document(report)
 	}
 	if len(report.Environments) == 0 {
-		a.Note("%s has no such previews; orilla deploy on a branch makes one, orilla status --state "+
-			"removed shows those that were", s.site)
+		a.Note("%s has no such previews; orilla deploy on a branch creates one, orilla status "+
+			"--state removed lists removed ones", s.site)
 		view.ShowNewer(a.Console, report.Newer)
 		return nil
 	}
@@ -117,10 +119,10 @@ func newPreviewExtendCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "extend NAME", Short: "Let a preview last longer, from now on", Args: cobra.ExactArgs(1),
+		Use: "extend NAME", Short: "Extend the life of a preview", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: c.completePreviews,
-		Example: "  orilla preview extend winter-times --for 7d\n  orilla preview " +
-			"extend winter-times --for ever",
+		Example: "orilla preview extend winter-times --for 7d\n" +
+			"orilla preview extend winter-times --for never",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.extendPreview(cmd.Context(), o,
 				args[0])
@@ -128,10 +130,10 @@ func newPreviewExtendCommand(a *app) *cobra.Command {
 	}
 
 	cmd.Flags().StringVar(&o.length, "for", "7d",
-		"how long from now, a `TIME` such as 12h or 7d; \"ever\" for no end")
+		"keep it for this `DURATION` from now, such as 12h or 7d; \"never\" to end")
 	siteFlag(cmd.Flags(), &o.site)
-	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
-	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would change, and stop")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "show what would change, without doing it")
 	return a.jsonFlag(cmd)
 }
 
@@ -148,7 +150,7 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 	}
 	var expires *time.Time
 
-	if o.length != "ever" {
+	if o.length != project.Never && o.length != "ever" { // as it was written in 0.1
 		end, err := project.ParseMoment(o.length, operator.Now(), s.project.ProductionConfig.Zone())
 		if err != nil {
 			return fault.New(fault.Usage, "bad-time", "--for: %s", err)
@@ -157,13 +159,13 @@ func (a *previewCmd) extendPreview(ctx context.Context, o previewOptions, typed 
 	}
 
 	name := journal.DisplayName(environment)
-	text := "lasts until somebody removes it, or its branch goes"
+	text := "lasts until it is removed or its branch is deleted"
 	if expires != nil {
 		text = "ends " + a.Until(*expires) + ", " + view.Moment(*expires)
 	}
 
 	if o.dryRun {
-		a.Note("%s: it would be so that it %s; nothing was done: --dry-run", name, text)
+		a.Note("%s %s; --dry-run changed nothing", name, text)
 		return nil
 	}
 	entry, err := operator.Append(ctx, environment, journal.SetExpiry(expires, "command", operator.Who, o.why,
@@ -182,7 +184,7 @@ func namedPreview(ctx context.Context, s *session, typed string) (string, error)
 	environment, err := s.named(ctx, typed)
 	if err == nil && !journal.IsPreview(environment) {
 		return "", fault.New(fault.Usage, "no-preview", "%s is not a preview",
-			journal.DisplayName(environment)).Then("orilla preview lists them")
+			journal.DisplayName(environment)).Then("orilla preview")
 	}
 	return environment, err
 }
@@ -191,14 +193,14 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "End previews: their addresses say that they are gone",
+		Use: "remove [NAME|BRANCH|PATTERN]...", Short: "Remove previews: their URLs answer 410 Gone",
 		ValidArgsFunction: c.completePreviews,
-		Long: "Remove ends previews, named or by patterns. Their addresses answer 410 from then on, with " +
-			"a page that says so; what they showed stays in\n" +
-			"the store as long as the retention says. What is gone already is no error, so that a CI job " +
-			"can run it for every branch that closes.",
-		Example: "  orilla preview remove winter-times\n  orilla preview remove \"bot-*\" --yes\n  " +
-			"orilla preview remove --expired",
+		Long: "Remove takes previews offline, by name, branch or pattern. Their URLs then answer " +
+			"410 with a page that says so; the releases stay in the store as long as the retention " +
+			"says. Removing what is gone already is no error, so a CI job can run this for every " +
+			"closed branch.",
+		Example: "orilla preview remove winter-times\n" +
+			"orilla preview remove \"bot-*\" --yes\norilla preview remove --expired",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.removePreviews(cmd.Context(), o,
 				args)
@@ -206,10 +208,10 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 	}
 
 	siteFlag(cmd.Flags(), &o.site)
-	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say why")
-	cmd.Flags().BoolVar(&o.expired, "expired", false, "those whose time is over; they answer 410 already")
-	cmd.Flags().BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
-	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "say what would be removed, and stop")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
+	cmd.Flags().BoolVar(&o.expired, "expired", false, "all expired previews (they already answer 410)")
+	cmd.Flags().BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
+	cmd.Flags().BoolVar(&o.dryRun, "dry-run", false, "show what would be removed, without doing it")
 	return a.jsonFlag(cmd)
 }
 
@@ -218,9 +220,9 @@ func newPreviewRemoveCommand(a *app) *cobra.Command {
 // gone already is no error, so that CI can run it for every branch that closes.
 func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patterns []string) error {
 	if len(patterns) == 0 && !o.expired {
-		return fault.New(fault.Usage, "usage", "say which previews should end").
+		return fault.New(fault.Usage, "usage", "which previews?").
 			Then("orilla preview remove NAME").Then("orilla preview remove --expired").
-			Then("orilla preview lists them")
+			Then("orilla preview")
 	}
 
 	s, err := a.session(ctx, o.site)
@@ -242,7 +244,7 @@ func (a *previewCmd) removePreviews(ctx context.Context, o previewOptions, patte
 		return err
 	}
 	if len(states) == 0 {
-		a.Note("nothing to remove: no such preview serves anything")
+		a.Note("nothing to remove: no such live preview")
 		if a.JSON {
 			return a.Document(view.RemovedReport{Removed: []view.EntryReport{}})
 		}
@@ -315,24 +317,23 @@ func (a *previewCmd) confirmRemoval(ctx context.Context, o previewOptions, state
 	}
 
 	if o.dryRun {
-		a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		a.Note("%s", console.Faint("--dry-run changed nothing"))
 		return false, nil
 	}
 	if o.yes || o.expired {
 		return true, nil
 	}
 
-	question, about := "Remove this preview?", "Its address will say that it is "+
-		"gone; a deploy brings it back."
+	question, about := "Remove this preview?", "Its URL will answer 410 Gone; a deploy brings it back."
 	if len(states) > 1 {
 		question, about = fmt.Sprintf("Remove these %d previews?",
-			len(states)), "Their addresses will say that they are gone; a deploy brings one back."
+			len(states)), "Their URLs will answer 410 Gone; a deploy brings one back."
 	}
 
 	sure, err := a.Confirm(ctx, question, about, false)
 	if errors.Is(err, console.ErrNobody) {
 		return false, fault.New(fault.Refused, "not-confirmed",
-			"removing previews is asked about, and nobody is there to answer").Then("add --yes")
+			"removing previews needs a confirmation").Then("add --yes")
 	}
 	return sure, err
 }
@@ -341,21 +342,22 @@ func newPreviewShareCommand(a *app) *cobra.Command {
 	c := &previewCmd{app: a}
 	var o previewOptions
 	cmd := &cobra.Command{
-		Use: "share NAME", Short: "Make a link that opens a preview without its password, for a while",
+		Use: "share NAME", Short: "Create a link that needs no password",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: c.completePreviews,
-		Long: "Share makes a link for somebody who has no password. Whoever has the link can look until " +
-			"it expires or is taken back; it is shown once\n" +
-			"and not kept. It works for any environment that has a password.",
-		Example: "  orilla preview share winter-times --for 3d\n  orilla preview share winter-times " +
-			"--revoke      takes back all links of it",
+		Long: "Share creates a link for someone who has no password. Everyone with the link can " +
+			"open the preview until it expires or is revoked. The link is not kept and will not be " +
+			"shown again. It works for every environment with a password.",
+		Example: "orilla preview share winter-times --for 3d\n" +
+			"orilla preview share winter-times --revoke",
 		RunE: func(cmd *cobra.Command, args []string) error { return c.share(cmd.Context(), o, args[0]) },
 	}
 
 	cmd.Flags().StringVar(&o.length, "for", "3d",
-		"how long it opens, a `TIME` such as 12h or 3d, 90d at most")
-	cmd.Flags().BoolVar(&o.revoke, "revoke", false, "take back all links that were shared")
+		"how long the link works, a `DURATION` such as 12h or 3d (at most 90d)")
+	cmd.Flags().BoolVar(&o.revoke, "revoke", false, "revoke all links of it")
 	siteFlag(cmd.Flags(), &o.site)
-	cmd.Flags().StringVarP(&o.why, "message", "m", "", "say for whom; it is kept")
+	cmd.Flags().StringVarP(&o.why, "message", "m", "", "the `REASON`, such as for whom "+
+		"it is (kept in the history)")
 	return a.jsonFlag(cmd)
 }
 
@@ -422,9 +424,9 @@ func (a *previewCmd) shareable(ctx context.Context, s *session, typed string, re
 	if !protected && !revoke {
 		address := s.addresses(ctx, environment, head.Document, nodesOf(ctx, s))[0]
 		return "", fault.New(fault.Refused, "open-already",
-			"%s has no password, so anybody can look already", name).
-			Then("send its address: %s", address).Then("or give it one: orilla password %s", name).
-			Then("or all previews: orilla password previews")
+			"%s has no password, so everyone can open it already", name).
+			Then("send its URL: %s", address).Then("or protect it: orilla password %s", name).
+			Then("or protect all previews: orilla password previews")
 	}
 
 	return environment, nil
@@ -460,9 +462,8 @@ func (a *previewCmd) makeLink(ctx context.Context, s *session, operator *environ
 		for _, link := range report.Links {
 			a.Print("%s", console.Accent(link))
 		}
-		a.Note("it opens %s until %s; it is shown this once", name, view.Moment(until))
-		a.Note("%s orilla preview share %s --revoke", console.Faint("take it back:"),
-			strings.TrimPrefix(name, "preview/"))
+		a.Note("it opens %s until %s; it will not be shown again", name, view.Moment(until))
+		a.Hint("undo:", "orilla preview share "+strings.TrimPrefix(name, "preview/")+" --revoke")
 		view.HintEdge(a.Console, nodes)
 	})
 }
@@ -502,10 +503,10 @@ func (a *previewCmd) revoke(ctx context.Context, s *session, operator *environme
 	}
 
 	if revoked == 0 {
-		a.Note("no link of %s was shared, or all were taken back", name)
+		a.Note("%s has no shared links", name)
 		return nil
 	}
-	a.Print("%s of %s taken back; whoever has them is asked for the password",
+	a.Print("%s of %s revoked",
 		console.Count(int64(revoked), "link", "links"), name)
 	return nil
 }

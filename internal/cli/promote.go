@@ -33,15 +33,14 @@ func newPromoteCommand(a *app) *cobra.Command {
 	var o promoteOptions
 	cmd := &cobra.Command{
 		Use:   "promote FROM --to ENVIRONMENT",
-		Short: "Put live elsewhere what an environment serves: the same release, without a build",
-		Long: "Promote points an environment at the very release that another one serves, or that is " +
-			"named: nothing is built or uploaded. What is\n" +
-			"expected of the release's rules and pages is looked at first, as it would be there. A " +
-			"release whose build was told where it goes\n" +
-			"(build.tell) is refused elsewhere.",
-		Example: "  orilla promote staging --to production\n" +
-			"  orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"\n" +
-			"  orilla promote staging --to production --wait-for /fares/ --wait-for \"npm run audit\"",
+		Short: "Publish an existing release to another environment",
+		Long: "Promote moves an environment to the release that another one serves, or to the " +
+			"release you name: nothing is built or uploaded. Orilla first checks the release's " +
+			"rules and pages as they would be there. It refuses a release whose build used its " +
+			"environment (build.tell) anywhere else.",
+		Example: "orilla promote staging --to production\n" +
+			"orilla promote preview/winter-times --to production -m \"reviewed by Tobias\"\n" +
+			"orilla promote staging --to production --wait-for /fares/",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return o.record(o.to, c.promote(cmd.Context(), o, args[0]))
@@ -51,12 +50,12 @@ func newPromoteCommand(a *app) *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringVar(&o.to, "to", "", "the `ENVIRONMENT` to move")
 	siteFlag(flags, &o.site)
-	flags.StringVarP(&o.why, "message", "m", "", "say why")
-	flags.BoolVar(&o.yes, "yes", false, "answer yes to what would be asked")
+	flags.StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
+	flags.BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
 	o.waitOptions.flags(cmd)
 	o.writeOptions.flags(cmd)
-	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live there")
-	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would be live, and stop")
+	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be removed live, without doing it")
 	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }
@@ -76,7 +75,8 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		return err
 	}
 	if o.to == "" {
-		problem := fault.New(fault.Usage, "no-target", "say which environment should serve it")
+		problem := fault.New(fault.Usage, "no-target", "--to is missing: which environment should "+
+			"serve it?")
 		for _, name := range s.project.EnvironmentNames() {
 			problem = problem.Then("orilla promote %s --to %s", typed, name)
 		}
@@ -120,7 +120,7 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 
 	if o.dryRun {
 		view.ReportPromoted(a.Console, done.release)
-		a.Note("%s", console.Faint("nothing was done: --dry-run"))
+		a.Note("%s", console.Faint("--dry-run changed nothing"))
 		return nil
 	}
 
@@ -157,7 +157,7 @@ func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, e
 	o promoteOptions,
 ) error {
 	refusal := deploy.UncontainedRefusal(record, environment).
-		Then("or, if you have looked at it: orilla promote %s --to %s --yes", typed, o.to)
+		Then("or, if you have reviewed it: orilla promote %s --to %s --yes", typed, o.to)
 	if o.yes {
 		a.Note("%s built on the untrusted branch %s, without isolation", console.Warn("note:"), record.Branch)
 		return nil
@@ -166,8 +166,8 @@ func (a *promoteCmd) askUncontained(ctx context.Context, record builds.Record, e
 	if !a.Asks {
 		return refusal
 	}
-	agreed, err := a.Confirm(ctx, "Put it live anyway?", "It was built on the untrusted branch "+
-		record.Branch+" without isolation: its files may be something else than its commit makes.", false)
+	agreed, err := a.Confirm(ctx, "Publish it anyway?", "It was built on the untrusted branch "+
+		record.Branch+" without isolation: its files may differ from what its commit builds.", false)
 	if err != nil || agreed {
 		return err
 	}

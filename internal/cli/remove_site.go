@@ -21,20 +21,20 @@ func newRemoveSiteCommand(a *app) *cobra.Command {
 	c := &removeSiteCmd{app: a}
 	var keepName, yes bool
 	cmd := &cobra.Command{
-		Use: "remove-site SITE", Short: "Take a site out of the store, with all its releases and its history",
+		Example: "orilla remove-site harbour",
+		Use:     "remove-site SITE", Short: "Delete a site with all its releases",
 		Args: cobra.ExactArgs(1),
-		Long: "Remove-site ends what all environments of a site serve, and removes its releases, builds " +
-			"and journals. The claim of its name goes\n" +
-			"too, unless --keep-name. It asks for the name to be typed. orilla " +
-			"store prune then frees the room.",
+		Long: "Remove-site takes all environments of a site offline and removes its releases, " +
+			"builds and history. The name becomes free, unless --keep-name is given. It asks you " +
+			"to type the name. Run orilla store prune afterwards to free the disk space.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.removeSite(cmd.Context(), args[0], keepName, yes)
 		},
 	}
 
 	cmd.Flags().BoolVar(&keepName, "keep-name", false,
-		"leave the claim, so that nobody else can take the name")
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+		"keep the name, so that nobody else can take it")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "assume yes to every prompt")
 	return a.jsonFlag(cmd)
 }
 
@@ -63,10 +63,10 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, y
 		}
 
 		_, err := a.Input(ctx, "Type the name of the site to remove it", "All environments of "+site+
-			" go dark at once, and its history is gone for good.", "", check)
+			" go offline at once, and its history is deleted for good.", "", check)
 		if errors.Is(err, console.ErrNobody) {
 			return fault.New(fault.Refused, "not-confirmed",
-				"a site is removed only after its name was typed").At("%s", site).
+				"removing a site needs a confirmation: its name, typed").At("%s", site).
 				Then("run it on a terminal, or add --yes")
 		}
 		if err != nil {
@@ -85,6 +85,6 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, y
 	return a.Result(view.RemoveSiteReport{Site: site, Removed: removed, KeptName: keepName}, func() {
 		a.Print("%s %s: %s", console.Good("removed"), console.Strong(site),
 			console.Count(int64(removed), "record", "records"))
-		a.Note("%s orilla store prune", console.Faint("to free the room that its objects take:"))
+		a.Hint("next:", "to free its disk space: orilla store prune")
 	})
 }

@@ -118,15 +118,15 @@ func (r *reporter) interrupted(plan *site.Plan) error {
 		during = "preparation"
 	}
 
-	problem := fault.New(fault.Failed, "interrupted", "interrupted during the %s", during).
+	problem := fault.New(fault.Failed, "interrupted", "interrupted during %s", during).
 		Marked(context.Canceled)
 	if r.build > 0 {
 		problem = problem.With(builds.Begun{Number: r.build}.Label() + " has ended")
 	}
 	if plan.Environment != "" {
-		problem = problem.With(journal.DisplayName(plan.Environment) + " serves what it did before")
+		problem = problem.With(journal.DisplayName(plan.Environment) + " serves the same as before")
 	}
-	return problem.Then("run the same command again: what was sent is not sent again")
+	return problem.Then("run the same command again; files already sent are not sent again")
 }
 
 // Notice implements deploy.Reporter.
@@ -152,11 +152,16 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 	address := view.ReleaseAddress(plan.Site, result.ID.String(), view.NearbyPort(nodes))
 	if a.JSON {
 		report := view.NewDeployReport(plan, result)
-		report.ReleaseURL, report.EdgeNodes = address, len(nodes)
+		report.ReleaseURL, report.EdgeNodes, report.DryRun = address, len(nodes), a.dry
 		return a.Document(report)
 	}
 
-	a.Row(a.Err, "release", console.Accent(result.ID.Short())+"  live nowhere")
+	if a.dry {
+		a.Row(a.Err, "would be", result.ID.Short()+", not published")
+		a.Note("%s", console.Faint("--dry-run changed nothing"))
+		return nil
+	}
+	a.Row(a.Err, "release", console.Accent(result.ID.Short())+"  not published")
 	a.Print("%s", console.Accent(address))
 	view.HintEdge(a.Console, nodes)
 	return nil

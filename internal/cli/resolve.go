@@ -77,9 +77,9 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 	case 1:
 		return found[0], nil
 	case 2, 3:
-		return "", fault.New(fault.Usage, "ambiguous-environment", "%q means two previews", typed).
+		return "", fault.New(fault.Usage, "ambiguous-environment", "%q matches two previews", typed).
 			With(journal.DisplayName(found[0]) + "  by its label").
-			With(journal.DisplayName(found[1]) + "  of the branch").Then("write which")
+			With(journal.DisplayName(found[1]) + "  of the branch").Then("name one of them")
 	}
 
 	var shown []string
@@ -91,7 +91,7 @@ func (s *session) named(ctx context.Context, typed string) (string, error) {
 	if nearest != "" {
 		problem = problem.Then("did you mean %s?", nearest)
 	}
-	return "", problem.Then("orilla status lists them")
+	return "", problem.Then("orilla status")
 }
 
 // namedUnlessGit is named for where a commit could be meant as well: what Git
@@ -134,10 +134,10 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 	}
 
 	return journal.Entry{}, fault.New(fault.Usage, "unknown-release",
-		"%q is neither an environment nor an entry, and no build made a release of it", typed).
+		"no environment, entry or built commit is called %q", typed).
 		Marked(errUnknownRelease).
-		Then("orilla status lists environments, orilla builds what was built").
-		Then("to build a commit and put it there: orilla deploy %s --to ENVIRONMENT", typed)
+		Then("to list environments: orilla status").
+		Then("to build and publish a commit: orilla deploy %s --to ENVIRONMENT", typed)
 }
 
 // findEntry reads ENVIRONMENT:NUMBER. is tells whether it is one: a commit can be
@@ -156,7 +156,7 @@ func findEntry(ctx context.Context, s *session, typed string) (entry journal.Ent
 	entry, err = s.journal(environment).Get(ctx, n)
 	if errors.Is(err, storage.ErrNotFound) || err == nil && entry.Release.IsZero() {
 		return entry, true, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release", typed).
-			Then("orilla history %s lists them", name)
+			Then("orilla history %s", name)
 	}
 	return entry, true, err
 }
@@ -188,8 +188,8 @@ func findBuilt(ctx context.Context, s *session, typed string) (entry journal.Ent
 			return journal.Entry{}, true, err
 		}
 		if run.Ended == nil || run.Ended.Release.IsZero() {
-			return journal.Entry{}, true, fault.New(fault.Failed, "no-release", "%s made no release",
-				run.Label()).Then("orilla log %s shows why", run.Label())
+			return journal.Entry{}, true, fault.New(fault.Failed, "no-release", "%s has no release",
+				run.Label()).Then("orilla log %s", run.Label())
 		}
 		return originOf(run), true, nil
 	case s.project.Repository != nil:
@@ -252,10 +252,10 @@ func (s *session) releaseByID(ctx context.Context, what string) (release.ID, err
 		return found[0], nil
 	case 0:
 		return release.ID{}, fault.New(fault.Usage, "unknown-release", "%s has no release %q", s.site, what).
-			Marked(errUnknownRelease).Then("orilla history lists those that were live")
+			Marked(errUnknownRelease).Then("orilla history")
 	}
 
-	problem := fault.New(fault.Usage, "ambiguous-release", "%q is the beginning of %d releases", what,
+	problem := fault.New(fault.Usage, "ambiguous-release", "%q matches %d releases", what,
 		len(found))
 	for _, id := range found {
 		problem = problem.With("r-" + id.String())

@@ -21,6 +21,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -35,6 +36,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
+	"orilla.example/orilla/internal/store/trial"
 )
 
 // app is what all commands share.
@@ -44,6 +46,11 @@ type app struct {
 	store  string // --store
 	places site.Places
 	opened string // the address of the store that was opened last
+
+	quiet, plain bool           // -q, --no-color
+	dry          bool           // --dry-run: what is written is forgotten
+	atEnd        []func()       // what is cleared away when the command ends
+	running      *cobra.Command // whose options the commands that it prints carry
 }
 
 // lasting is for what runs for hours: memory that nobody uses is not kept for speed.
@@ -63,10 +70,14 @@ func Main(args []string) int {
 
 	a := &app{Console: console.New()}
 	root := a.root()
+	a.Typed = func(text string) string { return typed(root, a.running, text) }
 	root.SetArgs(args)
 	root.SetOut(a.Out)
 	root.SetErr(a.Err)
 	err := root.ExecuteContext(ctx)
+	for _, end := range a.atEnd {
+		end()
+	}
 	if err == nil {
 		return 0
 	}
@@ -79,8 +90,11 @@ func Main(args []string) int {
 	if errors.As(err, &silent) {
 		return silent.status
 	}
-	a.Problem(err)
 	err = a.message(err)
+	// A mistake in the options comes before --json was read.
+	a.JSON = a.JSON || slices.Contains(args, "--json")
+	console.Failed(a.Console, err)
+	a.Console.Problem(err)
 	return int(fault.KindOf(err))
 }
 
@@ -113,61 +127,73 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "orilla",
 		Short: "Publish a static site from each commit, whole or not at all, and go back at once",
-		Long: "Orilla builds a static site from a commit, uploads what is new, and points an " +
-			"environment at it in one step.\n" +
-			"Look at it locally (serve), put it up (deploy), see what is live (status), go back (rollback).",
+		Long: "Orilla builds a static site from a commit, uploads what is new, and switches an " +
+			"environment to the new release in one step. Going back takes milliseconds.\n\n" +
+			"Start here: orilla init, orilla serve, orilla deploy; or orilla demo.",
+		Version:       programVersion(),
 		SilenceErrors: true, SilenceUsage: true, SuggestionsMinimumDistance: 2,
-		PersistentPreRunE: func(*cobra.Command, []string) (err error) {
-			a.places, err = site.FindPlaces()
-			return err
-		},
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error { return a.begin(cmd) },
+		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 
-	root.PersistentFlags().StringVarP(&a.folder, "directory", "C", ".", "run as if started in `DIR`")
-	root.PersistentFlags().StringVar(&a.store, "store", "",
-		"the `STORE` to use: a folder, sftp://USER@HOST/FOLDER or s3://BUCKET/PREFIX "+
-			"(default: as orilla.yaml says)")
-	root.PersistentFlags().SortFlags = false
+	flags := root.PersistentFlags()
+	flags.StringVarP(&a.folder, "directory", "C", ".", "run as if started in `FOLDER`")
+	flags.StringVar(&a.store, "store", "",
+		"use this `STORE`: a folder, sftp://USER@HOST/FOLDER or s3://BUCKET/PREFIX "+
+			"(default: as in orilla.yaml)")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print only results and errors")
+	flags.BoolVar(&a.plain, "no-color", false, "print without colors")
+	flags.SortFlags = false
+	root.Flags().Bool("version", false, "print the version")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath()).
-			Then("%s --help lists the options", cmd.CommandPath())
+			Then("%s --help", cmd.CommandPath())
 	})
 
-	// In the order in which one comes to need them.
-	groups := []struct {
-		title    string
-		commands []*cobra.Command
-	}{
-		{"Look, and put it up", []*cobra.Command{newInitCommand(a), newServeCommand(a), newCheckCommand(a),
-			newExplainCommand(a), newRulesCommand(a), newFilesCommand(a), newBuildCommand(a),
-			newDeployCommand(a), newOpenCommand(a)}},
-		{"Every commit by itself", []*cobra.Command{newFollowCommand(a), newHookCommand(a),
-			newBuildsCommand(a), newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},
-		{"See what is live, and go back", []*cobra.Command{newStatusCommand(a), newSitesCommand(a),
-			newHistoryCommand(a), newDiffCommand(a), newPromoteCommand(a), newRollbackCommand(a),
-			newFreezeCommand(a), newThawCommand(a)}},
-		{"Show it to some", []*cobra.Command{newPreviewCommand(a), newPasswordCommand(a)}},
-		{"Run it", []*cobra.Command{newEdgeCommand(a), newDomainsCommand(a), newStoreCommand(a),
-			newRemoveSiteCommand(a), newDoctorCommand(a), newDemoCommand(a), newVersionCommand(a)}},
+	groups := a.groups()
+	var all []*cobra.Command
+	for _, group := range groups {
+		all = append(all, group.commands...)
 	}
-
-	for i, group := range groups {
-		id := fmt.Sprint(i)
-		root.AddGroup(&cobra.Group{ID: id, Title: group.title + ":"})
-		for _, command := range group.commands {
-			command.GroupID = id
-			for _, one := range append(command.Commands(), command) {
-				one.Flags().SortFlags = false
-			}
-			root.AddCommand(command)
-		}
-	}
-
-	root.SetHelpCommandGroupID("4")
-	root.SetCompletionCommandGroupID("4")
+	inOrder(root, all...)
+	root.SetHelpCommand(newHelpCommand(a))
+	root.SetVersionTemplate("orilla {{.Version}}\n")
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { printHelp(cmd, groups) })
+	root.CompletionOptions.HiddenDefaultCmd = true // it stands in the help as one of several
 	wrapUsage(root)
 	return root
+}
+
+// groups returns all commands under their headings, in the order in which one
+// comes to need them.
+func (a *app) groups() []group {
+	return []group{
+		{"Build and publish", []*cobra.Command{newInitCommand(a), newServeCommand(a), newCheckCommand(a),
+			newDeployCommand(a), newOpenCommand(a), newBuildCommand(a), newFilesCommand(a),
+			newExplainCommand(a), newRulesCommand(a)}},
+		{"See what is live, compare, go back", []*cobra.Command{newStatusCommand(a), newHistoryCommand(a),
+			newDiffCommand(a), newPromoteCommand(a), newRollbackCommand(a), newFreezeCommand(a),
+			newThawCommand(a)}},
+		{"Previews and access", []*cobra.Command{newPreviewCommand(a), newPasswordCommand(a)}},
+		{"Automatic builds", []*cobra.Command{newFollowCommand(a), newHookCommand(a), newBuildsCommand(a),
+			newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},
+		{"Operate", []*cobra.Command{newEdgeCommand(a), newDoctorCommand(a), newStoreCommand(a),
+			newSitesCommand(a), newDomainsCommand(a), newRemoveSiteCommand(a)}},
+		{"Learn", []*cobra.Command{newDemoCommand(a), newManCommand(a), newVersionCommand(a)}},
+	}
+}
+
+// begin prepares what every command needs, once its options are known.
+func (a *app) begin(cmd *cobra.Command) (err error) {
+	if a.plain {
+		console.Plain(a.Console)
+	}
+	if a.quiet {
+		console.Quiet(a.Console)
+	}
+	a.running = cmd
+	a.places, err = site.FindPlaces()
+	return err
 }
 
 // wrapUsage gives wrong arguments the same form as all other errors.
@@ -193,7 +219,7 @@ func wrapUsage(root *cobra.Command) {
 		command.Args = func(cmd *cobra.Command, args []string) error {
 			if err := check(cmd, args); err != nil {
 				return fault.New(fault.Usage, "usage", "%s", err).Then("%s", cmd.UseLine()).
-					Then("%s --help says more", cmd.CommandPath())
+					Then("%s --help", cmd.CommandPath())
 			}
 			return nil
 		}
@@ -206,18 +232,18 @@ func unknownCommand(cmd *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
 	}
-	problem := fault.New(fault.Usage, "unknown-command", "there is no command %q",
+	problem := fault.New(fault.Usage, "unknown-command", "unknown command %q",
 		strings.TrimSpace(strings.TrimPrefix(cmd.CommandPath(), "orilla")+" "+args[0]))
 
 	for _, suggestion := range cmd.SuggestionsFor(args[0]) {
 		problem = problem.Then("did you mean: %s %s?", cmd.CommandPath(), suggestion)
 	}
-	return problem.Then("%s --help lists the commands", cmd.CommandPath())
+	return problem.Then("%s --help", cmd.CommandPath())
 }
 
 // jsonFlag adds --json to a command that reports.
 func (a *app) jsonFlag(cmd *cobra.Command) *cobra.Command {
-	cmd.Flags().BoolVar(&a.JSON, "json", false, "print the result as JSON")
+	cmd.Flags().BoolVar(&a.JSON, "json", false, "print the result, and errors, as JSON")
 	return cmd
 }
 
@@ -230,11 +256,22 @@ func (a *app) load(ctx context.Context) (*site.Project, error) {
 // the project's. project may be nil.
 func (a *app) openStore(ctx context.Context, project *site.Project, mayMake bool) (storage.Store, error) {
 	address, root := a.storeAddress(project)
-	opened, err := store.Open(ctx, address, root, a.places.Data, mayMake)
-	if err == nil {
-		a.opened = opened.Address()
+	opened, err := store.Open(ctx, address, root, a.places.Data, mayMake && !a.dry)
+	if errors.Is(err, storage.ErrNone) && a.dry && mayMake {
+		// A folder would be created; a server would first have to show that it can hold a
+		// store.
+		if place, _ := store.Folder(address, root, a.places.Data); place != "" {
+			return trial.Nothing(place), nil
+		}
 	}
-	return opened, err
+	if err != nil {
+		return nil, err
+	}
+	a.opened = opened.Address()
+	if a.dry {
+		return trial.Over(opened), nil
+	}
+	return opened, nil
 }
 
 // storeAddress returns what names the store, and the
@@ -289,17 +326,21 @@ func (a *app) session(ctx context.Context, name string) (*session, error) {
 	}
 	for _, mistake := range mistakes {
 		a.Notice(fault.Notice{Code: fault.Code(mistake), What: mistake.Error(),
-			Next: "until that is corrected, the last one of the production branch that can be read counts"})
+			Next: "until that is fixed, the last readable version on the production branch counts"})
 	}
 	if name == "" {
 		name = project.Site()
 	}
+	if last, ok := lastTarget(a, project.Root); ok && name == "" {
+		name = last.Site
+		a.Note("%s", console.Faint("site "+name+", which was published from this folder last"))
+	}
 
 	if name == "" {
 		return nil, fault.New(fault.Usage, "no-site",
-			"there is no orilla.yaml here, so it is not clear which site is meant").At("%s", project.Root).
-			Then("name it: --site NAME (orilla sites lists them)").
-			Then("or change to the project's folder, or use -C DIR")
+			"no orilla.yaml here: which site?").At("%s", project.Root).
+			Then("add --site NAME; to list sites: orilla sites").
+			Then("or run it in the project's folder, or with -C FOLDER")
 	}
 
 	store, err := a.openStore(ctx, project, false)
@@ -316,7 +357,7 @@ func (a *app) session(ctx context.Context, name string) (*session, error) {
 	if there, err := maintenance.HasSite(ctx, store, name); err == nil && !there {
 		return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", name).
 			At("%s", store.Address()).
-			Then("orilla deploy makes it").Then("orilla sites lists those that are there")
+			Then("orilla deploy").Then("orilla sites")
 	} else if err != nil {
 		return nil, err
 	}

@@ -24,37 +24,39 @@ type rulesCmd struct{ *app }
 func newRulesCommand(a *app) *cobra.Command {
 	c := &rulesCmd{app: a}
 	cmd := &cobra.Command{
-		Use: "rules", Short: "Format rules files, and make rules of a list of moved addresses",
+		Example: "orilla rules format",
+		Use:     "rules", Short: "Format rules files, import redirects",
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 
 	var dryRun bool
 	format := &cobra.Command{
-		Use: "format [FILE...]", Short: "Align the columns of rules files; nothing else changes",
-		Long: "Format aligns the columns of rules files (default: those that orilla.yaml names). With - " +
-			"it reads standard input and writes\n" +
-			"standard output. With --dry-run it changes nothing, says which files it would, and " +
-			"the status is 4 if there is one.",
+		Example: "orilla rules format\norilla rules format site.rules --dry-run",
+		Use:     "format [FILE...]", Short: "Align the columns of rules files",
+		Long: "Format aligns the columns of rules files (default: those in orilla.yaml). With - it " +
+			"reads standard input and writes standard output. With --dry-run it only lists the " +
+			"files it would change; the exit status is 4 if there are any.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.formatRules(cmd.Context(), args,
 				dryRun)
 		},
 	}
 
-	format.Flags().BoolVar(&dryRun, "dry-run", false, "change nothing; say what would change")
+	format.Flags().BoolVar(&dryRun, "dry-run", false, "show which files would change, without "+
+		"changing them")
 	imports := &cobra.Command{
-		Use: "import FILE.csv", Short: "Turn a list of moved addresses into redirects",
+		Use: "import FILE.csv", Short: "Import redirects from a CSV list",
 		Args: cobra.ExactArgs(1),
-		Long: "Import reads comma-separated values (RFC 4180) with two or three columns, from, to and " +
-			"status, of paths or whole addresses,\n" +
-			"and prints rules. Rows that make no rule are told on standard error, and the status is 4 then.",
-		Example: "  orilla rules import moved.csv >> site.rules",
+		Long: "Import reads comma-separated values (RFC 4180) with two or three columns: from, to " +
+			"and status, as paths or full addresses. It prints redirects, and reports rows that " +
+			"make none; the exit status is 4 then.",
+		Example: "orilla rules import moved.csv >> site.rules",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.importRules(cmd.Context(),
 				args[0])
 		},
 	}
-	cmd.AddCommand(a.jsonFlag(format), imports)
+	inOrder(cmd, a.jsonFlag(format), imports)
 	return cmd
 }
 
@@ -65,7 +67,7 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 	if len(files) == 1 && files[0] == "-" {
 		var text bytes.Buffer
 		if _, err := text.ReadFrom(os.Stdin); err != nil {
-			return fault.New(fault.Failed, "unreadable", "standard input cannot be read").Because(err)
+			return fault.New(fault.Failed, "unreadable", "cannot read standard input").Because(err)
 		}
 		_, err := a.Out.Write(rules.Format(text.Bytes()))
 		return err
@@ -83,8 +85,8 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		}
 
 		if len(files) == 0 {
-			return fault.New(fault.Usage, "no-rules-file", "orilla.yaml names no rules file").
-				Then("add: rules: site.rules").Then("or name a file: orilla rules format FILE")
+			return fault.New(fault.Usage, "no-rules-file", "orilla.yaml has no rules file").
+				Then("add to orilla.yaml: rules: site.rules").Then("or name a file: orilla rules format FILE")
 		}
 	} else {
 		for i := range files {
@@ -107,10 +109,10 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 		if a.JSON {
 			continue
 		}
-		text := console.Faint("as it should be")
+		text := console.Faint("already formatted")
 		switch {
 		case changed && dryRun:
-			text = console.Warn("would be aligned")
+			text = console.Warn("would be formatted")
 		case changed:
 			text = console.Accent("aligned")
 		}
@@ -134,7 +136,7 @@ func (a *rulesCmd) formatRules(ctx context.Context, files []string, dryRun bool)
 func formatFile(file string, dryRun bool) (changed bool, err error) {
 	before, err := os.ReadFile(file)
 	if err != nil {
-		return false, fault.New(fault.Usage, "unreadable", "the rules file cannot be read").At("%s", file).
+		return false, fault.New(fault.Usage, "unreadable", "cannot read the rules file").At("%s", file).
 			Because(err)
 	}
 
@@ -149,7 +151,7 @@ func formatFile(file string, dryRun bool) (changed bool, err error) {
 
 	temporary, err := os.CreateTemp(filepath.Dir(file), ".rules-*")
 	if err != nil {
-		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").
+		return false, fault.New(fault.Failed, "unwritable", "cannot write the rules file").
 			At("%s", file).Because(err)
 	}
 	defer os.Remove(temporary.Name()) //nolint:errcheck // it has gone to its place
@@ -163,7 +165,7 @@ func formatFile(file string, dryRun bool) (changed bool, err error) {
 	}
 
 	if err != nil {
-		return false, fault.New(fault.Failed, "unwritable", "the rules file cannot be written").
+		return false, fault.New(fault.Failed, "unwritable", "cannot write the rules file").
 			At("%s", file).Because(err)
 	}
 	return true, nil
@@ -177,7 +179,7 @@ func formatFile(file string, dryRun bool) (changed bool, err error) {
 func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 	file, err := os.Open(a.path(name))
 	if err != nil {
-		return fault.New(fault.Usage, "unreadable", "the list cannot be read").At("%s", name).Because(err)
+		return fault.New(fault.Usage, "unreadable", "cannot read the list").At("%s", name).Because(err)
 	}
 	defer file.Close() //nolint:errcheck // read only
 	var own []string
@@ -194,7 +196,7 @@ func (a *rulesCmd) importRules(ctx context.Context, name string) error {
 
 	rows, err := rules.Import(file, own)
 	if err != nil {
-		return fault.New(fault.Usage, "bad-list", "the list cannot be read as comma-separated values").
+		return fault.New(fault.Usage, "bad-list", "cannot read the list as comma-separated values").
 			At("%s", name).Because(err)
 	}
 

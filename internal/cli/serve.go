@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -41,19 +40,19 @@ func newServeCommand(a *app) *cobra.Command {
 	c := &serveCmd{app: a}
 	o := &serveOptions{}
 	cmd := &cobra.Command{
-		Use: "serve [FOLDER]", Short: "Look at the site here, answered as the edge would, " +
-			"rebuilt and reloaded on change", Args: cobra.MaximumNArgs(1),
-		Long: "Serve builds the working tree and answers from its output by the same rules as an edge " +
-			"node: the same addresses, redirects,\n" +
-			"headers and errors. It builds again when a source changes, and open pages reload. A mistake " +
-			"is shown in the terminal and in\n" +
-			"the page, and the last good site goes on being served. With FOLDER it " +
-			"builds nothing and serves that.\n\n" +
-			"With --in-front-of, files come from a generator's own development server, behind " +
-			"the site's rules and headers.",
-		Example: "  orilla serve\n" +
-			"  orilla serve --environment staging --upstream harbour=http://localhost:9000\n" +
-			"  orilla serve --in-front-of http://localhost:5173 --run \"npm run dev\"",
+		Use: "serve [FOLDER|ARCHIVE]", Short: "Preview the site on this machine, rebuilt on save",
+		Args: cobra.MaximumNArgs(1),
+		Long: "Serve builds the working tree and answers from its output like an edge node: same " +
+			"addresses, redirects, headers and errors. It rebuilds when you save, and open pages " +
+			"reload. Errors appear in the terminal and in the page, and the last good build stays. " +
+			"A FOLDER or ARCHIVE is served as it is.\n" +
+			"\n" +
+			"With --in-front-of, files come from your development server, behind the site's rules " +
+			"and headers.",
+		Example: "orilla serve\n" +
+			"orilla serve dist\n" +
+			"orilla serve --environment staging\n" +
+			"orilla serve --in-front-of http://localhost:5173 --run \"npm run dev\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.folder = argument(args, 0)
 			return c.serve(cmd.Context(), o)
@@ -62,23 +61,23 @@ func newServeCommand(a *app) *cobra.Command {
 
 	flags := cmd.Flags()
 	flags.StringVar(&o.listen, "listen", defaultServe, "the `ADDRESS` to answer on")
-	flags.BoolVar(&o.lan, "lan", false, "answer other machines on this network too, such as a phone")
+	flags.BoolVar(&o.lan, "lan", false, "let other devices on this network in, such as a phone")
 	flags.StringVar(&o.environment, "environment", project.Production,
-		"serve as this `ENVIRONMENT`: its conditions and upstreams")
+		"answer as this `ENVIRONMENT`, with its conditions and upstreams")
 
 	flags.StringVar(&o.at, "at", "",
-		"answer as at this `TIME`, such as 2026-12-24T12:00Z: for rules with a time")
+		"answer as at this `TIME`, such as 2026-12-24T12:00Z")
 	flags.StringArrayVar(&o.upstreams, "upstream", nil,
-		"pass on to another address than the environment says: `NAME=URL`")
+		"use another URL for an upstream, `NAME=URL`")
 	flags.StringVar(&o.under, "under", "",
-		"serve below a base `PATH`, as a site that shares its host (default: that of the first address)")
-	flags.StringVar(&o.front, "in-front-of", "", "take files from the development server at this `URL`")
+		"serve below this base `PATH` (default: that of the first address)")
+	flags.StringVar(&o.front, "in-front-of", "", "take files from the development server at `URL`")
 	flags.StringVar(&o.run, "run", "",
-		"with --in-front-of: the `COMMAND` that starts that server, if it does not answer yet")
+		"with --in-front-of: start that server with this `COMMAND`")
 
-	flags.BoolVar(&o.noBuild, "no-build", false, "build nothing: serve the output as it is")
-	flags.BoolVar(&o.noReload, "no-reload", false, "leave pages as they are: exactly the edge's bytes")
-	flags.BoolVar(&o.open, "open", false, "open the address in the browser")
+	flags.BoolVar(&o.noBuild, "no-build", false, "do not build: serve the output as it is")
+	flags.BoolVar(&o.noReload, "no-reload", false, "do not reload pages: send exactly the edge's bytes")
+	flags.BoolVar(&o.open, "open", false, "open the URL in the browser")
 
 	//nolint:errcheck // the flag exists
 	cmd.RegisterFlagCompletionFunc("environment", completion{a}.environments)
@@ -151,10 +150,9 @@ func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
 		Environment: o.environment,
 		Report:      &benchReport{app: a.app}, Upstreams: map[string]string{}}
 	if o.folder != "" {
-		options.Folder = a.path(o.folder)
-		if info, err := os.Stat(options.Folder); err != nil || !info.IsDir() {
-			return nil, nil, fault.New(fault.Failed, "no-output", "there is no such folder").
-				At("%s", options.Folder).Then("name a folder of output, or none for the project's own")
+		var err error
+		if options.Folder, err = given(ctx, a.app, p, o.folder); err != nil {
+			return nil, nil, err
 		}
 	}
 
@@ -192,8 +190,8 @@ func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
 
 		local.Front = devserver.NewFront(server)
 		if o.run == "" && !local.Front.Answers(ctx) {
-			return nil, nil, fault.New(fault.Failed, "no-server", "nothing answers at %s", o.front).
-				Then("start the development server, or let it be started: --run \"npm run dev\"")
+			return nil, nil, fault.New(fault.Failed, "no-server", "no server answers at %s", o.front).
+				Then("start the development server, or add --run \"npm run dev\"")
 		}
 	}
 	served := devserver.NewLocal(local)
@@ -205,8 +203,8 @@ func (a *serveCmd) bench(ctx context.Context, p *site.Project, o *serveOptions,
 func checkServe(p *site.Project, o *serveOptions) error {
 	if _, ok := p.ProductionConfig.Environments[o.environment]; !ok &&
 		!strings.HasPrefix(o.environment, "preview/") {
-		return fault.New(fault.Usage, "unknown-environment", "there is no environment %q", o.environment).
-			Then("--environment takes %s, or preview/NAME", strings.Join(p.EnvironmentNames(), ", "))
+		return fault.New(fault.Usage, "unknown-environment", "unknown environment %q", o.environment).
+			Then("use one of %s, or preview/NAME", strings.Join(p.EnvironmentNames(), ", "))
 	}
 
 	if o.under == "" {
@@ -221,7 +219,7 @@ func checkServe(p *site.Project, o *serveOptions) error {
 	}
 	if o.run != "" && o.front == "" {
 		return fault.New(fault.Usage, "usage",
-			"--run starts a development server, and --in-front-of says where it answers").
+			"--run needs --in-front-of").
 			Then("add --in-front-of http://localhost:PORT")
 	}
 
@@ -293,7 +291,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 	address, _ := url.Parse(o.front)
 	front := devserver.NewFront(address)
 	if front.Answers(ctx) {
-		a.Note("%s", console.Faint(o.front+" answers already; nothing was started"))
+		a.Note("%s", console.Faint(o.front+" is already running; not started again"))
 		return nil, nil
 	}
 	ready, err := steps.Environment(steps.Wanted{Variables: p.LocalConfig.Build.Variables})
@@ -307,7 +305,7 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 	server.Line = func(line string) { a.Note("  %s", console.Faint("| "+line)) }
 	server.Ended = func(err error, pause time.Duration) {
 		a.Problem(withoutDetail(err)) // it was streamed
-		a.Note("%s", console.Faint("it is started again in "+console.Took(pause)))
+		a.Note("%s", console.Faint("Orilla restarts it in "+console.Took(pause)))
 	}
 	ended := make(chan error, 1)
 	owned.Go(func() { ended <- server.Run(ctx) })
@@ -329,8 +327,8 @@ func (a *serveCmd) startFront(ctx context.Context, cancel func(), owned *sync.Wa
 
 	cancel()
 	return nil, fault.New(fault.Failed, "no-server",
-		"the development server was started, and does not answer at %s after a minute", o.front).
-		Then("its own output is above; does it listen at another port?")
+		"the development server started, but does not answer at %s after a minute", o.front).
+		Then("see its output above; does it listen on another port?")
 }
 
 // withoutDetail leaves out the lines of an error that are on the screen already.
@@ -444,7 +442,7 @@ func (r *benchReport) Refused(found finding.List) {
 	}
 
 	if len(found) == 0 {
-		r.app.Note("%s", console.Good("a deploy would accept it again"))
+		r.app.Note("%s", console.Good("fixed: a deploy would accept it again"))
 		return
 	}
 	r.app.Note("%s", console.Warn("a deploy would refuse this:"))
@@ -473,7 +471,7 @@ func (r *benchReport) Failed(err error) {
 	}
 	r.app.Problem(shown)
 	if r.started {
-		r.app.Note("%s", console.Warn("the last good state goes on being served"))
+		r.app.Note("%s", console.Warn("still serving the last good build"))
 	}
 	r.started = true
 }

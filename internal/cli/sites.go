@@ -21,7 +21,8 @@ type sitesCmd struct{ *app }
 func newSitesCommand(a *app) *cobra.Command {
 	c := &sitesCmd{app: a}
 	cmd := &cobra.Command{
-		Use: "sites", Short: "All sites of the store", Args: cobra.NoArgs,
+		Example: "orilla sites --store /srv/orilla",
+		Use:     "sites", Short: "List the sites of the store", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.sites(cmd.Context()) },
 	}
 	return a.jsonFlag(cmd)
@@ -50,7 +51,7 @@ func (a *sitesCmd) sites(ctx context.Context) error {
 		return a.Document(report)
 	}
 	if len(report) == 0 {
-		a.Note("the store %s has no sites yet; orilla deploy makes the first", store.Address())
+		a.Note("the store %s has no sites yet; orilla deploy creates the first", store.Address())
 		return nil
 	}
 

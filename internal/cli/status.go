@@ -36,9 +36,9 @@ type statusOptions struct {
 func (o *statusOptions) flags(cmd *cobra.Command, what string) {
 	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringSliceVar(&o.states, "state", nil,
-		"only those that are live, frozen, waiting, expired or removed")
+		"only with this `STATE`: live, frozen, waiting, expired or removed")
 	cmd.Flags().IntVarP(&o.limit, "limit", "n", shownPreviews,
-		"show at most `N` previews, those that moved last; 0 for "+what+" (default with --json: all)")
+		"show at most this `NUMBER` of previews; 0 for "+what+" (default with --json: all)")
 }
 
 // of fills in what depends on the other flags.
@@ -62,11 +62,11 @@ func newStatusCommand(a *app) *cobra.Command {
 	c := &statusCmd{app: a}
 	var o statusOptions
 	cmd := &cobra.Command{
-		Use:   "status [ENVIRONMENT...]",
-		Short: "What is live where, since when, by whom, what waits and what expires",
-		Long: "Status shows each environment of the site, or those that are named, by patterns too: " +
-			"\"preview/winter-*\". Of many previews it shows those that\n" +
-			"moved last; orilla preview has its filters too, and lists them alone.",
+		Example: "orilla status\norilla status \"preview/winter-*\"",
+		Use:     "status [ENVIRONMENT...]",
+		Short:   "Show what is live where, what waits, what expires",
+		Long: "Status shows each environment of the site, or the named ones; patterns work too: " +
+			"\"preview/winter-*\". It lists only the newest previews; orilla preview has filters.",
 		ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.status(cmd.Context(),
@@ -293,8 +293,8 @@ func (a *app) notePaused(ctx context.Context, s *session) error {
 		if pause.Why != "" {
 			why = ": " + pause.Why
 		}
-		a.Note("%s by %s, %s%s; %s lets them go on", console.Warn("automatic builds are paused"),
-			source.PersonName(pause.Who), a.Age(pause.When), why, console.Accent("orilla follow --resume"))
+		a.Note("%s by %s, %s%s; %s resumes them", console.Warn("automatic builds are paused"),
+			source.PersonName(pause.Who), a.Age(pause.When), why, a.Command("orilla follow --resume"))
 	}
 	return err
 }

@@ -23,16 +23,15 @@ type storeCmd struct{ *app }
 func newStoreCommand(a *app) *cobra.Command {
 	c := &storeCmd{app: a}
 	cmd := &cobra.Command{
-		Use: "store", Short: "What the store holds and what you may do there; " +
-			"make, copy, verify and prune it", Args: cobra.NoArgs,
-		Long: "Store shows where the store is, whether it answers, what you may do there, whether " +
-			"strangers can read it, and what it holds.\n" +
-			"It writes a small record to try that and removes it; in a bucket it leaves one\n" +
-			"small object, which the next prune removes.",
+		Example: "orilla store\norilla store prune --dry-run",
+		Use:     "store", Short: "Show the store; create, copy, verify, prune it", Args: cobra.NoArgs,
+		Long: "Store shows where the store is, whether it answers, your permissions, whether " +
+			"strangers can read it, and its contents. To test permissions it writes and removes a " +
+			"small record; in a bucket one small object stays until the next prune.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.showStore(cmd.Context()) },
 	}
 
-	cmd.AddCommand(newStoreInitCommand(a), newStoreCopyCommand(a), newStoreVerifyCommand(a),
+	inOrder(cmd, newStoreInitCommand(a), newStoreCopyCommand(a), newStoreVerifyCommand(a),
 		newStorePruneCommand(a), newStoreRestoredCommand(a))
 	return a.jsonFlag(cmd)
 }

@@ -23,11 +23,11 @@ func newStoreCopyCommand(a *app) *cobra.Command {
 	var site string
 	var o transferOptions
 	cmd := &cobra.Command{
-		Use: "copy STORE", Short: "Copy sites to another store, verified; what is " +
-			"there already is not sent again", Args: cobra.ExactArgs(1),
-		Long: "Copy brings sites with their whole history from this store to another one, of any kind. " +
-			"Each object is compared with its hash on\n" +
-			"the way. Run it again to go on after an interruption, or to bring what was added since.",
+		Example: "orilla store copy s3://corvane/sites",
+		Use:     "copy STORE", Short: "Copy sites to another store", Args: cobra.ExactArgs(1),
+		Long: "Copy sends sites with their whole history to another store of any kind, and " +
+			"verifies each object. Run it again to continue after an interruption, or to add what " +
+			"is new.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.storeCopy(cmd.Context(), args[0], site,
 				o)
@@ -80,16 +80,17 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	tell, end := a.working()
 	settle := func(put func(string) bool) (bool, error) {
 		return hold.Settle(ctx, put, func(who string) {
-			a.Note("waiting for %s, who is removing something there", source.PersonName(who))
+			a.Note("waiting for %s, who is pruning there", source.PersonName(who))
 		})
 	}
 	copied, err := maintenance.Copy(ctx, from, to, sites, maintenance.CopyOptions{Rate: limit,
 		Parallel: o.parallel, Tell: tell, Writer: hold.Writer(), Settle: settle})
 	end()
 	if errors.Is(err, maintenance.ErrDiverged) {
-		return fault.New(fault.Refused, "diverged", "the other store has a history of its own").
+		return fault.New(fault.Refused, "diverged", "the other store has a different history of "+
+			"this site").
 			At("%s", to.Address()).Because(err).
-			Then("copy to another store, or take the site out there: orilla remove-site --store %s",
+			Then("copy to another store, or remove the site there: orilla remove-site --store %s",
 				to.Address())
 	}
 	if err != nil {
@@ -97,12 +98,12 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	}
 
 	return a.Result(copied, func() {
-		a.Print("%s: %s, %s, %s (%s) sent, %s there already", console.Good("copied"),
+		a.Print("%s: %s, %s, %s (%s) sent, %s already there", console.Good("copied"),
 			console.Count(int64(copied.Sites), "site", "sites"),
 			console.Count(int64(copied.Releases), "release", "releases"),
 			console.Count(copied.Objects, "object", "objects"), console.Size(copied.Bytes),
 			console.Count(copied.Present, "object", "objects"))
-		a.Note("%s orilla store verify --store %s", console.Faint("to be sure:"), to.Address())
+		a.Hint("next:", "to check it: orilla store verify --store "+shellWord(to.Address()))
 	})
 }
 
@@ -118,5 +119,5 @@ func (a *app) chosenSites(ctx context.Context, store storage.Store, site string)
 		}
 	}
 	return nil, fault.New(fault.Failed, "unknown-site", "the store has no site %q", site).
-		At("%s", store.Address()).Then("orilla sites lists those that are there")
+		At("%s", store.Address()).Then("orilla sites")
 }

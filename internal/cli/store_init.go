@@ -29,14 +29,13 @@ func newStoreInitCommand(a *app) *cobra.Command {
 	var policy, yes bool
 	var o policyOptions
 	cmd := &cobra.Command{
-		Use: "init [STORE]", Short: "Make a store, once its server has shown that it can hold one",
+		Use: "init [STORE]", Short: "Test a server and create a store on it",
 		Args: cobra.MaximumNArgs(1),
-		Long: "Init lets sixteen writers race for the same record, twenty times, and makes the store only " +
-			"if each time exactly one won. It then\n" +
-			"says which settings of a bucket would work against a store, and which rights whoever " +
-			"deploys, serves and prunes needs.",
-		Example: "  orilla store init 's3://corvane/stores?endpoint=https://storage.example&region=north'\n" +
-			"  orilla store init sftp://deploy@edge.corvane.example/srv/orilla",
+		Long: "Init creates a store after a test: sixteen writers race for the same record, twenty " +
+			"times, and exactly one must win each time. It also warns about bucket settings that " +
+			"would harm a store, and prints the permissions for deploying, serving and pruning.",
+		Example: "orilla store init 's3://corvane/sites?endpoint=https://storage.example'\n" +
+			"orilla store init sftp://deploy@edge.corvane.example/srv/orilla",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {
 				a.store = args[0]
@@ -45,11 +44,11 @@ func newStoreInitCommand(a *app) *cobra.Command {
 		},
 	}
 
-	cmd.Flags().BoolVar(&policy, "policy", false, "only print the rights that are needed")
-	cmd.Flags().StringVar(&o.site, "site", "", "with --policy: rights for deploying this `SITE` only")
+	cmd.Flags().BoolVar(&policy, "policy", false, "only print the access policies")
+	cmd.Flags().StringVar(&o.site, "site", "", "with --policy: for deploying this `SITE` only")
 	cmd.Flags().StringArrayVar(&o.principals, "principal", nil,
 		"with --policy: print a bucket policy for `ROLE=WHO`; ROLE is deployer, edge or pruner (repeatable)")
-	cmd.Flags().BoolVar(&yes, "yes", false, "make the bucket too, if there is none")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "create the bucket too, if needed")
 	return a.jsonFlag(cmd)
 }
 
@@ -99,10 +98,13 @@ func (a *storeInitCmd) storeInit(ctx context.Context, policy, yes bool, o policy
 	}
 	return a.Result(report, func() {
 		for _, advice := range report.Advice {
-			a.Row(a.Err, "look", console.Warn(advice))
+			a.Row(a.Err, "warn", console.Warn(advice))
 		}
 		view.ListPolicies(a.Console, report.Policies)
-		a.Note("next: store: %s in orilla.yaml, then %s", report.Store, console.Accent("orilla deploy"))
+		if a.store != "" { // else orilla.yaml names it already
+			a.Hint("next:", "write in orilla.yaml: store: "+report.Store)
+		}
+		a.Hint("next:", "publish to it: orilla deploy")
 	})
 }
 
@@ -130,7 +132,7 @@ func (o policyOptions) who() (map[storage.Role][]string, error) {
 // asking or making anything.
 func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 	if o.site != "" && !project.IsLabel(o.site) {
-		return fault.New(fault.Usage, "bad-site", "%q cannot be the name of a site", o.site)
+		return fault.New(fault.Usage, "bad-site", "not a site name: %q", o.site)
 	}
 	who, err := o.who()
 	if err != nil {
@@ -144,7 +146,7 @@ func (a *storeInitCmd) printPolicies(address string, o policyOptions) error {
 	if len(who) > 0 {
 		config, err := s3.Parse(address, os.Getenv)
 		if err != nil || !strings.HasPrefix(address, "s3://") {
-			return fault.New(fault.Usage, "usage", "--principal works for buckets only").At("%s", address).
+			return fault.New(fault.Usage, "usage", "--principal works only for buckets").At("%s", address).
 				Because(err)
 		}
 		all = map[string]string{"bucket": config.BucketPolicy(who, o.site)}
@@ -203,7 +205,7 @@ func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report
 		report.Advice = bucket.Advise(ctx)
 		if readable, err := bucket.Stranger(ctx); err == nil && readable {
 			report.Advice = append(report.Advice,
-				"anybody can read it without credentials: take public access away")
+				"anyone can read it without credentials: disable public access")
 		}
 	}
 
@@ -220,11 +222,11 @@ func (a *storeInitCmd) ensureBucket(ctx context.Context, bucket *s3.Store, yes b
 	name := bucket.Config().Bucket
 
 	if !yes {
-		ok, err := a.Confirm(ctx, "Make the bucket "+name+"?", "There is none of that name at "+
+		ok, err := a.Confirm(ctx, "Create the bucket "+name+"?", "It does not exist at "+
 			bucket.Config().Endpoint.Host+".", false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-			return fault.New(fault.Refused, "no-bucket", "there is no such bucket").At("%s", bucket.Place()).
-				Then("add --yes to make it").Then("or look at its name and at the endpoint")
+			return fault.New(fault.Refused, "no-bucket", "no such bucket").At("%s", bucket.Place()).
+				Then("add --yes to create it").Then("or check its name and the endpoint")
 		}
 		if err != nil {
 			return err
@@ -257,7 +259,7 @@ func policies(address, site string) (map[string]string, error) {
 	config, err := s3.Parse(address, os.Getenv)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "store-address",
-			"the store's address is not written as it should be").At("%s", address).Because(err)
+			"invalid store address").At("%s", address).Because(err)
 	}
 
 	for _, role := range roles {

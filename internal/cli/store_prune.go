@@ -32,30 +32,27 @@ func newStorePruneCommand(a *app) *cobra.Command {
 	c := &storePruneCmd{app: a}
 	var o pruneOptions
 	cmd := &cobra.Command{
-		Use: "prune", Short: "Remove releases that nobody goes back to, and what only they needed",
+		Use: "prune", Short: "Remove old releases and unused objects",
 		Args: cobra.NoArgs,
-		Long: "Prune keeps what is live, the last releases of each environment, those that were live not " +
-			"long ago, those whose assets are still\n" +
-			"answered (assets.keep), and those that are named; retention in orilla.yaml says how many and " +
-			"how long (10, and 30 days). It\n" +
-			"removes all else, and what nothing leads to. It waits for deploys that are at work, and they " +
-			"for it if they need what goes.",
-		Example: "  orilla store prune --dry-run          what would go, and how much it frees\n" +
-			"  orilla store prune --releases 3 --younger-than 7d",
-		RunE: func(cmd *cobra.Command, _ []string) error { return c.prune(cmd.Context(), cmd, o) },
+		Long: "Prune keeps what is live, the last releases of each environment, releases that were " +
+			"live lately, those whose assets still answer (assets.keep), and the releases named " +
+			"with --keep; retention in orilla.yaml sets numbers and times (10, and 30 days). It " +
+			"removes everything else. It waits for running deploys, and they wait for it if needed.",
+		Example: "orilla store prune --dry-run\norilla store prune --releases 3 --younger-than 7d",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return c.prune(cmd.Context(), cmd, o) },
 	}
 
 	flags := cmd.Flags()
 	flags.IntVar(&o.releases, "releases", journal.DefaultRetention.Releases,
-		"keep the last `N` releases of each environment, whatever it says itself")
+		"keep the last `NUMBER` releases of each environment")
 	flags.StringVar(&o.younger, "younger-than", "",
-		"keep what was live within this `TIME`, such as 7d, whatever an environment says")
+		"keep what was live within this `DURATION`, such as 7d")
 
-	flags.StringArrayVar(&o.keep, "keep", nil, "keep this `RELEASE` too (may be repeated)")
+	flags.StringArrayVar(&o.keep, "keep", nil, "keep this `RELEASE` too (repeatable)")
 	flags.StringVar(&o.unfinished, "unfinished", "24h",
-		"keep objects of uploads that were not finished for this `TIME`")
-	flags.BoolVar(&o.dryRun, "dry-run", false, "say what would go, and stop")
-	flags.BoolVar(&o.yes, "yes", false, "do not ask")
+		"keep objects of unfinished uploads for this `DURATION`")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be removed, without doing it")
+	flags.BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
 	return a.jsonFlag(cmd)
 }
 
@@ -65,7 +62,7 @@ func (o pruneOptions) policy(given func(flag string) bool) (maintenance.Policy, 
 	grace, err := project.ParseDuration(o.unfinished)
 	if err != nil {
 		return maintenance.Policy{}, fault.New(fault.Usage, "usage",
-			"--unfinished %s: write a time such as 24h", o.unfinished)
+			"--unfinished %s: not a duration, such as 24h", o.unfinished)
 	}
 
 	policy := maintenance.Policy{Keep: o.keep, Grace: time.Duration(grace)}
@@ -73,7 +70,7 @@ func (o pruneOptions) policy(given func(flag string) bool) (maintenance.Policy, 
 		if len(name) < 12 || name[:2] != "r-" {
 			return policy, fault.New(fault.Usage, "usage",
 				"--keep %s: write a release as r- and ten digits or more", name).
-				Then("orilla history lists them")
+				Then("orilla history")
 		}
 	}
 
@@ -84,13 +81,14 @@ func (o pruneOptions) policy(given func(flag string) bool) (maintenance.Policy, 
 		retention.Releases = o.releases
 		if o.releases < 1 {
 			return policy, fault.New(fault.Usage, "usage",
-				"--releases %d: what is live is kept, so it is 1 at least", o.releases)
+				"--releases %d: the minimum is 1, the live release", o.releases)
 		}
 
 		if o.younger != "" {
 			age, err := project.ParseDuration(o.younger)
 			if err != nil {
-				return policy, fault.New(fault.Usage, "usage", "--younger-than %s: write a time such as 7d",
+				return policy, fault.New(fault.Usage, "usage", "--younger-than %s: not a duration, "+
+					"such as 7d",
 					o.younger)
 			}
 			retention.Seconds = int64(time.Duration(age) / time.Second)
@@ -128,7 +126,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	// Shown before it is asked about, so that the answer is about something.
 	planned := plan.Result()
 	if !a.JSON {
-		view.PrintPruned(a.Console, planned, "would go")
+		view.PrintPruned(a.Console, planned, "would be removed")
 	}
 	nothing := planned.Objects+planned.Builds+len(planned.Releases) == 0
 	if o.dryRun || nothing {
@@ -136,7 +134,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 			return a.Document(view.NewPruneReport(planned, o.dryRun))
 		}
 		if o.dryRun {
-			a.Note("%s", console.Faint("nothing was done: --dry-run"))
+			a.Note("%s", console.Faint("--dry-run changed nothing"))
 		}
 		return nil
 	}
@@ -151,9 +149,9 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 
 // confirmPrune asks whether to remove what was shown.
 func (a *storePruneCmd) confirmPrune(ctx context.Context) error {
-	ok, err := a.Confirm(ctx, "Remove that for good?", "What is removed cannot be rolled back to.", false)
+	ok, err := a.Confirm(ctx, "Delete it for good?", "You cannot roll back to deleted releases.", false)
 	if errors.Is(err, console.ErrNobody) || err == nil && !ok {
-		return fault.New(fault.Refused, "not-confirmed", "nothing was removed").Then("add --yes to remove it")
+		return fault.New(fault.Refused, "not-confirmed", "nothing removed").Then("add --yes to delete it")
 	}
 	return err
 }

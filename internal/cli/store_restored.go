@@ -23,21 +23,21 @@ func newStoreRestoredCommand(a *app) *cobra.Command {
 	var yes bool
 	var why string
 	cmd := &cobra.Command{
-		Use: "restored", Short: "Tell edge nodes that the store was restored from a backup",
+		Use: "restored", Short: "Accept a restored backup at the edge nodes",
 		Args: cobra.NoArgs,
-		Long: "An edge node never goes back to an earlier entry, and never forgets a site,\n" +
-			"only because the store says less than before: the store may be an old copy,\n" +
-			"or incomplete. After you restored a backup on purpose, this command lets all\n" +
-			"running nodes go back to what the store says. Restarted nodes do not need it.",
-		Example: "  orilla store restored -m \"disk failed, Monday's backup\"",
+		Long: "An edge node never goes back to an earlier entry, and never forgets a site, only " +
+			"because the store says less than before: the store may be an old copy, or incomplete. " +
+			"After you restored a backup on purpose, this command lets all running nodes go back " +
+			"to what the store says. Restarted nodes do not need it.",
+		Example: "orilla store restored -m \"disk failed, Monday's backup\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return c.storeRestored(cmd.Context(), why,
 				yes)
 		},
 	}
 
-	cmd.Flags().StringVarP(&why, "message", "m", "", "say why")
-	cmd.Flags().BoolVar(&yes, "yes", false, "assume yes to every prompt")
+	cmd.Flags().StringVarP(&why, "message", "m", "", "the `REASON`, kept in the history")
+	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "assume yes to every prompt")
 	return a.jsonFlag(cmd)
 }
 
@@ -79,6 +79,6 @@ func (a *storeRestoredCmd) storeRestored(ctx context.Context, why string, yes bo
 	}
 	return a.Result(said, func() {
 		a.Print("%s: edge nodes go back to %s within ten seconds", console.Good("recorded"), store.Address())
-		a.Note("%s orilla status", console.Accent("next:"))
+		a.Hint("next:", "orilla status")
 	})
 }

@@ -20,17 +20,17 @@ func newStoreVerifyCommand(a *app) *cobra.Command {
 	c := &storeVerifyCmd{app: a}
 	var site, from string
 	cmd := &cobra.Command{
-		Use: "verify", Short: "Read and hash everything that any release needs, and say what is damaged",
+		Example: "orilla store verify\norilla store verify --repair-from /backup/orilla",
+		Use:     "verify", Short: "Check every object, and repair damage",
 		Args: cobra.NoArgs,
-		Long: "Verify reads every journal, release, record and object that anything leads to and compares " +
-			"it with its hash. It names what is\n" +
-			"damaged and what that affects; the status is 4 then. With --repair-from, what is damaged is " +
-			"brought back from another store.",
+		Long: "Verify reads every journal, release, record and object and compares it with its " +
+			"hash. It lists the damage and what that affects; the exit status is then 4. With " +
+			"--repair-from it repairs damage from another store.",
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.storeVerify(cmd.Context(), site, from) },
 	}
 
 	onlySiteFlag(cmd.Flags(), &site)
-	cmd.Flags().StringVar(&from, "repair-from", "", "bring what is damaged back from another `STORE`")
+	cmd.Flags().StringVar(&from, "repair-from", "", "repair damaged objects from another `STORE`")
 	return a.jsonFlag(cmd)
 }
 

@@ -85,13 +85,13 @@ func entryNamed(ctx context.Context, s *session, environment, what, name, number
 	n, err := strconv.ParseInt(number, 10, 64)
 	if stored, nameErr := s.named(ctx, name); err != nil || nameErr != nil || stored != environment {
 		return journal.Back{}, fault.New(fault.Usage, "bad-entry", "%q is not an entry of %s", what,
-			journal.DisplayName(environment)).Then("orilla history lists them")
+			journal.DisplayName(environment)).Then("orilla history")
 	}
 
 	target, err := s.journal(environment).Get(ctx, n)
 	if errors.Is(err, storage.ErrNotFound) || err == nil && target.Release.IsZero() {
 		return journal.Back{}, fault.New(fault.Usage, "bad-entry", "there is no entry %s with a release",
-			what).Then("orilla history lists them")
+			what).Then("orilla history")
 	}
 	same := func(e journal.Entry) bool { return e.Release == target.Release }
 	return journal.Back{To: same, From: n}, err
@@ -119,8 +119,8 @@ func entryTest(ctx context.Context, s *session, environment, what string) (func(
 	if isHex(what) {
 		return func(e journal.Entry) bool { return strings.HasPrefix(e.Commit, what) }, nil
 	}
-	return nil, fault.New(fault.Usage, "bad-target", "%q is neither an entry, a release, a commit nor a tag",
-		what).Then("orilla history %s lists what was live", journal.DisplayName(environment))
+	return nil, fault.New(fault.Usage, "bad-target", "no entry, release, commit or tag is called %q",
+		what).Then("orilla history %s", journal.DisplayName(environment))
 }
 
 // rollbackRefused puts into words why an environment cannot go back, with the
@@ -130,7 +130,7 @@ func rollbackRefused(s *session, environment string, err error) error {
 	refusal, ok := errors.AsType[*journal.Refusal](err)
 	switch {
 	case errors.Is(err, journal.ErrEmpty):
-		return fault.New(fault.Refused, "nothing-live", "nothing was ever deployed to %s of %s", name,
+		return fault.New(fault.Refused, "nothing-live", "%s of %s has no deploys yet", name,
 			s.site).Then("orilla deploy")
 	case !ok:
 		return err
@@ -138,15 +138,15 @@ func rollbackRefused(s *session, environment string, err error) error {
 		return fault.New(fault.Refused, "nothing-live", "%s of %s serves nothing", name, s.site).
 			At("%s", refusal.Entry.Label()).Then("orilla deploy --to %s", name)
 	case errors.Is(err, journal.ErrNothingBefore):
-		return fault.New(fault.Refused, "nothing-before", "there is no release before the one that is live").
+		return fault.New(fault.Refused, "nothing-before", "there is no earlier release").
 			At("%s", refusal.Entry.Label()).
-			Then("orilla history %s shows what was live", name)
+			Then("orilla history %s", name)
 	case errors.Is(err, journal.ErrNeverThere):
-		return fault.New(fault.Refused, "never-live", "what you named was never live in %s", name).
-			Then("orilla history %s lists what was", name).
-			Then("to put a commit live that was not: orilla deploy COMMIT --to %s", name)
+		return fault.New(fault.Refused, "never-live", "that release was never live in %s", name).
+			Then("orilla history %s", name).
+			Then("to publish another commit: orilla deploy COMMIT --to %s", name)
 	case errors.Is(err, journal.ErrAlready):
-		return fault.New(fault.Refused, "already-live", "that is what is live already").
+		return fault.New(fault.Refused, "already-live", "that release is already live").
 			At("%s", refusal.Entry.Label())
 	}
 

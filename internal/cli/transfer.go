@@ -17,19 +17,19 @@ type transferOptions struct {
 // flags adds how fast a command may send, and how many requests at once.
 func (o *transferOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&o.parallel, "parallel", 0,
-		"how many requests at once, at most `N` (default: as many as the store is good for)")
+		"send at most this `NUMBER` of requests at once (default: what the store can take)")
 	o.rateFlag(cmd)
 }
 
 // rateFlag adds --rate alone, for commands that send one thing.
 func (o *transferOptions) rateFlag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most this `AMOUNT` a second, such as 2MB")
+	cmd.Flags().StringVar(&o.rate, "rate", "", "send at most this `SIZE` per second, such as 2MB")
 }
 
 // limiter reads --rate; nil for no limit.
 func (o *transferOptions) limiter() (*rate.Limiter, error) {
 	if o.parallel < 0 {
-		return nil, fault.New(fault.Usage, "usage", "--parallel %d: write a number from 1", o.parallel)
+		return nil, fault.New(fault.Usage, "usage", "--parallel %d: the minimum is 1", o.parallel)
 	}
 	if o.rate == "" {
 		return nil, nil
@@ -37,7 +37,7 @@ func (o *transferOptions) limiter() (*rate.Limiter, error) {
 
 	size, err := project.ParseSize(o.rate)
 	if err != nil || size < 1 {
-		return nil, fault.New(fault.Usage, "usage", "--rate %s: write an amount such as 500kB or 2MB", o.rate)
+		return nil, fault.New(fault.Usage, "usage", "--rate %s: not a size, such as 500kB or 2MB", o.rate)
 	}
 	return rate.NewLimiter(rate.Limit(size), int(max(min(size/4, 1<<20), 16<<10))), nil
 }

@@ -22,13 +22,14 @@ func newUsageCommand(a *app) *cobra.Command {
 	var site string
 	var months int
 	cmd := &cobra.Command{
-		Use: "usage", Short: "Build minutes and bytes by month and branch, against the limits",
+		Example: "orilla usage --months 12",
+		Use:     "usage", Short: "Show build minutes and bytes against the limits",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return c.usage(cmd.Context(), site, months) },
 	}
 
 	siteFlag(cmd.Flags(), &site)
-	cmd.Flags().IntVar(&months, "months", 3, "how many `MONTHS` back")
+	cmd.Flags().IntVar(&months, "months", 3, "show this `NUMBER` of months")
 	return a.jsonFlag(cmd)
 }
 

@@ -25,9 +25,9 @@ type waitOptions struct{ waitFor []string }
 // means is decided when all are there.
 func (o *waitOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&o.waitFor, "wait-for", nil,
-		"afterwards request an `ADDRESS` such as /fares/ at the edge, all in @FILE, or run a "+
-			"command; if it fails, go back\n"+
-			"(repeatable; default: wait_for in orilla.yaml; \""+project.Nothing+"\" for nothing)")
+		"check an `ADDRESS` such as /fares/ at the edge afterwards, or all in @FILE, or run a "+
+			"command; if one fails, roll back (repeatable; default: wait_for in orilla.yaml; \""+
+			project.Nothing+"\" for nothing)")
 }
 
 // list returns what is probed; nil if the configuration says.

@@ -21,7 +21,7 @@ import (
 func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions) error {
 	if !o.WorkingTree || o.To == "" || o.dryRun {
 		return fault.New(fault.Usage, "usage",
-			"--watch publishes what is being worked on, so it goes with --working-tree and --to ENVIRONMENT").
+			"--watch needs --working-tree and --to ENVIRONMENT").
 			Then("orilla deploy --working-tree --watch --to preview/NAME")
 	}
 
@@ -42,7 +42,7 @@ func (a *deployCmd) watch(ctx context.Context, p *site.Project, o *deployOptions
 		a.Problem(err)
 	}
 
-	a.Note("%s", console.Faint("each save is published; Ctrl-C ends it"))
+	a.Note("%s", console.Faint("publishing each save; press Ctrl-C to stop"))
 	var live release.ID
 	for {
 		select {
@@ -111,7 +111,7 @@ func (a *deployCmd) republish(ctx context.Context, o *deployOptions, saved strin
 
 	if made.ID == live || made.Before() != nil && made.Before().Release == made.ID {
 		a.Note("%s  %s  %s", console.Faint(time.Now().Format("15:04:05")), saved,
-			console.Faint("nothing that is published changed"))
+			console.Faint("no published file changed"))
 		return made.ID, nil
 	}
 

@@ -11,7 +11,7 @@ import (
 )
 
 // ErrNobody: a question came up and nobody is there to answer.
-var ErrNobody = errors.New("nobody is there to answer")
+var ErrNobody = errors.New("no terminal to answer on")
 
 // Confirm asks a yes-or-no question. Without a terminal it is an error.
 func (c *Console) Confirm(ctx context.Context, question, about string, preset bool) (bool, error) {
@@ -26,7 +26,7 @@ func (c *Console) Confirm(ctx context.Context, question, about string, preset bo
 		given = "yes"
 	}
 
-	c.answered(given, err)
+	answered(c, given, err)
 	return answer, err
 }
 
@@ -43,13 +43,13 @@ func (c *Console) Input(ctx context.Context, question, about, preset string, che
 	}
 
 	err := form(ctx, field)
-	c.answered(answer, err)
+	answered(c, answer, err)
 	return answer, err
 }
 
 // Secret asks for one line that is not shown. check says
 // what is wrong with an answer.
-func (c *Console) Secret(ctx context.Context, question, about string, check func(string) error,
+func Secret(ctx context.Context, c *Console, question, about string, check func(string) error,
 ) (string, error) {
 	if !c.Asks {
 		return "", ErrNobody
@@ -64,7 +64,7 @@ func (c *Console) Secret(ctx context.Context, question, about string, check func
 
 // answered leaves the answer to a question on the screen,
 // where the question was.
-func (c *Console) answered(answer string, err error) {
+func answered(c *Console, answer string, err error) {
 	if err == nil {
 		c.Note("  %s", Accent(answer))
 	}
@@ -78,7 +78,7 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 	answer := ""
 	err := form(ctx, huh.NewSelect[string]().Title(question).Description(about).
 		Options(huh.NewOptions(choices...)...).Value(&answer))
-	c.answered(answer, err)
+	answered(c, answer, err)
 	return answer, err
 }
 
@@ -87,7 +87,7 @@ func (c *Console) Select(ctx context.Context, question, about string, choices []
 func form(ctx context.Context, field huh.Field) error {
 	err := huh.NewForm(huh.NewGroup(field)).WithOutput(os.Stderr).WithShowHelp(false).RunWithContext(ctx)
 	if errors.Is(err, huh.ErrUserAborted) {
-		return fault.New(fault.Failed, "interrupted", "interrupted at a question; nothing was changed")
+		return fault.New(fault.Failed, "interrupted", "interrupted; nothing changed")
 	}
 	return err
 }

@@ -40,6 +40,12 @@ type Console struct {
 	Asks    bool      // somebody is there to answer: standard input and Err are terminals
 	JSON    bool      // results are JSON
 	Now     func() time.Time
+	// Typed completes the commands in a text, so that they work where the running
+	// command was typed; nil leaves them as they are.
+	Typed func(text string) string
+
+	errors     io.Writer // where errors go, if not to Err
+	documented bool      // a document was written
 }
 
 // New returns a console on the process's own streams. Colours follow NO_COLOR
@@ -59,6 +65,41 @@ func New() *Console {
 		OutTerm: isTerm(os.Stdout), ErrTerm: isTerm(os.Stderr), Asks: isTerm(os.Stdin) && isTerm(os.Stderr),
 		Now: time.Now,
 	}
+}
+
+// Plain takes all colours and control characters out of what is printed from now
+// on, as NO_COLOR does.
+func Plain(c *Console) {
+	for _, w := range []io.Writer{c.Out, c.Err} {
+		if colours, ok := w.(*colorprofile.Writer); ok {
+			colours.Profile = colorprofile.NoTTY
+		}
+	}
+}
+
+// Quiet prints only results and errors from now on: no progress, no notes, no
+// hints. Questions are still asked.
+func Quiet(c *Console) {
+	c.errors, c.Err, c.ErrTerm = c.Err, io.Discard, false
+}
+
+// Command gives a command as it has to be typed here, and in the colour of what
+// can be typed.
+func (c *Console) Command(command string) string { return Accent(c.Complete(command)) }
+
+// Hint writes what can be done next, beside the result: a label, and a text with a
+// command at its end.
+//
+//	undo: orilla rollback
+//	next: serve it on this machine: orilla edge
+func (c *Console) Hint(label, text string) { c.Note("%s %s", Faint(label), c.Complete(text)) }
+
+// Complete completes the commands in a text, so that they work as printed.
+func (c *Console) Complete(text string) string {
+	if c.Typed == nil {
+		return text
+	}
+	return c.Typed(text)
 }
 
 // Styles, in the sixteen colours that every terminal's own scheme has.
@@ -111,6 +152,7 @@ func (c *Console) Note(format string, args ...any) { fmt.Fprintf(c.Err, format+"
 
 // Document writes a result as one JSON document.
 func (c *Console) Document(v any) error {
+	c.documented = true
 	encoder := json.NewEncoder(c.Out)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
@@ -152,7 +194,7 @@ func (c *Console) Row(w io.Writer, label, text string) {
 func (c *Console) Table(rows [][]string, right ...int) { table(c, rows, true, right) }
 
 // Columns writes rows as Table does, without a heading.
-func (c *Console) Columns(rows [][]string, right ...int) { table(c, rows, false, right) }
+func Columns(c *Console, rows [][]string, right ...int) { table(c, rows, false, right) }
 
 // table writes rows with their columns aligned, the first one faint if it is a
 // heading. Columns in right are aligned to the right.
@@ -203,45 +245,88 @@ func (c *Console) Notice(n fault.Notice) {
 		c.Note("      %s", path)
 	}
 	if n.Next != "" {
-		c.Note("      %s", Faint(n.Next))
+		c.Note("      %s", Faint(c.Complete(n.Next)))
 	}
 }
 
 // Problem writes an error: what happened, where, and what to do next. Of
 // several that were joined it writes each.
 func (c *Console) Problem(err error) {
-	all := fault.All(err)
-	if len(all) == 1 {
-		problem(c, all[0])
-		return
-	}
-	for _, one := range all {
-		c.Problem(one)
+	for _, one := range fault.All(err) {
+		problem(c, one)
 	}
 }
 
 // problem writes one error.
 func problem(c *Console, err error) {
+	out := c.Err
+	if c.errors != nil {
+		out = c.errors
+	}
+	//nolint:errcheck // nobody to tell
+	say := func(format string, args ...any) { fmt.Fprintf(out, format+"\n", args...) }
 	problem, ok := errors.AsType[*fault.Error](err)
 	if !ok {
-		c.Note("%s %s", Bad("error:"), Safe(err.Error()))
+		say("%s %s", Bad("error:"), Safe(err.Error()))
 		return
 	}
 
-	c.Note("%s %s %s", Bad("error:"), Strong(Safe(problem.What)), Faint("["+problem.Code+"]"))
+	say("%s %s %s", Bad("error:"), Strong(Safe(problem.What)), Faint("["+problem.Code+"]"))
 	if problem.Where != "" {
-		c.Note("   at: %s", Safe(problem.Where))
+		say("   at: %s", Safe(problem.Where))
 	}
 	if problem.Err != nil {
-		c.Note("  why: %s", Safe(problem.Err.Error()))
+		say("  why: %s", Safe(problem.Err.Error()))
 	}
 
 	for _, line := range problem.Detail {
-		c.Note("      %s", Safe(line))
+		say("      %s", Safe(line))
 	}
 	for _, next := range problem.Next {
-		c.Note(" %s %s", Accent("next:"), Safe(next))
+		say(" %s %s", Accent("next:"), Safe(c.Complete(next)))
 	}
+}
+
+// Failure is an error as programs read it, with --json.
+type Failure struct {
+	Code   string   `json:"code"`             // stable; "" of an error that has none
+	What   string   `json:"what"`             // one sentence
+	Where  string   `json:"where,omitempty"`  // a place, an address or an object
+	Why    string   `json:"why,omitempty"`    // the cause
+	Detail []string `json:"detail,omitempty"` // further lines
+	Next   []string `json:"next"`             // what to do, one proposal each
+}
+
+// Failures is the document that stands in the place of a result.
+type Failures struct {
+	Errors []Failure `json:"errors"`
+}
+
+// Failed writes an error as a document in the place of the result, if results are
+// JSON and none was written: a program that reads the output finds one document in
+// any case.
+func Failed(c *Console, err error) {
+	if !c.JSON || c.documented {
+		return
+	}
+	report := Failures{Errors: []Failure{}}
+	for _, one := range fault.All(err) {
+		failure := Failure{What: Safe(one.Error()), Next: []string{}}
+		if problem, ok := errors.AsType[*fault.Error](one); ok {
+			failure.Code, failure.What, failure.Where = problem.Code, Safe(problem.What), Safe(problem.Where)
+			if problem.Err != nil {
+				failure.Why = Safe(problem.Err.Error())
+			}
+			for _, line := range problem.Detail {
+				failure.Detail = append(failure.Detail, Safe(line))
+			}
+			for _, next := range problem.Next {
+				failure.Next = append(failure.Next, Safe(c.Complete(next)))
+			}
+		}
+		report.Errors = append(report.Errors, failure)
+	}
+	c.Document(report) //nolint:errcheck // nobody to tell
 }
 
 // Safe takes out of a text what would steer a terminal: files of anybody's
@@ -263,17 +348,25 @@ func Safe(text string) string {
 //	5 s ago   3 min ago   2 h ago   4 days ago
 func (c *Console) Age(t time.Time) string {
 	d := c.Now().Sub(t)
-	switch {
-	case d < 0:
+	if d < time.Second {
 		return "just now"
-	case d < time.Minute:
-		return fmt.Sprintf("%d s ago", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%d min ago", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h ago", int(d.Hours()))
 	}
-	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+	return rounded(d) + " ago"
+}
+
+// rounded writes a length of time in its nearest unit, up to two days in hours: a
+// preview of 30 days that was made a moment ago ends in 30 days, not in 29.
+func rounded(d time.Duration) string {
+	switch {
+	case d.Round(time.Second) < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Round(time.Second).Seconds()))
+	case d.Round(time.Minute) < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Round(time.Minute).Minutes()))
+	case d.Round(time.Hour) < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Round(time.Hour).Hours()))
+	}
+	const day = 24 * time.Hour
+	return fmt.Sprintf("%d days", int(d.Round(day)/day))
 }
 
 // Size writes a number of bytes in decimal units.
@@ -319,15 +412,10 @@ func Count(n int64, one, many string) string {
 // Until says how long it is to a time.
 func (c *Console) Until(t time.Time) string {
 	d := t.Sub(c.Now())
-	switch {
-	case d < time.Minute:
+	if d < time.Minute {
 		return "within a minute"
-	case d < time.Hour:
-		return fmt.Sprintf("in %d min", int(d.Minutes()))
-	case d < 48*time.Hour:
-		return fmt.Sprintf("in %d h", int(d.Hours()))
 	}
-	return fmt.Sprintf("in %d days", int(d.Hours()/24))
+	return "in " + rounded(d)
 }
 
 // Link gives text an address that terminals open (OSC 8); elsewhere, or without

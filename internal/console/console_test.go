@@ -31,8 +31,9 @@ func TestAges(t *testing.T) {
 	t.Parallel()
 	c, _, _ := plain()
 	for ago, want := range map[time.Duration]string{
-		-time.Hour: "just now", 0: "0 s ago", 59 * time.Second: "59 s ago", time.Minute: "1 min ago", 59 * time.Minute: "59 min ago",
-		3 * time.Hour: "3 h ago", 47 * time.Hour: "47 h ago", 72 * time.Hour: "3 days ago",
+		-time.Hour: "just now", 0: "just now", 59 * time.Second: "59 s ago", time.Minute: "1 min ago", 59 * time.Minute: "59 min ago",
+		3 * time.Hour: "3 h ago", 47 * time.Hour: "47 h ago", 72 * time.Hour: "3 days ago", 59500 * time.Millisecond: "1 min ago",
+		59*time.Minute + 40*time.Second: "1 h ago", 35 * time.Hour: "35 h ago",
 	} {
 		assert.Equal(t, want, c.Age(noon.Add(-ago)))
 	}
@@ -42,7 +43,7 @@ func TestTimesToComeAndLinks(t *testing.T) {
 	t.Parallel()
 	c, out, _ := plain()
 	for ahead, want := range map[time.Duration]string{
-		-time.Hour: "within a minute", 59 * time.Second: "within a minute", time.Minute: "in 1 min", 59 * time.Minute: "in 59 min", 3 * time.Hour: "in 3 h", 47 * time.Hour: "in 47 h", 72 * time.Hour: "in 3 days",
+		-time.Hour: "within a minute", 59 * time.Second: "within a minute", time.Minute: "in 1 min", 59 * time.Minute: "in 59 min", 3 * time.Hour: "in 3 h", 47 * time.Hour: "in 47 h", 72 * time.Hour: "in 3 days", 30*24*time.Hour - time.Second: "in 30 days", 24*time.Hour - time.Millisecond: "in 24 h",
 	} {
 		assert.Equal(t, want, c.Until(noon.Add(ahead)))
 	}
@@ -53,8 +54,40 @@ func TestTimesToComeAndLinks(t *testing.T) {
 	assert.Equal(t, "\x1b]8;;https://code.corvane.example/4be21c7\x1b\\4be21c7\x1b]8;;\x1b\\",
 		c.Link("4be21c7", "https://code.corvane.example/4be21c7"))
 	c.OutTerm = false
-	c.Columns([][]string{{"a", "12"}, {"long", "3"}}, 1)
+	console.Columns(c, [][]string{{"a", "12"}, {"long", "3"}}, 1)
 	assert.Equal(t, "a     12\nlong   3\n", out.String(), "columns without a heading")
+}
+
+// TestErrorsAreADocumentWithJSON gives a program one document in any case.
+func TestErrorsAreADocumentWithJSON(t *testing.T) {
+	t.Parallel()
+	c, out, _ := plain()
+	c.Typed = func(text string) string { return text + " --site corvane" }
+	err := errors.Join(fault.New(fault.Refused, "frozen", "production is frozen").At("production:3").
+		Then("orilla thaw"), errors.New("and more"))
+	console.Failed(c, err)
+	assert.Empty(t, out.String(), "not without --json")
+	c.JSON = true
+	console.Failed(c, err)
+	assert.JSONEq(t, `{"errors": [
+		{"code": "frozen", "what": "production is frozen", "where": "production:3", "next": ["orilla thaw --site corvane"]},
+		{"code": "", "what": "and more", "next": []}]}`, out.String())
+
+	out.Reset()
+	require.NoError(t, c.Document(1))
+	console.Failed(c, err)
+	assert.Equal(t, "1\n", out.String(), "there is one document")
+}
+
+func TestQuietLeavesResultsAndErrors(t *testing.T) {
+	t.Parallel()
+	c, out, notes := plain()
+	console.Quiet(c)
+	c.Note("building")
+	c.Print("r-3f9a2c1b7e")
+	c.Problem(fault.New(fault.Failed, "broken", "it broke").Then("orilla deploy"))
+	assert.Equal(t, "r-3f9a2c1b7e\n", out.String())
+	assert.Equal(t, "error: it broke [broken]\n next: orilla deploy\n", notes.String())
 }
 
 func TestSizesAndTimes(t *testing.T) {

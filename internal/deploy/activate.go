@@ -149,7 +149,7 @@ func nodesKnow(ctx context.Context, p *Prepared, needed storage.Formats) error {
 			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s", node.Node,
 				lacks).
 				At("%s", node.Address).With("its version: " + cmp.Or(node.Version, "unknown, an early one")).
-				Then("upgrade orilla on that machine and restart the node, then try again")
+				Then("upgrade orilla on that machine, restart the node, and try again")
 		}
 	}
 
@@ -223,7 +223,7 @@ func (r *Release) append(ctx context.Context, after journal.Entry, move journal.
 }
 
 // errSame ends a decision: what should go live is live already.
-var errSame = errors.New("live already")
+var errSame = errors.New("already live")
 
 // isLive reports whether an environment serves just what is to go live, of the
 // same commit and under the same document.
@@ -281,6 +281,6 @@ func (r *Release) wait(ctx context.Context, head journal.Entry) (pending bool, e
 		return false, err
 	}
 	refusal.Next = nil
-	return true, refusal.With("the release "+r.ID.Short()+" is made, and waits for the thaw").
-		Then("orilla thaw %s shows what would go live, and asks", journal.DisplayName(head.Environment))
+	return true, refusal.With("the release "+r.ID.Short()+" is ready and waits for the thaw").
+		Then("orilla thaw %s", journal.DisplayName(head.Environment))
 }

@@ -52,8 +52,9 @@ type opener func(ctx context.Context, file release.File) ([]byte, error)
 // that would break.
 type comparison struct {
 	Changes      Changes
-	RulesChanged bool         // the rules differ from those that were live
-	Findings     finding.List // what would break in what changes
+	Differences  []release.Change // of which Changes is the count
+	RulesChanged bool             // the rules differ from those that were live
+	Findings     finding.List     // what would break in what changes
 }
 
 // liveRelease returns the release that the plan's environment serves, or that
@@ -88,7 +89,7 @@ func liveRelease(ctx context.Context, p *Prepared) (*release.Reader, error) {
 	if errors.Is(err, release.ErrUnknown) || errors.Is(err, release.ErrDamaged) ||
 		errors.Is(err, storage.ErrNotFound) {
 		p.Report.Notice(fault.Notice{
-			Code: "live-unreadable", What: "the release that is live cannot be compared with: " + err.Error(),
+			Code: "live-unreadable", What: "cannot compare with the live release: " + err.Error(),
 		})
 		return nil, nil
 	}
@@ -134,8 +135,8 @@ func compare(ctx context.Context, p *Prepared, next *release.Reader, in check.In
 		return c, err
 	}
 
-	c := comparison{Changes: CountChanges(changes), RulesChanged: !release.SameSet(live.Root.Rules,
-		next.Root.Rules)}
+	c := comparison{Changes: CountChanges(changes), Differences: changes,
+		RulesChanged: !release.SameSet(live.Root.Rules, next.Root.Rules)}
 	if err := refuseUnchanging(ctx, changes, live, next.Root.Settings); err != nil {
 		return c, err
 	}
@@ -306,7 +307,8 @@ func refuseUnchanging(ctx context.Context, changes []release.Change, live *relea
 		return nil
 	}
 	problem := fault.New(fault.Refused, "immutable-changed",
-		"other bytes at addresses that visitors keep for a year, since their names look like fingerprints")
+		"changed content at addresses that browsers cache for a year, because the names look like "+
+			"fingerprints")
 
 	for i, path := range paths {
 		if i == 10 {
@@ -315,6 +317,6 @@ func refuseUnchanging(ctx context.Context, changes []release.Change, live *relea
 		}
 		problem = problem.With(path)
 	}
-	return problem.Then("give them other names, or, if the names are not fingerprints, list them in "+
-		"orilla.yaml: assets: {plain: [%q]}", paths[0])
+	return problem.Then("rename them; or, if the names are not fingerprints, add to orilla.yaml: "+
+		"assets: {plain: [%q]}", paths[0])
 }

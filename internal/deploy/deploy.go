@@ -65,13 +65,17 @@ type Job struct {
 	// leave an environment alone that serves the same
 	// release of the same commit already
 	SkipSame bool
+	Trial    bool          // the store forgets: it is a dry run, and says more of what changes
 	Parallel int           // how many requests at once; 0 for as many as the store is good for
 	Rate     *rate.Limiter // bytes a second; nil for no limit
 	// how long after the activation the environment ends;
-	// 0 as the configuration says
+	// 0 as the configuration says, Never for no end
 	ExpireAfter time.Duration
 	WaitFor     []string // what will be verified, so that it is known beforehand that it can be
 }
+
+// Never is a time after which a preview ends that does not end by itself.
+const Never time.Duration = -1
 
 // Questions are put to whoever is there. Each returns nil to go on, else the
 // refusal. One that is nil is not asked: the answer is no.

@@ -50,7 +50,7 @@ func documentOf(ctx context.Context, p *Prepared) (document journal.Document, ke
 				p.Report.Notice(fault.Notice{
 					Code: "older-environment",
 					What: "the addresses and upstreams of " + journal.DisplayName(p.Plan.Environment) +
-						" stay as they are: they were set by a later commit than the production branch here",
+						" stay as they are: a later commit than this production branch set them",
 					Next: "git pull, then deploy again to change them",
 				})
 			}

@@ -42,10 +42,9 @@ func announceEvictions(ctx context.Context, p *Prepared) (err error) {
 	}
 	notice := fault.Notice{
 		Code: "previews-full",
-		What: fmt.Sprintf("there may be %d previews; to make room, what was moved "+
-			"the longest ago will be removed:",
+		What: fmt.Sprintf("at most %d previews are allowed; Orilla removes the oldest:",
 			p.Plan.Project.ProductionConfig.Previews.Most),
-		Next: "previews.most in orilla.yaml says how many; orilla preview remove chooses others",
+		Next: "change previews.most in orilla.yaml, or remove others: orilla preview remove NAME",
 	}
 
 	for _, state := range p.evicted {
@@ -88,10 +87,10 @@ func expires(p *Prepared) *time.Time {
 		after = time.Duration(*configured)
 	}
 
-	if p.Plan.Outside() && (after == 0 || after > outsideExpires) {
+	if p.Plan.Outside() && (after <= 0 || after > outsideExpires) {
 		after = outsideExpires
 	}
-	if after == 0 {
+	if after <= 0 {
 		return nil
 	}
 	// By the store's clock: nodes and followers have clocks of their own, and

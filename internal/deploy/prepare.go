@@ -230,8 +230,9 @@ func (p *Prepared) checkProbes(ctx context.Context) error {
 		nodes, err := p.nodes(ctx)
 		if err == nil && len(nodes) == 0 {
 			err = fault.New(fault.Refused, "no-edge",
-				"%s is waited for, and no edge node runs that could be asked", what).
-				Then("orilla edge, then try again").Then("or look at nothing this time: --wait-for nothing")
+				"cannot check %s: no edge node is running", what).
+				Then("start one, then try again: orilla edge").Then("or skip the checks " +
+				"this time: --wait-for nothing")
 		}
 		return err
 	}

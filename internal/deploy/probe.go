@@ -56,7 +56,7 @@ func ReadProbes(asked []string, read func(file string) ([]byte, error)) ([]strin
 
 		data, err := read(name)
 		if err != nil {
-			return nil, fault.New(fault.Usage, "no-list", "the list of what to wait for cannot be read").
+			return nil, fault.New(fault.Usage, "no-list", "cannot read the list of checks").
 				At("%s", name).Because(err)
 		}
 
@@ -188,7 +188,7 @@ func (v *verifier) askOnce(ctx context.Context, path string, p *poll) (over bool
 func (p *poll) result() environments.Probe {
 	switch {
 	case p.unknown != nil && len(p.passed) == 0:
-		return environments.Probe{Unchecked: true, Text: "the store does not say which edge nodes run: " +
+		return environments.Probe{Unchecked: true, Text: "the store does not list its edge nodes: " +
 			p.unknown.Error()}
 	case p.failed != "":
 		return environments.Probe{Text: p.failed}
@@ -293,7 +293,7 @@ func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 		return environments.Probe{Passed: true, Text: "done"}
 	}
 
-	text := "could not be run"
+	text := "could not run"
 	if errors.Is(err, steps.ErrTimeLimit) {
 		text = "took longer than " + commandTimeout.String()
 	} else if len(ran) > 0 {

@@ -35,9 +35,10 @@ func (p *Prepared) Promote(ctx context.Context, id release.ID) (*Release, error)
 	doomed := p.hold.Doomed(storage.ReleaseKey(p.Plan.Site, id.String()))
 	err = unreadable
 	if doomed || errors.Is(err, storage.ErrNotFound) || errors.Is(err, release.ErrDamaged) {
-		return nil, fault.New(fault.Refused, "release-lost", "the release %s is no longer whole in the store",
+		return nil, fault.New(fault.Refused, "release-lost", "the release %s is no longer complete "+
+			"in the store",
 			id.Short()).Because(err).
-			Then("orilla deploy %s builds it again", p.Plan.Origin.Commit)
+			Then("orilla deploy %s", p.Plan.Origin.Commit)
 	}
 	if err != nil {
 		return nil, err
@@ -94,12 +95,12 @@ func vouched(p *Prepared, record builds.Record) error {
 // belongs in previews only.
 func UncontainedRefusal(record builds.Record, environment string) *fault.Error {
 	problem := fault.New(fault.Refused, "uncontained",
-		"the release was built on the untrusted branch %s, without isolation, "+
-			"so its files may be something else than its commit makes", record.Branch)
+		"the release was built on the untrusted branch %s without isolation, so its files may "+
+			"differ from what its commit builds", record.Branch)
 	if record.Commit != "" && record.Source == journal.FromCommit {
 		commit := source.Short(record.Commit)
 		problem = problem.At("build of %s", commit).
-			Then("build it again where it counts: merge it, or orilla deploy %s --to %s",
+			Then("merge it into a trusted branch, or rebuild it here: orilla deploy %s --to %s",
 				commit, journal.DisplayName(environment))
 	}
 	return problem
@@ -129,10 +130,10 @@ func unbound(p *Prepared, record builds.Record) error {
 		told = "none"
 	}
 	return fault.New(fault.Refused, "bound",
-		"the build of this release was told its %s, %s, so it does not belong in %s", what, told, where).
+		"the build of this release used its %s, %s, so it does not fit %s", what, told, where).
 		At("build key %s (orilla.yaml: build.tell)", record.Key[:min(12, len(record.Key))]).
 		Then("build it for there: orilla deploy %s --to %s", source.Short(p.Plan.Origin.Commit), where).
-		Then("or take %s out of build.tell, so that what was reviewed can go live as it is", what)
+		Then("or remove %s from build.tell, so that the reviewed release can go live unchanged", what)
 }
 
 // suits makes sure that a release does what is expected of the plan's
@@ -159,10 +160,9 @@ func suits(ctx context.Context, p *Prepared, reader *release.Reader) (*inspect.S
 	if subject.Reworded {
 		p.Report.Notice(fault.Notice{
 			Code: "expectations-unknown",
-			What: "the release's expectations were not run: its rules mean something " +
-				"else under the configuration here",
-			Next: "run it from the production branch, with the languages and time zone " +
-				"that the release was made with",
+			What: "did not run the release's expectations: its rules mean something else under " +
+				"this configuration",
+			Next: "run it from the production branch, with the release's languages and time zone",
 		})
 	}
 

@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
@@ -105,6 +106,7 @@ func (u *uploading) once(ctx context.Context) (made Made, again bool, err error)
 		return made, false, err
 	}
 	made.Changes, made.Rules = CountChanges(changes), ruled.counts
+	made.Differences, made.Trial = changes, p.Trial
 	made.RulesChanged = u.live != nil && !release.SameSet(u.live.Root.Rules, ruled.set)
 
 	// Pages are read as they were built, from the disk and not from the store.
@@ -202,10 +204,16 @@ func parallel(p *Prepared) int { return cmp.Or(p.Parallel, storage.Parallel(p.St
 // scanOptions say what of an output is published, and how much at most.
 func scanOptions(p *Prepared) publish.Options {
 	config, limits := p.Plan.Config, p.Plan.Limits()
+	// By the name that the configuration gives it: a workspace's path is nobody's
+	// business, and goes away.
+	output := config.Build.Output
+	if p.Plan.Origin.Source == journal.FromOutput {
+		output = ""
+	}
 	return publish.Options{
 		LeaveOut: config.LeaveOut, Rules: config.RulesInOutput(), MaxFiles: limits.Files,
 		MaxBytes: int64(limits.Size),
-		MaxFile:  int64(limits.FileSize), WithoutIndex: p.NoIndex,
+		MaxFile:  int64(limits.FileSize), WithoutIndex: p.NoIndex, Output: output,
 	}
 }
 

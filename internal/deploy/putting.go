@@ -108,7 +108,7 @@ func (p *putting) settle(ctx context.Context) (again bool, err error) {
 		p.report.Notice(fault.Notice{
 			Code: "waiting-for-prune",
 			What: "waiting for " + who +
-				", who is removing something that this release needs; it is uploaded again then",
+				", who is pruning objects that this release needs; Orilla uploads them again",
 		})
 	})
 }

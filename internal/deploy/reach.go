@@ -57,10 +57,10 @@ func noteReach(ctx context.Context, p *Prepared, upstreams map[string]string) er
 				continue
 			}
 			p.Report.Notice(fault.Notice{Code: "upstream-not-allowed",
-				What: fmt.Sprintf("the edge node %s does not pass requests on to the upstream "+
-					"%s: %s is inside its own network, and visitors would get 502", node.Node,
+				What: fmt.Sprintf("the edge node %s refuses the upstream %s: %s is in a private "+
+					"network, and visitors would get 502", node.Node,
 					called(name, upstreams[name]), addresses[0]),
-				Next: fmt.Sprintf("its operator allows that with: orilla edge --reach %s", addresses[0])})
+				Next: fmt.Sprintf("its operator can allow it: orilla edge --reach %s", addresses[0])})
 		}
 	}
 	return nil

@@ -35,6 +35,8 @@ type Made struct {
 	KeptDependencies bool           // dependencies were carried over from an earlier build
 	Earlier          []builds.Phase // of the build of the branch before, if this machine ran it
 
+	Trial bool // nothing was kept: it is a dry run
+
 	semantics int // of the release
 }
 
@@ -192,10 +194,17 @@ func (p *Prepared) buildAndPublish(ctx context.Context, b *build.Build, seen loo
 	made, err := publishOutput(ctx, p, output, seen)
 	// An output that could not be stored is kept for the next try: a network
 	// that was down is no reason to build again.
-	output.Stored(ctx, err)
+	if p.Trial && err == nil {
+		output.Stored(ctx, errTrial) // the run itself need not build again
+	} else {
+		output.Stored(ctx, err)
+	}
 	made.Kept, made.KeptDependencies = output.Kept, output.KeptDependencies
 	return made, err
 }
+
+// errTrial keeps the output of a dry run for the run itself.
+var errTrial = errors.New("nothing was stored: it was a dry run")
 
 // Phases returns how long each phase took so far.
 func (r *Release) Phases() []build.Timing { return r.prepared.phases.List() }

@@ -75,9 +75,10 @@ func reuse(ctx context.Context, p *Prepared) (made *Made, seen lookup, err error
 // noteBuiltAgain tells why something is built that a branch has built already.
 func noteBuiltAgain(report Reporter) {
 	report.Notice(fault.Notice{
-		Code: "built-again", What: "an untrusted branch built the same, but without " +
-			"isolation, so it is built again",
-		Next: "bubblewrap on the machine that builds, or build.trust in orilla.yaml, spares that",
+		Code: "built-again", What: "an untrusted branch built the same without isolation, so " +
+			"Orilla rebuilds it",
+		Next: "to avoid that, install bubblewrap on the build machine, or set build.trust in " +
+			"orilla.yaml",
 	})
 }
 
@@ -109,7 +110,8 @@ func adapt(ctx context.Context, p *Prepared, record builds.Record, reader *relea
 		return nil, err
 	}
 
-	made := &Made{ID: id, Files: root.Files, Bytes: root.Bytes, Build: record, Rules: next.counts,
+	made := &Made{Trial: p.Trial,
+		ID: id, Files: root.Files, Bytes: root.Bytes, Build: record, Rules: next.counts,
 		Reused: true, semantics: root.Semantics}
 	made.comparison, err = compare(ctx, p, release.NewReader(id, root, p.objects.load), next.in, nil)
 	if err != nil {

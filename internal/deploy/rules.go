@@ -104,8 +104,8 @@ func warn(report Reporter, found finding.List) {
 	for i, f := range found {
 		if i == fewFindings {
 			report.Notice(fault.Notice{
-				Code: "more-findings", What: "there is more to look at in the rules",
-				Next: "orilla check lists everything",
+				Code: "more-findings", What: "the rules have warnings",
+				Next: "orilla check",
 			})
 			return
 		}

@@ -101,7 +101,7 @@ func (v *verifier) conclude(ctx context.Context, verified *Verification, failed 
 			Code: "not-checked",
 			What: v.entry.Label() + " is live but was not checked: " +
 				outcome.Probes[len(outcome.Probes)-1].Text,
-			Next: "start one with orilla edge and check it; nothing was rolled back",
+			Next: "Orilla did not roll back; start a node and check it: orilla edge",
 		})
 	}
 
@@ -131,19 +131,20 @@ func (v *verifier) conclude(ctx context.Context, verified *Verification, failed 
 // backText says what did not pass, and what became of that. back is the entry
 // that went back; nil if there was nothing to go back to.
 func (v *verifier) backText(back *journal.Entry, failed string, err error) *fault.Error {
-	problem := fault.New(fault.Findings, "wait-failed", "%s did not pass what it was waited for",
+	problem := fault.New(fault.Findings, "wait-failed", "%s failed its --wait-for checks",
 		v.entry.Label()).With(failed)
 	name := journal.DisplayName(v.entry.Environment)
 	switch {
 	case err != nil:
-		return problem.With("going back failed too, so it is still live").Because(err).
+		return problem.With("the rollback failed too, so it is still live").Because(err).
 			Then("orilla rollback %s", name)
 	case back == nil:
-		return problem.With("there was nothing live before it to go back to, so it is still live, or " +
-			"somebody has moved it on since")
+		return problem.With("there is no earlier release to roll back to, so it is still live, or " +
+			"someone has moved it since")
 	}
-	return problem.With(back.Label()+" went back to "+back.Release.Short()+", and froze "+name).
-		Then("correct it; then orilla thaw %s", name)
+	return problem.
+		With(name+" was rolled back to "+back.Release.Short()+" ("+back.Label()+"), and is frozen").
+		Then("fix it, then: orilla thaw %s", name)
 }
 
 // errMovedOn ends a decision: somebody has moved the environment since.
@@ -157,7 +158,7 @@ func (v *verifier) back(ctx context.Context, why string) (*journal.Entry, error)
 	}
 	j := v.journal()
 	decide := j.Return(ctx, journal.Back{
-		Cause: v.Cause, Who: v.Plan.Project.Person(ctx), Why: "did not pass: " + why,
+		Cause: v.Cause, Who: v.Plan.Project.Person(ctx), Why: "failed: " + why,
 		To: func(e journal.Entry) bool { return e.Number < v.entry.Number && e.Release == v.before.Release },
 	})
 

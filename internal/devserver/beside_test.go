@@ -92,7 +92,7 @@ func TestTwoReleasesSideBySide(t *testing.T) {
 		})
 	}
 	response, page = ask("after.localhost", "/ferries/nowhere")
-	assert.Equal(t, "no such quay"+line, page, "the page for what is missing goes along too")
+	assert.Equal(t, "no such quay"+line, page, "the not-found page goes along too")
 	assert.Equal(t, 404, response.StatusCode)
 	for host, want := range map[string]int{"corvane.example": 421, "evil.localhost": 421} {
 		t.Run(host, func(t *testing.T) {

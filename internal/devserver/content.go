@@ -130,16 +130,16 @@ func (c *content) add(from string, file release.File) (place, error) {
 
 	if digest.Digest(sum.Sum(nil)) != file.Digest {
 		return place{}, fault.New(fault.Failed, "changed-meanwhile",
-			"the file was changed while it was read").At("%s", from).
-			Then("it is read again with the next change")
+			"the file changed while it was read").At("%s", from).
+			Then("Orilla reads it again with the next change")
 	}
 	return at, nil
 }
 
 // notKept says that there is no copy of a file.
 func notKept(from string, err error) error {
-	return fault.New(fault.Failed, "not-kept", "the output cannot be copied").At("%s", from).Because(err).
-		Then("make room in %s, or set TMPDIR to another folder", os.TempDir())
+	return fault.New(fault.Failed, "not-kept", "cannot copy the output").At("%s", from).Because(err).
+		Then("free some space in %s, or set TMPDIR to another folder", os.TempDir())
 }
 
 // compact moves what is shown into a new file. Requests that read the old one go on:

@@ -178,9 +178,9 @@ func (f *Front) noteStandIn(w http.ResponseWriter, r *http.Request, l *Local, re
 	if r.Method != http.MethodGet || !isStandIn(req.Path, w.Header()) || !l.once("stand-in "+req.Path) {
 		return
 	}
-	l.options.Notice(fault.Notice{Code: "stand-in", What: req.Path + " is not there: the development " +
-		"server answered with a page in its place, with status 200; the edge would answer 404",
-		Next: "look which page or script names it"})
+	l.options.Notice(fault.Notice{Code: "stand-in", What: req.Path + " does not exist: the " +
+		"development server answered with a page and status 200; the edge would answer 404",
+		Next: "find the page or script that names it"})
 }
 
 // isDocument reports whether a browser asks for a page to show, and not a script
@@ -247,7 +247,7 @@ func (f *Front) pass(w http.ResponseWriter, r *http.Request, l *Local, req answe
 			return
 		}
 		failed = err
-		line := "The development server at " + f.server.String() + " does not answer as it should."
+		line := "The development server at " + f.server.String() + " does not answer correctly."
 		if errors.Is(err, syscall.ECONNREFUSED) {
 			line = "Nothing answers at " + f.server.String() + ": is the development server running?"
 		}

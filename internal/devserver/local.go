@@ -226,8 +226,8 @@ func (l *Local) noteBlocked(r *http.Request, a answer.Answer, shown *Shown) {
 
 	if directive := blocked(policies); directive != "" && l.once("csp "+directive) {
 		l.options.Notice(fault.Notice{Code: "no-reload", What: r.URL.Path + " has a " +
-			"Content-Security-Policy that stops the reloading script, by " + directive +
-			": such pages do not reload by themselves",
+			"Content-Security-Policy that blocks the reload script, by " + directive +
+			", so such pages do not reload by themselves",
 			Next: "reload them by hand, or allow 'self' in script-src and connect-src"})
 	}
 }
@@ -272,7 +272,7 @@ func (l *Local) trouble(r *http.Request, status int, err error) {
 // nothing answers while there is nothing to show: with a page that waits, and shows
 // what went wrong.
 func (l *Local) nothing(w http.ResponseWriter, r *http.Request) string {
-	l.wait(w, r, http.StatusServiceUnavailable, "There is nothing to serve yet.")
+	l.wait(w, r, http.StatusServiceUnavailable, "Nothing to serve yet.")
 	return "nothing"
 }
 

@@ -276,7 +276,7 @@ var script = strings.NewReplacer("@changes", reloadChanges).Replace(`(() => {
     try {
       const tried = state.at + " " + location.href;
       if (sessionStorage[name] === tried) {
-        state.notes.push({ about: "refused", head: "This page does not change", text: "It was loaded again and is still from before the last change: does a service worker or a proxy keep it?" });
+        state.notes.push({ about: "refused", head: "This page does not change", text: "It reloaded and is still from before the last change: does a service worker or a proxy cache it?" });
         return false;
       }
       sessionStorage[name] = tried;

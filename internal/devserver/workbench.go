@@ -87,7 +87,7 @@ func New(options Options, local *Local) *Bench {
 }
 
 // AskedFor is why a build begins that somebody asked for.
-const AskedFor = "you asked for it"
+const AskedFor = "on request"
 
 // Rebuild asks for a build now. It does not wait, and any number of calls
 // before the build begins are one.
@@ -267,8 +267,8 @@ func noteLoop(ctx context.Context, b *Bench, path string, wait time.Duration) {
 		what += ", which Git tracks"
 	}
 	b.Report.Notice(fault.Notice{Code: "builds-itself",
-		What: what + ", and so starts the next one; that waits " + wait.String() + ", then longer",
-		Next: "have the build write it only when it differs, or to a place that Git ignores"})
+		What: what + ", which starts the next one; that one waits " + wait.String() + ", then longer",
+		Next: "write it only when it changes, or to a folder that Git ignores"})
 }
 
 // reload reads the configuration again. With a mistake in it the one before
@@ -311,8 +311,8 @@ func keep(b *Bench) {
 		return
 	}
 	if err := b.content.keep(); err != nil {
-		b.Report.Notice(fault.Notice{Code: "not-kept", What: "what is shown cannot be kept while a " +
-			"build runs: " + err.Error(), Next: "set TMPDIR to a folder that can be written"})
+		b.Report.Notice(fault.Notice{Code: "not-kept", What: "cannot keep the current output while " +
+			"a build runs: " + err.Error(), Next: "set TMPDIR to a writable folder"})
 	}
 }
 
@@ -438,7 +438,8 @@ func (b *Bench) upstreams() map[string]string {
 
 // noOutput says how to come by an output that is not there.
 func noOutput(b *Bench) error {
-	problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", b.output())
+	problem := fault.New(fault.Failed, "no-output", "nothing was built here yet: there is no output folder").
+		At("build.output: %s (%s)", b.Project.LocalConfig.Build.Output, project.FileName)
 	if !b.Build || len(b.Project.LocalConfig.Build.Run) == 0 {
 		for _, step := range b.Project.LocalConfig.Build.Run {
 			problem = problem.Then("%s", step)
@@ -447,15 +448,14 @@ func noOutput(b *Bench) error {
 	if b.Keys && len(b.Project.LocalConfig.Build.Run) > 0 {
 		problem = problem.Then("then press r here")
 	}
-	return problem.Then("build.output in orilla.yaml says where it should be; or name " +
-		"a folder: orilla serve FOLDER")
+	return problem.Then("set build.output in orilla.yaml, or name a folder: orilla serve FOLDER")
 }
 
 // fail reports a mistake in the terminal and in open pages, until well says that
 // it is no more.
 func (b *Bench) fail(about About, err error) {
 	b.unshown = true
-	b.local.Note(Note{about, "This page is from before the last change, which failed",
+	b.local.Note(Note{about, "This page is from before the last change, which failed to build",
 		strings.Join(fault.Lines(err), "\n")})
 	b.Report.Failed(err)
 }

@@ -181,7 +181,7 @@ func TestAChangeOfASourceBuildsAgain(t *testing.T) {
 	assert.Equal(t, 3, b.count("built"),
 		"the log that the build writes is ignored by Git, and starts no build: %s", b.said())
 	b.bench.Rebuild()
-	b.await("building you asked for it")
+	b.await("building on request")
 	b.await("built")
 }
 

@@ -111,7 +111,7 @@ func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment
 		until, ok := guard.Opens(secret, n.key(r.Context(), e.journal.Site), n.clock.now())
 		if !ok {
 			return httpanswer.Say(w, r, http.StatusForbidden,
-				"This link has expired, or was taken back. Ask for a new one.")
+				"This link has expired or was revoked. Ask for a new one.")
 		}
 
 		// For this site's path only, out of reach of its scripts, and not sent

@@ -271,7 +271,7 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 	jump.Store(int64(2 * time.Hour))
 	r, body := w.ask("GET", host, "/fares", nil)
 	assert.Equal(t, 410, r.StatusCode, "nobody has to remove it")
-	assert.Contains(t, body, "Its time was over.")
+	assert.Contains(t, body, "It expired.")
 	assert.Contains(t, body, "orilla deploy winter")
 	r, _ = w.ask("GET", "corvane.localhost", "/fares", nil)
 	assert.Equal(t, 200, r.StatusCode, "what production serves too is not taken away")

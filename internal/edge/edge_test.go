@@ -318,7 +318,7 @@ func TestHosts(t *testing.T) {
 		{id.String()[:4] + ".release.corvane.localhost", "/", 404, "no such release"},
 		{"0000000000.release.corvane.localhost", "/", 404, "no such release"},
 		{"test.corvane.localhost", "/", 503, "waits for its first deploy"},
-		{"velley.localhost", "/", 404, "No site is called velley"},
+		{"velley.localhost", "/", 404, "There is no site velley"},
 		{"unknown.example", "/", 421, "no site at unknown.example"},
 		{"<script>.localhost", "/", 421, ""},
 		{"127.0.0.1:7420", "/", 421, ""},
@@ -331,14 +331,15 @@ func TestHosts(t *testing.T) {
 			production := strings.HasPrefix(strings.ToLower(test.host), "www.") && !strings.HasPrefix(test.path,
 				"/staging") || strings.HasSuffix(test.path, "/stagings")
 			if r.StatusCode == http.StatusOK {
-				assert.Equal(t, !production, noindex, "%s%s: only production is for search engines", test.host,
+				assert.Equal(t, !production, noindex, "%s%s: only production is for search "+
+					"engines", test.host,
 					test.path)
 			}
 		})
 	}
 	w.await("staging.corvane.localhost", w.activate("staging", id, "https://www.corvane.example/"))
 	assert.Contains(t, w.troubles(),
-		"https://www.corvane.example/ is not served from here: it belongs to corvane production")
+		"https://www.corvane.example/ is not served here: it belongs to corvane production")
 }
 
 // TestActivationsAreAtomic flips back and forth a hundred times while clients

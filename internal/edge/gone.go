@@ -47,7 +47,7 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 	}
 	why := map[journal.Reason]string{
 		journal.OnRequest: "It was removed.",
-		journal.Expired:   "Its time was over.",
+		journal.Expired:   "It expired.",
 		journal.Merged:    branch + " was merged.",
 		journal.Deleted:   branch + " was deleted.",
 		journal.Room:      "It made room for newer previews.",

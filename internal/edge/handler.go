@@ -182,10 +182,10 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 	switch open {
 	case closed:
 		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
-			" was never live; its address answers on the edge node's own machine only.")
+			" was never live; its address answers only on the edge node's own machine.")
 	case withdrawn:
 		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
-			" was shown behind a password only, which is gone.")
+			" was only shown behind a password, which is gone.")
 	case locked:
 		return n.finish(w, r, answer.Refuse(meant.site+" "+ReleaseEnvironment), nil, nil)
 	case unlocked:

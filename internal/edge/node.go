@@ -184,7 +184,7 @@ func (n *Node) route(ctx context.Context) {
 		owner, err := hosts.Owner(ctx, n.store, host)
 		if err != nil {
 			owner = n.routing.owners[host] // as it was
-			n.trouble(nil, host+": whom it belongs to cannot be read: "+err.Error())
+			n.trouble(nil, host+": cannot read its owner: "+err.Error())
 		}
 		whose[host] = owner
 	}
@@ -192,7 +192,7 @@ func (n *Node) route(ctx context.Context) {
 	n.routing.owners = whose
 
 	table := newTable(list, whose, func(address, has string, wants *environment) {
-		n.trouble(wants, address+" is not served from here: it belongs to "+has)
+		n.trouble(wants, address+" is not served here: it belongs to "+has)
 	})
 	n.routing.table.Store(&table)
 }

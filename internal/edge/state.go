@@ -115,7 +115,7 @@ func (e *environment) read(ctx context.Context, follow follower,
 
 		may, err := follow.back()
 		if err == nil && !may {
-			err = fmt.Errorf("%w: is the store an older copy? If that is meant: orilla store restored",
+			err = fmt.Errorf("%w: is the store an older copy? If so: orilla store restored",
 				journal.ErrBehind)
 		}
 		if err != nil {

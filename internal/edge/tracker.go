@@ -82,11 +82,11 @@ func (t *tracker) isThere(ctx context.Context) bool {
 	case ctx.Err() != nil:
 		return false
 	case errors.Is(err, storage.ErrNotFound):
-		why = "the store is not there: its mark is missing; everything stays as it is (is it mounted?)"
+		why = "the store is missing (is it mounted?); nothing changes here"
 	case err != nil:
-		why = "the store does not answer; everything stays as it is: " + err.Error()
+		why = "the store does not answer; nothing changes here: " + err.Error()
 	case string(data) != t.mark:
-		why = "another store is there now; everything stays as it is (if that is meant, start this node anew)"
+		why = "this is another store now; nothing changes here (if that is intended, restart this node)"
 	}
 
 	if why != t.missing && why != "" {
@@ -173,8 +173,8 @@ func (t *tracker) forget(ctx context.Context, there map[string]bool) (forgotten 
 		may, err := t.mayGoBack(ctx, e)
 		e.mutex.Unlock()
 		if err == nil && !may {
-			err = errors.New("it is not in the store any more, and nothing says that it was removed; it " +
-				"stays as it is (an older copy? If that is meant: orilla store restored)")
+			err = errors.New("it is no longer in the store, without a record of its removal; " +
+				"nothing changes here (an older copy? If so: orilla store restored)")
 		}
 		if err != nil {
 			// Told once, and not with every look.
@@ -250,7 +250,7 @@ func (t *tracker) refresh(ctx context.Context, e *environment) bool {
 
 	if err != nil {
 		if text := err.Error(); e.failed.Swap(text) != text {
-			t.trouble(e, "stays as it is: "+text)
+			t.trouble(e, "unchanged: "+text)
 		}
 		return false
 	}

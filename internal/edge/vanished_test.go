@@ -37,7 +37,7 @@ func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
 	serves("first") // what was asked for is in memory
 	require.NoError(t, os.Rename(w.root, aside))
 	serves("first")
-	assert.Contains(t, w.troubles(), "the store is not there")
+	assert.Contains(t, w.troubles(), "the store is missing")
 
 	require.NoError(t, os.RemoveAll(w.root)) // presence may have been written
 	require.NoError(t, os.Mkdir(w.root, 0o755))
@@ -54,7 +54,7 @@ func TestAStoreThatVanishesForgetsNothing(t *testing.T) {
 	serves("first")
 	second := w.activate("production", w.put(map[string]string{"index.html": "second"}, release.Settings{}))
 	w.await("corvane.localhost", second)
-	assert.LessOrEqual(t, strings.Count(w.troubles(), "the store is not there"), 3,
+	assert.LessOrEqual(t, strings.Count(w.troubles(), "the store is missing"), 3,
 		"it is told once each time, not in each sweep")
 }
 
@@ -70,13 +70,13 @@ func TestASiteThatCannotBeFoundIsNotForgotten(t *testing.T) {
 	require.NoError(t, os.Rename(site, w.root+"-aside"))
 	require.Eventually(t, func() bool {
 		return strings.Contains(w.troubles(),
-			"nothing says that it was removed")
+			"without a record of its removal")
 	}, 30*time.Second, 5*time.Millisecond)
 	w.sweeps()
 	response, body := w.ask(http.MethodGet, "corvane.localhost", "/", nil)
 	require.Equal(t, http.StatusOK, response.StatusCode)
 	require.Equal(t, "first", body)
-	assert.Equal(t, 1, strings.Count(w.troubles(), "nothing says"), "it is told once")
+	assert.Equal(t, 1, strings.Count(w.troubles(), "without a record"), "it is told once")
 	require.NoError(t, os.Rename(w.root+"-aside", site))
 	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "second"},
 		release.Settings{})))

@@ -18,8 +18,8 @@ var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 <style>` + httpanswer.PageStyle + `</style>
 <main>
   ` + httpanswer.Waves + `
-  <h1>{{if .Known}}{{.Environment}} of {{.Site}} waits for its first deploy{{else}}No site is called {{.Site}} here yet{{end}}</h1>
-  <p>Deploy to it, and this page becomes the site by itself:</p>
+  <h1>{{if .Known}}{{.Environment}} of {{.Site}} waits for its first deploy{{else}}There is no site {{.Site}} here yet{{end}}</h1>
+  <p>Deploy it, and this page becomes the site:</p>
   <p><code>{{.Command}}</code></p>
 </main>
 </html>

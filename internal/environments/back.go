@@ -122,7 +122,7 @@ const nearby = 50
 // It names the nearest activation of the environment whose release is.
 func LostRelease(ctx context.Context, j *journal.Journal, entry, head journal.Entry, because error) error {
 	problem := fault.New(fault.Refused, "release-lost",
-		"the release %s is no longer whole in the store, so nothing was changed", entry.Release.Short()).
+		"the release %s is no longer complete in the store; nothing changed", entry.Release.Short()).
 		Because(because)
 	// Nearest first, on both sides: what somebody goes back to is seldom about
 	// one exact entry.
@@ -144,14 +144,17 @@ func LostRelease(ctx context.Context, j *journal.Journal, entry, head journal.En
 
 			tried[other.Release] = true
 			if _, err := CheckIntegrity(ctx, j.Store, j.Site, other.Release, head.Release); err == nil {
-				return problem.With(fmt.Sprintf("the nearest whole one: %s, %s", other.Label(),
+				return problem.With(fmt.Sprintf("the nearest complete one: %s, %s", other.Label(),
 					other.Subject)).Then("orilla rollback %s", other.Label())
 			}
 		}
 	}
 
-	return problem.With("no other release that was live here lately is whole").
-		Then("orilla deploy %s builds it again", entry.Commit).Then("orilla store verify looks at everything")
+	problem = problem.With("no other recent release here is complete")
+	if entry.Commit != "" {
+		problem = problem.Then("orilla deploy %s", entry.Commit)
+	}
+	return problem.Then("orilla store verify")
 }
 
 // Back is a rollback that was made, or would be.
@@ -193,8 +196,8 @@ func (s *Operator) GoBack(ctx context.Context, environment string, back journal.
 		done.Left, done.Entry = *head, next
 		if s.Hold.Doomed(storage.ReleaseKey(s.Site, next.Release.String())) {
 			return next, fault.New(fault.Refused, "release-pruned",
-				"the release %s is being pruned right now", next.Release.Short()).
-				Then("name a later one: orilla history lists them")
+				"orilla store prune is removing the release %s right now", next.Release.Short()).
+				Then("choose a later one: orilla history")
 		}
 
 		done.Integrity, err = CheckIntegrity(ctx, s.Store, s.Site, next.Release, head.Release)

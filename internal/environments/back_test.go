@@ -151,7 +151,8 @@ func TestARollbackToWhatIsNotWholeChangesNothing(t *testing.T) {
 			require.True(t, ok, "%v", err)
 			assert.Equal(t, "release-lost", problem.Code)
 			assert.Equal(t, fault.Refused, problem.Kind)
-			assert.True(t, slices.Contains(problem.Detail, "the nearest whole one: production:3, Version 2"),
+			assert.True(t, slices.Contains(problem.Detail, "the nearest complete one: "+
+				"production:3, Version 2"),
 				"%q", problem.Detail)
 			head, err := environments.JournalOf(store, "corvane", "production", time.Now).Head(t.Context(), 0)
 			require.NoError(t, err)

@@ -146,7 +146,7 @@ func (c Checking) Outcome() Outcome {
 func (c Checking) Notice() fault.Notice {
 	return fault.Notice{Code: "not-checked", What: c.Label() + " went live, and its check (" +
 		strings.Join(c.Probes, ", ") + ") did not finish: the process on " + c.Where + " ended",
-		Next: "open it, or orilla rollback " + journal.DisplayName(c.Environment)}
+		Next: "open it, or go back: orilla rollback " + journal.DisplayName(c.Environment)}
 }
 
 // RecordUnfinished records the checks that nobody finished as what they are, and

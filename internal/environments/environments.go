@@ -156,7 +156,7 @@ func (s *Operator) AppendHost(ctx context.Context, host string, decide func(host
 	if taken, ok := errors.AsType[*hosts.Taken](err); ok {
 		if taken.Owner.Site == "" {
 			return entry, fault.New(fault.Refused, "host-free", "%s has no owner", host).
-				Then("deploy a site to it first; orilla domains lists the hosts that this site uses")
+				Then("deploy a site to it first; to list this site's hosts: orilla domains")
 		}
 		return entry, HostTaken(taken, "")
 	}

@@ -21,7 +21,7 @@ func HostTaken(taken *hosts.Taken, site string) error {
 		taken.Owner.Site).At("%s", host).
 		With("since " + taken.Owner.When.Format(time.DateOnly) + ", by " + taken.Owner.Who)
 	if site == "" {
-		return problem.Then("orilla domains lists the owners")
+		return problem.Then("orilla domains")
 	}
 
 	_, path, err := hosts.Of(taken.Address)

@@ -57,7 +57,7 @@ func pausedRefusal(pause *Pause) error {
 		problem = problem.With("because: " + pause.Why)
 	}
 	return problem.Then("orilla follow --resume").
-		Then("or deploy by hand: orilla deploy on a terminal, or with --yes")
+		Then("or deploy by hand: orilla deploy --yes")
 }
 
 // CheckPaused refuses automatic builds of a site that

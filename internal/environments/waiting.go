@@ -156,8 +156,9 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 
 	// A release that waits is named by no entry, so a prune may take it.
 	if s.Hold.Doomed(storage.ReleaseKey(s.Site, waits.Release.String())) {
-		return head, fault.New(fault.Refused, "release-pruned", "the release %s is being pruned right now",
-			waits.Release.Short()).Then("orilla deploy makes it again")
+		return head, fault.New(fault.Refused, "release-pruned", "orilla store prune is removing "+
+			"the release %s right now",
+			waits.Release.Short()).Then("orilla deploy")
 	}
 	if _, err := release.Read(ctx, s.Store, s.Site, waits.Release); err != nil {
 		return head, err
@@ -178,9 +179,9 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 			faster = *now
 			return *now, ErrSame
 		case now.Number != head.Number:
-			return *now, fault.New(fault.Refused, "moved-on", "somebody has moved %s meanwhile",
+			return *now, fault.New(fault.Refused, "moved-on", "someone else changed %s meanwhile",
 				journal.DisplayName(head.Environment)).At("%s", now.Label()).
-				With("by " + now.Who).Then("orilla status shows what is live and what waits")
+				With("by " + now.Who).Then("orilla status")
 		}
 		return activate(now)
 	})
@@ -198,4 +199,4 @@ func (s *Operator) Thaw(ctx context.Context, head journal.Entry, why string, wai
 const ThawCause = "thaw"
 
 // ErrSame: what should go live is live already.
-var ErrSame = errors.New("live already")
+var ErrSame = errors.New("already live")

@@ -106,8 +106,8 @@ func vacant(to string) error {
 			return nil
 		}
 	}
-	return fault.New(fault.Refused, "not-empty", "there is something already").At("%s", to).
-		Then("name a new folder or archive")
+	return fault.New(fault.Refused, "not-empty", "it already exists").At("%s", to).
+		Then("choose a new folder or archive")
 }
 
 // cannotWrite explains an error of the file system; others come back as they
@@ -118,8 +118,8 @@ func cannotWrite(to string, err error) error {
 	}
 	var path *fs.PathError
 	if errors.As(err, &path) {
-		return fault.New(fault.Failed, "not-written", "the files cannot be written").At("%s", to).
-			Because(err).Then("look at the folder, its rights and the room on that disk")
+		return fault.New(fault.Failed, "not-written", "cannot write the files").At("%s", to).
+			Because(err).Then("check the folder, its permissions and the free disk space")
 	}
 	return err
 }
@@ -177,7 +177,7 @@ func (x *export) folder(ctx context.Context, folder string) error {
 			// silently keep one of the two.
 			if errors.Is(err, fs.ErrExist) {
 				return fault.New(fault.Failed, "same-name",
-					"this file system takes two names of the release for one").At("%s", file.Path).
+					"this file system treats two names of the release as one").At("%s", file.Path).
 					Then("export into an archive")
 			}
 			if err != nil {

@@ -127,7 +127,7 @@ func (l *loop) deploy(ctx context.Context, p *site.Project, order site.Order, ev
 	event.Reused, event.Release, event.Findings = release.Reused, release.ID.Short(), release.Findings
 	event.Head = &live.Entry
 	if live.Same {
-		event.Kind, event.Why = Unchanged, "it is live already"
+		event.Kind, event.Why = Unchanged, "it is already live"
 		return nil
 	}
 
@@ -192,7 +192,7 @@ func (l *loop) settle(ctx context.Context, done finishedJob) {
 	case gaveUp && l.Once: // the next life tries again
 		known.pushed = job.Commit
 	case done.retry:
-		known.held = held{job.Commit, "to be tried again: " + fault.Line(done.event.Error)}
+		known.held = held{job.Commit, "will retry: " + fault.Line(done.event.Error)}
 	case done.frozen:
 		known.frozen = job.Commit
 	case done.held:
@@ -235,7 +235,7 @@ func (l *loop) again(done *finishedJob, known *ref) bool {
 	}
 	if failed.times >= schedule.MostTries && !trusted || failed.times >= onceTries && l.Once {
 		done.event.Kind = Failed
-		done.event.Why = fmt.Sprintf("given up after %d tries: %s", failed.times,
+		done.event.Why = fmt.Sprintf("gave up after %d tries: %s", failed.times,
 			fault.Line(done.event.Error))
 		known.failed, known.held = failing{}, held{}
 		return false
@@ -243,6 +243,6 @@ func (l *loop) again(done *finishedJob, known *ref) bool {
 
 	failed.until = time.Now().Add(pause)
 	known.failed = failed
-	done.event.Why = "tried again in " + pause.String()
+	done.event.Why = "retry in " + pause.String()
 	return true
 }

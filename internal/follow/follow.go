@@ -312,8 +312,8 @@ func (l *loop) verdict() error {
 	if l.worst == 0 {
 		return nil
 	}
-	return fault.New(l.worst, "commits-failed", "not every commit could be brought live").
-		Then("what went wrong is said above; orilla builds lists it, orilla log shows it")
+	return fault.New(l.worst, "commits-failed", "not every commit went live").
+		Then("see the errors above, or list builds: orilla builds")
 }
 
 // tell hands an event on, with its time.

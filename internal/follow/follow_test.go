@@ -100,7 +100,7 @@ func TestFollowingOnceOutlastsATrouble(t *testing.T) {
 			if !test.live {
 				require.Error(t, err)
 				assert.Equal(t, follow.Failed, last.Kind)
-				assert.Contains(t, last.Why, "given up after 4 tries")
+				assert.Contains(t, last.Why, "gave up after 4 tries")
 				assert.Equal(t, 1, f.Counts.Failed)
 				return
 			}
@@ -115,7 +115,11 @@ func TestFollowingOnceOutlastsATrouble(t *testing.T) {
 func TestABranchThatIsNotThereIsTold(t *testing.T) {
 	t.Parallel()
 	folder := sitetest.Pages(t)
-	require.NoError(t, os.WriteFile(filepath.Join(folder, "orilla.yaml"), []byte("site: corvane\nbuild: {output: .}\nenvironments: {production: {follows: trunk}}\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "orilla.yaml"), []byte("site: corvane\n"+
+		"build: {output: .}\n"+
+		"environments: "+
+		"{production: "+
+		"{follows: trunk}}\n"), 0o644))
 	sitetest.CommitPage(t, folder, "one")
 	var told []string
 	f := &follow.Follower{Project: sitetest.Load(t, folder), Store: &memory.Store{}, Once: true, Every: time.Second,
@@ -130,5 +134,5 @@ func TestABranchThatIsNotThereIsTold(t *testing.T) {
 	}
 	require.NoError(t, f.Run(t.Context()))
 	require.Len(t, told, 1)
-	assert.Contains(t, told[0], "trunk is followed for production, and there is no such branch")
+	assert.Contains(t, told[0], "trunk should go to production, but there is no such branch")
 }

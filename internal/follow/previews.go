@@ -89,9 +89,9 @@ func askRemote(ctx context.Context, l *loop) error {
 		return nil
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "remote", "which branches are gone cannot be asked").Because(err).
-			Then("previews of branches that are gone stay until they expire, or: " +
-				"orilla preview remove BRANCH")
+		return fault.New(fault.Failed, "remote", "cannot ask which branches are gone").Because(err).
+			Then("previews of deleted branches stay until they expire; to remove one now: orilla " +
+				"preview remove BRANCH")
 	}
 	if !slices.Contains(names, l.Only.Name) || !slices.Contains(names, l.mainRef()) {
 		return nil
@@ -236,7 +236,7 @@ func hasLanded(ctx context.Context, l *loop, commit string) bool {
 func EndedText(ended journal.Ended) string {
 	switch ended.Reason {
 	case journal.Expired:
-		return "its time was over"
+		return "it expired"
 	case journal.Merged:
 		return "its branch was merged"
 	case journal.Deleted:

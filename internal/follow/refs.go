@@ -96,9 +96,9 @@ func (r *refs) save() error {
 		err = os.Rename(r.file+".new", r.file)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "state", "what was followed cannot be remembered").At("%s", r.file).
+		return fault.New(fault.Failed, "state", "cannot remember what was followed").At("%s", r.file).
 			Because(err).
-			Then("give this user the right to write there, or set ORILLA_HOME")
+			Then("make it writable for this user, or set ORILLA_HOME")
 	}
 
 	return nil

@@ -171,7 +171,7 @@ func tellMissing(ctx context.Context, l *loop, list []source.Ref) {
 
 	for _, branch := range names {
 		problem := fault.New(fault.Failed, "no-such-branch",
-			"%s is followed for %s, and there is no such branch", branch, missing[branch]).
+			"%s should go to %s, but there is no such branch", branch, missing[branch]).
 			At("%s", followedFrom(l))
 		remote, err := l.repository().Refs(ctx, "refs/remotes/*/"+branch)
 		switch {
@@ -214,9 +214,9 @@ func fetch(ctx context.Context, l *loop, woken bool) error {
 
 	if err := l.Mirror.Fetch(ctx, l.Project.ProductionConfig.Previews.Refs); err != nil {
 		l.watch.fetched = time.Time{}
-		return fault.New(fault.Failed, "fetch-failed", "the repository cannot be fetched").
+		return fault.New(fault.Failed, "fetch-failed", "cannot fetch the repository").
 			At("%s", l.Mirror.From).Because(err).
-			Then("git ls-remote %s, as the user who runs this, tells whether it can be reached",
+			Then("check that this user can reach it: git ls-remote %s",
 				l.Mirror.From)
 	}
 	return nil
@@ -396,9 +396,9 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 	// want ten years of previews.
 	old := time.Since(found.When) > youngBranch
 	if l.refs.fresh && l.Only == nil && journal.IsPreview(environment) && old {
-		return "it was there before this repository was followed, and is older than a week; orilla deploy " +
+		return "it is from before this repository was followed and older than a week; orilla deploy " +
 			site.NameOf(found) +
-			" makes its preview", nil
+			" creates its preview", nil
 	}
 
 	message, err := l.repository().Message(ctx, commit.Hash)
@@ -414,7 +414,7 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 	}
 
 	if head.Commit == commit.Hash {
-		return "it is live already, as " + head.Label(), nil
+		return "it is already live, as " + head.Label(), nil
 	}
 	// "A next commit that brings it back" must be a commit that somebody wrote
 	// after the rollback, and not the same one.
@@ -424,14 +424,14 @@ func leftAlone(ctx context.Context, l *loop, found source.Ref, commit source.Com
 		return "it was live as " + was.Label() + ", until " + source.PersonName(rollback.Who) +
 			" rolled it back; orilla deploy " +
 			source.Short(commit.Hash) + " --to " + journal.DisplayName(environment) +
-			" puts it live again", nil
+			" publishes it again", nil
 	}
 
 	// A commit that changes only other folders of a large repository makes no
 	// entry.
 	same, err := l.Project.SameSite(ctx, head.Commit, commit.Hash)
 	if same && head.Kind != journal.Rollback {
-		return "nothing that the site depends on differs from what is live, " + source.Short(head.Commit), err
+		return "none of the site's files differ from the live release, " + source.Short(head.Commit), err
 	}
 	return "", err
 }

@@ -55,7 +55,7 @@ func (w *Webhook) answer(out http.ResponseWriter, request *http.Request) (int, s
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(out, request.Body, maxWebhookBody))
 	if err != nil {
-		return http.StatusRequestEntityTooLarge, "the body is too long, or did not arrive"
+		return http.StatusRequestEntityTooLarge, "the body is too long or incomplete"
 	}
 
 	for _, field := range signatureFields {

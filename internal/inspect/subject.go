@@ -52,18 +52,61 @@ type Subject struct {
 	Reworded bool
 }
 
+// ErrNoOutput is what errors.Is finds where a working tree has no output.
+var ErrNoOutput = errors.New("no output")
+
 // WorkingTree returns what the working tree would publish. It builds nothing:
-// the output is what the last build left.
+// the output is what the last build left, and without one the error is
+// ErrNoOutput.
 func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 	folder := site.Output(p)
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		problem := fault.New(fault.Failed, "no-output", "the output folder is not there").At("%s", folder)
-		for _, step := range p.LocalConfig.Build.Run {
-			problem = problem.Then("%s", step)
+		problem := fault.New(fault.Failed, "no-output",
+			"nothing was built here yet: there is no output folder").
+			At("build.output: %s (%s)", p.LocalConfig.Build.Output, project.FileName).Marked(ErrNoOutput)
+		if len(p.LocalConfig.Build.Run) > 0 {
+			problem = problem.Then("%s", strings.Join(p.LocalConfig.Build.Run, " && "))
 		}
-		return nil, problem.Then("or look at what is live: orilla explain --on production URL")
+		return nil, problem.Then("build and look at it here: orilla serve")
+	}
+	return Folder(ctx, p, folder, "the working tree")
+}
+
+// WorkingTreeOn returns the rules of the working tree as they are now, with the
+// files of a release: for a working tree that was never built.
+func WorkingTreeOn(ctx context.Context, p *site.Project, store storage.Store, siteName string, id release.ID,
+	build string,
+) (*Subject, error) {
+	s, err := Release(ctx, p, store, siteName, id, build)
+	if err != nil {
+		return nil, err
+	}
+	record, err := BuildRecord(ctx, store, siteName, build)
+	if err != nil {
+		return nil, err
+	}
+	if record == nil {
+		record = &builds.Record{}
 	}
 
+	// Rules files in the output are those of the build; the others lie here.
+	texts, err := site.RuleSources(p.LocalConfig, site.RulesIn(site.Folder(p)),
+		KeptRules(ctx, p.LocalConfig, *record, release.LoadFrom(store)))
+	if err != nil {
+		return nil, err
+	}
+	on, err := subject(p, texts, s.Files, p.LocalConfig,
+		"the working tree's rules, with the files of "+id.Short())
+	if err != nil {
+		return nil, err
+	}
+	on.Open = s.Open
+	return on, nil
+}
+
+// Folder returns what a folder of ready output would publish, with the rules that
+// lie beside the command. name is what it is called.
+func Folder(ctx context.Context, p *site.Project, folder, name string) (*Subject, error) {
 	// Fingerprinted as a deploy would, so that every answer is the one that the
 	// release would give.
 	_, scan, list, err := site.Fingerprint(ctx, p, folder, nil)
@@ -75,7 +118,7 @@ func WorkingTree(ctx context.Context, p *site.Project) (*Subject, error) {
 		return nil, err
 	}
 
-	s, err := subject(p, texts, list, p.LocalConfig, "the working tree")
+	s, err := subject(p, texts, list, p.LocalConfig, name)
 	if err != nil {
 		return nil, err
 	}
@@ -303,7 +346,7 @@ func Commit(ctx context.Context, p *site.Project, store storage.Store, siteName,
 
 	if !found {
 		return nil, fault.New(fault.Failed, "not-built",
-			"%s was not built yet, so there is no output to look at", plan.Commit.Short()).
+			"%s was not built yet, so it has no output", plan.Commit.Short()).
 			Then("orilla build %s", name)
 	}
 

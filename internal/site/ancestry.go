@@ -26,7 +26,7 @@ func (plan *Plan) Superseded(ctx context.Context, head journal.Entry) error {
 	if !onBranch && plan.Origin.Source == journal.FromCommit {
 		return fault.New(fault.Refused, "superseded", "%s is no longer on %s: it was replaced there",
 			source.Short(mine), plan.Origin.Branch).Marked(builds.ErrSuperseded).At("%s", head.Label()).
-			Then("to put it live all the same, deploy it by hand: orilla deploy %s --to %s --yes",
+			Then("to publish it anyway: orilla deploy %s --to %s --yes",
 				source.Short(mine), journal.DisplayName(plan.Environment))
 	}
 
@@ -123,16 +123,16 @@ func (plan *Plan) older(ctx context.Context, mine, live string, tips []string) (
 func (plan *Plan) tooShort(live string, err error) error {
 	if errors.Is(err, source.ErrNoRemote) {
 		return fault.New(fault.Refused, "history-short",
-			"what is live, %s, is not in this repository, so it is not known which commit is newer",
+			"the live commit, %s, is not in this repository, so Orilla cannot tell which is newer",
 			source.Short(live)).
 			At("%s", plan.Project.Repository.Top).Then("git fetch, then run it again").
-			Then("or, if this one should be live whatever is there: deploy by hand, or add --yes")
+			Then("or, to publish this one anyway, deploy on a terminal or add --yes")
 	}
 	return fault.New(fault.Refused, "history-short",
-		"the history here is too short to tell whether %s is newer than what is live, %s, "+
-			"and more could not be fetched",
+		"the history here is too short to tell whether %s is newer than the live commit, %s, and "+
+			"fetching more failed",
 		source.Short(plan.Origin.Commit), source.Short(live)).At("%s", plan.Project.Repository.Top).
 		Because(err).
 		Then("before this command: git fetch --unshallow origin").
-		Then("or check out with the whole history: in most CI systems a depth of 0")
+		Then("or check out the full history: in most CI systems a depth of 0")
 }

@@ -86,7 +86,7 @@ func OtherRef(p *Project, typed string) (branch, ref string, err error) {
 		return name, "", nil
 	}
 	if !p.ProductionConfig.Previews.FollowsRef(typed) {
-		return "", "", fault.New(fault.Refused, "not-followed", "previews.refs leaves out the ref %s", typed).
+		return "", "", fault.New(fault.Refused, "not-followed", "previews.refs excludes the ref %s", typed).
 			Then("on the production branch, in orilla.yaml: previews: {refs: [%q]}", patternOf(typed))
 	}
 	return strings.TrimPrefix(typed, "refs/"), typed, nil
@@ -117,10 +117,10 @@ func RefuseProposal(p *Project, branch, variable string) error {
 		return nil
 	}
 	return fault.New(fault.Refused, "proposed-change",
-		"this checkout is of a proposed change, and its branch is called %s, as the one that %s follows",
+		"this checkout is a proposed change whose branch is called %s, like the branch that %s follows",
 		branch, journal.DisplayName(environment)).
-		At("%s", variable).Then("let CI run this for pushes to %s only", branch).
-		Then("to show the change in a preview: orilla init --ci writes scripts for proposed changes")
+		At("%s", variable).Then("run this in CI only for pushes to %s", branch).
+		Then("to preview proposed changes, create scripts for them: orilla init --ci")
 }
 
 // InCI reports whether a CI system runs this: nearly all of them say so by the

@@ -73,7 +73,7 @@ func owner(ctx context.Context, p *Project, store storage.Store, site string,
 	if err := p.Repository.FetchMore(ctx, "", "", 0); err != nil {
 		if problem, ok := errors.AsType[*fault.Error](shallow); ok {
 			return nil, "", problem.Because(err).
-				Then("or check out with the whole history: in most CI systems a depth of 0")
+				Then("or check out the full history: in most CI systems a depth of 0")
 		}
 	}
 	return Owner(ctx, p)
@@ -83,9 +83,9 @@ func owner(ctx context.Context, p *Project, store storage.Store, site string,
 func ReadClaim(ctx context.Context, store storage.Store, site string) (Claim, error) {
 	claim, err := record.ReadClaim(ctx, store, site)
 	if errors.Is(err, record.ErrUnreadable) {
-		err = fault.New(fault.Failed, "claim-damaged", "the record of whose the name %s is cannot be read",
+		err = fault.New(fault.Failed, "claim-damaged", "cannot read the owner of the name %s",
 			site).At("%s", storage.ClaimKey(site)).
-			Because(err).Then("look at it; --take-over writes it anew")
+			Because(err).Then("check that record, or add --take-over to replace it")
 	}
 	return Claim{Claim: claim}, err
 }
@@ -160,7 +160,7 @@ func (c Claim) Take(ctx context.Context, store storage.Store, takeOver bool) err
 		}
 	}
 
-	return errors.New("the claim of the name keeps changing")
+	return errors.New("the owner of the name keeps changing")
 }
 
 // owns reports whether a claim is of the same repository or folder as another
@@ -189,7 +189,7 @@ func notYours(claim, mine Claim) error {
 	return fault.New(fault.Refused, "name-taken", "the name %s belongs to %s", claim.Site, owner).
 		With(self, "claimed by "+claim.Who+" on "+claim.When.Format(time.DateOnly)).
 		Then("choose another name: site: in orilla.yaml").
-		Then("or, if it should be yours from now on, add --take-over")
+		Then("or, to take it over, add --take-over")
 }
 
 // TakeName takes the site's name for a project that runs by itself.

@@ -37,7 +37,7 @@ func FindPlaces() (Places, error) {
 	}
 	cache, err := os.UserCacheDir()
 	if err != nil {
-		return Places{}, fault.New(fault.Failed, "no-home", "this machine has no folder for a user's files").
+		return Places{}, fault.New(fault.Failed, "no-home", "this machine has no folder for user files").
 			Because(err).
 			Then("set ORILLA_HOME to a folder of your own")
 	}

@@ -142,9 +142,9 @@ func (plan *Plan) inputs(ctx context.Context) error {
 	for _, also := range build.Also {
 		id, err := p.Repository.Object(ctx, plan.Commit.Hash, also)
 		if err != nil {
-			return fault.New(fault.Usage, "no-also", "the commit has neither a folder nor a file %q", also).
+			return fault.New(fault.Usage, "no-also", "the commit has no folder or file %q", also).
 				At("%s: build.also", plan.Commit.Short()).Because(ctx.Err()).
-				Then("paths under build.also are written from the repository's top")
+				Then("write paths in build.also from the top of the repository")
 		}
 
 		if plan.Inputs.Also == nil {
@@ -275,34 +275,36 @@ func checkOrder(p *Project, order Order, site string) error {
 	switch {
 	case order.From != "" && (order.WorkingTree || order.Commit != ""):
 		return fault.New(fault.Usage, "one-source",
-			"--from says what to publish, so there is no commit or working tree to build").
-			Then("to say where ready output comes from: --commit HASH")
+			"--from cannot be combined with a commit or --working-tree").
+			Then("to record which commit the output is from: --commit HASH")
 	case order.WorkingTree && order.Commit != "":
-		return fault.New(fault.Usage, "one-source", "publish either the working tree or the commit %s",
+		return fault.New(fault.Usage, "one-source", "--working-tree cannot be combined with the "+
+			"commit %s",
 			order.Commit).
 			Then("orilla deploy %s", order.Commit).Then("orilla deploy --working-tree")
 	case order.SaidCommit != "" && order.From == "":
 		return fault.New(fault.Usage, "one-source",
-			"--commit says where ready output comes from, and goes with --from").
+			"--commit needs --from").
 			Then("to publish that commit: orilla deploy %s", order.SaidCommit)
 	case order.Ref != "" && order.From != "" && order.To != "":
 		return fault.New(fault.Usage, "one-target",
-			"--proposed says where the output goes: to the preview of that change").
-			Then("leave out --to; to put it elsewhere once it was looked at: orilla promote %s --to %s",
+			"--proposed cannot be combined with --to").
+			Then("leave out --to; publish it elsewhere after review: orilla promote %s --to %s",
 				p.PreviewOf(order.Ref), order.To)
 	case order.Ref != "" && order.From != "" &&
 		(!strings.HasPrefix(order.Ref, "refs/") || strings.HasPrefix(order.Ref, "refs/heads/")):
-		return fault.New(fault.Usage, "bad-ref", "%q is not the full name of a proposed change's ref",
+		return fault.New(fault.Usage, "bad-ref", "not the full ref of a proposed change: %q",
 			order.Ref).Then("write it as your code host does: --proposed refs/proposed/7/head")
 	case site == "":
 		return fault.New(fault.Usage, "no-site", "the site has no name yet").At("%s", p.Root).
-			Then("orilla init writes an orilla.yaml").Then("or name it: --site NAME")
+			Then("orilla init").Then("or add --site NAME")
 	case !project.IsLabel(site):
 		return fault.New(fault.Usage, "bad-site", "%q is not a site's name: it becomes part of an address",
-			site).Then("--site %s would do", project.Label(site))
+			site).Then("use --site %s", project.Label(site))
 	case p.Repository == nil && order.Commit != "":
 		return fault.New(fault.Usage, "no-repository",
-			"there is no Git repository here, so there is no commit %q", order.Commit).At("%s", p.Root)
+			"there is no folder or archive %q here, and no Git repository with such a commit", order.Commit).
+			At("%s", p.Root)
 	}
 	return nil
 }
@@ -317,7 +319,7 @@ func noTarget(p *Project, order Order) error {
 		reason = "HEAD is detached"
 	}
 
-	problem := fault.New(fault.Usage, "no-target", "%s, so nothing says which environment should move",
+	problem := fault.New(fault.Usage, "no-target", "%s, so the environment is unknown",
 		reason).Marked(ErrNoTarget)
 	for _, name := range p.EnvironmentNames() {
 		problem = problem.Then("--to %s", name)

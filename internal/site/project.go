@@ -131,7 +131,7 @@ func find(ctx context.Context, folder string, places Places) (p *Project, wrong,
 		return nil, nil, err
 	}
 	if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-		return nil, nil, fault.New(fault.Usage, "no-folder", "there is no such folder").At("%s", folder)
+		return nil, nil, fault.New(fault.Usage, "no-folder", "no such folder").At("%s", folder)
 	}
 
 	p = &Project{Root: folder, Places: places, person: &remembered[string]{},
@@ -220,7 +220,7 @@ func (p *Project) fromRepository(ctx context.Context) (mistake, err error) {
 	for _, place := range source.Named(ctx, p.Repository, p.Main, project.FileName) {
 		problem = problem.Then("there is one in %s: --project %s", path.Dir(place), path.Dir(place))
 	}
-	return nil, problem.Then("commit one to that branch: orilla init writes it")
+	return nil, problem.Then("commit one to that branch; to write it: orilla init")
 }
 
 // findPrefix finds where in the repository the project lies. Links are resolved
@@ -257,7 +257,7 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 			return folder, data, nil
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
-			return "", nil, fault.New(fault.Failed, "unreadable", "the configuration cannot be read").
+			return "", nil, fault.New(fault.Failed, "unreadable", "cannot read the configuration").
 				At("%s", filepath.Join(folder, project.FileName)).Because(err)
 		}
 
@@ -392,7 +392,7 @@ func (p *Project) Target(to, branch string) (string, error) {
 	if !p.ProductionConfig.Previews.FollowsBranch(branch) {
 		return "", fault.New(fault.Refused, "not-followed",
 			"no environment follows the branch %s, and previews.follows leaves it out", branch).
-			Then("say where it should go: --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
+			Then("add --to ENVIRONMENT (%s)", strings.Join(p.EnvironmentNames(), ", "))
 	}
 
 	return p.Preview(branch), nil
@@ -441,8 +441,8 @@ func (p *Project) namedTarget(to string) (string, error) {
 	if label, ok := strings.CutPrefix(to, "preview/"); ok {
 		if !project.IsLabel(label) {
 			return "", fault.New(fault.Usage, "bad-environment",
-				"%q cannot name a preview: it becomes part of an address", to).
-				Then("--to preview/%s would do", project.Label(label))
+				"not a preview name: %q (it becomes part of an address)", to).
+				Then("use --to preview/%s", project.Label(label))
 		}
 		return journal.StoredName(to), nil
 	}
@@ -450,15 +450,16 @@ func (p *Project) namedTarget(to string) (string, error) {
 	if _, ok := p.ProductionConfig.Environments[to]; ok {
 		return to, nil
 	}
-	problem := fault.New(fault.Usage, "unknown-environment", "there is no environment %q", to)
+	problem := fault.New(fault.Usage, "unknown-environment", "unknown environment %q", to)
 	if nearest := spelling.Nearest(to, p.EnvironmentNames()); nearest != "" {
 		problem = problem.Then("did you mean --to %s?", nearest)
 	}
 
-	problem = problem.Then("list it under environments: in orilla.yaml, or make a preview: --to preview/%s",
-		project.Label(to))
+	problem = problem.Then("add it under environments: in orilla.yaml, or create a preview: "+
+		"--to preview/%s", project.Label(to))
 	if p.ProductionCommit != "" {
-		problem = problem.With("environments are read from the branch " + p.LocalConfig.MainBranch(p.Main))
+		problem = problem.With("Orilla reads environments from the branch " +
+			p.LocalConfig.MainBranch(p.Main))
 	}
 	return "", problem
 }

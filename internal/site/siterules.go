@@ -40,6 +40,10 @@ func RuleSources(config project.Config, beside, made func(file string) ([]byte, 
 	return files, nil
 }
 
+// RulesIn returns what reads rules files below a folder, by their paths with
+// slashes, as RuleSources takes it.
+func RulesIn(folder string) func(file string) ([]byte, error) { return readIn(folder) }
+
 // readIn returns what reads files of a folder, by their
 // paths with slashes, and nothing outside it.
 func readIn(folder string) func(file string) ([]byte, error) {
@@ -56,11 +60,11 @@ func readIn(folder string) func(file string) ([]byte, error) {
 // noRulesFile is the error of a rules file that cannot be read.
 func noRulesFile(file string, err error) error {
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, source.ErrNoFile) {
-		return fault.New(fault.Failed, "unreadable", "the rules file %s cannot be read", file).Because(err)
+		return fault.New(fault.Failed, "unreadable", "cannot read the rules file %s", file).Because(err)
 	}
-	return fault.New(fault.Usage, "no-rules-file", "there is no rules file %q", file).
+	return fault.New(fault.Usage, "no-rules-file", "no rules file %q", file).
 		At("%s: rules", project.FileName).
-		Then("add the file (and commit it), or take it out of rules")
+		Then("add and commit the file, or remove it from rules")
 }
 
 // LocalRules reads the rules files that lie beside the

@@ -109,7 +109,7 @@ func (u *unpacker) tar(archive io.Reader) error {
 			err = u.hardLink(header.Name, header.Linkname)
 		case tar.TypeDir, tar.TypeXGlobalHeader:
 		default:
-			err = u.refuse(header.Name, "is neither a file, a folder nor a link")
+			err = u.refuse(header.Name, "is not a file, folder or link")
 		}
 
 		if err != nil {
@@ -171,7 +171,7 @@ func (u *unpacker) zipEntry(entry *zip.File) error {
 		return u.link(entry.Name, path.Join(path.Dir(entry.Name), string(target)), string(target))
 	}
 
-	return u.refuse(entry.Name, "is neither a file, a folder nor a link")
+	return u.refuse(entry.Name, "is not a file, folder or link")
 }
 
 // clean returns the path of an entry inside the folder.
@@ -183,7 +183,7 @@ func (u *unpacker) clean(name string) (string, error) {
 	}
 
 	if len(name) > 4096 {
-		return "", u.refuse(name[:60]+"…", "has a name that is too long")
+		return "", u.refuse(name[:60]+"…", "has too long a name")
 	}
 	return clean, nil
 }
@@ -274,7 +274,8 @@ func (u *unpacker) hardLink(name, target string) error {
 func (u *unpacker) refuse(entry, why string) error {
 	return fault.New(fault.Refused, "archive-entry", "the archive's entry %q %s", entry, why).
 		At("%s", u.name).
-		Then("make the archive anew from inside the output folder, or give the folder itself: --from FOLDER")
+		Then("create the archive again from inside the output folder, or publish the folder: " +
+			"--from FOLDER")
 }
 
 // tooMuch is the error of an archive that unpacks to more than it may: a few
@@ -295,8 +296,8 @@ func (u *unpacker) broken(err error) error {
 	}
 
 	return fault.New(fault.Failed, "archive-broken",
-		"the archive cannot be read; ZIP, tar and tar.gz are known").At("%s", u.name).Because(err).
-		Then("check that it was transferred whole, and make it again")
+		"cannot read the archive; ZIP, tar and tar.gz are supported").At("%s", u.name).Because(err).
+		Then("check that it is complete, or create it again")
 }
 
 // unwrap sees through one folder that holds everything,

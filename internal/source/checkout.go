@@ -79,9 +79,9 @@ func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, v
 		if _, known := errors.AsType[*fault.Error](err); known || ctx.Err() != nil {
 			return errors.Join(ctx.Err(), err)
 		}
-		return fault.New(fault.Failed, "checkout", "the commit could not be checked out").
+		return fault.New(fault.Failed, "checkout", "cannot check out the commit").
 			At("%s", Short(commit)).Because(err).
-			Then("git fsck tells whether the repository is whole; orilla doctor whether there is room")
+			Then("check the repository with git fsck; check the disk space: orilla doctor")
 	}
 
 	return nil

@@ -46,7 +46,7 @@ type Repository struct {
 // Errors that callers decide on.
 var (
 	// ErrNoGit: there is no git command.
-	ErrNoGit = errors.New("the git command is not there")
+	ErrNoGit = errors.New("git is not installed")
 	// ErrNoRepository: the folder is not in a repository.
 	ErrNoRepository = errors.New("not in a Git repository")
 	// ErrNoCommit: the name means no commit.
@@ -72,7 +72,7 @@ func FindRepository(ctx context.Context, folder string) (*Repository, error) {
 		// words what they are here.
 		if strings.Contains(err.Error(), "dubious ownership") {
 			return nil, fault.New(fault.Failed, "git-ownership",
-				"Git refuses this repository, since it belongs to another user").At("%s", folder).
+				"Git refuses this repository because it belongs to another user").At("%s", folder).
 				Then("if you trust it: git config --global --add safe.directory %s", folder)
 		}
 		return nil, ErrNoRepository
@@ -366,7 +366,8 @@ func (r *Repository) MainBranch(ctx context.Context) string {
 func (r *Repository) Roots(ctx context.Context) ([]string, error) {
 	if r.IsShallow(ctx) {
 		return nil, fault.New(fault.Refused, "shallow",
-			"the clone is shallow, so its first commit, which says whose the site's name is, is not here").
+			"the clone is shallow and lacks the first commit, which identifies the owner of the "+
+				"site's name").
 			Marked(ErrShallow).
 			At("%s", r.Top).Then("git fetch --unshallow")
 	}

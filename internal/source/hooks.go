@@ -162,5 +162,5 @@ func writeHook(path string, text []byte) error {
 
 // hookTrouble is the error of a hook that cannot be changed.
 func hookTrouble(path string, err error) error {
-	return fault.New(fault.Failed, "hook", "the hook cannot be changed").At("%s", path).Because(err)
+	return fault.New(fault.Failed, "hook", "cannot change the hook").At("%s", path).Because(err)
 }

@@ -160,5 +160,5 @@ func TestHooksOfABareRepositoryAndOfAFolderOfTheirOwn(t *testing.T) {
 	assert.Equal(t, source.HookAbsent, removed[0].State)
 	require.NoError(t, os.MkdirAll(filepath.Join(folder, "tools", "hooks", "post-commit"), 0o755))
 	_, err = source.InstallHooks(t.Context(), r)
-	assert.ErrorContains(t, err, "the hook cannot be changed")
+	assert.ErrorContains(t, err, "cannot change the hook")
 }

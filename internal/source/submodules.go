@@ -187,7 +187,7 @@ func (s submodules) fetchPublic(ctx context.Context, folder string, one module, 
 }
 
 var errNotPublic = errors.New(
-	"an untrusted build gets submodules from public addresses over HTTPS only, and without credentials")
+	"untrusted builds get submodules only from public HTTPS addresses, without credentials")
 
 // publicAddress returns the address of a submodule, if anybody
 // could fetch from there. One that begins with a dot is relative to
@@ -220,11 +220,10 @@ func publicAddress(ctx context.Context, address, above string) (string, error) {
 
 // submoduleFailed is the error of a submodule that could not be fetched.
 func submoduleFailed(err error) error {
-	problem := fault.New(fault.Failed, "submodule", "a submodule could not be checked out").Because(err)
+	problem := fault.New(fault.Failed, "submodule", "cannot check out a submodule").Because(err)
 	if errors.Is(err, errNotPublic) {
 		problem.Kind = fault.BuildFailed // trying again changes nothing
-		return problem.Then("name the branch as trusted on the production branch: build.trust in orilla.yaml")
+		return problem.Then("trust the branch: build.trust in orilla.yaml, on the production branch")
 	}
-	return problem.Then("git submodule update --init --recursive here, then deploy again: " +
-		"what is here needs no network")
+	return problem.Then("git submodule update --init --recursive, then deploy again")
 }

@@ -132,7 +132,7 @@ func Environment(w Wanted) (Ready, error) {
 		return ready, fault.New(fault.Usage, "secret-missing", "the build needs secrets that are not set: %s",
 			strings.Join(missing, ", ")).Marked(builds.ErrMachine).
 			At("orilla.yaml: build.secrets").
-			Then("set them in the environment of this command: %s=... orilla deploy", missing[0])
+			Then("set them in the environment of this command: export %s=...", missing[0])
 	}
 	return ready, nil
 }
@@ -199,7 +199,7 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	problem, secrets := errors.AsType[*fault.Error](trouble)
 	var lines []string
 	if len(missing) > 0 {
-		lines = append(lines, "the build needs programs that are not here: "+strings.Join(missing, ", "))
+		lines = append(lines, "the build needs programs that are not installed: "+strings.Join(missing, ", "))
 	}
 
 	for _, one := range wrong {
@@ -213,7 +213,7 @@ func Prepare(ctx context.Context, w Wanted) (Ready, error) {
 	out := fault.New(fault.BuildFailed, code, "%s", lines[0]).Marked(builds.ErrMachine).
 		At("orilla.yaml: build").With(lines[1:]...)
 	if len(missing) > 0 {
-		out = out.Then("install %s; orilla doctor looks again", strings.Join(missing, ", "))
+		out = out.Then("install %s, then: orilla doctor", strings.Join(missing, ", "))
 	}
 	for _, one := range wrong {
 		out = out.Then("%s", one.next)

@@ -33,9 +33,9 @@ func versions(ctx context.Context, needs map[string]string, ask asker) (paths []
 			paths = append(paths, folder)
 			continue
 		}
-		what := fmt.Sprintf("the build needs %s %s; here is %s", tool, want, have)
+		what := fmt.Sprintf("the build needs %s %s, but %s is installed", tool, want, have)
 		if have == "" {
-			what = fmt.Sprintf("the build needs %s %s, which is not here", tool, want)
+			what = fmt.Sprintf("the build needs %s %s, which is not installed", tool, want)
 		}
 		wrong = append(wrong, unmet{what, fmt.Sprintf("install %s %s, or change build.needs", tool, want)})
 	}

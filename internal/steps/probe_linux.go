@@ -52,7 +52,7 @@ func Probe(ctx context.Context, remember string) Means {
 	if why := tryCell(ctx, means, true); why != "" {
 		means.Pasta = ""
 		means.Why, means.Hint = "isolated builds have no network: pasta does not work here: "+
-			why, "look whether this user may open /dev/net/tun"
+			why, "check that this user may open /dev/net/tun"
 		return means
 	}
 

@@ -126,7 +126,7 @@ func ownAddresses() []netip.Addr {
 func (s *Session) send(message any) error { return json.NewEncoder(s.orders).Encode(message) }
 
 // errKeeper: the keeper is gone, or says what no keeper says.
-var errKeeper = errors.New("the process that runs the steps is gone")
+var errKeeper = errors.New("the process that runs the build steps is gone")
 
 // hear waits for what the keeper says next.
 func (s *Session) hear(ctx context.Context) (report, error) {

@@ -23,7 +23,7 @@ func KeeperIfAsked() {}
 // Open starts a session. Here nothing can be isolated or bounded.
 func Open(o Options) (*Session, error) {
 	if o.Cell != nil {
-		return nil, errors.New("builds cannot be isolated on this system")
+		return nil, errors.New("this system cannot isolate builds")
 	}
 	return &Session{options: o}, nil
 }
@@ -76,6 +76,6 @@ func (s *Session) Run(ctx context.Context, line []string, folder string, environ
 
 // Probe finds that nothing here isolates builds.
 func Probe(context.Context, string) Means {
-	return Means{Why: "builds can be isolated on Linux only",
-		Hint: "run orilla follow on Linux, or name the branches that are trusted: build.trust"}
+	return Means{Why: "only Linux can isolate builds",
+		Hint: "build on Linux, or list trusted branches in build.trust"}
 }

@@ -57,7 +57,7 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		session, err := Open(Options{ID: strings.ToLower(rand.Text())})
 		if err != nil {
 			return nil, fault.New(fault.Failed, "keeper",
-				"the process that runs the steps cannot be started").Because(err)
+				"cannot start the process that runs the build steps").Because(err)
 		}
 		defer session.Close()
 		spec.Session = session
@@ -89,7 +89,7 @@ func Run(ctx context.Context, spec Spec) ([]builds.Step, error) {
 		case limited.Err() != nil:
 			problem := stepFailed(lines, spec.First+i, command, "was ended: the build took longer than %s",
 				spec.TimeLimit).
-				Then("raise build.time_limit in orilla.yaml if it needs longer")
+				Then("if it needs longer, raise build.time_limit in orilla.yaml")
 			problem.Code = "time-limit"
 			return steps, problem.Marked(ErrTimeLimit)
 		case err != nil:
@@ -116,7 +116,7 @@ var (
 func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.Bounds) error {
 	over, is := errors.AsType[*OverError](err)
 	if !is {
-		problem := stepFailed(lines, i, command, "could not be run: %v", err)
+		problem := stepFailed(lines, i, command, "could not run: %v", err)
 		problem.Kind = fault.Failed // not the commit's fault
 
 		return problem
@@ -134,7 +134,7 @@ func notRun(err error, lines *lineWriter, i int, command string, bounds sandbox.
 	problem.Code = "over-limit"
 
 	return problem.Marked(nil).
-		Then("raise limits.build_%s in orilla.yaml on the production branch if it needs more", over.What)
+		Then("if it needs more, raise limits.build_%s in orilla.yaml on the production branch", over.What)
 }
 
 // stepFailed is the error of a step, with the last lines that it printed.

@@ -103,8 +103,9 @@ func TestAllThatIsMissingIsToldAtOnce(t *testing.T) {
 	problem, ok := errors.AsType[*fault.Error](err)
 	require.True(t, ok)
 	text := problem.What + strings.Join(problem.Detail, "\n")
-	for _, part := range []string{"no-such-program-1, no-such-program-2", "node 20; here is 18.2.0",
-		"absent-tool 1, which is not here", "NOT_SET_1"} {
+	for _, part := range []string{"no-such-program-1, no-such-program-2", "node 20, but 18.2.0 is " +
+		"installed",
+		"absent-tool 1, which is not installed", "NOT_SET_1"} {
 		assert.Contains(t, text, part)
 	}
 	assert.NotContains(t, text, "sailor", "2.10 is later than 2.9")

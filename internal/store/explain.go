@@ -44,8 +44,8 @@ func Explain(err error, address string) error {
 	if !ofStore {
 		return err
 	}
-	return trouble(fault.Failed, "store-trouble", "the store did not do what was asked", address, err).
-		Then("run the command again: what was uploaded whole is kept; orilla store looks at it")
+	return trouble(fault.Failed, "store-trouble", "the store operation failed", address, err).
+		Then("run the command again (complete uploads are kept), or check the store: orilla store")
 }
 
 // trouble begins a message about the store at an address; "" for none.
@@ -63,26 +63,27 @@ func explainServer(err error, address string) *fault.Error {
 	var host *ssh.HostError
 	switch {
 	case errors.As(err, &host) && host.Changed:
-		return trouble(fault.Refused, "host-key-changed", "the server shows another key than it did before").
-			Then("ask who runs it whether the key was changed; else somebody stands in between").
-			Then("if it was, take the old one out: ssh-keygen -R %q -f %s", knownName(host.Host), host.File)
+		return trouble(fault.Refused, "host-key-changed", "the server's host key has changed").
+			Then("ask its operator whether the key was changed; if not, someone may be "+
+				"intercepting the connection").
+			Then("if it was, remove the old one: ssh-keygen -R %q -f %s", knownName(host.Host), host.File)
 	case errors.As(err, &host):
 		return trouble(fault.Refused, "host-key-unknown",
-			"the server is not known, so it could be another one").
-			With("the line to add to "+host.File+", once you know that it is right:", host.Line).
-			Then("compare the key with what the server's owner says, and add the line")
+			"unknown server: its host key is not in the known hosts").
+			With("the line to add to "+host.File+", once you have verified it:", host.Line).
+			Then("compare the key with its operator's, then add the line")
 	case errors.Is(err, journal.ErrInDoubt):
 		return trouble(fault.Failed, "in-doubt",
-			"the store stopped answering while the entry was written: whether it counts is not known").
-			Then("orilla status, once the store answers again, shows what is live; run the command " +
-				"again only if this did not arrive")
+			"the store stopped answering during the last write: its result is unknown").
+			Then("repeat the command only if this did not arrive; once the store answers again: " +
+				"orilla status")
 	case errors.Is(err, storage.ErrUntrusted):
-		return trouble(fault.Refused, "untrusted", "the server cannot prove who it is").
-			Then("look at its certificate, or at the file of known hosts")
+		return trouble(fault.Refused, "untrusted", "the server's identity cannot be verified").
+			Then("check its certificate, or the known_hosts file")
 	case errors.Is(err, storage.ErrClock):
 		return trouble(fault.Refused, "clock",
 			"the clock of this machine and that of the store are more than 5 minutes apart").
-			Then("set this machine's clock (or the store's), and run the command again")
+			Then("correct the clock of this machine (or of the store), and run the command again")
 	}
 
 	return nil
@@ -97,35 +98,36 @@ func explainRefusal(err error, address string) *fault.Error {
 	}
 	switch {
 	case errors.Is(err, storage.ErrCredentials):
-		return trouble(fault.Failed, "store-credentials", "the store does not accept who you are").
-			Then("look at the keys: for a bucket AWS_ACCESS_KEY_ID or a profile, over SSH the agent " +
-				"(ssh-add -l) or ?key=FILE in the address")
+		return trouble(fault.Failed, "store-credentials", "the store does not accept your credentials").
+			Then("check your credentials: for a bucket AWS_ACCESS_KEY_ID or a profile; over SSH " +
+				"the agent (ssh-add -l) or ?key=FILE in the address")
 	case errors.Is(err, storage.ErrNoBucket):
-		return trouble(fault.Failed, "no-bucket", "there is no such bucket").
-			Then("look at its name and at the endpoint").Then("or make it: orilla store init")
+		return trouble(fault.Failed, "no-bucket", "no such bucket").
+			Then("check its name and the endpoint").Then("or create it: orilla store init")
 	case errors.Is(err, storage.ErrDenied):
-		return trouble(fault.Failed, "store-denied", "the store knows you and does not let you do this").
-			Then("orilla store shows which rights there are; orilla store init " +
-				"--policy prints those that are needed")
+		return trouble(fault.Failed, "store-denied", "you lack the permission to do this in the store").
+			Then("to see your permissions: orilla store").
+			Then("to see the required ones: orilla store init --policy")
 	case errors.Is(err, storage.ErrReadOnly):
-		return trouble(fault.Failed, "store-read-only", "the store cannot be written").
-			Then("give the user who runs this command the right to write there")
+		return trouble(fault.Failed, "store-read-only", "the store is not writable").
+			Then("give this user write permission there")
 	case errors.Is(err, storage.ErrFull):
-		return trouble(fault.Failed, "store-full", "there is no room left in the store").
-			Then("make room there (orilla store prune removes what nothing needs) and run the command " +
-				"again: what was uploaded whole is kept")
+		return trouble(fault.Failed, "store-full", "the store is full").
+			Then("free space there and run the command again (complete uploads are kept): orilla " +
+				"store prune")
 	case errors.Is(err, storage.ErrUnable):
 		return trouble(fault.Refused, "store-unable", "the server lacks what a store needs").
-			Then("use another server; docs/stores.md says what one must be able to do")
+			Then("use another server; docs/stores.md lists the requirements")
 	case errors.Is(err, storage.ErrUnreachable):
 		return trouble(fault.Failed, "store-unreachable", "the store does not answer").
-			Then("look at the address and the network, and run the command again: " +
-				"what was uploaded whole is kept")
+			Then("check the address and the network, and run the command again; complete uploads " +
+				"are kept")
 	case errors.Is(err, pins.ErrLapsed):
-		return trouble(fault.Refused, "too-slow", "too much time went by unnoticed").
-			Then("run the command again: what was uploaded whole is kept")
+		return trouble(fault.Refused, "too-slow", "the machine was paused or too slow for too long").
+			Then("run the command again; complete uploads are kept")
 	case errors.Is(err, pins.ErrRemoved):
-		return trouble(fault.Refused, "site-removed", "the site is being removed").Then("ask who does it")
+		return trouble(fault.Refused, "site-removed", "the site is being removed").
+			Then("ask the person who is removing it")
 	}
 
 	return nil

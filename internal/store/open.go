@@ -59,15 +59,15 @@ func remote(scheme, address string) (storage.Remote, error) {
 			store = ssh.Open(config)
 		}
 	default:
-		return nil, fault.New(fault.Usage, "store-address", "%q is not a store that this version can use",
+		return nil, fault.New(fault.Usage, "store-address", "not a store address: %q",
 			address).
-			Then("name a folder, such as store: ../releases").
+			Then("use a folder, such as store: ../releases").
 			Then("or a folder over SSH: sftp://USER@HOST/FOLDER").Then("or a bucket: s3://BUCKET/PREFIX")
 	}
 
 	if errors.Is(err, s3.ErrAddress) || errors.Is(err, ssh.ErrAddress) {
 		return nil, fault.New(fault.Usage, "store-address",
-			"the store's address is not written as it should be").At("%s", address).Because(err)
+			"invalid store address").At("%s", address).Because(err)
 	}
 	if err != nil {
 		return nil, Explain(err, address)
@@ -111,18 +111,19 @@ func NotOpen(place string, err error) error {
 	isFolder := !strings.Contains(place, "://")
 	switch {
 	case errors.Is(err, storage.ErrNone) && isFolder:
-		return fault.New(fault.Failed, "no-store", "there is no store yet").Marked(storage.ErrNone).
-			At("%s", place).Then("orilla deploy makes it with the first release")
+		return fault.New(fault.Failed, "no-store", "no store there yet").Marked(storage.ErrNone).
+			At("%s", place).Then("the first deploy creates it: orilla deploy")
 	case errors.Is(err, storage.ErrNone):
-		return fault.New(fault.Failed, "no-store", "there is no store yet").Marked(storage.ErrNone).
+		return fault.New(fault.Failed, "no-store", "no store there yet").Marked(storage.ErrNone).
 			At("%s", place).
-			Then("orilla store init makes it, once it has seen that the server can hold one").
-			Then("or look whether the address is right")
+			Then("to check the server and create it: orilla store init").
+			Then("or check the address")
 	case errors.Is(err, storage.ErrOther):
-		return fault.New(fault.Refused, "not-a-store", "what is there is not empty and is not a store").
+		return fault.New(fault.Refused, "not-a-store", "this folder is not empty and is not an "+
+			"Orilla store").
 			At("%s", place).
-			Then("name an empty folder or prefix, or one that is a store, as store: " +
-				"in orilla.yaml or with --store")
+			Then("use an empty folder or prefix, or an existing store (store: in orilla.yaml, or " +
+				"--store)")
 	case errors.Is(err, storage.ErrFormat):
 		return fault.New(fault.Refused, "store-format", "the store was made by another version of Orilla").
 			At("%s", place).Because(err).Then("use that version, or a newer one")
@@ -152,8 +153,8 @@ func storeFolder(address, root string, data string) (string, error) {
 	if strings.HasPrefix(address, "file://") {
 		parsed, err := url.Parse(address)
 		if err != nil || parsed.Host != "" && parsed.Host != "localhost" {
-			return "", fault.New(fault.Usage, "store-address", "%q is no folder of this machine", address).
-				Then("name a folder, such as store: ../releases")
+			return "", fault.New(fault.Usage, "store-address", "not a folder on this machine: %q", address).
+				Then("use a folder, such as store: ../releases")
 		}
 		return filepath.FromSlash(parsed.Path), nil
 	}

@@ -61,7 +61,7 @@ func DescribeRun(c *console.Console, run builds.Run) BuildRow {
 
 	if end == nil {
 		// How long it ran nobody knows.
-		row.Why, row.Milliseconds = "its builder is gone, and nobody saw how it ended", 0
+		row.Why, row.Milliseconds = "its builder is gone; the result is unknown", 0
 		return row
 	}
 	row.State, row.Why, row.Phases, row.Sent, row.Milliseconds = string(
@@ -97,7 +97,7 @@ func PrintBuilds(c *console.Console, rows []BuildRow, runs []builds.Run) {
 		if led == "" && row.Release != "" {
 			led = row.Release
 			if row.State != string(builds.Succeeded) || row.Why == "" {
-				led += console.Faint(" live nowhere")
+				led += console.Faint(" not published")
 			}
 		}
 
@@ -279,7 +279,7 @@ func ReportEnd(c *console.Console, run builds.Run) {
 	if row.Entry != "" {
 		text += "; led to " + console.Accent(row.Entry)
 	} else if row.Release != "" {
-		text += "; release " + console.Accent(row.Release) + ", live nowhere"
+		text += "; release " + console.Accent(row.Release) + ", not published"
 	}
 	c.Note("%s %s", console.Strong(row.Build), text)
 	if run.Ended == nil {

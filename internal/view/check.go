@@ -27,7 +27,7 @@ func ShowCheck(c *console.Console, r CheckReport) {
 	case r.Warnings > 0:
 		c.Print("%s  %s", console.Warn(console.Count(int64(r.Warnings), "warning", "warnings")), about)
 	default:
-		c.Print("%s  %s", console.Good("nothing to complain about"), about)
+		c.Print("%s  %s", console.Good("no problems found"), about)
 	}
 }
 
@@ -51,7 +51,7 @@ func showFinding(c *console.Console, f finding.Finding) {
 	}
 
 	if f.Next != "" {
-		c.Print("  %s %s", console.Accent("next:"), f.Next)
+		c.Print("  %s %s", console.Accent("next:"), c.Complete(f.Next))
 	}
 	c.Print("")
 }

@@ -26,12 +26,12 @@ func ReportPromoted(c *console.Console, result *deploy.Release) {
 	switch changes := result.Changes; {
 	case changes.First:
 	case changes.Added+changes.Changed+changes.Removed == 0:
-		text += "; the same as those that are live"
+		text += "; identical to the live release"
 	default:
 		text += "; " + Changed(changes)
 	}
 
-	c.Row(c.Err, "files", text+"; nothing built, nothing sent")
+	c.Row(c.Err, "files", text+"; nothing built or sent")
 	if n := result.Rules.Expectations; n > 0 {
 		c.Row(c.Err, "rules", console.Good(console.Count(int64(n), "expectation holds", "expectations hold")))
 	}
@@ -44,13 +44,13 @@ func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) stri
 	took := phases(result, "checkout", "prepare", "step", "unpack")
 	switch {
 	case result.Reused:
-		return "nothing to do: the same content was built " + c.Age(result.Made.Build.Finished) +
+		return "reused an earlier build, from " + c.Age(result.Made.Build.Finished) +
 			builtOf(plan, result.Made.Build)
 	case result.Kept:
-		return "nothing to do: the output of the last try was kept"
+		return "reused the output of the last try"
 	case plan.Origin.Source == journal.FromOutput && took == 0, len(result.Made.Build.Steps) == 0 &&
 		took == 0:
-		return "nothing to do: the files are ready"
+		return "no build: the files are ready"
 	}
 
 	text := console.Took(took) + "  " + console.Count(int64(len(result.Made.Build.Steps)), "step", "steps")
@@ -60,12 +60,19 @@ func buildText(c *console.Console, plan *site.Plan, result *deploy.Release) stri
 	return text
 }
 
-// HintEdge says how to look at it when no edge node runs.
+// HintEdge says, where no edge node is running, how to see what is live here.
 func HintEdge(c *console.Console, nodes []edge.Presence) {
 	if len(nodes) == 0 {
-		c.Note("%s orilla edge, to answer at that address: no edge node runs on this store",
-			console.Accent("next:"))
+		c.Hint("next:", "no edge node is running; to serve it on this machine: orilla edge")
 	}
+}
+
+// hintFirst says after a first deploy, where no edge node is running, that nobody
+// can open it yet, and the two ways on: a node here, or one on a server.
+func hintFirst(c *console.Console) {
+	c.Note("%s", console.Warn("No edge node is running on this store, so nobody can open it yet."))
+	c.Hint("next:", "serve it on this machine: orilla edge")
+	c.Hint("next:", "or set up a node on a server: orilla help edge-nodes")
 }
 
 // NewDeployReport makes the JSON document of a deploy. What only holds once it
@@ -110,7 +117,7 @@ func reportFindings(c *console.Console, result *deploy.Release) {
 	if len(result.Findings) == 0 {
 		return
 	}
-	c.Row(c.Err, "check", CountFindings(result.Findings)+console.Faint(" (orilla check shows them)"))
+	c.Row(c.Err, "check", CountFindings(result.Findings)+console.Faint(" (see orilla check)"))
 	shown := 0
 	for _, f := range result.Findings {
 		if f.Code != "address-lost" {
@@ -119,7 +126,7 @@ func reportFindings(c *console.Console, result *deploy.Release) {
 		if shown++; shown > 5 {
 			break
 		}
-		c.Row(c.Err, "", f.What+console.Faint("; to lead visitors on: ")+f.Next)
+		c.Row(c.Err, "", f.What+console.Faint("; to redirect visitors: ")+f.Next)
 	}
 }
 
@@ -155,27 +162,67 @@ func ReportRelease(c *console.Console, plan *site.Plan, result *deploy.Release) 
 	switch {
 	case changes.First:
 	case changes.Added+changes.Changed+changes.Removed == 0:
-		text += "; the same as those that are live"
+		text += "; identical to the live release"
 	default:
 		text += fmt.Sprintf("; %s", Changed(changes))
 	}
 
 	if result.NewFiles == 0 {
-		text += "; nothing to send"
+		text += "; nothing new to send"
 	} else {
-		text += fmt.Sprintf("; %s, %s sent in %s", console.Count(result.NewFiles, "new file", "new files"),
-			console.Size(result.NewBytes),
-			console.Took(phases(result, "scan", "upload", "commit")))
+		text += fmt.Sprintf("; %s, %s", console.Count(result.NewFiles, "new file", "new files"),
+			console.Size(result.NewBytes))
+		if result.Trial {
+			text += " to send"
+		} else {
+			text += " sent in " + console.Took(phases(result, "scan", "upload", "commit"))
+		}
 	}
 
 	c.Row(c.Err, "files", text)
-	if n := len(result.LeftOut); n > 0 {
+	if n := len(result.LeftOut); n > 0 && result.Trial {
+		for i, left := range result.LeftOut {
+			c.Row(c.Err, console.Label("left out", i), left.Path+console.Faint("  "+left.Why))
+		}
+	} else if n > 0 {
 		shown := result.LeftOut[0].Path
 		if n > 1 {
 			shown += fmt.Sprintf(" and %d more", n-1)
 		}
-		c.Row(c.Err, "", console.Faint("left out: "+shown+" (orilla files says why)"))
+		c.Row(c.Err, "", console.Faint("left out: "+shown+" (see orilla files)"))
 	}
+}
+
+// mostDifferences is how many changed files a dry run lists.
+const mostDifferences = 50
+
+// ReportDry tells what a deploy would put live, and which files would change. done
+// is what was activated on a store that forgets.
+func ReportDry(c *console.Console, result *deploy.Release, live *deploy.Activation) {
+	for i, change := range result.Differences {
+		if i == mostDifferences {
+			c.Row(c.Err, "", fmt.Sprintf("and %d more", len(result.Differences)-i))
+			break
+		}
+		sign := console.Warn("changed  ")
+		switch {
+		case change.Before == nil:
+			sign = console.Good("added    ")
+		case change.After == nil:
+			sign = console.Bad("removed  ")
+		}
+		c.Row(c.Err, console.Label("changes", i), sign+change.Path)
+	}
+
+	before, text := live.Before, "nothing: it is already live"
+	switch {
+	case live.Same:
+	case before == nil || before.Release.IsZero():
+		text = result.ID.Short() + ", the first release"
+	default:
+		text = result.ID.Short() + " in place of " + before.Release.Short() + " (" + before.Label() + ")"
+	}
+	c.Row(c.Err, "would be", text)
 }
 
 // AtNodes tells which edge nodes serve an entry, and after what time; 0 for not.
@@ -186,7 +233,7 @@ func AtNodes(serving int, nodes []edge.Presence, took time.Duration) string {
 	}
 	switch {
 	case len(nodes) == 0:
-		return in
+		return " is recorded; no edge node serves it yet"
 	case serving == len(nodes) && serving == 1:
 		return " at the edge node" + in
 	case serving == len(nodes):
@@ -300,8 +347,8 @@ func EnvironmentArgument(environment string) string {
 var nouns = map[rules.Verb][2]string{
 	rules.Redirect: {"redirect", "redirects"}, rules.Rewrite: {"rewrite", "rewrites"}, rules.Proxy: {"proxy",
 		"proxies"}, rules.Gone: {"gone", "gone"},
-	rules.Fallback: {"fallback", "fallbacks"}, rules.Missing: {"page for what is missing",
-		"pages for what is missing"},
+	rules.Fallback: {"fallback", "fallbacks"}, rules.Missing: {"not-found page",
+		"not-found pages"},
 	rules.Header: {"header", "headers"}, rules.Withhold: {"withheld", "withheld"},
 }
 
@@ -410,7 +457,7 @@ func (l Landed) Outputs() OutputValues {
 	entry, before := l.Live.Entry, l.Live.Before
 	outcome, why := OutcomeLive, ""
 	if l.Live.Same {
-		outcome, why = OutcomeUnchanged, "it is live already"
+		outcome, why = OutcomeUnchanged, "it is already live"
 	}
 	return OutputValues{
 		Outcome: outcome, Why: why, URL: l.Addresses[0], ReleaseURL: l.address(),
@@ -427,8 +474,8 @@ func PrintLive(c *console.Console, l Landed) {
 	entry := l.Live.Entry
 	name := journal.DisplayName(entry.Environment)
 	if l.Live.Same {
-		c.Row(c.Err, "live", console.Good(entry.Label())+" already live, "+c.Age(entry.When)+
-			"; nothing changed"+console.Faint("  (--again publishes it again)"))
+		c.Row(c.Err, "live", console.Good(entry.Label())+" is already live, "+c.Age(entry.When)+
+			"; nothing changed"+console.Faint("  (publish again with --again)"))
 	} else {
 		c.Row(c.Err, "live", console.Good(entry.Label())+AtNodes(l.Serving, l.Nodes, l.Took))
 	}
@@ -443,11 +490,16 @@ func PrintLive(c *console.Console, l Landed) {
 		c.Note("%s %s, %s; %s", console.Faint("ends"), c.Until(*ends), Moment(*ends), console.Accent(extend))
 	}
 	if entry.Frozen != nil {
-		c.Note("%s", console.Warn("still frozen: automatic deploys are refused until orilla thaw "+name))
+		c.Note("%s %s", console.Warn("still frozen: automatic deploys wait until"),
+			c.Command("orilla thaw "+name))
 	}
 
 	if l.replaces() {
-		c.Note("%s orilla rollback%s", console.Faint("undo:"), EnvironmentArgument(entry.Environment))
+		c.Hint("undo:", "orilla rollback"+EnvironmentArgument(entry.Environment))
+	}
+	if len(l.Nodes) == 0 && l.Live.Before == nil {
+		hintFirst(c)
+		return
 	}
 	HintEdge(c, l.Nodes)
 }

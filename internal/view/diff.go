@@ -79,7 +79,7 @@ func diffItems(c *console.Console, what string, items []difference.Item, limit i
 		}
 		rows = append(rows, []string{"  " + diffMark(item.Kind), name(item), size, about})
 	}
-	c.Columns(rows, 2)
+	console.Columns(c, rows, 2)
 	// moreLines says how many of n lines were left out.
 	moreLines(c, len(items), limit)
 }
@@ -101,7 +101,7 @@ func diffRules(c *console.Console, report DiffReport, limit int) {
 
 	moreLines(c, len(report.Rules), limit)
 	if report.Ordered {
-		c.Print("  %s the same rules, in another order", diffMark(difference.Changed))
+		c.Print("  %s same rules in another order", diffMark(difference.Changed))
 	}
 	for _, line := range report.Settings {
 		c.Print("  %s %s", diffMark(difference.Changed), line)
@@ -114,9 +114,9 @@ func diffWeights(c *console.Console, report DiffReport, limit int) {
 	if len(report.Weights) == 0 {
 		return
 	}
-	about := "of pages with all that they load"
+	about := "of pages with everything they load"
 	if report.Partial {
-		about += "; of those that changed themselves"
+		about += "; of the changed pages"
 	}
 
 	c.Print("\n%s  %s", console.Strong("weight"), console.Faint(about))
@@ -132,7 +132,7 @@ func diffWeights(c *console.Console, report DiffReport, limit int) {
 		rows = append(rows, []string{"   ", weight.Address, before, console.Faint("->"),
 			console.Size(weight.After), grown(weight.Before, weight.After)})
 	}
-	c.Columns(rows, 2, 4)
+	console.Columns(c, rows, 2, 4)
 	moreLines(c, len(report.Weights), limit/2)
 }
 
@@ -157,7 +157,7 @@ func ShowDiff(c *console.Console, report DiffReport, all bool) {
 	c.Print("%s %s", console.Faint("before"), about(report.Before))
 	c.Print("%s  %s", console.Faint("after"), about(report.After))
 	if report.Same() {
-		c.Print("%s", console.Good("nothing that visitors get differs"))
+		c.Print("%s", console.Good("no difference for visitors"))
 	}
 
 	limit := diffLines
@@ -170,8 +170,8 @@ func ShowDiff(c *console.Console, report DiffReport, all bool) {
 	diffRules(c, report, limit)
 	diffWeights(c, report, limit)
 	if len(report.Pages) > 0 {
-		c.Note("%s orilla diff %s %s --open shows both side by side, --text %s the lines",
-			console.Faint("next:"), report.Before.Name, report.After.Name, report.Pages[0].Address)
+		c.Note("%s %s", console.Faint("next:"),
+			c.Command("orilla diff "+report.Before.Name+" "+report.After.Name+" --open"))
 	}
 }
 

@@ -33,7 +33,7 @@ func (f Finding) sign() string {
 	case "bad":
 		return console.Bad("bad ")
 	}
-	return console.Warn("look")
+	return console.Warn("warn")
 }
 
 // PrintDoctor lists findings, and says at the end how many are bad.
@@ -42,7 +42,7 @@ func PrintDoctor(c *console.Console, findings []Finding) {
 	for _, f := range findings {
 		c.Print("%s  %-14s %s", f.sign(), f.About, f.Text)
 		if f.Mend != "" {
-			c.Print("      %-14s %s %s", "", console.Accent("mend:"), f.Mend)
+			c.Print("      %-14s %s %s", "", console.Accent("fix:"), c.Complete(f.Mend))
 		}
 		if f.State == "bad" {
 			bad++
@@ -50,9 +50,9 @@ func PrintDoctor(c *console.Console, findings []Finding) {
 	}
 
 	if bad == 0 {
-		c.Print("%s", console.Good("everything that this project needs is here"))
+		c.Print("%s", console.Good("ready: everything this project needs is here"))
 		return
 	}
-	c.Print("%s", console.Bad(console.Count(bad, "thing keeps", "things keep")+
-		" this project from being deployed"))
+	c.Print("%s", console.Bad(console.Count(bad, "problem prevents", "problems prevent")+
+		" deploys of this project"))
 }

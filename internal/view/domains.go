@@ -34,7 +34,7 @@ func ReportHost(entry hosts.Entry) DomainReport {
 func PrintDomains(c *console.Console, site string, reports []DomainReport) {
 	if len(reports) == 0 {
 		c.Note("%s has no addresses yet: add environments.production.addresses to orilla.yaml, then %s",
-			site, console.Accent("orilla deploy"))
+			site, c.Command("orilla deploy"))
 		return
 	}
 

@@ -28,7 +28,10 @@ func StatusText(status int) string {
 // gets, the fields with who set each, and then the rules that were tried. at is
 // the moment it was asked for, if not now.
 func ShowExplained(c *console.Console, r ExplainReport, at string) {
-	about := "as " + r.Environment + ", on " + r.On
+	about := "on " + r.On
+	if r.Environment != "" {
+		about = "as " + r.Environment + ", " + about
+	}
 	if at != "" {
 		about += ", at " + at
 	}
@@ -56,13 +59,14 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 		}
 	}
 
-	c.Print("")
 	width := 0
 	for _, field := range r.Header {
 		width = max(width, len(field.Name))
 	}
-
-	c.Print("%s", console.Faint("header"))
+	if len(r.Header) > 0 {
+		c.Print("")
+		c.Print("%s", console.Faint("header"))
+	}
 	for _, field := range r.Header {
 		by := ""
 		if field.Rule != "" {
@@ -77,7 +81,7 @@ func ShowExplained(c *console.Console, r ExplainReport, at string) {
 	}
 	if r.Next != "" {
 		c.Print("")
-		c.Print("%s %s", console.Accent("next:"), r.Next)
+		c.Print("%s %s", console.Accent("next:"), c.Complete(r.Next))
 	}
 }
 
@@ -166,7 +170,7 @@ func showLive(c *console.Console, r ExplainReport) {
 	c.Print("%s %s  %s", console.Faint("live"), StatusText(live.Status)+" "+live.Location,
 		console.Faint("edge node "+live.Node+", "+live.Release))
 	if len(live.Differs) == 0 {
-		c.Print("  %s", console.Good("the same answer and the same header"))
+		c.Print("  %s", console.Good("same answer and headers"))
 		return
 	}
 

@@ -28,7 +28,7 @@ func EventText(event follow.Event) string {
 	case follow.Live:
 		how := "built in "
 		if event.Reused {
-			how = "content known: live without a build in "
+			how = "reused an earlier build, live in "
 		}
 		return console.Good(event.Entry) + "  " + console.Faint(how+console.Took(event.Took))
 	case follow.Nothing:

@@ -161,7 +161,8 @@ func PrintHistory(c *console.Console, site, environment string, list History) {
 		if environment != "" {
 			what = journal.DisplayName(environment)
 		}
-		c.Note("nothing was ever deployed to %s of %s; orilla deploy does", what, site)
+		c.Note("%s of %s has no deploys yet", what, site)
+		c.Hint("next:", "orilla deploy")
 		return
 	}
 
@@ -177,6 +178,6 @@ func PrintHistory(c *console.Console, site, environment string, list History) {
 		c.Note("%s", console.Faint(console.Count(older, "older entry", "older entries")+
 			"; --limit 0 shows all"))
 	case list.More:
-		c.Note("%s", console.Faint("older entries were left out; --limit 0 shows all"))
+		c.Note("%s", console.Faint("older entries not shown; --limit 0 shows all"))
 	}
 }

@@ -12,13 +12,13 @@ func ReportHooks(c *console.Console, hooks []source.Hook) error {
 	}
 	for _, hook := range hooks {
 		text := map[string]string{source.HookMade: console.Good("made"),
-			source.HookAdded:   console.Good("line added") + ", the rest stays as it was",
-			source.HookThere:   "was there already",
-			source.HookRemoved: console.Good("removed"), source.HookTakenOut: console.Good("line taken out") +
-				", the rest stays as it was", source.HookAbsent: "has no such line",
-			source.HookForeign: console.Warn("left alone") +
-				": it is no shell script; have it make the file orilla.wake " +
-				"in the repository's .git folder"}[hook.State]
+			source.HookAdded:   console.Good("line added") + ", the rest unchanged",
+			source.HookThere:   "already there",
+			source.HookRemoved: console.Good("removed"), source.HookTakenOut: console.Good("line removed") +
+				", the rest unchanged", source.HookAbsent: "has no such line",
+			source.HookForeign: console.Warn("skipped") +
+				": it is not a shell script; make it create the file orilla.wake in the " +
+				"repository's .git folder"}[hook.State]
 		c.Print("%-14s %s  %s", hook.Name, text, console.Faint(hook.Path))
 	}
 

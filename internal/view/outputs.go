@@ -96,7 +96,7 @@ func (v OutputValues) Markdown() string {
 		v.Release, v.ReleaseURL, v.Entry)
 	how := "built in " + console.Took(v.Took)
 	if v.Reused {
-		how = "not built: the same content was built before; live in " + console.Took(v.Took)
+		how = "reused an earlier build, live in " + console.Took(v.Took)
 	}
 
 	if v.Took > 0 {

@@ -14,7 +14,7 @@ import (
 // ShowPlan says what goes where, before anything is done. later is to be called
 // when it is: it says what took longer to find out.
 func ShowPlan(c *console.Console, plan *site.Plan) (later func()) {
-	target := "a release of its own"
+	target := "a release, not published"
 	if plan.Environment != "" {
 		target = journal.DisplayName(plan.Environment)
 	}

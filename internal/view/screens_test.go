@@ -47,7 +47,8 @@ func TestScreens(t *testing.T) {
 				Rule: "site.rules:1  redirect /timetable/{season} -> /sailings/{season}",
 				Steps: []view.StepReport{
 					{Text: "path begins differently", At: "site.rules:3", Rule: "gone /fares-2019/{rest:all}"},
-					{Applied: true, At: "site.rules:1", Rule: "redirect /timetable/{season} -> /sailings/{season}"},
+					{Applied: true, At: "site.rules:1", Rule: "redirect " +
+						"/timetable/{season} -> /sailings/{season}"},
 				},
 				Header: []view.FieldReport{{Name: "location", Value: "/sailings/winter"},
 					{Name: "cache-control", Value: "max-age=60", Rule: "site.rules:9"}},

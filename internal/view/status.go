@@ -54,9 +54,9 @@ func noteFrozen(c *console.Console, row EnvironmentReport) {
 	}
 
 	if len(row.Waiting) > 0 {
-		c.Note("  %s shows what would go live, and asks", console.Accent("orilla thaw "+row.Environment))
+		c.Note("  publish it: %s", c.Command("orilla thaw "+row.Environment))
 	} else {
-		c.Note("  %s accepts automatic deploys again", console.Accent("orilla thaw "+row.Environment))
+		c.Note("  accept automatic deploys again: %s", c.Command("orilla thaw "+row.Environment))
 	}
 }
 
@@ -64,7 +64,7 @@ func noteFrozen(c *console.Console, row EnvironmentReport) {
 // what there is to say of some.
 func ShowEnvironments(c *console.Console, report StatusReport) {
 	if len(report.Environments) == 0 {
-		c.Note("there are none of these; orilla status shows all")
+		c.Note("none match; orilla status shows all")
 		return
 	}
 	rows := [][]string{{"ENVIRONMENT", "RELEASE", "COMMIT", "", "SINCE", "BY", "STATE"}}
@@ -79,8 +79,8 @@ func ShowEnvironments(c *console.Console, report StatusReport) {
 
 	c.Table(rows)
 	if more := report.Previews - previews; more > 0 {
-		c.Note("%s", console.Faint(console.Count(int64(more), "preview more", "previews more")+
-			"; orilla preview list \"PATTERN\" narrows them, --limit 0 shows all"))
+		c.Note("%s", console.Faint(console.Count(int64(more), "more preview", "more previews")+
+			"; filter: orilla preview list \"PATTERN\"; all: --limit 0"))
 	}
 
 	c.Print("")
@@ -105,7 +105,7 @@ func ShowEnvironments(c *console.Console, report StatusReport) {
 	for _, row := range report.Environments {
 		if row.Unchecked != "" {
 			c.Note("%s", console.Warn(row.Unchecked))
-			c.Note("  %s goes back", console.Accent("orilla rollback "+row.Environment))
+			c.Note("  go back: %s", c.Command("orilla rollback "+row.Environment))
 		}
 		noteFrozen(c, row)
 	}
@@ -141,7 +141,7 @@ func statusRow(c *console.Console, row EnvironmentReport, nodes int) []string {
 		about = append(about, "password")
 	}
 	if (row.State == StateLive || row.State == StateFrozen) && nodes > row.EdgeServing {
-		about = append(about, console.Warn("not yet at every edge node"))
+		about = append(about, console.Warn("not at every edge node yet"))
 	}
 
 	if row.Expires != nil && row.State != StateExpired {
@@ -209,7 +209,7 @@ func Moment(t time.Time) string { return t.Local().Format("2006-01-02 15:04 MST"
 // NodesText lists the edge nodes on one line.
 func NodesText(nodes []edge.Presence) string {
 	if len(nodes) == 0 {
-		return "no edge node runs"
+		return "no edge node is running"
 	}
 	text := console.Count(int64(len(nodes)), "edge node", "edge nodes") + ":"
 	for _, node := range nodes {
@@ -337,9 +337,9 @@ func newerText(c *console.Console, one NewerReport) string {
 		if one.Why != "" {
 			return console.Faint(one.Why)
 		}
-		return console.Accent("orilla deploy " + one.Branch)
+		return c.Command("orilla deploy " + one.Branch)
 	}
-	text := console.Accent("orilla log "+one.Build) + "  " + console.Faint(c.Age(one.When))
+	text := c.Command("orilla log "+one.Build) + "  " + console.Faint(c.Age(one.When))
 	if one.Why != "" {
 		text += console.Faint(": ") + Shorten(one.Why, 70)
 	}

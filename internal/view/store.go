@@ -75,10 +75,10 @@ func PrintStore(c *console.Console, report StoreReport) {
 
 	printDuties(c, report.Roles)
 	if report.Strangers != nil {
-		text := console.Good("strangers without credentials cannot read it")
+		text := console.Good("not readable without credentials")
 		if *report.Strangers {
-			text = console.Bad("anybody can read it without credentials, also what passwords should " +
-				"protect: take public access away")
+			text = console.Bad("anyone can read it without credentials, even password-protected " +
+				"sites: disable public access")
 		}
 		c.Row(c.Out, "public", text)
 	}
@@ -96,7 +96,7 @@ func PrintStore(c *console.Console, report StoreReport) {
 	}
 
 	if len(report.Sites) == 0 {
-		c.Row(c.Out, "sites", "none yet; orilla deploy makes the first")
+		c.Row(c.Out, "sites", "none yet; orilla deploy creates the first")
 	}
 }
 
@@ -188,7 +188,7 @@ type StoreInitReport struct {
 // remove.
 func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 	if len(p.Releases)+p.Builds+p.Objects == 0 {
-		c.Print("%s: %s kept, and nothing is there that they do not need", console.Good("nothing to remove"),
+		c.Print("%s: %s kept, nothing unused", console.Good("nothing to remove"),
 			console.Count(int64(p.Kept), "release is", "releases are"))
 		return
 	}
@@ -217,16 +217,16 @@ func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 func Unprunable(store storage.Store, err error) error {
 	switch {
 	case errors.Is(err, maintenance.ErrBusy):
-		return fault.New(fault.Refused, "busy", "somebody else is removing something from the store").
+		return fault.New(fault.Refused, "busy", "another prune is running in this store").
 			At("%s", store.Address()).Because(err).
-			Then("run it again when that has ended; a removal that was killed counts for eleven minutes")
+			Then("run it again after that; a killed prune counts for eleven minutes")
 	case errors.Is(err, release.ErrDamaged), errors.Is(err, journal.ErrDamaged), errors.Is(err,
 		storage.ErrNotFound):
 		return fault.New(fault.Refused, "damaged",
-			"something that is needed is damaged, so that what else is needed cannot "+
-				"be known; nothing was removed").
+			"the store is damaged, so Orilla cannot tell what is still needed; nothing removed").
 			At("%s", store.Address()).Because(err).
-			Then("orilla store verify names it; --repair-from brings it back from another store")
+			Then("to see the damage: orilla store verify").
+			Then("to repair it from a copy: orilla store verify --repair-from STORE")
 	}
 	return err
 }
@@ -286,15 +286,15 @@ func PrintVerified(c *console.Console, found maintenance.Verified, took time.Dur
 			"objects"), console.Size(found.Bytes), console.Took(took), gone)
 	switch {
 	case left > 0:
-		c.Print("%s", console.Bad(console.Count(int64(left), "thing is", "things are")+" damaged"))
+		c.Print("%s", console.Bad(console.Count(int64(left), "object is", "objects are")+" damaged"))
 		if from == "" {
-			c.Note("%s orilla store verify --repair-from STORE, if there is a copy; else go back to "+
-				"a release that is not affected", console.Accent("next:"))
+			c.Hint("next:", "roll back to an unaffected release, or repair from a copy: "+
+				"orilla store verify --repair-from STORE")
 		}
 	case len(found.Damage) > 0:
-		c.Print("%s", console.Good("all that was damaged is repaired"))
+		c.Print("%s", console.Good("all damage repaired"))
 	default:
-		c.Print("%s", console.Good("all of it is whole"))
+		c.Print("%s", console.Good("everything is intact"))
 	}
 }
 
@@ -306,10 +306,10 @@ func PrintRemoved(c *console.Console, done maintenance.Pruned) {
 		console.Count(int64(done.Objects), "object", "objects"), console.Size(done.Bytes))
 	if done.Spared > 0 {
 		c.Note("%s", console.Faint(console.Count(int64(done.Spared), "object was", "objects were")+
-			" needed again meanwhile, and stayed"))
+			" needed again meanwhile and kept"))
 	}
 
 	if done.Left > 0 {
-		c.Note("%s %d are left, since the time was up: run it again", console.Warn("note:"), done.Left)
+		c.Note("%s %d are left because time ran out: run it again", console.Warn("note:"), done.Left)
 	}
 }

@@ -59,7 +59,7 @@ func AddUp(runs []builds.Run) []UsageRow {
 func PrintUsage(c *console.Console, report UsageReport) {
 	c.Print("%s  %s", console.Strong(report.Site),
 		console.Faint("the store holds "+console.Size(report.Store.Bytes)+" in "+
-			console.Count(report.Store.Objects, "object", "objects")+", of all its sites"))
+			console.Count(report.Store.Objects, "object", "objects")+", for all its sites"))
 	rows := [][]string{{"MONTH", "BRANCH", "BUILDS", "FAILED", "BUILD TIME", "SENT"}}
 	month, total := "", UsageRow{}
 
@@ -91,7 +91,7 @@ func PrintUsage(c *console.Console, report UsageReport) {
 
 	sum()
 	if len(report.Months) == 0 {
-		c.Note("nothing was built in these months")
+		c.Note("no builds in these months")
 	} else {
 		c.Table(rows, 2, 3, 4, 5)
 	}

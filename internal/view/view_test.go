@@ -185,7 +185,7 @@ func TestHistoryCountsWhatItLeavesOut(t *testing.T) {
 
 	s = newScreen()
 	view.PrintHistory(s.Console, "corvane", "preview.winter", view.History{})
-	assert.Contains(t, s.err.String(), "nothing was ever deployed to preview/winter of corvane")
+	assert.Contains(t, s.err.String(), "preview/winter of corvane has no deploys yet")
 }
 
 func TestBuildsSayHowTheyEndedAndWhereTo(t *testing.T) {
@@ -273,16 +273,16 @@ func TestVerifyNamesWhatIsDamagedAndWhatHelps(t *testing.T) {
 
 	s = newScreen()
 	view.PrintVerified(s.Console, maintenance.Verified{Damage: found.Damage[1:]}, time.Second, "/srv/copy")
-	assert.Contains(t, s.out.String(), "all that was damaged is repaired")
+	assert.Contains(t, s.out.String(), "all damage repaired")
 	s = newScreen()
 	view.PrintVerified(s.Console, maintenance.Verified{}, time.Second, "")
-	assert.Contains(t, s.out.String(), "all of it is whole")
+	assert.Contains(t, s.out.String(), "everything is intact")
 }
 
 func TestPruneSaysWhatGoesAndWhatStays(t *testing.T) {
 	t.Parallel()
 	s := newScreen()
-	view.PrintPruned(s.Console, maintenance.Pruned{Kept: 3}, "would go")
+	view.PrintPruned(s.Console, maintenance.Pruned{Kept: 3}, "would be removed")
 	assert.Contains(t, s.out.String(), "nothing to remove: 3 releases are kept")
 
 	many := maintenance.Pruned{Kept: 1, Bytes: 2_000_000, Objects: 9}
@@ -290,7 +290,7 @@ func TestPruneSaysWhatGoesAndWhatStays(t *testing.T) {
 		many.Releases = append(many.Releases, maintenance.GoneRelease{Site: "corvane", ID: id(t), Made: *ago(time.Hour)})
 	}
 	s = newScreen()
-	view.PrintPruned(s.Console, many, "would go")
+	view.PrintPruned(s.Console, many, "would be removed")
 	assert.Len(t, lines(s.out.String()), 1+20+1+1, "a heading, twenty rows, how many more, the sum")
 	golden.Equal(t, "prune-many", s.both())
 
@@ -306,7 +306,7 @@ func TestAStoreThatCannotBePrunedIsExplained(t *testing.T) {
 	other := errors.New("no such host")
 	require.ErrorIs(t, view.Unprunable(store, other), other)
 	require.ErrorContains(t, view.Unprunable(store, maintenance.ErrBusy), "somebody else is removing")
-	assert.ErrorContains(t, view.Unprunable(store, storage.ErrNotFound), "nothing was removed")
+	assert.ErrorContains(t, view.Unprunable(store, storage.ErrNotFound), "nothing removed")
 }
 
 func TestFindingsAreShownWithPlaceLineAndNext(t *testing.T) {
@@ -332,8 +332,8 @@ func TestASummaryForCIIsNotSteeredByCommits(t *testing.T) {
 	assert.NotContains(t, text, "<img")
 
 	values.Reused = true
-	assert.Contains(t, values.Markdown(), "not built")
-	values.Outcome, values.Entry, values.Why = view.OutcomeUnchanged, "", "it is live already"
+	assert.Contains(t, values.Markdown(), "reused an earlier build")
+	values.Outcome, values.Entry, values.Why = view.OutcomeUnchanged, "", "it is already live"
 	assert.Contains(t, values.Markdown(), "nothing to do")
 }
 
@@ -343,9 +343,11 @@ func TestFollowerEventsHaveOneLine(t *testing.T) {
 		event follow.Event
 		want  string
 	}{
-		"builds":      {follow.Event{Kind: follow.Builds, Environment: "production", Build: 4}, "builds for production  build:4"},
-		"live":        {follow.Event{Kind: follow.Live, Entry: "production:7", Took: 2 * time.Second}, "production:7  built in 2"},
-		"known":       {follow.Event{Kind: follow.Live, Entry: "production:7", Reused: true}, "content known"},
+		"builds": {follow.Event{Kind: follow.Builds, Environment: "production", Build: 4}, "builds for production " +
+			" build:4"},
+		"live": {follow.Event{Kind: follow.Live, Entry: "production:7", Took: 2 * time.Second}, "production:7  built in 2"},
+		"known": {follow.Event{Kind: follow.Live, Entry: "production:7", Reused: true}, "reused an earlier " +
+			"build"},
 		"superseded":  {follow.Event{Kind: follow.Superseded, Why: "9be0312 is newer"}, "superseded: 9be0312 is newer"},
 		"waits":       {follow.Event{Kind: follow.Waits, Why: "production is frozen"}, "waits: production is frozen"},
 		"cancelled":   {follow.Event{Kind: follow.Cancelled, Why: "by Ilse", Build: 9}, "cancelled: by Ilse  build:9"},
@@ -370,7 +372,7 @@ func TestSmallWords(t *testing.T) {
 	assert.Equal(t, " preview/winter", view.EnvironmentArgument("preview.winter"))
 	assert.Equal(t, "http://4444444444.release.corvane.localhost:7420/",
 		view.ReleaseAddress("corvane", strings.Repeat("4", 64), "7420"))
-	assert.Equal(t, "no edge node runs", view.NodesText(nil))
+	assert.Equal(t, "no edge node is running", view.NodesText(nil))
 	assert.Equal(t, "2 edge nodes: a:1 b:2", view.NodesText([]edge.Presence{{Address: "a:1"}, {Address: "b:2"}}))
 
 	nodes := make([]edge.Presence, 3)

@@ -345,11 +345,12 @@ func (d *decision) refuse() (Answer, bool) {
 	// Reserved in every version, so that links that open a site can never be
 	// taken by a file or a rule.
 	if len(d.path.Names) > 0 && d.path.Names[0] == Reserved {
-		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are Orilla's own."), true
+		return text(http.StatusNotFound, ByRequest, "Addresses below /"+Reserved+"/ are reserved for "+
+			"Orilla."), true
 	}
 	d.known = true
 	if repeated && d.reads() {
-		d.step(nil, true, "slashes in a row are redirected to one")
+		d.step(nil, true, "repeated slashes are redirected to one")
 		return d.redirect(d.path), true
 	}
 
@@ -358,7 +359,7 @@ func (d *decision) refuse() (Answer, bool) {
 
 // challenge asks for the password of a realm.
 func challenge(realm string) Answer {
-	return text(http.StatusUnauthorized, ByAccess, "This is shown to whoever has the password.",
+	return text(http.StatusUnauthorized, ByAccess, "This page is protected by a password.",
 		Field{Name: "WWW-Authenticate", Value: access.Challenge(realm)})
 }
 

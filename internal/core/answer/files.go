@@ -114,14 +114,14 @@ func (d *decision) files() (Answer, bool, error) {
 	found, ok, err := d.locate(d.path)
 	switch {
 	case err != nil || !ok:
-		d.step(nil, false, "no file has this address")
+		d.step(nil, false, "no file at this address")
 		return Answer{}, false, err
 	case found.moved:
 		d.step(nil, true, found.file.Path+" is at "+found.at.String())
 		return d.redirect(found.at), true, nil
 	case isMissingPage(d, found.file.Path, d.path):
 		d.step(nil, true, found.file.Path+
-			" is the page for what is missing, so its own address is missing too")
+			" is the not-found page, so its own address answers 404 too")
 		return missingPage(found.file, http.StatusNotFound), true, nil
 	}
 
@@ -193,7 +193,7 @@ func recent(d *decision) (Answer, bool, error) {
 func (d *decision) missing(status int) (Answer, error) {
 	// A program asks for it, and cannot read a page.
 	if d.site.isAsset(d.path) {
-		d.step(nil, true, "an address with this extension gets a line of text, no page")
+		d.step(nil, true, "addresses with this extension get one line of text, not a page")
 		return text(status, ByMissing, "There is no such file on this site."), nil
 	}
 	var a Answer
@@ -216,7 +216,7 @@ func (d *decision) missing(status int) (Answer, error) {
 	case err != nil:
 		return Answer{}, err
 	case ok:
-		d.step(nil, true, "the page for what is missing is "+notFoundPage)
+		d.step(nil, true, "the not-found page is "+notFoundPage)
 		return missingPage(file, status), nil
 	}
 

@@ -73,14 +73,14 @@ func fieldsOf(d *decision, a *Answer, status int, content bool) {
 	//nolint:errcheck // use returns none
 	d.consider(rules.OnAnswer, func(r *rules.Rule, _ rules.Trial) (string, bool, error) {
 		if !content && slices.Contains(aboutContent, r.Name) && !r.AsksStatus() {
-			d.step(r, false, r.Name+" is for files at their own address; when status "+strconv.Itoa(status)+
-				" would reach this answer")
+			d.step(r, false, r.Name+" is only for files at their own address; when status "+
+				strconv.Itoa(status)+" would match this answer")
 			return "", false, nil
 		}
 
 		if r.Verb == rules.Withhold {
 			a.withhold(r.Name)
-			d.step(r, true, "takes away "+r.Name)
+			d.step(r, true, "removes "+r.Name)
 			return "", false, nil
 		}
 

@@ -44,7 +44,7 @@ func (d *decision) consider(phase rules.Phase,
 			d.step(r, false, "not: "+t.Failed.String())
 			return true
 		case t.Climbs:
-			d.step(r, false, "a placeholder would stand for a dot segment")
+			d.step(r, false, "a placeholder would become a dot segment")
 			return true
 		case !t.Applies:
 			return true
@@ -116,7 +116,7 @@ func (d *decision) redirectTo(r *rules.Rule, t rules.Trial) (Answer, string, boo
 	}
 	// A browser would follow it for ever.
 	if isHere(d, location) {
-		return Answer{}, "it would lead to itself", false, nil
+		return Answer{}, "it would redirect to itself", false, nil
 	}
 
 	location += t.Fragment
@@ -168,7 +168,7 @@ func (d *decision) rewrite(r *rules.Rule, t rules.Trial) (Answer, string, error)
 // against the network (RFC 9110, sections 9.3.6 and 9.3.8) are refused.
 func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string) {
 	if d.req.Method == http.MethodConnect || d.req.Method == http.MethodTrace {
-		a := text(http.StatusMethodNotAllowed, ByMethod, "This method is not passed on.",
+		a := text(http.StatusMethodNotAllowed, ByMethod, "Orilla does not pass this method on.",
 			Field{Name: "Allow", Value: "GET, HEAD, OPTIONS, POST, PUT, PATCH, DELETE"})
 		a.Rule = r
 		return a, d.req.Method + " is not passed on"
@@ -196,7 +196,7 @@ func (d *decision) fallback() (a Answer, done bool, err error) {
 	asset := d.site.isAsset(d.path)
 	err = d.consider(rules.OnNoFile, func(r *rules.Rule, t rules.Trial) (string, bool, error) {
 		if asset && !r.NamesExtension() {
-			return "an address with this extension is no page", false, nil
+			return "addresses with this extension are not pages", false, nil
 		}
 		file, ok, err := named(d, t.Path)
 		if err != nil || !ok {

@@ -258,14 +258,14 @@ fallback /{x}  -> /none
 	}
 	assert.Equal(t, []string{
 		"redirect /a -> /b when language gl: not: language gl",
-		"redirect /a -> /{x} when query x={x}: a placeholder would stand for a dot segment",
-		"redirect /a -> /a: it would lead to itself",
+		"redirect /a -> /{x} when query x={x}: a placeholder would become a dot segment",
+		"redirect /a -> /a: it would redirect to itself",
 		"redirect /{x} -> /found/{x} when host elsewhere.example: not: host elsewhere.example",
 		"rewrite /a -> /nothing: but there is no file at /nothing",
 		"fallback /{x} -> /none: but there is no file at /none",
-		"the page for what is missing is 404.html",
-		"header /a cache-control: max-age=1: cache-control is for files at their own address; when " +
-			"status 404 would reach this answer",
+		"the not-found page is 404.html",
+		"header /a cache-control: max-age=1: cache-control is only for files at their own address; " +
+			"when status 404 would match this answer",
 	}, told)
 }
 
@@ -326,8 +326,10 @@ redirect /gone/{x}    -> /gone/{x}?
 // one hop.
 func TestMovedLeadsToTheEnd(t *testing.T) {
 	t.Parallel()
-	site := ruled(t, "redirect /old -> /older?a=1#top\nredirect /older -> /fares.html\nredirect /shop/{rest:all} -> "+
-		"https://shop.corvane.example/{rest}\nredirect / -> /gl/ with 302 when language gl\n"+
+	site := ruled(t, "redirect /old -> /older?a=1#top\n"+
+		"redirect /older -> /fares.html\n"+
+		"redirect /shop/{rest:all} -> https://shop.corvane.example/{rest}\n"+
+		"redirect / -> /gl/ with 302 when language gl\n"+
 		"redirect /a -> /b\nredirect /b -> /a\n", of("index.html", "gl/index.html", "fares.html", "boats/index.html"))
 	site.Settings.OneAddress = true
 	for path, want := range map[string]string{

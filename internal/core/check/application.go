@@ -145,8 +145,8 @@ func (c *pageCheck) noFallback(ctx context.Context, found *finding.List) error {
 
 	found.Add(finding.Finding{Level: finding.Warning, Code: "no-fallback",
 		Position: finding.Position{File: homePage},
-		What: "the site is one page with scripts; if they answer addresses in the browser, each of them " +
-			"is 404 when it is opened or refreshed",
+		What: "the site is one page with scripts; if it has client-side routes, opening or " +
+			"refreshing one answers 404",
 		Next: "in a rules file (rules: in orilla.yaml): " + fallbackTo("/")})
 	return nil
 }

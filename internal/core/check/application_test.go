@@ -51,7 +51,8 @@ func TestAnApplicationNeedsAFallback(t *testing.T) {
 			}
 			require.Len(t, found, 1)
 			assert.Equal(t, "no-fallback", found[0].Code)
-			assert.Equal(t, "in a rules file (rules: in orilla.yaml): fallback  /{rest:all}  -> /", found[0].Next)
+			assert.Equal(t, "in a rules file (rules: in orilla.yaml): fallback  "+
+				"/{rest:all}  -> /", found[0].Next)
 		})
 	}
 }
@@ -79,7 +80,8 @@ func TestALinkIntoAnApplication(t *testing.T) {
 			[]check.Accepted{{Code: accepted}}))
 	}
 
-	for path, want := range map[string]string{"/planner/by/boat": "fallback  /planner/{rest:all}  -> /planner/",
+	for path, want := range map[string]string{"/planner/by/boat": "fallback  " +
+		"/planner/{rest:all}  -> /planner/",
 		"/planner/a.png": "", "/nowhere": "", "/": ""} {
 		p, _, err := address.Split(path)
 		require.NoError(t, err)
@@ -111,7 +113,7 @@ func TestFormsNeedSomebodyWhoTakesThem(t *testing.T) {
 		got = append(got, fmt.Sprintf("%d %s %s", f.Line, f.Code, f.What))
 	}
 	assert.Equal(t, []string{
-		"2 form-refused the form sends POST to /book?line=2, and no file takes that: 405",
-		"4 form-refused the form sends POST to its own page, and no file takes that: 405",
+		"2 form-refused the form sends POST to /book?line=2, which files do not accept: 405",
+		"4 form-refused the form sends POST to its own page, which files do not accept: 405",
 	}, got)
 }

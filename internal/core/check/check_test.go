@@ -54,18 +54,18 @@ func TestRules(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
 		"redirect /old -> /fares": "",
-		"redirect /fares -> /boats/": "error rule-over-page " +
-			"1:1 there is a page at /fares",
-		"redirect /boats -> /fares": "error rule-over-page " +
-			"1:1 there is a page at /boats/",
+		"redirect /fares -> /boats/": "error rule-over-page 1:1 this rule " +
+			"hides the page at /fares",
+		"redirect /boats -> /fares": "error rule-over-page 1:1 this rule " +
+			"hides the page at /boats/",
 		"redirect /fares -> /boats/ when cookie x": "",
 		"redirect /fares.html -> /fares":           "",
 		"redirect /boats -> /boats/":               "",
-		"redirect /a -> /b\nredirect /b -> /a": "error rule-loop 1:16 a circle of " +
-			"redirects: /a -> /b -> /a; error rule-loop 2:16 a circle",
+		"redirect /a -> /b\nredirect /b -> /a": "error rule-loop 1:16 redirect loop: /a -> /b -> " +
+			"/a; error rule-loop 2:16 redirect loop",
 		"redirect /a/{x} -> /b/{x}\nredirect /b/{y} -> /a/{y}": "error rule-loop 1:20; error rule-loop 2:20",
-		"redirect /a -> /b when host x\nredirect /b -> /fares": "warning rule-two-hops 1:16 two " +
-			"hops where one would do: /a -> /b -> /fares",
+		"redirect /a -> /b when host x\nredirect /b -> /fares": "warning rule-two-hops 1:16 " +
+			"redirect chain: /a -> /b -> /fares",
 		"redirect /a -> /b when host x\nredirect /b -> /a when host y": "error rule-no-target " +
 			"1:16; error rule-no-target 2:16",
 		"redirect /a -> /sailings/wintr": "error rule-no-target 1:16 " +
@@ -77,7 +77,8 @@ func TestRules(t *testing.T) {
 		"fallback /a/{x:all} -> /boats":  "",
 		"missing /gl/{x:all} -> /gl/404": "error rule-no-target 1:24",
 		"missing /{x:all} -> /":          "warning rule-missing-home 1:21",
-		"header /a when from 2026-12-01 through 2026-12-02 cache-control: public, max-age=9, IMMUTABLE": "error rule-immutable-time 1:1",
+		"header /a when from 2026-12-01 through 2026-12-02 " +
+			"cache-control: public, max-age=9, IMMUTABLE": "error rule-immutable-time 1:1",
 		"gone /a/{x:all}\nredirect /a/{y}/b -> /fares": "warning rule-shadowed 2:1 this rule never " +
 			"applies: the one at site.rules:1:1",
 		"gone /a/{x}\nredirect /a/{y:digits} -> /fares":      "warning rule-shadowed 2:1",
@@ -89,8 +90,8 @@ func TestRules(t *testing.T) {
 			"same rule is at site.rules:1:1",
 		"fallback /{x:all} -> /\nfallback /app/{x:all} -> /": "warning rule-shadowed 2:1",
 		"header /{x:all} a: b\nheader /x a: c":               "",
-		"redirect /news/{x} -> /notices/{x}": "warning rule-hides-pages 1:1 this hides 2 files that " +
-			"the output has, such as /news/a",
+		"redirect /news/{x} -> /notices/{x}": "warning rule-hides-pages 1:1 this hides 2 files of " +
+			"the output, such as /news/a",
 		"rewrite /news/a -> /fares":                        "warning rule-hides-pages 1:1 this hides 1 file",
 		"redirect / -> /gl/ when language gl":              "warning rule-permanent-language 1:1",
 		"redirect / -> /gl/ with 302 when language gl":     "",
@@ -125,31 +126,29 @@ header   /fares       x-a: b
 `
 	for line, want := range map[string]string{
 		"/timetable/winter 301 /sailings/winter/": "",
-		"/timetable/winter 301 /sailings/winter": "expected 301 /sailings/winter, and the " +
-			"answer is 301 /sailings/winter/",
-		"/timetable/winter 302":  "expected 302, and the answer is 301",
-		"/fares 200 /fares.html": "",
-		"/fares 200 /fares":      "",
-		"/fares 200 /boats/": "expected 200 /boats/, and " +
-			"the answer is 200 /fares.html",
-		"/ 200":                           "",
-		"/ 302 /gl/ given language gl-ES": "",
-		"/nowhere 404 /404":               "",
-		"/nowhere 404":                    "",
-		"POST /fares 405":                 "",
-		"/api/x proxy harbour:/v1/x":      "",
-		"/api/x proxy harbour:/v2/x": "expected proxy harbour:/v2/x, and the " +
-			"answer is proxy harbour:/v1/x",
-		"/api/x 200":                           "this is passed on",
-		"/old 404":                             "a time condition could decide here",
+		"/timetable/winter 301 /sailings/winter": "expected 301 /sailings/winter, got 301 " +
+			"/sailings/winter/",
+		"/timetable/winter 302":                "expected 302, got 301",
+		"/fares 200 /fares.html":               "",
+		"/fares 200 /fares":                    "",
+		"/fares 200 /boats/":                   "expected 200 /boats/, got 200 /fares.html",
+		"/ 200":                                "",
+		"/ 302 /gl/ given language gl-ES":      "",
+		"/nowhere 404 /404":                    "",
+		"/nowhere 404":                         "",
+		"POST /fares 405":                      "",
+		"/api/x proxy harbour:/v1/x":           "",
+		"/api/x proxy harbour:/v2/x":           "expected proxy harbour:/v2/x, got proxy harbour:/v1/x",
+		"/api/x 200":                           "this is proxied",
+		"/old 404":                             "the answer may depend on the time",
 		"/old 404 given time 2026-11-30T23:59": "",
 		"/old 302 /fares given time 2026-12-02T23:59:59Z": "",
-		"/old 404 given time 2026-12-02T23:59:59Z":        "expected 404, and the answer is 302 /fares",
+		"/old 404 given time 2026-12-02T23:59:59Z":        "expected 404, got 302 /fares",
 		"/fares 200 header x-a: b":                        "",
-		"/fares 200 header X-A: c":                        "expected header x-a: c, and it is \"b\"",
+		"/fares 200 header X-A: c":                        "expected header x-a: c, got \"b\"",
 		"/boats/ 200 no header x-a":                       "",
 		"/fares 200 no header x-a":                        "expected no header x-a",
-		"/boats/ 200 header x-a: b":                       "and there is none",
+		"/boats/ 200 header x-a: b":                       "got none",
 	} {
 		t.Run(line, func(t *testing.T) {
 			found, err := check.Expectations(t.Context(), input(t, text+"expect "+line, pages...))

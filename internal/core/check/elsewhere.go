@@ -152,10 +152,10 @@ func (c *pageCheck) elsewhere(ctx context.Context) (finding.List, error) {
 	for _, s := range c.strays {
 		host := strings.TrimPrefix(s.place.Host, ".")
 		add(finding.Finding{Code: "environment-address",
-			What: fmt.Sprintf("names %s, an address of %s: it leads there wherever this release is live",
+			What: fmt.Sprintf("links to %s, an address of %s, in every environment",
 				host, s.place.Environment),
-			Next: "write the address without its host; what differs from place to place belongs " +
-				"into the environments' settings"}, s.file, s.line, s.files)
+			Next: "write the address without its host; put what differs between environments into " +
+				"their settings"}, s.file, s.line, s.files)
 	}
 
 	for _, n := range c.foreign {
@@ -171,7 +171,7 @@ func (c *pageCheck) elsewhere(ctx context.Context) (finding.List, error) {
 		if a.Status == http.StatusOK && a.By == answer.ByFile {
 			add(finding.Finding{Code: "foreign-address",
 				What: fmt.Sprintf("%s is on another host, and this output has %s", n.raw, path),
-				Next: "if that is an older address of this site, write " + c.Base + path}, n.file, n.line,
+				Next: "if that is an old address of this site, write " + c.Base + path}, n.file, n.line,
 				n.files)
 		}
 	}

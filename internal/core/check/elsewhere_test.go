@@ -40,16 +40,16 @@ func TestAddressesThatLeadElsewhere(t *testing.T) {
 		assert.NotEmpty(t, f.Next)
 	}
 	assert.Equal(t, []string{
-		"app.js:2 environment-address names staging.corvane.example, an address of staging: it leads " +
-			"there wherever this release is live",
-		"index.html:3 environment-address names www.corvane.example, an address of production: it leads " +
-			"there wherever this release is live",
+		"app.js:2 environment-address links to staging.corvane.example, an address of staging, in " +
+			"every environment",
+		"index.html:3 environment-address links to www.corvane.example, an address of production, " +
+			"in every environment",
 		"index.html:3 foreign-address https://old.example/fares is on another " +
 			"host, and this output has /fares",
-		"local.json:1 environment-address names corvane.localhost, an address of a developer's machine: " +
-			"it leads there wherever this release is live",
-		"more.js:1 environment-address names preview.corvane.example, an address of previews: it leads " +
-			"there wherever this release is live",
+		"local.json:1 environment-address links to corvane.localhost, an address of a developer's " +
+			"machine, in every environment",
+		"more.js:1 environment-address links to preview.corvane.example, an address of previews, " +
+			"in every environment",
 	}, got)
 
 	out.Places = nil // the build was told where it goes

@@ -27,7 +27,7 @@ func Expectations(ctx context.Context, in Input) (finding.List, error) {
 
 		why := compare(e, a)
 		if why == "" && a.Timed && e.Time.IsZero() {
-			why = "a time condition could decide here: say when, with given time 2026-12-24T12:00"
+			why = "the answer may depend on the time: add \"given time 2026-12-24T12:00\""
 		}
 		if why == "" {
 			continue
@@ -57,11 +57,11 @@ func compare(e *rules.Expectation, a answer.Answer) string {
 	got := Summary(a)
 	switch {
 	case a.Upstream != nil && e.Status != 0:
-		return "this is passed on, so its status is not known here; write: proxy " + a.Upstream.Where()
+		return "this is proxied, so its status is unknown here; write: proxy " + a.Upstream.Where()
 	case e.Status == 0 && (a.Upstream == nil || a.Upstream.Where() != e.Target):
-		return "expected proxy " + e.Target + ", and the answer is " + got
+		return "expected proxy " + e.Target + ", got " + got
 	case e.Status != 0 && (a.Status != e.Status || e.Target != "" && !leadsTo(a, e.Target)):
-		return strings.TrimSpace(fmt.Sprintf("expected %d %s", e.Status, e.Target)) + ", and the answer is " +
+		return strings.TrimSpace(fmt.Sprintf("expected %d %s", e.Status, e.Target)) + ", got " +
 			got
 	case e.Field == "":
 		return ""
@@ -78,11 +78,11 @@ func compare(e *rules.Expectation, a answer.Answer) string {
 	values := header.Values(e.Field)
 	switch {
 	case e.Without && len(values) > 0:
-		return fmt.Sprintf("expected no header %s, and it is %q", e.Field, strings.Join(values, ", "))
+		return fmt.Sprintf("expected no header %s, got %q", e.Field, strings.Join(values, ", "))
 	case !e.Without && len(values) == 0:
-		return fmt.Sprintf("expected header %s: %s, and there is none", e.Field, e.Value)
+		return fmt.Sprintf("expected header %s: %s, got none", e.Field, e.Value)
 	case !e.Without && !slices.Contains(values, e.Value):
-		return fmt.Sprintf("expected header %s: %s, and it is %q", e.Field, e.Value,
+		return fmt.Sprintf("expected header %s: %s, got %q", e.Field, e.Value,
 			strings.Join(values, ", "))
 	}
 

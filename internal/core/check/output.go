@@ -329,8 +329,8 @@ func (c *pageCheck) report(ctx context.Context) (finding.List, error) {
 		} else if a.Status == http.StatusNotFound {
 			found.Add(finding.Finding{Level: finding.Warning, Code: "no-icon",
 				Position: finding.Position{File: c.first},
-				What: fmt.Sprintf("browsers ask for /favicon.ico where a page names no icon, as %d of %d "+
-					"pages do not, and it is not there", c.pages-c.icons, c.pages),
+				What: fmt.Sprintf("there is no /favicon.ico, and %d of %d pages name no icon, so "+
+					"browsers request it in vain", c.pages-c.icons, c.pages),
 				Next: `add favicon.ico, or name an icon in each page: <link rel="icon" href="...">`})
 		}
 	}
@@ -374,10 +374,10 @@ func (c *pageCheck) blank(ctx context.Context, found *finding.List) error {
 
 	f := finding.Finding{Level: finding.Warning, Code: "home-broken",
 		Position: finding.Position{File: homePage, Line: c.home[0].line}, Next: next,
-		What: fmt.Sprintf("none of the scripts and style sheets that the home "+
-			"page loads would answer, %s first", c.home[0].reference.target)}
+		What: fmt.Sprintf("none of the home page's scripts and style sheets "+
+			"would load, %s first", c.home[0].reference.target)}
 	if len(c.home) == 1 {
-		f.What = fmt.Sprintf("the only %s that the home page loads would not answer: %s", c.home[0].kind,
+		f.What = fmt.Sprintf("the home page's only %s would not load: %s", c.home[0].kind,
 			c.home[0].reference.target)
 	}
 	found.Add(f)
@@ -401,8 +401,8 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 		a, err := c.ask(ctx, n.target)
 		if err == nil && a.Status == http.StatusOK {
 			f.Code, f.What = "wrong-base", fmt.Sprintf(
-				"%s is looked up outside the site, which lies below %s/", n.raw, c.Base)
-			f.Next = "the base path that would be right is " + c.Base + "/: " + c.Base + n.target
+				"%s is outside the site, which is below %s/", n.raw, c.Base)
+			f.Next = "the correct base path is " + c.Base + "/: " + c.Base + n.target
 		}
 		return f, err // what else lies on the host is not ours
 	}
@@ -416,7 +416,7 @@ func (c *pageCheck) judge(ctx context.Context, n *named) (finding.Finding, error
 		return c.missing(ctx, n, a)
 	case n.kind.works() && c.isPage(a) && a.Rule != nil:
 		f.Code, f.What = "hidden-asset", fmt.Sprintf(
-			"the %s %s is answered with a page, /%s, so what loads it does not work", n.kind, n.raw,
+			"the %s %s is answered with a page, /%s, so it will not load", n.kind, n.raw,
 			a.File.Path)
 		f.More = []string{"by " + place(a.Rule)}
 		f.Next = fmt.Sprintf("a fallback answers only where there is no file: fallback  %s  -> %s",
@@ -449,8 +449,9 @@ func (c *pageCheck) judgeForm(ctx context.Context, n *named) (finding.Finding, e
 		to = "its own page"
 	}
 	return finding.Finding{Code: "form-refused",
-		What: fmt.Sprintf("the form sends POST to %s, and no file takes that: 405", to),
-		Next: fmt.Sprintf("have a server take it: proxy  %s  -> NAME:/PATH, or name its address in the form",
+		What: fmt.Sprintf("the form sends POST to %s, which files do not accept: 405", to),
+		Next: fmt.Sprintf("pass it to a server: proxy  %s  -> NAME:/PATH, or put the server's "+
+			"address in the form",
 			req.Path)}, nil
 }
 
@@ -474,16 +475,16 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 		}
 		if inner.By == answer.ByFile && n.kind != aPage {
 			f.Code, f.What = "wrong-base", fmt.Sprintf(
-				"%s is not there, but %s is: the output was made for the base path %s/", n.raw,
+				"%s does not exist, but %s does: the output was built for the base path %s/", n.raw,
 				"/"+inner.File.Path, address.Encode(p.Names[:i], false))
-			f.Next = fmt.Sprintf("the base path that would be right is %s/", c.Base)
+			f.Next = fmt.Sprintf("the correct base path is %s/", c.Base)
 			return f, nil
 		}
 	}
 
-	f.Code, f.What = "missing-"+missingCode(n.kind), fmt.Sprintf("the %s %s is not there", n.kind, n.raw)
+	f.Code, f.What = "missing-"+missingCode(n.kind), fmt.Sprintf("there is no %s %s", n.kind, n.raw)
 	if a.Status == http.StatusGone {
-		f.What = fmt.Sprintf("the %s %s is gone", n.kind, n.raw)
+		f.What = fmt.Sprintf("410 Gone answers for the %s %s", n.kind, n.raw)
 	}
 	f.Next = nearestFile(c.Files, p.Name())
 
@@ -495,8 +496,8 @@ func (c *pageCheck) missing(ctx context.Context, n *named, a answer.Answer) (fin
 			return f, err
 		}
 		if shell != "" {
-			f.More = append(f.More, "if the application at "+shell+" answers it in the browser, opening or "+
-				"refreshing it needs a fallback")
+			f.More = append(f.More, "if the application at "+shell+" handles it as a client-side "+
+				"route, it needs a fallback")
 			f.Next = fallbackTo(shell)
 		}
 	}
@@ -541,7 +542,7 @@ func Lost(ctx context.Context, before Input, in Input) (finding.List, error) {
 
 		found.Add(finding.Finding{Level: finding.Warning, Code: "address-lost",
 			Position: finding.Position{File: kept},
-			What:     at + " answers until now, and no longer would", Next: proposal})
+			What:     at + " answers today and would become 404", Next: proposal})
 		return nil
 	}
 

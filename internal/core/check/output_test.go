@@ -49,33 +49,32 @@ func TestPages(t *testing.T) {
 			"a.html": icon + `<script src="gone.js"></script>`,
 			"s.css":  "\n\na{background:url(../up.png)}",
 		}, want: []string{
-			"a.html:1 missing-file the script gone.js is not there",
-			"index.html:3 missing-file the image x.png is not there", "index.html:5 missing-page " +
-				"the page /nowhere is not there",
-			"index.html:7 missing-file the image y.png is not there",
-			"index.html:7 missing-file the image z.png is not there",
-			"s.css:3 missing-file the image ../up.png is not there",
-			"index.html:2 home-broken the only script that the home page loads would not answer: /gone.js"}},
+			"a.html:1 missing-file there is no script gone.js",
+			"index.html:3 missing-file there is no image x.png", "index.html:5 missing-page " +
+				"there is no page /nowhere",
+			"index.html:7 missing-file there is no image y.png",
+			"index.html:7 missing-file there is no image z.png",
+			"s.css:3 missing-file there is no image ../up.png",
+			"index.html:2 home-broken the home page's only script would not load: /gone.js"}},
 		"made for another base path": {files: map[string]string{"index.html": icon +
 			`<script src="/repo/assets/app.js"></script>`, "assets/app.js": ""},
-			want: []string{"index.html:1 wrong-base /repo/assets/app.js is not there, but /assets/app.js " +
-				"is: the output was made for the base path /repo/",
-				"index.html:1 home-broken the only script that the home page loads would " +
-					"not answer: /repo/assets/app.js"}},
+			want: []string{"index.html:1 wrong-base /repo/assets/app.js does not exist, but " +
+				"/assets/app.js does: the output was built for the base path /repo/",
+				"index.html:1 home-broken the home page's only script would not load: " +
+					"/repo/assets/app.js"}},
 		"outside the base path": {base: "/ferries",
 			files: map[string]string{"index.html": icon +
 				`<script src="/app.js"></script><a href="/other">x</a><a href="fares">y</a>`, "app.js": "",
 				"fares.html": icon},
-			want: []string{"index.html:1 wrong-base /app.js is looked up outside the " +
-				"site, which lies below /ferries/",
-				"index.html:1 home-broken the only script that the home page " +
-					"loads would not answer: /app.js"}},
+			want: []string{"index.html:1 wrong-base /app.js is outside the site, which is below " +
+				"/ferries/",
+				"index.html:1 home-broken the home page's only script would not load: /app.js"}},
 		"a home page that has something left": {files: map[string]string{"index.html": icon +
 			`<script src=gone.js></script><link rel=stylesheet href=s.css>`, "s.css": ""},
-			want: []string{"index.html:1 missing-file the script gone.js is not there"}},
+			want: []string{"index.html:1 missing-file there is no script gone.js"}},
 		"a home page that loads from elsewhere": {files: map[string]string{"index.html": icon +
 			`<script src=gone.js></script><script src="https://elsewhere.example/x.js"></script>`},
-			want: []string{"index.html:1 missing-file the script gone.js is not there"}},
+			want: []string{"index.html:1 missing-file there is no script gone.js"}},
 		"outside the base path, where something else lies": {base: "/ferries",
 			files: map[string]string{"index.html": icon + `<script src="/shared/app.js"></script>`}},
 		"a home page whose script an upstream answers": {rules: "proxy /assets/{x:all} -> harbour:/{x}",
@@ -87,18 +86,18 @@ func TestPages(t *testing.T) {
 			files: map[string]string{"index.html": icon +
 				`<script src=/app.js></script><link rel=stylesheet href=/s.css>`, "app.js": "", "s.css": ""},
 			want: []string{"index.html:1 hidden-asset the script /app.js is answered with a page, " +
-				"/index.html, so what loads it does not work",
-				"index.html:1 hidden-asset the style sheet /s.css is answered with a page, /index.html, " +
-					"so what loads it does not work",
-				"index.html:1 home-broken none of the scripts and style sheets that the home page " +
-					"loads would answer, /app.js first"}},
+				"/index.html, so it will not load",
+				"index.html:1 hidden-asset the style sheet /s.css is answered with a page, " +
+					"/index.html, so it will not load",
+				"index.html:1 home-broken none of the home page's scripts and style sheets would " +
+					"load, /app.js first"}},
 		"not hidden by a fallback": {rules: "fallback /{rest:all} -> /",
 			files: map[string]string{"index.html": icon +
 				`<script src=/app.js></script><a href=/planner/x>p</a>`, "app.js": ""}},
 		"missing behind a fallback": {rules: "fallback /{rest:all} -> /",
 			files: map[string]string{"index.html": icon +
 				`<script src=/app.js></script><script src=/gone.js></script>`, "app.js": ""},
-			want: []string{"index.html:1 missing-file the script /gone.js is not there"}},
+			want: []string{"index.html:1 missing-file there is no script /gone.js"}},
 		"a base element": {files: map[string]string{"a/b.html": icon + `<base href="/"><img src="x.png">`,
 			"x.png": ""}},
 		"through a redirect": {rules: "redirect /old -> /fares\nredirect /temporary -> /fares with 302",
@@ -110,7 +109,7 @@ func TestPages(t *testing.T) {
 		"a client-side route": {files: map[string]string{"index.html": icon +
 			`<a href=/planner/by/boat>p</a>`, "planner/index.html": icon + `<script src=app.js></script>`,
 			"planner/app.js": "", "a.html": icon, "b.html": icon},
-			want: []string{"index.html:1 missing-page the page /planner/by/boat is not there"}},
+			want: []string{"index.html:1 missing-page there is no page /planner/by/boat"}},
 		"a client-side route with its fallback": {rules: "fallback /planner/{rest:all} -> /planner/",
 			files: map[string]string{"index.html": icon + `<a href=/planner/by/boat>p</a>`,
 				"planner/index.html": icon + `<script src=app.js></script>`, "planner/app.js": ""}},
@@ -118,13 +117,13 @@ func TestPages(t *testing.T) {
 			`<link rel=manifest href=/app.webmanifest>`, "a.png": "",
 			"app.webmanifest": "{\"start_url\": \"/?from=home\",\n\"icons\": [{\"src\": " +
 				"\"a.png\"},\n{\"src\": \"/b.png\"}]}"},
-			want: []string{"app.webmanifest:3 missing-file the image /b.png is not there"}},
+			want: []string{"app.webmanifest:3 missing-file there is no image /b.png"}},
 		"a manifest that is none": {files: map[string]string{"index.html": icon, "app.webmanifest": "["}},
 		"passed on": {rules: "proxy /api/{x:all} -> harbour:/{x}",
 			files: map[string]string{"index.html": icon + `<a href=/api/x>p</a>`}},
 		"no icon": {files: map[string]string{"a.html": "", "b.html": icon}, want: []string{
-			"a.html:0 no-icon browsers ask for /favicon.ico where a page names no icon, as 1 of 2 " +
-				"pages do not, and it is not there"}},
+			"a.html:0 no-icon there is no /favicon.ico, and 1 of 2 pages name no icon, so browsers " +
+				"request it in vain"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			found, err := check.Pages(t.Context(), output(t, test.base, test.rules, test.files))
@@ -167,12 +166,12 @@ func TestLostAddresses(t *testing.T) {
 		got = append(got, f.What+" | "+f.Next)
 	}
 	assert.Equal(t, []string{
-		"/old answers until now, and no longer would | redirect  /old  -> /notices/old",
-		"/moved answers until now, and no longer would | redirect  /moved  -> /new/place",
-		"/data.json answers until now, and no longer would | gone      /data.json",
-		"/sula.png answers until now, and no longer would | gone      /sula.png",
-		"/fares.pdf answers until now, and no longer would | gone      /fares.pdf",
-		"/ancient answers until now, and no longer would | redirect /ancient -> /old",
+		"/old answers today and would become 404 | redirect  /old  -> /notices/old",
+		"/moved answers today and would become 404 | redirect  /moved  -> /new/place",
+		"/data.json answers today and would become 404 | gone      /data.json",
+		"/sula.png answers today and would become 404 | gone      /sula.png",
+		"/fares.pdf answers today and would become 404 | gone      /fares.pdf",
+		"/ancient answers today and would become 404 | redirect /ancient -> /old",
 	}, got)
 }
 
@@ -241,10 +240,11 @@ func TestWhatPagesName(t *testing.T) {
 		`<style>/* url(/gone.png) */ a{b:url( "/x.png" )}</style>`:              "missing-file /x.png",
 		`<p style="background: url(/gone.png) no-repeat">`:                      "missing-file /gone.png",
 		`<a href="data:text/html,x"><a href="javascript:x()"><a href="blob:x">`: "",
-		`<a href="http://www.corvane.example/gone">`:                            "missing-page http://www.corvane.example/gone",
-		`<a href="https://corvane.example/gone">`:                               "",
-		`<a href="/%zz">`:        "",
-		`<img src="/a%00b.png">`: "missing-file /a%00b.png",
+		`<a href="http://www.corvane.example/gone">`: "missing-page " +
+			"http://www.corvane.example/gone",
+		`<a href="https://corvane.example/gone">`: "",
+		`<a href="/%zz">`:                         "",
+		`<img src="/a%00b.png">`:                  "missing-file /a%00b.png",
 	} {
 		t.Run(page, func(t *testing.T) {
 			found, err := check.Pages(t.Context(),
@@ -253,7 +253,7 @@ func TestWhatPagesName(t *testing.T) {
 			var got []string
 			for _, f := range found {
 				name := f.What
-				for _, cut := range []string{" is not there", " has a "} {
+				for _, cut := range []string{" is not here", " has a "} {
 					name, _, _ = strings.Cut(name, cut)
 				}
 				got = append(got, f.Code+" "+name[strings.LastIndexByte(name, ' ')+1:])

@@ -90,22 +90,22 @@ func (c *ruleCheck) alone() error {
 		r := &c.rules()[i]
 		if r.Verb == rules.Redirect && (r.Code() == 301 || r.Code() == 308) && asks(r, rules.ByLanguage) {
 			f := c.add(finding.Warning, "rule-permanent-language", r,
-				"a permanent redirect by language: browsers keep it, also for who changes the language")
+				"a permanent redirect by language: browsers cache it, even after the language changes")
 			f.Next = "with 302"
 		}
 
 		if r.Verb == rules.Header && r.Name == "cache-control" && asks(r, rules.ByTime) &&
 			strings.Contains(strings.ToLower(r.Value), "immutable") {
 			c.add(finding.Error, "rule-immutable-time", r,
-				"immutable under a time condition: browsers would keep it beyond that time").
-				Next = "leave immutable out; max-age is cut to the next boundary by itself"
+				"immutable under a time condition: browsers would cache it beyond that time").
+				Next = "leave immutable out; Orilla shortens max-age to the next boundary"
 		}
 
 		for _, own := range c.Own {
 			if rest, ok := strings.CutPrefix(r.Target.String(), strings.TrimSuffix(own, "/")); ok &&
 				!r.Target.IsLocal() && (rest == "" || strings.ContainsRune("/?#", rune(rest[0]))) {
 				f := c.add(finding.Warning, "rule-own-address", r,
-					"the target is one of the site's own addresses, so every preview would lead there too")
+					"the target is the site's own address, so every preview would lead there too")
 				f.Next = "-> " + "/" + strings.TrimPrefix(rest, "/")
 				break
 			}
@@ -113,8 +113,8 @@ func (c *ruleCheck) alone() error {
 
 		if r.Verb == rules.Missing && r.Target.IsLiteral() && r.Target.String() == "/" {
 			c.add(finding.Warning, "rule-missing-home", r,
-				"the page for what is missing is itself answered with 404, and this is the home page").
-				Next = "make a page of its own: /404.html"
+				"the not-found page itself answers 404, and this is the home page").
+				Next = "create a separate page: /404.html"
 		}
 	}
 	return nil
@@ -156,7 +156,7 @@ func (c *ruleCheck) covered() error {
 				}
 				if first.Pattern.Covers(r.Pattern) && first.String() != r.String() {
 					f := c.add(finding.Warning, "rule-shadowed", r,
-						"this rule never applies: the one at %s takes all its paths", first.At)
+						"this rule never applies: the one at %s matches all its paths", first.At)
 					f.More, f.Next = []string{place(first)}, "put this rule above that one, or remove it"
 					return false
 				}
@@ -281,7 +281,7 @@ func (c *ruleCheck) follow(r *rules.Rule) error {
 	for hops := 1; ; hops++ {
 		location, _, _ := strings.Cut(a.Location, "#")
 		if slices.Contains(path, location) || hops > 10 {
-			f := c.add(finding.Error, "rule-loop", r, "a circle of redirects: %s",
+			f := c.add(finding.Error, "rule-loop", r, "redirect loop: %s",
 				strings.Join(append(path, location), " -> "))
 			if last != r {
 				f.More = []string{place(last)}
@@ -310,18 +310,18 @@ func (c *ruleCheck) follow(r *rules.Rule) error {
 
 	switch {
 	case a.Status == http.StatusNotFound && r.Target.IsLiteral() && len(path) == 2:
-		f := c.add(finding.Error, "rule-no-target", r, "nothing answers at %s: no file, and no rule",
+		f := c.add(finding.Error, "rule-no-target", r, "nothing answers at %s: no file and no rule",
 			path[len(path)-1])
 		p, _, _ := address.Split(req.Path)
 		f.Next = c.nearest(p)
 	case len(path) > 2 && last != r:
-		f := c.add(finding.Warning, "rule-two-hops", r, "two hops where one would do: %s",
+		f := c.add(finding.Warning, "rule-two-hops", r, "redirect chain: %s",
 			strings.Join(path, " -> "))
 		f.More = []string{place(last)}
 		if r.Target.IsLiteral() {
 			f.Next = "-> " + path[len(path)-1]
 		} else {
-			f.Next = "lead straight to where the second one leads"
+			f.Next = "point to the final target directly"
 		}
 	}
 
@@ -375,8 +375,8 @@ func (c *ruleCheck) hidden() error {
 	for _, r := range order {
 		h := hides[r.At]
 		if r.Pattern.IsLiteral() && r.Verb == rules.Redirect {
-			c.add(finding.Error, "rule-over-page", r, "there is a page at %s, and nobody could see it",
-				h.example).Next = "remove the rule or the page; a rule with a condition may stand over a page"
+			c.add(finding.Error, "rule-over-page", r, "this rule hides the page at %s",
+				h.example).Next = "remove the rule or the page, or give the rule a condition"
 			continue
 		}
 
@@ -384,7 +384,7 @@ func (c *ruleCheck) hidden() error {
 		if h.n > 1 {
 			what = "files"
 		}
-		c.add(finding.Warning, "rule-hides-pages", r, "this hides %d %s that the output has, such as %s", h.n,
+		c.add(finding.Warning, "rule-hides-pages", r, "this hides %d %s of the output, such as %s", h.n,
 			what, h.example)
 	}
 

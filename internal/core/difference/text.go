@@ -14,9 +14,9 @@ import (
 
 // Errors of Text.
 var (
-	ErrNowhere = errors.New("neither side has it")
-	ErrBinary  = errors.New("is no text")
-	ErrLarge   = errors.New("is too large to be compared line by line")
+	ErrNowhere = errors.New("on neither side")
+	ErrBinary  = errors.New("is not text")
+	ErrLarge   = errors.New("is too large to compare line by line")
 )
 
 // textSize bounds what is compared line by line.

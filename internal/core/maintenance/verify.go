@@ -120,7 +120,7 @@ func (v *verifier) hosts(ctx context.Context) error {
 				return err
 			}
 			if err := hosts.Follows(data, folder.Name(), int64(i+1), before); err != nil {
-				v.damage(item.Key, err.Error(), "whom a host belongs to")
+				v.damage(item.Key, err.Error(), "the owner of a host")
 			}
 			before = data
 		}
@@ -188,7 +188,7 @@ func (v *verifier) site(ctx context.Context, site string) error {
 
 	// builds that failed before the first deploy leave no claim
 	if claimErr != nil && len(there)+len(environments) > 0 {
-		v.damage(storage.ClaimKey(site), "missing", "whose the name "+site+" is")
+		v.damage(storage.ClaimKey(site), "missing", "the owner of the name "+site+" is")
 	}
 	live := map[release.ID]string{}
 	for _, environment := range environments {

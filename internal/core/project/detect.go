@@ -146,8 +146,8 @@ func packageManager(files fs.FS) (manager, install, note string) {
 			return known.manager, known.install, ""
 		}
 	}
-	return "npm", "npm install", "there is no lock file, so the same commit may get other dependencies " +
-		"another day; commit package-lock.json"
+	return "npm", "npm install", "no lock file: the same commit may get other dependencies another " +
+		"day; commit package-lock.json"
 }
 
 // detectGenerator knows the generators that have a
@@ -252,7 +252,8 @@ func exists(files fs.FS, name string) bool {
 func Draft(site string, guess Guess, mainBranch string) string {
 	var out strings.Builder
 	line := func(text string) { out.WriteString(text + "\n") }
-	line("# Orilla: how this site is built and where it goes. docs/configuration.md describes every key.")
+	line("# Orilla: how this site is built and published. \"orilla help configuration\" describes " +
+		"every key.")
 	line("site: " + site)
 	line("build:")
 	if len(guess.Prepare) > 0 {
@@ -262,16 +263,16 @@ func Draft(site string, guess Guess, mainBranch string) string {
 	if len(guess.Run) > 0 {
 		line("  run: " + list(guess.Run) + "   # in order, in a clean checkout of the commit")
 	}
-	line("  output: " + quote(guess.Output) + "   # the folder that holds the finished site")
+	line("  output: " + quote(guess.Output) + "   # the folder that the build writes")
 	if len(guess.Keep) > 0 {
 		line("  keep: " + list(guess.Keep) +
-			"   # carried from build to build while the lock file is the same")
+			"   # kept from build to build while the lock file is the same")
 	}
 
 	if len(guess.Rules) > 0 {
-		line("rules: " + list(guess.Rules) + "   # redirects, fallbacks, headers: docs/rules.md")
+		line("rules: " + list(guess.Rules) + "   # redirects, fallbacks, headers: orilla help rules")
 	} else {
-		line("# rules: site.rules   # redirects, fallbacks, headers: docs/rules.md")
+		line("# rules: site.rules   # redirects, fallbacks, headers: orilla help rules")
 	}
 
 	if len(guess.Fingerprinted) > 0 {
@@ -291,11 +292,11 @@ func Draft(site string, guess Guess, mainBranch string) string {
 
 	line("    # addresses: [https://www.corvane.example/]   # the first is " +
 		"canonical; its path is the base path")
-	line("    # wait_for: [/, ./audit.sh]   # pages and commands, looked at after each deploy: if one " +
-		"fails, it goes back by itself")
+	line("    # wait_for: [/, ./audit.sh]   # pages and commands to check after each deploy; if " +
+		"one fails, Orilla rolls back")
 	line("# previews:   # of all other branches; docs/environments.md")
 	line("#   follows: [\"*\", \"!bot/*\"]")
-	line("#   expire_after: 30d   # counted from a branch's last commit that was built")
+	line("#   expire_after: 30d   # after a branch's last build")
 	return out.String()
 }
 

@@ -79,9 +79,10 @@ func (l Labels) check() string {
 		case strings.Count(pattern, "*") != 1 || strings.Count(l[pattern], "*") != 1:
 			return fmt.Sprintf("%s: %s needs a star on each side, for the same text", pattern, l[pattern])
 		case t.labelBefore+t.labelAfter == "":
-			return pattern + ": a label needs text beside the star, so that no branch has the same"
+			return pattern + ": a label needs text beside the star, so that no branch gets the same"
 		case !IsLabel(t.labelBefore + "x" + t.labelAfter):
-			return fmt.Sprintf("%s: %s makes no part of an address: small letters, digits and dashes",
+			return fmt.Sprintf("%s: %s cannot be part of an address; use lowercase letters, digits "+
+				"and dashes",
 				pattern, l[pattern])
 		}
 		for j := range i {

@@ -46,7 +46,7 @@ func Parse(data []byte, name string) (Config, error) {
 
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
 		return Config{}, fault.New(fault.Usage, "config", "the configuration is empty").At("%s", name).
-			Then("write at least: site: NAME, or run: orilla init")
+			Then("write at least \"site: NAME\", or remove the file and run: orilla init")
 	}
 	// Aliases can make a file of a few lines stand for more values than any
 	// memory holds.
@@ -112,7 +112,7 @@ func (p *parse) problem() error {
 		problem = problem.With(fmt.Sprintf("%s:%d:%d: %s", p.name, other.line, other.column, other.text)).
 			With(excerptOf(p, other)...)
 	}
-	return problem.Then("correct %s; docs/configuration.md lists every key", p.name)
+	return problem.Then("fix %s; for every key: orilla help configuration", p.name)
 }
 
 // excerptOf shows the line of a mistake with a caret below the place.
@@ -153,15 +153,15 @@ func topKeys(p *parse, c *Config) keys {
 				c.SettingsPath == "/" ||
 				url.PathEscape(strings.ReplaceAll(c.SettingsPath, "/",
 					"")) != strings.ReplaceAll(c.SettingsPath, "/", "") {
-				p.at(node, "%q is not the path of a file; write /settings.json", c.SettingsPath)
+				p.at(node, "not a file's path: %q; write /settings.json", c.SettingsPath)
 			}
 		},
 		"commit_address": func(node ast.Node) {
 			p.text(&c.CommitAddress)(node)
 			if at, err := url.Parse(c.CommitAddress); err != nil || at.Host == "" ||
 				!strings.Contains(c.CommitAddress, CommitPlace) {
-				p.at(node, "%q should be an address with %s in it: "+
-					"https://code.corvane.example/site/commit/%s", c.CommitAddress, CommitPlace, CommitPlace)
+				p.at(node, "not an address with %s in it: %q; write "+
+					"https://code.corvane.example/site/commit/%s", CommitPlace, c.CommitAddress, CommitPlace)
 			}
 		},
 		"previews": p.inner(func() keys { return previewKeys(p, &c.Previews) }),
@@ -182,7 +182,7 @@ func previewKeys(p *parse, v *Previews) keys {
 		"retention":     retentionTo(p, &v.Retention),
 		"addresses":     previewAddressesTo(p, &v.Addresses), "settings": p.json(&v.Settings),
 		"wait_for":     p.list(&v.WaitFor, p.isWaitFor),
-		"expire_after": func(node ast.Node) { v.Expire = new(Duration); durationTo(p, v.Expire)(node) },
+		"expire_after": func(node ast.Node) { v.Expire = new(Duration); expiry(p, node, v.Expire) },
 		"most":         countTo(p, &v.Most), "unguessable": flagTo(p, &v.Unguessable),
 	}
 }
@@ -238,7 +238,7 @@ func oneOfTo(p *parse, to *string, words ...string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if !slices.Contains(words, *to) {
-			p.at(node, "%q should be one of: %s%s", *to, strings.Join(words, ", "),
+			p.at(node, "%q is not one of: %s%s", *to, strings.Join(words, ", "),
 				spelling.DidYouMean(*to, words))
 		}
 	}
@@ -249,8 +249,8 @@ func oneOfTo(p *parse, to *string, words ...string) func(ast.Node) {
 func (p *parse) isRefs(node ast.Node, value string) {
 	if !strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") ||
 		strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/heads/") {
-		p.at(node, "%q should be a pattern of refs that are no branches, such as refs/proposed/*/head; "+
-			"branches are listed under previews.follows", value)
+		p.at(node, "not a pattern of refs: %q; write refs/proposed/*/head (branches go under "+
+			"previews.follows)", value)
 	}
 }
 
@@ -258,15 +258,15 @@ func (p *parse) isRefs(node ast.Node, value string) {
 // outside the repository are never trusted.
 func (p *parse) isBranches(node ast.Node, value string) {
 	if strings.HasPrefix(strings.TrimPrefix(value, "!"), "refs/") {
-		p.at(node, "%q should be a pattern of branches, such as main or release/*: changes from outside "+
-			"the repository are never trusted", value)
+		p.at(node, "not a pattern of branches: %q; write main or release/* (changes from outside "+
+			"the repository are never trusted)", value)
 	}
 }
 
 // isTellable checks the name of something that a build can be told.
 func (p *parse) isTellable(node ast.Node, value string) {
 	if !slices.Contains(Tellable, value) {
-		p.at(node, "a build can be told: %s%s", strings.Join(Tellable, ", "),
+		p.at(node, "build.tell takes: %s%s", strings.Join(Tellable, ", "),
 			spelling.DidYouMean(value, Tellable))
 	}
 }
@@ -276,8 +276,8 @@ func (p *parse) isPath(node ast.Node, value string) {
 	if value == "" || path.Clean(value) != strings.TrimSuffix(value, "/") || path.IsAbs(value) ||
 		strings.ContainsAny(value, `\*?[!#`) || value == "." || strings.HasPrefix(value, "../") ||
 		value == ".." {
-		p.at(node, "%q should be a folder or a file of the repository, written from its top "+
-			"with slashes: shared/drawings", value)
+		p.at(node, "not a folder or file of the repository: %q; write it from the top with "+
+			"slashes: shared/drawings", value)
 	}
 }
 
@@ -290,7 +290,7 @@ func needsTo(p *parse, to *map[string]string) func(ast.Node) {
 		for _, pair := range p.pairs(node) {
 			name := pair.Key.String()
 			if !toolForm.MatchString(name) {
-				p.at(pair.Key, "%q cannot be the name of a program", name)
+				p.at(pair.Key, "not a program's name: %q", name)
 			}
 			value, ok := p.scalar(pair.Value)
 			if ok && !versionForm.MatchString(value) {
@@ -342,7 +342,8 @@ func retentionTo(p *parse, to **Retention) func(ast.Node) {
 			"keep": p.list(&r.Keep, func(item ast.Node, value string) {
 				if digits, ok := strings.CutPrefix(value, "r-"); !ok || len(digits) < 10 ||
 					strings.Trim(digits, "0123456789abcdef") != "" {
-					p.at(item, "%q is no release: write r- and ten digits or more, as orilla history shows",
+					p.at(item, "not a release: %q; write r- and ten digits or more, as orilla "+
+						"history shows",
 						value)
 				}
 			}),
@@ -386,7 +387,7 @@ func (p *parse) pairs(node ast.Node) []*ast.MappingValueNode {
 	case *ast.NullNode:
 		return nil
 	}
-	p.at(node, "this should be a mapping: key: value")
+	p.at(node, "expected a mapping, key: value")
 	return nil
 }
 
@@ -398,8 +399,8 @@ func environmentsTo(p *parse, c *Config) func(ast.Node) {
 		for _, pair := range p.pairs(node) {
 			name := pair.Key.String()
 			if !IsLabel(name) || slices.Contains(reserved, name) {
-				p.at(pair.Key, "%q cannot name an environment: small letters, digits and dashes, and "+
-					"not preview, previews or release", name)
+				p.at(pair.Key, "not an environment name: %q; use lowercase letters, digits and "+
+					"dashes, and not preview, previews or release", name)
 				continue
 			}
 
@@ -428,7 +429,7 @@ func (p *parse) scalar(node ast.Node) (string, bool) {
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
 		return node.GetToken().Value, true
 	}
-	p.at(node, "this should be one value")
+	p.at(node, "expected one value")
 	return "", false
 }
 
@@ -473,8 +474,8 @@ func labelTo(p *parse, to *string, what string) func(ast.Node) {
 	return func(node ast.Node) {
 		p.text(to)(node)
 		if !IsLabel(*to) {
-			p.at(node, "%q is not %s: it becomes part of an address, so small letters, digits and "+
-				"dashes, 63 at most; %q would do", *to, what, Label(*to))
+			p.at(node, "%q is not %s: it becomes part of an address, so use lowercase letters, "+
+				"digits and dashes, at most 63, such as %q", *to, what, Label(*to))
 		}
 	}
 }
@@ -483,8 +484,8 @@ func labelTo(p *parse, to *string, what string) func(ast.Node) {
 func globsTo(p *parse, to *[]string) func(ast.Node) {
 	return p.list(to, func(node ast.Node, value string) {
 		if !doublestar.ValidatePattern(value) || strings.HasPrefix(value, "/") {
-			p.at(node, "%q is not a glob: paths without a leading slash, * within a folder, "+
-				"** across folders, {a,b}, [a-z]", value)
+			p.at(node, "not a glob: %q; write paths without a leading slash, * within a folder, ** "+
+				"across folders, {a,b}, [a-z]", value)
 		}
 	})
 }
@@ -493,7 +494,7 @@ func globsTo(p *parse, to *[]string) func(ast.Node) {
 func (p *parse) isFolder(node ast.Node, value string) {
 	if value == "" || path.IsAbs(value) || strings.Contains(value, `\`) || path.Clean(value) == ".." ||
 		strings.HasPrefix(path.Clean(value), "../") {
-		p.at(node, "%q should be a folder inside the project, written with slashes", value)
+		p.at(node, "not a folder inside the project: %q; write it with slashes", value)
 	}
 }
 
@@ -502,7 +503,7 @@ func (p *parse) isFolder(node ast.Node, value string) {
 func (p *parse) isFile(node ast.Node, value string) {
 	if value == "" || path.Clean(value) != value || path.IsAbs(value) || strings.Contains(value, `\`) ||
 		value == "." || strings.HasPrefix(value, "../") {
-		p.at(node, "%q should be a file inside the project, written with slashes: site.rules", value)
+		p.at(node, "not a file inside the project: %q; write it with slashes: site.rules", value)
 	}
 }
 
@@ -561,7 +562,8 @@ func upstreamsTo(p *parse, to *map[string]string) func(ast.Node) {
 		for _, pair := range p.pairs(node) {
 			name := pair.Key.String()
 			if !upstreamForm.MatchString(name) || name == "http" || name == "https" {
-				p.at(pair.Key, "%q cannot name an upstream: small letters, digits and dashes, and no scheme",
+				p.at(pair.Key, "not an upstream name: %q; use lowercase letters, digits and "+
+					"dashes, and no scheme",
 					name)
 			}
 
@@ -610,7 +612,7 @@ var variableForm = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 // isVariable checks the name of an environment variable (POSIX, section 8.1).
 func (p *parse) isVariable(node ast.Node, value string) {
 	if !variableForm.MatchString(value) {
-		p.at(node, "%q cannot name a variable: letters, digits and underscores", value)
+		p.at(node, "not a variable name: %q; use letters, digits and underscores", value)
 	}
 }
 
@@ -635,7 +637,7 @@ func flagTo(p *parse, to *bool) func(ast.Node) {
 	return func(node ast.Node) {
 		value, ok := node.(*ast.BoolNode)
 		if !ok {
-			p.at(node, "this should be true or false")
+			p.at(node, "expected true or false")
 			return
 		}
 		*to = value.Value
@@ -644,6 +646,14 @@ func flagTo(p *parse, to *bool) func(ast.Node) {
 
 // durationTo reads a time such as 1h30m or 7d.
 func durationTo(p *parse, to *Duration) func(ast.Node) { return parsed(p, to, ParseDuration) }
+
+// expiry reads a length of time, or never, which is kept as 0.
+func expiry(p *parse, node ast.Node, to *Duration) {
+	if text, ok := node.(*ast.StringNode); ok && text.Value == Never {
+		return
+	}
+	durationTo(p, to)(node)
+}
 
 // sizeTo reads a number of bytes such as 25MB; units are decimal.
 func sizeTo(p *parse, to *Size) func(ast.Node) { return parsed(p, to, ParseSize) }
@@ -705,7 +715,7 @@ func checkAddress(text string) string {
 	case address.User != nil || address.RawQuery != "" || address.Fragment != "":
 		return "has more than a host and a path"
 	case address.Hostname() != strings.ToLower(address.Hostname()):
-		return "should have its host in small letters"
+		return "must have its host in lowercase"
 	case strings.Contains(address.Path, "//") || path.Clean("/"+address.Path) != "/"+
 		strings.Trim(address.Path, "/"):
 		return "has a path with empty or dot segments"

@@ -74,11 +74,11 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		"an unknown inner key": {"site: corvane\nbuild:\n  outptu: x\n", "orilla.yaml:3:3",
 			`did you mean "output"?`},
 		"a name that is none": {"site: Corvane Ferries\n", "orilla.yaml:1:7",
-			`"corvane-ferries" would do`},
+			`such as "corvane-ferries"`},
 		"a folder that leads out": {"site: a\nbuild: {output: ../x}\n", "orilla.yaml:2:17",
 			"inside the project"},
 		"a time that is none": {"site: a\nbuild: {time_limit: soon}\n", "orilla.yaml:2:21",
-			"length of time"},
+			"not a duration"},
 		"a list for a word":    {"site: [a]\n", "orilla.yaml:1:7", "one value"},
 		"a word for a mapping": {"site: a\nbuild: dist\n", "orilla.yaml:2:8", "mapping"},
 		"a flag that is none": {"site: a\npages: {one_address: maybe}\n", "orilla.yaml:2:22",
@@ -86,7 +86,7 @@ func TestMistakesAreToldWithTheirPlace(t *testing.T) {
 		"an address without host": {"site: a\nenvironments: {production: " +
 			"{addresses: [www.corvane.example]}}\n", "orilla.yaml:2:41", "absolute"},
 		"a reserved environment": {"site: a\nenvironments: {preview: {}}\n", "orilla.yaml:2:16",
-			"cannot name an environment"},
+			"not an environment name"},
 		"no name": {"build: {output: x}\n", "orilla.yaml:1:", "no name"},
 		"two of an address": {"site: a\nenvironments:\n  production: {addresses: " +
 			"[\"https://a.example/\"]}\n  staging: {addresses: [\"https://a.example\"]}\n", "orilla.yaml:",
@@ -279,10 +279,11 @@ func TestMistakesInWhatRulesReferTo(t *testing.T) {
 		"check: {stopon: x}":                                         `unknown key "stopon"; did you mean "stop_on"?`,
 		"check: {ignore: [{file: x}]}":                               `unknown key "file"`,
 		"check: {ignore: [{path: '[x'}]}":                            "not a glob",
-		"environments: {production: {upstreams: {API: http://x}}}":   `"API" cannot name an upstream`,
+		"environments: {production: {upstreams: {API: http://x}}}":   `not an upstream name: "API"`,
 		"environments: {production: {upstreams: {https: http://x}}}": "no scheme",
-		"environments: {production: {upstreams: {a: x.example}}}":    "is not an absolute http or https address",
-		"previews: {upstreams: {a: 'http://u:p@x.example'}}":         "has more than a host and a path",
+		"environments: {production: {upstreams: {a: x.example}}}": "is not an absolute " +
+			"http or https address",
+		"previews: {upstreams: {a: 'http://u:p@x.example'}}": "has more than a host and a path",
 	} {
 		t.Run(text, func(t *testing.T) {
 			_, err := project.Parse([]byte("site: corvane\n"+text+"\n"), "orilla.yaml")

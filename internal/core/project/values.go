@@ -20,6 +20,9 @@ import (
 // "10m", "24h", "7d", "1h30m".
 type Duration time.Duration
 
+// Never is written for no end, where a length of time could stand.
+const Never = "never"
+
 var dayForm = regexp.MustCompile(`^(\d+)d(.*)$`)
 
 // ParseDuration reads a length of time that is not negative. A day is 24 hours.
@@ -33,7 +36,7 @@ func ParseDuration(text string) (Duration, error) {
 	if match := dayForm.FindStringSubmatch(text); match != nil {
 		n, err := strconv.Atoi(match[1])
 		if err != nil || n > 36500 {
-			return 0, fmt.Errorf("%q is too long a time", text)
+			return 0, fmt.Errorf("duration too long: %q", text)
 		}
 		days, rest = time.Duration(n)*24*time.Hour, match[2]
 		if rest == "" {
@@ -43,7 +46,7 @@ func ParseDuration(text string) (Duration, error) {
 
 	d, err := time.ParseDuration(rest)
 	if err != nil || d < 0 {
-		return 0, fmt.Errorf("%q is not a length of time; write 90s, 10m, 24h or 7d", text)
+		return 0, fmt.Errorf("not a duration: %q; write 90s, 10m, 24h or 7d", text)
 	}
 	return Duration(days + d), nil
 }
@@ -66,7 +69,7 @@ func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, er
 	at, ok := ParseTime(text, zone)
 	switch {
 	case !ok:
-		return time.Time{}, fmt.Errorf("%q is no time; write 2h, 3d, 2026-12-27 or 2026-12-27T08:00", text)
+		return time.Time{}, fmt.Errorf("not a time: %q; write 2h, 3d, 2026-12-27 or 2026-12-27T08:00", text)
 	case !at.After(now):
 		return time.Time{}, fmt.Errorf("%s is past: it is %s", at.Format("2006-01-02 15:04 MST"),
 			now.In(zone).Format("2006-01-02 15:04 MST"))
@@ -101,7 +104,7 @@ var sizeForm = regexp.MustCompile(`^(\d+(?:\.\d+)?)\s*(B|kB|KB|MB|GB|TB)?$`)
 func ParseSize(text string) (Size, error) {
 	match := sizeForm.FindStringSubmatch(strings.TrimSpace(text))
 	if match == nil {
-		return 0, fmt.Errorf("%q is not a size; write 500kB, 25MB or 10GB", text)
+		return 0, fmt.Errorf("not a size: %q; write 500kB, 25MB or 10GB", text)
 	}
 	number, err := strconv.ParseFloat(match[1], 64)
 	if err != nil {

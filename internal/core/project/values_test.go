@@ -159,7 +159,7 @@ func TestMomentsToCome(t *testing.T) {
 	}
 	got, err := project.ParseMoment("1h", now.In(azores), nil)
 	require.NoError(t, err)
-	assert.True(t, got.Equal(now.Add(time.Hour)), "a length of time is the same in every zone")
+	assert.True(t, got.Equal(now.Add(time.Hour)), "a not a duration is the same in every zone")
 }
 
 // TestLabelsOfPreviewsAreDistinctNames makes labels of
@@ -217,14 +217,18 @@ func TestLabelsOfTemplates(t *testing.T) {
 		`{"refs/proposed/7/head": change-*}`:                          "needs a star on each side",
 		`{"refs/*/*/head": change-*}`:                                 "needs a star on each side",
 		`{"refs/proposed/*/head": "*"}`:                               "text beside the star",
-		`{"refs/proposed/*/head": "Change-*"}`:                        "no part of an address",
+		`{"refs/proposed/*/head": "Change-*"}`:                        "cannot be part of an address",
 		`{"refs/proposed/*/head": change-*, "feature/*": change-f-*}`: "could be the same label",
 		`{"refs/proposed/*/head": change-*, "feature/*": "*-f"}`:      "could be the same label",
 	} {
 		_, err := project.Parse([]byte("site: a\npreviews: {labels: "+text+"}\n"), "orilla.yaml")
 		require.ErrorContains(t, err, want, text)
 	}
-	config, err := project.Parse([]byte("site: a\npreviews:\n  labels:\n    refs/proposed/*/head: change-*\n    \"feature/*\": f-*\n"),
+	config, err := project.Parse([]byte("site: a\n"+
+		"previews:\n"+
+		"  labels:\n"+
+		"    refs/proposed/*/head: change-*\n"+
+		"    \"feature/*\": f-*\n"),
 		"orilla.yaml")
 	require.NoError(t, err)
 	assert.Equal(t, project.Labels{"refs/proposed/*/head": "change-*", "feature/*": "f-*"}, config.Previews.Labels)

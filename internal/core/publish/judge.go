@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -30,11 +31,11 @@ func litter(base string) string {
 	case strings.HasPrefix(base, "."):
 		return "hidden"
 	case lower == "thumbs.db" || lower == "desktop.ini" || lower == "__macosx":
-		return "litter of the system"
+		return "system file"
 	case strings.HasSuffix(base, "~") || strings.HasPrefix(base, "#") && strings.HasSuffix(base, "#"):
-		return "litter of an editor"
+		return "editor file"
 	case strings.HasSuffix(lower, ".swp") || strings.HasSuffix(lower, ".swo"):
-		return "litter of an editor"
+		return "editor file"
 	}
 
 	return ""
@@ -75,8 +76,8 @@ func (w *walker) judge() error {
 		}
 	}
 
-	w.notice("secret-left-out", "not published, since it looks like a secret", w.secrets,
-		"take it out of the output, so that it cannot get out by another way")
+	w.notice("secret-left-out", "looks like a secret, so it is not published", w.secrets,
+		"remove it from the output folder")
 	if len(w.scan.Files) == 0 {
 		problem := fault.New(fault.Refused, "empty-output", "the output folder has nothing to publish").
 			At("%s", w.output.Root)
@@ -84,7 +85,7 @@ func (w *walker) judge() error {
 			problem = problem.With(fmt.Sprintf("left out: %s (%s)", w.scan.LeftOut[0].Path,
 				w.scan.LeftOut[0].Why))
 		}
-		return problem.Then("run the build and look into the folder, or set build.output")
+		return problem.Then("run the build and check the folder, or set build.output")
 	}
 
 	return w.judgeFolder()
@@ -95,18 +96,18 @@ func (w *walker) judge() error {
 func (w *walker) judgeNames() error {
 	if len(w.badName) > 0 {
 		problem := fault.New(fault.Refused, "bad-name",
-			"names that are not UTF-8 or hold control characters have no address").At("%s", w.output.Root)
+			"file names must be UTF-8 without control characters").At("%s", w.output.Root)
 		for _, name := range firstTen(w.badName) {
 			problem = problem.With(fmt.Sprintf("%q", name))
 		}
-		return problem.Then("rename them, or list them under leave_out")
+		return problem.Then("rename them, or add them to leave_out")
 	}
 
 	if len(w.outside) > 0 {
 		return fault.New(fault.Refused, "link-outside", "symbolic links lead out of the output").
 			At("%s", w.output.Root).
 			With(firstTen(w.outside)...).
-			Then("put the files themselves there, or list the links under leave_out")
+			Then("copy the files there, or add the links to leave_out")
 	}
 
 	fold := folder()
@@ -130,7 +131,7 @@ func (w *walker) judgeNames() error {
 	}
 
 	w.notice("case-only", "names that differ only in upper and lower case", alike,
-		"they get lost on file systems that do not tell them apart")
+		"some file systems cannot tell them apart")
 	return nil
 }
 
@@ -175,29 +176,27 @@ func (w *walker) judgeFolder() error {
 
 	if slices.Contains(dependencies, "node_modules/") && slices.Contains(packages, "package.json") {
 		return fault.New(fault.Refused, "not-an-output",
-			"this is a project, not an output: it holds package.json and the dependencies' folder").
-			At("%s", w.output.Root).Then("set build.output to the folder that the build leaves%s",
-			hint(index)).
+			"this is a project, not its output: it holds package.json and node_modules").
+			At("%s", w.output.Root).Then("%s", properFolder(w, index)).
 			Then("or, if the project is the site, add \"node_modules/**\" to leave_out")
 	}
 
 	if !hasIndex && !w.options.WithoutIndex {
 		problem := fault.New(fault.Refused, "no-index",
-			"there is no index.html at the top, so the site's first page would be missing").
+			"there is no index.html at the top, so the site would have no home page").
 			At("%s", w.output.Root)
 		if index != "" {
-			problem = problem.With("there is one in "+path.Dir(index)+"/").
-				Then("publish that folder: %s", path.Join(w.output.Root, path.Dir(index)))
+			problem = problem.With("there is one in "+path.Dir(index)+"/").Then("%s", properFolder(w, index))
 		}
 		return problem.Then("or, if that is meant, pass --without-index")
 	}
 
 	w.notice("dependencies-in-output", "the output holds folders of dependencies", dependencies,
-		"is this the right folder? If not, set build.output; else list them under leave_out")
+		"is this the right folder? If not, set build.output; else add them to leave_out")
 	w.notice("packages-in-output", "the output holds package files", packages,
-		"is this the right folder? If not, set build.output; else list them under leave_out")
+		"is this the right folder? If not, set build.output; else add them to leave_out")
 	w.notice("sources-in-output", "the output holds sources", sources,
-		"is this the right folder? If not, set build.output; else list them under leave_out")
+		"is this the right folder? If not, set build.output; else add them to leave_out")
 	return nil
 }
 
@@ -213,13 +212,17 @@ func dependencyFolder(name string) string {
 	return ""
 }
 
-// hint names the folder in which an index.html was found, if there is one:
-// often the output is one folder further down.
-func hint(index string) string {
-	if index == "" {
-		return ""
+// properFolder proposes the folder to publish: the one in which an index.html was
+// found, if there is one. Often the output is one folder further down.
+func properFolder(w *walker, index string) string {
+	switch {
+	case index == "":
+		return "set build.output to the folder that the build writes"
+	case w.options.Output == "":
+		return "publish the folder that has an index.html: " +
+			path.Join(filepath.ToSlash(w.output.Root), path.Dir(index))
 	}
-	return ": " + path.Dir(index) + "/ has an index.html"
+	return "in orilla.yaml: build.output: " + path.Join(w.options.Output, path.Dir(index))
 }
 
 // isPackageFile reports whether a file describes a package, as only sources do.

@@ -76,8 +76,8 @@ func TestFindTakesTheSiteAndLeavesOutTheRest(t *testing.T) {
 		".git/": "version control", ".orilla/": "Orilla's own", "orilla.yaml": "Orilla's own",
 		"site.rules": "a rules file", ".env": "looks like a secret",
 		".env.local": "looks like a secret", "a.js.map": "leave_out: **/*.map", "draft/": "leave_out: draft",
-		"notes.txt~": "litter of an editor",
-		".notes.swp": "hidden", ".DS_Store": "hidden", "Thumbs.db": "litter of the system",
+		"notes.txt~": "editor file",
+		".notes.swp": "hidden", ".DS_Store": "hidden", "Thumbs.db": "system file",
 		"id_rsa": "looks like a secret", "tls.key": "looks like a secret",
 	}, why)
 	require.Len(t, scan.Notices, 1)
@@ -118,9 +118,9 @@ func TestFindRefuses(t *testing.T) {
 	}{
 		"empty-output": {map[string]string{".git/x": ""}, publish.Options{}, ".git/"},
 		"no-index": {map[string]string{"dist/index.html": "", "dist/a/index.html": ""},
-			publish.Options{}, "dist/"},
+			publish.Options{Output: "out"}, "build.output: out/dist"},
 		"not-an-output": {map[string]string{"package.json": "{}", "node_modules/x/index.js": "",
-			"dist/index.html": ""}, publish.Options{}, "dist/"},
+			"dist/index.html": ""}, publish.Options{Output: "."}, "build.output: dist"},
 		"too-many-files": {map[string]string{"index.html": "", "b": "", "c": ""},
 			publish.Options{MaxFiles: 2}, "2 files"},
 		"too-large": {map[string]string{"index.html": strings.Repeat("x", 3_000_000)},

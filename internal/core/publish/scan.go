@@ -75,6 +75,9 @@ type Options struct {
 	MaxBytes     int64    // 0: any size
 	MaxFile      int64    // of one file; 0: any size
 	WithoutIndex bool     // an output without index.html is fine
+	// Output is the folder as build.output names it, for proposals; "" of ready output,
+	// which is named by its path.
+	Output string
 }
 
 // Scan is what a folder holds that would be published, what was left out of it,
@@ -134,7 +137,7 @@ func (w *walker) folder(source, name string, above []string) error {
 
 	entries, err := fs.ReadDir(w.output.FS, source)
 	if err != nil {
-		return fault.New(fault.Failed, "unreadable", "the folder cannot be read").At("%s", w.place(source)).
+		return fault.New(fault.Failed, "unreadable", "cannot read the folder").At("%s", w.place(source)).
 			Because(err)
 	}
 
@@ -198,7 +201,7 @@ func (w *walker) other(source, name string, above []string) error {
 	info, err := fs.Stat(w.output.FS, source)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		w.leaveOut(name, "a link to nothing")
+		w.leaveOut(name, "a broken link")
 	case err != nil:
 		return w.unreadable(source, err)
 	case info.IsDir():
@@ -214,7 +217,7 @@ func (w *walker) other(source, name string, above []string) error {
 
 // unreadable is the error of a file that the system does not let us read.
 func (w *walker) unreadable(source string, err error) error {
-	return fault.New(fault.Failed, "unreadable", "the file cannot be read").At("%s", w.place(source)).
+	return fault.New(fault.Failed, "unreadable", "cannot read the file").At("%s", w.place(source)).
 		Because(err)
 }
 
@@ -301,7 +304,7 @@ func (w *walker) near(is bool, limit, what string, paths []string) {
 	if is {
 		w.scan.Notices = append(w.scan.Notices,
 			fault.Notice{Code: "near-limit", What: "over 80 % of limits." + limit + ": " + what,
-				Paths: paths[:min(5, len(paths))], Next: "at 100 % it is refused"})
+				Paths: paths[:min(5, len(paths))], Next: "at 100 % Orilla refuses it"})
 	}
 }
 

@@ -480,9 +480,9 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 			// The very bytes that were hashed are those that are sent, or none.
 			case digest.Of(data) != object:
 				err = fault.New(fault.Failed, "changed-meanwhile",
-					"the file was changed while it was being published").
+					"the file changed while Orilla published it").
 					At("%s/%s", j.output.Root, found.Path).
-					Then("wait until what writes there has ended, then run the command again")
+					Then("wait until the build has finished writing, then run the command again")
 			default:
 				err = j.put(ctx, object, data, p)
 			}
@@ -500,7 +500,7 @@ func (j *job) send(ctx context.Context, found Found, p *piece) error {
 // unreadable is the error of a file that could not be read to its end: mostly a
 // build is still writing it.
 func unreadable(output Output, found Found, err error) error {
-	return fault.New(fault.Failed, "unreadable", "the file cannot be read").
+	return fault.New(fault.Failed, "unreadable", "cannot read the file").
 		At("%s/%s", output.Root, found.Path).Because(err).
-		Then("if a build is still writing there, wait for it to end; then run the command again")
+		Then("if a build is still writing there, wait for it, then run the command again")
 }

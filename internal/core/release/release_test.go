@@ -250,8 +250,9 @@ func TestDecodeRootRefuses(t *testing.T) {
 			release.ErrUnknown},
 		"a later format": {`{"bytes":0,"chunks":[],"files":0,"format":2,"semantics":1}`,
 			release.ErrUnknown},
-		"a field it cannot know":          {`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":"x","semantics":1}`, release.ErrDamaged},
-		"a list that semantics 1 has not": {`{"bytes":0,"chunks":[],"files":0,"format":1,"immutable":{"count":1,"digest":"` + digest.Of(nil).String() + `","size":0},"semantics":1}`, release.ErrDamaged},
+		"a field it cannot know": {`{"bytes":0,"chunks":[],"files":0,"format":1,"rules":"x","semantics":1}`, release.ErrDamaged},
+		"a list that semantics " +
+			"1 has not": {`{"bytes":0,"chunks":[],"files":0,"format":1,"immutable":{"count":1,"digest":"` + digest.Of(nil).String() + `","size":0},"semantics":1}`, release.ErrDamaged},
 		"another spelling": {`{"bytes":0, "chunks":[],"files":0,"format":1,"semantics":1}`,
 			release.ErrDamaged},
 		"something else": {`[]`, release.ErrDamaged},

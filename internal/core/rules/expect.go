@@ -45,20 +45,20 @@ func (r *reading) expectation(verb token) {
 
 	if !strings.HasPrefix(path.text, "/") {
 		r.fail(path, 0, "rule-syntax",
-			"an expectation asks for a path; for another host, write: given host %s", "NAME")
+			"expect takes a path; for another host, write: given host %s", "NAME")
 	}
 	e.Path, e.Query, _ = strings.Cut(path.text, "?")
 	status := r.need("the status")
 	switch {
 	case status.text == "proxy":
-		e.Target = r.need("where it is passed on to, such as harbour:/v1/x").text
+		e.Target = r.need("the proxy target, such as harbour:/v1/x").text
 	case isStatus(status.text):
 		e.Status, _ = strconv.Atoi(status.text)
 		if next := r.peek(); strings.HasPrefix(next, "/") || strings.Contains(next, "://") {
 			e.Target = r.take().text
 		}
 	default:
-		r.fail(status, 0, "rule-syntax", "a status is expected here, or proxy, not %q", status.text)
+		r.fail(status, 0, "rule-syntax", "expected a status or proxy, not %q", status.text)
 	}
 
 	if r.peek() == "given" {
@@ -68,8 +68,8 @@ func (r *reading) expectation(verb token) {
 
 	if r.more() {
 		r.fail(r.take(), 0, "rule-syntax",
-			"this is not expected here; the order is: expect [METHOD] PATH STATUS [TARGET] [given ...] "+
-				"[header NAME: VALUE | no header NAME]")
+			"unexpected; the order is: expect [METHOD] PATH STATUS [TARGET] [given ...] [header "+
+				"NAME: VALUE | no header NAME]")
 	}
 	r.program.Expectations = append(r.program.Expectations, e)
 }
@@ -105,7 +105,7 @@ func (r *reading) given(e *Expectation) {
 			e.Environment = r.oneValue()
 		default:
 			r.fail(word, 0, "rule-condition",
-				"%q cannot be given; language, cookie, time, host and environment can", word.text)
+				"unknown condition %q; given takes language, cookie, time, host or environment", word.text)
 		}
 
 		if r.peek() != "and" {
@@ -145,7 +145,7 @@ func (r *reading) expectedField(e *Expectation) {
 	word := r.need("NAME: VALUE")
 	name, _, ok := strings.Cut(word.text, ":")
 	if !ok {
-		r.fail(word, len(word.text), "rule-syntax", "a colon belongs behind the field's name")
+		r.fail(word, len(word.text), "rule-syntax", "header needs a colon: NAME: VALUE")
 	}
 
 	e.Field = strings.ToLower(name)

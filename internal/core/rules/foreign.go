@@ -48,7 +48,7 @@ func foreign(text string, starred, pattern bool) *problem {
 		switch {
 		case strings.HasPrefix(part, ":"):
 			return wrong(offset,
-				"a colon does not make a placeholder; write %s. A literal colon is written %%3A",
+				"a colon does not make a placeholder; write %s. Write a literal colon as %%3A",
 				meant(segments, starred, pattern)+text[len(path):])
 		case star >= 0 && !insideBraces(part, star):
 			where := offset + star
@@ -56,7 +56,7 @@ func foreign(text string, starred, pattern bool) *problem {
 			if i < 3 && strings.Contains(text, "://") {
 				return nil
 			}
-			return wrong(where, "a star is not a placeholder; write %s. A literal star is written %%2A",
+			return wrong(where, "a star is not a placeholder; write %s. Write a literal star as %%2A",
 				meant(segments, starred, pattern)+text[len(path):])
 		}
 		offset += len(part) + 1

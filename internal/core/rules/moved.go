@@ -69,7 +69,7 @@ func Import(list io.Reader, own []string) ([]Moved, error) {
 			case twice && before == to:
 				row = Moved{Line: line, Reason: "the same as a row above"}
 			case twice:
-				row = Moved{Line: line, Reason: "a row above leads the same address to " + before}
+				row = Moved{Line: line, Reason: "a row above sends the same address to " + before}
 			}
 
 			if !twice {
@@ -88,7 +88,7 @@ func isAddress(text string) bool {
 // moved makes the rule of one row.
 func moved(record []string, own []string) (rule, why string) {
 	if len(record) < 2 || len(record) > 3 {
-		return "", fmt.Sprintf("the row has %d columns; two or three make a rule: from, to, status",
+		return "", fmt.Sprintf("the row has %d columns; a redirect needs two or three: from, to, status",
 			len(record))
 	}
 	from, err := readAddress(record[0])
@@ -144,7 +144,7 @@ func moved(record []string, own []string) (rule, why string) {
 
 	local := &program.Rules[0]
 	if local.Target.IsLocal() && local.Target.String() == local.Pattern.String() && len(conditions) == 0 {
-		return "", "it leads to itself"
+		return "", "it redirects to itself"
 	}
 	return program.Rules[0].String(), ""
 }
@@ -170,15 +170,15 @@ func movedWhen(from *url.URL, own []string) (conditions []string) {
 // characters may stand for themselves.
 func readAddress(text string) (*url.URL, error) {
 	if !isAddress(text) {
-		return nil, fmt.Errorf("%q is neither a path (/old) nor an address (https://...)", text)
+		return nil, fmt.Errorf("not a path (/old) or an address (https://...): %q", text)
 	}
 	u, err := url.Parse(strings.ReplaceAll(text, " ", "%20"))
 	if err != nil {
-		return nil, errors.New("the address cannot be read")
+		return nil, errors.New("cannot read the address")
 	}
 
 	if u.Host != "" && u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("%q is not an address of the web", text)
+		return nil, fmt.Errorf("not a web address: %q", text)
 	}
 	return u, nil
 }

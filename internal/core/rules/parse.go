@@ -184,7 +184,7 @@ func (p *parser) statement(s statement) {
 			if hint == "" {
 				hint = "; the verbs are " + strings.Join(names, ", ")
 			}
-			p.fail(verb, 0, "rule-verb", "a statement begins with a verb, and %q is none%s", verb.text, hint)
+			p.fail(verb, 0, "rule-verb", "unknown verb %q%s", verb.text, hint)
 		}
 
 		rule := Rule{Verb: Verb(verb.text), At: p.source.position(verb.line, verb.at)}
@@ -202,7 +202,7 @@ func (r *reading) rule(rule *Rule) {
 	pattern := r.need("the path")
 	patternRead := r.try(func() {
 		if at := strings.IndexByte(pattern.text, '"'); at >= 0 {
-			r.fail(pattern, at, "rule-syntax", "a quotation mark in a path is written %%22")
+			r.fail(pattern, at, "rule-syntax", "write a quotation mark in a path as %%22")
 		}
 		var err *problem
 		rule.Pattern, err = readPattern(pattern.text)
@@ -219,7 +219,7 @@ func (r *reading) rule(rule *Rule) {
 		return
 	}
 	if !rule.Verb.leads() && r.peek() == "->" {
-		r.fail(r.take(), 0, "rule-syntax", "what is %s leads nowhere; use redirect to lead visitors on",
+		r.fail(r.take(), 0, "rule-syntax", "%s takes no target; use redirect to send visitors elsewhere",
 			rule.Verb)
 	}
 
@@ -252,7 +252,7 @@ func (r *reading) rule(rule *Rule) {
 		case extra.text == "and":
 			hint = "; conditions begin with: when"
 		}
-		r.fail(extra, 0, "rule-syntax", "%q is not expected here%s", extra.text, hint)
+		r.fail(extra, 0, "rule-syntax", "unexpected %q%s", extra.text, hint)
 	}
 }
 
@@ -271,15 +271,15 @@ func (r *reading) target(rule *Rule, pattern token) token {
 		if strings.HasPrefix(arrow.text, "->") || strings.HasPrefix(arrow.text, "/") || arrow.text == "=>" ||
 			arrow.text == "to" {
 			r.fail(arrow, 0, "rule-syntax",
-				"the target is written with an arrow between blanks: %s %s -> TARGET", rule.Verb,
+				"write the target after an arrow with spaces: %s %s -> TARGET", rule.Verb,
 				rule.Pattern)
 		}
-		r.fail(arrow, 0, "rule-syntax", "-> and the target are expected here, not %q", arrow.text)
+		r.fail(arrow, 0, "rule-syntax", "expected -> and the target, not %q", arrow.text)
 	}
 
 	word := r.need("the target")
 	if at := strings.IndexByte(word.text, '"'); at >= 0 {
-		r.fail(word, at, "rule-syntax", "a quotation mark in an address is written %%22")
+		r.fail(word, at, "rule-syntax", "write a quotation mark in an address as %%22")
 	}
 	target, err := readTarget(word.text, pattern.text)
 	r.check(word, err)
@@ -295,31 +295,32 @@ func (r *reading) targetFits(rule *Rule, word token) {
 	case Redirect:
 		if t.Upstream != "" {
 			r.fail(word, 0, "rule-syntax",
-				"a redirect leads to a path or to an address with https://; an upstream is for proxy")
+				"a redirect goes to a path or to https://...; an upstream needs proxy")
 		}
 	case Proxy:
 		switch {
 		case t.IsLocal():
 			r.fail(word, 0, "rule-syntax",
-				"a proxy leads to another server: NAME:/path, with the upstream's address under "+
-					"environments in orilla.yaml, or https://...; for a path of the site, use rewrite")
+				"a proxy goes to another server: NAME:/path, with the upstream's address under "+
+					"environments in orilla.yaml, or https://...; for a path of this site use "+
+					"rewrite")
 		case t.hash:
 			r.fail(word, strings.IndexByte(word.text, '#'), "rule-syntax",
 				"a fragment is never sent to a server")
 		case t.Upstream != "" && r.options.Upstreams != nil &&
 			!slices.Contains(r.options.Upstreams, t.Upstream):
 			r.fail(word, 0, "rule-upstream",
-				"no environment says where the upstream %q is%s; in orilla.yaml: environments: "+
-					"{production: {upstreams: {%s: https://...}}}",
+				"no environment has the upstream %q%s; in orilla.yaml: environments: {production: "+
+					"{upstreams: {%s: https://...}}}",
 				t.Upstream, spelling.DidYouMean(t.Upstream, r.options.Upstreams), t.Upstream)
 		}
 	default:
 		switch {
 		case !t.IsLocal():
-			r.fail(word, 0, "rule-syntax", "%s names a file of the site, by its path", rule.Verb)
+			r.fail(word, 0, "rule-syntax", "%s needs the path of a file of the site", rule.Verb)
 		case t.hash || len(t.query) > 0 || t.bare:
 			r.fail(word, strings.IndexAny(word.text, "?#"), "rule-syntax",
-				"%s names a file of the site; a query or fragment changes nothing", rule.Verb)
+				"%s names a file of the site; remove the query or fragment", rule.Verb)
 		}
 	}
 }
@@ -333,7 +334,7 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 	for _, c := range rule.When {
 		if c.Bind != nil {
 			if slices.Contains(known, c.Bind.name) {
-				r.fail(at, 0, "rule-placeholder", "the placeholder {%s} is bound twice", c.Bind.name)
+				r.fail(at, 0, "rule-placeholder", "placeholder {%s} appears twice", c.Bind.name)
 			}
 			known = append(known, c.Bind.name)
 		}
@@ -346,7 +347,7 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 				has = "has {" + strings.Join(known, "}, {") + "}"
 			}
 			r.fail(at, max(0, strings.Index(at.text, "{"+name+"}")), "rule-placeholder",
-				"nothing binds the placeholder {%s}: the pattern %s%s", name, has,
+				"unknown placeholder {%s}: the pattern %s%s", name, has,
 				spelling.DidYouMean(name, known))
 		}
 	}
@@ -357,7 +358,7 @@ func (r *reading) placeholdersFit(rule *Rule, at token) {
 		if rule.Pattern.hasAll && slices.Contains(part.placeholders(), rule.Pattern.all) &&
 			(len(part) > 3 || part[0] != "" || part[2] != "") {
 			r.fail(at, max(0, strings.Index(at.text, "{"+rule.Pattern.all+"}")), "rule-placeholder",
-				"{%s} may stand for several segments, so in a path it stands alone between slashes",
+				"{%s} may match several segments, so it must stand alone between slashes",
 				rule.Pattern.all)
 		}
 	}
@@ -370,7 +371,7 @@ func (r *reading) status(rule *Rule, with token) {
 	status, err := strconv.Atoi(word.text)
 	allowed := statuses[rule.Verb]
 	if allowed == nil {
-		r.fail(with, 0, "rule-status", "%s has no status to choose", rule.Verb)
+		r.fail(with, 0, "rule-status", "%s takes no status", rule.Verb)
 	}
 
 	if err != nil || !slices.Contains(allowed, status) {
@@ -408,7 +409,7 @@ func (r *reading) field(rule *Rule) {
 		rule.Name = strings.ToLower(strings.TrimSuffix(word.text, ":"))
 		r.fieldName(rule.Verb, word, rule.Name)
 		if r.more() {
-			r.fail(r.take(), 0, "rule-syntax", "withhold takes the name of one field")
+			r.fail(r.take(), 0, "rule-syntax", "withhold takes one header name")
 		}
 		return
 	}
@@ -416,10 +417,10 @@ func (r *reading) field(rule *Rule) {
 	name, first, ok := strings.Cut(word.text, ":")
 	if !ok {
 		if word.text == "->" {
-			r.fail(word, 0, "rule-syntax", "a header has no target; write: header %s NAME: VALUE",
+			r.fail(word, 0, "rule-syntax", "header takes no target; write: header %s NAME: VALUE",
 				rule.Pattern)
 		}
-		r.fail(word, len(word.text), "rule-syntax", "a colon belongs behind the field's name: %s: VALUE",
+		r.fail(word, len(word.text), "rule-syntax", "header needs a colon: %s: VALUE",
 			word.text)
 	}
 
@@ -429,7 +430,8 @@ func (r *reading) field(rule *Rule) {
 	value := token{word.text[len(name)+1:], word.line, word.at + len(name) + 1}
 	rule.Value = r.from(value)
 	if first == "" && rule.Value == "" {
-		r.fail(r.end(), 0, "rule-header", "the value of %s is missing; to take a field away: withhold %s %s",
+		r.fail(r.end(), 0, "rule-header", "the value of %s is missing; to remove a header: "+
+			"withhold %s %s",
 			rule.Name, rule.Pattern, rule.Name)
 	}
 
@@ -438,13 +440,13 @@ func (r *reading) field(rule *Rule) {
 	for i := range len(rule.Value) {
 		if c := rule.Value[i]; c >= 0x7f {
 			r.fail(value, 0, "rule-header",
-				"the value of a header field is ASCII; write other characters escaped, as "+
-					"the field's own standard says")
+				"header values must be ASCII; escape other characters as the header's standard says")
 		}
 	}
 
 	if len(rule.Value) > 8000 {
-		r.fail(value, 0, "rule-header", "the value has %d bytes; servers and browsers take about 8,000",
+		r.fail(value, 0, "rule-header", "the value has %d bytes; servers and browsers accept about "+
+			"8,000",
 			len(rule.Value))
 	}
 }
@@ -455,7 +457,7 @@ func (r *reading) fieldName(verb Verb, word token, name string) {
 	for i := range len(name) {
 		if c := name[i]; !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' ||
 			strings.IndexByte("!#$%&'*+-.^_`|~", c) >= 0) {
-			r.fail(word, i, "rule-header", "%q cannot name a header field (RFC 9110, section 5.1)", name)
+			r.fail(word, i, "rule-header", "not a header name: %q (RFC 9110, section 5.1)", name)
 		}
 	}
 
@@ -467,7 +469,7 @@ func (r *reading) fieldName(verb Verb, word token, name string) {
 	}
 
 	if why := reservedField(name); why != "" {
-		r.fail(word, 0, "rule-header", "%s cannot be set by a rule: %s", name, why)
+		r.fail(word, 0, "rule-header", "rules cannot set %s: %s", name, why)
 	}
 }
 
@@ -476,15 +478,15 @@ func reservedField(name string) string {
 	switch name {
 	case "connection", "keep-alive", "proxy-connection", "te", "trailer", "transfer-encoding", "upgrade",
 		"proxy-authenticate", "proxy-authorization":
-		return "it is about one connection, and the server's own (RFC 9110, section 7.6.1)"
+		return "it belongs to the connection (RFC 9110, section 7.6.1)"
 	case "content-length", "content-range", "content-encoding", "accept-ranges", "date", "age", "etag",
 		"last-modified":
-		return "it describes the bytes that are sent, and only the server knows them"
+		return "it describes the bytes sent, which only the server knows"
 	case "location":
 		return "use redirect"
 	case "allow", "host", "server", "via", "orilla-release", "www-authenticate", "cache-status",
 		"proxy-status":
-		return "it is the server's own"
+		return "it is reserved for the server"
 	}
 	return ""
 }

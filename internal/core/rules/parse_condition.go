@@ -33,7 +33,7 @@ func (r *reading) condition(rule *Rule) Condition {
 		for _, name := range c.Values {
 			if known := r.options.Environments; known != nil && !slices.Contains(known, name) &&
 				name != "preview" && name != "release" && !strings.HasPrefix(name, "preview/") {
-				r.fail(r.tokens[at], 0, "rule-condition", "there is no environment %q%s", name,
+				r.fail(r.tokens[at], 0, "rule-condition", "unknown environment %q%s", name,
 					spelling.DidYouMean(name, append([]string{"preview", "release"}, known...)))
 			}
 		}
@@ -42,14 +42,14 @@ func (r *reading) condition(rule *Rule) Condition {
 	case "status":
 		if rule == nil || rule.Verb != Header && rule.Verb != Withhold {
 			r.fail(word, 0, "rule-condition",
-				"only header and withhold can ask for the status: it is known when all else is decided")
+				"only header and withhold can use status: it is known last")
 		}
 		at := r.next
 		c.Values = r.values(nil)
 		for _, value := range c.Values {
 			if !isStatus(value) || value == "304" || value == "206" {
 				r.fail(r.tokens[at], 0, "rule-condition",
-					"%q is not a status to ask for (206 and 304 carry the fields of the 200)", value)
+					"unknown status %q (206 and 304 carry the headers of the 200)", value)
 			}
 		}
 	default:
@@ -59,11 +59,11 @@ func (r *reading) condition(rule *Rule) Condition {
 		if hint == "" {
 			hint = "; the conditions are " + strings.Join(known, ", ")
 		}
-		r.fail(word, 0, "rule-condition", "%q is no condition%s", word.text, hint)
+		r.fail(word, 0, "rule-condition", "unknown condition %q%s", word.text, hint)
 	}
 
 	if c.Not && c.Bind != nil {
-		r.fail(word, 0, "rule-condition", "what is not there cannot be bound to a placeholder")
+		r.fail(word, 0, "rule-condition", "a negated condition cannot set a placeholder")
 	}
 	return c
 }
@@ -73,14 +73,13 @@ func (r *reading) condition(rule *Rule) Condition {
 func languages(r *reading, values []string, at int) {
 	if len(r.options.Languages) == 0 {
 		r.fail(r.tokens[at], 0, "rule-condition",
-			"orilla.yaml does not say which languages the site has: languages: [en, "+
-				"gl], the first is the default")
+			"orilla.yaml lists no languages; add languages: [en, gl], the default first")
 	}
 	for _, tag := range values {
 		if !slices.ContainsFunc(r.options.Languages,
 			func(known string) bool { return strings.EqualFold(known, tag) }) {
 			r.fail(r.tokens[at], 0, "rule-condition",
-				"%q is none of the site's languages (orilla.yaml: languages: [%s])", tag,
+				"%q is not one of the site's languages (orilla.yaml: languages: [%s])", tag,
 				strings.Join(r.options.Languages, ", "))
 		}
 	}
@@ -124,7 +123,7 @@ func split(r *reading, word token, offset int) []string {
 			}
 
 			if !closed {
-				r.fail(word, len(word.text)-len(text), "rule-syntax", "the quotation mark is not closed")
+				r.fail(word, len(word.text)-len(text), "rule-syntax", "unclosed quotation mark")
 			}
 			text = text[i:]
 		} else {
@@ -134,8 +133,7 @@ func split(r *reading, word token, offset int) []string {
 			}
 			if at := strings.IndexByte(text[:end], '"'); at >= 0 {
 				r.fail(word, len(word.text)-len(text)+at, "rule-syntax",
-					"a value with a quotation mark stands between quotation "+
-						"marks, and the mark is written \\\"")
+					"quote a value with a quotation mark, and write the mark as \\\"")
 			}
 			value.WriteString(text[:end])
 			text = text[end:]
@@ -146,7 +144,7 @@ func split(r *reading, word token, offset int) []string {
 			return values
 		}
 		if text[0] != '|' {
-			r.fail(word, len(word.text)-len(text), "rule-syntax", "values are divided by bars: A|B")
+			r.fail(word, len(word.text)-len(text), "rule-syntax", "separate values with bars: A|B")
 		}
 		text = text[1:]
 	}
@@ -162,7 +160,7 @@ func named(r *reading, c *Condition) {
 		name = word.text[:at]
 		value, valued = strings.CutPrefix(word.text[at:], "=")
 		if rest := word.text[at:]; rest != "" && !valued {
-			r.fail(word, at, "rule-syntax", "a name is followed by = or by nothing")
+			r.fail(word, at, "rule-syntax", "after a name comes = or nothing")
 		}
 	}
 
@@ -176,7 +174,7 @@ func named(r *reading, c *Condition) {
 	case !valued:
 	case c.Kind == ByQuery && strings.HasPrefix(value, "{"):
 		if !strings.HasSuffix(value, "}") {
-			r.fail(word, offset, "rule-syntax", "a placeholder is the whole value: %s={name}", c.Name)
+			r.fail(word, offset, "rule-syntax", "a placeholder must be the whole value: %s={name}", c.Name)
 		}
 		s, all, err := parseSlot(value[1:len(value)-1], offset+1)
 		r.check(word, err)
@@ -227,7 +225,7 @@ func times(r *reading, c *Condition, word token) {
 		case "until":
 			if day {
 				r.fail(at, 0, "rule-condition",
-					"until takes a time, such as %sT00:00; through takes a whole day", at.text)
+					"until takes a time, such as %sT00:00; through takes a day", at.text)
 			}
 			c.Until = moment
 		case "through":
@@ -274,15 +272,15 @@ func moment(r *reading, word token) (t time.Time, day bool) {
 		}
 		if zone == nil {
 			r.fail(word, 0, "rule-condition",
-				"in which time zone? Add an offset (2026-12-20T12:00+01:00), or set time_zone: in "+
-					"orilla.yaml, such as time_zone: Atlantic/Azores")
+				"the time zone is missing; add an offset (2026-12-20T12:00+01:00) or set time_zone "+
+					"in orilla.yaml, such as time_zone: Atlantic/Azores")
 		}
 		// Without an offset it is what a clock on the wall shows there.
 		wall, _ := time.Parse(layout, word.text)
 		return onTheWall(wall, zone), i == 0
 	}
 
-	r.fail(word, 0, "rule-condition", "%q is neither a day (2026-12-20) nor a time (2026-12-20T12:00)",
+	r.fail(word, 0, "rule-condition", "not a day (2026-12-20) or a time (2026-12-20T12:00): %q",
 		word.text)
 	return
 }

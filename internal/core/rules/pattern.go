@@ -262,11 +262,11 @@ func parsePattern(text string) (Pattern, *problem) {
 	// The two mistakes that people make most often, told with what to write.
 	if at := strings.IndexAny(text, "?#"); at >= 0 && !insideBraces(text, at) {
 		if text[at] == '#' {
-			return p, wrong(at, "browsers keep what follows # to themselves, so no pattern can ask for "+
-				"it; a literal # is written %%23")
+			return p, wrong(at, "browsers never send what follows #, so no pattern can match it; "+
+				"write a literal # as %%23")
 		}
-		return p, wrong(at, "a pattern is a path; a query is asked for with: when query "+
-			"NAME=VALUE. A literal ? is written %%3F")
+		return p, wrong(at, "a pattern is a path; match a query with: when query NAME=VALUE. Write "+
+			"a literal ? as %%3F")
 	}
 
 	// A final slash means nothing: /fares and /fares/ are one address, and a
@@ -278,11 +278,10 @@ func parsePattern(text string) (Pattern, *problem) {
 	seen := map[string]bool{}
 	for part := range strings.SplitSeq(rest, "/") {
 		if p.hasAll {
-			return p, wrong(offset, "a placeholder that takes all stands last, and something follows it")
+			return p, wrong(offset, "a placeholder of kind all must be last")
 		}
 		if part == "" {
-			return p, wrong(offset, "two slashes in a row: no request has them, "+
-				"since they are redirected to one")
+			return p, wrong(offset, "repeated slashes never match: Orilla redirects them to one")
 		}
 
 		if err := p.segment(part, offset, seen); err != nil {
@@ -320,10 +319,10 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 
 	end := strings.IndexByte(part[open:], '}') + open
 	if end < open {
-		return wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
+		return wrong(offset+open, "unclosed brace; write a literal one as %%7B")
 	}
 	if again := strings.IndexByte(part[end:], '{'); again >= 0 {
-		return wrong(offset+end+again, "a segment has one placeholder at most: where would the first end?")
+		return wrong(offset+end+again, "a segment can have only one placeholder")
 	}
 
 	s, all, err := parseSlot(part[open+1:end], offset+open+1)
@@ -331,13 +330,13 @@ func (p *Pattern) segment(part string, offset int, seen map[string]bool) *proble
 		return err
 	}
 	if seen[s.name] {
-		return wrong(offset+open+1, "the placeholder {%s} is there twice", s.name)
+		return wrong(offset+open+1, "placeholder {%s} appears twice", s.name)
 	}
 
 	seen[s.name] = true
 	if all {
 		if open > 0 || end < len(part)-1 {
-			return wrong(offset+open, "a placeholder that takes all stands alone between slashes")
+			return wrong(offset+open, "a placeholder of kind all must stand alone between slashes")
 		}
 		p.all, p.hasAll = s.name, true
 		return nil
@@ -359,7 +358,7 @@ func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 	name, what, narrowed := strings.Cut(text, ":")
 	if !isName(name) {
 		return nil, false, wrong(offset,
-			"%q cannot name a placeholder: small letters, digits and _, a letter first", name)
+			"not a placeholder name: %q; use lowercase letters, digits and _, a letter first", name)
 	}
 
 	s = &slot{name: name}
@@ -371,7 +370,8 @@ func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 	case what == "digits":
 		s.kind = digits
 	case what == "":
-		return nil, false, wrong(offset, "what may {%s} be? digits, all, or alternatives such as en|es", name)
+		return nil, false, wrong(offset, "unknown kind of {%s}; use digits, all, or alternatives "+
+			"such as en|es", name)
 	default:
 		s.kind = oneOf
 		for value := range strings.SplitSeq(what, "|") {
@@ -392,7 +392,7 @@ func parseSlot(text string, offset int) (s *slot, all bool, _ *problem) {
 		slices.Sort(s.values)
 		if len(s.values) == 1 {
 			return nil, false, wrong(offset,
-				"{%s} can be %q only, so it could be written as it is; the kinds are: digits, all, A|B", name,
+				"{%s} can only be %q, so write that instead; the kinds are: digits, all, A|B", name,
 				s.values[0])
 		}
 	}
@@ -423,7 +423,7 @@ func literal(text string, offset int) (string, *problem) {
 // affix decodes literal text, which may be a part of a segment.
 func affix(text string, offset int) (string, *problem) {
 	if at := strings.IndexByte(text, '}'); at >= 0 {
-		return "", wrong(offset+at, "a brace that was not opened; a literal one is written %%7D")
+		return "", wrong(offset+at, "unopened brace; write a literal one as %%7D")
 	}
 	name, err := address.Decode(text)
 	switch {
@@ -431,7 +431,7 @@ func affix(text string, offset int) (string, *problem) {
 		return text, nil // a part of a segment may be dots
 	case errors.Is(err, address.ErrEscape):
 		return "", wrong(offset+max(0, strings.IndexByte(text, '%')),
-			"a broken escape: %% is followed by two hexadecimal digits; a literal one is written %%25")
+			"broken escape: %% needs two hexadecimal digits; write a literal one as %%25")
 	case err != nil:
 		return "", wrong(offset, "this %s", err)
 	}

@@ -51,22 +51,31 @@ func TestOneSpelling(t *testing.T) {
 		"redirect /a -> /b?":                                      "redirect /a -> /b?",
 		"redirect /a -> /b?c=1?":                                  "redirect /a -> /b?c=1?",
 		`redirect /a -> /b when query q="a b"|c and not cookie x`: `redirect /a -> /b when query q="a b"|c and not cookie x`,
-		"redirect /a -> /b/{n} when query no={n:digits}":          "redirect /a -> /b/{n} when query no={n:digits}",
-		"redirect /a -> /b when host B.Example|a.example":         "redirect /a -> /b when host a.example|b.example",
+		"redirect /a -> /b/{n} when query no={n:digits}": "redirect /a -> /b/{n} " +
+			"when query no={n:digits}",
+		"redirect /a -> /b when host B.Example|a.example": "redirect /a -> /b " +
+			"when host a.example|b.example",
 		"redirect /a -> /b when from 2026-12-20 through 2027-01-02": "redirect /a -> /b when from " +
 			"2026-12-20T01:00:00Z until 2027-01-03T01:00:00Z",
-		"redirect /a -> /b when until 2026-06-01T12:00+02:00": "redirect /a -> /b when until 2026-06-01T10:00:00Z",
+		"redirect /a -> /b when until 2026-06-01T12:00+02:00": "redirect /a -> /b when " +
+			"until 2026-06-01T10:00:00Z",
 		"redirect /a -> /b when not from 2026-06-01T12:00:00Z": "redirect /a -> /b when " +
 			"not from 2026-06-01T12:00:00Z",
-		"header /a/{x}.woff2 when status 404|301 and environment staging x-y:  a # b ; \"c d ": `header /a/{x}.woff2 when status 301|404 and environment staging x-y: a # b ; "c d`,
-		"header /a\n   link: </a.css>;\n\t rel=preload\n#c\n  , </b.css>; rel=preload": "header /a link: </a.css>; " +
-			"rel=preload , </b.css>; rel=preload",
-		"withhold /a X-Frame-Options":                       "withhold /a x-frame-options",
-		"rewrite\t/a\t->\t/b\twith\t451":                    "rewrite /a -> /b with 451",
-		"proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7": "proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7",
-		"gone /a%7Bb%7D":                                    "gone /a%7Bb%7D",
-		"fallback /app/{x:all}\n  -> /app/\n  when not environment production": "fallback /app/{x:all} -> /app/ " +
-			"when not environment production",
+		"header /a/{x}.woff2 " +
+			"when " +
+			"status " +
+			"404|301 " +
+			"and " +
+			"environment staging x-y:  a # b ; \"c d ": `header /a/{x}.woff2 when status 301|404 and environment staging x-y: a # b ; "c d`,
+		"header /a\n   link: </a.css>;\n\t rel=preload\n#c\n  , </b.css>; rel=preload": "header /a link: " +
+			"</a.css>; rel=preload , </b.css>; rel=preload",
+		"withhold /a X-Frame-Options":    "withhold /a x-frame-options",
+		"rewrite\t/a\t->\t/b\twith\t451": "rewrite /a -> /b with 451",
+		"proxy /api/{rest:all} -> harbour:/v1/{rest}?key=7": "proxy /api/{rest:all} -> " +
+			"harbour:/v1/{rest}?key=7",
+		"gone /a%7Bb%7D": "gone /a%7Bb%7D",
+		"fallback /app/{x:all}\n  -> /app/\n  when not environment production": "fallback /app/{x:all} " +
+			"-> /app/ when not environment production",
 	} {
 		program, found := parse("\ufeff" + strings.ReplaceAll(text, "\n", "\r\n"))
 		if want == "" {
@@ -86,21 +95,26 @@ func TestOneSpelling(t *testing.T) {
 func TestMistakes(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string]string{
-		"redirct /a -> /b":                                              "1:1 rule-verb did you mean \"redirect\"",
-		"  redirect /a -> /b":                                           "1:3 rule-syntax indented",
-		"redirect":                                                      "1:9 rule-syntax the path is missing",
-		"redirect a -> /b":                                              "1:10 rule-syntax begins with a slash",
-		"redirect https://x.example/a -> /b":                            "1:10 rule-syntax when host x.example",
-		"redirect /a?b=1 -> /b":                                         "1:12 rule-syntax when query",
-		"redirect /a//b -> /b":                                          "1:13 rule-syntax two slashes",
-		"redirect /é/{x/b -> /b":                                        "1:13 rule-syntax not closed",
-		"redirect /x}y -> /b":                                           "1:12 rule-syntax not opened",
-		"redirect /{a}{b} -> /b":                                        "1:14 rule-syntax one placeholder",
-		"redirect /{a}/{a} -> /b":                                       "1:16 rule-syntax twice",
-		"redirect /{x:all}/b -> /b":                                     "1:19 rule-syntax stands last",
-		"redirect /a{x:all} -> /b":                                      "1:12 rule-syntax stands alone",
-		"redirect /{X} -> /b":                                           "1:12 rule-syntax cannot name",
-		"redirect /{x:number} -> /b":                                    "1:14 rule-syntax \"number\" only",
+		"redirct /a -> /b": "1:1 rule-verb did you " +
+			"mean \"redirect\"",
+		"  redirect /a -> /b": "1:3 rule-syntax indented",
+		"redirect": "1:9 rule-syntax the " +
+			"path is missing",
+		"redirect a -> /b": "1:10 rule-syntax " +
+			"begins with a slash",
+		"redirect https://x.example/a -> /b": "1:10 rule-syntax when " +
+			"host x.example",
+		"redirect /a?b=1 -> /b":     "1:12 rule-syntax when query",
+		"redirect /a//b -> /b":      "1:13 rule-syntax repeated slashes",
+		"redirect /é/{x/b -> /b":    "1:13 rule-syntax unclosed",
+		"redirect /x}y -> /b":       "1:12 rule-syntax unopened",
+		"redirect /{a}{b} -> /b":    "1:14 rule-syntax one placeholder",
+		"redirect /{a}/{a} -> /b":   "1:16 rule-syntax twice",
+		"redirect /{x:all}/b -> /b": "1:19 rule-syntax must be last",
+		"redirect /a{x:all} -> /b":  "1:12 rule-syntax stand alone",
+		"redirect /{X} -> /b":       "1:12 rule-syntax not a ",
+		"redirect /{x:number} -> /b": "1:14 rule-syntax only " +
+			"be \"number\"",
 		"redirect /%zz -> /b":                                           "1:11 rule-syntax broken escape",
 		"redirect /a/../b -> /b":                                        "1:13 rule-syntax dot segment",
 		"redirect /a /b":                                                "1:13 rule-syntax arrow",
@@ -111,43 +125,43 @@ func TestMistakes(t *testing.T) {
 		"redirect /a/{h} -> https://{h}/":                               "1:28 rule-syntax host",
 		"redirect /a -> https://u:p@x.example/":                         "1:16 rule-syntax password",
 		"redirect /a -> mailto://x":                                     "1:16 rule-syntax http or https",
-		"redirect /a -> harbour:/x":                                     "1:16 rule-syntax for proxy",
+		"redirect /a -> harbour:/x":                                     "1:16 rule-syntax needs proxy",
 		"redirect /a -> /{b}":                                           "1:17 rule-placeholder has none",
 		"redirect /{a} -> /b/{c}":                                       "1:21 rule-placeholder has {a}",
-		"redirect /{a:all} -> /b-{a}":                                   "1:25 rule-placeholder stands alone",
+		"redirect /{a:all} -> /b-{a}":                                   "1:25 rule-placeholder stand alone",
 		"redirect /{a} -> /b when query x={a}":                          "1:18 rule-placeholder twice",
 		"redirect /a -> /b with 200":                                    "1:24 rule-status 301, 302, 303, 307, 308",
 		"redirect /a -> /b 302":                                         "1:19 rule-syntax with 302",
 		"redirect /a -> /b when x and y with 302":                       "1:24 rule-condition",
 		"redirect /a -> /b when langage gl":                             "1:24 rule-condition did you mean \"language\"",
-		"redirect /a -> /b when language fr":                            "1:33 rule-condition none of the site's",
+		"redirect /a -> /b when language fr":                            "1:33 rule-condition not one of the site's",
 		"redirect /a -> /b when status 200":                             "1:24 rule-condition only header",
 		"redirect /a -> /b when environment prodution":                  "1:36 rule-condition did you mean \"production\"",
-		"redirect /a -> /b when not query x={y}":                        "1:28 rule-condition cannot be bound",
-		"redirect /a -> /b when query x=\"y":                            "1:32 rule-syntax not closed",
-		"redirect /a -> /b when from 2026-13-01":                        "1:29 rule-condition neither a day",
+		"redirect /a -> /b when not query x={y}":                        "1:28 rule-condition cannot set a placeholder",
+		"redirect /a -> /b when query x=\"y":                            "1:32 rule-syntax unclosed",
+		"redirect /a -> /b when from 2026-13-01":                        "1:29 rule-condition not a day",
 		"redirect /a -> /b when from 2026-12-01 until 2026-11-01T00:00": "1:40 rule-condition before it begins",
-		"redirect /a -> /b when until 2026-12-01":                       "1:30 rule-condition through takes a whole day",
+		"redirect /a -> /b when until 2026-12-01":                       "1:30 rule-condition through takes a day",
 		"redirect /a -> /b when cookie x and":                           "1:36 rule-syntax a condition is missing",
 		"rewrite /a -> https://x.example/":                              "1:15 rule-syntax a file of the site",
-		"rewrite /a -> /b?c=1":                                          "1:17 rule-syntax changes nothing",
+		"rewrite /a -> /b?c=1":                                          "1:17 rule-syntax remove the query",
 		"fallback /a -> /b with 404":                                    "1:19 rule-status no status",
 		"proxy /a -> /b":                                                "1:13 rule-syntax another server",
 		"proxy /a -> harbor:/b":                                         "1:13 rule-upstream did you mean \"harbour\"",
 		"proxy /a -> harbour:/b#c":                                      "1:23 rule-syntax fragment",
-		"gone /a -> /b":                                                 "1:9 rule-syntax leads nowhere",
+		"gone /a -> /b":                                                 "1:9 rule-syntax takes no target",
 		"header /a x-y":                                                 "1:14 rule-syntax colon",
 		"header /a x-y:":                                                "1:15 rule-header missing",
 		"header /a content-length: 3":                                   "1:11 rule-header describes the bytes",
 		"header /a transfer-encoding: chunked":                          "1:11 rule-header connection",
 		"header /a x y: z":                                              "1:12 rule-syntax colon",
-		"header /a x(y: z":                                              "1:12 rule-header cannot name",
+		"header /a x(y: z":                                              "1:12 rule-header not a ",
 		"header /a x-y: ü":                                              "1:15 rule-header ASCII",
-		"withhold /a x y":                                               "1:15 rule-syntax one field",
+		"withhold /a x y":                                               "1:15 rule-syntax one header name",
 		"expect /a":                                                     "1:10 rule-syntax the status is missing",
-		"expect /a 20":                                                  "1:11 rule-syntax a status is expected",
-		"expect /a 200 given weather sun":                               "1:21 rule-condition cannot be given",
-		"expect /a 200 x":                                               "1:15 rule-syntax not expected",
+		"expect /a 20":                                                  "1:11 rule-syntax expected a status",
+		"expect /a 200 given weather sun":                               "1:21 rule-condition unknown condition",
+		"expect /a 200 x":                                               "1:15 rule-syntax unexpected",
 		"expect a 200":                                                  "1:8 rule-syntax path",
 		"redirect /a\x00 -> /b":                                         "1:12 rule-text control",
 		"redirect /\xff -> /b":                                          "1:11 rule-text UTF-8",
@@ -392,10 +406,10 @@ func TestImport(t *testing.T) {
 		"2 redirect /old%20page -> /new",
 		`3 redirect /a -> /b/ with 302 when host old.corvane.example and query id=7 and query b="a&b"`,
 		"4 redirect /x -> https://shop.example/y?z=1#w", "5 the same as a row above",
-		"6 a row above leads the same address to /new",
-		`7 from: "nothing" is neither a path (/old) nor an address (https://...)`,
-		"8 the row has 1 columns; two or three make a rule: from, to, status",
-		`9 "200" is not the status of a redirect: 301, 302, 303, 307, 308`, "10 it leads to itself",
+		"6 a row above sends the same address to /new",
+		`7 from: not a path (/old) or an address (https://...): "nothing"`,
+		"8 the row has 1 columns; a redirect needs two or three: from, to, status",
+		`9 "200" is not the status of a redirect: 301, 302, 303, 307, 308`, "10 it redirects to itself",
 		"11 redirect /caf%C3%A9 -> /%7Bx%7D",
 	}, got)
 	_, err = rules.Import(strings.NewReader("/a;/b\n"), nil)
@@ -407,9 +421,11 @@ func TestImport(t *testing.T) {
 func TestPlaceholdersOfOtherLanguages(t *testing.T) {
 	t.Parallel()
 	for text, want := range map[string][]string{
-		"redirect /old/* -> /new/":                              {"write /old/{rest:all}. A literal star is written %2A"},
-		"redirect /old/{rest:all} -> /new/*":                    {"write /new/{rest}."},
-		"redirect /old/* -> /new/:tail":                         {"write /old/{rest:all}.", "write /new/{rest}. A literal colon is written %3A"},
+		"redirect /old/* -> /new/": {"write /old/{rest:all}. Write a " +
+			"literal star as %2A"},
+		"redirect /old/{rest:all} -> /new/*": {"write /new/{rest}."},
+		"redirect /old/* -> /new/:tail": {"write /old/{rest:all}.", "write /new/{rest}. " +
+			"Write a literal colon as %3A"},
 		"redirect /old/{x:all} -> /new/:tail":                   {"write /new/{tail}."},
 		"redirect /*/splat -> /b":                               {"write /{name}/splat."},
 		"redirect /a/*/b -> /b":                                 {"write /a/{name}/b."},

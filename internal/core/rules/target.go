@@ -242,14 +242,14 @@ func parseTarget(text string) (Target, *problem) {
 	} else if name, after, ok := strings.Cut(text, ":"); ok && strings.HasPrefix(after, "/") &&
 		!strings.Contains(name, "/") {
 		if !isUpstream(name) {
-			return t, wrong(0, "%q cannot name an upstream: small letters, digits and dashes", name)
+			return t, wrong(0, "not an upstream name: %q; use lowercase letters, digits and dashes", name)
 		}
 		t.Upstream, rest, offset = name, after, len(name)+1
 	}
 
 	if !strings.HasPrefix(rest, "/") {
-		return t, wrong(offset, "a target begins with a slash, with https://, or with the "+
-			"name of an upstream and a colon")
+		return t, wrong(offset, "a target begins with a slash, with https://, or with an "+
+			"upstream's name and a colon")
 	}
 	rest, fragment, hash := strings.Cut(rest, "#")
 	rest, query, asks := strings.Cut(rest, "?")
@@ -289,7 +289,7 @@ func isUpstream(name string) bool {
 // stand there: whoever writes the address could choose where visitors are sent.
 func (t *Target) origin(text string) *problem {
 	if at := strings.IndexByte(text, '{'); at >= 0 {
-		return wrong(at, "a placeholder cannot stand in the host: visitors could be sent anywhere")
+		return wrong(at, "no placeholders in the host: visitors could be sent anywhere")
 	}
 	u, err := url.Parse(strings.ToLower(text))
 	switch {
@@ -298,7 +298,7 @@ func (t *Target) origin(text string) *problem {
 	case u.Scheme != "http" && u.Scheme != "https":
 		return wrong(0, "a target's scheme is http or https")
 	case u.User != nil:
-		return wrong(0, "a name or password has no place in a target")
+		return wrong(0, "no user name or password in a target")
 	case u.Hostname() == "":
 		return wrong(len(u.Scheme)+3, "the host is missing")
 	}
@@ -308,8 +308,7 @@ func (t *Target) origin(text string) *problem {
 	for i := range len(u.Host) {
 		if c := u.Host[i]; c <= ' ' || c >= 0x7f || strings.IndexByte(`"<>\^|%;,()`+"`{}", c) >= 0 {
 			return wrong(len(u.Scheme)+3+i,
-				"the host is written in letters, digits, dashes and dots (an "+
-					"international name in its xn-- form)")
+				"a host has letters, digits, dashes and dots (international names in their xn-- form)")
 		}
 	}
 	t.Origin = u.Scheme + "://" + u.Host
@@ -334,7 +333,7 @@ func (t *Target) readPath(text string, offset int) *problem {
 		if part == "" {
 			// //host is a reference to another host (RFC 3986, section 4.2).
 			if i == 0 {
-				return wrong(offset, "two slashes: a browser would take what follows for a host; "+
+				return wrong(offset, "two slashes: browsers would read what follows as a host; "+
 					"write https:// for another site")
 			}
 			return wrong(offset, "two slashes in a row")
@@ -371,7 +370,7 @@ func (t *Target) readQuery(text string, offset int) *problem {
 	for part := range strings.SplitSeq(text, "&") {
 		name, value, equal := strings.Cut(part, "=")
 		if strings.Contains(name, "{") {
-			return wrong(offset, "a placeholder stands in the value of a parameter, not in its name")
+			return wrong(offset, "placeholders go in a parameter's value, not in its name")
 		}
 		if name == "" {
 			return wrong(offset, "a parameter without a name")
@@ -405,7 +404,7 @@ func decodeValue(text string, offset int) (string, *problem) {
 	value, err := url.QueryUnescape(text)
 	if err != nil {
 		return "", wrong(offset+max(0, strings.IndexByte(text, '%')),
-			"a broken escape: %% is followed by two hexadecimal digits")
+			"broken escape: %% needs two hexadecimal digits")
 	}
 
 	if address.HasControl(value) {
@@ -427,7 +426,7 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 
 		end := strings.IndexByte(text[open:], '}') + open
 		if end < open {
-			return nil, wrong(offset+open, "the brace is not closed; a literal one is written %%7B")
+			return nil, wrong(offset+open, "unclosed brace; write a literal one as %%7B")
 		}
 		before, err := decode(text[:open], offset)
 		if err != nil {
@@ -437,9 +436,9 @@ func parseTemplate(text string, offset int, decode func(string, int) (string, *p
 		name := text[open+1 : end]
 		if !isName(name) {
 			if plain, _, narrowed := strings.Cut(name, ":"); narrowed && isName(plain) {
-				return nil, wrong(offset+open, "in a target a placeholder has its name only: {%s}", plain)
+				return nil, wrong(offset+open, "in a target a placeholder is only its name: {%s}", plain)
 			}
-			return nil, wrong(offset+open, "%q cannot name a placeholder", name)
+			return nil, wrong(offset+open, "not a placeholder name: %q", name)
 		}
 		out = append(out, before, name)
 		text, offset = text[end+1:], offset+end+1

@@ -74,10 +74,10 @@ func (p *Pace) Next(ref string, now time.Time) (when time.Time, why string) {
 	switch {
 	case len(own) >= PerHour:
 		return own[len(own)-PerHour].Add(time.Hour), fmt.Sprintf(
-			"one change from outside is built at most %d times an hour", PerHour)
+			"Orilla builds one change from outside at most %d times an hour", PerHour)
 	case len(p.began) >= AllPerHour:
 		return p.began[len(p.began)-AllPerHour].when.Add(time.Hour), fmt.Sprintf(
-			"changes from outside are built at most %d times an hour", AllPerHour)
+			"Orilla builds changes from outside at most %d times an hour", AllPerHour)
 	}
 
 	return time.Time{}, ""

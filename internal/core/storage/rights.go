@@ -40,27 +40,27 @@ var (
 // What is printed of rights, and the tests of them, come from
 // this table; no other key is ever written.
 var Kinds = []Kind{
-	{MarkKey, "that it is a store", []Role{Owner}, nil, nil},
+	{MarkKey, "the mark of the store", []Role{Owner}, nil, nil},
 	{"objects/**", "content", both, both, prunes}, // one that is damaged is replaced
 	// a removal that keeps the name begins it anew
-	{"sites/SITE/claim", "whose the name is", deploys, both, prunes},
+	{"sites/SITE/claim", "the owner of the name", deploys, both, prunes},
 	{"sites/SITE/releases/*", "roots of releases", both, prunes, prunes}, // a prune repairs
-	{"sites/SITE/builds/**", "how releases came to be", both, prunes, prunes},
+	{"sites/SITE/builds/**", "how releases were built", both, prunes, prunes},
 	{"sites/SITE/environments/*/journal/*", "what was live when", both, prunes, prunes},
 	{"sites/SITE/environments/*/outcomes/*", "results of --wait-for checks", both, deploys, prunes},
 	{"sites/SITE/environments/*/waiting/*", "what waits for a thaw", deploys, deploys, both},
-	{"sites/SITE/runs/**", "builds that were begun, and ended", both, nil, prunes},
-	{"sites/SITE/running/*", "builds that go on", deploys, deploys, both},
-	{"sites/SITE/followers/*", "who follows the repository", deploys, deploys, both},
-	{"sites/SITE/paused", "that builds are paused", deploys, deploys, both},
-	{"hosts/*/*", "whom a host belongs to", both, nil, nil},
-	{"removed/SITE/*", "sites that were removed", prunes, nil, nil},
-	{"restored/*", "copies that were brought back", prunes, nil, nil},
-	{"pulse/SITE", "that something moved", both, both, prunes},
-	{"pins/*", "who relies on what", both, both, both},
-	{"prune/*", "what is being removed", prunes, prunes, prunes},
-	{"edges/*", "which edge nodes are there", serves, serves, serves},
-	{"probe/*", "what may be done", []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner},
+	{"sites/SITE/runs/**", "builds, started and ended", both, nil, prunes},
+	{"sites/SITE/running/*", "running builds", deploys, deploys, both},
+	{"sites/SITE/followers/*", "followers of the repository", deploys, deploys, both},
+	{"sites/SITE/paused", "paused builds", deploys, deploys, both},
+	{"hosts/*/*", "the owner of a host", both, nil, nil},
+	{"removed/SITE/*", "removed sites", prunes, nil, nil},
+	{"restored/*", "restored backups", prunes, nil, nil},
+	{"pulse/SITE", "hints of changes", both, both, prunes},
+	{"pins/*", "pins of running deploys", both, both, both},
+	{"prune/*", "running prunes", prunes, prunes, prunes},
+	{"edges/*", "edge nodes", serves, serves, serves},
+	{"probe/*", "a test of rights", []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner},
 		[]Role{Owner, Deployer, Pruner}},
 }
 

@@ -87,7 +87,7 @@ var (
 	// ErrBadKey: the key is not one; see CheckKey.
 	ErrBadKey = errors.New("not a key")
 	// ErrReadOnly: the store may be read, not written.
-	ErrReadOnly = errors.New("the store cannot be written")
+	ErrReadOnly = errors.New("the store is not writable")
 	// ErrDenied: the store knows who asks, and refuses.
 	ErrDenied = errors.New("not allowed")
 	// ErrCredentials: there are no credentials, or the
@@ -98,7 +98,7 @@ var (
 	// ErrUntrusted: what answers cannot prove to be the store.
 	ErrUntrusted = errors.New("the server is not known")
 	// ErrFull: there is no room left.
-	ErrFull = errors.New("there is no room left")
+	ErrFull = errors.New("no space left")
 	// ErrClock: the clock of this machine and that of the
 	// store are too far apart.
 	ErrClock = errors.New("the clocks differ")
@@ -111,9 +111,9 @@ var (
 	// ErrNone: nothing is there yet: a store can be made.
 	ErrNone = errors.New("no store there yet")
 	// ErrNoBucket: the bucket does not exist.
-	ErrNoBucket = errors.New("there is no such bucket")
+	ErrNoBucket = errors.New("no such bucket")
 	// ErrOther: something else is there.
-	ErrOther = errors.New("what is there is not empty and is not a store")
+	ErrOther = errors.New("this folder is not empty and is not an Orilla store")
 	// ErrFormat: the store has a format of another version.
 	ErrFormat = errors.New("the store was made by another version of Orilla")
 )

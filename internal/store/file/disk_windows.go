@@ -49,7 +49,7 @@ func syncAll(*os.File) (bool, error) { return false, nil }
 func syncFolder(string) error { return nil }
 
 // errNoLock makes the cleaning of temporary files go by their age alone.
-var errNoLock = errors.New("folders cannot be locked here")
+var errNoLock = errors.New("this file system cannot lock folders")
 
 // lock reports that folders cannot be locked: age tells what is litter.
 func lock(string) (*os.File, error) { return nil, errNoLock }

@@ -39,7 +39,7 @@ func TestOpenTellsWhatAFolderIs(t *testing.T) {
 	require.ErrorIs(t, err, storage.ErrNone, "an empty folder can become one")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "thesis.txt"), nil, 0o644))
 	_, err = file.Make(root)
-	require.ErrorIs(t, err, storage.ErrOther, "a folder with something in it is left alone")
+	require.ErrorIs(t, err, storage.ErrOther, "a folder with something in it is skipped")
 	require.NoError(t, os.WriteFile(filepath.Join(root, storage.MarkKey),
 		[]byte(`{"format":2,"kind":"orilla-store"}`), 0o644))
 	_, err = file.Open(root)

@@ -36,21 +36,21 @@ func (s *Store) MakeBucket(ctx context.Context) (err error) {
 // asked it to, and a lock keeps leases from being renewed.
 func (s *Store) Advise(ctx context.Context) (advice []string) {
 	if versions, err := s.core.GetBucketVersioning(ctx, s.config.Bucket); err == nil && versions.Enabled() {
-		advice = append(advice, "the bucket keeps old versions: what a prune removes goes on taking room; "+
-			"switch versioning off, or expire old versions after some days")
+		advice = append(advice, "the bucket keeps old versions, so pruning frees no space; switch "+
+			"versioning off, or expire old versions after some days")
 	}
 	if mode, _, _, _, err := s.core.GetObjectLockConfig(ctx, s.config.Bucket); err == nil &&
 		mode == "Enabled" {
-		advice = append(advice, "the bucket locks objects: pins cannot be dropped and nothing can be "+
-			"pruned; use a bucket without object lock")
+		advice = append(advice, "the bucket locks objects, so nothing can be pruned; use a bucket "+
+			"without object lock")
 	}
 
 	if rules, err := s.core.GetBucketLifecycle(ctx, s.config.Bucket); err == nil && rules != nil {
 		for _, rule := range rules.Rules {
 			if rule.Status == "Enabled" && (!rule.Expiration.IsNull() || !rule.Transition.IsNull()) {
 				advice = append(advice, fmt.Sprintf(
-					"a lifecycle rule (%s) removes or moves objects by their age: a release needs old "+
-						"objects too; take the rule away, or limit it to other prefixes", rule.ID))
+					"a lifecycle rule (%s) removes or moves old objects, which releases still "+
+						"need; remove the rule, or limit it to other prefixes", rule.ID))
 			}
 		}
 	}

@@ -1,0 +1,28 @@
+// Package docs carries the pages that the program can show by itself, so that who
+// has only the program can look them up: orilla help TOPIC.
+package docs
+
+import _ "embed" // for the pages below
+
+// The pages, in Markdown.
+var (
+	// Configuration describes every key of orilla.yaml.
+	//go:embed configuration.md
+	Configuration string
+
+	// Rules describes the language of rules files.
+	//go:embed rules.md
+	Rules string
+
+	// Answers says which file answers at which address, and with which headers.
+	//go:embed answers.md
+	Answers string
+
+	// EdgeNodes says how sites are served from a server of one's own.
+	//go:embed edge-nodes.md
+	EdgeNodes string
+
+	// ExitStatuses says how commands end, and what they write.
+	//go:embed exit-statuses.md
+	ExitStatuses string
+)
