@@ -145,10 +145,10 @@ func TestADryRunIsTheRunItself(t *testing.T) {
 	refused := func(args ...string) {
 		t.Helper()
 		_, dry, dryStatus := p.run(append(args, "--dry-run")...)
-		_, real, status := p.run(args...)
-		require.NotZero(t, status, real)
+		_, wet, status := p.run(args...)
+		require.NotZero(t, status, wet)
 		assert.Equal(t, status, dryStatus, dry)
-		assert.Equal(t, codeOf(real), codeOf(dry))
+		assert.Equal(t, codeOf(wet), codeOf(dry))
 	}
 	p.commit("Broken", map[string]string{"public/index.html": "<script src=/gone.js></script>"})
 	refused("deploy")
@@ -159,4 +159,30 @@ func TestADryRunIsTheRunItself(t *testing.T) {
 	refused("deploy")
 	refused("deploy", "--site", "velley", "--from", "nowhere")
 	refused("deploy", "--to", "stagin")
+}
+
+// TestInitWritesWhatTheFilesSay: client-side routes of a router, the folder of a
+// project one folder down, and dependencies also where the build is given.
+func TestInitWritesWhatTheFilesSay(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.write(map[string]string{"server.go": "", "web/package-lock.json": "{}", "web/package.json": `{"scripts": {"build": "mkdir -p dist; cp index.html dist/"},
+		"dependencies": {"vue-router": "4"}, "devDependencies": {"vite": "7"}}`, "web/index.html": "<p>planner</p>"})
+	out := p.ok("init", "--yes")
+	assert.Contains(t, out, "folder: web")
+	data, err := os.ReadFile(filepath.Join(p.folder, "web", "site.rules"))
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "fallback  /{rest:all}  -> /\n")
+	require.NoError(t, os.Remove(filepath.Join(p.folder, "orilla.yaml")))
+	_, notes, status := p.run("init", "--yes", "--output", "web/dist", "--run", "make")
+	require.Zero(t, status, notes)
+	data, err = os.ReadFile(filepath.Join(p.folder, "orilla.yaml"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(data), "folder:", "what is given starts at the top")
+
+	// With a lock file a build that is given gets its dependencies too.
+	q := newPlace(t)
+	q.write(map[string]string{"package.json": `{"devDependencies": {"sass": "1"}}`, "package-lock.json": "{}"})
+	assert.Contains(t, q.ok("init", "--yes", "--output", "out", "--run", "sh make.sh"), "prepare: [npm ci]")
+	assert.Contains(t, q.fails(2, "cannot tell which folder", "init", "--yes", "-C", t.TempDir()), "--output FOLDER")
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -21,6 +22,7 @@ import (
 // project's files, and asked.
 type initOptions struct {
 	routes       string
+	routesPage   string // that answers them; "" for the index page
 	site, output string
 	run          []string
 	yes, dryRun  bool
@@ -79,6 +81,10 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 	// Detected first and asked afterwards, so that most questions are answered
 	// by pressing Enter.
 	guess := project.Detect(os.DirFS(p.Root))
+	if guess.Folder != "" && (o.output != "" || len(o.run) > 0) {
+		// What is given starts at the top, and so nothing of the project below fits.
+		guess = project.Guess{Rules: guess.Rules}
+	}
 	if o.output != "" {
 		guess.Output = o.output
 	}
@@ -94,6 +100,9 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 	if guess.What != "" {
 		a.Note("%s %s %s", console.Strong("found"), guess.What, console.Faint("("+guess.Because+")"))
 	}
+	if o.routes == "" && len(guess.Rules) == 0 {
+		o.routes, o.routesPage = guess.Routes.Path, guess.Routes.Page
+	}
 
 	for _, note := range guess.Notes {
 		a.Note("%s %s", console.Warn("note:"), note)
@@ -105,10 +114,11 @@ func (a *initCmd) init(ctx context.Context, p *site.Project, o initOptions) erro
 
 	rulesFile, rulesText := "", ""
 	if o.routes != "" && len(guess.Rules) == 0 {
-		if rulesText, err = clientRoutes(o.routes); err != nil {
+		if rulesText, err = clientRoutes(o.routes, o.routesPage); err != nil {
 			return err
 		}
-		guess.Rules, rulesFile = []string{"site.rules"}, filepath.Join(p.Root, "site.rules")
+		guess.Rules = []string{"site.rules"}
+		rulesFile = filepath.Join(p.Root, filepath.FromSlash(guess.Folder), "site.rules")
 	}
 
 	// The draft is read by the same parser as everybody's file: what init
@@ -148,13 +158,13 @@ func (a *initCmd) storeFrom(folder string) string {
 	return store
 }
 
-// clientRoutes writes the rules of an application that
-// finds its way in the browser.
-func clientRoutes(path string) (string, error) {
+// clientRoutes writes the rule for client-side routes below a path. page answers them,
+// "" for the index page there.
+func clientRoutes(path, page string) (string, error) {
 	path = "/" + strings.Trim(path, "/")
 	below := strings.TrimSuffix(path, "/")
 	text := "# Client-side routes: the application answers these addresses in the browser.\n" +
-		"fallback  " + below + "/{rest:all}  -> " + below + "/\n"
+		"fallback  " + below + "/{rest:all}  -> " + cmp.Or(page, below+"/") + "\n"
 	if _, found := rules.Parse([]rules.Source{{Name: "site.rules", Text: []byte(text)}},
 		rules.Options{}); len(found) > 0 {
 		return "", fault.New(fault.Usage, "usage", "--client-routes %s: %s", path, found[0].What).
@@ -223,11 +233,14 @@ func (a *initCmd) askInit(ctx context.Context, site string, guess project.Guess,
 				}
 				return nil
 			})
-		if err == nil && o.routes == "" && len(guess.Rules) == 0 {
-			o.routes, err = a.Input(ctx,
-				"Does the site have client-side routes?",
+		if err == nil && len(guess.Rules) == 0 {
+			proposed := o.routes
+			o.routes, err = a.Input(ctx, "Does the site have client-side routes?",
 				"The path they start at, such as / or /planner/. Leave empty if every page "+
-					"is a file.", "", nil)
+					"is a file.", proposed, nil)
+			if o.routes != proposed {
+				o.routesPage = ""
+			}
 		}
 		return site, guess, err
 	}

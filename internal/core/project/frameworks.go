@@ -1,6 +1,7 @@
 package project
 
 import (
+	"cmp"
 	"encoding/json"
 	"io/fs"
 	"maps"
@@ -15,35 +16,189 @@ import (
 type framework struct {
 	dependency string
 	script     string // if it is not the usual one
+	command    string // that builds, for projects without a script; "" for none
 	output     string
-	static     func(packageFile, fs.FS) string // says why the output is not static; nil if it always is
-	where      func(packageFile, fs.FS) string // says where else the output is, "" for nowhere; may be nil
-	assets     func(fs.FS) []string            // globs of files that are named by their content; nil for none
+	keep       []string // caches that are worth keeping
+
+	// Each reads the project's files; nil if there is nothing to read.
+	static func(packageFile, fs.FS) string // why the output is not static, "" if it is
+	where  func(packageFile, fs.FS) string // where else the output is, "" for nowhere
+	assets func(fs.FS) []string            // globs of files that are named by their content
+	routes func(packageFile, fs.FS) Routes // client-side routes
 }
 
 var frameworks = []framework{
-	{dependency: "next", output: "out", static: configHas("next.config", `output\s*:\s*['"]export['"]`,
-		`its output needs a server unless next.config says output: "export"`),
+	{dependency: "next", command: "next build", output: "out", keep: []string{".next/cache"},
+		where: configured("next.config", "distDir"),
+		static: configHas("next.config", `output\s*:\s*['"]export['"]`,
+			`its output needs a server unless next.config says output: "export"`),
 		assets: func(fs.FS) []string { return []string{"_next/static/{chunks,css,media}/**"} }},
-	{dependency: "nuxt", script: "generate", output: ".output/public",
+	{dependency: "nuxt", script: "generate", command: "nuxt generate", output: ".output/public",
 		assets: folderOf("nuxt.config", `buildAssetsDir`, "_nuxt", "*.{js,css,woff,woff2}")},
-	{dependency: "@sveltejs/kit", output: "build", static: needs("@sveltejs/adapter-static",
-		"its output needs a server unless it is built with @sveltejs/adapter-static"),
-		assets: folderOf("svelte.config", `appDir`, "_app", "immutable/**")},
-	{dependency: "astro", output: "dist", static: configLacks("astro.config", `output\s*:\s*['"]server['"]`,
-		`its output needs a server, since astro.config says output: "server"`),
+	{dependency: "@sveltejs/kit", command: "vite build", output: "build",
+		where: configured("svelte.config", "pages"),
+		static: needs("@sveltejs/adapter-static",
+			"its output needs a server unless it is built with @sveltejs/adapter-static"),
+		assets: folderOf("svelte.config", `appDir`, "_app", "immutable/**"), routes: svelteRoutes},
+	{dependency: "astro", command: "astro build", output: "dist", where: configured("astro.config", "outDir"),
+		static: configLacks("astro.config", `output\s*:\s*['"]server['"]`,
+			`its output needs a server, since astro.config says output: "server"`),
 		assets: folderOf("astro.config", `assets`, "_astro", "**")},
-	{dependency: "@docusaurus/core", output: "build"},
-	{dependency: "gatsby", output: "public"},
-	{dependency: "@11ty/eleventy", output: "_site"},
+	{dependency: "@docusaurus/core", command: "docusaurus build", output: "build"},
+	{dependency: "gatsby", command: "gatsby build", output: "public"},
+	{dependency: "@11ty/eleventy", command: "eleventy", output: "_site", keep: []string{".cache"},
+		where: eleventyOutput},
 	{dependency: "vitepress", output: ".vitepress/dist", where: vitepressOutput},
-	{dependency: "react-scripts", output: "build"},
-	{dependency: "hexo", output: "public"},
-	{dependency: "@angular/core", output: "dist", where: angularOutput},
-	{dependency: "@react-router/dev", output: "build/client", static: configHas("react-router.config",
-		`ssr\s*:\s*false`, "its output needs a server unless react-router.config says ssr: false")},
-	{dependency: "vite", output: "dist", where: configured("vite.config", `outDir`)},
-	{dependency: "parcel", output: "dist"},
+	{dependency: "vuepress", output: "docs/.vuepress/dist"},
+	{dependency: "react-scripts", command: "react-scripts build", output: "build", routes: routed},
+	{dependency: "@vue/cli-service", command: "vue-cli-service build", output: "dist",
+		where: configured("vue.config", "outputDir"), routes: routed},
+	{dependency: "hexo", command: "hexo generate", output: "public"},
+	{dependency: "@angular/core", command: "ng build", output: "dist", keep: []string{".angular/cache"},
+		where: angularOutput, routes: routed},
+	{dependency: "@react-router/dev", command: "react-router build", output: "build/client",
+		static: configHas("react-router.config", `ssr\s*:\s*false`,
+			"its output needs a server unless react-router.config says ssr: false"), routes: routed},
+	{dependency: "vite", command: "vite build", output: "dist", where: viteOutput, routes: routed},
+	{dependency: "parcel", command: "parcel build", output: "dist", keep: []string{".parcel-cache"},
+		routes: routed},
+	{dependency: "webpack", command: "webpack --mode production", output: "dist",
+		where:  func(_ packageFile, files fs.FS) string { return outputOfBundler(files) },
+		routes: routed},
+}
+
+// frameworkOf returns the framework among a project's dependencies; nil for none.
+func frameworkOf(p packageFile) *framework {
+	for i := range frameworks {
+		if p.has(frameworks[i].dependency) {
+			return &frameworks[i]
+		}
+	}
+	return nil
+}
+
+// describe adds to a guess what the framework says: where its output is, and what to
+// know of it.
+func (f *framework) describe(guess *Guess, p packageFile, files fs.FS) {
+	guess.What, guess.Output = "a site made with "+f.dependency, f.output
+	if f.where != nil {
+		guess.Output = cmp.Or(f.where(p, files), f.output)
+	}
+	guess.Keep = append(guess.Keep, f.keep...)
+	if f.static != nil {
+		if why := f.static(p, files); why != "" {
+			guess.Notes = append(guess.Notes, why)
+		}
+	}
+	if f.assets != nil {
+		guess.Fingerprinted = f.assets(files)
+	}
+	if f.routes != nil {
+		guess.Routes = f.routes(p, files)
+	}
+	if base := baseOf(files); base != "" {
+		guess.Notes = append(guess.Notes, "its files are looked up below "+base+
+			": give production an address that ends in that path")
+	}
+}
+
+// routers are packages that answer addresses in the browser.
+var routers = []string{
+	"react-router", "react-router-dom", "vue-router", "@angular/router", "@tanstack/react-router",
+	"@solidjs/router", "svelte-routing", "svelte-spa-router", "wouter", "preact-router", "page",
+	"@vaadin/router", "navigo", "@reach/router",
+}
+
+// hashRouting is in the sources of an application whose routes stand behind a #, which
+// browsers never send.
+var hashRouting = regexp.MustCompile(`createHashRouter|HashRouter|createWebHashHistory|createHashHistory|` +
+	`withHashLocation|useHash\s*:\s*true`)
+
+// routed tells whether an application of one page has client-side routes: it has a
+// router, and does not keep the routes behind a #.
+func routed(p packageFile, files fs.FS) Routes {
+	if !slices.ContainsFunc(routers, p.has) || p.has("svelte-spa-router") {
+		return Routes{}
+	}
+	looked, hash := 0, false
+	//nolint:errcheck // what cannot be read says nothing
+	fs.WalkDir(files, "src", func(name string, _ fs.DirEntry, err error) error {
+		if looked++; err != nil || hash || looked > 500 {
+			return fs.SkipAll
+		}
+		switch path.Ext(name) {
+		case ".js", ".ts", ".jsx", ".tsx", ".vue", ".svelte", ".mjs":
+			data, _ := fs.ReadFile(files, name)
+			hash = hash || hashRouting.Match(data)
+		}
+		return nil
+	})
+	if hash {
+		return Routes{}
+	}
+	return Routes{Path: "/"}
+}
+
+var svelteFallback = regexp.MustCompile(`\bfallback\s*:\s*['"]([\w-]+)\.html['"]`)
+
+// svelteRoutes are those for which the configuration names a page of their own. A
+// page called 404 answers by itself.
+func svelteRoutes(_ packageFile, files fs.FS) Routes {
+	found := svelteFallback.FindSubmatch(readConfig(files, "svelte.config"))
+	if found == nil || string(found[1]) == "404" {
+		return Routes{}
+	}
+	if string(found[1]) == "index" {
+		return Routes{Path: "/"}
+	}
+	return Routes{Path: "/", Page: "/" + string(found[1])}
+}
+
+var viteBase = regexp.MustCompile(`(?m)^\s*base\s*:\s*['"](/[\w./-]+/?)['"]`)
+
+// baseOf returns the path below which a bundler has a site look up its files, as its
+// configuration says; "" for the root.
+func baseOf(files fs.FS) string {
+	for _, name := range []string{"vite.config", "astro.config"} {
+		if found := viteBase.FindSubmatch(readConfig(files, name)); found != nil {
+			return strings.TrimSuffix(string(found[1]), "/") + "/"
+		}
+	}
+	return ""
+}
+
+var viteRoot = regexp.MustCompile(`(?m)\broot\s*:\s*['"](?:\./)?([\w./-]+?)/?['"]`)
+
+// viteOutput is below the root that the configuration names.
+func viteOutput(_ packageFile, files fs.FS) string {
+	config := readConfig(files, "vite.config")
+	root := ""
+	if found := viteRoot.FindSubmatch(config); found != nil {
+		root = string(found[1])
+	}
+	folder := "dist"
+	if found := viteOutDir.FindSubmatch(config); found != nil {
+		folder = string(found[1])
+	}
+	if folder = path.Join(root, folder); isInside(folder) {
+		return folder
+	}
+	return ""
+}
+
+var viteOutDir = regexp.MustCompile(`\boutDir\s*:\s*['"](?:\./)?([\w./-]+?)/?['"]`)
+
+var eleventyDir = regexp.MustCompile(`\boutput\s*:\s*['"](?:\./)?([\w./-]+?)/?['"]`)
+
+// eleventyOutput reads any of the names that its configuration may have.
+func eleventyOutput(_ packageFile, files fs.FS) string {
+	for _, name := range []string{".eleventy", "eleventy.config"} {
+		found := eleventyDir.FindSubmatch(readConfig(files, name))
+		if found != nil && isInside(string(found[1])) {
+			return string(found[1])
+		}
+	}
+	return ""
 }
 
 // folderOf makes what names the folder of a generator in which all files are
