@@ -186,3 +186,148 @@ func TestInitWritesWhatTheFilesSay(t *testing.T) {
 	assert.Contains(t, q.ok("init", "--yes", "--output", "out", "--run", "sh make.sh"), "prepare: [npm ci]")
 	assert.Contains(t, q.fails(2, "cannot tell which folder", "init", "--yes", "-C", t.TempDir()), "--output FOLDER")
 }
+
+// TestDryRunsChangeNothing runs every command that changes something with --dry-run, as
+// it would be run, and finds the store as it was.
+func TestDryRunsChangeNothing(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {staging: {}, production: {addresses: ['https://www.corvane.example/']}}\n",
+		"index.html": "one"})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"index.html": "two"})
+	p.ok("deploy")
+	p.ok("deploy", "--to", "preview/winter")
+	p.ok("password", "preview/winter", "--generate")
+	q := &place{t: t, folder: t.TempDir(), home: p.home, env: p.env}
+	q.write(map[string]string{"index.html": "other"})
+	q.ok("deploy", "--from", ".", "--site", "velley", "--yes")
+	before := p.objects()
+	copied := filepath.Join(t.TempDir(), "copy")
+	for _, command := range [][]string{
+		{"deploy", "--again"}, {"build"}, {"promote", "preview/winter", "--to", "staging"}, {"rollback"}, {"freeze"},
+		{"password", "staging", "--generate"}, {"preview", "extend", "winter"}, {"preview", "share", "winter"},
+		{"preview", "remove", "winter"}, {"domains", "give", "www.corvane.example", "--to", "velley"},
+		{"domains", "release", "www.corvane.example"}, {"domains", "allow", "www.corvane.example/news/", "--to", "velley"},
+		{"follow", "--pause"}, {"hook", "install"}, {"store", "copy", copied}, {"store", "prune"}, {"store", "restored"},
+		{"store", "init"}, {"remove-site", "velley"},
+	} {
+		_, notes, status := p.run(append(command, "--dry-run")...)
+		assert.Zero(t, status, "%v: %s", command, notes)
+		assert.Contains(t, notes, "--dry-run changed nothing", "%v", command)
+		assert.Equal(t, before, p.objects(), "%v", command)
+	}
+	assert.NoDirExists(t, copied)
+	hooks, _ := filepath.Glob(filepath.Join(p.folder, ".git", "hooks", "post-commit"))
+	assert.Empty(t, hooks)
+	p.fails(3, "the store still has 2 sites", "store", "remove", "--dry-run")
+	p.fails(1, "unknown-site", "remove-site", "nowhere", "--dry-run")
+	p.fails(2, "--dry-run needs --pause", "follow", "--dry-run")
+
+	// Once its sites are gone, the rest can go too, and the folder is empty of keys.
+	p.ok("remove-site", "velley", "--yes")
+	p.ok("remove-site", "corvane", "--yes")
+	p.ok("store", "prune", "--yes", "--unfinished", "0s")
+	p.fails(3, "deleting a store needs a confirmation", "store", "remove")
+	p.ok("store", "remove", "--dry-run")
+	p.ok("sites")
+	p.ok("store", "remove", "--yes")
+	p.fails(1, "no store there yet", "sites")
+	assert.Empty(t, p.objects())
+}
+
+// TestWhatIsWrongIsSaidWithWhatHelps holds messages of mistakes that are made in the
+// first quarter of an hour.
+func TestWhatIsWrongIsSaidWithWhatHelps(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nenvironments: {staging: {}}\n", "index.html": "one"})
+	p.ok("deploy")
+	elsewhere := t.TempDir()
+	for _, one := range []struct {
+		status int
+		says   string
+		next   string
+		args   []string
+	}{
+		{2, "not an address with a port", "127.0.0.1:80", []string{"edge", "--listen", "80"}},
+		{1, "no store there yet", "", []string{"edge", "--store", filepath.Join(elsewhere, "typo")}},
+		{2, "missing an argument: URL|PATH|-", "orilla explain /timetable/winter", []string{"explain"}},
+		{2, "an argument too many: b", "orilla explain --help", []string{"explain", "/a", "b"}},
+		{2, "unknown flag: --forse", "orilla status --help", []string{"status", "--forse"}},
+		{2, "unknown flag: --dry-rnu", "did you mean --dry-run?", []string{"deploy", "--dry-rnu"}},
+		{2, "--parallel 0: the minimum is 1", "", []string{"deploy", "--parallel", "0"}},
+		{2, "--rate fast: not a size", "", []string{"deploy", "--rate", "fast"}},
+		{3, "is not an Orilla store", "empty folder", []string{"store", "copy", "."}},
+		{2, "no store to repair from", "--repair-from", []string{"store", "verify", "--repair-from", filepath.Join(elsewhere, "none")}},
+		{2, "no such folder", "", []string{"-C", filepath.Join(elsewhere, "none"), "status"}},
+		{2, "no Git repository here", "-C FOLDER", []string{"-C", elsewhere, "hook", "install"}},
+		{2, `called "nosuch"`, "orilla status", []string{"diff", "nosuch"}},
+		{2, "did you mean staging?", "", []string{"diff", "stagin"}},
+		{2, "not a time", "2026-12-27", []string{"freeze", "--until", "yesterday"}},
+		{2, "not a duration", "3d", []string{"freeze", "--for", "soon"}},
+		{2, "exclude each other", "", []string{"freeze", "--for", "2h", "--until", "2036-01-01"}},
+		{2, "is not a time", "2026-12-24T12:00", []string{"explain", "/", "--at", "tomorrow"}},
+		{2, `unknown environment "stagin"`, "staging", []string{"explain", "/", "--environment", "stagin"}},
+		{2, "not a cookie", "--cookie lang=gl", []string{"explain", "/", "--cookie", "lang"}},
+		{2, "not a host", "--host", []string{"explain", "/", "--host", "http://x"}},
+		{2, "not a method", "--method POST", []string{"explain", "/", "--method", "G O"}},
+	} {
+		notes := p.fails(one.status, one.says, one.args...)
+		assert.Contains(t, notes, one.next, "%v", one.args)
+	}
+	assert.NoDirExists(t, filepath.Join(elsewhere, "typo"))
+	for text, says := range map[string]string{
+		"site: a\n\tbuild: x\n": "a tab: YAML is indented with spaces", "site: a\nbuild: {run: [x\n": "an unclosed bracket [",
+		"site: a\nbuild: {output: \"x}\n": "an unclosed quotation mark", "site: a\nbuild: run: x\n": "quote the value, or indent the line",
+	} {
+		q := newPlace(t)
+		q.write(map[string]string{"orilla.yaml": text})
+		assert.Contains(t, q.fails(2, says, "check"), "orilla.yaml:2:", text)
+	}
+
+	// An address of no environment is answered as at the edge.
+	assert.Equal(t, explained{421, "the working tree", "host"}, document[explained](p, "explain", "https://other.example/x"))
+	// A preview that was removed comes back, and the way to undo that is to remove it.
+	p.ok("deploy", "--to", "preview/x")
+	p.ok("preview", "remove", "x", "--yes")
+	_, notes, status := p.run("rollback", "preview/x")
+	require.Zero(t, status, notes)
+	assert.NotContains(t, notes, "0000000000")
+	assert.Contains(t, notes, "undo: orilla preview remove x")
+	p.ok("preview", "remove", "x", "--yes")
+	// What is frozen is not deployed to, whatever was tried.
+	p.ok("freeze")
+	assert.NotContains(t, p.fails(3, "frozen", "promote", "HEAD", "--to", "production"), "deploy again")
+
+	// Without orilla.yaml nobody has said that there are no steps; without commits a
+	// repository has no name.
+	q := newPlace(t)
+	q.write(map[string]string{"index.html": "x"})
+	out, _, _ := q.run("doctor")
+	assert.NotContains(t, out, "no build steps")
+	q.git("init", "-q")
+	assert.Contains(t, q.fails(3, "a repository without commits", "deploy", "--working-tree", "--site", "fresh", "--to", "production"), "--yes")
+	q.ok("deploy", "--working-tree", "--site", "fresh", "--to", "production", "--yes")
+	q.ok("deploy", "--from", ".", "--site", "fresh", "--to", "production", "-m", "Strike timetable", "--yes")
+	assert.Contains(t, q.ok("status", "--site", "fresh"), "Strike timetable (")
+}
+
+// TestATargetIsRememberedForAPersonOnly publishes a folder to a preview, and again
+// without saying where.
+func TestATargetIsRememberedForAPersonOnly(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.write(map[string]string{"dist/index.html": "ready"})
+	p.ok("deploy", "dist", "--site", "corvane", "--to", "preview/strike", "--yes")
+	p.write(map[string]string{"dist/index.html": "again"})
+	s := p.terminal("deploy", "dist")
+	s.reads("to preview/strike, as last time from this folder")
+	s.reads("preview/strike:2")
+	<-s.ended
+	s = p.terminal("status")
+	s.reads("site corvane, which was published from this folder last")
+	<-s.ended
+	assert.Empty(t, document[[]entryRow](p, "history", "production", "--site", "corvane"), "never production after a preview")
+	p.fails(2, "no orilla.yaml here", "status")
+}

@@ -230,7 +230,7 @@ func TestAFollowerSaysWhyNothingHappens(t *testing.T) {
 	p.git("checkout", "-q", "-b", "bot/updates")
 	f.seen(t, "nothing", "bot/updates", "no environment follows it")
 	p.git("checkout", "-q", "main")
-	f.seen(t, "nothing", "main", p.commit("Later [skip ci]", map[string]string{"page.html": "skipped"}))
+	f.seen(t, "nothing", "main", p.commit("Later\n\nOrilla: skip", map[string]string{"page.html": "skipped"}))
 	fares := p.commit("Fares", map[string]string{"page.html": "fares"})
 	f.seen(t, "live", "main", fares)
 	f.seen(t, "nothing", "main", p.commit("Empty", nil))

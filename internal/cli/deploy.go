@@ -165,6 +165,9 @@ func (a *activator) wouldClaim(plan *site.Plan) error {
 // everything.
 func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 	a.dry = o.dryRun
+	if _, err := o.limiter(); err != nil { // before anything is read
+		return err
+	}
 	if err := o.check(); err != nil {
 		return err
 	}
@@ -239,6 +242,9 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if err != nil {
 		return err
 	}
+	// From here on the order is what people want to read: what and where, then how it
+	// was built, then what changed, then what is live and how to undo it.
+	//
 	// What will happen, before it does. Counting uncommitted files takes a
 	// while in a large tree, so that is shown when it is known.
 	later := view.ShowPlan(a.Console, plan)
@@ -318,10 +324,10 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	// The report on the release comes before it is live, so that a failure
 	// afterwards is read with it.
 	done := deployed{job: job, report: report, release: release}
-	view.ReportRelease(a.Console, job.Plan, release)
 	if later != nil {
-		defer later()
+		later()
 	}
+	view.ReportRelease(a.Console, job.Plan, release)
 
 	if job.Plan.Environment == "" {
 		return a.reportBuilt(ctx, done)
@@ -336,6 +342,7 @@ type deployed struct {
 	report   *reporter // the job's
 	release  *deploy.Release
 	live     *deploy.Activation
+	prepared *deploy.Prepared     // of checks alone
 	verified *deploy.Verification // nil if nothing was
 }
 
@@ -601,13 +608,17 @@ func (a *deployCmd) askClaim(ctx context.Context, plan *site.Plan, yes bool) err
 	if yes {
 		return nil
 	}
+	what := "a folder without Git"
+	if plan.Project.Repository != nil {
+		what = "a repository without commits"
+	}
 	ok, err := a.Confirm(ctx, "Take the name "+plan.Site+" for this folder?",
 		"Orilla will refuse later deploys from other folders or repositories. Another name: "+
 			"--site NAME.", true)
 	if errors.Is(err, console.ErrNobody) || err == nil && !ok {
 		return fault.New(fault.Refused, "name-free",
-			"the name %s is free; to take it for a folder without Git, Orilla needs "+
-				"your confirmation", plan.Site).
+			"the name %s is free; to take it for %s, Orilla needs your confirmation", plan.Site,
+			what).
 			At("%s", plan.Project.Root).Then("add --yes")
 	}
 	return err

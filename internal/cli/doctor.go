@@ -24,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/steps"
+	"orilla.example/orilla/internal/store/s3"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -134,6 +135,9 @@ func checkConfiguration(p *site.Project) view.Finding {
 // the versions that were asked for, without running a step.
 func checkBuild(ctx context.Context, p *site.Project) []view.Finding {
 	commands := p.LocalConfig.Build.Steps()
+	if len(commands) == 0 && !p.Configured {
+		return nil // nobody said yet how it is built
+	}
 	if len(commands) == 0 {
 		return []view.Finding{view.Good("build", "no build steps: the files are published as they are")}
 	}
@@ -264,6 +268,12 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 	}
 
 	findings := []view.Finding{view.Good("store", store.Address()+" is readable and writable")}
+	if bucket, ok := store.(*s3.Store); ok {
+		if readable, err := bucket.Stranger(ctx); err == nil && readable {
+			findings = []view.Finding{view.Bad("store", "anyone can read "+store.Address()+
+				" without credentials, even password-protected sites", "disable public access of the bucket")}
+		}
+	}
 	nodes, err := edge.Reached(ctx, store, storage.KnownAhead(store))
 	if err != nil || len(nodes) == 0 {
 		return append(findings, view.Remark("edge nodes", "none is running on this store", "orilla edge"))

@@ -74,7 +74,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 		if sub != allow {
 			sub.Flags().BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
 		}
-		a.jsonFlag(sub)
+		a.jsonFlag(dryFlag(a, sub))
 	}
 	inOrder(cmd, give, allow, release)
 	allow.Flags().BoolVar(&o.revoke, "revoke", false, "withdraw the permission")

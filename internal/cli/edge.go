@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -108,7 +110,9 @@ func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edg
 	if err != nil && a.store == "" {
 		return err
 	}
-	store, err := a.openStore(ctx, p, true)
+	// A store that was named on purpose is there: a name that is mistyped makes no new
+	// one, at which nothing would ever arrive.
+	store, err := a.openStore(ctx, p, a.store == "")
 	if err != nil {
 		return err
 	}
@@ -169,9 +173,24 @@ func (f *firstLook) end() {
 		console.Faint("loaded in "+console.Took(time.Since(f.began))))
 }
 
+// portOf returns the number that was typed where an address is expected, else the
+// usual port.
+func portOf(address string) int {
+	if port, err := strconv.Atoi(strings.TrimPrefix(address, ":")); err == nil && port > 0 && port < 1<<16 {
+		return port
+	}
+	return 7420
+}
+
 // listen takes an address, and says who has it if it is taken.
 func (a *app) listen(ctx context.Context, address string) (net.Listener, error) {
-	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
+	host, port, err := net.SplitHostPort(address)
+	if err != nil || port == "" || strings.Contains(host, "/") {
+		return nil, fault.New(fault.Usage, "usage", "--listen %s: not an address with a port", address).
+			Then("write HOST:PORT, such as 127.0.0.1:%d", portOf(address))
+	}
+	var listener net.Listener
+	listener, err = (&net.ListenConfig{}).Listen(ctx, "tcp", address)
 	if err == nil {
 		return listener, nil
 	}
@@ -260,7 +279,7 @@ func (a *app) tell(event httpanswer.Event) {
 			return
 		}
 		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),
-			console.Faint(fmt.Sprintf("(%s %s)", event.Text, source.Short(event.Commit))))
+			console.Faint("("+strings.TrimSpace(event.Text+" "+source.Short(event.Commit))+")"))
 	case "trouble":
 		where := place
 		if event.Path != "" {

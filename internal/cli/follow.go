@@ -37,10 +37,10 @@ type followOptions struct {
 	transferOptions
 	writeOptions
 	waitOptions
-	repository, branch, project, wake, why string
-	every                                  time.Duration
-	builds                                 int
-	once, pause, resume                    bool
+	repository, branch, project, wake, why, site string
+	every                                        time.Duration
+	builds                                       int
+	once, pause, resume                          bool
 }
 
 // wakeSecret is the variable that holds the secret with
@@ -90,6 +90,8 @@ func newFollowCommand(a *app) *cobra.Command {
 		"listen at `ADDRESS` for signed webhooks; the secret is in "+
 			wakeSecret)
 
+	flags.StringVar(&o.site, "site", "",
+		"with --pause or --resume: the site's `NAME` (default: as in orilla.yaml)")
 	flags.BoolVar(&o.pause, "pause", false, "stop automatic builds of the site on all machines")
 	flags.BoolVar(&o.resume, "resume", false, "resume automatic builds")
 	flags.StringVarP(&o.why, "message", "m", "", "with --pause: the `REASON`")
@@ -97,12 +99,18 @@ func newFollowCommand(a *app) *cobra.Command {
 	o.writeOptions.flags(cmd)
 	o.rateFlag(cmd)
 	cmd.RegisterFlagCompletionFunc("branch", completion{a}.branches) //nolint:errcheck // the flag exists
+	cmd = dryFlag(a, cmd)
+	cmd.Flag("dry-run").Usage = "with --pause or --resume: show what would change, without doing it"
 	return a.jsonFlag(cmd)
 }
 
 // follow is orilla follow: it deploys every new commit until it is ended. Ended
 // and started again, here or elsewhere, it goes on where it was.
 func (a *followCmd) follow(ctx context.Context, o *followOptions) error {
+	if a.dry && !o.pause && !o.resume {
+		return fault.New(fault.Usage, "usage", "--dry-run needs --pause or --resume").
+			Then("to see what a commit would publish: orilla deploy --dry-run")
+	}
 	if o.pause || o.resume {
 		return a.setPause(ctx, o)
 	}
@@ -391,7 +399,7 @@ func (a *followCmd) setPause(ctx context.Context, o *followOptions) error {
 	if o.pause && o.resume {
 		return fault.New(fault.Usage, "usage", "either --pause or --resume")
 	}
-	s, err := a.session(ctx, "")
+	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}

@@ -24,6 +24,7 @@ import (
 // freezeOptions are the flags of freeze and thaw.
 type freezeOptions struct {
 	writeOptions
+	waitOptions
 	site, why              string
 	until, length          string // one of them, or neither
 	dryRun, yes, leaveLive bool
@@ -59,10 +60,10 @@ func (o *freezeOptions) checkEnd(now time.Time) error {
 }
 
 // freezeCmd keeps automation out of an environment, and lets it in again.
-type freezeCmd struct{ *app }
+type freezeCmd struct{ activator }
 
 func newFreezeCommand(a *app) *cobra.Command {
-	c := &freezeCmd{app: a}
+	c := &freezeCmd{activator{a}}
 	var o freezeOptions
 	cmd := &cobra.Command{
 		Use: "freeze [ENVIRONMENT]", Short: "Stop automatic deploys to an environment",
@@ -87,7 +88,7 @@ func newFreezeCommand(a *app) *cobra.Command {
 }
 
 func newThawCommand(a *app) *cobra.Command {
-	c := &freezeCmd{app: a}
+	c := &freezeCmd{activator{a}}
 	var o freezeOptions
 	cmd := &cobra.Command{
 		Example: "orilla thaw\norilla thaw production --leave-live",
@@ -99,6 +100,7 @@ func newThawCommand(a *app) *cobra.Command {
 	}
 
 	o.flags(cmd, "the `REASON`, kept in the history")
+	o.waitOptions.flags(cmd)
 	o.writeOptions.flags(cmd)
 	cmd.Flags().BoolVarP(&o.yes, "yes", "y", false, "publish the pending release without asking")
 	cmd.Flags().BoolVar(&o.leaveLive, "leave-live", false,
@@ -235,6 +237,30 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 		}
 	}
 
+	return a.thawNow(ctx, s, o, operator, head, waits)
+}
+
+// thawNow ends a freeze and publishes what waits, nil for nothing. Then it is checked, as
+// any release that goes live: what does not pass goes back, and freezes again.
+func (a *freezeCmd) thawNow(ctx context.Context, s *session, o freezeOptions, operator *environments.Operator,
+	head journal.Entry, waits *environments.PendingRelease,
+) error {
+	environment, name := head.Environment, journal.DisplayName(head.Environment)
+	list, err := o.list(a.app)
+	if list == nil && err == nil {
+		list = s.project.ProductionConfig.WaitFor(environment)
+	}
+	if err != nil {
+		return err
+	}
+	if waits == nil {
+		list = nil // nothing moves
+	}
+	checks, end, err := a.checks(ctx, s, environment, list)
+	if err != nil {
+		return err
+	}
+	defer end()
 	began := time.Now()
 	entry, err := operator.Thaw(ctx, head, o.why, waits)
 	if errors.Is(err, journal.ErrAlready) {
@@ -245,7 +271,14 @@ func (a *freezeCmd) thaw(ctx context.Context, o freezeOptions, typed string) err
 		return rollbackRefused(s, environment, err)
 	}
 
-	return a.reportThawed(ctx, s, o, entry, waits != nil, time.Since(began))
+	took := time.Since(began)
+	if checks != nil {
+		checks.live = deploy.Entered(checks.prepared, entry, &head)
+		if _, err := a.verify(ctx, *checks); err != nil {
+			return err
+		}
+	}
+	return a.reportThawed(ctx, s, o, entry, waits != nil, took)
 }
 
 // reportThawed tells that an environment accepts automatic deploys again, and

@@ -76,6 +76,9 @@ func given(ctx context.Context, a *app, p *site.Project, typed string) (folder s
 	return source.Unpack(ctx, file, name, filepath.Join(scratch, "output"), limits)
 }
 
+// A project that is published as it is puts its sources, and whatever lies beside them,
+// on the web. That is seldom meant, and never by a word that could be a commit.
+
 // refuseProject refuses a folder that is a project and not its output. The word
 // stood where a commit is expected, so it was not said that it is ready output.
 func refuseProject(folder, typed string) error {

@@ -105,6 +105,9 @@ func helpGroups(out io.Writer, heading func(string), groups []group) {
 	}
 }
 
+// A command's sentence begins with a verb and has one object; details are in its own
+// help. So the list can be read down, and stays within the width.
+
 // helpCommands lists commands, each with what it is for.
 func helpCommands(out io.Writer, commands []*cobra.Command) {
 	for _, command := range commands {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -14,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/view"
@@ -252,7 +254,7 @@ func newRollbackCommand(a *app) *cobra.Command {
 		Example: "orilla rollback                    production, to the release before\n" +
 			"orilla rollback production:12      to what entry 12 published\n" +
 			"orilla rollback staging 4be21c7    to the release of that commit",
-		Args: cobra.MaximumNArgs(2), ValidArgsFunction: completion{a}.environments,
+		Args: cobra.MaximumNArgs(2), ValidArgsFunction: completion{a}.entries,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return o.record(argument(args, 0), c.rollback(cmd.Context(), o, args))
 		},
@@ -263,7 +265,10 @@ func newRollbackCommand(a *app) *cobra.Command {
 	flags.StringVarP(&o.why, "message", "m", "", "the `REASON`, kept in the history")
 	flags.BoolVar(&o.keepFollowing, "keep-following", false,
 		"do not freeze: the next automatic deploy may replace it")
-	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be removed live, without doing it")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would go live, without doing it")
+	flags.StringArrayVar(&o.waitFor, "wait-for", nil,
+		"check an `ADDRESS` such as /fares/ at the edge afterwards, or run a command; if one fails, "+
+			"the status is 4, and the rollback stays (repeatable)")
 	o.writeOptions.flags(cmd)
 	return a.jsonFlag(cmd)
 }
@@ -271,6 +276,7 @@ func newRollbackCommand(a *app) *cobra.Command {
 // rollbackOptions are what orilla rollback takes.
 type rollbackOptions struct {
 	writeOptions
+	waitOptions
 	site, why             string
 	keepFollowing, dryRun bool
 }
@@ -298,6 +304,16 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 		return err
 	}
 	defer operator.Close(ctx)
+	// Only what is asked for is checked: a bad release must be gone now.
+	list, err := o.list(a.app)
+	if err != nil {
+		return err
+	}
+	checks, end, err := (&activator{a.app}).checks(ctx, s, environment, list)
+	if err != nil {
+		return err
+	}
+	defer end()
 	// Whether it is whole was looked at before the entry was written; how far
 	// is told.
 	wanted.KeepFollowing, wanted.Why = o.keepFollowing, o.why
@@ -309,9 +325,15 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 	if back.Integrity.Looked < back.Integrity.Objects {
 		a.Note("%s", console.Faint(fmt.Sprintf(
 			"checked %d of %d changed objects before going back; orilla store verify checks all",
-			back.Integrity.Objects, back.Integrity.Looked)))
+			back.Integrity.Looked, back.Integrity.Objects)))
 	}
-	return a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started)
+	if err := a.reportRollback(ctx, s, o, environment, back.Left, back.Entry, started); err != nil ||
+		checks == nil || o.dryRun {
+		return err
+	}
+	checks.live = deploy.Entered(checks.prepared, back.Entry, nil)
+	_, err = (&activator{a.app}).verify(ctx, *checks)
+	return err
 }
 
 // reportRollback says what is live now and was before, how many edge nodes have
@@ -324,7 +346,10 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 		serving, nodes = flipped(ctx, s, entry)
 	}
 	took := time.Since(started)
-	leftAddress := view.ReleaseAddress(s.site, left.Release.String(), view.NearbyPort(nodes))
+	leftAddress := ""
+	if !left.Release.IsZero() { // else it had been removed
+		leftAddress = view.ReleaseAddress(s.site, left.Release.String(), view.NearbyPort(nodes))
+	}
 	addresses := s.addresses(ctx, environment, entry.Document, nodes)
 	if !o.dryRun {
 		values := view.MovedValues(s.site, entry, addresses[0], nodes)
@@ -337,23 +362,30 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 	if a.JSON {
 		report := view.RollbackReport{Environment: journal.DisplayName(environment),
 			Release: "r-" + entry.Release.String(), Commit: entry.Commit,
-			Reactivates: entry.Reactivates, Left: "r-" + left.Release.String(), LeftAddress: leftAddress,
+			Reactivates: entry.Reactivates, LeftAddress: leftAddress,
 			Addresses: addresses,
 			Frozen:    entry.Frozen != nil, DryRun: o.dryRun}
 
 		if !o.dryRun {
 			report.Entry = entry.Label()
 		}
+		if leftAddress != "" {
+			report.Left = "r-" + left.Release.String()
+		}
 		return a.Document(report)
 	}
 
 	name := journal.DisplayName(environment)
 	a.Note("%s %s %s", console.Strong(s.site), console.Faint("->"), console.Strong(name))
-	a.Row(a.Err, "from", left.Release.Short()+"  "+console.Accent(source.Short(left.Commit))+"  "+
-		left.Subject)
+	if leftAddress == "" {
+		a.Row(a.Err, "from", "nothing: it was removed")
+	} else {
+		a.Row(a.Err, "from", left.Release.Short()+"  "+console.Accent(source.Short(left.Commit))+"  "+
+			left.Subject)
+	}
 	a.Row(a.Err, "to", entry.Release.Short()+"  "+console.Accent(source.Short(entry.Commit))+"  "+
 		entry.Subject+
-		console.Faint("  (what "+name+":"+view.Itoa(entry.Reactivates)+" put live)"))
+		console.Faint("  (what "+name+":"+view.Itoa(entry.Reactivates)+" published)"))
 
 	if o.dryRun {
 		a.Note("%s", console.Faint("--dry-run changed nothing"))
@@ -364,13 +396,27 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 		a.Print("%s", console.Accent(address))
 	}
 
-	a.Note("%s %s", console.Faint("previous release:"), leftAddress)
+	a.afterRollback(environment, leftAddress, entry)
+	view.HintEdge(a.Console, nodes)
+	return nil
+}
+
+// afterRollback says where what was left can still be seen, what the freeze means, and
+// how to undo the rollback. leftAddress is "" if nothing was live before: then undoing
+// is removing.
+func (a *historyCmd) afterRollback(environment, leftAddress string, entry journal.Entry) {
+	name := journal.DisplayName(environment)
+	if leftAddress != "" {
+		a.Note("%s %s", console.Faint("previous release:"), leftAddress)
+	}
 	if entry.Frozen != nil {
 		a.Note("%s automatic deploys wait until %s", console.Warn("frozen:"),
 			a.Command("orilla thaw"+view.EnvironmentArgument(environment)))
 	}
 
-	a.Hint("undo:", fmt.Sprintf("orilla rollback %s:%d", name, entry.Number-1))
-	view.HintEdge(a.Console, nodes)
-	return nil
+	if leftAddress == "" {
+		a.Hint("undo:", "orilla preview remove "+strings.TrimPrefix(name, "preview/"))
+	} else {
+		a.Hint("undo:", fmt.Sprintf("orilla rollback %s:%d", name, entry.Number-1))
+	}
 }

@@ -22,12 +22,12 @@ func newHookCommand(a *app) *cobra.Command {
 	var subs []*cobra.Command
 	for _, one := range []struct {
 		name, short string
-		do          func(context.Context, *source.Repository) ([]source.Hook, error)
+		do          func(context.Context, *source.Repository, bool) ([]source.Hook, error)
 	}{
 		{"install", "Install the hooks", source.InstallHooks},
 		{"remove", "Remove the hooks", source.RemoveHooks},
 	} {
-		subs = append(subs, a.jsonFlag(&cobra.Command{
+		subs = append(subs, a.jsonFlag(dryFlag(a, &cobra.Command{
 			Use: one.name, Short: one.short, Args: cobra.NoArgs,
 			Example: "orilla hook " + one.name,
 			RunE: func(cmd *cobra.Command, _ []string) error {
@@ -37,16 +37,18 @@ func newHookCommand(a *app) *cobra.Command {
 				}
 				if p.Repository == nil {
 					return fault.New(fault.Usage, "no-repository",
-						"no Git repository here").At("%s", p.Root)
+						"no Git repository here").At("%s", p.Root).
+						Then("run it in the repository, or name its folder: orilla hook %s -C FOLDER",
+							one.name)
 				}
 
-				hooks, err := one.do(cmd.Context(), p.Repository)
+				hooks, err := one.do(cmd.Context(), p.Repository, a.dry)
 				if err != nil {
 					return err
 				}
 				return view.ReportHooks(a.Console, hooks)
 			},
-		}))
+		})))
 	}
 
 	inOrder(cmd, subs...)

@@ -28,7 +28,7 @@ func newLogCommand(a *app) *cobra.Command {
 	var site string
 	cmd := &cobra.Command{
 		Example: "orilla log\norilla log build:41",
-		Use:     "log [BUILD]", Short: "Show the output of a build",
+		Use:     "log [BUILD]", ValidArgsFunction: completion{a}.builds, Short: "Show the output of a build",
 		Args: cobra.MaximumNArgs(1),
 		Long: "Log prints the output of a build, with secrets masked. BUILD is build:41 or 41, as " +
 			"orilla builds, or a branch or commit for its last build; the default is the newest " +
@@ -187,14 +187,15 @@ func newCancelCommand(a *app) *cobra.Command {
 	var site string
 	cmd := &cobra.Command{
 		Example: "orilla cancel\norilla cancel build:41",
-		Use:     "cancel [BUILD]", Short: "Stop a running build, on any machine",
-		Args: cobra.MaximumNArgs(1),
+		Use:     "cancel [BUILD]", ValidArgsFunction: completion{a}.builds,
+		Short: "Stop a running build, on any machine",
+		Args:  cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.cancelBuild(cmd.Context(), site, argument(args, 0))
 		},
 	}
 	siteFlag(cmd.Flags(), &site)
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // cancelWait is how long it is waited for whoever builds to end.
@@ -223,6 +224,11 @@ func (a *logCmd) cancelBuild(ctx context.Context, site, typed string) error {
 			Then("the next build of this content takes over")
 	}
 
+	if a.dry {
+		return a.Result(view.DescribeRun(a.Console, builds.Run{Begun: one.Begun}), func() {
+			a.Print("would stop %s  %s  %s", one.Label(), source.Short(one.Commit), one.Branch)
+		})
+	}
 	if err := build.Cancel(ctx, s.store, one, s.project.Person(ctx)); err != nil {
 		return err
 	}

@@ -358,7 +358,7 @@ func newPreviewShareCommand(a *app) *cobra.Command {
 	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().StringVarP(&o.why, "message", "m", "", "the `REASON`, such as for whom "+
 		"it is (kept in the history)")
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // longestShare bounds how long a link opens anything.
@@ -438,6 +438,10 @@ func (a *previewCmd) makeLink(ctx context.Context, s *session, operator *environ
 	environment string, length time.Duration, why string,
 ) error {
 	name := journal.DisplayName(environment)
+	if a.dry {
+		a.Print("would create a link that opens %s until %s", name, view.Moment(operator.Now().Add(length)))
+		return nil
+	}
 	secret, until := access.Secret(), operator.Now().Add(length).UTC().Truncate(time.Second)
 	share := journal.Share{Digest: access.DigestOf(secret), Until: until, Who: operator.Who, Why: why}
 	change := func(looking journal.Looking) (*journal.Looking, error) {

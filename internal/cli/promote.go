@@ -55,7 +55,7 @@ func newPromoteCommand(a *app) *cobra.Command {
 	o.waitOptions.flags(cmd)
 	o.writeOptions.flags(cmd)
 	flags.BoolVar(&o.again, "again", false, "publish it again even if it is already live")
-	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be removed live, without doing it")
+	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would go live, without doing it")
 	cmd.RegisterFlagCompletionFunc("to", completion{a}.environments) //nolint:errcheck // the flag exists
 	return a.jsonFlag(cmd)
 }

@@ -27,6 +27,9 @@ func targetFile(a *app, root string) string {
 	return filepath.Join(a.places.Cache, "targets", hex.EncodeToString(sum[:8])+".json")
 }
 
+// Nothing is remembered in the folder itself: what lies there may be published, copied,
+// or committed, and belongs to everybody who has it.
+
 // lastTarget returns where a folder was published last. It is a proposal for
 // somebody at a terminal, and never used without one: a script must not do
 // something else because of what a person did before.

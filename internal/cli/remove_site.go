@@ -9,8 +9,12 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/pins"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -21,8 +25,9 @@ func newRemoveSiteCommand(a *app) *cobra.Command {
 	c := &removeSiteCmd{app: a}
 	var keepName, yes bool
 	cmd := &cobra.Command{
-		Example: "orilla remove-site harbour",
-		Use:     "remove-site SITE", Short: "Delete a site with all its releases",
+		Example:           "orilla remove-site harbour",
+		ValidArgsFunction: completion{a}.sites,
+		Use:               "remove-site SITE", Short: "Delete a site with all its releases",
 		Args: cobra.ExactArgs(1),
 		Long: "Remove-site takes all environments of a site offline and removes its releases, " +
 			"builds and history. The name becomes free, unless --keep-name is given. It asks you " +
@@ -35,13 +40,13 @@ func newRemoveSiteCommand(a *app) *cobra.Command {
 	cmd.Flags().BoolVar(&keepName, "keep-name", false,
 		"keep the name, so that nobody else can take it")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "assume yes to every prompt")
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // removeSite is orilla remove-site: it removes all of a site and, unless
 // keepName, frees its name. It cannot be undone, so it asks for the name to be
 // typed.
-func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, yes bool) error {
+func (a *removeSiteCmd) removeSite(ctx context.Context, name string, keepName, yes bool) error {
 	p, err := a.load(ctx)
 	if err != nil {
 		return err
@@ -51,22 +56,25 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, y
 		return err
 	}
 
-	if _, err := a.chosenSites(ctx, store, site); err != nil {
+	if _, err := a.chosenSites(ctx, store, name); err != nil {
 		return err
+	}
+	if a.dry { // without waiting for anybody who is at work there
+		return a.wouldRemove(ctx, p, store, name)
 	}
 	if !yes {
 		check := func(typed string) error {
-			if typed != site {
-				return fmt.Errorf("type %s to remove it, or press Ctrl-C", site)
+			if typed != name {
+				return fmt.Errorf("type %s to remove it, or press Ctrl-C", name)
 			}
 			return nil
 		}
 
-		_, err := a.Input(ctx, "Type the name of the site to remove it", "All environments of "+site+
+		_, err := a.Input(ctx, "Type the name of the site to remove it", "All environments of "+name+
 			" go offline at once, and its history is deleted for good.", "", check)
 		if errors.Is(err, console.ErrNobody) {
 			return fault.New(fault.Refused, "not-confirmed",
-				"removing a site needs a confirmation: its name, typed").At("%s", site).
+				"removing a name needs a confirmation: its name, typed").At("%s", name).
 				Then("run it on a terminal, or add --yes")
 		}
 		if err != nil {
@@ -75,16 +83,45 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, site string, keepName, y
 	}
 
 	tell, end := a.working()
-	removed, err := maintenance.RemoveSite(ctx, store, site, p.Person(ctx), keepName,
+	removed, err := maintenance.RemoveSite(ctx, store, name, p.Person(ctx), keepName,
 		func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }, tell)
 	end()
 	if err != nil {
 		return err
 	}
 
-	return a.Result(view.RemoveSiteReport{Site: site, Removed: removed, KeptName: keepName}, func() {
-		a.Print("%s %s: %s", console.Good("removed"), console.Strong(site),
+	return a.Result(view.RemoveSiteReport{Site: name, Removed: removed, KeptName: keepName}, func() {
+		a.Print("%s %s: %s", console.Good("removed"), console.Strong(name),
 			console.Count(int64(removed), "record", "records"))
 		a.Hint("next:", "to free its disk space: orilla store prune")
+	})
+}
+
+// wouldRemove says what a removal would take offline and delete.
+func (a *removeSiteCmd) wouldRemove(ctx context.Context, p *site.Project, store storage.Store, name string,
+) error {
+	s := &session{project: p, store: store, site: name}
+	states, err := environments.States(ctx, store, name, nil, nil)
+	if err != nil {
+		return err
+	}
+	report := view.RemoveSiteReport{Site: name, DryRun: true}
+	for _, state := range states {
+		if state.Head != nil && !state.Head.Gone(a.Now()) {
+			report.Live = append(report.Live, journal.DisplayName(state.Name))
+		}
+	}
+	for _, err := range store.List(ctx, storage.ReleasesKey(s.site)) {
+		if err != nil {
+			return err
+		}
+		report.Removed++
+	}
+	return a.Result(report, func() {
+		for _, environment := range report.Live {
+			a.Print("would go offline: %s", environment)
+		}
+		a.Print("would be deleted: %s, and the history of %s", console.Count(int64(report.Removed), "release",
+			"releases"), console.Count(int64(len(states)), "environment", "environments"))
 	})
 }

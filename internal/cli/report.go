@@ -202,7 +202,11 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 		return err
 	}
 	if o.open {
-		return openBrowser(ctx, landed.Addresses[len(landed.Addresses)-1])
+		// It is live, whatever comes of the browser.
+		if err := openBrowser(ctx, landed.Addresses[len(landed.Addresses)-1]); err != nil {
+			a.Notice(fault.Notice{Code: fault.Code(err), What: fault.Line(err),
+				Next: "open " + landed.Addresses[len(landed.Addresses)-1]})
+		}
 	}
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -133,11 +134,27 @@ func findOrigin(ctx context.Context, s *session, typed string) (journal.Entry, e
 		return journal.Entry{}, err
 	}
 
-	return journal.Entry{}, fault.New(fault.Usage, "unknown-release",
-		"no environment, entry or built commit is called %q", typed).
-		Marked(errUnknownRelease).
-		Then("to list environments: orilla status").
-		Then("to build and publish a commit: orilla deploy %s --to ENVIRONMENT", typed)
+	return journal.Entry{}, unknownRelease(ctx, s, typed)
+}
+
+// unknownRelease is the error of a word that names no release: it may be a commit that
+// was not built, or a word that was mistyped.
+func unknownRelease(ctx context.Context, s *session, typed string) error {
+	problem := fault.New(fault.Usage, "unknown-release", "no environment, entry or built commit is called %q",
+		typed).Marked(errUnknownRelease)
+	names, _ := s.environments(ctx)
+	if repository := s.project.Repository; repository != nil {
+		if commit, err := repository.Commit(ctx, typed); err == nil {
+			problem.What = fmt.Sprintf("%s was not built yet", commit.Short())
+			return problem.Then("to build it: orilla build %s", typed).
+				Then("to build and publish it: orilla deploy %s --to ENVIRONMENT", typed)
+		}
+		names = append(names, repository.Branches(ctx)...)
+	}
+	if nearest := spelling.Nearest(typed, names); nearest != "" {
+		problem = problem.Then("did you mean %s?", journal.DisplayName(nearest))
+	}
+	return problem.Then("to list environments: orilla status").Then("to list builds: orilla builds")
 }
 
 // findEntry reads ENVIRONMENT:NUMBER. is tells whether it is one: a commit can be

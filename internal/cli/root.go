@@ -28,11 +28,13 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/maintenance"
+	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
@@ -146,8 +148,11 @@ func (a *app) root() *cobra.Command {
 	flags.SortFlags = false
 	root.Flags().Bool("version", false, "print the version")
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath()).
-			Then("%s --help", cmd.CommandPath())
+		problem := fault.New(fault.Usage, "usage", "%s", err).At("%s", cmd.CommandPath())
+		if nearest := nearestFlag(cmd, err); nearest != "" {
+			problem = problem.Then("did you mean %s?", nearest)
+		}
+		return problem.Then("%s --help", cmd.CommandPath())
 	})
 
 	groups := a.groups()
@@ -161,6 +166,7 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) { printHelp(cmd, groups) })
 	root.CompletionOptions.HiddenDefaultCmd = true // it stands in the help as one of several
 	wrapUsage(root)
+	completeSites(a, root)
 	return root
 }
 
@@ -218,12 +224,39 @@ func wrapUsage(root *cobra.Command) {
 		}
 		command.Args = func(cmd *cobra.Command, args []string) error {
 			if err := check(cmd, args); err != nil {
-				return fault.New(fault.Usage, "usage", "%s", err).Then("%s", cmd.UseLine()).
-					Then("%s --help", cmd.CommandPath())
+				return wrongArguments(cmd, args)
 			}
 			return nil
 		}
 	}
+}
+
+// nearestFlag returns the option that was probably meant; "" if none is near.
+func nearestFlag(cmd *cobra.Command, err error) string {
+	unknown, ok := errors.AsType[*pflag.NotExistError](err)
+	if !ok {
+		return ""
+	}
+	var names []string
+	cmd.Flags().VisitAll(func(flag *pflag.Flag) {
+		if !flag.Hidden {
+			names = append(names, "--"+flag.Name)
+		}
+	})
+	return spelling.Nearest("--"+unknown.GetSpecifiedName(), names)
+}
+
+// wrongArguments says what is missing or too much, with an example that works.
+func wrongArguments(cmd *cobra.Command, args []string) error {
+	_, takes, _ := strings.Cut(cmd.Use, " ")
+	problem := fault.New(fault.Usage, "usage", "%s is missing an argument: %s", cmd.CommandPath(), takes)
+	if len(args) > 0 && (takes == "" || cmd.Args(cmd, args[:len(args)-1]) == nil) {
+		problem = fault.New(fault.Usage, "usage", "%s has an argument too many: %s", cmd.CommandPath(),
+			args[len(args)-1])
+	}
+	example, _, _ := strings.Cut(cmd.Example, "\n")
+	example, _, _ = strings.Cut(example, "    ")
+	return problem.Then("for example: %s", example).Then("%s --help", cmd.CommandPath())
 }
 
 // unknownCommand refuses an argument where a command was

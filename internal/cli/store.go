@@ -32,7 +32,7 @@ func newStoreCommand(a *app) *cobra.Command {
 	}
 
 	inOrder(cmd, newStoreInitCommand(a), newStoreCopyCommand(a), newStoreVerifyCommand(a),
-		newStorePruneCommand(a), newStoreRestoredCommand(a))
+		newStorePruneCommand(a), newStoreRestoredCommand(a), newStoreRemoveCommand(a))
 	return a.jsonFlag(cmd)
 }
 

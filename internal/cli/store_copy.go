@@ -13,6 +13,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/store"
+	"orilla.example/orilla/internal/store/trial"
 )
 
 // storeCopyCmd is what orilla store copy does.
@@ -36,7 +37,7 @@ func newStoreCopyCommand(a *app) *cobra.Command {
 
 	onlySiteFlag(cmd.Flags(), &site)
 	o.flags(cmd)
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // storeCopy is orilla store copy: it brings another store up to date with this
@@ -58,7 +59,7 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 	}
 	// A folder becomes a store if it is empty; a server has to be shown to hold
 	// one first.
-	to, err := store.Open(ctx, address, a.folder, a.places.Data, true)
+	to, err := a.openTarget(ctx, address)
 	if err != nil {
 		return err
 	}
@@ -105,6 +106,23 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 			console.Count(copied.Present, "object", "objects"))
 		a.Hint("next:", "to check it: orilla store verify --store "+shellWord(to.Address()))
 	})
+}
+
+// openTarget opens the store that is copied to; a folder that is not there becomes one.
+func (a *storeCopyCmd) openTarget(ctx context.Context, address string) (storage.Store, error) {
+	to, err := store.Open(ctx, address, a.folder, a.places.Data, !a.dry)
+	if !a.dry {
+		return to, err
+	}
+	if errors.Is(err, storage.ErrNone) {
+		if folder, _ := store.Folder(address, a.folder, a.places.Data); folder != "" {
+			return trial.Nothing(folder), nil
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return trial.Over(to), nil
 }
 
 // chosenSites returns all sites of a store, or the one that was named.

@@ -49,7 +49,7 @@ func newStoreInitCommand(a *app) *cobra.Command {
 	cmd.Flags().StringArrayVar(&o.principals, "principal", nil,
 		"with --policy: print a bucket policy for `ROLE=WHO`; ROLE is deployer, edge or pruner (repeatable)")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "create the bucket too, if needed")
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // storeInit is orilla store init: it makes a store where sixteen writers who
@@ -162,6 +162,12 @@ func (a *storeInitCmd) makeStore(ctx context.Context, made storage.Store, report
 	yes bool,
 ) error {
 	bucket, isBucket := made.(*s3.Store)
+	if a.dry { // a race can only be run by writing
+		a.Row(a.Err, "race", "would be run, and the store created if exactly one of "+
+			"16 writers wins each time")
+		report.Made = false
+		return nil
+	}
 	if isBucket {
 		if err := a.ensureBucket(ctx, bucket, yes); err != nil {
 			return err

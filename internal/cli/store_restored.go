@@ -38,7 +38,7 @@ func newStoreRestoredCommand(a *app) *cobra.Command {
 
 	cmd.Flags().StringVarP(&why, "message", "m", "", "the `REASON`, kept in the history")
 	cmd.Flags().BoolVarP(&yes, "yes", "y", false, "assume yes to every prompt")
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // storeRestored is orilla store restored. Edge nodes never go back to an

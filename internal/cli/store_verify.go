@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -31,7 +32,7 @@ func newStoreVerifyCommand(a *app) *cobra.Command {
 
 	onlySiteFlag(cmd.Flags(), &site)
 	cmd.Flags().StringVar(&from, "repair-from", "", "repair damaged objects from another `STORE`")
-	return a.jsonFlag(cmd)
+	return a.jsonFlag(dryFlag(a, cmd))
 }
 
 // storeVerify is orilla store verify: it reads everything, compares each hash,
@@ -52,10 +53,17 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 		return err
 	}
 	started := time.Now()
+	// The other store is opened before hours of reading, also if it is not needed then.
+	var other storage.Store
+	if from != "" {
+		if other, err = a.openOther(ctx, from); err != nil {
+			return err
+		}
+	}
 	tell, end := a.working()
 	found, err := maintenance.Verify(ctx, store, sites, tell)
-	if err == nil && from != "" && len(found.Damage) > 0 {
-		err = a.repair(ctx, store, from, &found, tell)
+	if err == nil && other != nil && len(found.Damage) > 0 {
+		err = maintenance.Repair(ctx, store, other, &found, tell)
 	}
 
 	end()
@@ -76,14 +84,13 @@ func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) err
 	return err
 }
 
-// repair puts in place of what is damaged what the other store has under the
-// same hash; a record without one is left alone.
-func (a *storeVerifyCmd) repair(ctx context.Context, damaged storage.Store, from string,
-	found *maintenance.Verified, tell maintenance.Tell,
-) error {
+// openOther opens the store from which damage is repaired: what is damaged is replaced
+// by what it has under the same hash, and a record without one is left alone.
+func (a *storeVerifyCmd) openOther(ctx context.Context, from string) (storage.Store, error) {
 	other, err := store.Open(ctx, from, a.folder, a.places.Data, false)
-	if err != nil {
-		return err
+	if errors.Is(err, storage.ErrNone) {
+		return nil, fault.New(fault.Usage, "no-store", "there is no store to repair from").At("%s", from).
+			Then("check the address after --repair-from")
 	}
-	return maintenance.Repair(ctx, damaged, other, found, tell)
+	return other, err
 }

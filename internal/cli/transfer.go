@@ -12,12 +12,14 @@ import (
 type transferOptions struct {
 	parallel int
 	rate     string
+	chosen   func() bool // --parallel was given
 }
 
 // flags adds how fast a command may send, and how many requests at once.
 func (o *transferOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&o.parallel, "parallel", 0,
 		"send at most this `NUMBER` of requests at once (default: what the store can take)")
+	o.chosen = func() bool { return cmd.Flags().Changed("parallel") }
 	o.rateFlag(cmd)
 }
 
@@ -28,7 +30,7 @@ func (o *transferOptions) rateFlag(cmd *cobra.Command) {
 
 // limiter reads --rate; nil for no limit.
 func (o *transferOptions) limiter() (*rate.Limiter, error) {
-	if o.parallel < 0 {
+	if o.parallel < 1 && o.chosen != nil && o.chosen() {
 		return nil, fault.New(fault.Usage, "usage", "--parallel %d: the minimum is 1", o.parallel)
 	}
 	if o.rate == "" {

@@ -29,7 +29,7 @@ func typed(root, running *cobra.Command, text string) string {
 	at := 0
 	for _, place := range printed.FindAllStringIndex(text, -1) {
 		command, rest, err := root.Find(strings.Fields(text[place[0]:place[1]])[1:])
-		if err != nil || command == root {
+		if err != nil || command == root || command.Name() == "help" {
 			continue
 		}
 		// What follows the command may have the option already.

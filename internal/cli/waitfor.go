@@ -49,6 +49,25 @@ func (a *activator) probes(plan *site.Plan, o waitOptions) ([]string, error) {
 	return list, err
 }
 
+// checks prepares checks after an entry that another command writes, before it is
+// written; nil if there is nothing to check. list says what, if the configuration
+// counts too.
+func (a *activator) checks(ctx context.Context, s *session, environment string, list []string,
+) (*deployed, func(), error) {
+	if len(list) == 0 {
+		return nil, func() {}, nil
+	}
+	report := &reporter{app: a.app}
+	job := deploy.Job{Plan: &site.Plan{Project: s.project, Site: s.site, Environment: environment,
+		Config: s.project.LocalConfig}, Store: s.store, Report: report, Now: time.Now, Cause: "command",
+		WaitFor: list}
+	prepared, err := deploy.PrepareChecks(ctx, job)
+	if err != nil {
+		return nil, func() {}, err
+	}
+	return &deployed{job: job, report: report, prepared: prepared}, func() { prepared.Close(ctx) }, nil
+}
+
 // verify probes what is live, and shows each probe.
 func (a *activator) verify(ctx context.Context, done deployed) (*deploy.Verification, error) {
 	probes := done.job.WaitFor

@@ -39,6 +39,7 @@ type Console struct {
 	ErrTerm bool      // Err is a terminal
 	Asks    bool      // somebody is there to answer: standard input and Err are terminals
 	JSON    bool      // results are JSON
+	Assume  bool      // every question is answered with yes, and not asked: a dry run
 	Now     func() time.Time
 	// Typed completes the commands in a text, so that they work where the running
 	// command was typed; nil leaves them as they are.

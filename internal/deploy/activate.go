@@ -19,6 +19,7 @@ type Activation struct {
 	Before  *journal.Entry // the entry that it follows; nil for none
 	Same    bool           // Entry was there before: the release was live already, and nothing was written
 	release *Release
+	stay    bool // whatever a check says
 }
 
 // landing is where a release ended up.

@@ -25,6 +25,7 @@ type verifier struct {
 	*Prepared
 	entry   journal.Entry
 	before  *journal.Entry // what is gone back to
+	stay    bool           // nothing is gone back to, on purpose
 	pass    string         // lets requests in where a password is asked for
 	address string         // of the environment, for commands
 }
@@ -42,7 +43,8 @@ func (a *Activation) Verify(ctx context.Context, probes []string, told func(envi
 	if len(probes) == 0 || a.Same {
 		return nil, nil
 	}
-	v := &verifier{Prepared: a.release.prepared, entry: a.Entry, before: a.Before}
+	v := &verifier{Prepared: a.release.prepared, entry: a.Entry, before: a.Before,
+		stay: a.stay}
 	// Where a password is asked for, a probe gets in by a pass that whoever can
 	// read the store can sign; no password is kept for it anywhere.
 	claim, err := site.ReadClaim(ctx, v.Store, v.Plan.Site)
@@ -138,6 +140,9 @@ func (v *verifier) backText(back *journal.Entry, failed string, err error) *faul
 	case err != nil:
 		return problem.With("the rollback failed too, so it is still live").Because(err).
 			Then("orilla rollback %s", name)
+	case back == nil && v.stay:
+		return problem.With("it is still live: a rollback is not undone by its checks").
+			Then("to choose another release: orilla history %s", name)
 	case back == nil:
 		return problem.With("there is no earlier release to roll back to, so it is still live, or " +
 			"someone has moved it since")

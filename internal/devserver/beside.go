@@ -173,17 +173,17 @@ var besidePage = template.Must(template.New("beside").Parse(`<!doctype html>
 <title>{{.Site}}: {{.Before.Label}} beside {{.After.Label}}</title>
 <style>
   * { box-sizing: border-box; }
-  body { margin: 0; height: 100vh; display: grid; grid-template-rows: auto 1fr; font: 14px/1.5 ui-sans-serif, system-ui, sans-serif; color: #17323a; background: #dfe8e6; }
-  header { display: flex; gap: .8rem; align-items: center; padding: .55rem .8rem; background: #17323a; color: #e8f3ef; }
+  body { margin: 0; height: 100vh; display: grid; grid-template-rows: auto 1fr; font: 14px/1.5 ui-sans-serif, system-ui, sans-serif; color: #1f2233; background: #efe9e4; }
+  header { display: flex; gap: .8rem; align-items: center; padding: .55rem .8rem; background: #1f2233; color: #fdeee9; }
   header form { flex: 1; display: flex; gap: .5rem; }
-  input, select { font: inherit; padding: .25rem .5rem; border: 1px solid #4b6b72; border-radius: .3rem; background: #f4f8f7; color: #17323a; }
+  input, select { font: inherit; padding: .25rem .5rem; border: 1px solid #4a4d63; border-radius: .3rem; background: #fbf7f4; color: #1f2233; }
   form input { flex: 1; min-width: 8rem; font-family: ui-monospace, monospace; font-size: 13px; }
   select { max-width: 22rem; }
   main { display: grid; grid-template-columns: 1fr 1fr; gap: 6px; padding: 6px; min-height: 0; }
   section { display: grid; grid-template-rows: auto 1fr; min-height: 0; background: #fff; border-radius: .3rem; overflow: hidden; }
-  h2 { margin: 0; padding: .35rem .7rem; font-size: 13px; font-weight: 600; background: #c9dad6; }
-  section + section h2 { background: #bfe0d6; }
-  h2 span { font-weight: 400; color: #43606a; margin-left: .5rem; }
+  h2 { margin: 0; padding: .35rem .7rem; font-size: 13px; font-weight: 600; background: #ece3dc; }
+  section + section h2 { background: #f8d5cc; }
+  h2 span { font-weight: 400; color: #5d5f73; margin-left: .5rem; }
   iframe { width: 100%; height: 100%; border: 0; background: #fff; }
   label { display: flex; gap: .3rem; align-items: center; white-space: nowrap; }
 </style>

@@ -3,7 +3,9 @@ package edge
 import (
 	"html/template"
 	"net/http"
+	"strings"
 
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -19,7 +21,7 @@ var waitingPage = template.Must(template.New("waiting").Parse(`<!doctype html>
 <main>
   ` + httpanswer.Waves + `
   <h1>{{if .Known}}{{.Environment}} of {{.Site}} waits for its first deploy{{else}}There is no site {{.Site}} here yet{{end}}</h1>
-  <p>Deploy it, and this page becomes the site:</p>
+  <p>{{if .Listed}}Deploy it, and this page becomes the site:{{else}}If {{.Environment}} is in orilla.yaml, under environments, deploy to it:{{end}}</p>
   <p><code>{{.Command}}</code></p>
 </main>
 </html>
@@ -34,5 +36,8 @@ func waiting(w http.ResponseWriter, r *http.Request, status int, site, environme
 	return httpanswer.Page(w, r, status, waitingPage, "waiting", map[string]any{
 		"Site": site, "Environment": environment, "Command": command,
 		"Known": status == http.StatusServiceUnavailable,
+		// Only orilla.yaml says which others there are, and no node reads that.
+		"Listed": environment == project.Production || strings.HasPrefix(environment, "preview/") ||
+			status == http.StatusNotFound,
 	})
 }

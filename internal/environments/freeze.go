@@ -28,5 +28,5 @@ func FrozenRefusal(head journal.Entry) *fault.Error {
 	if head.Frozen.Until != nil {
 		problem = problem.With("until " + head.Frozen.Until.Local().Format("2006-01-02 15:04 MST"))
 	}
-	return problem.Then("thaw it, then deploy again: orilla thaw %s", name)
+	return problem.Then("thaw it, then try again: orilla thaw %s", name)
 }

@@ -31,18 +31,18 @@ func Page(w http.ResponseWriter, r *http.Request, status int, template *template
 	return by
 }
 
-// PageStyle is how the edge node's own pages look.
+// PageStyle is how the edge node's own pages look: ink and coral.
 const PageStyle = `
-  body { margin: 0; min-height: 100vh; display: grid; place-items: center; background: #eef3f2; color: #17323a;
+  body { margin: 0; min-height: 100vh; display: grid; place-items: center; background: #fbf7f4; color: #1f2233;
     font: 17px/1.6 ui-sans-serif, system-ui, sans-serif; }
   main { max-width: 34rem; padding: 2rem; }
   h1 { font-size: 1.7rem; line-height: 1.2; margin: 0 0 .6rem; }
-  code { background: #17323a; color: #e8f3ef; padding: .35rem .7rem; border-radius: .3rem; font-size: .95em; }
+  code { background: #1f2233; color: #fdeee9; padding: .35rem .7rem; border-radius: .3rem; font-size: .95em; }
   svg { display: block; width: 100%; height: 34px; margin-bottom: 1.4rem; }
-  path { fill: none; stroke: #2b8a86; stroke-width: 3; stroke-linecap: round; }
-  path + path { stroke: #9cc9c3; }
-  a { color: #1c6f6b; }
-  .faint { color: #5b7479; margin-bottom: -.4rem; }
+  path { fill: none; stroke: #e8604c; stroke-width: 3; stroke-linecap: round; }
+  path + path { stroke: #f5b8aa; }
+  a { color: #b93f2c; }
+  .faint { color: #62647a; margin-bottom: -.4rem; }
 `
 
 // Waves is the picture at the top of them.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -333,6 +334,15 @@ func (plan *Plan) fromOutput(ctx context.Context, order Order) error {
 	plan.Origin.Source = journal.FromOutput
 	plan.Origin.Subject = firstLine(order.Message)
 	if order.SaidCommit == "" {
+		// Nothing else says later what it was.
+		name := filepath.Base(order.From)
+		if order.From == "-" {
+			name = "standard input"
+		}
+		if plan.Origin.Subject != "" {
+			name = plan.Origin.Subject + " (" + name + ")"
+		}
+		plan.Origin.Subject = name
 		return nil
 	}
 

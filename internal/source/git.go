@@ -295,6 +295,16 @@ func (r *Repository) Branch(ctx context.Context) string {
 	return name
 }
 
+// Tags returns the names of tags, the newest first, 100 at most.
+func Tags(ctx context.Context, r *Repository) []string {
+	out, err := run(ctx, r.Top, "for-each-ref", "--format=%(refname:short)", "--sort=-creatordate",
+		"--count=100", "refs/tags/")
+	if err != nil {
+		return nil
+	}
+	return strings.Fields(out)
+}
+
 // Branches returns the names of the local branches.
 func (r *Repository) Branches(ctx context.Context) []string {
 	out, err := run(ctx, r.Top, "for-each-ref", "--format=%(refname:short)", "refs/heads/")

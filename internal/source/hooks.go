@@ -60,9 +60,10 @@ func hooksFolder(ctx context.Context, r *Repository) (string, error) {
 }
 
 // InstallHooks adds the line that wakes a follower to the hooks. Hooks that are
-// no shell scripts are left alone.
-func InstallHooks(ctx context.Context, r *Repository) ([]Hook, error) {
-	return eachHook(ctx, r, func(text []byte, there bool) (after []byte, state string) {
+// no shell scripts are left alone. With dry nothing is written: what is returned says
+// what would be.
+func InstallHooks(ctx context.Context, r *Repository, dry bool) ([]Hook, error) {
+	return eachHook(ctx, r, dry, func(text []byte, there bool) (after []byte, state string) {
 		switch {
 		case !there:
 			return []byte("#!/bin/sh\n" + hookBlock), HookMade
@@ -78,9 +79,10 @@ func InstallHooks(ctx context.Context, r *Repository) ([]Hook, error) {
 	})
 }
 
-// RemoveHooks takes the line out again; a hook that was nothing else goes.
-func RemoveHooks(ctx context.Context, r *Repository) ([]Hook, error) {
-	return eachHook(ctx, r, func(text []byte, there bool) (after []byte, state string) {
+// RemoveHooks takes the line out again; a hook that was nothing else goes. With dry
+// nothing is written.
+func RemoveHooks(ctx context.Context, r *Repository, dry bool) ([]Hook, error) {
+	return eachHook(ctx, r, dry, func(text []byte, there bool) (after []byte, state string) {
 		// Just the lines between the two marks: the rest is somebody else's.
 		before, rest, found := bytes.Cut(text, []byte(hookBegin))
 		_, behind, whole := bytes.Cut(rest, []byte(hookEnd))
@@ -108,7 +110,8 @@ func isShell(text []byte) bool {
 
 // eachHook changes hooks: to what change returns, nothing
 // if that is nil; removed if it is empty.
-func eachHook(ctx context.Context, r *Repository, change func(text []byte, there bool) ([]byte, string),
+func eachHook(ctx context.Context, r *Repository, dry bool,
+	change func(text []byte, there bool) ([]byte, string),
 ) ([]Hook, error) {
 	folder, err := hooksFolder(ctx, r)
 	if err != nil {
@@ -127,14 +130,14 @@ func eachHook(ctx context.Context, r *Repository, change func(text []byte, there
 
 		after, state := change(text, err == nil)
 		switch hook.State = state; {
-		case after == nil:
+		case after == nil, dry:
 		case len(after) == 0:
 			err = os.Remove(hook.Path)
 		default:
 			err = writeHook(hook.Path, after)
 		}
 
-		if after != nil && err != nil {
+		if after != nil && !dry && err != nil {
 			return hooks, hookTrouble(hook.Path, err)
 		}
 		hooks = append(hooks, hook)

@@ -29,6 +29,8 @@ func ShowPlan(c *console.Console, plan *site.Plan) (later func()) {
 		close(counted)
 	}()
 
+	// It belongs to the commit, so it is waited for; but not for longer than anybody
+	// would notice on top of a build.
 	select {
 	case <-counted:
 		leftBehind(c, plan)
@@ -96,4 +98,4 @@ func SourceLabel(plan *site.Plan) string {
 
 // promptly is how long it is waited for what should be
 // said first, but is not worth a delay.
-const promptly = 12 * time.Millisecond
+const promptly = 300 * time.Millisecond

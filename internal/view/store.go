@@ -22,6 +22,16 @@ type RemoveSiteReport struct {
 	Site     string `json:"site"`
 	Removed  int    `json:"removed"` // records
 	KeptName bool   `json:"kept_name,omitempty"`
+	// of a dry run: the environments that would go offline; Removed then counts
+	// releases
+	Live   []string `json:"live,omitempty"`
+	DryRun bool     `json:"dry_run,omitempty"`
+}
+
+// StoreRemovedReport says what was removed of a store.
+type StoreRemovedReport struct {
+	Store   string `json:"store"`
+	Removed int    `json:"removed"` // keys
 }
 
 // printDuties says for which roles the rights are enough.

@@ -23,6 +23,10 @@ const (
 	anImage kind = "image"
 	aFont   kind = "font"
 	aFile   kind = "file"
+	aVideo  kind = "video"
+	aSound  kind = "audio file"
+	aMedium kind = "media file" // a video's or audio file's, which its element says
+	aTrack  kind = "text track"
 	aForm   kind = "form" // whose content is sent with POST
 )
 
@@ -88,6 +92,21 @@ func isHidden(element atom.Atom) bool {
 	return false
 }
 
+// kindOf returns what an element loads by its src.
+func kindOf(element atom.Atom) kind {
+	switch element {
+	case atom.Video:
+		return aVideo
+	case atom.Audio:
+		return aSound
+	case atom.Source, atom.Embed:
+		return aMedium
+	case atom.Track:
+		return aTrack
+	}
+	return anImage
+}
+
 // element takes what an element refers to: the attributes that HTML gives it
 // for that (WHATWG HTML, section 2.4).
 func (p *page) element(token html.Token, line int) {
@@ -122,7 +141,7 @@ func (p *page) element(token html.Token, line int) {
 	case atom.Link:
 		p.link(attributes, add)
 	case atom.Img, atom.Source, atom.Video, atom.Audio, atom.Track, atom.Embed, atom.Input, atom.Image:
-		add(anImage, attributes["src"])
+		add(kindOf(token.DataAtom), attributes["src"])
 		add(anImage, attributes["poster"])
 		for _, target := range sources(attributes["srcset"]) {
 			add(anImage, target)

@@ -31,6 +31,9 @@ const (
 	mostEntries   = 5000 // files and folders that are looked at
 )
 
+// A wrong guess is seen and corrected; a guess of a folder of sources would publish them,
+// so what is not called like an output is one only if Git ignores it.
+
 // existingOutput returns the folder that is there with an index.html and is most
 // likely the output, or preset. Git ignores most outputs, so that counts first, then
 // the name, then how near it lies.

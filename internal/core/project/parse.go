@@ -63,8 +63,25 @@ func Parse(data []byte, name string) (Config, error) {
 	return config, p.problem()
 }
 
-// plain takes the library's first letter down, as our messages begin.
+// yamlMessages are what the library says of the usual mistakes, and what is meant.
+var yamlMessages = []struct{ says, means string }{
+	{"cannot start any token", "a tab: YAML is indented with spaces"},
+	{"sequence end token ']' not found", "an unclosed bracket ["},
+	{"mapping end token '}' not found", "an unclosed brace {"},
+	{"could not find end character of double-quoted text", `an unclosed quotation mark "`},
+	{"could not find end character of single-quoted text", "an unclosed quotation mark '"},
+	{"mapping value is not allowed in this context",
+		"a colon where no key can stand; quote the value, or indent the line"},
+}
+
+// plain gives the library's message in our words where it is a usual mistake, and
+// else with its first letter taken down, as our messages begin.
 func plain(message string) string {
+	for _, known := range yamlMessages {
+		if strings.Contains(message, known.says) {
+			return known.means
+		}
+	}
 	if message == "" {
 		return "not YAML"
 	}

@@ -15,7 +15,6 @@
 package schedule
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -121,26 +120,23 @@ func (q *Queue) Waiting() []Job {
 // Idle reports whether nothing waits or runs.
 func (q *Queue) Idle() bool { return len(q.waiting)+len(q.running) == 0 }
 
-var skipForm = regexp.MustCompile(`(?i)\[(skip ci|ci skip|no ci|skip build|skip deploy)\]`)
+// skipTrailer is what a commit's message ends with that asks not to be built, in the
+// form of a trailer (git-interpret-trailers): Orilla: skip.
+const skipTrailer, skipValue = "orilla", "skip"
 
-// Skips returns the words with which a commit's message
-// asks not to be built, such as [skip ci] in its subject or
-// body, or a trailer "Skip-Build: yes"; "" if it does not.
+// Skips returns the words with which a commit's message asks not to be built; "" if it
+// does not. The marker is our own, so that a message written for another system does
+// not keep a site from being published.
 func Skips(message string) string {
-	if words := skipForm.FindString(message); words != "" {
-		return words
-	}
 	lines := strings.Split(strings.TrimSpace(message), "\n")
 	for _, line := range slices.Backward(lines) {
 		name, value, ok := strings.Cut(line, ":")
 		if !ok {
 			break // trailers are the last lines
 		}
-		if value = strings.ToLower(strings.TrimSpace(value)); strings.EqualFold(name, "skip-build") &&
-			(value == "yes" || value == "true") {
+		if strings.EqualFold(name, skipTrailer) && strings.EqualFold(strings.TrimSpace(value), skipValue) {
 			return strings.TrimSpace(line)
 		}
 	}
-
 	return ""
 }

@@ -40,7 +40,7 @@ var (
 // What is printed of rights, and the tests of them, come from
 // this table; no other key is ever written.
 var Kinds = []Kind{
-	{MarkKey, "the mark of the store", []Role{Owner}, nil, nil},
+	{MarkKey, "the mark of the store", []Role{Owner}, nil, []Role{Owner}},
 	{"objects/**", "content", both, both, prunes}, // one that is damaged is replaced
 	// a removal that keeps the name begins it anew
 	{"sites/SITE/claim", "the owner of the name", deploys, both, prunes},
@@ -53,9 +53,9 @@ var Kinds = []Kind{
 	{"sites/SITE/running/*", "running builds", deploys, deploys, both},
 	{"sites/SITE/followers/*", "followers of the repository", deploys, deploys, both},
 	{"sites/SITE/paused", "paused builds", deploys, deploys, both},
-	{"hosts/*/*", "the owner of a host", both, nil, nil},
-	{"removed/SITE/*", "removed sites", prunes, nil, nil},
-	{"restored/*", "restored backups", prunes, nil, nil},
+	{"hosts/*/*", "the owner of a host", both, nil, []Role{Owner}}, // with the store
+	{"removed/SITE/*", "removed sites", prunes, nil, []Role{Owner}},
+	{"restored/*", "restored backups", prunes, nil, []Role{Owner}},
 	{"pulse/SITE", "hints of changes", both, both, prunes},
 	{"pins/*", "pins of running deploys", both, both, both},
 	{"prune/*", "running prunes", prunes, prunes, prunes},
