@@ -61,6 +61,9 @@ func newHelpCommand(a *app) *cobra.Command {
 	}
 }
 
+// Topics and commands share one name space: a topic has no name that a command could
+// have, so that both can be asked for with one word.
+
 // helpAbout shows the help of a command, or a topic.
 func helpAbout(a *app, root *cobra.Command, args []string) error {
 	if len(args) == 0 {

@@ -22,6 +22,9 @@ func PrepareChecks(ctx context.Context, job Job) (*Prepared, error) {
 	return p, nil
 }
 
+// A thaw and a rollback write entries of their own, without a release being made, so
+// there is no activation that could be verified. Here one is made of the entry.
+
 // Entered returns an entry that was written elsewhere as an activation, to be
 // verified. before is what is gone back to if a check fails, nil to stay: a rollback
 // that fails its check is not undone, since what it left was worse.

@@ -110,6 +110,9 @@ func Topic(c *console.Console, page string) {
 	}
 }
 
+// Tables of two columns are shown as they are; the third one and those behind it follow
+// the second, since a terminal of 80 columns has no room for them.
+
 // showTable shows the rows of a table: two short columns beside each other, and
 // else each row as a list.
 func showTable(c *console.Console, rows [][]string) {

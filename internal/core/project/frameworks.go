@@ -77,6 +77,9 @@ func frameworkOf(p packageFile) *framework {
 	return nil
 }
 
+// The order of frameworks is that of who builds: a site made with one of the upper ones
+// has those below among its dependencies too, and not the other way round.
+
 // describe adds to a guess what the framework says: where its output is, and what to
 // know of it.
 func (f *framework) describe(guess *Guess, p packageFile, files fs.FS) {
@@ -113,6 +116,11 @@ var routers = []string{
 // browsers never send.
 var hashRouting = regexp.MustCompile(`createHashRouter|HashRouter|createWebHashHistory|createHashHistory|` +
 	`withHashLocation|useHash\s*:\s*true`)
+
+// Whether addresses are client-side routes cannot be known without running the
+// application. A router among the dependencies is a good sign, and the rule that is
+// written is one line that can be deleted; without it every reload of a route is 404.
+// Behind a # a rule would only turn missing pages into the home page.
 
 // routed tells whether an application of one page has client-side routes: it has a
 // router, and does not keep the routes behind a #.

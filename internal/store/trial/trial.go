@@ -119,6 +119,9 @@ func (s *Store) sizeOf(key string) (size int64, hollow bool) {
 	return size, hollow
 }
 
+// Of what a trial wrote itself, what is written last counts, as in any store; of what
+// lies beneath, what was removed here counts as gone until it is written anew.
+
 // isRemoved reports whether a key beneath counts as gone.
 func (s *Store) isRemoved(key string) bool {
 	s.mutex.Lock()
