@@ -45,6 +45,10 @@ func folderOr(ctx context.Context, a *app, p *site.Project, typed string) bool {
 	return err != nil
 }
 
+// An archive is unpacked where its content can be read as often as it is needed, since
+// a check reads every page. It is told by its first bytes and not by its name, and what
+// it unpacks to has the bounds of the site, whoever made it.
+
 // given opens ready output that was typed: a folder as it is, an archive unpacked
 // into a temporary folder, which goes when the command ends. It fails with no-output
 // if there is neither.
@@ -93,6 +97,10 @@ func refuseProject(folder, typed string) error {
 	}
 	return nil
 }
+
+// A fresh clone has no output, and still there is a release of every branch that was
+// ever built, somewhere in the store. Looking at it is what people mean when they ask
+// what a check would say, and building for a question would take minutes.
 
 // newest finds the release to look at where the working tree has no output: the
 // newest of this branch, else what production serves. about says which, for

@@ -127,6 +127,10 @@ func usageLine(cmd *cobra.Command) string {
 	return line + " [OPTIONS]"
 }
 
+// Options keep the order in which they were declared, which is that of their use: what
+// is published, where to, how, and what happens besides. An order by name would put
+// --again before --to.
+
 // helpFlags lists options. Each begins at the left edge of one column, and what
 // it does stands in a second one, whose width does not depend on the longest name.
 func helpFlags(out io.Writer, flags *pflag.FlagSet, shown func(name string) bool) {
@@ -172,6 +176,9 @@ func shownDefault(flag *pflag.Flag) string {
 	}
 	return flag.DefValue
 }
+
+// Texts are written without line breaks in the source, so that a word can be changed
+// without setting the lines after it anew.
 
 // paragraphs wraps a text; an empty line divides paragraphs.
 func paragraphs(text string) string {

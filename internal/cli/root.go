@@ -172,6 +172,10 @@ func (a *app) root() *cobra.Command {
 
 // groups returns all commands under their headings, in the order in which one
 // comes to need them.
+//
+// A command stands where a newcomer would look for it, not where its code belongs:
+// open, which only prints an address, is the end of publishing, and sites, which reads
+// the store as status does, is for who operates it.
 func (a *app) groups() []group {
 	return []group{
 		{"Build and publish", []*cobra.Command{newInitCommand(a), newServeCommand(a), newCheckCommand(a),
@@ -189,7 +193,9 @@ func (a *app) groups() []group {
 	}
 }
 
-// begin prepares what every command needs, once its options are known.
+// begin prepares what every command needs, once its options are known. It runs before
+// the command itself, and before anything is printed, so that a command that was asked
+// to be quiet, or plain, is so from its first line.
 func (a *app) begin(cmd *cobra.Command) (err error) {
 	if a.plain {
 		console.Plain(a.Console)
@@ -246,7 +252,8 @@ func nearestFlag(cmd *cobra.Command, err error) string {
 	return spelling.Nearest("--"+unknown.GetSpecifiedName(), names)
 }
 
-// wrongArguments says what is missing or too much, with an example that works.
+// wrongArguments says what is missing or too much, with an example that works. The
+// library counts arguments and says so; people want to know which one.
 func wrongArguments(cmd *cobra.Command, args []string) error {
 	_, takes, _ := strings.Cut(cmd.Use, " ")
 	problem := fault.New(fault.Usage, "usage", "%s is missing an argument: %s", cmd.CommandPath(), takes)

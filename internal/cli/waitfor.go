@@ -49,6 +49,9 @@ func (a *activator) probes(plan *site.Plan, o waitOptions) ([]string, error) {
 	return list, err
 }
 
+// What can be checked is found out before anything moves: an environment that was thawed
+// and then cannot be checked is live, and nobody knows how.
+
 // checks prepares checks after an entry that another command writes, before it is
 // written; nil if there is nothing to check. list says what, if the configuration
 // counts too.

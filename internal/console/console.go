@@ -288,6 +288,9 @@ func problem(c *Console, err error) {
 	}
 }
 
+// An error is written twice with --json: as a document to standard output, where a
+// program reads, and in words to standard error, where logs are kept.
+
 // Failure is an error as programs read it, with --json.
 type Failure struct {
 	Code   string   `json:"code"`             // stable; "" of an error that has none

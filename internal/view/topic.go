@@ -29,6 +29,10 @@ const (
 	item  // of a list
 )
 
+// The pages are Markdown, and are read by people in three forms: on a code host, in a
+// terminal, and as manual pages. What all three can show is what the pages use; so a
+// page that needs more is written differently, and no library of a renderer is needed.
+
 // blocks takes a page apart. Of Markdown it knows what the pages of this project
 // use: headings, paragraphs, lists, tables, and code that is indented or fenced.
 func blocks(page string) []block {

@@ -9,6 +9,9 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 )
 
+// A bucket can be deleted only when nothing lies in it, and what a store consists of is
+// nobody's to know by heart. So the program that wrote it takes it away.
+
 // ErrInUse: somebody is at work in the store.
 var ErrInUse = errors.New("somebody is at work in the store")
 
