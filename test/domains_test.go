@@ -2,6 +2,7 @@ package test
 
 import (
 	"net/http"
+	"strings"
 	"testing"
 	"time"
 
@@ -68,4 +69,30 @@ func TestAddressesHaveOwners(t *testing.T) {
 			"/")
 		return body == "of zeta again"
 	}, 30*time.Second, 20*time.Millisecond)
+}
+
+// TestASiteIsRenamed does what a deploy of the renamed site says.
+func TestASiteIsRenamed(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First", map[string]string{"index.html": "one",
+		"orilla.yaml": "site: corvane\nenvironments: {production: {addresses: ['https://www.corvane.example/']}}\n"})
+	p.ok("deploy")
+	address := p.edge()
+	p.commit("Renamed", map[string]string{"index.html": "two",
+		"orilla.yaml": "site: ferries\nenvironments: {production: {addresses: ['https://www.corvane.example/']}}\n"})
+	notes := p.fails(3, "belongs to the site corvane", "deploy")
+	assert.Contains(t, notes, "claim the name ferries: orilla build")
+	const give = "orilla domains give www.corvane.example --to ferries --site corvane"
+	assert.Contains(t, notes, give)
+	p.ok("build")
+	p.ok(append(strings.Fields(give)[1:], "--yes")...)
+	assert.Equal(t, "one", awaits(t, address, "www.corvane.example", "/", 200), "the old site answers until the new one is deployed")
+	p.ok("deploy")
+	require.Eventually(t, func() bool {
+		_, body := get(t, address, "www.corvane.example", "/")
+		return body == "two"
+	}, patience, tick)
+	p.ok("remove-site", "corvane", "--yes")
+	assert.Equal(t, "two", awaits(t, address, "www.corvane.example", "/", 200))
 }

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/golden"
@@ -28,6 +29,7 @@ import (
 // documents are what commands print with --json, by the name of the document in
 // docs/output.schema.json.
 var documents = map[string]any{
+	"errors": console.Failures{}, "store-remove": view.StoreRemovedReport{},
 	"build": view.DeployReport{}, "builds": []view.BuildRow{}, "cancel": view.BuildRow{},
 	"check": view.CheckReport{}, "deploy": view.DeployReport{}, "diff": view.DiffReport{},
 	"diff-addresses": view.AddressesReport{}, "diff-text": view.TextReport{}, "doctor": []view.Finding{},
@@ -205,6 +207,17 @@ func TestJSONIsWhatItsPageSays(t *testing.T) {
 	line("write", strings.TrimSpace(string(results)))
 	p.jsonCancel(t, shows)
 	shows("remove-site", "remove-site", "corvane", "--yes")
+
+	other := filepath.Join(p.home, "other") // at which no edge node is running
+	q := &place{t: t, folder: t.TempDir(), home: p.home, env: p.env}
+	q.write(map[string]string{"index.html": "velley"})
+	q.ok("deploy", "--from", ".", "--site", "velley", "--yes", "--store", other)
+	q.ok("remove-site", "velley", "--yes", "--store", other)
+	shows("store-remove", "store", "remove", "--yes", "--store", other)
+	out, _, status := p.run("status", "--site", "nowhere", "--json")
+	require.Equal(t, 1, status)
+	holds("errors", out)
+	page.example(t, "errors", p.steady(t, out))
 
 	for name := range documents {
 		assert.True(t, page.shown[name], "no command shows %s", name)

@@ -26,9 +26,14 @@ func HostTaken(taken *hosts.Taken, site string) error {
 
 	_, path, err := hosts.Of(taken.Address)
 	problem = problem.Then("use another address in orilla.yaml").
-		Then("or, in the project of %s: orilla domains give %s --to %s", taken.Owner.Site, host, site)
+		// Of a site that was renamed; the new name must be claimed before it can be given
+		// anything.
+		Then("or, if %s is yours too, claim the name %s: orilla build", taken.Owner.Site, site).
+		Then("and then: orilla domains give %s --to %s --site %s", host, site,
+			taken.Owner.Site)
 	if err == nil && path != "/" {
-		problem = problem.Then("or share only the path: orilla domains allow %s%s --to %s", host, path, site)
+		problem = problem.Then("or share only the path: orilla domains allow %s%s --to %s --site %s", host, path, site,
+			taken.Owner.Site)
 	}
 	return problem
 }

@@ -311,7 +311,7 @@ func steps(k kind) []ciStep {
 	host := "http://change-7.preview." + k.name + ".localhost"
 	labels := `previews: {refs: [refs/proposed/*/head], labels: {"refs/proposed/*/head": change-*}}`
 	return []ciStep{
-		{"nothing new", "true", "main", once, main, "live already"},
+		{"nothing new", "true", "main", once, main, "already live"},
 		{"previews of changes", "echo '" + labels + "' >>orilla.yaml && git commit -qam Previews" + push,
 			"main", once, main, ""},
 		{"a change", "git checkout -qb change && echo one >change.txt && " +
