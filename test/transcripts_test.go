@@ -1,11 +1,18 @@
 package test
 
 import (
+	"context"
 	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/golden"
@@ -15,7 +22,9 @@ import (
 // is written below each, as in a terminal whose output goes to a pipe.
 type session struct {
 	*place
-	text strings.Builder
+	text  strings.Builder
+	tried map[string]bool // of the commands that were printed
+	runs  int
 }
 
 // types runs the program and takes down what it says; it may fail.
@@ -27,7 +36,59 @@ func (s *session) types(args ...string) {
 		fmt.Fprintf(&s.text, "(%s)\n", err)
 	}
 	s.text.WriteString("\n")
+	for _, match := range proposed.FindAllStringSubmatch(string(out), -1) {
+		s.tries(match[1])
+	}
 }
+
+// proposed finds the commands at the ends of lines that propose something.
+var proposed = regexp.MustCompile(`(?m)(?:^ ?(?:next|undo|fix): |: |until )orilla ([a-z].*?)\r?$`)
+
+// placeholder stands in a command for what a person fills in.
+var placeholder = regexp.MustCompile(`(^| )[A-Z]{3,}( |$)`)
+
+// goesOn are the commands that run until somebody ends them.
+var goesOn = []string{"edge", "serve", "follow", "demo"}
+
+// tries runs a command that was printed, as it was printed, on a copy of everything: it
+// may be refused, and must not be wrong usage.
+func (s *session) tries(command string) {
+	s.t.Helper()
+	if s.tried[command] || placeholder.MatchString(command) {
+		return
+	}
+	s.tried[command] = true
+	copied := s.t.TempDir()
+	for from, to := range map[string]string{s.folder: "corvane", s.home: "home"} {
+		if _, err := os.Stat(from); err == nil {
+			require.NoError(s.t, os.CopyFS(filepath.Join(copied, to), os.DirFS(from)))
+		}
+	}
+	q := &place{t: s.t, folder: filepath.Join(copied, "corvane"), home: filepath.Join(copied, "home"), env: s.env}
+	require.NoError(s.t, os.MkdirAll(q.folder, 0o755))
+	limit := 20 * time.Second
+	if slices.Contains(goesOn, strings.Fields(command)[0]) || strings.HasSuffix(command, " --open") {
+		limit = time.Second
+	}
+	ctx, cancel := context.WithTimeout(s.t.Context(), limit)
+	defer cancel()
+	// A shell reads it, as a person would have it read.
+	run := q.command(ctx)
+	shell := exec.CommandContext(ctx, "sh", "-c", shellQuote(program)+" "+command)
+	shell.Dir, shell.Env, shell.WaitDelay = q.folder, run.Env, time.Second
+	out, err := shell.CombinedOutput()
+	if ctx.Err() == nil && err != nil && !needsAPerson.Match(out) {
+		assert.NotEqual(s.t, 2, shell.ProcessState.ExitCode(), "orilla %s: %s", command, out)
+		assert.NotContains(s.t, string(out), "[unknown-", "orilla %s", command)
+	}
+	s.runs++
+}
+
+// needsAPerson is what is refused where nobody can answer, or where a project is empty.
+var needsAPerson = regexp.MustCompile(`\[(no-password|not-recognised|no-site)\]`)
+
+// shellQuote writes a text as one word of a shell command.
+func shellQuote(text string) string { return "'" + strings.ReplaceAll(text, "'", `'\''`) + "'" }
 
 // unsteady is what differs from run to run, and what is written instead.
 var unsteady = []struct {
@@ -78,10 +139,11 @@ func TestSessions(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := &session{place: newPlace(t)}
+			s := &session{place: newPlace(t), tried: map[string]bool{}}
 			s.env = []string{"TZ=UTC", "GIT_AUTHOR_DATE=2026-11-02T06:30:00Z", "GIT_COMMITTER_DATE=2026-11-02T06:30:00Z"}
 			run(s)
 			golden.Equal(t, name, s.text.String())
+			assert.True(t, s.runs > 1 || name == "rules", "commands are printed, and tried: %d", s.runs)
 		})
 	}
 }

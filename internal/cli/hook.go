@@ -38,8 +38,7 @@ func newHookCommand(a *app) *cobra.Command {
 				if p.Repository == nil {
 					return fault.New(fault.Usage, "no-repository",
 						"no Git repository here").At("%s", p.Root).
-						Then("run it in the repository, or name its folder: orilla hook %s -C FOLDER",
-							one.name)
+						Then("run it in the repository, or with its folder: -C FOLDER")
 				}
 
 				hooks, err := one.do(cmd.Context(), p.Repository, a.dry)

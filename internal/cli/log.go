@@ -91,7 +91,7 @@ func (a *logCmd) log(ctx context.Context, site, typed string) error {
 		data, err := release.Object(ctx, s.store, part)
 		if errors.Is(err, storage.ErrNotFound) {
 			return fault.New(fault.Failed, "log-gone", "the log of %s was pruned", run.Label()).
-				Then("orilla store prune keeps the logs of the releases it keeps, and of the last weeks")
+				Then("a prune keeps the logs of the releases it keeps, and of the last weeks")
 		}
 		if err != nil {
 			return err

@@ -276,7 +276,7 @@ func unknownCommand(cmd *cobra.Command, args []string) error {
 		strings.TrimSpace(strings.TrimPrefix(cmd.CommandPath(), "orilla")+" "+args[0]))
 
 	for _, suggestion := range cmd.SuggestionsFor(args[0]) {
-		problem = problem.Then("did you mean: %s %s?", cmd.CommandPath(), suggestion)
+		problem = problem.Then("did you mean: %s %s", cmd.CommandPath(), suggestion)
 	}
 	return problem.Then("%s --help", cmd.CommandPath())
 }

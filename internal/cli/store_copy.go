@@ -91,7 +91,7 @@ func (a *storeCopyCmd) storeCopy(ctx context.Context, address, site string, o tr
 		return fault.New(fault.Refused, "diverged", "the other store has a different history of "+
 			"this site").
 			At("%s", to.Address()).Because(err).
-			Then("copy to another store, or remove the site there: orilla remove-site --store %s",
+			Then("copy to another store, or remove the site there: orilla remove-site SITE --store %s",
 				to.Address())
 	}
 	if err != nil {

@@ -150,7 +150,7 @@ func nodesKnow(ctx context.Context, p *Prepared, needed storage.Formats) error {
 			return fault.New(fault.Refused, "node-too-old", "the edge node %s does not know %s", node.Node,
 				lacks).
 				At("%s", node.Address).With("its version: " + cmp.Or(node.Version, "unknown, an early one")).
-				Then("upgrade orilla on that machine, restart the node, and try again")
+				Then("upgrade Orilla on that machine, restart the node, and try again")
 		}
 	}
 
