@@ -59,7 +59,7 @@ func newDemoCommand(a *app) *cobra.Command {
 func (a *demoCmd) demo(ctx context.Context, into string, once bool) error {
 	if _, err := exec.LookPath("git"); err != nil {
 		return fault.New(fault.Failed, "no-git",
-			"the demo is a Git repository, and there is no git command here").Then("install Git")
+			"the demo needs Git, and git is not installed").Then("install Git")
 	}
 	folder, temporary := into, into == ""
 	var err error
@@ -81,7 +81,7 @@ func (a *demoCmd) demo(ctx context.Context, into string, once bool) error {
 	t := &tale{app: a.app, project: filepath.Join(folder, "corvane"), once: once}
 	if err := demo.Create(ctx, t.project); err != nil {
 		if errors.Is(err, fs.ErrExist) {
-			return fault.New(fault.Refused, "not-empty", "the demo is made in an empty folder").
+			return fault.New(fault.Refused, "not-empty", "the demo needs an empty folder").
 				At("%s", t.project).Then("orilla demo --into ANOTHER")
 		}
 		return err
@@ -150,18 +150,18 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	}
 	t.Note("\n%s", console.Strong("Open it"))
 	t.Print("  %s  the site", console.Accent("http://corvane.localhost:"+t.port()+"/"))
-	t.Print("  %s  the fares, right again", console.Accent("http://corvane.localhost:"+t.port()+"/fares"))
-	t.Print("  %s  an address of the old site",
+	t.Print("  %s  the fares, correct again", console.Accent("http://corvane.localhost:"+t.port()+"/fares"))
+	t.Print("  %s  an old URL",
 		console.Accent("http://corvane.localhost:"+t.port()+"/timetable/winter"))
 
-	t.Print("  %s  a journey that a reload survives",
+	t.Print("  %s  a client-side route, also after a reload",
 		console.Accent("http://corvane.localhost:"+t.port()+"/planner/velley/lindmouth"))
 	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nor %s in one, and edit "+
 		"a page and commit in another.", console.Strong(t.project),
 		console.Accent("orilla serve"), console.Accent("orilla follow"))
 
 	if temporary {
-		t.Note("%s", console.Faint("It goes away when this ends; --into DIR keeps it."))
+		t.Note("%s", console.Faint("The folder is deleted at the end; keep it with --into FOLDER."))
 	}
 	t.Note("%s", console.Faint("An edge node runs here until Ctrl-C."))
 	<-ctx.Done()
@@ -174,17 +174,16 @@ func (t *tale) port() string { return t.address[strings.LastIndexByte(t.address,
 // tellAll is the story. Each step is a command that a user
 // would type, run as the user would run it.
 func (t *tale) tellAll(ctx context.Context) error {
-	t.say("Corvane Ferries has a site in Git: %d commits, a build in a shell script. Nothing is "+
-		"live yet.", 7)
+	t.say("Corvane Ferries has a site in Git: %d commits, built by a shell script. Nothing is live yet.", 7)
 	t.check(ctx, "an environment without a release says that it waits", "/", 404, "orilla deploy")
 	if err := t.run(ctx, "deploy", "HEAD~4"); err != nil {
 		return err
 	}
 
 	t.check(ctx, "the first page answers", "/", 200, "Five islands, one timetable")
-	t.check(ctx, "a page below a folder answers at its one address", "/boats/dunlin", 200, "The big one")
-	t.check(ctx, "what is missing gets the site's own page", "/boats/kraken", 404, "No such quay")
-	t.say("The next commit changes one page. Only that page is sent.")
+	t.check(ctx, "a page in a folder has one address", "/boats/dunlin", 200, "The big one")
+	t.check(ctx, "a missing page gets the site's own not-found page", "/boats/kraken", 404, "No such quay")
+	t.say("The next commit changes one page. Orilla sends only that page.")
 	t.objects = countObjects(ctx, t)
 	if err := t.run(ctx, "deploy", "HEAD~3"); err != nil {
 		return err
@@ -217,49 +216,48 @@ func (t *tale) tellAll(ctx context.Context) error {
 
 // tellRules is the part of the story in which old addresses lead on.
 func (t *tale) tellRules(ctx context.Context) error {
-	t.say("The old site had its timetable below /timetable/. There are pages for more now, but " +
-		"those addresses lead nowhere.")
+	t.say("The old site had its timetable below /timetable/. The pages have moved, and the old " +
+		"URLs answer 404.")
 	if err := t.run(ctx, "deploy", "HEAD~2"); err != nil {
 		return err
 	}
 
-	asks(ctx, t, "an old address is lost", "/timetable/winter", "", "404 ")
-	asks(ctx, t, "a journey of the planner cannot be reloaded", "/planner/velley/lindmouth", "", "404 ")
-	t.say("The next commit adds rules, and expectations that prove them. Nothing is built for it: " +
-		"the output is the same.")
+	asks(ctx, t, "an old URL answers 404", "/timetable/winter", "", "404 ")
+	asks(ctx, t, "a client-side route fails on reload", "/planner/velley/lindmouth", "", "404 ")
+	t.say("The next commit adds rules, and expectations that test them. No build is needed: the " +
+		"output is the same.")
 	if err := t.run(ctx, "deploy", "HEAD~1"); err != nil {
 		return err
 	}
 
 	for _, claim := range []struct{ what, path, language, want string }{
-		{"the timetable moved", "/timetable/winter", "", "301 /sailings/winter"},
-		{"the news have another name", "/news/2026/10/21/dunlin", "", "301 /notices/#dunlin"},
-		{"a parameter became a path", "/boat.php?id=dunlin", "", "301 /boats/dunlin"},
-		{"a journey can be reloaded", "/planner/velley/lindmouth", "", "200 "},
+		{"the timetable redirects", "/timetable/winter", "", "301 /sailings/winter"},
+		{"the news redirect to the notices", "/news/2026/10/21/dunlin", "", "301 /notices/#dunlin"},
+		{"a query parameter becomes a path", "/boat.php?id=dunlin", "", "301 /boats/dunlin"},
+		{"a client-side route works on reload", "/planner/velley/lindmouth", "", "200 "},
 		{"a missing script is never answered with a page", "/planner/app.js", "", "404 "},
-		{"a visitor is led to a language", "/", "gl, en;q=0.5", "302 /gl/"},
-		{"another one is not", "/", "en", "200 "},
-		{"what is missing is missing in that language", "/gl/nada", "", "404 "},
+		{"visitors are redirected to their language", "/", "gl, en;q=0.5", "302 /gl/"},
+		{"others stay", "/", "en", "200 "},
+		{"the not-found page has the visitor's language", "/gl/nada", "", "404 "},
 	} {
 		asks(ctx, t, claim.what, claim.path, claim.language, claim.want)
 	}
 
 	t.claim(ctx, "other sites may use the fonts", field(ctx, t, "/fonts/corvane-signs.woff2",
 		"Access-Control-Allow-Origin") == "*")
-	t.say("What will visitors see on Christmas Eve? The same function answers that edge nodes ask.")
+	t.say("What will visitors see on Christmas Eve? explain answers with the same code as edge nodes.")
 	return t.run(ctx, "explain", "/fares", "--on", "production", "--at", "2026-12-24T12:00")
 }
 
 // tellStore is the part of the story about what the store holds.
 func (t *tale) tellStore(ctx context.Context) error {
-	t.say("Is everything whole that any of these releases needs? Every object is " +
-		"read and compared with its name.")
+	t.say("Is everything intact? verify reads each object and compares it with its hash.")
 	if err := t.run(ctx, "store", "verify"); err != nil {
 		return err
 	}
 
 	plain := filepath.Join(filepath.Dir(t.project), "plain")
-	t.say("Nobody is locked in: what is live, as plain files, and its rules as they are written.")
+	t.say("No lock-in: export what is live as plain files, with its rules.")
 	if err := t.run(ctx, "files", "production", "--export", plain); err != nil {
 		return err
 	}
@@ -270,7 +268,7 @@ func (t *tale) tellStore(ctx context.Context) error {
 		page, readErr = os.ReadFile(filepath.Join(plain, "fares.html"))
 	}
 
-	t.claim(ctx, "a page that was exported is the page that is live",
+	t.claim(ctx, "an exported page is identical to the live page",
 		errors.Join(err, readErr) == nil && string(page) == body)
 	return nil
 }
@@ -336,7 +334,7 @@ func (t *tale) run(ctx context.Context, args ...string) error {
 	command.Env = t.environment()
 	command.Stdout, command.Stderr = os.Stdout, os.Stderr
 	if err := process.Run(command); err != nil {
-		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s",
+		return fault.New(fault.Failed, "demo", "this step of the demo failed: orilla %s",
 			strings.Join(args, " ")).Because(err).Then("orilla doctor")
 	}
 

@@ -28,8 +28,7 @@ var (
 // is shown, compared and promoted.
 func (t *tale) tellPreview(ctx context.Context) error {
 	// A branch, and what others see of it.
-	t.say("Tobias plans the winter on a branch of its own. Its first build makes a " +
-		"preview, at an address of its own.")
+	t.say("Tobias plans the winter on a branch. Its first build creates a preview with its own URL.")
 	if err := demo.PlanWinter(ctx, t.project); err != nil {
 		return err
 	}
@@ -46,7 +45,7 @@ func (t *tale) tellPreview(ctx context.Context) error {
 		return err
 	}
 	status, _, err := getOnce(ctx, t, winterHost, "/sailings/winter")
-	t.claim(ctx, "without it, nobody sees the preview", err == nil && status == http.StatusUnauthorized)
+	t.claim(ctx, "the preview asks for the password", err == nil && status == http.StatusUnauthorized)
 	var share struct{ Links []string }
 	if err := t.report(ctx, &share, "preview", "share", demo.Winter, "--for", "3d", "-m",
 		"for the harbour office"); err != nil {
@@ -57,9 +56,8 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	if err := t.run(ctx, "diff", "production", "preview/"+demo.Winter); err != nil {
 		return err
 	}
-	t.say("The harbour office agrees, so exactly this goes live: the same release, without a " +
-		"build. Then its pages are asked for at the edge;\n" +
-		"if they did not answer, production would be removed back by itself.")
+	t.say("The harbour office agrees, so exactly this release goes live, without a build. Orilla " +
+		"then checks a page at the edge;\nif it failed, production would roll back by itself.")
 
 	t.objects = countObjects(ctx, t)
 	built, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
@@ -80,7 +78,7 @@ func (t *tale) tellPreview(ctx context.Context) error {
 	s := &session{store: t.store, site: "corvane"}
 	live, err := s.head(ctx, "production")
 	shown, showErr := s.head(ctx, "preview."+project.BranchLabel(demo.Winter))
-	t.claim(ctx, "what is live is the very release that was looked at",
+	t.claim(ctx, "the live release is the one that was reviewed",
 		errors.Join(err, showErr) == nil && live.Release == shown.Release)
 
 	return nil
@@ -89,8 +87,8 @@ func (t *tale) tellPreview(ctx context.Context) error {
 // tellMistake is the part of the story in which a mistake
 // goes live and is taken back.
 func (t *tale) tellMistake(ctx context.Context) error {
-	t.say("The branch is merged. But the main branch carries a mistake besides: a car to " +
-		"Lindmouth for 4.30 instead of 43.00.")
+	t.say("The branch is merged. But the main branch also has a mistake: a car to Lindmouth for " +
+		"4.30 instead of 43.00.")
 	if err := demo.MergeWinter(ctx, t.project); err != nil {
 		return err
 	}
@@ -109,8 +107,8 @@ func (t *tale) tellMistake(ctx context.Context) error {
 	t.check(ctx, "the winter times are still there", "/sailings/winter", 200, "08:40")
 	asks(ctx, t, "so are the rules", "/timetable/winter", "", "301 /sailings/winter")
 	t.claim(ctx, "a rollback uploads nothing", countObjects(ctx, t) == t.objects)
-	t.say("Automatic deploys are refused until somebody thaws production, so the next commit " +
-		"does not bring the mistake back.")
+	t.say("Automatic deploys wait until someone thaws production, so the next commit does not " +
+		"bring the mistake back.")
 
 	if err := t.run(ctx, "history"); err != nil {
 		return err
@@ -123,8 +121,8 @@ func (t *tale) tellMistake(ctx context.Context) error {
 
 // tellFollow is the part of the story in which commits are built by themselves.
 func (t *tale) tellFollow(ctx context.Context) error {
-	t.say("Tobias corrects the fare on a branch of its own. orilla follow builds every new commit: here " +
-		"once, as in CI. What was rolled back\nstays back; the branch gets a preview.")
+	t.say("Tobias fixes the fare on a branch. orilla follow builds every new commit: here once, as " +
+		"in CI. The rollback stays;\nthe branch gets a preview.")
 	if err := demo.Correct(ctx, t.project); err != nil {
 		return err
 	}
@@ -133,8 +131,8 @@ func (t *tale) tellFollow(ctx context.Context) error {
 		return err
 	}
 	t.shows(ctx, "the preview shows the right fare", rightHost, "/fares", ">43.00<")
-	t.check(ctx, "production is as it was", "/fares.html", 200, ">42.00<")
-	t.say("It was looked at, so it is merged. Production is frozen: the merge is made ready, and waits.")
+	t.check(ctx, "production is unchanged", "/fares.html", 200, ">42.00<")
+	t.say("It was reviewed, so it is merged. Production is frozen: the new release is ready, and waits.")
 	if err := demo.Merge(ctx, t.project); err != nil {
 		return err
 	}
@@ -150,8 +148,8 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	if err := t.run(ctx, "status"); err != nil {
 		return err
 	}
-	t.check(ctx, "production is still as it was", "/fares.html", 200, ">42.00<")
-	t.say("A thaw shows what will go live, and asks; --yes has answered.")
+	t.check(ctx, "production is still unchanged", "/fares.html", 200, ">42.00<")
+	t.say("thaw shows what will go live, and asks; here --yes answers.")
 	if err := t.run(ctx, "thaw", "--yes", "-m", "the fare is right"); err != nil {
 		return err
 	}
@@ -159,8 +157,8 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	again, err := builds.Runs{Store: t.store, Site: "corvane"}.Last(ctx, 0)
 	t.check(ctx, "the right fare is live", "/fares.html", 200, ">43.00<")
 	t.claim(ctx, fmt.Sprintf("the merge built nothing (%d builds)", again), err == nil && built == again)
-	t.say("The branch with the winter times has done its work. With the branch goes its preview; its " +
-		"address says where the work went.")
+	t.say("The winter branch is merged, so it is deleted. Its preview goes with it; the URL says " +
+		"where the work went.")
 
 	if err := demo.DropWinter(ctx, t.project); err != nil {
 		return err
@@ -168,7 +166,7 @@ func (t *tale) tellFollow(ctx context.Context) error {
 	if err := t.run(ctx, "follow", "--once"); err != nil {
 		return err
 	}
-	t.gone(ctx, "its address says that it is gone, and where to look", winterHost, "corvane.localhost")
+	t.gone(ctx, "its URL says that it is gone, and where to look", winterHost, "corvane.localhost")
 	return t.run(ctx, "builds")
 }
 
@@ -258,7 +256,7 @@ func (t *tale) report(ctx context.Context, into any, args ...string) error {
 		err = json.Unmarshal(out, into)
 	}
 	if err != nil {
-		return fault.New(fault.Failed, "demo", "this step of the demo did not work: orilla %s",
+		return fault.New(fault.Failed, "demo", "this step of the demo failed: orilla %s",
 			strings.Join(args, " ")).Because(err).Then("orilla doctor")
 	}
 	t.Print("%s", strings.TrimSpace(string(out)))

@@ -98,11 +98,13 @@ func TestPrintedCommandsAreCompleted(t *testing.T) {
 	require.NoError(t, running.ParseFlags([]string{"-C", "my site", "--store", "s3://corvane/sites?region=x", "--site", "harbour"}))
 	const options = "-C 'my site' --store 's3://corvane/sites?region=x'"
 	for text, want := range map[string]string{
-		"orilla thaw production":                     "orilla thaw " + options + " --site harbour production",
-		"or go back: orilla rollback production:3":   "or go back: orilla rollback " + options + " --site harbour production:3",
-		"orilla preview share winter-times --revoke": "orilla preview share " + options + " --site harbour winter-times --revoke",
-		"orilla edge":                                     "orilla edge " + options,
-		"orilla store verify --store /srv/copy":           "orilla store verify -C 'my site' --site harbour --store /srv/copy",
+		"orilla thaw production":                   "orilla thaw " + options + " --site harbour production",
+		"or go back: orilla rollback production:3": "or go back: orilla rollback " + options + " --site harbour production:3",
+		"orilla preview share winter-times --revoke": "orilla preview share " + options + " --site harbour " +
+			"winter-times --revoke",
+		"orilla edge": "orilla edge " + options,
+		"orilla store verify --store /srv/copy": "orilla store verify " +
+			"-C 'my site' --site harbour --store /srv/copy",
 		"orilla sites, orilla status --site x":            "orilla sites " + options + ", orilla status " + options + " --site x",
 		"nothing of Orilla's, and orilla nothing":         "nothing of Orilla's, and orilla nothing",
 		"git add orilla.yaml && git commit -m \"orilla\"": "git add orilla.yaml && git commit -m \"orilla\"",

@@ -94,7 +94,7 @@ func (b *Beside) side(w http.ResponseWriter, r *http.Request, side BesideSide) {
 		httpanswer.Fail(w, r)
 	case a.Upstream != nil:
 		httpanswer.Say(w, r, http.StatusBadGateway, "A comparison does not pass requests on; this "+
-			"one would be removed to "+
+			"one would go to "+
 			a.Upstream.Where()+".")
 	case a.File != nil && httpanswer.IsPage(a.File):
 		if err := httpanswer.SendPage(w, r, a, b.objects, `<script src="`+besideScript+

@@ -32,8 +32,8 @@ func HostTaken(taken *hosts.Taken, site string) error {
 		Then("and then: orilla domains give %s --to %s --site %s", host, site,
 			taken.Owner.Site)
 	if err == nil && path != "/" {
-		problem = problem.Then("or share only the path: orilla domains allow %s%s --to %s --site %s", host, path, site,
-			taken.Owner.Site)
+		problem = problem.Then("or share only the path: orilla domains allow %s%s --to %s --site %s", host,
+			path, site, taken.Owner.Site)
 	}
 	return problem
 }
