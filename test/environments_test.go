@@ -145,7 +145,9 @@ func TestKeptDependenciesAreFetchedOnce(t *testing.T) {
 	counter := filepath.Join(t.TempDir(), "count")
 	config := fmt.Sprintf("site: corvane\nbuild:\n  prepare: ['echo x >> %s; mkdir "+
 		"-p deps; echo dep > deps/a']\n"+
-		"  run: ['mkdir out; cat deps/a page > out/index.html']\n  output: out\n  keep: [deps]\n", counter)
+		"  run: ['mkdir -p out .cache; cat deps/a page > out/index.html']\n  output: out\n"+
+		// A cache is there after the first build, or never; the dependencies do not depend on it.
+		"  keep: [deps, .cache, .never]\n", counter)
 	prepared := func() int {
 		data, err := os.ReadFile(counter)
 		require.NoError(t, err)

@@ -98,7 +98,10 @@ func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Se
 
 	// What is kept counts only if it was made for the same dependencies.
 	known := dependencies != "" && w.state.Dependencies == dependencies
-	keep := config.Keep
+	keep, kept := config.Keep, w.state.Kept
+	if len(kept) == 0 {
+		kept = config.Keep // by a version that did not note it
+	}
 	if !known {
 		keep = nil
 	}
@@ -114,14 +117,18 @@ func (b *Build) inWorkspace(ctx context.Context, w *workspace, session *steps.Se
 		return nil, err
 	}
 
-	prepared := known && w.keepsAll(below, config.Keep)
+	prepared := known && w.keepsAll(below, kept)
 	output.KeptDependencies = prepared && len(config.Prepare) > 0
 	run := stepRun{
 		Build: b, folder: folder, log: w.log(), prepare: config.Prepare, run: config.Run, prepared: prepared,
 		session:   session,
 		temporary: w.temporary(), home: home,
 		fetched: func() {
-			w.state.Dependencies = dependencies
+			if !prepared {
+				kept = slices.DeleteFunc(slices.Clone(config.Keep),
+					func(name string) bool { return !w.keepsAll(below, []string{name}) })
+			}
+			w.state.Dependencies, w.state.Kept = dependencies, kept
 			w.save()
 		},
 	}
@@ -141,7 +148,7 @@ func (b *Build) leave(ctx context.Context, w *workspace, output *Output, key str
 	w.state.Building = ""
 	if err == nil {
 		w.state.Output = &finished{Key: key, Record: output.Record}
-	} else if ctx.Err() != nil || !w.keepsAll(below, b.Plan.Config.Build.Keep) {
+	} else if ctx.Err() != nil || !w.keepsAll(below, w.state.Kept) {
 		w.state.Dependencies = "" // ended in the middle of something
 	}
 	if err != nil && fullDisk(w.Folder) != "" {

@@ -35,9 +35,12 @@ type workspace struct {
 // workspaceState is what lies in a workspace.
 type workspaceState struct {
 	// whose are in the folders that are kept; "" if they cannot be relied on
-	Dependencies string    `json:"dependencies,omitempty"`
-	Building     string    `json:"building,omitempty"` // the id of the build that goes on, or was killed
-	Output       *finished `json:"output,omitempty"`   // a finished output that is not in the store yet
+	Dependencies string `json:"dependencies,omitempty"`
+	// the folders of build.keep that were there once the dependencies were: a cache comes
+	// later, or never
+	Kept     []string  `json:"kept,omitempty"`
+	Building string    `json:"building,omitempty"` // the id of the build that goes on, or was killed
+	Output   *finished `json:"output,omitempty"`   // a finished output that is not in the store yet
 }
 
 // finished is the output of a build that succeeded.

@@ -162,12 +162,12 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 
 	switch {
 	case o.remove:
-		a.Print("%s is public again", name)
+		a.Print("%s: public again", name)
 	case o.generate:
 		a.Print("%s", password)
-		a.Note("%s is protected from now on; the password will not be shown again", name)
+		a.Note("%s: protected from now on; the password will not be shown again", name)
 	default:
-		a.Print("%s is protected by the password from now on", name)
+		a.Print("%s: protected by the password from now on", name)
 	}
 
 	if len(nodes) > serving && !entry.Release.IsZero() {

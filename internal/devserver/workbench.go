@@ -455,7 +455,7 @@ func noOutput(b *Bench) error {
 // it is no more.
 func (b *Bench) fail(about About, err error) {
 	b.unshown = true
-	b.local.Note(Note{about, "This page is from before the last change, which failed to build",
+	b.local.Note(Note{about, "This page is from before the last change, which failed",
 		strings.Join(fault.Lines(err), "\n")})
 	b.Report.Failed(err)
 }

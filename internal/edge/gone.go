@@ -56,7 +56,9 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 	next := ""
 	if ended.Branch != "" && (ended.Reason == journal.Expired || ended.Reason == journal.Room ||
 		ended.Reason == journal.OnRequest) {
-		next = "orilla deploy " + ended.Branch
+		// With its target: a preview that was made by hand may show a branch that goes
+		// elsewhere by itself.
+		next = "orilla deploy " + ended.Branch + " --to " + journal.DisplayName(e.journal.Environment)
 	}
 
 	w.Header().Set(httpanswer.ReleaseField, "none;entry="+s.entry.Label())

@@ -65,7 +65,7 @@ func PrintUsage(c *console.Console, report UsageReport) {
 
 	sum := func() {
 		if month != "" && total.Builds > 0 {
-			rows = append(rows, []string{"", console.Strong("together"), fmt.Sprint(total.Builds),
+			rows = append(rows, []string{"", console.Strong("total"), fmt.Sprint(total.Builds),
 				failedCount(total.Failed), console.Took(time.Duration(total.BuildSeconds) * time.Second),
 				console.Size(total.Sent)})
 		}
