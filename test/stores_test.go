@@ -192,8 +192,8 @@ func TestAStoreElsewhereFromBeginningToEnd(t *testing.T) {
 		assert.Contains(t, shown, "1 release in 1 environment")
 		if store.as != nil {
 			assert.Regexp(t, `enough to +deploy\n`, shown)
-			assert.Contains(t, shown, "not to serve: lacks the right to delete edges/*")
-			assert.Regexp(t, `not to prune: lacks the right to delete objects/\*\*, delete sites/SITE/releases`, shown)
+			assert.Contains(t, shown, "not to serve: missing permission to delete edges/*")
+			assert.Regexp(t, `not to prune: missing permission to delete objects/\*\*, delete sites/SITE/releases`, shown)
 		}
 
 		p.fails(3, "--yes", "remove-site", "corvane")

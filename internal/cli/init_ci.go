@@ -181,7 +181,7 @@ if [ ! -x "$program" ] || [ "$(sum "$program")" != "$ORILLA_SHA256" ]; then
   mkdir -p "$ORILLA_HOME/bin"
   curl --fail --silent --show-error --location --retry 3 --output "$program.new" "$ORILLA_DOWNLOAD"
   if [ "$(sum "$program.new")" != "$ORILLA_SHA256" ]; then
-    echo "what $ORILLA_DOWNLOAD gave is not orilla $ORILLA_VERSION: its checksum differs" >&2
+    echo "the file from $ORILLA_DOWNLOAD is not orilla $ORILLA_VERSION: its checksum differs" >&2
     exit 1
   fi
   chmod +x "$program.new"
@@ -190,20 +190,20 @@ fi
 `
 
 const ciPublish = `#!/bin/sh
-# Publishes %[1]s from CI: builds the commit that was checked out and puts it where its branch belongs.
+# Publishes %[1]s from CI: builds the checked-out commit and publishes it to the environment of its branch.
 #
-# Keep:         the folder $ORILLA_HOME between runs: dependencies and downloads lie there.
+# Cache:        the folder $ORILLA_HOME between runs, for dependencies and downloads.
 # Secrets:      %[2]s
-# Checkout:     a shallow one will do. Not of proposed changes: those have scripts of their own, proposed-build.sh and proposed-publish.sh.
+# Checkout:     a shallow one is enough. Not for proposed changes: use proposed-build.sh and proposed-publish.sh.
 %[3]s#
 # The program is pinned by version and checksum. To change to another version, run "orilla init --ci" with that one.
-%[4]s# What is kept is no part of the project.
+%[4]s# The cache is not part of the project.
 if [ -d .git/info ] && ! grep -qsx '/.orilla' .git/info/exclude; then echo '/.orilla' >>.git/info/exclude; fi
 %[5]sexec "$program" follow --once ${ORILLA_OUTPUTS:+--write "lines:$ORILLA_OUTPUTS"} ${ORILLA_SUMMARY:+--write "markdown:$ORILLA_SUMMARY"} "$@"
 `
 
 const ciBuildProposed = `#!/bin/sh
-# Builds a proposed change of %[1]s into site.tar.gz. This job runs the change's code, whoever wrote it, so it must hold no credentials: none
+# Builds a proposed change of %[1]s into site.tar.gz. This job runs a stranger's code, so it must hold no credentials: none
 # of the store, none of other services, no cache that other jobs read. Hand site.tar.gz on to the job that runs proposed-publish.sh.
 #
 # Checkout:     the proposed change.
@@ -230,11 +230,11 @@ const ciPublishProposed = `#!/bin/sh
 `
 
 const ciEnd = `#!/bin/sh
-# Ends the preview of a branch or of a proposed change of %[1]s: its address says from then on that it is gone. Let CI run it when one is
-# closed, whether it was merged or not. What is gone already is no error. Branches that were deleted are noticed by publish.sh too.
+# Ends the preview of a branch or of a proposed change of %[1]s: its URL then answers 410 Gone. Let CI run it when one is
+# closed, merged or not. Removing what is gone already is no error. publish.sh also notices deleted branches.
 #
 # Secrets:      %[2]s
-# Checkout:     the production branch, a shallow one will do.
+# Checkout:     the production branch; a shallow one is enough.
 %[3]s
 : "${CLOSED:?set it to the name of the branch, or to the full name of the change, such as refs/proposed/7/head}"
 %[4]sexec "$program" preview remove "$CLOSED" --yes "$@"

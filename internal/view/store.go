@@ -50,7 +50,7 @@ func printDuties(c *console.Console, duties []maintenance.Duty) {
 	}
 	for _, duty := range duties {
 		if !duty.Can {
-			c.Row(c.Out, "", console.Faint("not to "+does[duty.Role]+": lacks the right to "+
+			c.Row(c.Out, "", console.Faint("not to "+does[duty.Role]+": missing permission to "+
 				strings.Join(duty.Lacks, ", ")))
 		}
 	}
