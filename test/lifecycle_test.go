@@ -133,8 +133,12 @@ func TestATagASubmoduleAndAFolderOfARepository(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(p.folder, "deep", "er"), 0o755))
 	p.folder = filepath.Join(p.folder, "deep", "er")
 	assert.Contains(t, p.ok("status"), "corvane", "a command finds the project above")
-	out := p.ok("__complete", "rollback", "")
-	assert.Contains(t, out, "production")
+	assert.Contains(t, p.ok("__complete", "rollback", ""), "production")
+	assert.Contains(t, p.ok("__complete", "rollback", "production", ""), " Islands\nproduction:2\t",
+		"an entry says what it was")
+	assert.Contains(t, p.ok("__complete", "log", ""), "build:")
+	assert.Contains(t, p.ok("__complete", "deploy", ""), "v1.0")
+	assert.Contains(t, p.ok("__complete", "status", "--site", ""), "corvane")
 }
 
 func TestATarballOnStandardInput(t *testing.T) {

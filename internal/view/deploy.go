@@ -487,7 +487,8 @@ func PrintLive(c *console.Console, l Landed) {
 
 	if ends := entry.Expires; ends != nil {
 		extend := "orilla preview extend " + strings.TrimPrefix(name, "preview/")
-		c.Note("%s %s, %s; extend: %s", console.Faint("ends"), c.Until(*ends), Moment(*ends), console.Accent(extend))
+		c.Note("%s %s, %s; extend: %s", console.Faint("ends"), c.Until(*ends), Moment(*ends),
+			c.Command(extend))
 	}
 	if entry.Frozen != nil {
 		c.Note("%s %s", console.Warn("still frozen: automatic deploys wait until"),

@@ -46,10 +46,11 @@ func TestPages(t *testing.T) {
 		"what is not there": {files: map[string]string{
 			"index.html": icon + "<p>\n<script src=/gone.js></script>\n<img srcset='x.png 1x'\n>\n<a " +
 				"href=/nowhere>\n<style>\na{background:url(y.png)}</style><p style='background:url(z.png)'>",
-			"a.html": icon + `<script src="gone.js"></script>`,
+			"a.html": icon + `<script src="gone.js"></script><video src=v.mp4></video>`,
 			"s.css":  "\n\na{background:url(../up.png)}",
 		}, want: []string{
 			"a.html:1 missing-file there is no script gone.js",
+			"a.html:1 missing-file there is no video v.mp4",
 			"index.html:3 missing-file there is no image x.png", "index.html:5 missing-page " +
 				"there is no page /nowhere",
 			"index.html:7 missing-file there is no image y.png",
