@@ -46,16 +46,17 @@ type world struct {
 	server *httptest.Server
 	node   *edge.Node
 	looks  atomic.Int64 // how often the node began a sweep
+	read   atomic.Int64 // bytes that the node has read
 	mutex  sync.Mutex
 	events []httpanswer.Event
 	claims int
 }
 
-// observed is a store that counts the sweeps of a node: each begins with a look
-// at the store's mark.
+// observed is a store that counts what a node reads, and its sweeps: each begins
+// with a look at the store's mark.
 type observed struct {
 	*file.Store
-	looks *atomic.Int64
+	looks, read *atomic.Int64
 }
 
 // Get implements storage.Store.
@@ -63,7 +64,9 @@ func (o observed) Get(ctx context.Context, key string) ([]byte, error) {
 	if key == storage.MarkKey {
 		o.looks.Add(1)
 	}
-	return o.Store.Get(ctx, key)
+	data, err := o.Store.Get(ctx, key)
+	o.read.Add(int64(len(data)))
+	return data, err
 }
 
 // sweeps waits until the node has finished a few more sweeps.
@@ -85,7 +88,7 @@ func start(t *testing.T, options edge.Options) *world {
 		defer w.mutex.Unlock()
 		w.events = append(w.events, event)
 	}
-	node := edge.New(observed{made, &w.looks}, options)
+	node := edge.New(observed{made, &w.looks, &w.read}, options)
 	ctx, cancel := context.WithCancel(context.Background())
 	ready := make(chan struct{})
 	var follower sync.WaitGroup

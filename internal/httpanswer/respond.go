@@ -7,6 +7,8 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
@@ -32,7 +34,8 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	}
 	if a.Config != nil {
 		header.Set("ETag", a.ETag)
-		http.ServeContent(w, r, "", noTime, bytes.NewReader(a.Config.Data))
+		r, _ = selected(r, a.ETag, int64(len(a.Config.Data)))
+		http.ServeContent(conditionWriter{w}, r, "", noTime, bytes.NewReader(a.Config.Data))
 		return nil
 	}
 
@@ -75,12 +78,21 @@ func closed(content io.ReadSeeker) {
 	}
 }
 
-// respondFile leaves ranges and conditions (RFC 9110,
-// sections 13 and 14) to net/http.
+// respondFile sends a file, or what conditions and ranges
+// (RFC 9110, sections 13 and 14) leave of it.
 func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, content io.ReadSeeker) error {
+	r, ranges := selected(r, a.ETag, a.File.Size)
+
 	// What comes first is read before the status is sent, so that damage is a
 	// 500 and not a page cut short.
-	if r.Header.Get("If-None-Match") != a.ETag && r.Header.Get("Range") == "" {
+	if !strings.Contains(r.Header.Get("If-None-Match"), a.ETag) {
+		var start int64
+		if len(ranges) > 0 {
+			start = ranges[0].Start
+		}
+		if _, err := content.Seek(start, io.SeekStart); err != nil {
+			return err
+		}
 		if _, err := ready(r, content); err != nil {
 			Fail(w, r)
 			return err
@@ -92,34 +104,43 @@ func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, conten
 
 	// The library tells nobody when reading fails, so the reader remembers.
 	watched := &watchedReader{ReadSeeker: content}
-	http.ServeContent(w, r, "", noTime, watched)
-	return broken(r, watched.err)
+	http.ServeContent(conditionWriter{w}, r, "", noTime, watched)
+	return broken(r, watched.err())
 }
 
-// watchedReader remembers the error that http.ServeContent does not report.
+// watchedReader remembers the error that http.ServeContent does not report. Where
+// several ranges are sent, that reads in a goroutine which may outlive it.
 type watchedReader struct {
 	io.ReadSeeker
-	err error
+	failed atomic.Pointer[error]
 }
 
 // Read implements io.Reader.
 func (r *watchedReader) Read(data []byte) (int, error) {
 	n, err := r.ReadSeeker.Read(data)
 	if err != nil && !errors.Is(err, io.EOF) {
-		r.err = err
+		r.failed.Store(&err)
 	}
 	return n, err
 }
 
-// ready reads the first bytes of what will be sent, which
-// verifies the object they are in.
+// err is the error of the last read that failed.
+func (r *watchedReader) err() error {
+	if failed := r.failed.Load(); failed != nil {
+		return *failed
+	}
+	return nil
+}
+
+// ready reads the first byte of what will be sent, which
+// verifies the object it is in.
 func ready(r *http.Request, content io.Reader) ([]byte, error) {
 	if r.Method == http.MethodHead {
 		return nil, nil
 	}
-	first := make([]byte, 512)
+	first := make([]byte, 1)
 	n, err := io.ReadFull(content, first)
-	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+	if errors.Is(err, io.EOF) {
 		err = nil
 	}
 	return first[:n], err
