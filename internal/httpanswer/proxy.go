@@ -1,7 +1,6 @@
 package httpanswer
 
 import (
-	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -28,83 +27,12 @@ const (
 	AnswerTimeout  = 30 * time.Second
 )
 
-// Reach says which upstreams inside the edge's own network may be asked. The
-// zero Reach allows addresses of the public internet only: else whoever may
-// deploy could ask the edge for what only its network can see.
-type Reach struct {
-	All      bool
-	Networks []netip.Prefix
-}
-
-// errProhibited: the upstream's address is inside the edge's own network.
-var errProhibited = errors.New(
-	"the address is inside the edge's own network, and its operator has not allowed it")
-
-// sharedSpace is the range between customers and their providers (RFC 6598),
-// which netip does not count among the private ones.
-var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
-
-// String writes the networks as they can be given to ParseReach, "public" for none.
-func (r Reach) String() string {
-	if r.All {
-		return reachAll
-	}
-	names := make([]string, len(r.Networks))
-	for i, network := range r.Networks {
-		names[i] = network.String()
-	}
-	return cmp.Or(strings.Join(names, " "), reachPublic)
-}
-
-// What networks can be called besides their prefixes.
-const (
-	reachAll    = "all"
-	reachPublic = "public"
-)
-
-// ParseReach reads networks, each a prefix (10.1.0.0/16), an address, "all" or
-// "public". The error names the one that is none.
-func ParseReach(networks []string) (Reach, error) {
-	var reach Reach
-	for _, text := range networks {
-		switch text {
-		case reachAll:
-			reach.All = true
-			continue
-		case reachPublic:
-			continue
-		}
-		network, err := netip.ParsePrefix(text)
-		// One address is a network of one.
-		if address, addressErr := netip.ParseAddr(text); err != nil && addressErr == nil {
-			network, err = netip.PrefixFrom(address, address.BitLen()), nil
-		}
-		if err != nil {
-			return reach, fmt.Errorf("not a network: %q", text)
-		}
-		reach.Networks = append(reach.Networks, network)
-	}
-	return reach, nil
-}
-
-// Allows reports whether an upstream at an address may be asked. IPv4 addresses
-// in the form of IPv6 count as what they are.
-func (r Reach) Allows(address netip.Addr) bool {
-	address = address.Unmap()
-	for _, network := range r.Networks {
-		if network.Contains(address) {
-			return true
-		}
-	}
-	// A rule is written by whoever may push to the repository; the edge's
-	// network is somebody else's.
-	inside := !address.IsGlobalUnicast() || address.IsPrivate() || sharedSpace.Contains(address)
-	return r.All || !inside
-}
-
 // Proxies pass requests on to upstreams, over connections that they share. It
 // is safe for concurrent use.
-type Proxies struct{ transport *http.Transport }
+type Proxies struct {
+	transport *http.Transport
+	pseudonym string // in Via fields
+}
 
 // NewProxies returns proxies that reach what the operator allows.
 func NewProxies(reach Reach, wait time.Duration) *Proxies {
@@ -121,7 +49,7 @@ func NewProxies(reach Reach, wait time.Duration) *Proxies {
 	if wait == 0 {
 		wait = AnswerTimeout
 	}
-	return &Proxies{&http.Transport{
+	return &Proxies{pseudonym: newPseudonym(), transport: &http.Transport{
 		DialContext: dialer.DialContext, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32,
 		IdleConnTimeout: 90 * time.Second,
 		// bytes go as they come
@@ -146,6 +74,11 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 	if err != nil {
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
 		return err
+	}
+
+	if r, err = p.outgoing(r); err != nil {
+		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_loop_detected")
+		return fmt.Errorf("upstream %s: %w", base.Host, err)
 	}
 
 	//nolint:errcheck // HTTP/2 always is; else a body is read whole before the answer
@@ -193,20 +126,6 @@ func upstreamURL(to *answer.Upstream, upstreams map[string]string) (*url.URL, er
 		}
 	}
 	return url.Parse(text)
-}
-
-// forwarded is the value of a Forwarded field (RFC 7239).
-func forwarded(r *http.Request) string {
-	from, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		from = "unknown"
-	}
-	// RFC 7239, section 6: an IPv6 address stands in brackets and quotation
-	// marks.
-	if strings.Contains(from, ":") {
-		from = `"[` + from + `]"`
-	}
-	return fmt.Sprintf("for=%s;host=%q;proto=%s", from, Printable(r.Host), Scheme(r))
 }
 
 // Scheme is how a request came, as visitors see it in their address.
@@ -266,6 +185,8 @@ func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answe
 	switch {
 	case status == http.StatusGatewayTimeout:
 		line = "What this address is passed on to takes too long to answer. Please try again later."
+	case kind == "proxy_loop_detected":
+		line = "This address is passed on to where it came from."
 	case kind == "proxy_internal_error":
 		line = "This address is passed on to another server, and nothing says where that is."
 	}
