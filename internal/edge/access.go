@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -143,14 +144,25 @@ func withoutKeys(r *http.Request) *http.Request {
 		r.Header.Del("Authorization")
 	}
 
-	cookies := r.Cookies()
+	// What is not ours passes byte for byte: a cookie may hold what net/http would
+	// leave out or write in another way.
+	lines := r.Header.Values("Cookie")
 	r.Header.Del("Cookie")
-	for _, cookie := range cookies {
-		if cookie.Name != access.Cookie {
-			r.AddCookie(cookie)
+	for _, line := range lines {
+		if rest := withoutKey(line); rest != "" {
+			r.Header.Add("Cookie", rest)
 		}
 	}
 	return r
+}
+
+// withoutKey takes the cookie that opens an environment out of a Cookie field.
+func withoutKey(line string) string {
+	others := slices.DeleteFunc(strings.Split(line, ";"), func(pair string) bool {
+		name, _, _ := strings.Cut(pair, "=")
+		return strings.TrimSpace(name) == access.Cookie
+	})
+	return strings.TrimLeft(strings.Join(others, ";"), " ")
 }
 
 // openness says to whom the address of a release answers.

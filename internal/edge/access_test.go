@@ -342,3 +342,33 @@ func TestSettingsTellAReleaseWhereItRuns(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 405, a.Status)
 }
+
+// TestCookiesPassByteForByte: of a protected environment, an upstream sees what a
+// visitor sent, but not what opened it.
+func TestCookiesPassByteForByte(t *testing.T) {
+	t.Parallel()
+	var seen atomic.Pointer[http.Header]
+	w := passing(t, "proxy /api/{rest:all} -> harbour:/{rest}", loopback, 0,
+		func(_ http.ResponseWriter, r *http.Request) { seen.Store(&r.Header) })
+	entry := w.decide("production", looking(&journal.Looking{Password: password(t)}))
+	require.Eventually(t, func() bool {
+		r, _ := w.ask("HEAD", "corvane.localhost", "/", nil)
+		return strings.Contains(r.Header.Get(httpanswer.ReleaseField), entry.Label())
+	}, 5*time.Second, time.Millisecond)
+
+	for sent, want := range map[string]string{
+		`a="x y, z"; b={"k":1}; c=`:                            `a="x y, z"; b={"k":1}; c=`,
+		access.Cookie + `=x; a="q"`:                            `a="q"`,
+		`a=1;b=2; ` + access.Cookie + `=x;c=3`:                 `a=1;b=2;c=3`,
+		access.Cookie + "=x":                                   "",
+		`no-value; x` + access.Cookie + `=1; ` + access.Cookie: `no-value; x` + access.Cookie + `=1`,
+	} {
+		seen.Store(nil)
+		header := with("kittiwake")
+		header["Cookie"] = sent
+		r, _ := w.ask("GET", "corvane.localhost", "/api/tides", header)
+		require.Equal(t, 200, r.StatusCode)
+		assert.Equal(t, want, seen.Load().Get("Cookie"), sent)
+		assert.Empty(t, seen.Load().Get("Authorization"))
+	}
+}
