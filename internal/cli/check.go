@@ -61,7 +61,7 @@ func (a *checkCmd) check(ctx context.Context, site, on string, fresh bool) error
 	live := a.live(ctx, p, s, site, subject)
 	if fresh && live == nil {
 		return fault.New(fault.Failed, "nothing-live",
-			"--new compares with the live release, and there is none to read here").
+			"--new compares with the live release, and nothing is live, or it cannot be read").
 			Then("run it without --new")
 	}
 

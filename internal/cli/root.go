@@ -314,6 +314,16 @@ func (a *app) openStore(ctx context.Context, project *site.Project, mayMake bool
 	return opened, nil
 }
 
+// openAlone opens the store for a command that needs no project: with --store, one
+// that is missing or cannot be read does not matter.
+func openAlone(ctx context.Context, a *app) (storage.Store, error) {
+	p, err := a.load(ctx)
+	if err != nil && a.store == "" {
+		return nil, err
+	}
+	return a.openStore(ctx, p, false)
+}
+
 // storeAddress returns what names the store, and the
 // folder that it is relative to.
 func (a *app) storeAddress(project *site.Project) (address, root string) {

@@ -30,11 +30,7 @@ func newSitesCommand(a *app) *cobra.Command {
 
 // sites is orilla sites: the sites of a store, with whose they are.
 func (a *sitesCmd) sites(ctx context.Context) error {
-	p, err := a.load(ctx)
-	if err != nil && a.store == "" {
-		return err
-	}
-	store, err := a.openStore(ctx, p, false)
+	store, err := openAlone(ctx, a.app)
 	if err != nil {
 		return err
 	}

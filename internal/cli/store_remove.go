@@ -35,11 +35,7 @@ func newStoreRemoveCommand(a *app) *cobra.Command {
 
 // storeRemove is orilla store remove.
 func (a *storeRemoveCmd) storeRemove(ctx context.Context, yes bool) error {
-	p, err := a.load(ctx)
-	if err != nil && a.store == "" {
-		return err
-	}
-	store, err := a.openStore(ctx, p, false)
+	store, err := openAlone(ctx, a.app)
 	if err != nil {
 		return err
 	}

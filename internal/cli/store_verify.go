@@ -39,11 +39,7 @@ func newStoreVerifyCommand(a *app) *cobra.Command {
 // and names for all that is damaged what depends on it. With from it brings
 // back what another store still has whole.
 func (a *storeVerifyCmd) storeVerify(ctx context.Context, site, from string) error {
-	p, err := a.load(ctx)
-	if err != nil && a.store == "" {
-		return err
-	}
-	store, err := a.openStore(ctx, p, false)
+	store, err := openAlone(ctx, a.app)
 	if err != nil {
 		return err
 	}

@@ -137,8 +137,8 @@ func (s *source) statements(report func(line, at int, code, text string)) [][]pi
 		continues := isBlank(line[0])
 		if continues && !open {
 			report(i, len(line)-len(trimmed), "rule-syntax",
-				"an indented line continues the one above, but there is none; start statements at "+
-					"the beginning of a line")
+				"an indented line continues a statement, and no statement precedes it; start "+
+					"statements at the beginning of a line")
 			continue
 		}
 
