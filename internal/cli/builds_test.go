@@ -33,9 +33,11 @@ func TestUsageIsAddedUpByMonthAndBranch(t *testing.T) {
 		{Begun: builds.Begun{Branch: "main", When: time.Date(2026, 11, 4, 0, 0, 0, 0, time.UTC)}},
 	})
 	assert.Equal(t, []view.UsageRow{
-		{Month: "2026-11", Branch: "main", Builds: 2, BuildSeconds: 61, Sent: 10},
-		{Month: "2026-11", Branch: "winter", Builds: 2, Failed: 1, BuildSeconds: 1, Sent: 10},
-		{Month: "2026-10", Branch: "main", Builds: 1, Failed: 1, BuildSeconds: 1},
+		{Month: "2026-11", Branch: "main", Builds: 2, BuildSeconds: 61, BuildTime: 61_200 * time.Millisecond,
+			Sent: 10},
+		{Month: "2026-11", Branch: "winter", Builds: 2, Failed: 1, BuildSeconds: 1, BuildTime: 800 * time.Millisecond,
+			Sent: 10},
+		{Month: "2026-10", Branch: "main", Builds: 1, Failed: 1, BuildSeconds: 1, BuildTime: time.Second},
 	}, rows, "months are those of UTC; only steps count; a build that goes on counts as one")
 }
 

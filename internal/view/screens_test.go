@@ -70,9 +70,9 @@ func TestScreens(t *testing.T) {
 			view.PrintUsage(s.Console, view.UsageReport{Site: "corvane",
 				Store: maintenance.Holdings{Objects: 1200, Bytes: 73_000_000},
 				Months: []view.UsageRow{
-					{Month: "2026-12", Branch: "main", Builds: 9, Failed: 1, BuildSeconds: 700, Sent: 2_000_000},
-					{Month: "2026-12", Branch: "winter", Builds: 2, BuildSeconds: 31, Sent: 1000},
-					{Month: "2026-11", Branch: "main", Builds: 40, BuildSeconds: 4000, Sent: 9_000_000}}})
+					{Month: "2026-12", Branch: "main", Builds: 9, Failed: 1, BuildTime: 700 * time.Second, Sent: 2_000_000},
+					{Month: "2026-12", Branch: "winter", Builds: 2, BuildTime: 840 * time.Millisecond, Sent: 1000},
+					{Month: "2026-11", Branch: "main", Builds: 40, BuildTime: 4000 * time.Second, Sent: 9_000_000}}})
 		},
 		"error-with-everything": func(s *screen) {
 			s.Problem(fault.New(fault.Usage, "config", "build.ouput is unknown").At("orilla.yaml:4:3").

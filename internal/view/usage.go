@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,7 +27,7 @@ func AddUp(runs []builds.Run) []UsageRow {
 
 		row.Builds++
 		if run.Ended != nil {
-			row.BuildSeconds += int64(run.Ended.BuildTime().Round(time.Millisecond) / time.Millisecond)
+			row.BuildTime += run.Ended.BuildTime()
 			row.Sent += run.Ended.Sent
 			if run.Ended.Outcome == builds.Failed {
 				row.Failed++
@@ -42,14 +43,14 @@ func AddUp(runs []builds.Run) []UsageRow {
 		switch {
 		case a.Month != b.Month:
 			return strings.Compare(b.Month, a.Month)
-		case a.BuildSeconds != b.BuildSeconds:
-			return int(b.BuildSeconds - a.BuildSeconds)
+		case a.BuildTime != b.BuildTime:
+			return cmp.Compare(b.BuildTime, a.BuildTime)
 		}
 		return strings.Compare(a.Branch, b.Branch)
 	})
 
 	for i := range rows {
-		rows[i].BuildSeconds = (rows[i].BuildSeconds + 500) / 1000
+		rows[i].BuildSeconds = int64(rows[i].BuildTime.Round(time.Second) / time.Second)
 	}
 	return rows
 }
@@ -66,7 +67,7 @@ func PrintUsage(c *console.Console, report UsageReport) {
 	sum := func() {
 		if month != "" && total.Builds > 0 {
 			rows = append(rows, []string{"", console.Strong("total"), fmt.Sprint(total.Builds),
-				failedCount(total.Failed), console.Took(time.Duration(total.BuildSeconds) * time.Second),
+				failedCount(total.Failed), console.Took(total.BuildTime),
 				console.Size(total.Sent)})
 		}
 		total = UsageRow{}
@@ -84,9 +85,9 @@ func PrintUsage(c *console.Console, report UsageReport) {
 			branch = console.Faint("no branch")
 		}
 		rows = append(rows, []string{name, branch, fmt.Sprint(row.Builds), failedCount(row.Failed),
-			console.Took(time.Duration(row.BuildSeconds) * time.Second), console.Size(row.Sent)})
-		total.Builds, total.Failed, total.BuildSeconds, total.Sent = total.Builds+row.Builds, total.Failed+
-			row.Failed, total.BuildSeconds+row.BuildSeconds, total.Sent+row.Sent
+			console.Took(row.BuildTime), console.Size(row.Sent)})
+		total.Builds, total.Failed = total.Builds+row.Builds, total.Failed+row.Failed
+		total.BuildTime, total.Sent = total.BuildTime+row.BuildTime, total.Sent+row.Sent
 	}
 
 	sum()
@@ -148,4 +149,6 @@ type UsageRow struct {
 	Failed       int    `json:"failed,omitempty"`
 	BuildSeconds int64  `json:"build_seconds"` // of steps
 	Sent         int64  `json:"sent"`          // bytes that the store did not have
+
+	BuildTime time.Duration `json:"-"` // of steps
 }
