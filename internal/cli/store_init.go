@@ -225,11 +225,11 @@ func (a *storeInitCmd) ensureBucket(ctx context.Context, bucket *s3.Store, yes b
 	if err != nil || there {
 		return err
 	}
-	name := bucket.Config().Bucket
+	name := s3.ConfigOf(bucket).Bucket
 
 	if !yes {
 		ok, err := a.Confirm(ctx, "Create the bucket "+name+"?", "It does not exist at "+
-			bucket.Config().Endpoint.Host+".", false)
+			s3.ConfigOf(bucket).Endpoint.Host+".", false)
 		if errors.Is(err, console.ErrNobody) || err == nil && !ok {
 			return fault.New(fault.Refused, "no-bucket", "no such bucket").At("%s", bucket.Place()).
 				Then("add --yes to create it").Then("or check its name and the endpoint")

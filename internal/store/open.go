@@ -168,3 +168,16 @@ func storeFolder(address, root string, data string) (string, error) {
 	}
 	return filepath.Join(root, filepath.FromSlash(address)), nil
 }
+
+// Unasked returns the store at an address, as At takes it, of which nothing was asked:
+// it may not be there.
+func Unasked(address, root, data string) (storage.Store, error) {
+	if scheme, _, isURL := strings.Cut(address, "://"); isURL && scheme != "file" {
+		return remote(scheme, address)
+	}
+	folder, err := storeFolder(address, root, data)
+	if err != nil {
+		return nil, err
+	}
+	return file.Unasked(folder), nil
+}

@@ -202,6 +202,42 @@ type Watcher interface {
 	Watch(ctx context.Context, folder string) (<-chan struct{}, error)
 }
 
+// Slicer is a Store that reads a part of what it keeps at the cost of that part.
+type Slicer interface {
+	// Slice returns length bytes of what is kept under key, from an offset on;
+	// fewer if it ends before, none beyond its end. The error is as Get's.
+	Slice(ctx context.Context, key string, offset int64, length int) ([]byte, error)
+}
+
+// Slice returns a part of what a store keeps; see Slicer. It verifies nothing.
+func Slice(ctx context.Context, store Store, key string, offset int64, length int) ([]byte, error) {
+	if slicer, ok := store.(Slicer); ok {
+		return slicer.Slice(ctx, key, offset, length)
+	}
+	data, err := store.Get(ctx, key)
+	if err != nil {
+		return nil, err
+	}
+	from := min(offset, int64(len(data)))
+	return data[from:min(from+int64(length), int64(len(data)))], nil
+}
+
+// movedKey is under what a context holds whom WithProgress names.
+type movedKey struct{}
+
+// WithProgress returns a context whose calls tell moved when something has come, for
+// whoever waits as long as something does. It may be called from any goroutine.
+func WithProgress(ctx context.Context, moved func()) context.Context {
+	return context.WithValue(ctx, movedKey{}, moved)
+}
+
+// Moved tells whoever WithProgress named that something has come.
+func Moved(ctx context.Context) {
+	if moved, ok := ctx.Value(movedKey{}).(func()); ok {
+		moved()
+	}
+}
+
 // Remover is a Store that removes many keys at the cost of one.
 type Remover interface {
 	// Remove removes keys, in any order. Removing what is not there is no

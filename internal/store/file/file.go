@@ -19,6 +19,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"iter"
 	"os"
@@ -74,6 +75,10 @@ func Open(root string) (*Store, error) {
 	}
 	return &Store{root: root, disk: realDisk{folder}}, nil
 }
+
+// Unasked returns the store in a folder that may not be there: what it cannot read is
+// an error of each call.
+func Unasked(root string) *Store { return &Store{root: root, disk: realDisk{}} }
 
 // unmarked says what a folder without a mark is.
 func unmarked(root string) error {
@@ -138,6 +143,25 @@ func (s *Store) Get(ctx context.Context, key string) (_ []byte, err error) {
 	}
 	data, err := os.ReadFile(s.path(key))
 	return data, explain(err)
+}
+
+// Slice implements storage.Slicer.
+func (s *Store) Slice(ctx context.Context, key string, offset int64, length int) (_ []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return nil, err
+	}
+	file, err := os.Open(s.path(key))
+	if err != nil {
+		return nil, explain(err)
+	}
+	defer file.Close() //nolint:errcheck // read only
+	data := make([]byte, length)
+	n, err := file.ReadAt(data, offset)
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return data[:n], explain(err)
 }
 
 // Stat implements storage.Store.

@@ -48,6 +48,13 @@ func (s *Store) Get(ctx context.Context, key string) (_ []byte, err error) {
 	return slices.Clone(found.data), nil
 }
 
+// Slice implements storage.Slicer.
+func (s *Store) Slice(ctx context.Context, key string, offset int64, length int) ([]byte, error) {
+	data, err := s.Get(ctx, key)
+	from := min(offset, int64(len(data)))
+	return data[from:min(from+int64(length), int64(len(data)))], err
+}
+
 // Stat implements storage.Store.
 func (s *Store) Stat(ctx context.Context, key string) (_ storage.Item, err error) {
 	defer storage.Failed(&err, s, "stat", key)

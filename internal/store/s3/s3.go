@@ -182,8 +182,8 @@ func (s *Store) Parallel() int { return parallel }
 // Address returns what was given to Parse.
 func (s *Store) Address() string { return s.config.given }
 
-// Config returns where the store is.
-func (s *Store) Config() Config { return s.config }
+// ConfigOf returns what a store was opened with.
+func ConfigOf(s *Store) Config { return s.config }
 
 // Place implements storage.Remote.
 func (s *Store) Place() string { return s.config.Place() }
@@ -232,6 +232,44 @@ func (s *Store) Get(ctx context.Context, key string) (data []byte, err error) {
 	}
 
 	return data, nil
+}
+
+// Slice implements storage.Slicer.
+func (s *Store) Slice(ctx context.Context, key string, offset int64, length int) (data []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return nil, err
+	}
+	if length <= 0 {
+		return nil, nil
+	}
+	var options minio.GetObjectOptions
+	if err := options.SetRange(offset, offset+int64(length)-1); err != nil {
+		return nil, err
+	}
+	err = s.repeat(ctx, func(int) error {
+		body, info, _, err := s.core.GetObject(ctx, s.config.Bucket, name(s, key), options)
+		if minio.ToErrorResponse(err).StatusCode == http.StatusRequestedRangeNotSatisfiable {
+			data = nil // beyond its end
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		defer body.Close() //nolint:errcheck // read only
+		data = make([]byte, length)
+		n, err := io.ReadFull(body, data)
+		data = data[:n]
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			err = nil
+		}
+		// A connection that ended early can look like the end of the body.
+		if err == nil && info.Size >= 0 && int64(n) != info.Size {
+			err = io.ErrUnexpectedEOF
+		}
+		return err
+	})
+	return data, err
 }
 
 // Stat implements storage.Store.

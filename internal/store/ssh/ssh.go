@@ -65,9 +65,6 @@ func (s *Store) Close() { s.line.end() }
 // Address returns what was given to Parse.
 func (s *Store) Address() string { return s.config.given }
 
-// Config returns where the store is.
-func (s *Store) Config() Config { return s.config }
-
 // Place implements storage.Remote.
 func (s *Store) Place() string { return s.config.Place() }
 
@@ -206,6 +203,29 @@ func read(c *sftp.Client, name string) ([]byte, error) {
 	var data bytes.Buffer
 	_, err = io.Copy(&data, io.LimitReader(file, 8*storage.MaxObject))
 	return data.Bytes(), err
+}
+
+// Slice implements storage.Slicer.
+func (s *Store) Slice(ctx context.Context, key string, offset int64, length int) (data []byte, err error) {
+	defer storage.Failed(&err, s, "get", key)
+	if err := errors.Join(ctx.Err(), storage.CheckKey(key)); err != nil {
+		return nil, err
+	}
+	err = s.do(ctx, func(c *sftp.Client, _ int) error {
+		file, err := c.Open(s.path(key))
+		if err != nil {
+			return err
+		}
+		defer file.Close() //nolint:errcheck // read only
+		data = make([]byte, length)
+		n, err := file.ReadAt(data, offset)
+		data = data[:n]
+		if errors.Is(err, io.EOF) {
+			err = nil
+		}
+		return err
+	})
+	return data, err
 }
 
 // Stat implements storage.Store.

@@ -62,6 +62,7 @@ func Run(t *testing.T, options Options,
 		{"a taken key stays as it is", taken},
 		{"of many that create a key one succeeds", raced},
 		{"readers never see a part", whole},
+		{"a slice is a part of what is kept", sliced},
 		{"replace takes the last word", replaced},
 		{"a batch appears with its commit", batched},
 		{"a batch leaves what is there alone", batchTaken},
@@ -223,6 +224,25 @@ func whole(t *testing.T, a, b storage.Store) {
 	writers.Wait()
 	close(done)
 	readers.Wait()
+}
+
+// sliced: a part is read at its place, and nothing beyond the end.
+func sliced(t *testing.T, a, b storage.Store) {
+	t.Helper()
+	content := bytes.Repeat([]byte("0123456789"), 30_000)
+	require.NoError(t, a.Create(t.Context(), "objects/sliced", content))
+	for _, at := range []struct {
+		offset int64
+		length int
+	}{{0, 10}, {5, 3}, {131072, 131072}, {299_995, 100}, {300_000, 10}, {400_000, 1}, {7, 0}} {
+		data, err := storage.Slice(t.Context(), b, "objects/sliced", at.offset, at.length)
+		require.NoError(t, err, at)
+		from := min(at.offset, int64(len(content)))
+		assert.Equal(t, string(content[from:min(from+int64(at.length), int64(len(content)))]),
+			string(data), at)
+	}
+	_, err := storage.Slice(t.Context(), b, "objects/none", 0, 10)
+	require.ErrorIs(t, err, storage.ErrNotFound)
 }
 
 // replaced: the last writer's bytes are read, whoever has the handle.
