@@ -59,6 +59,41 @@ func field(a answer.Answer, name string) string {
 	return ""
 }
 
+// TestADrawingThatIsCompressedSaysSo: without it, a browser would take it for broken. Of
+// releases from before it had a type, nothing changes.
+func TestADrawingThatIsCompressedSaysSo(t *testing.T) {
+	t.Parallel()
+	drawings := of("chart.svgz", "chart.svg")
+	compressed := drawings["chart.svgz"]
+	compressed.Type = media.Type("chart.svgz", false) // its bytes are no text
+	drawings["chart.svgz"] = compressed
+	a := decide(t, answer.Site{Files: drawings}, "GET", "/chart.svgz")
+	assert.Equal(t, "image/svg+xml", field(a, "Content-Type"))
+	assert.Equal(t, "gzip", field(a, "Content-Encoding"))
+	assert.Empty(t, field(decide(t, answer.Site{Files: drawings}, "GET", "/chart.svg"), "Content-Encoding"))
+	compressed.Type = "application/octet-stream"
+	drawings["chart.svgz"] = compressed
+	assert.Empty(t, field(decide(t, answer.Site{Files: drawings}, "GET", "/chart.svgz"), "Content-Encoding"))
+}
+
+// TestDotSegmentsAreNotPassedOn, however often they are encoded: what stands behind might
+// decode once more.
+func TestDotSegmentsAreNotPassedOn(t *testing.T) {
+	t.Parallel()
+	site := ruled(t, "proxy /api/{rest:all} -> https://harbour.example/v1/{rest}\n", of("index.html"))
+	for path, want := range map[string]int{"/api/x": 0, "/api/a.b": 0, "/api/%2561": 0, "/api/..;/x": 400,
+		"/api/%2e%2e/x": 400, "/api/%252e%252e/x": 400, "/api/%252e%252e%252fx": 400, "/api/%25252e%25252e/x": 400,
+		"/api/..%255cx": 400, "/api/%252e%252e%253bx/y": 400} {
+		a := decide(t, site, "GET", path)
+		if want == 0 {
+			assert.NotNil(t, a.Upstream, path)
+			continue
+		}
+		assert.Nil(t, a.Upstream, path)
+		assert.Equal(t, want, a.Status, path)
+	}
+}
+
 func TestAddresses(t *testing.T) {
 	t.Parallel()
 	for _, test := range []struct {

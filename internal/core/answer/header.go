@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/rules"
 )
 
@@ -20,6 +21,9 @@ var aboutContent = []string{"cache-control", "content-type", "content-dispositio
 
 // adding are the fields whose values are added to those that are there.
 var adding = []string{"link", "set-cookie", "vary"}
+
+// compressedDrawing is the type of .svgz, of releases that give it one.
+const compressedDrawing = "image/svg+xml"
 
 // finish adds the header fields: those that every answer has, then those of
 // rules, then what caches must know.
@@ -32,6 +36,10 @@ func (d *decision) finish(a *Answer) {
 		a.add("Content-Type", "text/plain; charset=utf-8")
 	}
 
+	// A drawing that was compressed when it was made is what it is only to who decompresses it.
+	if a.File != nil && a.File.Type == compressedDrawing && media.Extension(a.File.Path) == ".svgz" {
+		a.add("Content-Encoding", "gzip")
+	}
 	a.add("X-Content-Type-Options", "nosniff")
 	// What an upstream sends is known only when it has.
 	if a.Upstream != nil {

@@ -2,6 +2,7 @@ package answer
 
 import (
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -174,6 +175,12 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string) {
 		return a, d.req.Method + " is not passed on"
 	}
 
+	if climbsDecoded(t.Path) {
+		a := text(http.StatusBadRequest, ByRequest, "The address has an encoded dot segment.")
+		a.Rule = r
+		return a, "an encoded dot segment is not passed on"
+	}
+
 	// The request goes on as it is, but for its path and query, which the rule
 	// decides.
 	to := &Upstream{Name: r.Target.Upstream, Origin: r.Target.Origin, Path: t.Path.String()}
@@ -186,6 +193,23 @@ func (d *decision) proxy(r *rules.Rule, t rules.Trial) (Answer, string) {
 	}
 
 	return Answer{By: By(rules.Proxy), Rule: r, Upstream: to}, "to " + to.Where()
+}
+
+// climbsDecoded reports whether a segment of a path becomes a dot segment if it is
+// decoded again: servers behind others sometimes do.
+func climbsDecoded(path address.Path) bool {
+	for _, name := range path.Names {
+		for range 3 {
+			decoded, err := url.PathUnescape(name)
+			if err != nil || decoded == name {
+				break
+			}
+			if name = decoded; address.Climbs(name) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // fallback answers with the page of a client-side application. A missing script

@@ -118,12 +118,15 @@ func Type(name string, text bool) string {
 		return exact
 	}
 	extension := Extension(name)
-	found, ok := table[extension]
+	mediaType, ok := since2[extension]
+	if known, is := table[extension]; is {
+		mediaType, ok = known.mediaType, true
+	}
 	switch {
-	case ok && text && takesCharset(found.mediaType):
-		return found.mediaType + "; charset=utf-8"
+	case ok && text && takesCharset(mediaType):
+		return mediaType + "; charset=utf-8"
 	case ok:
-		return found.mediaType
+		return mediaType
 	case extension == "" && text:
 		return "text/plain; charset=utf-8"
 	}
@@ -158,20 +161,27 @@ func Split(name string) (stem, extension string) {
 // ClassOf returns the class of the file at name, by its extension.
 func ClassOf(name string) Class { return table[Extension(name)].class }
 
-// since2 are extensions that semantics 2 knows besides: of
-// files that are no pages.
-var since2 = map[string]bool{
-	".avi": true, ".mkv": true, ".mpeg": true, ".mpg": true, ".3gp": true, ".mid": true, ".weba": true,
-	".cur": true, ".jfif": true, ".svgz": true, ".psd": true,
-	".apk": true, ".dmg": true, ".exe": true, ".msi": true, ".deb": true, ".rpm": true, ".iso": true,
-	".rar": true, ".jar": true, ".log": true, ".doc": true,
-	".xls": true, ".ppt": true, ".ps": true, ".eps": true, ".odp": true, ".ttc": true, ".sql": true,
-	".wat": true, ".usdz": true, ".stl": true,
+// since2 are extensions that semantics 2 knows besides, of files that are no pages, with
+// their types. They are not in the table: it says what semantics 1 knows.
+var since2 = map[string]string{
+	".avi": "video/x-msvideo", ".mkv": "video/matroska", ".mpeg": "video/mpeg", ".mpg": "video/mpeg",
+	".3gp": "video/3gpp", ".mid": "audio/midi", ".weba": "audio/webm",
+	".cur": "image/vnd.microsoft.icon", ".jfif": "image/jpeg", ".svgz": "image/svg+xml",
+	".psd": "image/vnd.adobe.photoshop",
+	".apk": "application/vnd.android.package-archive", ".dmg": "application/x-apple-diskimage",
+	".exe": "application/vnd.microsoft.portable-executable", ".msi": "application/x-msi",
+	".deb": "application/vnd.debian.binary-package", ".rpm": "application/x-rpm",
+	".iso": "application/vnd.efi.iso", ".rar": "application/vnd.rar", ".jar": "application/java-archive",
+	".log": "text/plain", ".doc": "application/msword", ".xls": "application/vnd.ms-excel",
+	".ppt": "application/vnd.ms-powerpoint", ".ps": "application/postscript",
+	".eps": "application/postscript",
+	".odp": "application/vnd.oasis.opendocument.presentation", ".ttc": "font/collection",
+	".sql": "application/sql", ".wat": "text/plain", ".usdz": "model/vnd.usdz+zip", ".stl": "model/stl",
 }
 
 // KnownSince2 reports whether the extension of name is one that semantics 2
 // knows and semantics 1 does not.
-func KnownSince2(name string) bool { return since2[Extension(name)] }
+func KnownSince2(name string) bool { return since2[Extension(name)] != "" }
 
 // Known reports whether the table has the extension of name.
 func Known(name string) bool { return ClassOf(name) != Unknown }
