@@ -250,6 +250,7 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 	if e.Kind.Activates() && e.Release.IsZero() || e.Kind == Removal && !e.Release.IsZero() {
 		return Entry{}, fmt.Errorf("%s: %w: a %s with release %q", place, ErrDamaged, e.Kind, e.Release)
 	}
+	e.sum = digest.Of(data)
 	return e, nil
 }
 

@@ -32,8 +32,16 @@ type pulse struct {
 // A wrong hint costs time and nothing else: numbers are always confirmed.
 func ReadHints(ctx context.Context, store storage.Store, site string) Hints {
 	data, err := store.Get(ctx, storage.PulseKey(site))
+	if err != nil {
+		return Hints{}
+	}
+	return HintsIn(data)
+}
+
+// HintsIn returns the hints in the record of a site's pulse; none if it is not one.
+func HintsIn(data []byte) Hints {
 	var p pulse
-	if err != nil || json.Unmarshal(data, &p) != nil || p.Heads == nil {
+	if json.Unmarshal(data, &p) != nil || p.Heads == nil {
 		return Hints{}
 	}
 	return p.Heads
