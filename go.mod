@@ -15,6 +15,7 @@ require (
 	github.com/gowebpki/jcs v1.0.2
 	github.com/invopop/jsonschema v0.14.0
 	github.com/minio/minio-go/v7 v7.4.1
+	github.com/pires/go-proxyproto v0.15.0
 	github.com/pkg/sftp v1.13.12
 	github.com/pmezard/go-difflib v1.0.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3

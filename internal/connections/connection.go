@@ -1,0 +1,164 @@
+package connections
+
+import (
+	"container/list"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"github.com/pires/go-proxyproto"
+)
+
+// connection is one that was admitted. Whoever takes an answer more slowly than
+// Limits.Rate loses it.
+//
+// Time is an account: waiting for the client takes from it, each byte that the client takes
+// adds to it, and it holds Limits.Grace at most. So a client may rest, and may not be slow
+// for ever.
+type connection struct {
+	net.Conn
+	server  *Server
+	peer    netip.Addr // the other end, whoever it speaks for
+	proxied bool       // it may begin with the PROXY protocol
+
+	// of the admission, under its mutex
+	client netip.Prefix
+	since  time.Time
+	place  *list.Element
+	waits  *list.List // where place is; nil while it does something
+	gone   bool
+	taken  bool // by a handler: it is no longer net/http's
+
+	writing sync.Mutex
+	credit  time.Duration // how long it may yet do nothing
+}
+
+// unsent is how many bytes of an answer may wait in the system.
+const unsent = 256 << 10
+
+// connectionKey is under what the context of a request holds its connection.
+type connectionKey struct{}
+
+// Write implements net.Conn. It fails once the client has taken less than it must.
+func (c *connection) Write(data []byte) (int, error) {
+	limits := c.server.limits.Load()
+	if limits.Rate <= 0 {
+		return c.Conn.Write(data)
+	}
+	c.writing.Lock()
+	defer c.writing.Unlock()
+	began := time.Now()
+	if err := c.Conn.SetWriteDeadline(began.Add(c.credit + worth(len(data), limits.Rate))); err != nil {
+		return 0, err
+	}
+	n, err := c.Conn.Write(data)
+	c.credit = min(limits.Grace, c.credit-time.Since(began)+worth(n, limits.Rate))
+	return n, err
+}
+
+// worth is how long so many bytes may take.
+func worth(bytes int, rate int64) time.Duration {
+	return time.Duration(float64(bytes) / float64(rate) * float64(time.Second))
+}
+
+// Close implements net.Conn. A connection that was taken over, for a websocket say,
+// is counted until here.
+func (c *connection) Close() error {
+	c.server.admission.mutex.Lock()
+	c.server.admission.leave(c)
+	c.server.admission.mutex.Unlock()
+	return c.Conn.Close()
+}
+
+// CloseWrite ends one direction, as TCP can: net/http lets the other end read what
+// was written before it closes.
+func (c *connection) CloseWrite() error {
+	raw, _ := rawOf(c.Conn)
+	if half, ok := raw.(interface{ CloseWrite() error }); ok {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
+// rawOf returns a connection without what reads the PROXY protocol from it, and whether
+// that may say something.
+func rawOf(c net.Conn) (raw net.Conn, proxied bool) {
+	if wrapped, ok := c.(*proxyproto.Conn); ok {
+		return wrapped.Raw(), true
+	}
+	return c, false
+}
+
+// addressOf returns the IP address in an address; none of a Unix socket.
+func addressOf(address net.Addr) (netip.Addr, bool) {
+	tcp, ok := address.(*net.TCPAddr)
+	if !ok {
+		return netip.Addr{}, false
+	}
+	return tcp.AddrPort().Addr().Unmap(), true
+}
+
+// ClientOf is what counts as one client: an IPv4 address, or an IPv6 network of 64
+// bits, of which one subscriber has all.
+func ClientOf(address netip.Addr) netip.Prefix {
+	address = address.Unmap().WithZone("")
+	bits := address.BitLen()
+	if address.Is6() {
+		bits = 64
+	}
+	prefix, err := address.Prefix(bits)
+	if err != nil {
+		return netip.Prefix{}
+	}
+	return prefix
+}
+
+// body is what a client sends. One that stops for too long is given up.
+type body struct {
+	io.ReadCloser
+	control *http.ResponseController
+	limits  *Limits
+	credit  time.Duration
+}
+
+// incoming returns the body of a request as the limits allow.
+func (s *Server) incoming(w http.ResponseWriter, r *http.Request) io.ReadCloser {
+	limits := s.limits.Load()
+	if limits.Rate <= 0 {
+		return r.Body
+	}
+	return &body{ReadCloser: r.Body, control: http.NewResponseController(w), limits: limits,
+		credit: limits.Grace}
+}
+
+// Read implements io.Reader.
+func (b *body) Read(data []byte) (int, error) {
+	began := time.Now()
+	//nolint:errcheck // without deadlines, it waits
+	b.control.SetReadDeadline(began.Add(b.credit))
+	n, err := b.ReadCloser.Read(data)
+	b.credit = min(b.limits.Grace, b.credit-time.Since(began)+worth(n, b.limits.Rate))
+	// From here on net/http reads to see whether the client goes, for as long as the
+	// answer takes.
+	b.control.SetReadDeadline(time.Time{}) //nolint:errcheck // as above
+	return n, err
+}
+
+// Close implements io.Closer. What has not come by then is not waited for.
+func (b *body) Close() error {
+	//nolint:errcheck // without deadlines, it waits
+	b.control.SetReadDeadline(time.Now().Add(-time.Second))
+	return b.ReadCloser.Close()
+}
+
+// Unwanted says that the body of a request is not waited for: what has not come with
+// the header ends the connection behind the answer.
+func Unwanted(w http.ResponseWriter, r *http.Request) {
+	if r.Body != nil && r.Body != http.NoBody {
+		//nolint:errcheck // without deadlines, it waits
+		http.NewResponseController(w).SetReadDeadline(time.Now().Add(-time.Second))
+	}
+}
