@@ -19,7 +19,7 @@ var (
 	Answers string
 
 	// EdgeNodes says how sites are served from a server of one's own.
-	//go:embed edge-nodes.md
+	//go:embed edge.md
 	EdgeNodes string
 
 	// ExitStatuses says how commands end, and what they write.

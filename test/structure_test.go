@@ -134,6 +134,33 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 	}
 }
 
+// TestTheSchemaOfTheNodeSaysWhatTheParserTakes runs the same files through both.
+func TestTheSchemaOfTheNodeSaysWhatTheParserTakes(t *testing.T) {
+	t.Parallel()
+	schema, err := jsonschema.NewCompiler().Compile("../docs/edge.schema.json")
+	require.NoError(t, err)
+	for _, text := range []string{
+		"store: /srv/orilla\ncache: {folder: /var/cache/orilla, size: 20GB}\nmemory: 512MB\ntrust: [127.0.0.1]\n",
+		"listen: 127.0.0.1:7420\nannounce: 'edge.corvane.example:7420'\nlog: node.log\nrequests: true\n",
+		"local_names: false\nstale: {public: never, protected: 30m}\ndrain: 0s\n",
+		"connections: {most: 1000, per_client: 50, rate: 2kB}\nupstream: {reach: all, most: 20}\n",
+		"upstream: {reach: [10.1.0.0/16, 'fd00::/8']}\ntrust: 10.0.0.1\n", "listen: ':7420'\n",
+		"listen: 7420\n", "listen: 127.0.0.1\n", "memory: big\n", "trust: [harbour]\n", "stale: {public: soon}\n",
+		"stale: {protected: never}\n", "requests: 1\n", "cache: /var/cache\n", "cache: {fodler: x}\n", "memroy: 1GB\n",
+		"upstream: {reach: [everything]}\n", "connections: {rate: fast}\n", "drain: later\n",
+	} {
+		_, parsed := project.ParseEdge([]byte(text), "edge.yaml")
+		var document any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &document))
+		data, err := json.Marshal(document)
+		require.NoError(t, err)
+		document, err = jsonschema.UnmarshalJSON(strings.NewReader(string(data)))
+		require.NoError(t, err)
+		valid := schema.Validate(document)
+		assert.Equal(t, parsed == nil, valid == nil, "%s\nparser: %v\nschema: %v", text, parsed, valid)
+	}
+}
+
 // TestThePageOnRulesIsRight parses what docs/rules.md shows, and looks there
 // for every finding that the program can make.
 func TestThePageOnRulesIsRight(t *testing.T) {

@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/release"
@@ -132,12 +133,12 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 	var owned sync.WaitGroup
 	owned.Go(func() { node.Follow(edgeContext, func() {}) })
 	owned.Go(func() {
-		edge.Announce(edgeContext, t.store,
+		node.Announce(edgeContext,
 			edge.Presence{Node: edge.NodeName(t.address[strings.LastIndexByte(t.address, ':')+1:]),
-				Address: t.address, Version: version}, node.SetAhead)
+				Address: t.address, Version: version})
 	})
 
-	owned.Go(func() { httpanswer.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
+	owned.Go(func() { connections.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
 	// Ended first and waited for then, since deferred calls run backwards.
 	defer owned.Wait()
 	defer stop()

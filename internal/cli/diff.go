@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/difference"
@@ -16,7 +17,6 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/devserver"
-	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/view"
@@ -324,6 +324,6 @@ func (a *diffCmd) diffOpen(ctx context.Context, s *session, o diffOptions, repor
 		}
 	}
 
-	return httpanswer.Serve(ctx, listener, devserver.NewBeside(s.store, s.site, about(report.Before),
+	return connections.Serve(ctx, listener, devserver.NewBeside(s.store, s.site, about(report.Before),
 		about(report.After), report.Report))
 }

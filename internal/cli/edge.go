@@ -1,12 +1,11 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"net"
-	"net/http"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -14,67 +13,216 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
-	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/storage"
-	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/httpanswer"
-	"orilla.example/orilla/internal/source"
 	"orilla.example/orilla/internal/view"
 )
 
 // edgeCmd runs an edge node in this process.
 type edgeCmd struct{ *app }
 
+// edgeFlags are the options of orilla edge, which edge.yaml can say too.
+type edgeFlags struct {
+	config, listen, announce, log     string
+	memory, cache, cacheSize, rate    string
+	stale, staleProtected, drain      string
+	trust, reach                      []string
+	connections, perClient, upstreams int64
+	requests, localNames, check       bool
+}
+
 func newEdgeCommand(a *app) *cobra.Command {
 	c := &edgeCmd{app: a}
-	var listen, announce string
-	var requests bool
-	var memory string
-	var networks []string
-
+	flags := &edgeFlags{}
 	cmd := &cobra.Command{
 		Example: "orilla edge\n" +
-			"orilla edge --listen 127.0.0.1:8080 " +
-			"--requests\n" +
-			"orilla edge --store " +
-			"sftp://edge@store.corvane.example/srv/orilla",
+			"orilla edge --listen 127.0.0.1:8080 --requests\n" +
+			"orilla edge --store sftp://edge@store.corvane.example/srv/orilla\n" +
+			"orilla edge --config /etc/orilla/edge.yaml --check",
 		Use: "edge", Short: "Run an edge node, which serves visitors from the store", Args: cobra.NoArgs,
 		Long: "Edge serves every environment in the store, at its configured addresses and at " +
 			"names below .localhost, and switches to new releases without a restart. It speaks " +
-			"plain HTTP; put a server that terminates TLS in front of it.",
+			"plain HTTP; put a server that terminates TLS in front of it. SIGTERM stops it once " +
+			"visitors are gone, SIGHUP reads the configuration again and reopens the log.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			size, err := project.ParseSize(memory)
-			if err != nil {
-				return fault.New(fault.Usage, "usage", "--memory: %s", err)
-			}
-			reach, err := reachOf(networks)
-			if err != nil {
-				return err
-			}
-
-			if announce != "" {
-				if announce, err = announced(announce); err != nil {
-					return err
-				}
-			}
-			return c.edge(cmd.Context(), listen, announce,
-				edge.Options{Requests: requests, Memory: int64(size), Reach: reach})
+			return c.edge(cmd.Context(), func() (project.EdgeConfig, error) {
+				return c.configured(cmd.Flags(), flags)
+			}, flags.check)
 		},
 	}
-
-	cmd.Flags().StringVar(&listen, "listen", view.DefaultEdge, "the `ADDRESS` to answer on")
-	cmd.Flags().StringVar(&announce, "announce", "",
-		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
-	cmd.Flags().BoolVar(&requests, "requests", false, "log each request")
-	cmd.Flags().StringVar(&memory, "memory", "128MB", "cache this `SIZE` of content in memory")
-	cmd.Flags().StringArrayVar(&networks, "reach", nil,
-		"let proxy rules reach this private `NETWORK`, such as 10.1.0.0/16; \"all\" for any")
-
+	flags.define(cmd.Flags())
 	return a.jsonFlag(cmd)
+}
+
+// define defines the options.
+func (f *edgeFlags) define(flags *pflag.FlagSet) {
+	flags.StringVar(&f.config, "config", "",
+		"read options from this YAML `FILE`; those typed here come first")
+	flags.BoolVar(&f.check, "check", false, "check the options and the store, and do not start")
+	flags.StringVar(&f.listen, "listen", view.DefaultEdge, "the `ADDRESS` to answer on")
+	flags.StringVar(&f.announce, "announce", "",
+		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
+	flags.StringVar(&f.log, "log", "", "write what happens to this `FILE` (default: standard output)")
+	flags.BoolVar(&f.requests, "requests", false, "log each request")
+	flags.StringVar(&f.memory, "memory", usualMemory, "use this `SIZE` of memory at most")
+	flags.StringVar(&f.cache, "cache", "",
+		"keep what was read in this `FOLDER`, and serve it without the store")
+	flags.StringVar(&f.cacheSize, "cache-size", usualCache, "use this `SIZE` of the cache's disk at most")
+	flags.StringVar(&f.stale, "stale", project.Never,
+		"without the store, close public environments after this `TIME`")
+	flags.StringVar(&f.staleProtected, "stale-protected", "1h",
+		"without the store, close protected ones and previews after this `TIME`")
+	flags.Int64Var(&f.connections, "connections", 0,
+		"have this `NUMBER` of connections at most (default: what memory allows)")
+	flags.Int64Var(&f.perClient, "connections-per-client", usualPerClient,
+		"have this `NUMBER` of one client at most")
+	flags.StringVar(&f.rate, "rate", usualRate, "end connections that move less than this `SIZE` a second")
+	flags.StringArrayVar(&f.trust, "trust", nil, "believe proxies in this `NETWORK` who asks")
+	flags.StringArrayVar(&f.reach, "reach", nil,
+		"let proxy rules reach this private `NETWORK`, such as 10.1.0.0/16; \"all\" for any")
+	flags.Int64Var(&f.upstreams, "upstream-requests", usualUpstream,
+		"pass this `NUMBER` of requests at once on to one upstream at most")
+	flags.BoolVar(&f.localNames, "local-names", false,
+		"answer names below .localhost from other machines too")
+	flags.StringVar(&f.drain, "drain", usualDrain, "on SIGTERM, go on answering for this `TIME`")
+}
+
+// The usual values of options.
+const (
+	usualMemory    = "256MB"
+	usualCache     = "10GB"
+	usualPerClient = 128
+	usualRate      = "1kB"
+	usualUpstream  = 256
+	usualDrain     = "10s"
+)
+
+// configured returns what edge.yaml and the options say, options first.
+func (a *edgeCmd) configured(typed *pflag.FlagSet, f *edgeFlags) (project.EdgeConfig, error) {
+	// Paths in the file are relative to it, whatever folder the node is started in.
+	var config project.EdgeConfig
+	if f.config != "" {
+		path := a.path(f.config)
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return config, fault.New(fault.Usage, "no-config", "cannot read the configuration").At("%s",
+				path).
+				Because(err)
+		}
+		if config, err = project.ParseEdge(data, path); err != nil {
+			return config, err
+		}
+		for _, file := range []*string{&config.Log, &config.Cache.Folder} {
+			if *file != "" && !filepath.IsAbs(*file) {
+				*file = filepath.Join(filepath.Dir(path), *file)
+			}
+		}
+		if config.Store != "" && a.store == "" {
+			a.store = config.Store
+			if !strings.Contains(a.store, "://") && !filepath.IsAbs(a.store) {
+				a.store = filepath.Join(filepath.Dir(path), a.store)
+			}
+		}
+	}
+	return config, f.over(typed, &config)
+}
+
+// over writes what was typed, or else the usual values, over what the file says.
+func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
+	// An option counts if it was typed, or where the file says nothing: its value is then
+	// the usual one.
+	text := func(name string, value string, to *string) {
+		if typed.Changed(name) || *to == "" {
+			*to = value
+		}
+	}
+	text("listen", f.listen, &c.Listen)
+	text("announce", f.announce, &c.Announce)
+	text("log", f.log, &c.Log)
+	text("cache", f.cache, &c.Cache.Folder)
+	if typed.Changed("requests") {
+		c.Requests = f.requests
+	}
+	if typed.Changed("local-names") {
+		c.LocalNames = f.localNames
+	}
+
+	var mistakes []error
+	size := func(name, value string, to *project.Size) {
+		if typed.Changed(name) || *to == 0 {
+			read, err := project.ParseSize(value)
+			if err != nil {
+				mistakes = append(mistakes, fault.New(fault.Usage, "usage", "--%s: %s", name, err))
+			}
+			*to = read
+		}
+	}
+	size("memory", f.memory, &c.Memory)
+	size("cache-size", f.cacheSize, &c.Cache.Size)
+	size("rate", f.rate, &c.Connections.Rate)
+
+	duration := func(name, value string, to **project.Duration) {
+		if typed.Changed(name) || *to == nil {
+			read, err := project.Duration(0), error(nil)
+			if value != project.Never {
+				read, err = project.ParseDuration(value)
+			}
+			if err != nil {
+				mistakes = append(mistakes, fault.New(fault.Usage, "usage", "--%s: %s", name, err))
+			}
+			*to = &read
+		}
+	}
+	duration("stale", f.stale, &c.Stale.Public)
+	duration("stale-protected", f.staleProtected, &c.Stale.Protected)
+	duration("drain", f.drain, &c.Drain)
+
+	number := func(name string, value int64, to *int64) {
+		if typed.Changed(name) || *to == 0 {
+			*to = value
+		}
+	}
+	number("connections", f.connections, &c.Connections.Most)
+	number("connections-per-client", f.perClient, &c.Connections.PerClient)
+	number("upstream-requests", f.upstreams, &c.Upstream.Most)
+	return errors.Join(append(mistakes, f.lists(typed, c), checkEdge(c))...)
+}
+
+// lists writes what may be given several times over what the file says: all of it, or
+// nothing.
+func (f *edgeFlags) lists(typed *pflag.FlagSet, c *project.EdgeConfig) (err error) {
+	if typed.Changed("trust") {
+		c.Trust = f.trust
+	}
+	if typed.Changed("reach") {
+		c.Upstream.Reach = f.reach
+	}
+	// Nobody can reach 0.0.0.0, and a node that said so would never be found.
+	if c.Announce != "" {
+		c.Announce, err = announced(c.Announce)
+	}
+	return err
+}
+
+// leastMemory is with how little memory a node can work.
+const leastMemory = 64e6
+
+// checkEdge says what cannot be.
+func checkEdge(c *project.EdgeConfig) error {
+	if c.Memory < leastMemory {
+		return fault.New(fault.Usage, "usage", "--memory: a node needs 64MB or more")
+	}
+	if _, err := connections.ParseTrust(c.Trust); err != nil {
+		return fault.New(fault.Usage, "usage", "--trust: %s", err).
+			Then("write a network such as 10.1.0.0/16, or an address")
+	}
+	_, err := reachOf(c.Upstream.Reach)
+	return err
 }
 
 // announced reads an address that a node is to announce.
@@ -101,27 +249,6 @@ func reachOf(networks []string) (httpanswer.Reach, error) {
 			Then("write a network such as 10.1.0.0/16, an address, or all")
 	}
 	return reach, nil
-}
-
-// edge is orilla edge: it serves all sites of a store until it is ended. listen
-// is where it answers, announce where others reach it.
-func (a *edgeCmd) edge(ctx context.Context, listen, announce string, options edge.Options) error {
-	p, err := a.load(ctx)
-	if err != nil && a.store == "" {
-		return err
-	}
-	// A store that was named on purpose is there: a name that is mistyped makes no new
-	// one, at which nothing would ever arrive.
-	store, err := a.openStore(ctx, p, a.store == "")
-	if err != nil {
-		return err
-	}
-
-	listener, err := a.listen(ctx, listen)
-	if err != nil {
-		return err
-	}
-	return a.runEdge(ctx, store, listener, announce, options)
 }
 
 // firstLook shows what a node finds when it begins: a store of thousands of previews
@@ -205,96 +332,4 @@ func (a *app) listen(ctx context.Context, address string) (net.Listener, error) 
 	}
 
 	return nil, problem
-}
-
-// runEdge serves until the context ends. announce is the address that others
-// call it at; "" for the one it listens on.
-func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listener net.Listener, announce string,
-	options edge.Options,
-) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	first := &firstLook{app: a.app, began: time.Now()}
-	options.Tell = first.tell
-	// The node is ready to answer before it is announced: who reads that it is
-	// there may ask at once.
-	node := edge.New(store, options)
-	address := edge.Reachable(listener.Addr())
-	_, port, _ := net.SplitHostPort(address)
-	presence := edge.Presence{Node: edge.NodeName(port),
-		Address: cmp.Or(announce, edge.Announced(listener.Addr())), Version: version,
-		Reach: options.Reach.String()}
-
-	var owned sync.WaitGroup
-	defer owned.Wait()
-	if !a.JSON {
-		a.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address),
-			console.Faint("store "+store.Address()))
-		a.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+
-			"/ and at their configured addresses; press Ctrl-C to stop"))
-	}
-
-	looked := make(chan struct{})
-	owned.Go(func() {
-		node.Follow(ctx, func() {
-			first.end()
-			close(looked)
-		})
-	})
-	// Announcing itself also tells the node the store's clock. Who reads that it is
-	// there may ask at once, so it has looked before.
-	owned.Go(func() {
-		select {
-		case <-looked:
-			edge.Announce(ctx, store, presence, node.SetAhead)
-		case <-ctx.Done():
-		}
-	})
-	err := httpanswer.Serve(ctx, listener, node)
-	cancel()
-	return err
-}
-
-// tell prints what an edge node tells.
-func (a *app) tell(event httpanswer.Event) {
-	if a.JSON {
-		a.Line(event) //nolint:errcheck // nobody to tell
-		return
-	}
-	when := console.Faint(event.Time.Format("15:04:05"))
-	place := event.Site
-	if event.Environment != "" {
-		place += " " + journal.DisplayName(event.Environment)
-	}
-
-	switch event.Kind {
-	case "flip":
-		if event.Environment == journal.Previews {
-			a.Print("%s  %s  %s", when, place, console.Faint("access changed"))
-			return
-		}
-		if event.Release.IsZero() {
-			a.Print("%s  %s:%d  %s %s", when, place, event.Entry, console.Warn("serves nothing"),
-				console.Faint("("+event.Text+")"))
-			return
-		}
-		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),
-			console.Faint("("+strings.TrimSpace(event.Text+" "+source.Short(event.Commit))+")"))
-	case "trouble":
-		where := place
-		if event.Path != "" {
-			where = fmt.Sprintf("%d %s %s%s", event.Status, event.Method, event.Host, event.Path)
-		}
-		a.Note("%s  %s  %s  %s", when, where, console.Bad("trouble"), event.Text)
-	case "request":
-		by := console.Faint(event.By)
-		if event.Rule != "" {
-			by += "   " + console.Accent(event.Rule)
-		}
-		method := ""
-		if event.Method != http.MethodGet {
-			method = event.Method + " "
-		}
-		a.Print("%s  %s %s%s%s  %s", when, view.StatusText(event.Status), method, event.Host, event.Path, by)
-	}
 }

@@ -12,13 +12,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/finding"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
-	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/steps"
 	"orilla.example/orilla/internal/view"
@@ -137,7 +137,7 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 	if a.Asks && !a.JSON && console.HasKeys() {
 		owned.Go(func() { a.keys(ctx, cancel, again, address) })
 	}
-	err = httpanswer.Serve(ctx, listener, local)
+	err = connections.Serve(ctx, listener, local)
 	cancel()
 	return err
 }

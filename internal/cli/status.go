@@ -140,7 +140,7 @@ func (a survey) facts(ctx context.Context, s *session, named []string, only func
 ) (known facts, err error) {
 	reading, asking := errgroup.WithContext(ctx)
 	reading.Go(func() (err error) {
-		known.nodes, err = edge.Reached(asking, s.store, storage.KnownAhead(s.store))
+		known.nodes, err = edge.Asked(asking, s.store, storage.KnownAhead(s.store))
 		return err
 	})
 	reading.Go(func() (err error) {

@@ -68,6 +68,11 @@ func New() *Console {
 	}
 }
 
+// Unstyled returns a writer of text without colours and control characters, for a file.
+func Unstyled(to io.Writer) io.Writer {
+	return &colorprofile.Writer{Forward: to, Profile: colorprofile.NoTTY}
+}
+
 // Plain takes all colours and control characters out of what is printed from now
 // on, as NO_COLOR does.
 func Plain(c *Console) {

@@ -46,7 +46,7 @@ const besideScript = "/" + answer.Reserved + "/beside.js"
 // NewBeside returns what shows two sides, whose files are in a store.
 func NewBeside(store storage.Store, site string, before, after BesideSide, report difference.Report) *Beside {
 	return &Beside{Site: site, Before: before, After: after, Report: report,
-		objects: httpanswer.NewObjects(store, 64<<20)}
+		objects: httpanswer.NewObjects(store, 64<<20, 0)}
 }
 
 // ServeHTTP implements http.Handler.
@@ -91,7 +91,7 @@ func (b *Beside) side(w http.ResponseWriter, r *http.Request, side BesideSide) {
 	})
 	switch {
 	case err != nil:
-		httpanswer.Fail(w, r)
+		httpanswer.Fail(w, r, err)
 	case a.Upstream != nil:
 		httpanswer.Say(w, r, http.StatusBadGateway, "A comparison does not pass requests on; this "+
 			"one would go to "+
@@ -123,7 +123,7 @@ func (b *Beside) frame(w http.ResponseWriter, r *http.Request) {
 
 	pairs, err := json.Marshal(moved)
 	if err != nil {
-		httpanswer.Fail(w, r)
+		httpanswer.Fail(w, r, err)
 		return
 	}
 
@@ -141,7 +141,7 @@ func (b *Beside) frame(w http.ResponseWriter, r *http.Request) {
 			port,
 	})
 	if err != nil {
-		httpanswer.Fail(w, r)
+		httpanswer.Fail(w, r, err)
 		return
 	}
 

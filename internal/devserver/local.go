@@ -55,7 +55,9 @@ func NewLocal(options LocalOptions) *Local {
 	if options.Notice == nil {
 		options.Notice = func(fault.Notice) {}
 	}
-	return &Local{options: options, proxies: httpanswer.NewProxies(httpanswer.Reach{All: true}, options.Wait)}
+	proxies := httpanswer.NewProxies(options.Wait)
+	proxies.Set(httpanswer.Reach{All: true}, 0)
+	return &Local{options: options, proxies: proxies}
 }
 
 // Shown is what local serving answers from. It never changes.

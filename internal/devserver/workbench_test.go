@@ -111,7 +111,11 @@ func (b *bench) write(files map[string]string) {
 	for name, text := range files {
 		at := filepath.Join(b.folder, filepath.FromSlash(name))
 		require.NoError(b.t, os.MkdirAll(filepath.Dir(at), 0o755))
-		require.NoError(b.t, os.WriteFile(at, []byte(text), 0o644))
+		// At once, as most editors do: in a file that is emptied and then written, a look in
+		// between finds nothing, which is a change too.
+		whole := filepath.Join(b.t.TempDir(), "whole")
+		require.NoError(b.t, os.WriteFile(whole, []byte(text), 0o644))
+		require.NoError(b.t, os.Rename(whole, at))
 	}
 }
 

@@ -3,16 +3,18 @@ package edge
 import (
 	"context"
 	"errors"
-	"net"
+	"fmt"
 	"net/http"
-	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/core/access"
+	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
@@ -90,20 +92,20 @@ func (n *Node) guard(e *environment, own *serving) *access.Gate {
 // key returns the random part of a site's claim, by which
 // passes are signed; "" if it cannot be read.
 func (n *Node) key(ctx context.Context, site string) string {
-	if key, ok := n.keys.Load(site); ok {
+	if key, ok := n.asked.keys.Load(site); ok {
 		return key.(string)
 	}
 	claim, err := record.ReadClaim(ctx, n.store, site)
 	if err != nil {
 		return ""
 	}
-	n.keys.Store(site, claim.Incarnation)
+	n.asked.keys.Store(site, claim.Incarnation)
 	return claim.Incarnation
 }
 
 // followLink answers a link that opens an environment: the secret goes into a
 // cookie, so that addresses stay as they are.
-func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment, guard *access.Gate, path,
+func (n visit) followLink(w http.ResponseWriter, r *http.Request, e *environment, guard *access.Gate, path,
 	base string,
 ) string {
 	// What follows the secret is the page that was shared.
@@ -135,15 +137,68 @@ func (n *Node) followLink(w http.ResponseWriter, r *http.Request, e *environment
 	return "link"
 }
 
-// withoutKeys takes out of a request what opened the
-// environment, so that no upstream learns it.
+// admits reports whether a visitor may look at what a gate keeps. The error is as that
+// of access.Gate.Admits.
+func (n visit) admits(r *http.Request, e *environment, guard *access.Gate) (bool, error) {
+	if guard == nil {
+		return true, nil
+	}
+	return guard.Admits(r.Context(), access.Attempt{
+		Authorization: r.Header.Get("Authorization"), Cookies: r.Cookies(),
+		Client: connections.VisitorOf(r).Client(), Key: n.key(r.Context(), e.journal.Site),
+		Now: n.clock.now(),
+	}, n.asked.guesses)
+}
+
+// refuse answers a visitor who may not look. Passwords that were wrong are told, without
+// the passwords.
+func (n visit) refuse(w http.ResponseWriter, r *http.Request, site, environment string, err error) string {
+	visitor := connections.VisitorOf(r)
+	event := httpanswer.Event{Kind: "refused", Site: site, Environment: environment, Method: r.Method,
+		Host: r.Host, Path: r.URL.EscapedPath(), Status: http.StatusUnauthorized, Text: "wrong password",
+		Client: visitor.Address.String()}
+	switch {
+	case errors.Is(err, access.ErrTooMany):
+		connections.Unwanted(w, r)
+		wait := max(time.Second, n.asked.guesses.Wait(visitor.Client()))
+		w.Header().Set("Retry-After", strconv.Itoa(int((wait+time.Second-1)/time.Second)))
+		event.Status, event.Text = http.StatusTooManyRequests, "too many wrong passwords"
+		if n.asked.passing.Allow() {
+			n.tell(event)
+		}
+		return httpanswer.Say(w, r, http.StatusTooManyRequests,
+			"Too many passwords were tried. Please wait a moment and try again.")
+	case errors.Is(err, access.ErrWrong):
+		n.tell(event)
+	}
+	return n.finish(w, r, answer.Refuse(site+" "+environment), nil, nil)
+}
+
+// withoutLink takes out of a request what a link that opens environments left: no
+// upstream may learn it.
+func withoutLink(r *http.Request) *http.Request {
+	if !strings.Contains(strings.Join(r.Header.Values("Cookie"), ";"), access.Cookie) {
+		return r
+	}
+	r = r.Clone(r.Context())
+	takeOutLinks(r)
+	return r
+}
+
+// withoutKeys takes out of a request what opens environments, so that no upstream
+// learns it.
 func withoutKeys(r *http.Request) *http.Request {
 	r = r.Clone(r.Context())
+	takeOutLinks(r)
 	if authorization := r.Header.Get("Authorization"); len(authorization) > 6 &&
 		strings.EqualFold(authorization[:6], "Basic ") {
 		r.Header.Del("Authorization")
 	}
+	return r
+}
 
+// takeOutLinks takes the cookies of links out of a request.
+func takeOutLinks(r *http.Request) {
 	// What is not ours passes byte for byte: a cookie may hold what net/http would
 	// leave out or write in another way.
 	lines := r.Header.Values("Cookie")
@@ -153,7 +208,6 @@ func withoutKeys(r *http.Request) *http.Request {
 			r.Header.Add("Cookie", rest)
 		}
 	}
-	return r
 }
 
 // withoutKey takes the cookie that opens an environment out of a Cookie field.
@@ -178,12 +232,14 @@ const (
 
 // openTo reports whether a release answers at its own address. One that was
 // never live is shown on the machine of the edge node only.
-func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, error) {
-	found := closed
-	for _, e := range of(n, site) {
+//
+// guessed is what came of a password that was sent, as access.Gate.Admits says it.
+func (n visit) openTo(r *http.Request, site string, id release.ID) (found openness, guessed, err error) {
+	found = closed
+	for _, e := range of(n.Node, site) {
 		openly, guarded, err := e.served(r.Context(), id)
 		if err != nil {
-			return closed, err
+			return closed, nil, err
 		}
 		if !openly && !guarded {
 			continue
@@ -193,42 +249,48 @@ func (n *Node) openTo(r *http.Request, site string, id release.ID) (openness, er
 		preview := strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)
 		switch {
 		case openly && (!preview || guard == nil):
-			return open, nil // also where it has a password by now: this was shown to everybody
+			return open, nil, nil // also where it has a password by now: this was shown to everybody
 		case guard == nil:
 			found = max(found, withdrawn)
-		case guard.Admits(r.Header.Get("Authorization"), r.Cookies(), n.key(r.Context(), site),
-			n.clock.now()):
-			found = unlocked
 		default:
-			found = max(found, locked)
+			may, err := n.admits(r, e, guard)
+			if may {
+				found = unlocked
+				break
+			}
+			found, guessed = max(found, locked), err
 		}
 	}
 
 	// Who sits at the machine may look at what was built and never live: it is
 	// how a build is reviewed.
-	if found == closed && here(r) {
+	if found == closed && n.here(r) {
 		found = open
 	}
-	return found, nil
+	return found, guessed, nil
 }
 
-// here reports whether a request comes from this machine,
-// and from nobody behind it.
-func here(r *http.Request) bool {
-	// A proxy on this machine passes on requests of strangers, and they come
-	// from here too.
-	for _, field := range []string{"Forwarded", "X-Forwarded-For", "X-Real-Ip", "Via"} {
-		if r.Header.Get(field) != "" {
-			return false
-		}
-	}
+// here reports whether a request comes from this machine, and from nobody behind it.
+// Once anything has come through a proxy on this machine, nobody is believed to be
+// here: the next request may be a stranger's, and say nothing of it.
+func (n visit) here(r *http.Request) bool {
+	visitor := connections.VisitorOf(r)
+	return visitor.Here && !n.is.proxied.Load()
+}
 
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return false
+// noticeProxy notices from what comes that a proxy stands in front of the node, and
+// tells once if it is not trusted: all its visitors count as one then.
+func (n visit) noticeProxy(r *http.Request) {
+	visitor := connections.VisitorOf(r)
+	if visitor.Claims && visitor.Address.IsLoopback() {
+		n.is.proxied.Store(true)
 	}
-	address, err := netip.ParseAddr(host)
-	return err == nil && address.IsLoopback()
+	if visitor.Claims && (visitor.Address.IsLoopback() || visitor.Address.IsPrivate()) &&
+		!n.is.untrusted.Swap(true) {
+		n.trouble(nil, fmt.Sprintf("a proxy at %s passes requests on and is not trusted, so its visitors "+
+			"count as one client; if it is yours, start the node with --trust %s",
+			visitor.Address, visitor.Address))
+	}
 }
 
 // of returns the environments of a site that were read.

@@ -30,7 +30,7 @@ var gonePage = template.Must(template.New("gone").Parse(`<!doctype html>
 
 // serveGone answers 410 for an environment that serves nothing any more, and
 // says where what it showed has gone.
-func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment, s *serving) string {
+func (n visit) serveGone(w http.ResponseWriter, r *http.Request, e *environment, s *serving) string {
 	ended := s.entry.Ended
 	if ended == nil {
 		ended = &journal.Ended{Reason: journal.OnRequest}
@@ -65,7 +65,7 @@ func (n *Node) serveGone(w http.ResponseWriter, r *http.Request, e *environment,
 	return httpanswer.Page(w, r, http.StatusGone, gonePage, "gone", map[string]any{
 		"Site": e.journal.Site, "Environment": journal.DisplayName(
 			e.journal.Environment), "Why": why, "Next": next,
-		"Address": addressOf(n, r, e.journal.Site, ended.Into),
+		"Address": addressOf(n.Node, r, e.journal.Site, ended.Into),
 	})
 }
 

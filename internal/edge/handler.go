@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"time"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/fingerprint"
@@ -16,11 +18,20 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
+// visit is how a node deals with visitors.
+type visit struct{ *Node }
+
 // ServeHTTP answers a visitor.
 func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	v := visit{n}
+	if r.URL.Path == HealthPath {
+		v.health(w, r)
+		return
+	}
+	v.noticeProxy(r)
 	counted := &httpanswer.CountingWriter{ResponseWriter: w}
-	by := n.serve(counted, r)
-	if n.options.Requests {
+	by := v.serve(counted, r)
+	if n.settings.Load().Requests {
 		n.tell(httpanswer.Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(),
 			Status: counted.Status, Bytes: counted.Bytes, By: by})
 	}
@@ -28,7 +39,12 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // serve answers a request and returns what decided, in a word or two, for
 // whoever watches requests.
-func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
+func (n visit) serve(w http.ResponseWriter, r *http.Request) string {
+	// Nothing is answered before it is known what there is: "no such site" would be
+	// a lie.
+	if !n.waitReady(r.Context()) {
+		return n.finish(w, r, answer.Answer{}, errStarting, nil)
+	}
 	// Configured addresses first; what every node answers for besides are names
 	// below .localhost.
 	host := httpanswer.HostName(r.Host)
@@ -44,7 +60,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 	// RFC 9110, section 15.5.20: the connection is right and the host is not
 	// one of this server's.
 	meant, ok := parseLocal(host)
-	if !ok {
+	if !ok || !n.answersLocally(r) {
 		return httpanswer.Say(w, r, http.StatusMisdirectedRequest, "This edge node has no site at "+
 			httpanswer.Printable(host)+".")
 	}
@@ -74,7 +90,7 @@ func (n *Node) serve(w http.ResponseWriter, r *http.Request) string {
 }
 
 // serveEnvironment answers from what the environment serves now.
-func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *environment, base string) string {
+func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *environment, base string) string {
 	s := e.current.Load()
 	if s.entry.Gone(n.clock.now()) {
 		return n.serveGone(w, r, e, s)
@@ -86,20 +102,22 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	}
 
 	req := n.request(r, base, journal.DisplayName(e.journal.Environment))
-	asked := r
-	admits := func(guard *access.Gate) bool {
-		return guard == nil || guard.Admits(asked.Header.Get("Authorization"), asked.Cookies(),
-			n.key(asked.Context(), e.journal.Site), req.Now)
+	if n.isStale(guard != nil || strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)) {
+		s.hide(w)
+		return n.finish(w, r, answer.Answer{}, errStale, nil)
 	}
-
 	// Whoever may not look learns nothing: not which release is live, nor
 	// whether the address exists.
-	if req.Admitted = admits(guard); !req.Admitted {
+	asked := r
+	admitted, err := n.admits(asked, e, guard)
+	if req.Admitted = admitted; !admitted {
 		s.hide(w)
-		return n.finish(w, r, answer.Refuse(e.label()), nil, nil)
+		return n.refuse(w, r, e.journal.Site, journal.DisplayName(e.journal.Environment), err)
 	}
-	if guard != nil {
+	if guard != nil || n.routing.table.Load().guarded(n.Node, httpanswer.HostName(r.Host), e) {
 		r = withoutKeys(r)
+	} else {
+		r = withoutLink(r)
 	}
 
 	decide := func(s *serving, guard *access.Gate) (answer.Answer, error) {
@@ -116,7 +134,8 @@ func (n *Node) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	// it looks.
 	if err == nil && a.By == answer.ByMissing &&
 		n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
-		if newer := e.current.Load(); newer.reader != nil && admits(n.guard(e, newer)) {
+		newer := e.current.Load()
+		if may, _ := n.admits(asked, e, n.guard(e, newer)); may && newer.reader != nil {
 			s = newer
 			a, err = decide(newer, n.guard(e, newer))
 		}
@@ -146,10 +165,15 @@ func (s *serving) neverLive() bool {
 	return s.entry.Release.IsZero() && s.entry.Kind == journal.Access && s.entry.Ended == nil
 }
 
+// ended reports whether what was live is live no more: it was removed, or has expired.
+func (s *serving) ended(now time.Time) bool {
+	return s.entry.Gone(now) && (s.entry.Ended != nil || !s.entry.Release.IsZero())
+}
+
 // newer looks at the journal when what a page loads is missing: the page that
 // names it may come from another node, which has seen a newer entry. It reports
 // whether the environment serves another entry now.
-func (n *Node) newer(ctx context.Context, e *environment, s *serving, path string) bool {
+func (n visit) newer(ctx context.Context, e *environment, s *serving, path string) bool {
 	// Not for everything: pages link to pictures that were removed years ago, and
 	// requests for nonsense must not cost the store a look each. A page breaks
 	// without its scripts and style sheets, whatever they are called.
@@ -157,23 +181,32 @@ func (n *Node) newer(ctx context.Context, e *environment, s *serving, path strin
 	if class != media.Script && class != media.Style && !fingerprint.Possible(strings.TrimPrefix(path, "/")) {
 		return false
 	}
-	e.looks.wait(ctx, func(ctx context.Context) {
-		if n.tracker.refresh(ctx, e) {
+	if !n.asked.strangers.Allow() {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(ctx, n.options.Patience)
+	defer cancel()
+	//nolint:errcheck // whatever came of it, what is served says
+	e.looks.wait(ctx, func(ctx context.Context) (bool, error) {
+		flipped := n.tracker.refresh(ctx, e, 0, false)
+		if flipped {
 			n.route(ctx)
 		}
+		return flipped, nil
 	})
 	return e.current.Load() != s
 }
 
 // serveRelease answers from one release, whatever is live.
-func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
+func (n visit) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
 	id, site, err := n.release(r.Context(), meant.site, meant.release)
 	if err == nil && id.IsZero() {
 		return httpanswer.Say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
 	}
 	var open openness
+	var guessed error
 	if err == nil {
-		open, err = n.openTo(r, meant.site, id)
+		open, guessed, err = n.openTo(r, meant.site, id)
 	}
 	if err != nil {
 		return n.finish(w, r, answer.Answer{}, err, nil)
@@ -187,8 +220,11 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 		return httpanswer.Say(w, r, http.StatusNotFound, "This release of "+meant.site+
 			" was only shown behind a password, which is gone.")
 	case locked:
-		return n.finish(w, r, answer.Refuse(meant.site+" "+ReleaseEnvironment), nil, nil)
+		return n.refuse(w, r, meant.site, ReleaseEnvironment, guessed)
 	case unlocked:
+		if n.isStale(true) {
+			return n.finish(w, r, answer.Answer{}, errStale, nil)
+		}
 		site.Realm, r = meant.site+" "+ReleaseEnvironment, withoutKeys(r)
 	}
 
@@ -210,32 +246,43 @@ func (n *Node) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 }
 
 // finish sends an answer, or 500 with a line in the log that names the object.
-func (n *Node) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error,
+func (n visit) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error,
 	upstreams map[string]string,
 ) string {
 	if err == nil && a.Upstream != nil {
-		// A visitor who has gone is no trouble.
-		if err := n.proxies.Pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) {
+		// A visitor who has gone is no trouble, and that an upstream is busy is told
+		// once in a while.
+		if err := n.proxies.Pass(w, r, a, upstreams); err != nil && !errors.Is(err, context.Canceled) &&
+			(!errors.Is(err, httpanswer.ErrBusy) || n.asked.passing.Allow()) {
 			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host,
 				Path: r.URL.EscapedPath(), Status: http.StatusBadGateway, Text: err.Error()})
 		}
 		return httpanswer.Describe(a)
 	}
+	connections.Unwanted(w, r)
 	if err != nil {
+		status := httpanswer.Fail(w, r, err)
 		if r.Context().Err() == nil {
-			n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host,
-				Path: r.URL.EscapedPath(), Status: 500, Text: err.Error()})
+			n.failed(r, status, err)
 		}
-		httpanswer.Fail(w, r)
 		return "trouble"
 	}
 
 	if err := httpanswer.Respond(w, r, a, n.objects); err != nil && !errors.Is(err, context.Canceled) {
-		n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(),
-			Status: 500, Text: err.Error()})
+		n.failed(r, http.StatusInternalServerError, err)
 		return "trouble"
 	}
 	return httpanswer.Describe(a)
+}
+
+// failed tells of an answer that could not be given. While the store does not answer,
+// that is told once and not with each request.
+func (n visit) failed(r *http.Request, status int, err error) {
+	if httpanswer.Passing(err) && !n.asked.passing.Allow() {
+		return
+	}
+	n.tell(httpanswer.Event{Kind: "trouble", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(),
+		Status: status, Text: err.Error()})
 }
 
 // ReleaseEnvironment is what rules see as the environment
@@ -244,7 +291,7 @@ const ReleaseEnvironment = "release"
 
 // request is what decides an answer, of a request to an environment below a
 // base path.
-func (n *Node) request(r *http.Request, base, environment string) answer.Request {
+func (n visit) request(r *http.Request, base, environment string) answer.Request {
 	return httpanswer.RequestOf(r, base, environment, n.clock.now())
 }
 
@@ -256,7 +303,7 @@ func rightMethod(r *http.Request) bool {
 
 // toCanonical redirects from an address that is not the canonical one to where
 // the same place below the one that is leads.
-func toCanonical(n *Node, w http.ResponseWriter, r *http.Request, p place) string {
+func toCanonical(n visit, w http.ResponseWriter, r *http.Request, p place) string {
 	// One slash, whatever the path began with: two would make the location lead
 	// to another host.
 	rest := strings.TrimPrefix(strings.TrimPrefix(r.URL.EscapedPath(), p.base), "/")
@@ -279,8 +326,9 @@ func toCanonical(n *Node, w http.ResponseWriter, r *http.Request, p place) strin
 }
 
 // serveWaiting answers for an environment that has no release yet.
-func (n *Node) serveWaiting(w http.ResponseWriter, r *http.Request, meant local) string {
-	claimed, err := claimed(r.Context(), n, meant.site)
+func (n visit) serveWaiting(w http.ResponseWriter, r *http.Request, meant local) string {
+	connections.Unwanted(w, r)
+	claimed, err := n.claimed(r.Context(), meant.site)
 	if err != nil {
 		return n.finish(w, r, answer.Answer{}, err, nil)
 	}

@@ -6,28 +6,35 @@
 //	 poll, or a  one per   host and    password   what               how
 //	 hint        environ.  path        or link
 //
-// A request waits for no journal: it is answered from the state that the last poll
+// A request waits for no journal: it is answered from the state that the last look
 // left, which is replaced as a whole. So a visitor sees one release or the other
 // and never a mixture, and a store that cannot be reached leaves a node answering
 // with what it has. Nodes share nothing but the store, and write nothing to it but
 // their presence.
+//
+// What keeps a node up, and who looks after it:
+//
+//	tracker   looks at journals: what hints name first, then everything in rounds
+//	contents  reads objects, and asks whether the store is gone before it calls one damaged
+//	keeper    notes in the cache what every environment served last, and begins with it
+//	asked     bounds what requests may cause to be looked up, and remembers what is not there
+//	visit     answers: which host, who may look, from what, and what to say if it cannot
+//
+// Nothing that a stranger sends makes the store work more than a little: requests are
+// answered from what is known, and the few looks that they cause are shared and counted.
 package edge
 
 import (
 	"context"
-	"errors"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
-	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -35,19 +42,34 @@ import (
 // Options say how a node works. The zero value is a node that tells nobody
 // anything.
 type Options struct {
-	Tell     func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
-	Requests bool                   // tell of each request
-	Sweep    time.Duration          // how often all journals are looked at, whatever the hints say; 0: 10 s
+	Settings
+	Tell  func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
+	Sweep time.Duration          // how often all journals are looked at, whatever the hints say; 0: 10 s
 	// how often hints are looked at where the store cannot tell of changes; 0:
 	// 500 ms, 2 s of a store elsewhere
 	Poll   time.Duration
-	Memory int64            // bytes of objects kept in memory; 0: 128 MB
-	Reach  httpanswer.Reach // which upstreams inside the node's own network may be asked
-	Wait   time.Duration    // how long an upstream may take to begin its answer; 0: 30 s
+	Memory int64 // bytes of content kept in memory, and a quarter of it for indexes; 0: 128 MB
+	// Cache is what the node keeps on disk; nil for nothing.
+	Cache *Cache
+	// Patience is how long a visitor waits for the store while nothing comes; 0: 5 s.
+	Patience time.Duration
+	Wait     time.Duration // how long an upstream may take to begin its answer; 0: 30 s
 
 	// by which time conditions turn and previews expire; nil: the store's
 	// clock, as far as SetAhead told it
 	Now func() time.Time
+}
+
+// Settings are what can change while a node serves.
+type Settings struct {
+	Requests   bool // tell of each request
+	LocalNames bool // names below .localhost answer other machines too
+	// For how long the node serves what it knows while its store does not answer:
+	// public environments, 0 for ever; protected ones and previews, 0 for 1 h.
+	StalePublic, StaleProtected time.Duration
+
+	Reach        httpanswer.Reach // which upstreams inside the node's own network may be asked
+	UpstreamMost int              // how many requests at once one upstream gets; 0: 256
 }
 
 // Node answers visitors from one store. Make it with New,
@@ -57,16 +79,35 @@ type Options struct {
 // learned meanwhile counts for the next one.
 type Node struct {
 	store    storage.Store
-	options  Options
+	options  Options // as the node was made
+	settings atomic.Pointer[Settings]
 	objects  *httpanswer.Objects // contents of files
-	index    *httpanswer.Objects // chunks and documents
+	index    indexed             // chunks and documents
 	proxies  *httpanswer.Proxies
 	clock    clock
 	all      directory
 	routing  routing
 	tracker  *tracker
-	releases sync.Map // openRelease by site/digits, for addresses of releases
-	keys     sync.Map // the random part of each site's claim, by site
+	asked    asked
+	is       condition
+}
+
+// indexed is what leads to content, and what that is read from: a store, or a cache
+// before it.
+type indexed struct {
+	*httpanswer.Objects
+	from   storage.Store
+	opened *sync.Map // *release.Reader by key: many environments show the same release
+	count  *atomic.Int64
+}
+
+// condition is how a node is.
+type condition struct {
+	ready     chan struct{} // closed after the first look
+	draining  atomic.Bool
+	reached   atomic.Int64 // when the store last answered, in nanoseconds
+	proxied   atomic.Bool  // a proxy on this machine has passed requests on
+	untrusted atomic.Bool  // that a proxy is not trusted was told
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.
@@ -77,31 +118,62 @@ func New(store storage.Store, options Options) *Node {
 	if options.Poll == 0 {
 		options.Poll = 500 * time.Millisecond
 		if _, far := store.(storage.Remote); far {
-			options.Poll = 2 * time.Second
+			options.Poll = 650 * time.Millisecond
 		}
 	}
 
 	if options.Memory == 0 {
 		options.Memory = 128 << 20
 	}
-
-	n := &Node{
-		store: store, options: options, clock: clock{fixed: options.Now},
-		objects: httpanswer.NewObjects(store, options.Memory),
-		index:   httpanswer.NewObjects(store, 64<<20),
-		proxies: httpanswer.NewProxies(options.Reach, options.Wait),
-		all:     directory{store: store, byName: map[string]*environment{}},
+	if options.Patience == 0 {
+		options.Patience = 5 * time.Second
 	}
 
-	n.tracker = &tracker{Node: n, pulses: map[string]time.Time{}}
+	content, index := store, store
+	if options.Cache != nil {
+		content, index = options.Cache.content, options.Cache.index
+	}
+	n := &Node{}
+	isThere := func(ctx context.Context) bool { return n.tracker.isThere(ctx) }
+	content, index = newContents(content, isThere), newContents(index, isThere)
+	*n = Node{
+		store: store, options: options, clock: clock{fixed: options.Now},
+		objects: httpanswer.NewObjects(content, options.Memory, options.Patience),
+		index: indexed{httpanswer.NewObjects(index, options.Memory/4, options.Patience), index,
+			&sync.Map{}, &atomic.Int64{}},
+		proxies: httpanswer.NewProxies(options.Wait),
+		all:     directory{store: store, byName: map[string]*environment{}},
+		asked:   newAsked(),
+	}
+	n.is.ready = make(chan struct{})
+	n.Set(options.Settings)
+
+	n.tracker = newTracker(n)
 	n.routing.table.Store(&table{})
 	return n
+}
+
+// Set changes settings, for the requests that begin from now on.
+func (n *Node) Set(settings Settings) {
+	if settings.StaleProtected == 0 {
+		settings.StaleProtected = time.Hour
+	}
+	if settings.UpstreamMost == 0 {
+		settings.UpstreamMost = 256
+	}
+	n.settings.Store(&settings)
+	n.proxies.Set(settings.Reach, settings.UpstreamMost)
 }
 
 // Follow keeps the node up to date until the context ends.
 // ready is called after the first look, when the node
 // answers for everything that is in the store.
-func (n *Node) Follow(ctx context.Context, ready func()) { n.tracker.follow(ctx, ready) }
+func (n *Node) Follow(ctx context.Context, ready func()) {
+	n.tracker.follow(ctx, func() {
+		close(n.is.ready)
+		ready()
+	})
+}
 
 // tell hands an event on, with its time. Nobody may be listening.
 func (n *Node) tell(event httpanswer.Event) {
@@ -190,8 +262,12 @@ func (n *Node) route(ctx context.Context) {
 	}
 
 	n.routing.owners = whose
+	n.reroute(whose)
+}
 
-	table := newTable(list, whose, func(address, has string, wants *environment) {
+// reroute makes the table of hosts anew with owners that are known.
+func (n *Node) reroute(whose owners) {
+	table := newTable(n.all.list(), whose, func(address, has string, wants *environment) {
 		n.trouble(wants, address+" is not served here: it belongs to "+has)
 	})
 	n.routing.table.Store(&table)
@@ -210,60 +286,6 @@ func (n *Node) ownersChanged(ctx context.Context) bool {
 		}
 	}
 	return false
-}
-
-// openRelease is a release that answers at its own address.
-type openRelease struct {
-	id   release.ID
-	site answer.Site
-}
-
-// release finds the one release of a site whose id begins with digits; the zero
-// ID if there is none, or more than one.
-func (n *Node) release(ctx context.Context, site, digits string) (release.ID, answer.Site, error) {
-	// Ten digits at least, as people are shown them: fewer would make releases
-	// easy to guess.
-	if len(digits) < 10 || strings.Trim(digits, "0123456789abcdef") != "" {
-		return release.ID{}, answer.Site{}, nil
-	}
-	key := site + "/" + digits
-	if found, ok := n.releases.Load(key); ok {
-		return found.(openRelease).id, found.(openRelease).site, nil
-	}
-
-	var ids []release.ID
-	for item, err := range n.store.List(ctx, storage.ReleasesKey(site)) {
-		if err != nil {
-			return release.ID{}, answer.Site{}, err
-		}
-		if id, err := release.ParseID(item.Name()); err == nil && strings.HasPrefix(item.Name(), digits) {
-			ids = append(ids, id)
-		}
-	}
-
-	// None, or two that begin alike: neither is shown.
-	if len(ids) != 1 {
-		return release.ID{}, answer.Site{}, nil
-	}
-	reader, err := release.Open(ctx, n.store, site, ids[0], n.index.Get)
-	if err != nil {
-		return release.ID{}, answer.Site{}, err
-	}
-
-	open := openRelease{id: ids[0]}
-	if open.site, err = answer.Open(ctx, reader); err == nil {
-		n.releases.Store(key, open)
-	}
-	return open.id, open.site, err
-}
-
-// claimed reports whether a site's name has an owner.
-func claimed(ctx context.Context, n *Node, site string) (bool, error) {
-	_, err := n.store.Stat(ctx, storage.ClaimKey(site))
-	if errors.Is(err, storage.ErrNotFound) {
-		return false, nil
-	}
-	return err == nil, err
 }
 
 // isFixed reports whether a name is one that configuration

@@ -2,12 +2,15 @@ package edge
 
 import (
 	"context"
+	"encoding/json"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"orilla.example/orilla/internal/core/project"
@@ -31,6 +34,10 @@ type Presence struct {
 	// Reach are the networks inside its own that the node passes requests on to,
 	// as httpanswer.Reach writes them; "" if it does not say.
 	Reach string `json:"reach,omitempty"`
+	// State and Since are what the node said when it was asked how it is; a record has
+	// neither. See Health.
+	State State      `json:"state,omitempty"`
+	Since *time.Time `json:"since,omitempty"`
 	// Region and PublicKey are for what nodes will say of themselves.
 	Region    string `json:"region,omitempty"`
 	PublicKey string `json:"public_key,omitempty"`
@@ -39,15 +46,28 @@ type Presence struct {
 // A node says every heartbeat that it is there; one that has not for longer
 // than Gone is taken to be gone.
 const (
-	heartbeat = 5 * time.Second
+	heartbeat = 8 * time.Second
 	Gone      = 20 * time.Second
+	lastWord  = 3 * time.Second // for saying that it is there no more
 )
 
-// Announce keeps a node's presence in the store until the context
+// Announce keeps the node's presence in its store until the context ends, and learns
+// the store's clock from it. Call it after the first look: who reads that the node is
+// there may ask at once.
+func (n *Node) Announce(ctx context.Context, presence Presence) {
+	announce(ctx, n.store, presence, n.SetAhead, func() bool { return n.tracker.lost() == "" })
+}
+
+// announce keeps a node's presence in the store until the context
 // ends, and then takes it away. A store that cannot be written is
 // no reason not to serve. read is told each time how far the
-// store's clock is before this machine's; nil for nobody.
-func Announce(ctx context.Context, store storage.Store, presence Presence, read func(ahead time.Duration)) {
+// store's clock is before this machine's.
+//
+// there reports whether the store is the one that it was: in the place of one that is
+// not mounted nothing is written.
+func announce(ctx context.Context, store storage.Store, presence Presence, read func(ahead time.Duration),
+	there func() bool,
+) {
 	presence.Format, presence.Started, presence.Knows = 1, time.Now().UTC(), storage.Known
 	key := storage.EdgeKey(presence.Node)
 	ticker := time.NewTicker(heartbeat)
@@ -57,8 +77,8 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 		presence.Seen = time.Now().UTC()
 		// The write tells the store's clock as well, at no further cost.
 		written := time.Now()
-		if data, err := record.Encode(presence); err == nil && store.Replace(ctx, key, data) == nil &&
-			read != nil {
+		if data, err := record.Encode(presence); err == nil && there() && store.Replace(ctx, key,
+			data) == nil {
 			if ahead, err := storage.Ahead(ctx, store, key, written); err == nil {
 				read(ahead)
 			}
@@ -66,7 +86,10 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 
 		select {
 		case <-ctx.Done():
-			store.Delete(context.WithoutCancel(ctx), key) //nolint:errcheck // it will be taken to be gone
+			// A store that hangs must not keep a node from ending.
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastWord)
+			defer cancel()
+			store.Delete(last, key) //nolint:errcheck // it will be taken to be gone
 			return
 		case <-ticker.C:
 		}
@@ -78,14 +101,22 @@ func Announce(ctx context.Context, store storage.Store, presence Presence, read 
 //
 // Also nodes that cannot be reached from here are among them; see Reached.
 func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
-	var nodes []Presence
+	nodes, _, err := said(ctx, store, ahead, Gone)
+	return nodes, err
+}
+
+// said returns the nodes that have said within a time that they are there, and how long
+// ago each did.
+func said(ctx context.Context, store storage.Store, ahead, within time.Duration,
+) (nodes []Presence, ages []time.Duration, err error) {
 	for item, err := range store.List(ctx, storage.EdgesKey) {
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		// Judged by the time of the record and not by what it says: the node's
 		// own clock may be wrong.
-		if time.Now().Add(ahead).Sub(item.Modified) > Gone {
+		age := time.Now().Add(ahead).Sub(item.Modified)
+		if age > within {
 			continue
 		}
 
@@ -95,11 +126,59 @@ func Nodes(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 		}
 		var presence Presence
 		if record.Lenient(data, &presence) && presence.Format == 1 {
-			nodes = append(nodes, presence)
+			nodes, ages = append(nodes, presence), append(ages, age)
 		}
 	}
 
-	return nodes, nil
+	return nodes, ages, nil
+}
+
+// lostFor is for how long a node is asked that has not said that it is there.
+const lostFor = 7 * 24 * time.Hour
+
+// Asked returns the nodes that can be asked from this machine, with how each says that
+// it is: also those that answer visitors and do not reach the store, which have not
+// said lately that they are there.
+func Asked(ctx context.Context, store storage.Store, ahead time.Duration) ([]Presence, error) {
+	nodes, ages, err := said(ctx, store, ahead, lostFor)
+	if err != nil {
+		return nil, err
+	}
+	var group sync.WaitGroup
+	for i := range nodes {
+		if nodes[i].FromHere() {
+			group.Go(func() {
+				if health, err := nodes[i].ask(ctx); err == nil {
+					nodes[i].State, nodes[i].Since = health.State, health.Since
+				}
+			})
+		}
+	}
+	group.Wait()
+	var asked []Presence
+	for i, p := range nodes {
+		if p.FromHere() && (ages[i] <= Gone || p.State == WithoutStore) {
+			asked = append(asked, p)
+		}
+	}
+	return asked, nil
+}
+
+// ask asks a node how it is. It takes two seconds at most.
+func (p Presence) ask(ctx context.Context) (health Health, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+p.Address+HealthPath, nil)
+	if err != nil {
+		return health, err
+	}
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return health, err
+	}
+	defer response.Body.Close() //nolint:errcheck // read
+	const enough = 10_000
+	return health, json.NewDecoder(io.LimitReader(response.Body, enough)).Decode(&health)
 }
 
 // Reached returns the nodes that are there and can be

@@ -73,7 +73,7 @@ func TestCases(t *testing.T) {
 	settings := release.Settings{Languages: cases.Languages}
 	list := program(t, cases.Rules).Rules
 
-	w := start(t, edge.Options{Now: clock, Reach: loopback})
+	w := start(t, edge.Options{Now: clock, Settings: edge.Settings{Reach: loopback}})
 	id := w.putRuled(files, list, settings)
 	upstreams := map[string]string{"harbour": harbour.URL}
 	w.await("www.corvane.example", w.activateWith("production", id, journal.DocumentContent{
@@ -189,7 +189,7 @@ func passing(t *testing.T, rule string, reach httpanswer.Reach, wait time.Durati
 	t.Helper()
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
-	w := start(t, edge.Options{Reach: reach, Wait: wait})
+	w := start(t, edge.Options{Settings: edge.Settings{Reach: reach}, Wait: wait})
 	id := w.putRuled(map[string]string{"index.html": "1"}, program(t, rule).Rules, release.Settings{})
 	w.await("corvane.localhost",
 		w.activateWith("production", id,
@@ -529,7 +529,7 @@ func TestDamagedRulesNeverAnswer(t *testing.T) {
 func TestWhatAReleaseAddressAnswers(t *testing.T) {
 	t.Parallel()
 	harbour := upstream(t)
-	w := start(t, edge.Options{Reach: loopback})
+	w := start(t, edge.Options{Settings: edge.Settings{Reach: loopback}})
 	id := w.putRuled(map[string]string{"fares.html": "42.50"}, program(t, `
 proxy    /api/{rest:all}  -> harbour:/v1/{rest}
 redirect /where           -> /production  when environment production

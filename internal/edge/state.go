@@ -68,8 +68,11 @@ type environment struct {
 	journal journal.Journal
 	mutex   sync.Mutex // held while the journal is looked at
 	current atomic.Pointer[serving]
-	looks   looks        // that missing assets cause
-	failed  atomic.Value // string: the last trouble that was told, so that it is told once
+	shared  looks                     // of many that need one, whatever they find
+	looks   looks                     // that missing assets cause
+	failed  atomic.Value              // string: the last trouble that was told, so that it is told once
+	passing atomic.Bool               // that it may be gone in a moment
+	due     atomic.Pointer[time.Time] // when an entry will count that does not yet; zero for none
 	gate    atomic.Pointer[gate]
 	history history
 
@@ -89,6 +92,9 @@ type follower struct {
 	back   func() (bool, error) // whether it may begin elsewhere than where it was
 	before func() error         // called before it flips
 	now    func() time.Time     // by the store's clock
+
+	number   int64 // of the last entry, as a hint has it; 0 for none
+	thorough bool  // look whether what is served is there still
 }
 
 // label is what people call the environment: corvane production.
@@ -105,10 +111,14 @@ const maxRecent = 256
 func (e *environment) read(ctx context.Context, follow follower,
 ) (head journal.Entry, now *serving, under origin, err error) {
 	if now = e.current.Load(); now != nil {
-		head, err = e.journal.From(ctx, now.entry)
+		look := e.journal.After
+		if follow.thorough {
+			look = e.journal.From
+		}
+		head, err = look(ctx, now.entry)
 		if !errors.Is(err, journal.ErrBehind) {
 			if err == nil {
-				head, err = e.journal.Counting(ctx, head, follow.now())
+				head, err = e.counting(ctx, head, follow.now())
 			}
 			return head, now, under, err
 		}
@@ -124,17 +134,30 @@ func (e *environment) read(ctx context.Context, follow follower,
 	}
 
 	under = follow.begin()
-	if head, err = e.journal.Head(ctx, 0); err == nil {
-		head, err = e.journal.Counting(ctx, head, follow.now())
+	// A hint of 1, where there is none: most journals are short, and a wrong hint costs a
+	// few probes.
+	if head, err = e.journal.Head(ctx, max(1, follow.number)); err == nil {
+		head, err = e.counting(ctx, head, follow.now())
 	}
 	return head, nil, under, err
+}
+
+// counting returns the newest entry up to the last that counts by now, and notes when
+// the last one will.
+func (e *environment) counting(ctx context.Context, last journal.Entry, now time.Time) (journal.Entry,
+	error) {
+	due := time.Time{}
+	if !last.Counts(now) {
+		due = *last.From
+	}
+	e.due.Store(&due)
+	return e.journal.Counting(ctx, last, now)
 }
 
 // refresh checks whether the journal has a newer entry, and flips to it, if
 // nothing is said against it. It reports whether it did. Trouble with the
 // newest entry or its release never means the one before: what is served stays.
-func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, follow follower,
-) (bool, error) {
+func (e *environment) refresh(ctx context.Context, n *Node, follow follower) (bool, error) {
 	e.mutex.Lock()
 	defer e.mutex.Unlock()
 	head, now, under, err := e.read(ctx, follow)
@@ -148,24 +171,12 @@ func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, 
 	if now != nil && now.entry.Number == head.Number && now.entry.Attempt == head.Attempt {
 		return false, nil
 	}
-	next := &serving{entry: head}
-
-	if !head.Document.IsZero() {
-		if err := next.load(ctx, objects, head.Document); err != nil {
-			return false, err
-		}
+	next, err := build(ctx, n, e, head)
+	if err != nil {
+		return false, err
 	}
-
-	if !head.Release.IsZero() {
-		if next.reader, err = release.Open(ctx, e.journal.Store, e.journal.Site, head.Release,
-			objects.Get); err != nil {
-			return false, err
-		}
-		if next.answers, err = answer.Open(ctx, next.reader); err != nil {
-			return false, err
-		}
-
-		next.recent = e.recent(ctx, objects, now, head, next.answers.Settings)
+	if next.reader != nil {
+		next.recent = e.recent(ctx, n, now, head, next.answers.Settings)
 		for _, r := range next.recent {
 			next.earlier = append(next.earlier, r.files)
 		}
@@ -178,14 +189,15 @@ func (e *environment) refresh(ctx context.Context, objects *httpanswer.Objects, 
 	if now == nil {
 		e.origin = under
 	}
+	keeper{n}.remember(e)
 	return true, nil
 }
 
 // recent returns the releases that were live before head, as far as their
 // assets may still be asked for: those since the entry that was served before,
 // and those that were recent then.
-func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, before *serving,
-	head journal.Entry, settings release.Settings,
+func (e *environment) recent(ctx context.Context, n *Node, before *serving, head journal.Entry,
+	settings release.Settings,
 ) []recent {
 	var list []recent
 	// What the state before has found out already is not read again: a flip
@@ -202,8 +214,7 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 			break
 		}
 		if !entry.Release.IsZero() {
-			if reader, err := release.Open(ctx, e.journal.Store, e.journal.Site, entry.Release,
-				objects.Get); err == nil {
+			if reader, err := openRelease(ctx, n, e.journal.Site, entry.Release); err == nil {
 				list = append(list, recent{reader.ID, answer.EarlierOf(reader), ended})
 			}
 		}
@@ -225,44 +236,66 @@ func (e *environment) recent(ctx context.Context, objects *httpanswer.Objects, b
 	return list[:min(len(list), maxRecent)]
 }
 
-// looks lets many requests share one look at a journal, and keeps looks apart.
-// Each request gets one that began after it came.
+// looks lets many who need a look at a journal share one, and keeps looks apart. Each
+// gets one that began after it came.
 type looks struct {
 	mutex sync.Mutex
-	next  chan struct{} // closed when the next look, which has not begun, has ended; nil if nobody waits
+	next  *look         // that has not begun; nil if nobody waits
 	last  time.Time     // when the last one began
+	gap   time.Duration // from then on, at least, to the next one
+
+	running sync.Mutex // held while one goes on
 }
 
-// lookGap is the least time between two looks.
-const lookGap = 50 * time.Millisecond
+// look is a look at a journal that somebody waits for.
+type look struct {
+	done chan struct{}
+	err  error
+}
+
+// The least time between two looks. Each that finds nothing doubles it: requests for
+// what was never there cost the store one look a second.
+const lookGap, lookGapMost = 50 * time.Millisecond, time.Second
 
 // wait returns when a look that began after the call has ended, or the context
-// has. One look runs at a time, in a goroutine that ends by itself.
-func (l *looks) wait(ctx context.Context, look func(context.Context)) {
+// has. One look runs at a time, in a goroutine that ends by itself. do reports
+// whether it found anything; its error is what wait returns.
+func (l *looks) wait(ctx context.Context, do func(context.Context) (found bool, err error)) error {
 	l.mutex.Lock()
-	// A look that has begun may have read the journal before this request came,
+	// A look that has begun may have read the journal before this call,
 	// so it joins the next one.
-	done := l.next
-	if done == nil {
-		done = make(chan struct{})
-		l.next = done
-		pause := time.Until(l.last.Add(lookGap))
+	next := l.next
+	if next == nil {
+		next = &look{done: make(chan struct{})}
+		l.next = next
+		pause := time.Until(l.last.Add(l.gap))
 		go func() {
 			time.Sleep(pause)
+			l.running.Lock()
+			defer l.running.Unlock()
 			l.mutex.Lock()
 			l.next, l.last = nil, time.Now()
 			l.mutex.Unlock()
 			// Many wait for this look; that one of them has gone must not end
 			// it.
-			look(context.WithoutCancel(ctx))
-			close(done)
+			found, err := do(context.WithoutCancel(ctx))
+			l.mutex.Lock()
+			l.gap = min(2*max(lookGap, l.gap), lookGapMost)
+			if found {
+				l.gap = 0
+			}
+			l.mutex.Unlock()
+			next.err = err
+			close(next.done)
 		}()
 	}
 
 	l.mutex.Unlock()
 	select {
-	case <-done:
+	case <-next.done:
+		return next.err
 	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 
@@ -390,6 +423,17 @@ func (t table) find(host, path string) (place, bool) {
 		return places[len(places)-1], true // answers that the site begins elsewhere
 	}
 	return place{}, false
+}
+
+// guarded reports whether an environment other than the given one, on the same host, is
+// protected: browsers send its password to all of the host.
+func (t table) guarded(n *Node, host string, but *environment) bool {
+	for _, p := range t[host] {
+		if s := p.serves.current.Load(); p.serves != but && s != nil && n.guard(p.serves, s) != nil {
+			return true
+		}
+	}
+	return false
 }
 
 // local is what a name below .localhost means.

@@ -3,49 +3,95 @@ package edge
 import (
 	"context"
 	"errors"
-	"strings"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
+
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
-// tracker keeps a node up to date with its store. It belongs to one goroutine,
-// but for refresh, which requests call too when an asset is missing.
+// tracker keeps a node up to date with its store: it follows hints, and goes round
+// everything, since hints may be lost.
+//
+//	hints   one list of all sites' hints, every half second or so; of a site that
+//	        moved, first the environments that its hint names, then all others
+//	rounds  every environment in its turn, those that have ended now and then; as
+//	        slowly as the store's requests allow
+//
+// A hint says where to look first. It is never a reason not to look: it is bounded,
+// and the last of two writers leaves only its own.
 type tracker struct {
 	*Node
-	pulses   map[string]time.Time // when the hint of each site last changed
-	mark     string               // what made it a store when the node began; "" for one without a mark
-	missing  string               // why it is not that store now; "" if it is
-	amiss    sync.Map             // what was told of sites that cannot be found, by site/stored name
-	restored atomic.Int64         // how often the store was brought back from a copy, as last seen
+	hints    map[string]hint // of each site, as it was last seen; the hints' goroutine has it
+	looking  chan struct{}   // bounds how many looks go on at once
+	pace     *rate.Limiter   // of the requests that rounds make
+	rounds   int             // how many were made; the rounds' goroutine has it
+	mark     string          // what made it a store when the node began; "" for one without a mark
+	missing  atomic.Pointer[string]
+	amiss    sync.Map     // what was told of sites that cannot be found, by site/stored name
+	restored atomic.Int64 // how often the store was brought back from a copy, as last seen
 }
 
-// follow looks at a site when its hint changed, and at everything once in each
-// sweep, since hints may be lost. ready is called after the first look.
+// hint is what was seen of the hint of a site.
+type hint struct {
+	modified time.Time
+	content  digest.Digest
+	there    bool // when the hints were listed last
+}
+
+const (
+	// lookTimeout is how long a look may take before it is given up.
+	lookTimeout = 15 * time.Second
+	// coarse is how coarse the times of a store may be: of two hints in the same
+	// second, in a folder in the same few milliseconds, the second could look like
+	// the first.
+	coarse = 2 * time.Second
+	// endedEvery is in every how many rounds environments are looked at that have
+	// ended.
+	endedEvery = 10
+	// Requests of rounds a second: to a store elsewhere they cost money and time.
+	paceFar, paceNear = 0.3, 2000
+	// firstAgain is how long to wait before a first look that failed is begun again.
+	firstAgain = time.Second
+	// aloneAfter is how long a store may be silent before a node begins with its cache.
+	aloneAfter = 3 * time.Second
+)
+
+// newTracker returns what follows a node's store.
+func newTracker(n *Node) *tracker {
+	t := &tracker{Node: n, hints: map[string]hint{},
+		looking: make(chan struct{}, max(8, storage.Parallel(n.store))),
+		pace:    rate.NewLimiter(paceNear, paceNear)}
+	if _, far := n.store.(storage.Remote); far {
+		t.pace = rate.NewLimiter(paceFar, 6)
+	}
+	return t
+}
+
+// follow looks at everything, calls ready, and then keeps up until the context ends.
 func (t *tracker) follow(ctx context.Context, ready func()) {
-	// A folder tells of changes at once; other stores are polled.
+	if !t.first(ctx, sync.OnceFunc(ready)) {
+		return
+	}
+	// A folder tells of changes at once; other stores are polled. Not before it is known
+	// to be there: watching makes what is watched.
 	var changed <-chan struct{}
 	if watcher, ok := t.store.(storage.Watcher); ok {
 		changed, _ = watcher.Watch(ctx, storage.PulsesKey) // without it, polling does
 	}
-	if data, err := t.store.Get(ctx, storage.MarkKey); err == nil {
-		// The random id in the mark tells this store from any other at the same
-		// address.
-		t.mark = string(data)
-	}
 
-	t.timesRestored(ctx) //nolint:errcheck // what cannot be read now is looked at again
-	t.poll(ctx, true)
-	ready()
-	poll, sweep := time.NewTicker(t.options.Poll), time.NewTicker(t.options.Sweep)
+	var rounds sync.WaitGroup
+	rounds.Go(func() { t.goRound(ctx) })
+	defer rounds.Wait()
+	poll := time.NewTicker(t.options.Poll)
 	defer poll.Stop()
-	defer sweep.Stop()
-
 	for {
 		select {
 		case <-ctx.Done():
@@ -56,19 +102,128 @@ func (t *tracker) follow(ctx context.Context, ready func()) {
 				changed = nil
 				continue
 			}
-			t.poll(ctx, false)
 		case <-poll.C:
-			t.poll(ctx, false)
-		case <-sweep.C:
-			t.poll(ctx, true)
+		}
+		t.followHints(ctx)
+	}
+}
+
+// contact asks the store for what makes it one: it says soon whether anybody answers.
+func (t *tracker) contact(ctx context.Context) error {
+	patience := 2 * t.options.Patience
+	known, ok := keeper{t.Node}.lastKnown()
+	if ok {
+		patience = aloneAfter // there is something to serve without it
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	data, err := t.store.Get(ctx, storage.MarkKey)
+	if err != nil && !errors.Is(err, storage.ErrNotFound) {
+		return err
+	}
+	if ok && known.Mark != "" && errors.Is(err, storage.ErrNotFound) {
+		return errMissing // a folder that is not mounted looks like a store that is empty
+	}
+	// The random id in the mark tells this store from any other at the same address.
+	t.mark = string(data)
+	keeper{t.Node}.begin(t.mark)
+	_, err = t.timesRestored(ctx)
+	return err
+}
+
+// errMissing: where the store was, there is none.
+var errMissing = errors.New("the store is missing (is it mounted?)")
+
+// first looks at everything, again and again until it could. It reports whether it
+// did before the context ended. ready is called when visitors can be answered.
+func (t *tracker) first(ctx context.Context, ready func()) bool {
+	for restored := false; ; {
+		err := t.contact(ctx)
+		if err == nil {
+			err = t.everything(ctx)
+		}
+		if err == nil {
+			t.said("")
+			keeper{t.Node}.rememberNode(t.mark)
+			ready()
+			return true
+		}
+		if ctx.Err() != nil {
+			return false
+		}
+
+		t.said("the store cannot be read: " + err.Error())
+		// What was served before is served until the store answers.
+		if count := (keeper{t.Node}).restore(ctx); count > 0 && !restored {
+			restored = true
+			t.tell(httpanswer.Event{Kind: "store", Text: fmt.Sprintf(
+				"serving %d environments as the cache has them, last seen %s", count,
+				time.Unix(0, t.is.reached.Load()).Format(time.DateTime))})
+			ready()
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(firstAgain):
 		}
 	}
 }
 
-// coarse is how coarse the times of a store may be: of two
-// hints in the same second, in a folder in the same few
-// milliseconds, the second could look like the first.
-const coarse = 2 * time.Second
+// everything looks at all sites at once. The error is that of listing them: one that
+// cannot be read is told, and keeps nobody else from being served.
+func (t *tracker) everything(ctx context.Context) error {
+	for item, err := range t.store.List(ctx, storage.PulsesKey) {
+		if err != nil {
+			return err
+		}
+		t.hints[item.Name()] = hint{modified: item.Modified, there: true}
+	}
+
+	var group errgroup.Group
+	group.SetLimit(cap(t.looking))
+	for item, err := range t.store.List(ctx, storage.SitesKey) {
+		if err != nil {
+			group.Wait() //nolint:errcheck // the error of the list counts
+			return err
+		}
+		group.Go(func() error {
+			t.lookAt(ctx, item.Name(), journal.ReadHints(ctx, t.store, item.Name()), true)
+			return nil
+		})
+	}
+	group.Wait() //nolint:errcheck // none returns any
+	t.route(ctx)
+	// One that could not be read because the store stopped answering is not there yet.
+	for _, e := range t.all.list() {
+		if failed, _ := e.failed.Load().(string); failed != "" && e.passing.Load() {
+			return errors.New(failed)
+		}
+	}
+	return ctx.Err()
+}
+
+// said tells what is wrong with the store, once, and that it is over; "" for nothing.
+// It also notes when the store was last there.
+func (t *tracker) said(why string) {
+	if why == "" {
+		t.is.reached.Store(time.Now().UnixNano())
+	}
+	before := t.missing.Swap(&why)
+	switch {
+	case why != "" && (before == nil || *before != why):
+		t.trouble(nil, why)
+	case why == "" && before != nil && *before != "":
+		t.tell(httpanswer.Event{Kind: "store", Text: "the store answers again"})
+	}
+}
+
+// lost returns why the store is not what it was; "" if it is.
+func (t *tracker) lost() string {
+	if why := t.missing.Load(); why != nil {
+		return *why
+	}
+	return ""
+}
 
 // isThere reports whether the store is the one that the node began with. A
 // folder that is unmounted looks like a store in which everything was removed;
@@ -88,191 +243,129 @@ func (t *tracker) isThere(ctx context.Context) bool {
 	case string(data) != t.mark:
 		why = "this is another store now; nothing changes here (if that is intended, restart this node)"
 	}
-
-	if why != t.missing && why != "" {
-		t.trouble(nil, why)
-	}
-	t.missing = why
-
+	t.said(why)
 	return why == ""
 }
 
-// poll refreshes the sites whose hints changed, or all.
-func (t *tracker) poll(ctx context.Context, all bool) {
-	if (all || t.missing != "") && !t.isThere(ctx) {
+// followHints looks at the sites whose hints changed.
+func (t *tracker) followHints(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, lookTimeout)
+	defer cancel()
+	if t.lost() != "" && !t.isThere(ctx) {
 		return
 	}
-	sites := map[string]bool{}
+
+	for site, seen := range t.hints {
+		seen.there = false
+		t.hints[site] = seen
+	}
+	var moved []string
 	for item, err := range t.store.List(ctx, storage.PulsesKey) {
 		if err != nil {
-			t.trouble(nil, "the store's hints cannot be read: "+err.Error())
-			break
+			t.said("the store's hints cannot be read: " + err.Error())
+			return
 		}
+		seen, known := t.hints[item.Name()]
 		// A hint that is not older than the times are coarse may be followed by
-		// one that looks the same, so it counts again.
-		if !t.pulses[item.Name()].Equal(item.Modified) || time.Since(item.Modified) < coarse {
-			t.pulses[item.Name()] = item.Modified
-			sites[item.Name()] = true
+		// one that looks the same, so its content counts.
+		if !known || !seen.modified.Equal(item.Modified) || time.Since(item.Modified) < coarse {
+			moved = append(moved, item.Name())
 		}
+		seen.modified, seen.there = item.Modified, true
+		t.hints[item.Name()] = seen
+	}
+	if len(t.hints) > 0 || t.mark == "" {
+		// An empty list is also that of a folder that is not mounted.
+		t.is.reached.Store(time.Now().UnixNano())
 	}
 
-	// Whether everything was really seen. Only then something that was not seen
-	// may be gone.
-	complete := all
-	if all {
-		for item, err := range t.store.List(ctx, storage.SitesKey) {
-			if err != nil {
-				t.trouble(nil, "the store's sites cannot be read: "+err.Error())
-				complete = false
-				break
-			}
-			sites[item.Name()] = true
+	t.lookDue(ctx)
+	var sites errgroup.Group
+	sites.SetLimit(cap(t.looking))
+	for site, seen := range t.hints {
+		if !seen.there {
+			delete(t.hints, site) // the site may be gone
+			sites.Go(func() error { t.lookAt(ctx, site, nil, false); return nil })
 		}
 	}
-
-	flipped, there := false, map[string]bool{}
-	for site := range sites {
-		for item, err := range t.store.List(ctx, storage.EnvironmentsKey(site)) {
-			if err != nil {
-				t.trouble(nil, site+": its environments cannot be read: "+err.Error())
-				complete = false
-				break
-			}
-			there[site+"/"+item.Name()] = true
-			flipped = t.refresh(ctx, t.all.of(site, item.Name())) || flipped
+	for _, site := range moved {
+		data, err := t.store.Get(ctx, storage.PulseKey(site))
+		seen := t.hints[site]
+		if content := digest.Of(data); err == nil && content != seen.content {
+			seen.content = content
+			t.hints[site] = seen
+			sites.Go(func() error { t.lookAt(ctx, site, journal.HintsIn(data), false); return nil })
 		}
 	}
+	sites.Wait() //nolint:errcheck // none returns any
+}
 
-	if complete {
-		flipped = t.forget(ctx, there) || flipped
+// lookDue looks at the environments in which an entry begins to count about now.
+func (t *tracker) lookDue(ctx context.Context) {
+	now, flipped := t.clock.now(), false
+	for _, e := range t.all.list() {
+		if due := e.due.Load(); due != nil && !due.IsZero() && !now.Before(*due) {
+			flipped = t.refresh(ctx, e, 0, false) || flipped
+		}
 	}
-	if flipped || complete && t.ownersChanged(ctx) {
+	if flipped {
 		t.route(ctx)
 	}
 }
 
-// forget drops the environments that are no longer in the store, if it says
-// that they are gone: that their site was removed, or that the store was
-// brought back from a copy. That they are not listed proves nothing.
-func (t *tracker) forget(ctx context.Context, there map[string]bool) (forgotten bool) {
-	var missing []*environment
-	for _, e := range t.all.list() {
-		if !there[e.journal.Site+"/"+e.journal.Environment] && e.current.Load() != nil {
-			missing = append(missing, e)
+// goRound looks at everything again and again, at the pace that the store is good for.
+func (t *tracker) goRound(ctx context.Context) {
+	for {
+		began := time.Now()
+		t.round(ctx)
+		if t.lost() == "" {
+			keeper{t.Node}.rememberNode(t.mark)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(t.options.Sweep - time.Since(began)):
 		}
 	}
+}
 
-	if len(missing) == 0 || !t.isThere(ctx) { // it may have vanished while it was listed
-		return false
+// round looks once at every environment, or at every one that has not ended.
+func (t *tracker) round(ctx context.Context) {
+	if t.pace.WaitN(ctx, 2) != nil || !t.isThere(ctx) {
+		return
 	}
-	for _, e := range missing {
-		key := e.journal.Site + "/" + e.journal.Environment
-		e.mutex.Lock()
-		// A record must say so. An empty listing looks the same whether a site
-		// was removed or a disk was not mounted.
-		may, err := t.mayGoBack(ctx, e)
-		e.mutex.Unlock()
-		if err == nil && !may {
-			err = errors.New("it is no longer in the store, without a record of its removal; " +
-				"nothing changes here (an older copy? If so: orilla store restored)")
-		}
+	t.rounds++
+	before := t.all.list()
+	listed := map[string]bool{}
+	for item, err := range t.store.List(ctx, storage.SitesKey) {
 		if err != nil {
-			// Told once, and not with every look.
-			if told, _ := t.amiss.Swap(key, err.Error()); told != err.Error() && ctx.Err() == nil {
-				t.trouble(e, err.Error())
+			t.said("the store's sites cannot be read: " + err.Error())
+			return
+		}
+		listed[item.Name()] = true
+	}
+
+	for site := range listed {
+		if t.pace.Wait(ctx) != nil {
+			return
+		}
+		t.roundOf(ctx, site)
+	}
+	// Sites that are listed no more.
+	gone := map[string]bool{}
+	for _, e := range before {
+		if site := e.journal.Site; !listed[site] && !gone[site] {
+			gone[site] = true
+			if t.pace.Wait(ctx) != nil {
+				return
 			}
-			continue
-		}
-
-		t.all.forget(e)
-		t.amiss.Delete(key)
-		t.releases.Clear() // addresses of releases of sites that are gone
-		t.keys.Delete(e.journal.Site)
-		forgotten = true
-	}
-
-	return forgotten
-}
-
-// follower is what an environment asks the node.
-func (t *tracker) follower(ctx context.Context, e *environment, before func() error) follower {
-	return follower{
-		begin: func() origin {
-			return origin{t.key(ctx, e.journal.Site), int(t.restored.Load())}
-		},
-		back: func() (bool, error) {
-			may, err := t.mayGoBack(ctx, e)
-			if may {
-				t.keys.Delete(e.journal.Site)
-			}
-			return may, err
-		},
-		before: before,
-		now:    t.clock.now,
-	}
-}
-
-// mayGoBack reports whether an environment may be forgotten, or answered from
-// an earlier entry than it was: the site was removed as the node knew it, or
-// the store was brought back from a copy since.
-func (t *tracker) mayGoBack(ctx context.Context, e *environment) (bool, error) {
-	if e.origin.incarnation != "" {
-		removed, err := record.IsRemoved(ctx, t.store, e.journal.Site, e.origin.incarnation)
-		if removed || err != nil {
-			return removed, err
+			t.lookAt(ctx, site, nil, false)
 		}
 	}
-	// Counted, not compared by time: clocks of a restored machine say anything.
-	restored, err := t.timesRestored(ctx)
-	return err == nil && restored > e.origin.restored, err
-}
-
-// timesRestored counts how often the store was brought
-// back from a copy, as people said.
-func (t *tracker) timesRestored(ctx context.Context) (times int, err error) {
-	for _, err := range t.store.List(ctx, storage.RestoredKey) {
-		if err != nil {
-			return 0, err
-		}
-		times++
+	t.routing.making.Lock()
+	contested := len(t.routing.owners)
+	t.routing.making.Unlock()
+	if t.pace.WaitN(ctx, min(contested, t.pace.Burst())) == nil && t.ownersChanged(ctx) {
+		t.route(ctx)
 	}
-	t.restored.Store(int64(times))
-	return times, nil
-}
-
-// refresh looks at one journal and tells what came of it.
-func (t *tracker) refresh(ctx context.Context, e *environment) bool {
-	flipped, err := e.refresh(ctx, t.index,
-		t.follower(ctx, e, func() error { return t.refreshAccess(ctx, e) }))
-	if ctx.Err() != nil {
-		return false
-	}
-
-	if err != nil {
-		if text := err.Error(); e.failed.Swap(text) != text {
-			t.trouble(e, "unchanged: "+text)
-		}
-		return false
-	}
-
-	e.failed.Store("")
-	if flipped {
-		entry := e.current.Load().entry
-		t.tell(httpanswer.Event{Kind: "flip", Site: entry.Site, Environment: entry.Environment,
-			Entry: entry.Number, Release: entry.Release,
-			Commit: entry.Commit, Text: string(entry.Kind)})
-	}
-	return flipped
-}
-
-// refreshAccess reads who may see previews, after a new entry of one was read
-// and before it is served. So a password that was set before the entry already
-// applies to it.
-func (t *tracker) refreshAccess(ctx context.Context, e *environment) error {
-	if !strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
-		return nil
-	}
-	all := t.all.of(e.journal.Site, journal.Previews)
-	_, err := all.refresh(ctx, t.index, t.follower(ctx, all, func() error { return nil }))
-	return err
 }

@@ -9,7 +9,7 @@ import (
 // Event is something that an edge node tells whoever runs it.
 type Event struct {
 	Time        time.Time  `json:"time"`
-	Kind        string     `json:"kind"` // "flip", "trouble", "request"
+	Kind        string     `json:"kind"` // "flip", "trouble", "store", "refused", "request"
 	Site        string     `json:"site,omitempty"`
 	Environment string     `json:"environment,omitempty"`
 	Entry       int64      `json:"entry,omitempty"`
@@ -22,6 +22,7 @@ type Event struct {
 	Path   string `json:"path,omitempty"`
 	Status int    `json:"status,omitempty"`
 	Bytes  int64  `json:"bytes,omitempty"`
-	By     string `json:"by,omitempty"`   // what answered
-	Rule   string `json:"rule,omitempty"` // the place of the rule that did, file:line
+	By     string `json:"by,omitempty"`     // what answered
+	Client string `json:"client,omitempty"` // who asked, of one that was refused
+	Rule   string `json:"rule,omitempty"`   // the place of the rule that did, file:line
 }

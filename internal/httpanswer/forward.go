@@ -4,9 +4,10 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
+
+	"orilla.example/orilla/internal/connections"
 )
 
 // errLoop: a request came that these proxies have passed on before.
@@ -51,9 +52,9 @@ func (p *Proxies) outgoing(r *http.Request) (*http.Request, error) {
 
 // forwarded is the value of a Forwarded field (RFC 7239).
 func forwarded(r *http.Request) string {
-	from, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		from = "unknown"
+	from := "unknown"
+	if address := connections.VisitorOf(r).Address; address.IsValid() {
+		from = address.String()
 	}
 	// RFC 7239, section 6: an IPv6 address stands in brackets and quotation
 	// marks.

@@ -13,7 +13,7 @@ func Page(w http.ResponseWriter, r *http.Request, status int, template *template
 ) string {
 	var page bytes.Buffer
 	if err := template.Execute(&page, about); err != nil {
-		Fail(w, r)
+		Fail(w, r, err)
 		return "trouble"
 	}
 

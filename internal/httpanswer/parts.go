@@ -9,19 +9,23 @@ import (
 	"orilla.example/orilla/internal/core/release"
 )
 
-// parts reads a file whose objects are verified one by one as they are reached.
+// parts reads a file whose objects are verified as they are reached. It holds
+// nothing between two reads: a visitor who reads slowly costs the memory of a buffer.
 type parts struct {
 	ctx     context.Context
 	objects *Objects
 	file    release.File
 	offset  int64
-	current int // the part that data is; -1 for none
-	data    []byte
+	reads   int
 }
+
+// begunPatience is how many times as long a visitor waits for the rest of an answer that
+// has begun: it cannot become another one any more.
+const begunPatience = 6
 
 // Open implements Contents. Nothing is read before the first byte is.
 func (o *Objects) Open(ctx context.Context, file release.File) (io.ReadSeeker, error) {
-	return &parts{ctx: ctx, objects: o, file: file, current: -1}, nil
+	return &parts{ctx: ctx, objects: o, file: file}, nil
 }
 
 // Read implements io.Reader.
@@ -29,21 +33,17 @@ func (p *parts) Read(out []byte) (int, error) {
 	if p.offset >= p.file.Size {
 		return 0, io.EOF
 	}
-	// One part at a time is held, so a visitor with a range of a film costs 8
-	// MiB and not the film.
-	part := int(p.offset / release.PartSize)
-	if part != p.current {
-		data, err := p.objects.Get(p.ctx, p.file.Objects()[part])
-		if err != nil {
-			return 0, err
-		}
-		if int64(len(data)) != p.file.PartLength(part) {
-			return 0, fmt.Errorf("%s: %w: part %d has %d bytes", p.file.Path, ErrDamaged, part, len(data))
-		}
-		p.current, p.data = part, data
+	part, patience := int(p.offset/release.PartSize), p.objects.patience
+	// The first byte is read once before the status is sent, and then again.
+	if p.reads++; p.reads > 2 {
+		patience *= begunPatience
 	}
-
-	n := copy(out, p.data[p.offset%release.PartSize:])
+	data, err := p.objects.at(p.ctx, p.file.Objects()[part], p.file.PartLength(part),
+		p.offset%release.PartSize, patience)
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", p.file.Path, err)
+	}
+	n := copy(out, data)
 	p.offset += int64(n)
 	return n, nil
 }

@@ -14,9 +14,12 @@ import (
 	"net/netip"
 	"net/url"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
+	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/core/answer"
 )
 
@@ -32,15 +35,29 @@ const (
 type Proxies struct {
 	transport *http.Transport
 	pseudonym string // in Via fields
+	bounds    atomic.Pointer[bounds]
+	upstreams sync.Map // *atomic.Int64: how many requests each host has, by scheme://host
 }
 
-// NewProxies returns proxies that reach what the operator allows.
-func NewProxies(reach Reach, wait time.Duration) *Proxies {
+// bounds are what the operator allows.
+type bounds struct {
+	reach Reach
+	most  int // requests at once to one upstream; 0 for no bound
+}
+
+// Set says what may be reached, and how many requests one upstream gets at once.
+func (p *Proxies) Set(reach Reach, most int) { p.bounds.Store(&bounds{reach, most}) }
+
+// NewProxies returns proxies that reach nothing inside the server's own network until
+// Set says otherwise. wait is how long an upstream may take to begin its answer; 0: 30 s.
+func NewProxies(wait time.Duration) *Proxies {
+	p := &Proxies{pseudonym: newPseudonym()}
+	p.Set(Reach{}, 0)
 	dialer := &net.Dialer{Timeout: connectTimeout, Control: func(_, address string, _ syscall.RawConn) error {
 		// After names were resolved, so that no name leads
 		// to where no address may.
 		to, err := netip.ParseAddrPort(address)
-		if err != nil || !reach.Allows(to.Addr()) {
+		if err != nil || !p.bounds.Load().reach.Allows(to.Addr()) {
 			return errProhibited
 		}
 		return nil
@@ -49,13 +66,27 @@ func NewProxies(reach Reach, wait time.Duration) *Proxies {
 	if wait == 0 {
 		wait = AnswerTimeout
 	}
-	return &Proxies{pseudonym: newPseudonym(), transport: &http.Transport{
+	p.transport = &http.Transport{
 		DialContext: dialer.DialContext, ForceAttemptHTTP2: true, MaxIdleConnsPerHost: 32,
 		IdleConnTimeout: 90 * time.Second,
 		// bytes go as they come
 		TLSHandshakeTimeout: connectTimeout, ResponseHeaderTimeout: wait, DisableCompression: true,
 		MaxResponseHeaderBytes: 64 << 10,
-	}}
+	}
+	return p
+}
+
+// enter counts a request to an upstream, and reports whether it may have one more.
+// leave ends it.
+func (p *Proxies) enter(origin string) (leave func(), ok bool) {
+	found, _ := p.upstreams.LoadOrStore(origin, new(atomic.Int64))
+	count := found.(*atomic.Int64)
+	leave = func() { count.Add(-1) }
+	if most := p.bounds.Load().most; count.Add(1) > int64(most) && most > 0 {
+		leave()
+		return nil, false
+	}
+	return leave, true
 }
 
 // Pass sends a request to its upstream and the response back. An upstream that
@@ -64,13 +95,7 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 ) error {
 	// Which server a name means is the environment's matter, so one release
 	// goes to staging and to production.
-	base, err := upstreamURL(a.Upstream, upstreams)
-	if err != nil {
-		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
-		return err
-	}
-
-	target, err := url.Parse(strings.TrimSuffix(base.String(), "/") + a.Upstream.Path)
+	base, target, err := targetOf(a.Upstream, upstreams)
 	if err != nil {
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_internal_error")
 		return err
@@ -80,6 +105,16 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 		respondUpstreamError(w, r, a, http.StatusBadGateway, "proxy_loop_detected")
 		return fmt.Errorf("upstream %s: %w", base.Host, err)
 	}
+	leave, ok := p.enter(base.Scheme + "://" + base.Host)
+	if !ok {
+		respondUpstreamError(w, r, a, http.StatusServiceUnavailable, "connection_limit_reached")
+		return fmt.Errorf("upstream %s: %w", base.Host, ErrBusy)
+	}
+	defer leave()
+	sent := &sentBody{ReadCloser: r.Body}
+	if r.Body != nil && r.Body != http.NoBody {
+		r.Body = sent
+	}
 
 	//nolint:errcheck // HTTP/2 always is; else a body is read whole before the answer
 	http.NewResponseController(w).EnableFullDuplex()
@@ -88,24 +123,28 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 		Transport: p.transport, FlushInterval: -1, ErrorLog: log.New(io.Discard, "", 0),
 		Rewrite: func(pr *httputil.ProxyRequest) {
 			pr.Out.URL, pr.Out.Host = target, target.Host
-			pr.SetXForwarded() // what the visitor sent under these names has been taken away
+			// What the visitor sent under these names has been taken away.
+			pr.SetXForwarded()
+			pr.Out.Header.Set("X-Forwarded-Proto", Scheme(pr.In))
 			pr.Out.Header.Set("Forwarded", forwarded(pr.In))
 		},
 		ModifyResponse: func(response *http.Response) error {
-			if location := response.Header.Get("Location"); location != "" {
-				origin := base.Scheme + "://" + base.Host
-				response.Header.Set("Location",
-					a.Upstream.Back(location, origin, strings.TrimSuffix(base.EscapedPath(), "/")))
-			}
-			// Only this node says what it serves.
-			response.Header.Del(ReleaseField)
-			a.Upstream.Finish(response.StatusCode, response.Header)
+			finish(a.Upstream, base, response)
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			// The visitor has gone. That is not the upstream's fault.
+			// What the visitor sends, or does not, is the visitor's fault. This comes
+			// first: net/http takes one who sends nothing for one who has gone.
+			if broke := sent.broke(); broke != nil {
+				failed = context.Canceled
+				respondBroken(w, r, broke)
+				return
+			}
+			// The visitor has gone. That is not the upstream's fault, and without a
+			// status it would be written as 200.
 			if r.Context().Err() != nil {
 				failed = context.Canceled
+				w.WriteHeader(http.StatusBadGateway)
 				return
 			}
 			status, kind := upstreamTrouble(err)
@@ -115,6 +154,64 @@ func (p *Proxies) Pass(w http.ResponseWriter, r *http.Request, a answer.Answer, 
 	}
 	proxy.ServeHTTP(w, r)
 	return failed
+}
+
+// finish changes the header of an upstream's response as visitors are to see it.
+func finish(from *answer.Upstream, base *url.URL, response *http.Response) {
+	if location := response.Header.Get("Location"); location != "" {
+		origin := base.Scheme + "://" + base.Host
+		response.Header.Set("Location",
+			from.Back(location, origin, strings.TrimSuffix(base.EscapedPath(), "/")))
+	}
+	// Only this node says what it serves.
+	response.Header.Del(ReleaseField)
+	from.Finish(response.StatusCode, response.Header)
+}
+
+// targetOf returns the address below which an upstream's paths lie, and the one that a
+// request goes to.
+func targetOf(to *answer.Upstream, upstreams map[string]string) (base, target *url.URL, err error) {
+	if base, err = upstreamURL(to, upstreams); err == nil {
+		target, err = url.Parse(strings.TrimSuffix(base.String(), "/") + to.Path)
+	}
+	return base, target, err
+}
+
+// ErrBusy: an upstream has as many requests as it may have.
+var ErrBusy = errors.New("it has as many requests as --upstream-requests allows")
+
+// sentBody is the body of a request, and remembers why reading it failed.
+type sentBody struct {
+	io.ReadCloser
+	failed atomic.Pointer[error]
+}
+
+// Read implements io.Reader.
+func (b *sentBody) Read(data []byte) (int, error) {
+	n, err := b.ReadCloser.Read(data)
+	if err != nil && !errors.Is(err, io.EOF) {
+		b.failed.Store(&err)
+	}
+	return n, err
+}
+
+// broke is why reading failed, nil if it did not.
+func (b *sentBody) broke() error {
+	if failed := b.failed.Load(); failed != nil {
+		return *failed
+	}
+	return nil
+}
+
+// respondBroken answers a request whose body did not come, or not as it should.
+func respondBroken(w http.ResponseWriter, r *http.Request, err error) {
+	status, line := http.StatusBadRequest, "The body of the request is broken."
+	var network net.Error
+	if errors.As(err, &network) && network.Timeout() {
+		status, line = http.StatusRequestTimeout, "The body of the request did not come in time."
+	}
+	w.Header().Set("Connection", "close")
+	Say(w, r, status, line)
 }
 
 // upstreamURL returns the address below which an upstream's paths lie.
@@ -129,12 +226,7 @@ func upstreamURL(to *answer.Upstream, upstreams map[string]string) (*url.URL, er
 }
 
 // Scheme is how a request came, as visitors see it in their address.
-func Scheme(r *http.Request) string {
-	if r.TLS != nil {
-		return "https"
-	}
-	return "http"
-}
+func Scheme(r *http.Request) string { return connections.VisitorOf(r).Scheme }
 
 // upstreamTrouble says which status an error of an upstream becomes, and its
 // type in Proxy-Status (RFC 9209, section 2.3).
@@ -185,6 +277,9 @@ func respondUpstreamError(w http.ResponseWriter, r *http.Request, a answer.Answe
 	switch {
 	case status == http.StatusGatewayTimeout:
 		line = "What this address is passed on to takes too long to answer. Please try again later."
+	case status == http.StatusServiceUnavailable:
+		line = "Too many requests are passed on at the moment. Please try again in a few seconds."
+		header.Set("Retry-After", retryAfter)
 	case kind == "proxy_loop_detected":
 		line = "This address is passed on to where it came from."
 	case kind == "proxy_internal_error":

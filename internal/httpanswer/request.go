@@ -39,6 +39,16 @@ func HostName(host string) string {
 	return strings.ToLower(strings.TrimSuffix(host, "."))
 }
 
+// plainHost is the value of a Host field in lower case, without the final dot that a full
+// name may have: corvane.example.:8080 is corvane.example:8080.
+func plainHost(host string) string {
+	host = strings.ToLower(host)
+	if name, port, err := net.SplitHostPort(host); err == nil && strings.HasSuffix(name, ".") {
+		return net.JoinHostPort(strings.TrimSuffix(name, "."), port)
+	}
+	return strings.TrimSuffix(host, ".")
+}
+
 // Printable keeps what a visitor sent from doing harm in an answer.
 func Printable(host string) string {
 	host = strings.Map(func(c rune) rune {
@@ -85,7 +95,7 @@ func RequestOf(r *http.Request, base, environment string, now time.Time) answer.
 	return answer.Request{
 		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base,
 		Environment: environment, Now: now,
-		Scheme: Scheme(r), Host: strings.ToLower(r.Host),
+		Scheme: Scheme(r), Host: plainHost(r.Host),
 		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","),
 		Cookie:         strings.Join(r.Header.Values("Cookie"), "; "),
 	}

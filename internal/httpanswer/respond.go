@@ -13,6 +13,7 @@ import (
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
 )
 
 // contents opens the content of files. What it returns is
@@ -46,7 +47,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	// Opening reads nothing yet.
 	content, err := from.Open(r.Context(), *a.File)
 	if err != nil {
-		Fail(w, r)
+		Fail(w, r, err)
 		return err
 	}
 	defer closed(content)
@@ -60,7 +61,7 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	header.Set("Content-Length", strconv.FormatInt(a.File.Size, 10))
 	first, err := ready(r, content)
 	if err != nil {
-		Fail(w, r)
+		Fail(w, r, err)
 		return err
 	}
 
@@ -94,7 +95,7 @@ func respondFile(w http.ResponseWriter, r *http.Request, a answer.Answer, conten
 			return err
 		}
 		if _, err := ready(r, content); err != nil {
-			Fail(w, r)
+			Fail(w, r, err)
 			return err
 		}
 		if _, err := content.Seek(0, io.SeekStart); err != nil {
@@ -174,20 +175,38 @@ func respondText(w http.ResponseWriter, r *http.Request, a answer.Answer) {
 	}
 }
 
-// Fail answers 500 without anything that was meant for another answer.
-func Fail(w http.ResponseWriter, r *http.Request) {
+// Fail answers 500, or 503 where asking again may help, without anything that was
+// meant for another answer. It returns the status.
+func Fail(w http.ResponseWriter, r *http.Request, err error) int {
 	// Nothing that was said about the page is true of its error: not its
 	// length, nor for how long it may be kept.
 	for name := range w.Header() {
-		if name != ReleaseField {
+		if name != ReleaseField && name != "Connection" {
 			w.Header().Del(name)
 		}
 	}
 
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	w.Header().Set("Cache-Control", "no-store")
-	respondText(w, r, answer.Answer{Status: http.StatusInternalServerError,
-		Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"})
+	a := answer.Answer{Status: http.StatusInternalServerError,
+		Text: "This could not be read at the edge. It has been noted in the edge node's log.\n"}
+	if Passing(err) {
+		w.Header().Set("Retry-After", retryAfter)
+		a.Status = http.StatusServiceUnavailable
+		a.Text = "This cannot be read at the moment. Please try again in a few seconds.\n"
+	}
+	respondText(w, r, a)
+	return a.Status
+}
+
+// retryAfter is how many seconds whoever could not be answered is asked to wait.
+const retryAfter = "5"
+
+// Passing reports whether an error may be gone in a moment: the store does not answer,
+// or not in time.
+func Passing(err error) bool {
+	return errors.Is(err, ErrSlow) || errors.Is(err, context.DeadlineExceeded) ||
+		errors.Is(err, storage.ErrUnreachable)
 }
 
 var noTime time.Time

@@ -18,14 +18,14 @@ import (
 func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents, line string) error {
 	content, err := from.Open(r.Context(), *a.File)
 	if err != nil {
-		Fail(w, r)
+		Fail(w, r, err)
 		return err
 	}
 	defer closed(content)
 
 	data, err := io.ReadAll(content)
 	if err != nil {
-		Fail(w, r)
+		Fail(w, r, err)
 		return err
 	}
 

@@ -214,6 +214,12 @@ func NodesText(nodes []edge.Presence) string {
 	text := console.Count(int64(len(nodes)), "edge node", "edge nodes") + ":"
 	for _, node := range nodes {
 		text += " " + node.Address
+		switch {
+		case node.State == edge.WithoutStore && node.Since != nil:
+			text += " (without its store since " + node.Since.Local().Format("Jan 2 15:04") + ")"
+		case node.State == edge.WithoutStore, node.State == edge.Draining, node.State == edge.Starting:
+			text += " (" + strings.ReplaceAll(string(node.State), "-", " ") + ")"
+		}
 	}
 	return text
 }

@@ -12,6 +12,7 @@
 package access
 
 import (
+	"context"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -20,6 +21,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"strings"
 	"sync"
@@ -109,15 +111,12 @@ type Gate struct {
 	lookings    []journal.Looking
 	environment string // the stored name
 	known       *sync.Map
-	// bounds how many passwords are checked at once, so
-	// that guessing does not take all of a machine
-	slots chan struct{}
 }
 
 // NewGate returns the gate of an environment, by its stored name; nil where
 // everybody may look. Of several lookings, each one opens it.
 func NewGate(environment string, lookings ...*journal.Looking) *Gate {
-	g := &Gate{environment: environment, known: &sync.Map{}, slots: make(chan struct{}, 2)}
+	g := &Gate{environment: environment, known: &sync.Map{}}
 	protects := false
 	for _, looking := range lookings {
 		if looking != nil {
@@ -140,22 +139,38 @@ func (g *Gate) Remember(other *Gate) {
 	}
 }
 
-// Admits reports whether a request with these header fields may look. key is as
-// Pass takes it; now is by the store's clock. A nil gate admits everybody.
-func (g *Gate) Admits(authorization string, cookies []*http.Cookie, key string, now time.Time) bool {
+// Attempt is what a visitor shows to be let in.
+type Attempt struct {
+	Authorization string // the field's value
+	Cookies       []*http.Cookie
+	Client        netip.Prefix // who shows it, as far as that is known
+	Key           string       // as Pass takes it
+	Now           time.Time    // by the store's clock
+}
+
+// Admits reports whether a visitor may look. A nil gate admits everybody. guesses
+// bounds what looking at passwords takes. The error is ErrTooMany if the password was
+// not looked at, ErrWrong if it was and is wrong, or the context's.
+func (g *Gate) Admits(ctx context.Context, a Attempt, guesses *Guesses) (bool, error) {
 	if g == nil {
-		return true
+		return true, nil
 	}
-	for _, cookie := range cookies {
+	for _, cookie := range a.Cookies {
 		if cookie.Name == Cookie {
-			if _, ok := g.Opens(cookie.Value, key, now); ok {
-				return true
+			if _, ok := g.Opens(cookie.Value, a.Key, a.Now); ok {
+				return true, nil
 			}
 		}
 	}
-	user, password, ok := credentials(authorization)
-	return ok && g.right(user, password)
+	user, password, ok := credentials(a.Authorization)
+	if !ok {
+		return false, nil
+	}
+	return g.right(ctx, user, password, a.Client, guesses)
 }
+
+// ErrWrong: a password was looked at, and is wrong.
+var ErrWrong = errors.New("wrong password")
 
 // Opens reports whether the secret part of a link opens
 // the environment, and until when.
@@ -175,33 +190,33 @@ func (g *Gate) Opens(secret, key string, now time.Time) (time.Time, bool) {
 }
 
 // right reports whether a password is one of those that open.
-func (g *Gate) right(user, password string) bool {
-	password = norm.NFC.String(password)
+func (g *Gate) right(ctx context.Context, user, password string, client netip.Prefix, guesses *Guesses,
+) (bool, error) {
+	of := guess{password: norm.NFC.String(password)}
+	var sums [][sha256.Size]byte
+	all := sha256.New()
 	for _, looking := range g.lookings {
-		if looking.Protects() && (looking.User == "" || looking.User == user) &&
-			g.matches(looking.Password, password) {
-			return true
+		if looking.Protects() && (looking.User == "" || looking.User == user) {
+			sum := sha256.Sum256([]byte(looking.Password + "\n" + of.password))
+			// What was right once is not looked at again.
+			if _, ok := g.known.Load(sum); ok {
+				return true, nil
+			}
+			sums, of.hashes = append(sums, sum), append(of.hashes, looking.Password)
+			all.Write(sum[:])
 		}
 	}
-	return false
-}
 
-// matches compares a password with a hash. What was right
-// once is not looked at again.
-func (g *Gate) matches(hash, password string) bool {
-	sum := sha256.Sum256([]byte(hash + "\n" + password))
-	if _, ok := g.known.Load(sum); ok {
-		return true
+	all.Sum(of.sum[:0])
+	right, err := guesses.look(ctx, client, of)
+	switch {
+	case err != nil:
+		return false, err
+	case right < 0:
+		return false, ErrWrong
 	}
-	// Two at a time: guessing a hundred passwords takes a hundred times as
-	// long, and not a hundred processors.
-	g.slots <- struct{}{}
-	defer func() { <-g.slots }()
-	if bcrypt.CompareHashAndPassword([]byte(hash), []byte(password)) != nil {
-		return false
-	}
-	g.known.Store(sum, true)
-	return true
+	g.known.Store(sums[right], true)
+	return true, nil
 }
 
 // credentials reads the value of an Authorization field (RFC 7617).

@@ -1,9 +1,11 @@
 package access_test
 
 import (
+	"context"
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"testing"
@@ -48,6 +50,18 @@ func hashOf(t *testing.T, password string) string {
 	return string(hash)
 }
 
+// admits reports whether a gate lets in who has not guessed before.
+func admits(g *access.Gate, authorization string, cookies []*http.Cookie, key string, now time.Time) bool {
+	may, _ := g.Admits(context.Background(), access.Attempt{Authorization: authorization, Cookies: cookies,
+		Key: key, Now: now}, access.NewGuesses(nil))
+	return may
+}
+
+// client is one of many.
+func client(n int) netip.Prefix {
+	return netip.PrefixFrom(netip.AddrFrom4([4]byte{198, 51, byte(n >> 8), byte(n)}), 32)
+}
+
 func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
 	t.Parallel()
 	hash := hashOf(t, "la crème brûlée") // composed
@@ -64,24 +78,24 @@ func TestAGateAdmitsWhoKnowsThePasswordAndNobodyElse(t *testing.T) {
 	} {
 		t.Run(authorization, func(t *testing.T) {
 			for range 2 { // the second time it is remembered
-				assert.Equal(t, want, g.Admits(authorization, nil, "key", noon), authorization)
+				assert.Equal(t, want, admits(g, authorization, nil, "key", noon), authorization)
 			}
 		})
 	}
 	both := access.NewGate("preview.x", &journal.Looking{Password: named, User: "harbour"}, nil,
 		&journal.Looking{Password: hash})
 	both.Remember(g)
-	assert.True(t, both.Admits(basic("harbour", "kittiwake"), nil, "", noon))
-	assert.False(t, both.Admits(basic("quay", "kittiwake"), nil, "", noon),
+	assert.True(t, admits(both, basic("harbour", "kittiwake"), nil, "", noon))
+	assert.False(t, admits(both, basic("quay", "kittiwake"), nil, "", noon),
 		"the name counts where one is set")
-	assert.True(t, both.Admits(basic("quay", "la crème brûlée"), nil, "", noon),
+	assert.True(t, admits(both, basic("quay", "la crème brûlée"), nil, "", noon),
 		"that of all previews opens each")
 	other := access.NewGate("staging", &journal.Looking{Password: named})
 	other.Remember(g)
-	assert.False(t, other.Admits(basic("x", "la crème brûlée"), nil, "", noon),
+	assert.False(t, admits(other, basic("x", "la crème brûlée"), nil, "", noon),
 		"what was right before the password changed is not")
 	assert.Nil(t, access.NewGate("x", nil, &journal.Looking{}), "without a password there is no gate")
-	assert.True(t, (*access.Gate)(nil).Admits("", nil, "", noon))
+	assert.True(t, admits(nil, "", nil, "", noon))
 }
 
 func TestLinksOpenUntilTheyExpire(t *testing.T) {
@@ -92,13 +106,12 @@ func TestLinksOpenUntilTheyExpire(t *testing.T) {
 	looking := journal.Looking{Password: hash,
 		Shares: []journal.Share{{Digest: access.DigestOf(secret), Until: noon}}}
 	g := access.NewGate("staging", &looking)
-	assert.True(t, g.Admits("", cookie(secret), "key", noon.Add(-time.Second)))
-	assert.False(t, g.Admits("", cookie(secret), "key", noon), "by the second")
-	assert.False(t, g.Admits("", cookie(secret+"x"), "key", noon.Add(-time.Hour)))
-	assert.False(t, g.Admits("", cookie(looking.Shares[0].Digest.String()), "key", noon.Add(-time.Hour)),
+	assert.True(t, admits(g, "", cookie(secret), "key", noon.Add(-time.Second)))
+	assert.False(t, admits(g, "", cookie(secret), "key", noon), "by the second")
+	assert.False(t, admits(g, "", cookie(secret+"x"), "key", noon.Add(-time.Hour)))
+	assert.False(t, admits(g, "", cookie(looking.Shares[0].Digest.String()), "key", noon.Add(-time.Hour)),
 		"what is kept opens nothing")
-	assert.False(t, access.NewGate("staging", &journal.Looking{Password: hash}).
-		Admits("", cookie(secret), "key", noon.Add(-time.Hour)), "taken back")
+	assert.False(t, admits(access.NewGate("staging", &journal.Looking{Password: hash}), "", cookie(secret), "key", noon.Add(-time.Hour)), "taken back")
 }
 
 func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
@@ -106,14 +119,14 @@ func TestAPassIsForOneEnvironmentAndTenMinutes(t *testing.T) {
 	hash := hashOf(t, "kittiwake")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
 	pass := access.Pass("key", "staging", noon)
-	assert.True(t, g.Admits("", cookie(pass), "key", noon.Add(9*time.Minute)))
-	assert.False(t, g.Admits("", cookie(pass), "key", noon.Add(10*time.Minute)))
-	assert.False(t, g.Admits("", cookie(pass), "another site's", noon))
-	assert.False(t, g.Admits("", cookie(access.Pass("", "staging", noon)), "", noon),
+	assert.True(t, admits(g, "", cookie(pass), "key", noon.Add(9*time.Minute)))
+	assert.False(t, admits(g, "", cookie(pass), "key", noon.Add(10*time.Minute)))
+	assert.False(t, admits(g, "", cookie(pass), "another site's", noon))
+	assert.False(t, admits(g, "", cookie(access.Pass("", "staging", noon)), "", noon),
 		"without a key there are no passes")
-	assert.False(t, g.Admits("", cookie(access.Pass("key", "production", noon)), "key", noon))
+	assert.False(t, admits(g, "", cookie(access.Pass("key", "production", noon)), "key", noon))
 	until, signature, _ := strings.Cut(pass, ".")
-	assert.False(t, g.Admits("", cookie(until+"0."+signature), "key", noon), "it cannot be lengthened")
+	assert.False(t, admits(g, "", cookie(until+"0."+signature), "key", noon), "it cannot be lengthened")
 }
 
 // TestManyVisitorsAtOnce sends right and wrong passwords together.
@@ -121,13 +134,17 @@ func TestManyVisitorsAtOnce(t *testing.T) {
 	t.Parallel()
 	hash := hashOf(t, "kittiwake")
 	g := access.NewGate("staging", &journal.Looking{Password: hash})
+	guesses := access.NewGuesses(nil)
 	var visitors sync.WaitGroup
 	for n := range 12 {
 		visitors.Go(func() {
-			right := n%3 != 0
-			assert.Equal(t, right, g.Admits(basic("x",
-				map[bool]string{true: "kittiwake", false: fmt.Sprint("wrong password ", n)}[right]), nil,
-				"key", noon))
+			password, right := "kittiwake", n%3 != 0
+			if !right {
+				password = fmt.Sprint("wrong password ", n)
+			}
+			may, _ := g.Admits(t.Context(), access.Attempt{Authorization: basic("x", password), Client: client(n),
+				Now: noon}, guesses)
+			assert.Equal(t, right, may)
 		})
 	}
 	visitors.Wait()
@@ -145,7 +162,7 @@ func FuzzAdmits(f *testing.F) {
 		f.Add(seed, seed)
 	}
 	f.Fuzz(func(t *testing.T, authorization, value string) {
-		if !g.Admits(authorization, cookie(value), "key", noon) {
+		if !admits(g, authorization, cookie(value), "key", noon) {
 			return
 		}
 		until, signature, _ := strings.Cut(strings.TrimPrefix(value, "p"), ".")

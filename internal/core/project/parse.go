@@ -26,41 +26,52 @@ import (
 // mistakes are told at once, each with line, column and the line itself: the
 // error is a fault.Error of kind Usage.
 func Parse(data []byte, name string) (Config, error) {
-	if err := checkText(data, name); err != nil {
+	var config Config
+	p := &parse{name: name, topic: "configuration"}
+	body, err := treeOf(p, data)
+	if err != nil {
 		return Config{}, err
 	}
-	// The tree is walked by hand: decoding into structures would lose where
-	// each value stood, and people need line and column.
-	p := &parse{name: name, lines: strings.Split(string(data), "\n")}
+	p.mapping(body, topKeys(p, &config))
+	if len(p.mistakes) == 0 {
+		checkWhole(p, config, body)
+	}
+	return config, p.problem()
+}
+
+// treeOf reads the values of a file. They are walked by hand: decoding into structures
+// would lose where each stood, and people need line and column.
+func treeOf(p *parse, data []byte) (ast.Node, error) {
+	if err := checkText(data, p.name); err != nil {
+		return nil, err
+	}
+	p.lines = strings.Split(string(data), "\n")
 	file, err := parser.ParseBytes(data, 0)
 	if err != nil {
 		if syntax, ok := errors.AsType[yaml.Error](err); ok {
 			if token := syntax.GetToken(); token != nil {
 				p.add(token.Position.Line, token.Position.Column, "%s", plain(syntax.GetMessage()))
-				return Config{}, p.problem()
+				return nil, p.problem()
 			}
 		}
-		return Config{}, fault.New(fault.Usage, "config", "the configuration is not YAML").At("%s", name).
+		return nil, fault.New(fault.Usage, "config", "the configuration is not YAML").At("%s", p.name).
 			Because(err)
 	}
 
 	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
-		return Config{}, fault.New(fault.Usage, "config", "the configuration is empty").At("%s", name).
-			Then("write at least \"site: NAME\", or remove the file and run: orilla init")
+		problem := fault.New(fault.Usage, "config", "the configuration is empty").At("%s", p.name)
+		if p.topic != "configuration" {
+			return nil, problem.Then("write what differs from the defaults, or do without the file")
+		}
+		return nil, problem.Then("write at least \"site: NAME\", or remove the file and run: orilla init")
 	}
 	// Aliases can make a file of a few lines stand for more values than any
 	// memory holds.
 	if (sizes{map[string]int{}}).of(file.Docs[0].Body, 0) > mostNodes {
-		return Config{}, tooLarge(name, fmt.Sprintf("over %d values, or over %d levels", mostNodes,
+		return nil, tooLarge(p.name, fmt.Sprintf("over %d values, or over %d levels", mostNodes,
 			deepestConfig))
 	}
-
-	var config Config
-	p.mapping(file.Docs[0].Body, topKeys(p, &config))
-	if len(p.mistakes) == 0 {
-		checkWhole(p, config, file.Docs[0].Body)
-	}
-	return config, p.problem()
+	return file.Docs[0].Body, nil
 }
 
 // yamlMessages are what the library says of the usual mistakes, and what is meant.
@@ -92,6 +103,7 @@ func plain(message string) string {
 // program tells all of them.
 type parse struct {
 	name     string
+	topic    string // of the help that lists every key
 	lines    []string
 	mistakes []mistake
 }
@@ -129,7 +141,7 @@ func (p *parse) problem() error {
 		problem = problem.With(fmt.Sprintf("%s:%d:%d: %s", p.name, other.line, other.column, other.text)).
 			With(excerptOf(p, other)...)
 	}
-	return problem.Then("fix %s; for every key: orilla help configuration", p.name)
+	return problem.Then("fix %s; for every key: orilla help %s", p.name, p.topic)
 }
 
 // excerptOf shows the line of a mistake with a caret below the place.

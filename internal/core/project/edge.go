@@ -1,0 +1,137 @@
+package project
+
+import (
+	"net"
+	"net/netip"
+	"strconv"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// EdgeConfig is what edge.yaml says of an edge node: all that the options of orilla
+// edge say. Zero values are the defaults (docs/edge.md).
+//
+//	store: /srv/orilla
+//	cache: {folder: /var/cache/orilla, size: 20GB}
+//	memory: 512MB
+//	trust: [127.0.0.1]
+//
+// Sizes are decimal, times as in orilla.yaml. Lists may be one value.
+type EdgeConfig struct {
+	Store       string          // as orilla.yaml has it; a folder is relative to the file
+	Listen      string          // host:port
+	Announce    string          // host:port
+	Log         string          // a file, relative to edge.yaml
+	Requests    bool            // log each request
+	LocalNames  bool            // names below .localhost answer everybody
+	Memory      Size            // of the process
+	Cache       EdgeCache       // on disk
+	Stale       EdgeStale       // without the store
+	Connections EdgeConnections // of visitors
+	Upstream    EdgeUpstream    // of proxy rules
+	Trust       []string        // networks of proxies
+	Drain       *Duration       // before it stops
+}
+
+// EdgeCache is where a node keeps what it has read.
+type EdgeCache struct {
+	Folder string
+	Size   Size
+}
+
+// EdgeStale is for how long a node serves what it knows while its store does not
+// answer. Unset is the default: public environments for ever, others for an hour.
+type EdgeStale struct {
+	Public    *Duration // 0: for ever
+	Protected *Duration
+}
+
+// EdgeConnections bounds the connections of visitors.
+type EdgeConnections struct {
+	Most      int64 // in all
+	PerClient int64
+	Rate      Size // bytes a second that must move
+}
+
+// EdgeUpstream bounds what proxy rules may do.
+type EdgeUpstream struct {
+	Reach []string // private networks, or "all"
+	Most  int64    // requests at once to one upstream
+}
+
+// ParseEdge reads a configuration of an edge node, as Parse reads that of a site. name
+// is what messages call the file.
+func ParseEdge(data []byte, name string) (EdgeConfig, error) {
+	var config EdgeConfig
+	p := &parse{name: name, topic: "edge-nodes"}
+	body, err := treeOf(p, data)
+	if err != nil {
+		return EdgeConfig{}, err
+	}
+	p.mapping(body, edgeKeys(p, &config))
+	return config, p.problem()
+}
+
+// edgeKeys are the keys of edge.yaml.
+func edgeKeys(p *parse, c *EdgeConfig) keys {
+	optional := func(to **Duration) func(ast.Node) {
+		return func(node ast.Node) { *to = new(Duration); durationTo(p, *to)(node) }
+	}
+	return keys{
+		"store": p.text(&c.Store), "listen": hostPortTo(p, &c.Listen),
+		"announce": hostPortTo(p, &c.Announce), "log": p.text(&c.Log),
+		"requests": flagTo(p, &c.Requests), "local_names": flagTo(p, &c.LocalNames),
+		"memory": sizeTo(p, &c.Memory),
+		"cache": p.inner(func() keys {
+			return keys{"folder": p.text(&c.Cache.Folder), "size": sizeTo(p, &c.Cache.Size)}
+		}),
+		"stale": p.inner(func() keys {
+			return keys{"public": func(node ast.Node) {
+				c.Stale.Public = new(Duration)
+				expiry(p, node,
+					c.Stale.Public)
+			},
+				"protected": optional(&c.Stale.Protected)}
+		}),
+		"connections": p.inner(func() keys {
+			return keys{"most": countTo(p, &c.Connections.Most), "per_client": countTo(p,
+				&c.Connections.PerClient),
+				"rate": sizeTo(p, &c.Connections.Rate)}
+		}),
+		"upstream": p.inner(func() keys {
+			return keys{"reach": p.list(&c.Upstream.Reach, isReach(p)), "most": countTo(p, &c.Upstream.Most)}
+		}),
+		"trust": p.list(&c.Trust, isNetwork(p)),
+		"drain": optional(&c.Drain),
+	}
+}
+
+// hostPortTo reads an address with a port.
+func hostPortTo(p *parse, to *string) func(ast.Node) {
+	return func(node ast.Node) {
+		p.text(to)(node)
+		_, port, err := net.SplitHostPort(*to)
+		if number, err2 := strconv.Atoi(port); err != nil || err2 != nil || number < 0 || number > 65535 {
+			p.at(node, "not an address with a port: %q; write 127.0.0.1:7420", *to)
+		}
+	}
+}
+
+// isReach checks a network that proxy rules may reach.
+func isReach(p *parse) func(ast.Node, string) {
+	return func(node ast.Node, value string) {
+		if value != "all" {
+			isNetwork(p)(node, value)
+		}
+	}
+}
+
+// isNetwork checks a network in CIDR notation (RFC 4632), or an address.
+func isNetwork(p *parse) func(ast.Node, string) {
+	return func(node ast.Node, value string) {
+		_, err := netip.ParsePrefix(value)
+		if _, err2 := netip.ParseAddr(value); err != nil && err2 != nil {
+			p.at(node, "not a network: %q; write 10.1.0.0/16, or an address", value)
+		}
+	}
+}
