@@ -171,6 +171,24 @@ func TestStoppingANodeDropsNobody(t *testing.T) {
 	assert.Zero(t, n.command.ProcessState.ExitCode(), n.text())
 }
 
+// TestANodeThatNobodyWatchesStopsAtOnce: there is nobody to be told.
+func TestANodeThatNobodyWatchesStopsAtOnce(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS == "windows" {
+		t.Skip("no SIGTERM")
+	}
+	p := servedPlace(t)
+	n := p.publicNode(nil, nil, "--listen", "127.0.0.1:0", "--drain", "10m")
+	n.says("corvane production:1")
+	n.signal(syscall.SIGTERM)
+	select {
+	case <-n.ended:
+		assert.Zero(t, n.command.ProcessState.ExitCode(), n.text())
+	case <-time.After(30 * time.Second):
+		t.Error("it drains for nobody")
+	}
+}
+
 // TestANodeOfAServiceManager takes a socket over, says when it is ready, reads its
 // configuration again, and is followed by another one without a pause.
 func TestANodeOfAServiceManager(t *testing.T) {

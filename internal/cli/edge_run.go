@@ -266,10 +266,12 @@ func (r *running) obey(ctx, serving context.Context, configured func() (project.
 	}
 }
 
-// hurried ends draining early at another signal.
+// hurried ends draining early: at another signal, or where nobody is connected and nobody
+// has asked how the node is, so that nobody waits to be told.
 func (r *running) hurried(ctx context.Context, signals <-chan os.Signal, hurry func()) {
-	end := time.NewTimer(r.server.Drain)
+	end, tick := time.NewTimer(r.server.Drain), time.NewTicker(50*time.Millisecond)
 	defer end.Stop()
+	defer tick.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -282,6 +284,11 @@ func (r *running) hurried(ctx context.Context, signals <-chan os.Signal, hurry f
 			}
 		case <-end.C:
 			return
+		case <-tick.C:
+			if r.server.Open() == 0 && !r.node.IsWatched() {
+				hurry()
+				return
+			}
 		}
 	}
 }

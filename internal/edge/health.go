@@ -81,12 +81,24 @@ func (n *Node) Health() Health {
 	return h
 }
 
+// watchedFor is for how long somebody who asked how the node is may ask again.
+const watchedFor = 2 * time.Minute
+
+// IsWatched reports whether anybody has asked lately how the node is, who would be told
+// that it is about to stop; people who asked with this program do not count.
+func (n *Node) IsWatched() bool {
+	return time.Since(time.Unix(0, n.is.watched.Load())) < watchedFor
+}
+
 // Drain says that the node is about to stop. It goes on answering.
 func (n *Node) Drain() { n.is.draining.Store(true) }
 
 // health answers with how the node is.
 func (n visit) health(w http.ResponseWriter, r *http.Request) {
 	connections.Unwanted(w, r)
+	if r.UserAgent() != ownAgent {
+		n.is.watched.Store(time.Now().UnixNano())
+	}
 	health, header := n.Health(), w.Header()
 	header.Set("Content-Type", "application/json")
 	status := http.StatusOK

@@ -108,6 +108,7 @@ type condition struct {
 	reached   atomic.Int64 // when the store last answered, in nanoseconds
 	proxied   atomic.Bool  // a proxy on this machine has passed requests on
 	untrusted atomic.Bool  // that a proxy is not trusted was told
+	watched   atomic.Int64 // when somebody last asked how the node is, in nanoseconds
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.

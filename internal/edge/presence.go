@@ -164,6 +164,9 @@ func Asked(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 	return asked, nil
 }
 
+// ownAgent is how this program calls itself when it asks a node how it is.
+const ownAgent = "orilla"
+
 // ask asks a node how it is. It takes two seconds at most.
 func (p Presence) ask(ctx context.Context) (health Health, err error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
@@ -172,6 +175,7 @@ func (p Presence) ask(ctx context.Context) (health Health, err error) {
 	if err != nil {
 		return health, err
 	}
+	request.Header.Set("User-Agent", ownAgent)
 	response, err := http.DefaultClient.Do(request)
 	if err != nil {
 		return health, err
