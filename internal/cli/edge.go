@@ -1,11 +1,13 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -281,6 +283,10 @@ func (f *firstLook) end() {
 	f.mutex.Lock()
 	defer f.mutex.Unlock()
 	f.ended = true
+	// They were looked at all at once, in no order.
+	slices.SortStableFunc(f.held, func(a, b httpanswer.Event) int {
+		return cmp.Or(strings.Compare(a.Site, b.Site), strings.Compare(a.Environment, b.Environment))
+	})
 	if len(f.held) <= shownFirst {
 		for _, event := range f.held {
 			f.app.tell(event)
