@@ -146,6 +146,7 @@ drain: 3s
 	}
 	p.fails(2, "none.yaml", "edge", "--config", "none.yaml")
 	p.fails(2, "64MB", "edge", "--memory", "1MB")
+	p.fails(2, "100MB", "edge", "--cache", "x", "--cache-size", "1MB")
 	p.fails(2, "everybody", "edge", "--trust", "0.0.0.0/0")
 	p.fails(1, "is not a cache", "edge", "--cache", ".", "--listen", "127.0.0.1:0")
 }

@@ -214,10 +214,17 @@ func (f *edgeFlags) lists(typed *pflag.FlagSet, c *project.EdgeConfig) (err erro
 // leastMemory is with how little memory a node can work.
 const leastMemory = 64e6
 
+// leastCache is the least size of a cache.
+const leastCache = 100e6
+
 // checkEdge says what cannot be.
 func checkEdge(c *project.EdgeConfig) error {
 	if c.Memory < leastMemory {
 		return fault.New(fault.Usage, "usage", "--memory: a node needs 64MB or more")
+	}
+	// One object is up to 8 MiB, and of less than four nothing would stay.
+	if c.Cache.Folder != "" && c.Cache.Size < leastCache {
+		return fault.New(fault.Usage, "usage", "--cache-size: a cache needs 100MB or more")
 	}
 	if _, err := connections.ParseTrust(c.Trust); err != nil {
 		return fault.New(fault.Usage, "usage", "--trust: %s", err).

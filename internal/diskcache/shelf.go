@@ -37,6 +37,8 @@ type Shelf struct {
 	held   int64
 	byAge  *list.List // of *copied, used last first
 	known  map[string]*list.Element
+
+	refused map[string]time.Time // keys that could not be kept, and until when that counts
 }
 
 // copied is a file on a shelf.
@@ -128,6 +130,9 @@ func (s *Shelf) Slice(ctx context.Context, key string, offset int64, length int)
 			}
 			s.Drop(key)
 		}
+		if s.isRefused(key) {
+			break
+		}
 		// Several that want slices of it wait for the same.
 		result := s.flight.DoChan(key, func() (any, error) { return nil, s.fetch(ctx, key) })
 		select {
@@ -135,6 +140,7 @@ func (s *Shelf) Slice(ctx context.Context, key string, offset int64, length int)
 			return nil, ctx.Err()
 		case done := <-result:
 			if errors.Is(done.Err, errNotKept) {
+				s.refuse(key)
 				return storage.Slice(ctx, s.Store, key, offset, length)
 			}
 			if done.Err != nil {
@@ -144,6 +150,27 @@ func (s *Shelf) Slice(ctx context.Context, key string, offset int64, length int)
 	}
 	return storage.Slice(ctx, s.Store, key, offset, length)
 }
+
+// refuse notes that what is kept under a key is not fetched whole for a while: it was,
+// and could not be kept, so each slice would cost all of it.
+func (s *Shelf) refuse(key string) {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	if s.refused == nil || len(s.refused) >= refusedMost {
+		s.refused = map[string]time.Time{}
+	}
+	s.refused[key] = time.Now().Add(refusedFor)
+}
+
+// isRefused reports whether what is kept under a key is not fetched whole now.
+func (s *Shelf) isRefused(key string) bool {
+	s.mutex.Lock()
+	defer s.mutex.Unlock()
+	return time.Now().Before(s.refused[key])
+}
+
+// For how long it is remembered that something was not kept, and of how much.
+const refusedFor, refusedMost = time.Minute, 1000
 
 // read reads a slice of a copy.
 func (s *Shelf) read(key string, size, offset int64, length int) ([]byte, error) {

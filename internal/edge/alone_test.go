@@ -31,6 +31,7 @@ type unsteady struct {
 	*file.Store
 	requests    atomic.Int64
 	gone, hangs atomic.Bool
+	stumbles    atomic.Pointer[string] // it fails once to read a key that begins so
 }
 
 // ask is what each request goes through.
@@ -50,6 +51,10 @@ func (u *unsteady) ask(ctx context.Context) error {
 func (u *unsteady) Get(ctx context.Context, key string) ([]byte, error) {
 	if err := u.ask(ctx); err != nil {
 		return nil, err
+	}
+	if prefix := u.stumbles.Load(); prefix != nil && strings.HasPrefix(key, *prefix) {
+		u.stumbles.Store(nil)
+		return nil, storage.ErrUnreachable
 	}
 	return u.Store.Get(ctx, key)
 }
@@ -284,6 +289,24 @@ func TestAStoreThatHangsDoesNotHangVisitors(t *testing.T) {
 		assert.Equal(t, 503, r.StatusCode, host)
 	}
 	assert.Less(t, time.Since(began), 15*time.Second)
+}
+
+// TestAStoreThatStumblesLosesNoHint: a deploy whose hint, list or entry could not be read
+// at that moment is seen with the next look, and not with the next round.
+func TestAStoreThatStumblesLosesNoHint(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{})
+	id := w.put(site, release.Settings{})
+	entry := w.activate("production", id)
+	store, end := w.another(edge.Options{Sweep: time.Hour, Poll: 20 * time.Millisecond}, "", nil)
+	defer end()
+	w.await("corvane.localhost", entry)
+	for n, prefix := range []string{"pulse/", "sites/corvane/environments/", "sites/corvane/releases/", "objects/"} {
+		time.Sleep(50 * time.Millisecond) // what came before is over
+		id = w.put(map[string]string{"index.html": prefix, "page.html": strings.Repeat("x", n)}, release.Settings{})
+		store.stumbles.Store(&prefix)
+		w.await("corvane.localhost", w.activate("production", id))
+	}
 }
 
 // TestBeforeTheFirstLookNothingIsAnswered: "no such site" would be a lie.

@@ -50,8 +50,7 @@ func newAsked() asked {
 // machine, unless the operator lets everybody. What came through a proxy did not come
 // from this machine.
 func (n visit) answersLocally(r *http.Request) bool {
-	visitor := connections.VisitorOf(r)
-	return n.settings.Load().LocalNames || visitor.Address.IsLoopback() && !visitor.Claims
+	return n.settings.Load().LocalNames || connections.VisitorOf(r).Here
 }
 
 // unknown remembers for a moment what the store said to requests.

@@ -181,13 +181,14 @@ func (n visit) newer(ctx context.Context, e *environment, s *serving, path strin
 	if class != media.Script && class != media.Style && !fingerprint.Possible(strings.TrimPrefix(path, "/")) {
 		return false
 	}
-	if !n.asked.strangers.Allow() {
-		return false
-	}
 	ctx, cancel := context.WithTimeout(ctx, n.options.Patience)
 	defer cancel()
 	//nolint:errcheck // whatever came of it, what is served says
 	e.looks.wait(ctx, func(ctx context.Context) (bool, error) {
+		// Each look counts, and not each of the many requests that share it.
+		if !n.asked.strangers.Allow() {
+			return false, nil
+		}
 		flipped := n.tracker.refresh(ctx, e, 0, false)
 		if flipped {
 			n.route(ctx)

@@ -51,8 +51,9 @@ func environmentsOf(ctx context.Context, t *tracker, site string) (names []strin
 }
 
 // lookAt looks at a site: at the environments that its hint says have moved, then at
-// all others that have not ended, or at all.
-func (t *tracker) lookAt(ctx context.Context, site string, heads journal.Hints, all bool) {
+// all others that have not ended, or at all. It reports whether it could look at each:
+// one whose entry is damaged was looked at, one that the store did not answer for was not.
+func (t *tracker) lookAt(ctx context.Context, site string, heads journal.Hints, all bool) (complete bool) {
 	looked := map[string]bool{}
 	var first []string
 	for name, number := range heads {
@@ -68,7 +69,7 @@ func (t *tracker) lookAt(ctx context.Context, site string, heads journal.Hints, 
 
 	names, err := environmentsOf(ctx, t, site)
 	if err != nil {
-		return
+		return false
 	}
 	var others []string
 	there := map[string]bool{}
@@ -85,6 +86,14 @@ func (t *tracker) lookAt(ctx context.Context, site string, heads journal.Hints, 
 	if (t.forget(ctx, site, there) || flipped) && !all {
 		t.route(ctx)
 	}
+
+	for _, name := range append(first, others...) {
+		e := t.all.of(site, name)
+		if failed, _ := e.failed.Load().(string); failed != "" && e.passing.Load() {
+			return false
+		}
+	}
+	return ctx.Err() == nil
 }
 
 // lookEach looks at environments of a site, several at once, and reports whether any

@@ -280,24 +280,40 @@ func (t *tracker) followHints(ctx context.Context) {
 	}
 
 	t.lookDue(ctx)
+	// What could not be looked at counts as not seen: the next list brings it again.
+	var again sync.Map
 	var sites errgroup.Group
 	sites.SetLimit(cap(t.looking))
+	look := func(site string, heads journal.Hints) {
+		sites.Go(func() error {
+			if !t.lookAt(ctx, site, heads, false) {
+				again.Store(site, true)
+			}
+			return nil
+		})
+	}
 	for site, seen := range t.hints {
 		if !seen.there {
 			delete(t.hints, site) // the site may be gone
-			sites.Go(func() error { t.lookAt(ctx, site, nil, false); return nil })
+			look(site, nil)
 		}
 	}
 	for _, site := range moved {
 		data, err := t.store.Get(ctx, storage.PulseKey(site))
 		seen := t.hints[site]
-		if content := digest.Of(data); err == nil && content != seen.content {
+		if err != nil {
+			again.Store(site, true)
+		} else if content := digest.Of(data); content != seen.content {
 			seen.content = content
 			t.hints[site] = seen
-			sites.Go(func() error { t.lookAt(ctx, site, journal.HintsIn(data), false); return nil })
+			look(site, journal.HintsIn(data))
 		}
 	}
 	sites.Wait() //nolint:errcheck // none returns any
+	again.Range(func(site, _ any) bool {
+		t.hints[site.(string)] = hint{there: true}
+		return true
+	})
 }
 
 // lookDue looks at the environments in which an entry begins to count about now.
