@@ -95,6 +95,9 @@ func (n *Node) key(ctx context.Context, site string) string {
 	if key, ok := n.asked.keys.Load(site); ok {
 		return key.(string)
 	}
+	// A visitor waits for it no longer than for content.
+	ctx, cancel := context.WithTimeout(ctx, n.options.Patience)
+	defer cancel()
 	claim, err := record.ReadClaim(ctx, n.store, site)
 	if err != nil {
 		return ""
