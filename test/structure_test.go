@@ -148,6 +148,10 @@ func TestTheSchemaOfTheNodeSaysWhatTheParserTakes(t *testing.T) {
 		"listen: 7420\n", "listen: 127.0.0.1\n", "memory: big\n", "trust: [harbour]\n", "stale: {public: soon}\n",
 		"stale: {protected: never}\n", "requests: 1\n", "cache: /var/cache\n", "cache: {fodler: x}\n", "memroy: 1GB\n",
 		"upstream: {reach: [everything]}\n", "connections: {rate: fast}\n", "drain: later\n",
+		"tls: {listen: ':443', certificates: [a.pem, {chain: b.pem, key: b.key}, {chain: c.pem}]}\n",
+		"tls: {certificates: a.pem}\n", "tls: {certificates: {chain: a.pem}}\n", "tls: {certificates: []}\n",
+		"tls: {certificates: ''}\n", "tls: {certificates: [{key: a.key}]}\n", "tls: {certificates: {chian: a}}\n",
+		"tls: {listen: 443}\n", "tls: true\n",
 	} {
 		_, parsed := project.ParseEdge([]byte(text), "edge.yaml")
 		var document any

@@ -33,7 +33,8 @@ type edgeFlags struct {
 	config, listen, announce, log     string
 	memory, cache, cacheSize, rate    string
 	stale, staleProtected, drain      string
-	trust, reach                      []string
+	tls                               string
+	certificates, trust, reach        []string
 	connections, perClient, upstreams int64
 	requests, localNames, check       bool
 }
@@ -45,12 +46,14 @@ func newEdgeCommand(a *app) *cobra.Command {
 		Example: "orilla edge\n" +
 			"orilla edge --listen 127.0.0.1:8080 --requests\n" +
 			"orilla edge --store sftp://edge@store.corvane.example/srv/orilla\n" +
+			"orilla edge --listen :80 --tls :443 --certificate corvane.pem,corvane.key\n" +
 			"orilla edge --config /etc/orilla/edge.yaml --check",
 		Use: "edge", Short: "Run an edge node, which serves visitors from the store", Args: cobra.NoArgs,
 		Long: "Edge serves every environment in the store, at its configured addresses and at " +
-			"names below .localhost, and switches to new releases without a restart. It speaks " +
-			"plain HTTP; put a server that terminates TLS in front of it. SIGTERM stops it once " +
-			"visitors are gone, SIGHUP reads the configuration again and reopens the log.",
+			"names below .localhost, and switches to new releases without a restart. With a " +
+			"certificate it speaks TLS too; without one, a server in front of it terminates TLS. " +
+			"SIGTERM stops it once visitors are gone, SIGHUP reads the configuration again and " +
+			"reopens the log.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return c.edge(cmd.Context(), func() (project.EdgeConfig, error) {
 				return c.configured(cmd.Flags(), flags)
@@ -67,6 +70,9 @@ func (f *edgeFlags) define(flags *pflag.FlagSet) {
 		"read options from this YAML `FILE`; those typed here come first")
 	flags.BoolVar(&f.check, "check", false, "check the options and the store, and do not start")
 	flags.StringVar(&f.listen, "listen", view.DefaultEdge, "the `ADDRESS` to answer on")
+	flags.StringVar(&f.tls, "tls", usualTLS, "with a certificate: the `ADDRESS` to speak TLS on")
+	flags.StringArrayVar(&f.certificates, "certificate", nil,
+		"speak TLS with this certificate, `CHAIN[,KEY]`: files in PEM; may be repeated")
 	flags.StringVar(&f.announce, "announce", "",
 		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
 	flags.StringVar(&f.log, "log", "", "write what happens to this `FILE` (default: standard output)")
@@ -96,6 +102,7 @@ func (f *edgeFlags) define(flags *pflag.FlagSet) {
 
 // The usual values of options.
 const (
+	usualTLS       = "127.0.0.1:7443"
 	usualMemory    = "256MB"
 	usualCache     = "10GB"
 	usualPerClient = 128
@@ -119,7 +126,11 @@ func (a *edgeCmd) configured(typed *pflag.FlagSet, f *edgeFlags) (project.EdgeCo
 		if config, err = project.ParseEdge(data, path); err != nil {
 			return config, err
 		}
-		for _, file := range []*string{&config.Log, &config.Cache.Folder} {
+		files := []*string{&config.Log, &config.Cache.Folder}
+		for i := range config.TLS.Certificates {
+			files = append(files, &config.TLS.Certificates[i].Chain, &config.TLS.Certificates[i].Key)
+		}
+		for _, file := range files {
 			if *file != "" && !filepath.IsAbs(*file) {
 				*file = filepath.Join(filepath.Dir(path), *file)
 			}
@@ -131,7 +142,16 @@ func (a *edgeCmd) configured(typed *pflag.FlagSet, f *edgeFlags) (project.EdgeCo
 			}
 		}
 	}
-	return config, f.over(typed, &config)
+	err := f.over(typed, &config)
+	// What was typed is relative to the folder in which the command runs.
+	if typed.Changed("certificate") {
+		for i, c := range config.TLS.Certificates {
+			if config.TLS.Certificates[i].Chain = a.path(c.Chain); c.Key != "" {
+				config.TLS.Certificates[i].Key = a.path(c.Key)
+			}
+		}
+	}
+	return config, err
 }
 
 // over writes what was typed, or else the usual values, over what the file says.
@@ -144,6 +164,7 @@ func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
 		}
 	}
 	text("listen", f.listen, &c.Listen)
+	text("tls", f.tls, &c.TLS.Listen)
 	text("announce", f.announce, &c.Announce)
 	text("log", f.log, &c.Log)
 	text("cache", f.cache, &c.Cache.Folder)
@@ -200,6 +221,13 @@ func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
 func (f *edgeFlags) lists(typed *pflag.FlagSet, c *project.EdgeConfig) (err error) {
 	if typed.Changed("trust") {
 		c.Trust = f.trust
+	}
+	if typed.Changed("certificate") {
+		c.TLS.Certificates = nil
+		for _, pair := range f.certificates {
+			chain, key, _ := strings.Cut(pair, ",")
+			c.TLS.Certificates = append(c.TLS.Certificates, project.EdgeCertificate{Chain: chain, Key: key})
+		}
 	}
 	if typed.Changed("reach") {
 		c.Upstream.Reach = f.reach
@@ -322,11 +350,12 @@ func portOf(address string) int {
 	return 7420
 }
 
-// listen takes an address, and says who has it if it is taken.
-func (a *app) listen(ctx context.Context, address string) (net.Listener, error) {
+// listen takes an address, and says who has it if it is taken. option is what names
+// the address.
+func (a *app) listen(ctx context.Context, option, address string) (net.Listener, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil || port == "" || strings.Contains(host, "/") {
-		return nil, fault.New(fault.Usage, "usage", "--listen %s: not an address with a port", address).
+		return nil, fault.New(fault.Usage, "usage", "%s %s: not an address with a port", option, address).
 			Then("write HOST:PORT, such as 127.0.0.1:%d", portOf(address))
 	}
 	var listener net.Listener
@@ -339,7 +368,7 @@ func (a *app) listen(ctx context.Context, address string) (net.Listener, error) 
 	switch {
 	case errors.Is(err, syscall.EADDRINUSE):
 		problem.What = "this address is already in use"
-		problem = problem.Then("stop the other program, or use a free port: --listen 127.0.0.1:0")
+		problem = problem.Then("stop the other program, or use a free port: %s 127.0.0.1:0", option)
 	case errors.Is(err, syscall.EACCES):
 		problem = problem.Then("ports below 1024 need extra rights; use a higher one")
 	}

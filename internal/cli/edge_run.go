@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"orilla.example/orilla/internal/certificates"
 	"orilla.example/orilla/internal/connections"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
@@ -35,28 +36,65 @@ func (a *edgeCmd) edge(ctx context.Context, configured func() (project.EdgeConfi
 	if err != nil {
 		return err
 	}
+	set, err := loadCertificates(config)
+	if err != nil {
+		return err
+	}
 	store, err := a.edgeStore(ctx, config)
 	if err != nil {
 		return err
 	}
 	if check {
-		return a.checked(ctx, config, store)
+		return a.checked(ctx, config, store, set)
 	}
+	listeners, err := a.listeners(ctx, config, set)
+	if err != nil {
+		return err
+	}
+	return a.runEdge(ctx, store, listeners, set, config, configured)
+}
 
+// listeners returns where a node answers.
+func (a *edgeCmd) listeners(ctx context.Context, config project.EdgeConfig, set *certificates.Set,
+) (listeners []net.Listener, err error) {
 	// A socket that is handed over counts more than an address: whoever started the node
 	// listens on it, and visitors wait there already.
-	listeners, err := connections.Inherited()
+	sockets, err := connections.Inherited()
 	if err != nil {
-		return fault.New(fault.Failed, "sockets", "cannot take over the sockets").Because(err)
+		return nil, fault.New(fault.Failed, "sockets", "cannot take over the sockets").Because(err)
 	}
-	if len(listeners) == 0 {
-		listener, err := a.listen(ctx, config.Listen)
-		if err != nil {
-			return err
+	var secured []net.Listener
+	for _, socket := range sockets {
+		switch {
+		case socket.Name != "tls":
+			listeners = append(listeners, socket.Listener)
+		case set == nil:
+			return nil, fault.New(fault.Usage, "sockets", "a socket for TLS is handed over, and there is no "+
+				"certificate").Then("name one: --certificate CHAIN,KEY")
+		default:
+			secured = append(secured, connections.Secure(socket.Listener, set.Config()))
 		}
-		listeners = append(listeners, listener)
 	}
-	return a.runEdge(ctx, store, listeners, config, configured)
+
+	// Deployers ask a node over plain HTTP, so there is always one such address.
+	if len(listeners) == 0 {
+		plain, err := a.listen(ctx, "--listen", config.Listen)
+		if err != nil {
+			return nil, err
+		}
+		listeners = append(listeners, plain)
+	}
+	// The first one is where others ask the node, so those that speak TLS come last.
+	listeners = append(listeners, secured...)
+	if set != nil && len(sockets) == 0 {
+		secured, err := a.listenTLS(ctx, config, set)
+		if err != nil {
+			listeners[0].Close() //nolint:errcheck // not used
+			return nil, err
+		}
+		listeners = append(listeners, secured)
+	}
+	return listeners, nil
 }
 
 // edgeStore opens the store of a node. With a cache, one that does not answer is no
@@ -138,11 +176,13 @@ type running struct {
 	first  *firstLook
 	stop   context.CancelFunc
 	hurry  chan struct{}
+
+	certificates *certificates.Set // nil: it does not speak TLS
 }
 
 // runEdge serves until the context ends, or a signal ends it.
 func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []net.Listener,
-	config project.EdgeConfig, configured func() (project.EdgeConfig, error),
+	set *certificates.Set, config project.EdgeConfig, configured func() (project.EdgeConfig, error),
 ) error {
 	// The collector works harder the nearer memory comes to its bound. What the operator
 	// says in the environment counts more.
@@ -152,7 +192,7 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
-	r := &running{edgeCmd: a, stop: stop, hurry: make(chan struct{})}
+	r := &running{edgeCmd: a, stop: stop, hurry: make(chan struct{}), certificates: set}
 	if config.Log != "" {
 		var err error
 		if r.log, err = openLog(config.Log); err != nil {
@@ -179,6 +219,9 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 			r.node.Drain()
 			connections.Notify("STOPPING=1") //nolint:errcheck // nobody listens
 		}}
+	if set != nil {
+		r.server.Serves = set.Serves
+	}
 	r.apply(config)
 	return r.serve(ctx, serving, store, listeners, config, configured)
 }
@@ -203,6 +246,12 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 	if !r.JSON {
 		r.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address),
 			console.Faint("store "+store.Address()))
+		for _, listener := range listeners {
+			if connections.IsSecure(listener) {
+				r.Note("%s %s", console.Strong("and at"), console.Accent("https://"+
+					edge.Reachable(listener.Addr())))
+			}
+		}
 		r.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+
 			"/ and at their configured addresses; press Ctrl-C to stop"))
 	}
@@ -229,6 +278,9 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 		case <-serving.Done():
 		}
 	})
+	if r.certificates != nil {
+		owned.Go(func() { r.watchCertificates(following) })
+	}
 	owned.Go(func() { r.obey(ctx, serving, configured) })
 	return r.server.Serve(serving, r.hurry, listeners...)
 }
@@ -311,6 +363,7 @@ func (r *running) reload(configured func() (project.EdgeConfig, error)) {
 		return
 	}
 	r.apply(config)
+	r.reloadCertificates(config)
 	r.Note("%s  %s", console.Faint(time.Now().Format("15:04:05")), "configuration read again "+
 		console.Faint("(the store, addresses, memory, the cache and the log's place take a restart)"))
 }
@@ -356,7 +409,9 @@ func (r *running) openCache(config project.EdgeConfig, store storage.Store) (*ed
 }
 
 // checked says what a node would do, and that it can.
-func (a *edgeCmd) checked(ctx context.Context, config project.EdgeConfig, store storage.Store) error {
+func (a *edgeCmd) checked(ctx context.Context, config project.EdgeConfig, store storage.Store,
+	set *certificates.Set,
+) error {
 	// That the store can be listed is the most that can be known without serving.
 	var sites int
 	for _, err := range store.List(ctx, storage.SitesKey) {
@@ -373,6 +428,12 @@ func (a *edgeCmd) checked(ctx context.Context, config project.EdgeConfig, store 
 		{"connections", fmt.Sprintf("%d in all, %d of one client", limits.Total, limits.PerClient)},
 		{"trusts", cmp.Or(strings.Join(config.Trust, ", "), "nobody: visitors come straight here")},
 		{"proxy rules", cmp.Or(strings.Join(config.Upstream.Reach, ", "), "public addresses only")},
+	}
+	if set != nil {
+		rows = append(rows, []string{"speaks TLS at", config.TLS.Listen})
+		for _, c := range set.List() {
+			rows = append(rows, []string{"certificate", a.described(c)})
+		}
 	}
 	if config.Cache.Folder != "" {
 		rows = append(rows, []string{"cache", config.Cache.Folder + ", up to " +

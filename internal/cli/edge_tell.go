@@ -27,6 +27,8 @@ func (a *app) tell(event httpanswer.Event) {
 	switch event.Kind {
 	case "store":
 		a.Print("%s  %s", when, event.Text)
+	case "certificates":
+		a.Print("%s  certificates  %s", when, console.Good(event.Text))
 	case "refused":
 		a.Note("%s  %s  %s  from %s  %s %s%s", when, place, console.Warn(event.Text), event.Client,
 			event.Method,

@@ -35,8 +35,8 @@ func newPasswordCommand(a *app) *cobra.Command {
 		Long: "Password protects an environment: visitors need it to see the pages. \"previews\" " +
 			"stands for all previews, including future ones. The store keeps only a hash of it. " +
 			"The addresses of releases that only protected environments have served ask for it " +
-			"too. Over plain HTTP anyone on the way can read it: put a server that terminates TLS " +
-			"in front.",
+			"too. Over plain HTTP anyone on the way can read it: use TLS " +
+			"(orilla help edge-nodes).",
 		Example: "orilla password previews\n" +
 			"orilla password staging --generate\n" +
 			"orilla password staging --stdin < password.txt\norilla password staging --remove",

@@ -30,7 +30,7 @@ const defaultServe = "127.0.0.1:7430"
 type serveOptions struct {
 	folder, listen, environment, under, front, run, at string
 	upstreams                                          []string
-	noReload, noBuild, lan, open                       bool
+	noReload, noBuild, lan, open, tls                  bool
 }
 
 // serveCmd serves the project while it is worked on.
@@ -62,6 +62,7 @@ func newServeCommand(a *app) *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringVar(&o.listen, "listen", defaultServe, "the `ADDRESS` to answer on")
 	flags.BoolVar(&o.lan, "lan", false, "let other devices on this network in, such as a phone")
+	flags.BoolVar(&o.tls, "tls", false, "answer over HTTPS, with a certificate of this machine's own")
 	flags.StringVar(&o.environment, "environment", project.Production,
 		"answer as this `ENVIRONMENT`, with its conditions and upstreams")
 
@@ -103,9 +104,19 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 		o.listen = net.JoinHostPort("0.0.0.0", port)
 	}
 	// The port before the build: whether it is free is known in no time.
-	listener, err := a.listen(ctx, o.listen)
+	listener, err := a.listen(ctx, "--listen", o.listen)
 	if err != nil {
 		return err
+	}
+
+	scheme, trust := "http://", ""
+	if o.tls {
+		plain := listener
+		if listener, trust, err = a.secured(plain); err != nil {
+			plain.Close() //nolint:errcheck // not used
+			return err
+		}
+		scheme = "https://"
 	}
 
 	ctx, cancel := context.WithCancel(ctx)
@@ -128,10 +139,13 @@ func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {
 
 	// localhost and not 127.0.0.1: browsers treat it as a secure context, in
 	// which service workers run.
-	address := "http://" + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) +
+	address := scheme + strings.Replace(edge.Reachable(listener.Addr()), "127.0.0.1:", "localhost:", 1) +
 		o.under + "/"
 	owned.Go(func() {
-		bench.Run(ctx, func() { a.serving(ctx, bench, listener, address, o) })
+		bench.Run(ctx, func() {
+			a.serving(ctx, bench, listener, address, o)
+			a.noteTrust(trust)
+		})
 	})
 
 	if a.Asks && !a.JSON && console.HasKeys() {
@@ -216,6 +230,11 @@ func checkServe(p *site.Project, o *serveOptions) error {
 	o.under = strings.TrimSuffix(o.under, "/")
 	if o.under != "" && !strings.HasPrefix(o.under, "/") {
 		o.under = "/" + o.under
+	}
+	// Its certificates are for this machine's names, and nobody else trusts them.
+	if o.tls && o.lan {
+		return fault.New(fault.Usage, "usage", "--tls is for this machine only, so --lan cannot go with it").
+			Then("leave one of them out")
 	}
 	if o.run != "" && o.front == "" {
 		return fault.New(fault.Usage, "usage",

@@ -67,7 +67,8 @@ func (a *admission) pending() (count int) {
 // is no room.
 func (s *Server) admit(inner net.Conn) *connection {
 	limits, a := s.limits.Load(), &s.admission
-	c := &connection{Conn: inner, server: s, credit: limits.Grace}
+	c := &connection{Conn: inner, server: s}
+	c.credit = limits.Grace
 	raw, proxied := rawOf(inner)
 	c.proxied = proxied
 	c.peer, _ = addressOf(raw.RemoteAddr()) // whomever it speaks for
@@ -180,8 +181,8 @@ func (a *admission) busy(c *connection) {
 
 // changed is told by net/http what becomes of a connection.
 func (s *Server) changed(inner net.Conn, state http.ConnState) {
-	c, ok := inner.(*connection)
-	if !ok {
+	c := connectionOf(inner)
+	if c == nil {
 		return
 	}
 	a := &s.admission

@@ -2,11 +2,14 @@ package connections
 
 import (
 	"container/list"
+	"errors"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pires/go-proxyproto"
@@ -32,8 +35,52 @@ type connection struct {
 	gone   bool
 	taken  bool // by a handler: it is no longer net/http's
 
+	account
+}
+
+// account is what a client may yet do, of waiting and of sending.
+type account struct {
 	writing sync.Mutex
-	credit  time.Duration // how long it may yet do nothing
+	credit  time.Duration // how long it may yet do nothing; of whoever is writing
+	unasked atomic.Int64  // bytes that came and belong to no request; see Read
+}
+
+// A client may send frames without end that are no request: pings, settings, headers that
+// are never finished. Of these it gets an allowance, which grows with what it asks and takes.
+const (
+	unaskedMost = 1 << 20   // bytes ahead of all that was earned
+	perRequest  = 128 << 10 // header and framing, and the window of a body that is not read
+	perWritten  = 16        // one byte for so many that were sent: window updates
+	savedMost   = 4 << 20   // that it can have earned before
+)
+
+// errFlood ends a connection on which more came than any client needs to send.
+var errFlood = errors.New("more frames than requests need")
+
+// Read implements net.Conn. It fails once far more has come than what was asked for needs.
+func (c *connection) Read(data []byte) (int, error) {
+	n, err := c.Conn.Read(data)
+	if c.unasked.Add(int64(n)) > unaskedMost {
+		c.Conn.Close() //nolint:errcheck // it is over
+		return 0, errFlood
+	}
+	return n, err
+}
+
+// earn lets the client send so many bytes more.
+func (c *connection) earn(bytes int64) {
+	if now := c.unasked.Add(-bytes); now < -savedMost {
+		c.unasked.CompareAndSwap(now, -savedMost)
+	}
+}
+
+// asks counts a request. HTTP/1.1 has nothing besides requests, which net/http bounds.
+func (c *connection) asks(r *http.Request) {
+	if r.ProtoMajor == 1 {
+		c.unasked.Store(math.MinInt64 / 2)
+		return
+	}
+	c.earn(perRequest)
 }
 
 // unsent is how many bytes of an answer may wait in the system.
@@ -42,12 +89,28 @@ const unsent = 256 << 10
 // connectionKey is under what the context of a request holds its connection.
 type connectionKey struct{}
 
+// connectionIn returns the connection of a request; nil without a Server around it.
+func connectionIn(r *http.Request) *connection {
+	c, _ := r.Context().Value(connectionKey{}).(*connection)
+	return c
+}
+
+// connectionOf returns what was admitted, of what net/http knows: TLS may lie over it.
+func connectionOf(c net.Conn) *connection {
+	if over, ok := c.(interface{ NetConn() net.Conn }); ok {
+		c = over.NetConn()
+	}
+	admitted, _ := c.(*connection)
+	return admitted
+}
+
 // Write implements net.Conn. It fails once the client has taken less than it must.
 func (c *connection) Write(data []byte) (int, error) {
 	limits := c.server.limits.Load()
 	if limits.Rate <= 0 {
 		return c.Conn.Write(data)
 	}
+	c.earn(int64(len(data) / perWritten))
 	c.writing.Lock()
 	defer c.writing.Unlock()
 	began := time.Now()
@@ -56,6 +119,10 @@ func (c *connection) Write(data []byte) (int, error) {
 	}
 	n, err := c.Conn.Write(data)
 	c.credit = min(limits.Grace, c.credit-time.Since(began)+worth(n, limits.Rate))
+	// Over HTTP/2, reading could go on without it.
+	if err != nil {
+		c.Conn.Close() //nolint:errcheck // it is over
+	}
 	return n, err
 }
 
@@ -122,6 +189,7 @@ type body struct {
 	control *http.ResponseController
 	limits  *Limits
 	credit  time.Duration
+	from    *connection
 }
 
 // incoming returns the body of a request as the limits allow.
@@ -131,7 +199,7 @@ func (s *Server) incoming(w http.ResponseWriter, r *http.Request) io.ReadCloser 
 		return r.Body
 	}
 	return &body{ReadCloser: r.Body, control: http.NewResponseController(w), limits: limits,
-		credit: limits.Grace}
+		credit: limits.Grace, from: connectionIn(r)}
 }
 
 // Read implements io.Reader.
@@ -140,6 +208,9 @@ func (b *body) Read(data []byte) (int, error) {
 	//nolint:errcheck // without deadlines, it waits
 	b.control.SetReadDeadline(began.Add(b.credit))
 	n, err := b.ReadCloser.Read(data)
+	if b.from != nil {
+		b.from.earn(2 * int64(n)) // with its framing
+	}
 	b.credit = min(b.limits.Grace, b.credit-time.Since(began)+worth(n, b.limits.Rate))
 	// From here on net/http reads to see whether the client goes, for as long as the
 	// answer takes.

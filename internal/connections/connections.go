@@ -2,9 +2,9 @@
 // theirs: it bounds how many connections there are, in all and of each client, ends
 // those that take or send nothing, and lets a server stop without dropping anybody.
 //
-//	accept --> admission --> PROXY protocol --> net/http --> trust --> handler
-//	           in all, and   from trusted       HTTP/1.1     who asks
-//	           per client    networks only
+//	accept --> admission --> PROXY protocol --> TLS, if --> net/http --> trust --> handler
+//	           in all, and   from trusted       it is one   HTTP/1.1,    who asks
+//	           per client    networks only      with it     HTTP/2
 //
 // Bounds are of three kinds. Of how many: in all and for each client, where a connection
 // that waits makes room for one that has something to say. Of how slow: a client must take
@@ -18,10 +18,14 @@
 package connections
 
 import (
+	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
+	"log"
 	"net"
 	"net/http"
+	"os"
 	"sync/atomic"
 	"time"
 
@@ -30,7 +34,7 @@ import (
 
 // Limits bound what clients may use. Zero values are no bound.
 type Limits struct {
-	Total     int // connections at once
+	Total     int // connections at once, and so many requests over HTTP/2
 	PerClient int // of one client: an IPv4 address, or an IPv6 network of 64 bits
 
 	// Rate is how many bytes a second a client must take of an answer, or send of a
@@ -60,8 +64,12 @@ type Server struct {
 	Finish time.Duration
 	// Draining is called when draining begins; nil for nobody.
 	Draining func()
+	// Serves reports whether a connection that was opened for a name over TLS, "" for
+	// none, may carry requests for a host; nil: every host.
+	Serves func(name, host string) bool
 
 	admission admission
+	streams   streams
 	limits    atomic.Pointer[Limits]
 	trust     atomic.Pointer[Trust]
 	draining  atomic.Bool
@@ -91,15 +99,7 @@ func (s *Server) Serve(ctx context.Context, hurry <-chan struct{}, listeners ...
 		s.SetTrust(Trust{})
 	}
 
-	server := &http.Server{
-		Handler: http.HandlerFunc(s.handle), ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout,
-		MaxHeaderBytes: 64 << 10, ConnState: s.changed,
-		BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) },
-		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
-			return context.WithValue(ctx, connectionKey{}, c)
-		},
-	}
-
+	server := s.http(ctx)
 	ended := make(chan error, len(listeners))
 	for i, listener := range listeners {
 		listeners[i] = s.listener(listener)
@@ -122,6 +122,40 @@ func (s *Server) Serve(ctx context.Context, hurry <-chan struct{}, listeners ...
 		}
 	}
 	return failed
+}
+
+// http is how net/http serves the connections.
+func (s *Server) http(ctx context.Context) *http.Server {
+	// HTTP/2 without TLS begins with its preface (RFC 9113, section 3.3): so do proxies that
+	// stand in front.
+	protocols := &http.Protocols{}
+	protocols.SetHTTP1(true)
+	protocols.SetHTTP2(true)
+	protocols.SetUnencryptedHTTP2(true)
+	return &http.Server{
+		Handler: http.HandlerFunc(s.handle), ReadHeaderTimeout: headerTimeout, IdleTimeout: idleTimeout,
+		MaxHeaderBytes: 64 << 10, ConnState: s.changed,
+		Protocols: protocols, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: streamsMost,
+			MaxReadFrameSize: 16 << 10, MaxReceiveBufferPerStream: 64 << 10,
+			MaxReceiveBufferPerConnection: 128 << 10},
+		ErrorLog:    log.New(quiet{}, "", log.LstdFlags),
+		BaseContext: func(net.Listener) context.Context { return context.WithoutCancel(ctx) },
+		ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+			return context.WithValue(ctx, connectionKey{}, connectionOf(c))
+		},
+	}
+}
+
+// quiet leaves out of net/http's log what strangers can cause at will: handshakes that
+// fail, and frames that are no HTTP/2.
+type quiet struct{}
+
+// Write implements io.Writer.
+func (quiet) Write(line []byte) (int, error) {
+	if !bytes.Contains(line, []byte("TLS handshake error")) && !bytes.Contains(line, []byte("http2: ")) {
+		return os.Stderr.Write(line)
+	}
+	return len(line), nil
 }
 
 // drain lets visitors go: first they are still answered, and told that their
@@ -168,7 +202,8 @@ func Serve(ctx context.Context, listener net.Listener, handler http.Handler) err
 // listener wraps a listener: connections are admitted, and what trusted proxies say
 // at their beginning is read.
 func (s *Server) listener(inner net.Listener) net.Listener {
-	return &admitting{Listener: &proxyproto.Listener{
+	secured, isSecured := inner.(*secure)
+	admitted := &admitting{Listener: &proxyproto.Listener{
 		Listener: inner, ReadHeaderTimeout: headerTimeout,
 		ConnPolicy: func(options proxyproto.ConnPolicyOptions) (proxyproto.Policy, error) {
 			if address, ok := addressOf(options.Upstream); ok && s.trust.Load().Includes(address) {
@@ -178,10 +213,45 @@ func (s *Server) listener(inner net.Listener) net.Listener {
 			return proxyproto.SKIP, nil
 		},
 	}, server: s}
+	if isSecured {
+		return tls.NewListener(admitted, secured.config)
+	}
+	return admitted
+}
+
+// hostOf takes the port off the value of a Host field.
+func hostOf(host string) string {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		return name
+	}
+	return host
+}
+
+// secure is a listener whose connections speak TLS.
+type secure struct {
+	net.Listener
+	config *tls.Config
+}
+
+// Secure returns a listener for Serve whose connections speak TLS, and HTTP/2 if the client
+// can (ALPN, RFC 7301).
+func Secure(listener net.Listener, config *tls.Config) net.Listener {
+	config = config.Clone()
+	config.NextProtos = []string{"h2", "http/1.1"}
+	return &secure{listener, config}
+}
+
+// IsSecure reports whether the connections of a listener speak TLS.
+func IsSecure(listener net.Listener) bool {
+	_, is := listener.(*secure)
+	return is
 }
 
 // handle tells the handler who asks, and lets no body wait for ever.
 func (s *Server) handle(w http.ResponseWriter, r *http.Request) {
+	if c := connectionIn(r); c != nil {
+		c.asks(r)
+	}
 	upgrades := r.Header.Get("Upgrade") != ""
 	if s.draining.Load() && !upgrades {
 		w.Header().Set("Connection", "close")
@@ -193,7 +263,23 @@ func (s *Server) handle(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Connection", "close")
 	}
 
+	// A browser sends requests for one site over a connection to another one where both
+	// have the same certificate. Of whom they do not, nobody could tell (RFC 9110, section
+	// 7.4): they get another connection.
+	if r.TLS != nil && s.Serves != nil && !s.Serves(r.TLS.ServerName, hostOf(r.Host)) {
+		w.Header().Set("Cache-Control", "no-store")
+		http.Error(w, "This connection is not for this host.", http.StatusMisdirectedRequest)
+		return
+	}
 	r = s.trust.Load().asVisitor(r)
+	if r.ProtoMajor == 2 {
+		if !s.enter(r) {
+			w.Header().Set("Retry-After", "5")
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		w = s.stream(w)
+	}
 	if r.Body != nil && r.Body != http.NoBody {
 		// In a copy: net/http looks at the body in the request that it made.
 		r = r.WithContext(r.Context())

@@ -5,17 +5,26 @@ import (
 	"net"
 	"os"
 	"strconv"
+	"strings"
 )
 
 // firstInherited is the first file that a service manager hands over
 // (sd_listen_fds(3)).
 const firstInherited = 3
 
+// Socket is a listening socket that was handed over, with the name that it was given
+// (FileDescriptorName= of systemd.socket(5)).
+type Socket struct {
+	net.Listener
+	Name string
+}
+
 // Inherited returns the listening sockets that systemd, or whoever does as it does,
 // has opened for this process (LISTEN_FDS); none if it has not. It may be called
 // once: what it takes is not left for children.
-func Inherited() ([]net.Listener, error) {
+func Inherited() ([]Socket, error) {
 	pid, fds := os.Getenv("LISTEN_PID"), os.Getenv("LISTEN_FDS")
+	names := strings.Split(os.Getenv("LISTEN_FDNAMES"), ":")
 	for _, name := range []string{"LISTEN_PID", "LISTEN_FDS", "LISTEN_FDNAMES"} {
 		os.Unsetenv(name) //nolint:errcheck // the names are good
 	}
@@ -27,7 +36,7 @@ func Inherited() ([]net.Listener, error) {
 		return nil, fmt.Errorf("LISTEN_FDS is %q, not a number of sockets", fds)
 	}
 
-	var listeners []net.Listener
+	var sockets []Socket
 	for fd := firstInherited; fd < firstInherited+count; fd++ {
 		// FileListener takes a copy, which no child inherits.
 		file := os.NewFile(uintptr(fd), "LISTEN_FD_"+strconv.Itoa(fd))
@@ -36,9 +45,13 @@ func Inherited() ([]net.Listener, error) {
 		if err != nil {
 			return nil, fmt.Errorf("socket %d of LISTEN_FDS: %w", fd, err)
 		}
-		listeners = append(listeners, listener)
+		name := ""
+		if at := fd - firstInherited; at < len(names) {
+			name = names[at]
+		}
+		sockets = append(sockets, Socket{listener, name})
 	}
-	return listeners, nil
+	return sockets, nil
 }
 
 // Notify tells the service manager something (sd_notify(3)), such as READY=1. Where

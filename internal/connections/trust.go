@@ -123,7 +123,7 @@ func (t *Trust) asVisitor(r *http.Request) *http.Request {
 		return r
 	}
 	peer, named := netip.Addr{}, false
-	if c, ok := r.Context().Value(connectionKey{}).(*connection); ok {
+	if c := connectionIn(r); c != nil {
 		peer = c.peer
 		if address, ok := addressOf(c.RemoteAddr()); ok && address != peer {
 			named = true // by the PROXY protocol

@@ -9,7 +9,7 @@ import (
 // Event is something that an edge node tells whoever runs it.
 type Event struct {
 	Time        time.Time  `json:"time"`
-	Kind        string     `json:"kind"` // "flip", "trouble", "store", "refused", "request"
+	Kind        string     `json:"kind"` // "flip", "trouble", "store", "refused", "request", "certificates"
 	Site        string     `json:"site,omitempty"`
 	Environment string     `json:"environment,omitempty"`
 	Entry       int64      `json:"entry,omitempty"`

@@ -29,6 +29,7 @@ type EdgeConfig struct {
 	Stale       EdgeStale       // without the store
 	Connections EdgeConnections // of visitors
 	Upstream    EdgeUpstream    // of proxy rules
+	TLS         EdgeTLS         // with certificates of one's own
 	Trust       []string        // networks of proxies
 	Drain       *Duration       // before it stops
 }
@@ -38,6 +39,16 @@ type EdgeCache struct {
 	Folder string
 	Size   Size
 }
+
+// EdgeTLS is how a node speaks TLS. Without certificates it does not.
+type EdgeTLS struct {
+	Listen       string // host:port
+	Certificates []EdgeCertificate
+}
+
+// EdgeCertificate names two files in PEM, relative to edge.yaml; Key may be unset if the
+// chain's file has it.
+type EdgeCertificate struct{ Chain, Key string }
 
 // EdgeStale is for how long a node serves what it knows while its store does not
 // answer. Unset is the default: public environments for ever, others for an hour.
@@ -101,8 +112,32 @@ func edgeKeys(p *parse, c *EdgeConfig) keys {
 		"upstream": p.inner(func() keys {
 			return keys{"reach": p.list(&c.Upstream.Reach, isReach(p)), "most": countTo(p, &c.Upstream.Most)}
 		}),
+		"tls": p.inner(func() keys {
+			return keys{"listen": hostPortTo(p, &c.TLS.Listen),
+				"certificates": certificatesTo(p, &c.TLS.Certificates)}
+		}),
 		"trust": p.list(&c.Trust, isNetwork(p)),
 		"drain": optional(&c.Drain),
+	}
+}
+
+// certificatesTo reads the files of certificates: mappings of chain and key, or files that
+// have both.
+func certificatesTo(p *parse, to *[]EdgeCertificate) func(ast.Node) {
+	return func(node ast.Node) {
+		for _, item := range itemsOf(node) {
+			var one EdgeCertificate
+			switch item.(type) {
+			case *ast.MappingNode, *ast.MappingValueNode:
+				p.mapping(item, keys{"chain": p.text(&one.Chain), "key": p.text(&one.Key)})
+			default:
+				one.Chain, _ = p.scalar(item)
+			}
+			if one.Chain == "" {
+				p.at(item, "name the file of the certificate: chain: /etc/orilla/corvane.pem")
+			}
+			*to = append(*to, one)
+		}
 	}
 }
 

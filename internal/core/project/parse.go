@@ -482,19 +482,21 @@ func (p *parse) list(to *[]string, check func(ast.Node, string)) func(ast.Node) 
 		// An empty list says "none" and is not the same as no key, which says
 		// "the default".
 		*to = []string{}
-		values := []ast.Node{node}
-		// One value is as good as a list of one.
-		if sequence, ok := node.(*ast.SequenceNode); ok {
-			values = sequence.Values
-		}
-
-		for _, item := range values {
+		for _, item := range itemsOf(node) {
 			if value, ok := p.scalar(item); ok {
 				check(item, value)
 				*to = append(*to, value)
 			}
 		}
 	}
+}
+
+// itemsOf returns the values of a list. One value is as good as a list of one.
+func itemsOf(node ast.Node) []ast.Node {
+	if sequence, ok := node.(*ast.SequenceNode); ok {
+		return sequence.Values
+	}
+	return []ast.Node{node}
 }
 
 // labelTo reads a label of a host name (RFC 1123, section 2.1); what says what
@@ -562,11 +564,7 @@ func timeZoneTo(p *parse, to *string) func(ast.Node) {
 // ignoresTo reads a list of codes, or of mappings of code and path.
 func ignoresTo(p *parse, to *[]Ignore) func(ast.Node) {
 	return func(node ast.Node) {
-		values := []ast.Node{node}
-		if sequence, ok := node.(*ast.SequenceNode); ok {
-			values = sequence.Values
-		}
-		for _, item := range values {
+		for _, item := range itemsOf(node) {
 			var one Ignore
 			switch item.(type) {
 			case *ast.MappingNode, *ast.MappingValueNode:
