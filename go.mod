@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	charm.land/huh/v2 v2.0.3
 	charm.land/lipgloss/v2 v2.0.6
+	github.com/andybalholm/brotli v1.3.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/creack/pty v1.1.24
@@ -14,6 +15,7 @@ require (
 	github.com/gofrs/flock v0.13.2
 	github.com/gowebpki/jcs v1.0.2
 	github.com/invopop/jsonschema v0.14.0
+	github.com/klauspost/compress v1.19.2
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/pires/go-proxyproto v0.15.0
 	github.com/pkg/sftp v1.13.12
@@ -57,7 +59,6 @@ require (
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
 	github.com/google/uuid v1.6.0 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
-	github.com/klauspost/compress v1.19.2 // indirect
 	github.com/klauspost/cpuid/v2 v2.4.0 // indirect
 	github.com/klauspost/crc32 v1.3.0 // indirect
 	github.com/kr/fs v0.1.0 // indirect

@@ -44,6 +44,7 @@ type deployOptions struct {
 	cause                                                        string // what moves it; "" for a command
 	watch                                                        bool
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open, again bool
+	encode                                                       bool
 }
 
 // flags adds what deploy and build have in common.
@@ -67,6 +68,8 @@ func (o *deployOptions) flags(cmd *cobra.Command) {
 	flags.BoolVar(&o.takeOver, "take-over", false, "take the site's name over from another repository")
 	flags.BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
 	o.transferOptions.flags(cmd)
+	flags.BoolVar(&o.encode, "encode", false,
+		"then compress text here (br, zstd, gzip), so that no edge node has to")
 	flags.BoolVar(&o.dryRun, "dry-run", false, "show what would be published, without doing it")
 }
 
@@ -330,9 +333,15 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	view.ReportRelease(a.Console, job.Plan, release)
 
 	if job.Plan.Environment == "" {
-		return a.reportBuilt(ctx, done)
+		err = a.reportBuilt(ctx, done)
+	} else {
+		err = a.failed(a.putLive(ctx, o, done, started))
 	}
-	return a.failed(a.putLive(ctx, o, done, started))
+	// Only now: what goes live does not wait for it.
+	if err == nil && o.encode && !o.dryRun {
+		a.encode(ctx, job, release.ID)
+	}
+	return err
 }
 
 // deployed is a release on its way: what was asked for,

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/variants"
 	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/source"
@@ -101,6 +103,10 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 
 	// Comparing reads pages on both sides; a large site takes a moment.
 	busy := a.Busy("compare", "")
+	if err := knowSent(ctx, s, &report); err != nil {
+		busy.End()
+		return err
+	}
 	report.Report, err = difference.Between(ctx, report.Before.Side, report.After.Side)
 	busy.End()
 	if err != nil {
@@ -157,6 +163,13 @@ func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.
 	subject.Now = a.Now()
 	side.Side = subject.Side()
 	return side, nil
+}
+
+// knowSent finds out in how many bytes both sides are sent.
+func knowSent(ctx context.Context, s *session, report *view.DiffReport) error {
+	sent, err := variants.Sent(ctx, s.store, slices.Concat(report.Before.Side.Files, report.After.Side.Files))
+	report.Before.Side.Sent, report.After.Side.Sent = sent, sent
+	return err
 }
 
 // commitsBetween finds the commits that the side after has

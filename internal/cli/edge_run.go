@@ -24,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/diskcache"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/encoder"
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/store"
 )
@@ -204,7 +205,8 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 
 	// The cache is opened before anybody is let in: one that cannot be used is a mistake
 	// of whoever started the node, who is still there.
-	options := edge.Options{Settings: settingsOf(config), Tell: r.first.tell, Memory: memoryFor(config)}
+	options := edge.Options{Settings: settingsOf(config), Tell: r.first.tell, Memory: memoryFor(config),
+		Best: encoder.Best}
 	if config.Cache.Folder != "" {
 		cache, err := r.openCache(config, store)
 		if err != nil {

@@ -15,6 +15,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/variants"
 	"orilla.example/orilla/internal/export"
 	"orilla.example/orilla/internal/inspect"
 	"orilla.example/orilla/internal/site"
@@ -64,7 +65,7 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	}
 
 	return a.Result(report, func() {
-		rows := [][]string{{"ADDRESS", "FILE", "SIZE", "TYPE", "CACHED"}}
+		rows := [][]string{{"ADDRESS", "FILE", "SIZE", "SENT", "TYPE", "CACHED"}}
 		for _, file := range report.Files {
 			cached, shown := "revalidated", file.Path
 			if file.Immutable {
@@ -73,18 +74,26 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 			if "/"+file.Path == file.Address {
 				shown = console.Faint("the same")
 			}
-			rows = append(rows, []string{file.Address, shown, console.Size(file.Size),
+			sent := ""
+			if file.Sent > 0 {
+				sent = console.Size(file.Sent)
+			}
+			rows = append(rows, []string{file.Address, shown, console.Size(file.Size), sent,
 				strings.TrimSuffix(file.Type, "; charset=utf-8"), cached})
 		}
 
-		a.Table(rows, 2)
+		a.Table(rows, 2, 3)
 		from := report.Folder
 		if report.Release != "" {
 			from = report.Release[:12]
 		}
 
 		files := console.Count(int64(len(report.Files)), "file", "files")
-		a.Print("%s", console.Strong(files+", "+console.Size(report.Bytes)+" in "+from))
+		about := ""
+		if report.Sent > 0 {
+			about = console.Faint("  at least ") + console.Size(report.Sent) + console.Faint(" are sent")
+		}
+		a.Print("%s", console.Strong(files+", "+console.Size(report.Bytes)+" in "+from)+about)
 		for _, left := range report.LeftOut {
 			a.Print("%s %s  %s", console.Warn("left out:"), left.Path, console.Faint(left.Why))
 		}
@@ -170,12 +179,23 @@ func listRelease(ctx context.Context, s *session, id release.ID) (*view.FilesRep
 	report := &view.FilesReport{Release: "r-" + id.String(), Bytes: reader.Root.Bytes,
 		Files: []view.FileReport{}}
 
+	var files []release.File
 	for file, err := range reader.Files(ctx) {
 		if err != nil {
 			return nil, err
 		}
-		report.Files = append(report.Files, view.DescribeFile(file, published))
+		files = append(files, file)
 	}
+	sent, err := variants.Sent(ctx, s.store, files)
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range files {
+		described := view.DescribeFile(file, published)
+		described.Sent = sent[file.Digest]
+		report.Files = append(report.Files, described)
+	}
+	report.AddUp()
 	return report, nil
 }
 

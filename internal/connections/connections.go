@@ -147,13 +147,15 @@ func (s *Server) http(ctx context.Context) *http.Server {
 }
 
 // quiet leaves out of net/http's log what strangers can cause at will: handshakes that
-// fail, and frames that are no HTTP/2.
+// fail, frames that are no HTTP/2. What stays is what somebody must mend.
 type quiet struct{}
 
 // Write implements io.Writer.
 func (quiet) Write(line []byte) (int, error) {
-	if !bytes.Contains(line, []byte("TLS handshake error")) && !bytes.Contains(line, []byte("http2: ")) {
-		return os.Stderr.Write(line)
+	for _, kept := range []string{"panic", "Accept error", "superfluous"} {
+		if bytes.Contains(line, []byte(kept)) {
+			return os.Stderr.Write(line)
+		}
 	}
 	return len(line), nil
 }

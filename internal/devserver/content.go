@@ -2,16 +2,19 @@ package devserver
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"io"
 	"os"
 	"path/filepath"
 	"time"
 
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/httpanswer"
 )
 
 // content is what the files of an output hold, kept where no later build changes
@@ -184,4 +187,18 @@ func (s *Shown) open(file release.File) (io.ReadSeeker, error) {
 	defer in.Close() //nolint:errcheck // read only
 	data, err := io.ReadAll(in)
 	return bytes.NewReader(data), err
+}
+
+// Variant returns a file in a coding, as an edge node does for the first who asks. Nothing
+// of it is kept: the next save makes it worthless.
+func (s *Shown) Variant(_ context.Context, file release.File, codings []coding.Coding,
+) (httpanswer.Variant, bool) {
+	in, err := s.open(file)
+	if err != nil {
+		return httpanswer.Variant{}, false // told to whoever sends it as it is
+	}
+	if closer, ok := in.(io.Closer); ok {
+		defer closer.Close() //nolint:errcheck // read only
+	}
+	return httpanswer.EncodeNow(in, file, codings)
 }

@@ -325,3 +325,23 @@ func (s *Shelf) Held() (bytes int64, files int) {
 	defer s.mutex.Unlock()
 	return s.held, s.byAge.Len()
 }
+
+// Kept returns the copy of what is kept under a key, without asking the store; nil if
+// there is none.
+func (s *Shelf) Kept(key string) []byte {
+	size, ok := s.use(key)
+	if !ok {
+		return nil
+	}
+	data, err := os.ReadFile(s.path(key))
+	if err != nil || int64(len(data)) != size {
+		s.Drop(key)
+		return nil
+	}
+	return data
+}
+
+// Keep puts something on the shelf that was not read through it.
+func (s *Shelf) Keep(key string, data []byte) {
+	s.keep(key, int64(len(data)), func(path string) error { return write(path, data, false) })
+}

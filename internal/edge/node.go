@@ -19,6 +19,7 @@
 //	keeper    notes in the cache what every environment served last, and begins with it
 //	asked     bounds what requests may cause to be looked up, and remembers what is not there
 //	visit     answers: which host, who may look, from what, and what to say if it cannot
+//	worker    has what visitors ask for encoded as well as can be, when there is time
 //
 // Nothing that a stranger sends makes the store work more than a little: requests are
 // answered from what is known, and the few looks that they cause are shared and counted.
@@ -36,6 +37,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/variants"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -54,6 +56,9 @@ type Options struct {
 	// Patience is how long a visitor waits for the store while nothing comes; 0: 5 s.
 	Patience time.Duration
 	Wait     time.Duration // how long an upstream may take to begin its answer; 0: 30 s
+	// Best makes the smallest variant of content; nil: in this process. The error is
+	// coding.ErrGainless where that saves nothing.
+	Best variants.Encoder
 
 	// by which time conditions turn and previews expire; nil: the store's
 	// clock, as far as SetAhead told it
@@ -81,8 +86,8 @@ type Node struct {
 	store    storage.Store
 	options  Options // as the node was made
 	settings atomic.Pointer[Settings]
-	objects  *httpanswer.Objects // contents of files
-	index    indexed             // chunks and documents
+	objects  content // contents of files
+	index    indexed // chunks and documents
 	proxies  *httpanswer.Proxies
 	clock    clock
 	all      directory
@@ -90,6 +95,12 @@ type Node struct {
 	tracker  *tracker
 	asked    asked
 	is       condition
+}
+
+// content is what files hold, and who has it encoded.
+type content struct {
+	*httpanswer.Objects
+	worker *worker
 }
 
 // indexed is what leads to content, and what that is read from: a store, or a cache
@@ -130,16 +141,16 @@ func New(store storage.Store, options Options) *Node {
 		options.Patience = 5 * time.Second
 	}
 
-	content, index := store, store
+	contents, index := store, store
 	if options.Cache != nil {
-		content, index = options.Cache.content, options.Cache.index
+		contents, index = options.Cache.content, options.Cache.index
 	}
 	n := &Node{}
 	isThere := func(ctx context.Context) bool { return n.tracker.isThere(ctx) }
-	content, index = newContents(content, isThere), newContents(index, isThere)
+	contents, index = newContents(contents, isThere), newContents(index, isThere)
 	*n = Node{
 		store: store, options: options, clock: clock{fixed: options.Now},
-		objects: httpanswer.NewObjects(content, options.Memory, options.Patience),
+		objects: content{httpanswer.NewObjects(contents, options.Memory, options.Patience), newWorker(n)},
 		index: indexed{httpanswer.NewObjects(index, options.Memory/4, options.Patience), index,
 			&sync.Map{}, &atomic.Int64{}},
 		proxies: httpanswer.NewProxies(options.Wait),
@@ -150,6 +161,7 @@ func New(store storage.Store, options Options) *Node {
 	n.Set(options.Settings)
 
 	n.tracker = newTracker(n)
+	n.objects.Encode(n.objects.worker.encoding())
 	n.routing.table.Store(&table{})
 	return n
 }
@@ -170,6 +182,9 @@ func (n *Node) Set(settings Settings) {
 // ready is called after the first look, when the node
 // answers for everything that is in the store.
 func (n *Node) Follow(ctx context.Context, ready func()) {
+	var working sync.WaitGroup
+	defer working.Wait()
+	working.Go(func() { n.objects.worker.run(ctx) })
 	n.tracker.follow(ctx, func() {
 		close(n.is.ready)
 		ready()

@@ -94,7 +94,6 @@ func TestRawRequests(t *testing.T) {
 		"dot segments":               {"GET /../../etc/passwd HTTP/1.1\r\n" + host + "\r\n", 400, false},
 		"a segment with a parameter": {"GET /..;/fares HTTP/1.1\r\n" + host + "\r\n", 400, false},
 		"a range of one byte":        {"GET /film.txt HTTP/1.1\r\n" + host + "Range: bytes=3-3\r\n\r\n", 206, false},
-		"a preface of HTTP/2":        {"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n", 421, true},
 		"a handshake of TLS":         {"\x16\x03\x01\x02\x00\x01\x00\x01\xfc\x03\x03", 400, true},
 		"the PROXY protocol":         {"PROXY TCP4 192.0.2.1 192.0.2.2 1 2\r\nGET / HTTP/1.1\r\n" + host + "\r\n", 400, true},
 		"nothing":                    {"\r\n\r\n", 400, true},

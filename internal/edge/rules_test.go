@@ -3,6 +3,7 @@ package edge_test
 import (
 	"bufio"
 	"cmp"
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/answer/cases"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
@@ -68,12 +70,16 @@ func TestCases(t *testing.T) {
 	now.Store(&cases.Noon)
 	files := map[string]string{}
 	for _, path := range cases.Files {
-		files[path] = path
+		files[path] = long(path)
 	}
 	settings := release.Settings{Languages: cases.Languages}
 	list := program(t, cases.Rules).Rules
 
-	w := start(t, edge.Options{Now: clock, Settings: edge.Settings{Reach: loopback}})
+	// Both servers encode to the same bytes, whenever the node has made its best.
+	w := start(t, edge.Options{Now: clock, Settings: edge.Settings{Reach: loopback},
+		Best: func(_ context.Context, c coding.Coding, content []byte) ([]byte, error) {
+			return coding.Encode(c, coding.Fast, content)
+		}})
 	id := w.putRuled(files, list, settings)
 	upstreams := map[string]string{"harbour": harbour.URL}
 	w.await("www.corvane.example", w.activateWith("production", id, journal.DocumentContent{
@@ -95,18 +101,13 @@ func TestCases(t *testing.T) {
 		shown.Files = append(shown.Files, release.File{Path: path, Digest: digest.Of([]byte(text)),
 			Size: int64(len(text)), Type: media.Type(path, true)})
 	}
-	locals := map[string]*httptest.Server{}
+	serves := map[string]*spoken{"edge": speak(t, w.node)}
 	for _, environment := range []string{"production", "preview/winter"} {
 		local := devserver.NewLocal(devserver.LocalOptions{Environment: environment, Now: clock})
 		local.Show(shown)
-		locals[environment] = httptest.NewServer(local)
-		t.Cleanup(locals[environment].Close)
+		serves[environment] = speak(t, local)
 	}
 
-	client := &http.Client{CheckRedirect: func(*http.Request,
-		[]*http.Request) error {
-		return http.ErrUseLastResponse
-	}}
 	for _, c := range cases.List {
 		t.Run(c.Name, func(t *testing.T) {
 			at := c.At
@@ -135,49 +136,39 @@ func TestCases(t *testing.T) {
 								Upstreams: upstreams}))
 				}()
 			}
-			var first http.Header
-			for name, server := range map[string]*httptest.Server{"edge": w.server,
-				"serve": locals[environment]} {
-				request, err := http.NewRequest(cmp.Or(c.Method, "GET"), server.URL, nil)
-				require.NoError(t, err)
-				path, query, _ := strings.Cut(c.URL, "?")
-				plain, err := url.PathUnescape(path)
-				require.NoError(t, err)
-				request.URL = &url.URL{Scheme: "http", Host: server.Listener.Addr().String(), Path: plain,
-					RawPath: path, RawQuery: query}
-				request.Host = host
-				for field, value := range map[string]string{"Accept-Language": c.Language,
-					"Cookie": c.Cookie} {
-					if value != "" {
-						request.Header.Set(field, value)
+			for way := range ways {
+				for _, encoding := range encodings[way] {
+					var first http.Header
+					for name, server := range map[string]*spoken{"edge": serves["edge"], "serve": serves[environment]} {
+						name += " " + way + " " + encoding
+						response, body := server.ask(t, way, host, c, encoding)
+						assert.Equal(t, c.Status, response.StatusCode, name)
+						assert.Equal(t, c.Location, response.Header.Get("Location"), name)
+						if c.File != "" && c.Method != http.MethodHead {
+							assert.Equal(t, long(c.File), body, name)
+						}
+						if c.File != "" && response.StatusCode != http.StatusNotModified {
+							isText := !strings.HasSuffix(c.File, ".woff2") && !strings.HasSuffix(c.File, ".pdf")
+							assert.Equal(t, isText && encoding != "", response.Header.Get("Content-Encoding") != "", name)
+						}
+						if c.Upstream != "" {
+							assert.Equal(t, c.Upstream, body, name)
+						}
+						for field, want := range c.Header {
+							assert.Equal(t, want, withoutEncoding(response.Header, field), "%s %s", name, field)
+						}
+						for _, field := range c.Without {
+							assert.Empty(t, withoutEncoding(response.Header, field), "%s %s", name, field)
+						}
+						for _, field := range []string{"Date", httpanswer.ReleaseField} {
+							response.Header.Del(field)
+						}
+						if first == nil {
+							first = response.Header
+						}
+						assert.Equal(t, first, response.Header, "the edge and local serving send the same header")
 					}
 				}
-				response, err := client.Do(request)
-				require.NoError(t, err)
-				body, err := io.ReadAll(response.Body)
-				require.NoError(t, err)
-				response.Body.Close() //nolint:errcheck // read
-				assert.Equal(t, c.Status, response.StatusCode, name)
-				assert.Equal(t, c.Location, response.Header.Get("Location"), name)
-				if c.File != "" && c.Method != http.MethodHead {
-					assert.Equal(t, c.File, string(body), name)
-				}
-				if c.Upstream != "" {
-					assert.Equal(t, c.Upstream, string(body), name)
-				}
-				for field, want := range c.Header {
-					assert.Equal(t, want, response.Header.Get(field), "%s %s", name, field)
-				}
-				for _, field := range c.Without {
-					assert.Empty(t, response.Header.Values(field), "%s %s", name, field)
-				}
-				for _, field := range []string{"Date", httpanswer.ReleaseField} {
-					response.Header.Del(field)
-				}
-				if first == nil {
-					first = response.Header
-				}
-				assert.Equal(t, first, response.Header, "the edge and local serving send the same header")
 			}
 		})
 	}

@@ -56,6 +56,8 @@ type Objects struct {
 	content shelf // objects and slices
 	sums    shelf // what large objects were when they were compared: without it they are read again
 	flights map[pieceKey]*flight
+
+	variants *variants // nil: content is sent as it is
 }
 
 // shelf keeps what was used last. It belongs to whoever has the mutex.
@@ -377,8 +379,13 @@ func (o *Objects) keep(key pieceKey, data []byte) {
 
 	s.known[key] = s.byAge.PushFront(&piece{key, data})
 	s.held += int64(len(data)) + overhead
-	// What was used the longest ago goes first.
-	for s.held > s.limit {
+	// What was used the longest ago goes first. What somebody sends for a while is held
+	// besides.
+	limit := s.limit
+	if s == &o.content {
+		limit -= o.variants.used()
+	}
+	for s.held > limit && s.byAge.Len() > 0 {
 		s.remove(s.byAge.Back())
 	}
 }

@@ -57,7 +57,7 @@ type conditionWriter struct{ http.ResponseWriter }
 func (w conditionWriter) WriteHeader(status int) {
 	if status == http.StatusPreconditionFailed || status == http.StatusRequestedRangeNotSatisfiable {
 		header := w.Header()
-		for _, name := range []string{"ETag", "Link"} {
+		for _, name := range []string{"ETag", "Link", "Content-Encoding"} {
 			header.Del(name)
 		}
 		header.Set("Cache-Control", "no-store")

@@ -96,9 +96,18 @@ func RequestOf(r *http.Request, base, environment string, now time.Time) answer.
 		Method: r.Method, Path: r.URL.EscapedPath(), Query: r.URL.RawQuery, Base: base,
 		Environment: environment, Now: now,
 		Scheme: Scheme(r), Host: plainHost(r.Host),
-		AcceptLanguage: strings.Join(r.Header.Values("Accept-Language"), ","),
-		Cookie:         strings.Join(r.Header.Values("Cookie"), "; "),
+		AcceptLanguage: joined(r.Header["Accept-Language"], ","),
+		AcceptEncoding: joined(r.Header["Accept-Encoding"], ","),
+		Cookie:         joined(r.Header["Cookie"], "; "),
 	}
+}
+
+// joined joins the lines of a field. There is nearly always one.
+func joined(lines []string, with string) string {
+	if len(lines) == 1 {
+		return lines[0]
+	}
+	return strings.Join(lines, with)
 }
 
 // Describe says in a few words what answered.

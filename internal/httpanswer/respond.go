@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 )
@@ -44,6 +45,17 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		respondText(w, r, a)
 		return nil
 	}
+	// Whoever has it gets nothing else, in whatever coding they have it.
+	if hasIt(w, r, a) {
+		return nil
+	}
+	if sender, ok := from.(encodes); ok && len(a.Codings) > 0 {
+		if v, ok := sender.Variant(r.Context(), *a.File, codingsFor(r, &a)); ok {
+			defer v.Done()
+			respondEncoded(w, r, a, v)
+			return nil
+		}
+	}
 	// Opening reads nothing yet.
 	content, err := from.Open(r.Context(), *a.File)
 	if err != nil {
@@ -70,6 +82,56 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 		_, err = io.Copy(w, io.MultiReader(bytes.NewReader(first), content))
 	}
 	return broken(r, err)
+}
+
+// encodes is what contents may do besides: give a file in a coding.
+type encodes interface {
+	Variant(ctx context.Context, file release.File, codings []coding.Coding) (Variant, bool)
+}
+
+// hasIt answers 304 to a client that has what it would get.
+func hasIt(w http.ResponseWriter, r *http.Request, a answer.Answer) bool {
+	known := r.Header["If-None-Match"]
+	if len(known) == 0 || a.Status != http.StatusOK || r.Header.Get("If-Match") != "" {
+		return false
+	}
+	tag := a.Knows(joined(known, ","))
+	if tag == "" {
+		return false
+	}
+	header := w.Header()
+	header.Set("ETag", tag)
+	header.Del("Content-Type")
+	w.WriteHeader(http.StatusNotModified)
+	return true
+}
+
+// codingsFor are the codings in which a request may be answered. Whoever has a part gets
+// more of that, if it can be had: If-Range names it.
+func codingsFor(r *http.Request, a *answer.Answer) []coding.Coding {
+	if r.Header.Get("Range") != "" && r.Header.Get("If-Range") == a.ETag {
+		return nil
+	}
+	return a.Codings
+}
+
+// respondEncoded sends a file in a coding. Conditions and ranges mean the bytes as they are
+// sent (RFC 9110, section 8.8.3.3).
+func respondEncoded(w http.ResponseWriter, r *http.Request, a answer.Answer, v Variant) {
+	header := w.Header()
+	header.Set("Content-Encoding", v.Coding.String())
+	header.Set("Content-Length", strconv.Itoa(len(v.Data)))
+	if a.Status != http.StatusOK {
+		w.WriteHeader(a.Status)
+		if r.Method != http.MethodHead {
+			w.Write(v.Data) //nolint:errcheck // the visitor has gone
+		}
+		return
+	}
+	tag := answer.EncodedTag(a.ETag, v.Coding, v.Sum)
+	header.Set("ETag", tag)
+	r, _ = selected(r, tag, int64(len(v.Data)))
+	http.ServeContent(conditionWriter{w}, r, "", noTime, bytes.NewReader(v.Data))
 }
 
 // closed closes content that wants to be closed.

@@ -129,8 +129,14 @@ func diffWeights(c *console.Console, report DiffReport, limit int) {
 		if weight.Before > 0 {
 			before = console.Size(weight.Before)
 		}
+		sent := ""
+		isSmaller := weight.SentAfter != weight.After || weight.SentBefore != weight.Before
+		if isSmaller && weight.SentAfter > 0 && (weight.SentBefore > 0 || weight.Before == 0) {
+			sent = console.Faint("sent ") + console.Size(weight.SentAfter) + "  " +
+				grown(weight.SentBefore, weight.SentAfter)
+		}
 		rows = append(rows, []string{"   ", weight.Address, before, console.Faint("->"),
-			console.Size(weight.After), grown(weight.Before, weight.After)})
+			console.Size(weight.After), grown(weight.Before, weight.After), sent})
 	}
 	console.Columns(c, rows, 2, 4)
 	moreLines(c, len(report.Weights), limit/2)

@@ -16,6 +16,17 @@ func DescribeFile(file release.File, site answer.Site) FileReport {
 		Immutable: site.Immutable(file.Path)}
 }
 
+// AddUp adds up what is sent, if that is known of each file.
+func (r *FilesReport) AddUp() {
+	for _, file := range r.Files {
+		if file.Sent == 0 && file.Size > 0 {
+			r.Sent = 0
+			return
+		}
+		r.Sent += file.Sent
+	}
+}
+
 // ExportReport is what files --export prints with --json.
 type ExportReport struct {
 	Release string `json:"release"`
@@ -27,6 +38,7 @@ type FileReport struct {
 	Path      string `json:"path"`
 	Address   string `json:"address"`
 	Size      int64  `json:"size"`
+	Sent      int64  `json:"sent,omitempty"` // bytes on the wire, compressed; 0 if that is not known
 	Type      string `json:"type"`
 	SHA256    string `json:"sha256"`
 	Immutable bool   `json:"immutable"`
@@ -39,6 +51,7 @@ type FilesReport struct {
 	Folder  string            `json:"folder,omitempty"`
 	Files   []FileReport      `json:"files"`
 	Bytes   int64             `json:"bytes"`
+	Sent    int64             `json:"sent,omitempty"` // bytes on the wire; 0 if that is not known
 	LeftOut []publish.LeftOut `json:"left_out,omitempty"`
 	Notices []fault.Notice    `json:"notices,omitempty"`
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/maintenance"
@@ -197,7 +198,7 @@ type StoreInitReport struct {
 // PrintPruned writes what was removed, or with would what a removal would
 // remove.
 func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
-	if len(p.Releases)+p.Builds+p.Objects == 0 {
+	if len(p.Releases)+p.Builds+p.Objects+p.Variants == 0 {
 		c.Print("%s: %s kept, nothing unused", console.Good("nothing to remove"),
 			console.Count(int64(p.Kept), "release is", "releases are"))
 		return
@@ -215,10 +216,13 @@ func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 	if len(rows) > 1 {
 		c.Table(rows)
 	}
+	objects := console.Count(int64(p.Objects), "object", "objects")
+	if p.Variants > 0 {
+		objects += ", " + console.Count(int64(p.Variants), "encoded copy", "encoded copies")
+	}
 	c.Print("%s %s: %s, %s, %s; %s kept", console.Strong(console.Size(p.Bytes)), would,
 		console.Count(int64(len(p.Releases)), "release", "releases"),
-		console.Count(int64(p.Builds), "build record", "build records"),
-		console.Count(int64(p.Objects), "object", "objects"),
+		console.Count(int64(p.Builds), "build record", "build records"), objects,
 		console.Count(int64(p.Kept), "release is", "releases are"))
 }
 
@@ -265,8 +269,11 @@ func NewPruneReport(p maintenance.Pruned, dryRun bool) PruneReport {
 // PrintVerified writes what is damaged, and what depends on it, live things
 // first.
 func PrintVerified(c *console.Console, found maintenance.Verified, took time.Duration, from string) {
-	left := 0
+	left, copies := 0, 0
 	for _, damage := range found.Damage {
+		if _, _, isCopy := coding.FromKey(damage.Key); isCopy && !damage.Repaired {
+			copies++
+		}
 		state := console.Bad("damaged")
 		switch {
 		case damage.Repaired:
@@ -290,14 +297,21 @@ func PrintVerified(c *console.Console, found maintenance.Verified, took time.Dur
 			"entries name releases that were") + " pruned"
 	}
 
+	objects := console.Count(found.Objects, "object", "objects")
+	if found.Variants > 0 {
+		objects += " and " + console.Count(found.Variants, "encoded copy", "encoded copies")
+	}
 	c.Print("%s, %s, %s; %s (%s) read in %s%s", console.Count(int64(found.Sites), "site", "sites"),
 		console.Count(int64(found.Releases), "release", "releases"),
-		console.Count(int64(found.Entries), "entry", "entries"), console.Count(found.Objects, "object",
-			"objects"), console.Size(found.Bytes), console.Took(took), gone)
+		console.Count(int64(found.Entries), "entry", "entries"), objects,
+		console.Size(found.Bytes), console.Took(took), gone)
 	switch {
 	case left > 0:
 		c.Print("%s", console.Bad(console.Count(int64(left), "object is", "objects are")+" damaged"))
-		if from == "" {
+		switch {
+		case left == copies:
+			c.Hint("next:", "nothing; no content is lost, and edge nodes make these copies anew")
+		case from == "":
 			c.Hint("next:", "roll back to an unaffected release, or repair from a copy: "+
 				"orilla store verify --repair-from STORE")
 		}

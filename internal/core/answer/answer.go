@@ -27,6 +27,7 @@ import (
 
 	"orilla.example/orilla/internal/core/access"
 	"orilla.example/orilla/internal/core/address"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 )
@@ -49,6 +50,7 @@ type Request struct {
 	Now         time.Time
 
 	AcceptLanguage string // the header fields of these names
+	AcceptEncoding string
 	Cookie         string
 	// the visitor sent the password, or came by a shared
 	// link; it matters only where Site.Realm is set
@@ -181,6 +183,10 @@ type Answer struct {
 	// ETag is the strong entity tag of the answer, with quotes; set for status
 	// 200 only. It covers the bytes and all that rules set.
 	ETag string
+	// Codings are those in which File may be sent, in the order in which the request
+	// prefers them; empty if it is to be sent as it is. Whoever sends it in one says so
+	// in Content-Encoding and in the ETag: see EncodedTag.
+	Codings []coding.Coding
 	// Timed tells that the answer may be another at another time.
 	Timed bool
 

@@ -3,6 +3,7 @@ package answer
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"net/http"
 	"slices"
@@ -10,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/rules"
 )
@@ -60,12 +63,77 @@ func (d *decision) finish(a *Answer) {
 	if a.Location != "" {
 		a.add("Location", a.Location)
 	}
+	encodings(d, a)
 	caching(d, a)
 	a.Timed = d.timed
 	if d.req.Environment != Production {
 		a.set(Field{Name: "X-Robots-Tag", Value: "noindex"})
 	}
 }
+
+// encodings says in which codings an answer may be sent. It depends on the content alone
+// whether there are any, and never on what a server has at the moment: caches must know.
+func encodings(d *decision, a *Answer) {
+	// A rule can say that the content is encoded already, or that it is to stay as it is
+	// (RFC 9111, section 5.2.2.6).
+	if a.File == nil || !coding.Gains(a.get("Content-Type"), a.File.Size) ||
+		a.get("Content-Encoding") != "" ||
+		slices.Contains(directives(strings.ToLower(a.get("Cache-Control"))), "no-transform") {
+		return
+	}
+	d.vary = append(d.vary, "Accept-Encoding")
+	a.Codings = coding.Accepted(d.req.AcceptEncoding)
+	d.step(nil, true, "codings that the request takes: "+codingNames(a.Codings))
+}
+
+// codingNames lists codings in words.
+func codingNames(list []coding.Coding) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	names := make([]string, len(list))
+	for i, c := range list {
+		names[i] = c.String()
+	}
+	return strings.Join(names, ", ")
+}
+
+// EncodedTag is the entity tag of an answer that is sent in a coding: that of the answer,
+// the coding, and the bytes as they are sent (RFC 9110, section 8.8.3). Two nodes may have
+// encoded the same content to different bytes, and half of one with half of the other would
+// be nothing.
+//
+//	"3f9a…", br        "3f9a…-br-Zk3v0aXq1bYc"
+func EncodedTag(tag string, c coding.Coding, encoded digest.Digest) string {
+	const bytes = 12 // of the digest
+	return encodedPrefix(tag, c) + base64.RawURLEncoding.EncodeToString(encoded[:bytes]) + `"`
+}
+
+// encodedPrefix is how the tags of an answer in a coding begin.
+func encodedPrefix(tag string, c coding.Coding) string {
+	return strings.TrimSuffix(tag, `"`) + "-" + c.String() + "-"
+}
+
+// Knows returns the entity tag in the value of If-None-Match under which a client has what
+// the answer would send it, "" if it has none: the content as it is, or in a coding that it
+// takes, however well it was encoded. The comparison is weak (RFC 9110, section 13.1.2).
+func (a *Answer) Knows(ifNoneMatch string) string {
+	for tag := range strings.SplitSeq(ifNoneMatch, ",") {
+		tag = strings.TrimPrefix(strings.TrimSpace(tag), "W/")
+		if tag == a.ETag {
+			return tag
+		}
+		for _, c := range a.Codings {
+			if strings.HasPrefix(tag, encodedPrefix(a.ETag, c)) && len(tag) < maxTag {
+				return tag
+			}
+		}
+	}
+	return ""
+}
+
+// maxTag is longer than every entity tag.
+const maxTag = 100
 
 // ruleFields applies the header rules that match.
 func ruleFields(d *decision, a *Answer, status int) {

@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
@@ -37,6 +38,9 @@ type Side struct {
 	Base  string // where the site lies on its host: "" or "/prefix"
 	Open  func(ctx context.Context, file release.File) ([]byte, error)
 	Now   time.Time // at which addresses are asked
+	// Sent are the bytes in which contents are sent, as far as they are known; nil for
+	// nothing.
+	Sent map[digest.Digest]int64
 }
 
 // Kind says what became of a file.
@@ -78,6 +82,9 @@ type Weight struct {
 	Address string `json:"address"`
 	Before  int64  `json:"before"` // 0 if it was not there
 	After   int64  `json:"after"`
+	// as it is sent, compressed; 0 if that is not known
+	SentBefore int64 `json:"sent_before,omitempty"`
+	SentAfter  int64 `json:"sent_after,omitempty"`
 }
 
 // Report is how two sides differ. Lists are in order of path, but rules, which

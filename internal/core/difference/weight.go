@@ -60,12 +60,12 @@ func weights(ctx context.Context, before, after Side, items []Item) (list []Weig
 		group.Go(func() error {
 			weight := Weight{Path: page.Path, Address: answer.Address(page.Path)}
 			var err error
-			if weight.After, err = next.weigh(ctx, page); err != nil {
+			if weight.After, weight.SentAfter, err = next.weigh(ctx, page); err != nil {
 				return err
 			}
 
 			if was, there := find(before.Files, cmp.Or(changed[page.Path], page.Path)); there {
-				if weight.Before, err = old.weigh(ctx, was); err != nil {
+				if weight.Before, weight.SentBefore, err = old.weigh(ctx, was); err != nil {
 					return err
 				}
 			}
@@ -97,18 +97,21 @@ type scale struct {
 }
 
 // weigh adds up a page and everything that it loads, each file once, at the
-// addresses that answer with a file.
-func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
+// addresses that answer with a file. sent is 0 if that is not known of each of them.
+func (s *scale) weigh(ctx context.Context, page release.File) (total, sent int64, err error) {
+	known := true
 	// As a browser loads: the page, what it names, what its style sheets name,
 	// each once.
-	total, seen, waiting := int64(0), map[string]bool{page.Path: true}, []release.File{page}
+	seen, waiting := map[string]bool{page.Path: true}, []release.File{page}
 	for len(waiting) > 0 {
 		file := waiting[0]
 		waiting = waiting[1:]
 		total += file.Size
+		size, ok := s.Sent[file.Digest]
+		sent, known = sent+size, known && ok
 		targets, err := s.loaded(ctx, file)
 		if err != nil {
-			return 0, err
+			return 0, 0, err
 		}
 
 		for _, target := range targets {
@@ -116,7 +119,7 @@ func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
 			a, err := answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: path, Query: query,
 				Environment: answer.Production, Scheme: "https", Now: s.Now}, s.Site)
 			if err != nil {
-				return 0, err
+				return 0, 0, err
 			}
 
 			if a.Status == http.StatusOK && a.File != nil && !seen[a.File.Path] {
@@ -126,7 +129,10 @@ func (s *scale) weigh(ctx context.Context, page release.File) (int64, error) {
 		}
 	}
 
-	return total, nil
+	if !known {
+		sent = 0
+	}
+	return total, sent, nil
 }
 
 // loaded returns the paths of what a page or a style sheet loads. Style sheets

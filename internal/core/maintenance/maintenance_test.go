@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
@@ -644,4 +645,50 @@ func TestHostsAreCopiedWithTheirSitesAndVerified(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, verified.Damage, 1)
 	assert.Equal(t, folder+"/0000000002", verified.Damage[0].Key, "it does not follow on what is there now")
+}
+
+// TestVariantsGoWithTheirSources, and verify says which lie; a repair removes those.
+func TestVariantsGoWithTheirSources(t *testing.T) {
+	t.Parallel()
+	synctest.Test(t, func(t *testing.T) {
+		s := &site{t: t, store: &memory.Store{}, name: "corvane"}
+		one := &journal.Retention{Releases: 1, Seconds: 1}
+		text := func(name string) string { return strings.Repeat(name+" sails to Velley. ", 100) }
+		variant := func(of string, c coding.Coding, data []byte) string {
+			key := coding.Key(digest.Of([]byte(of)), c)
+			require.NoError(t, s.store.Create(t.Context(), key, data))
+			return key
+		}
+		encoded := func(of string, c coding.Coding) []byte {
+			data, err := coding.Encode(c, coding.Best, []byte(of))
+			require.NoError(t, err)
+			return data
+		}
+		s.publish("production", map[string]string{"index.html": text("Dunlin")}, one)
+		gone := variant(text("Dunlin"), coding.Brotli, encoded(text("Dunlin"), coding.Brotli))
+		time.Sleep(48 * time.Hour)
+		s.publish("production", map[string]string{"index.html": text("Sula")}, one)
+		kept := variant(text("Sula"), coding.Brotli, encoded(text("Sula"), coding.Brotli))
+		lying := variant(text("Sula"), coding.Gzip, encoded(text("Dunlin"), coding.Gzip))
+		orphan := variant(text("nobody"), coding.Zstd, []byte("x"))
+		require.NoError(t, s.store.Create(t.Context(), "variants/aa/harbour", []byte("x")))
+		time.Sleep(48 * time.Hour)
+
+		found, err := maintenance.Verify(t.Context(), s.store, nil, quiet)
+		require.NoError(t, err)
+		require.Len(t, found.Damage, 1)
+		assert.Equal(t, lying, found.Damage[0].Key)
+		assert.Contains(t, found.Damage[0].What, "it becomes more than")
+		require.NoError(t, maintenance.Repair(t.Context(), s.store, &memory.Store{}, &found, quiet))
+		assert.True(t, found.Damage[0].Repaired)
+		assert.EqualValues(t, 2, whole(t, s.store).Variants, "that of a release that can be gone back to too")
+
+		done := prune(t, s.store, maintenance.Policy{Grace: 24 * time.Hour})
+		assert.Equal(t, 3, done.Variants)
+		for key, there := range map[string]bool{gone: false, kept: true, orphan: false, "variants/aa/harbour": false} {
+			_, err := s.store.Stat(t.Context(), key)
+			assert.Equal(t, there, err == nil, key)
+		}
+		assert.EqualValues(t, 1, whole(t, s.store).Variants)
+	})
 }

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
@@ -20,6 +21,7 @@ type Pruned struct {
 	Releases []GoneRelease `json:"releases"`
 	Builds   int           `json:"builds"` // records
 	Objects  int           `json:"objects"`
+	Variants int           `json:"variants"` // encoded copies of objects
 	Bytes    int64         `json:"bytes"`
 	Spared   int           `json:"spared"` // that have become needed meanwhile
 	Left     int           `json:"left"`   // for another prune, since the time was up
@@ -116,11 +118,19 @@ func (p *Pruning) candidates(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	variants, err := p.deep(ctx, coding.Folder)
+	if err != nil {
+		return err
+	}
 
-	for _, item := range objects {
+	for _, item := range slices.Concat(objects, variants) {
 		if !p.marker.needed(item.Key) && p.marker.now.Sub(item.Modified) >= p.policy.Grace {
-			p.result.Objects++
 			p.keys = append(p.keys, doomed{item.Key, item.Size, item.Modified})
+			if strings.HasPrefix(item.Key, coding.Folder) {
+				p.result.Variants++
+			} else {
+				p.result.Objects++
+			}
 		}
 	}
 
@@ -145,7 +155,8 @@ func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), te
 	}
 
 	planned := len(p.keys)
-	p.result.Builds, p.result.Objects, p.result.Bytes, p.result.Releases = 0, 0, 0, nil
+	p.result.Builds, p.result.Objects, p.result.Variants = 0, 0, 0
+	p.result.Bytes, p.result.Releases = 0, nil
 	deleted := int64(0)
 	for len(p.keys) > 0 {
 		some := p.keys[:min(len(p.keys), pins.MaxKeys)]
@@ -215,6 +226,8 @@ func (p *Pruning) count(one doomed) {
 	switch {
 	case parts[0] == storage.ObjectsKey:
 		p.result.Objects++
+	case parts[0] == coding.Folder:
+		p.result.Variants++
 	case storage.Rank(one.key) == 0:
 		if id, err := release.ParseID(parts[3]); err == nil {
 			p.result.Releases = append(p.result.Releases, GoneRelease{parts[1], id, one.modified})

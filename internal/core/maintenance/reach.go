@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
@@ -307,6 +308,11 @@ func (r *reach) needed(key string) bool {
 	case parts[0] == storage.ObjectsKey && len(parts) == 3:
 		d, named := digest.FromKey(key)
 		_, reached := r.reached[d]
+		return named && reached
+	case parts[0] == coding.Folder:
+		// As long as its source is. What has no such name is of no use to anybody.
+		of, _, named := coding.FromKey(key)
+		_, reached := r.reached[of]
 		return named && reached
 	case parts[0] == storage.SitesKey && len(parts) == 4 && parts[2] == "releases":
 		id, err := release.ParseID(parts[3])

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/storage"
 )
@@ -109,6 +110,10 @@ func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, erro
 
 	for _, kind := range storage.Kinds {
 		if kind.Folder() == "" && !kind.OfSite() || kind.OfSite() && site == "" {
+			continue
+		}
+		// Encoded copies save work. Whoever may not keep any does the rest as before.
+		if strings.HasPrefix(kind.Pattern, coding.Folder+"/") {
 			continue
 		}
 		if kind.Pattern == storage.ObjectsKey+"/**" && no {

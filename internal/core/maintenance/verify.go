@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
@@ -32,6 +33,7 @@ type Verified struct {
 	Entries  int      `json:"entries"`
 	Releases int      `json:"releases"`
 	Objects  int64    `json:"objects"`
+	Variants int64    `json:"variants"` // encoded copies of objects
 	Bytes    int64    `json:"bytes"`
 	Damage   []Damage `json:"damage,omitempty"`
 	Gone     int      `json:"gone"` // entries whose release was pruned
@@ -75,6 +77,9 @@ func Verify(ctx context.Context, store storage.Store, sites []string, tell Tell)
 	// each object what needs it would take more memory than a store of millions
 	// leaves.
 	damaged, err := v.rehash(ctx)
+	if err == nil {
+		err = v.variants(ctx, damaged)
+	}
 	v.result.Objects, v.result.Bytes = v.objects.Load(), v.bytes.Load()
 	if err == nil && len(damaged) > 0 {
 		again := &verifier{keeper: keeper{store: store, tell: tell}, checked: map[digest.Digest]int64{},
@@ -413,14 +418,61 @@ func (v *verifier) rehash(ctx context.Context) (map[digest.Digest]*Damage, error
 	})
 }
 
+// variants decodes the encoded copies of the objects that something leads to, and compares
+// them with their sources. Of sources that are damaged nothing can be said.
+func (v *verifier) variants(ctx context.Context, damaged map[digest.Digest]*Damage) error {
+	items, err := v.deep(ctx, coding.Folder)
+	if err != nil {
+		return err
+	}
+	return each(ctx, &v.keeper, items, func(ctx context.Context, item storage.Item) error {
+		of, c, named := coding.FromKey(item.Key)
+		size, needed := v.checked[of]
+		// Others wait for a prune.
+		if !named || !needed || damaged[of] != nil {
+			return nil
+		}
+		if size < 0 {
+			source, err := v.store.Stat(ctx, of.Key())
+			if err != nil {
+				return err
+			}
+			size = source.Size
+		}
+		data, err := storage.Slice(ctx, v.store, item.Key, 0, int(min(size, coding.Most)))
+		if errors.Is(err, storage.ErrNotFound) {
+			return nil // thrown away since
+		}
+		if err != nil {
+			return err
+		}
+		if err := coding.Verify(c, data, of, size); err != nil {
+			v.damage(item.Key, err.Error(), "no visitor: edge nodes throw it away and make it anew")
+		}
+		v.mutex.Lock()
+		v.result.Variants++
+		v.mutex.Unlock()
+		v.bytes.Add(int64(len(data)))
+		return nil
+	})
+}
+
 // Repair brings back from another store what a verification
-// found damaged. It takes nothing that does not prove itself:
+// found damaged; an encoded copy is removed, since it is made
+// anew. It takes nothing that does not prove itself:
 // objects and roots by their hashes, journal entries by what
 // the entry after them says, all else by being readable.
 func Repair(ctx context.Context, store, from storage.Store, found *Verified, tell Tell) error {
 	for i := range found.Damage {
 		d := &found.Damage[i]
 		tell("repairing", int64(i), int64(len(found.Damage)))
+		if _, _, isVariant := coding.FromKey(d.Key); isVariant {
+			if err := store.Delete(ctx, d.Key); err != nil {
+				return err
+			}
+			d.Repaired = true
+			continue
+		}
 		// The other store is not trusted: what comes from it proves itself or
 		// is left out.
 		data, err := from.Get(ctx, d.Key)

@@ -66,7 +66,7 @@ func OutcomeKey(site, environment string, n int64) string {
 func Rank(key string) int {
 	parts := strings.Split(key, "/")
 	switch {
-	case parts[0] == ObjectsKey:
+	case parts[0] == ObjectsKey, parts[0] == "variants":
 		return 2
 	case len(parts) == 4 && parts[0] == SitesKey && parts[2] == "releases":
 		return 0

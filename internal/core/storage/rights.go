@@ -42,6 +42,7 @@ var (
 var Kinds = []Kind{
 	{MarkKey, "the mark of the store", []Role{Owner}, nil, []Role{Owner}},
 	{"objects/**", "content", both, both, prunes}, // one that is damaged is replaced
+	{"variants/**", "encoded copies of content", []Role{Deployer, Edge}, nil, []Role{Edge, Pruner}},
 	// a removal that keeps the name begins it anew
 	{"sites/SITE/claim", "the owner of the name", deploys, both, prunes},
 	{"sites/SITE/releases/*", "roots of releases", both, prunes, prunes}, // a prune repairs

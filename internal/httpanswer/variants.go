@@ -1,0 +1,276 @@
+package httpanswer
+
+import (
+	"context"
+	"errors"
+	"io"
+	"runtime"
+
+	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/release"
+	core "orilla.example/orilla/internal/core/variants"
+)
+
+// Variant is the content of a file in a coding. Its bytes are shared: they must not be
+// changed, and Done tells that they are used no longer.
+type Variant struct {
+	Coding coding.Coding
+	Data   []byte
+	Sum    digest.Digest // of Data; only as much of it as an entity tag names
+	done   func()
+}
+
+// Done says that the bytes are used no longer.
+func (v Variant) Done() {
+	if v.done != nil {
+		v.done()
+	}
+}
+
+// Encoding is how Objects come by variants.
+type Encoding struct {
+	// Kept returns a variant that is on this machine; nil for none. It is proved before
+	// it is used, and Bad is told if it is not what its name says.
+	Kept func(key string) []byte
+	// Want is told what visitors ask for; it does not block.
+	Want func(core.Wanted)
+	Bad  func(key string, err error)
+}
+
+// variants are the encoded copies among Objects, under their mutex.
+//
+//	best   from Adopt: made by whoever has time, or found
+//	fast   made for the first who asks
+//
+// Both lie on the shelf of content as pieces that begin with a part of their digest. Those
+// that are small are in use for a moment. A large one may be in use for as long as a
+// visitor takes: it is counted, and beyond a quarter of the memory nobody gets another.
+type variants struct {
+	*Objects
+	Encoding
+	encoders  chan struct{} // bounds how many encode at once
+	large     chan struct{} // of objects that take long
+	inUse     map[pieceKey]*use
+	usedBytes int64
+}
+
+// use counts who sends a large variant.
+type use struct {
+	count int
+	size  int64
+}
+
+// sumLength is how much of its digest a piece begins with.
+const sumLength = 16
+
+// largeSource is from what size on objects are encoded one at a time while visitors wait.
+const largeSource = 512 << 10
+
+// variantKey is under what a variant is kept in memory.
+func variantKey(d digest.Digest, c coding.Coding, level coding.Level) pieceKey {
+	const first = -10 // below whole and sums
+	return pieceKey{d, first - 2*int(c) - int(level)}
+}
+
+// Encode has Objects send content in codings. Call it before any is read.
+func (o *Objects) Encode(how Encoding) {
+	o.variants = &variants{Objects: o, Encoding: how, encoders: make(chan struct{}, runtime.GOMAXPROCS(0)),
+		large: make(chan struct{}, 1), inUse: map[pieceKey]*use{}}
+}
+
+// Variant returns a file in the first of some codings in which it is there. If it is in
+// none, it is encoded at once, as fast as that goes. It returns false where the file is to
+// be sent as it is: it does not gain, or everybody who could encode is busy.
+func (o *Objects) Variant(ctx context.Context, file release.File, codings []coding.Coding) (Variant, bool) {
+	if o.variants == nil || len(codings) == 0 || len(file.Parts) > 0 {
+		return Variant{}, false
+	}
+	if found, known := o.variants.held(file.Digest, codings); known {
+		return found, found.Data != nil
+	}
+	c := codings[0]
+	if data := o.variants.kept(file, c); data != nil {
+		o.Adopt(file.Digest, c, data)
+	} else if !o.variants.encode(ctx, file, c) {
+		return Variant{}, false
+	}
+	found, _ := o.variants.held(file.Digest, codings)
+	return found, found.Data != nil
+}
+
+// held returns a variant that is in memory; without data, and known, of content that does
+// not gain.
+func (v *variants) held(d digest.Digest, codings []coding.Coding) (found Variant, known bool) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	for _, c := range codings {
+		for _, level := range []coding.Level{coding.Best, coding.Fast} {
+			key := variantKey(d, c, level)
+			element, ok := v.content.known[key]
+			if !ok {
+				continue
+			}
+			v.content.byAge.MoveToFront(element)
+			data := element.Value.(*piece).data
+			if len(data) == sumLength || !v.takeUp(key, data) {
+				return Variant{}, true
+			}
+			found = Variant{Coding: c, Data: data[sumLength:]}
+			copy(found.Sum[:], data[:sumLength])
+			if len(data) > sliceSize {
+				found.done = func() { v.layDown(key) }
+			}
+			return found, true
+		}
+	}
+	return Variant{}, false
+}
+
+// takeUp counts a user of a large variant, if there is room.
+func (v *variants) takeUp(key pieceKey, data []byte) bool {
+	if len(data) <= sliceSize {
+		return true
+	}
+	u := v.inUse[key]
+	if u == nil {
+		if v.usedBytes+int64(len(data)) > v.content.limit/4 {
+			return false
+		}
+		u = &use{size: int64(len(data))}
+		v.inUse[key] = u
+		v.usedBytes += u.size
+	}
+	u.count++
+	return true
+}
+
+// layDown ends what takeUp began.
+func (v *variants) layDown(key pieceKey) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	if u := v.inUse[key]; u != nil {
+		if u.count--; u.count == 0 {
+			v.usedBytes -= u.size
+			delete(v.inUse, key)
+		}
+	}
+}
+
+// used returns how many bytes are in use besides those on the shelf, at most.
+func (v *variants) used() int64 {
+	if v == nil {
+		return 0
+	}
+	return v.usedBytes
+}
+
+// Adopt keeps the best variant of an object in memory. Whoever calls it has proved it;
+// nil is one of content that does not gain.
+func (o *Objects) Adopt(d digest.Digest, c coding.Coding, data []byte) {
+	o.variants.keepVariant(variantKey(d, c, coding.Best), data)
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	if element, ok := o.content.known[variantKey(d, c, coding.Fast)]; ok {
+		o.content.remove(element)
+	}
+}
+
+// keepVariant keeps a variant in memory.
+func (v *variants) keepVariant(key pieceKey, data []byte) {
+	with := make([]byte, sumLength, sumLength+len(data))
+	if data != nil {
+		sum := digest.Of(data)
+		copy(with, sum[:])
+	}
+	v.keep(key, append(with, data...))
+}
+
+// kept returns a variant that is on this machine and is what its name says.
+func (v *variants) kept(file release.File, c coding.Coding) []byte {
+	if v.Kept == nil {
+		return nil
+	}
+	key := coding.Key(file.Digest, c)
+	data := v.Kept(key)
+	if data == nil {
+		return nil
+	}
+	if err := coding.Verify(c, data, file.Digest, file.Size); err != nil {
+		v.Bad(key, err)
+		return nil
+	}
+	return data
+}
+
+// encode makes a variant for a visitor who waits, and reports whether one was made, or is
+// known not to gain. Several who want the same wait for one.
+func (v *variants) encode(ctx context.Context, file release.File, c coding.Coding) bool {
+	slots := v.encoders
+	if file.Size > largeSource {
+		slots = v.large
+	}
+	key := variantKey(file.Digest, c, coding.Fast)
+	v.mutex.Lock()
+	if f, ok := v.flights[key]; ok {
+		v.mutex.Unlock()
+		select {
+		case <-f.done:
+			return f.err == nil
+		case <-ctx.Done():
+			return false
+		}
+	}
+	// Whoever is busy does not keep visitors waiting: they get the content as it is.
+	select {
+	case slots <- struct{}{}:
+	default:
+		v.mutex.Unlock()
+		return false
+	}
+	f := &flight{done: make(chan struct{}), err: ErrSlow}
+	v.flights[key] = f
+	v.mutex.Unlock()
+	defer func() {
+		<-slots
+		v.mutex.Lock()
+		delete(v.flights, key)
+		v.mutex.Unlock()
+		close(f.done)
+	}()
+
+	content, err := v.patiently(ctx, file.Digest, v.patience)
+	if err != nil {
+		return false // told to whoever sends the content as it is
+	}
+	data, err := coding.Encode(c, coding.Fast, content)
+	if err != nil && !errors.Is(err, coding.ErrGainless) {
+		return false
+	}
+	v.keepVariant(key, data)
+	f.err = nil
+	if data != nil && v.Want != nil {
+		v.Want(core.Wanted{Of: file.Digest, Size: file.Size, Coding: c})
+	}
+	return true
+}
+
+// EncodeNow encodes the content of a file for one visitor, as fast as that goes, and keeps
+// nothing. It returns false where the file is to be sent as it is.
+func EncodeNow(from io.Reader, file release.File, codings []coding.Coding) (Variant, bool) {
+	if len(codings) == 0 || file.Size > coding.Most {
+		return Variant{}, false
+	}
+	content, err := io.ReadAll(io.LimitReader(from, file.Size+1))
+	if err != nil || int64(len(content)) != file.Size {
+		return Variant{}, false
+	}
+	data, err := coding.Encode(codings[0], coding.Fast, content)
+	if err != nil {
+		return Variant{}, false
+	}
+	v := Variant{Coding: codings[0], Data: data}
+	sum := digest.Of(data)
+	copy(v.Sum[:sumLength], sum[:])
+	return v, true
+}
