@@ -217,3 +217,26 @@ func (a *Authority) sign(name string, ip net.IP) (*tls.Certificate, error) {
 	}
 	return &tls.Certificate{Certificate: [][]byte{der, a.certificate.Raw}, PrivateKey: key, Leaf: leaf}, nil
 }
+
+// Write writes a certificate for a name of this machine, with the authority's behind it,
+// and its key to files of a folder, for programs that read them.
+func (a *Authority) Write(folder, name string) (chain, key string, err error) {
+	c, err := a.For(name)
+	if err != nil {
+		return "", "", err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", "", err
+	}
+	private, err := x509.MarshalPKCS8PrivateKey(c.PrivateKey)
+	if err != nil {
+		return "", "", err
+	}
+	var certificates []byte
+	for _, der := range c.Certificate {
+		certificates = append(certificates, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+	}
+	chain, key = filepath.Join(folder, name+".pem"), filepath.Join(folder, name+".key")
+	return chain, key, errors.Join(os.WriteFile(chain, certificates, 0o600),
+		os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600))
+}

@@ -51,6 +51,7 @@ var parts = []part{
 	{"strangers",
 		"2,000 requests for sites, releases and assets that are not there: requests to the store", strangers},
 	{"restarts", "ten restarts under load: requests that failed", restarts},
+	{"lean", "one core: requests a second beside a bare handler of net/http, and nginx", lean},
 	{"cache", "a start while the store is gone, with what was served before", startsAlone},
 }
 
@@ -60,6 +61,7 @@ type suite struct {
 	folder  string
 	old     bool // the program knows fewer options
 	lasts   time.Duration
+	turns   int // of what is measured in turn
 	missed  []string
 }
 
@@ -69,8 +71,14 @@ func main() {
 	flag.StringVar(&s.program, "program", "", "the program to measure (default: of this repository)")
 	flag.BoolVar(&s.old, "old", false, "the program is from before the cache and the limits")
 	flag.DurationVar(&s.lasts, "for", time.Hour, "how long hour takes")
+	flag.IntVar(&s.turns, "turns", 5, "how often what is measured in turn is")
+	isBare := flag.Bool("bare", false, "be the bare handler that lean compares with")
 	in := flag.String("in", "", "the folder to work in (default: the system's temporary one)")
 	flag.Parse()
+	if *isBare {
+		bare()
+		return
+	}
 
 	os.Setenv("AWS_ACCESS_KEY_ID", storetest.AccessKey)     //nolint:errcheck // the names are good
 	os.Setenv("AWS_SECRET_ACCESS_KEY", storetest.SecretKey) //nolint:errcheck // the names are good
