@@ -232,11 +232,12 @@ func (a *Authority) Write(folder, name string) (chain, key string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	var certificates []byte
+	// The authority's own comes last: programs send what they read.
+	var all []byte
 	for _, der := range c.Certificate {
-		certificates = append(certificates, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
+		all = append(all, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
 	}
 	chain, key = filepath.Join(folder, name+".pem"), filepath.Join(folder, name+".key")
-	return chain, key, errors.Join(os.WriteFile(chain, certificates, 0o600),
+	return chain, key, errors.Join(os.WriteFile(chain, all, 0o600),
 		os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}), 0o600))
 }

@@ -110,6 +110,7 @@ func (r *running) watchCertificates(ctx context.Context) {
 		}
 		r.first.tell(event)
 	}
+	// At the start, since whoever starts a node reads what it says, and then each day.
 	r.tellExpiring()
 	day := time.NewTicker(24 * time.Hour)
 	defer day.Stop()

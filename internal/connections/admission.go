@@ -1,7 +1,7 @@
 package connections
 
 import (
-	"container/list"
+	"context"
 	"net"
 	"net/http"
 	"net/netip"
@@ -15,8 +15,7 @@ type admission struct {
 	total   int
 	taken   int // of them, for websockets and the like
 	clients map[netip.Prefix]map[*connection]bool
-	idle    list.List // of *connection, between two requests, the longest first
-	fresh   list.List // of *connection, that have not sent a whole header yet
+	all     []*connection // in any order
 }
 
 // freshFor is how long a connection may take over its first header before it has to
@@ -54,10 +53,11 @@ func (a *admission) open() int {
 func (a *admission) pending() (count int) {
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
-	count = a.total - a.idle.Len() - a.taken
-	for place := a.fresh.Front(); place != nil; place = place.Next() {
-		if time.Since(place.Value.(*connection).since) > freshFor {
-			count-- // it has not sent anything, and may never
+	for _, c := range a.all {
+		// One that has not sent anything for a while may never.
+		idle, fresh := c.waits()
+		if !c.taken && idle == 0 && fresh <= freshFor {
+			count++
 		}
 	}
 	return count
@@ -86,8 +86,9 @@ func (s *Server) admit(inner net.Conn) *connection {
 	}
 
 	a.total++
-	c.place, c.waits = a.fresh.PushBack(c), &a.fresh
-	c.since = time.Now()
+	c.at = len(a.all)
+	a.all = append(a.all, c)
+	c.state.Store(-tick())
 	if s.counts(c.peer) {
 		a.belongs(c, ClientOf(c.peer))
 	}
@@ -120,9 +121,10 @@ func (a *admission) roomFor(client netip.Prefix, most int) bool {
 		return true
 	}
 	var oldest *connection
+	var longest time.Duration
 	for c := range own {
-		if c.waits == &a.idle && (oldest == nil || c.since.Before(oldest.since)) {
-			oldest = c
+		if idle, _ := c.waits(); idle > longest {
+			oldest, longest = c, idle
 		}
 	}
 	if oldest == nil {
@@ -132,18 +134,28 @@ func (a *admission) roomFor(client netip.Prefix, most int) bool {
 	return true
 }
 
-// endOne ends the connection that has waited the longest, if one does.
+// endOne ends the connection that has waited the longest, if one does: between two requests,
+// or else, of those that have not said what they want, one that takes its time.
 func (a *admission) endOne() bool {
-	if first := a.idle.Front(); first != nil {
-		a.end(first.Value.(*connection))
-		return true
+	var idlest, freshest *connection
+	longest, slowest := time.Duration(0), freshFor
+	for _, c := range a.all {
+		idle, fresh := c.waits()
+		if idle > longest {
+			idlest, longest = c, idle
+		}
+		if fresh > slowest {
+			freshest, slowest = c, fresh
+		}
 	}
-	// Of those that have not said what they want, only those who take their time.
-	if first := a.fresh.Front(); first != nil && time.Since(first.Value.(*connection).since) > freshFor {
-		a.end(first.Value.(*connection))
-		return true
+	if idlest == nil {
+		idlest = freshest
 	}
-	return false
+	if idlest == nil {
+		return false
+	}
+	a.end(idlest)
+	return true
 }
 
 // end ends a connection and takes it out of the count at once: net/http notices a
@@ -163,7 +175,10 @@ func (a *admission) leave(c *connection) {
 	if c.taken {
 		a.taken--
 	}
-	a.busy(c)
+	// The last one takes its place in the list.
+	last := a.all[len(a.all)-1]
+	a.all[c.at], last.at = last, c.at
+	a.all = a.all[:len(a.all)-1]
 	if own := a.clients[c.client]; own != nil {
 		if delete(own, c); len(own) == 0 {
 			delete(a.clients, c.client)
@@ -171,48 +186,75 @@ func (a *admission) leave(c *connection) {
 	}
 }
 
-// busy takes a connection off the list on which it waits.
-func (a *admission) busy(c *connection) {
-	if c.waits != nil {
-		c.waits.Remove(c.place)
-		c.waits, c.place = nil, nil
-	}
-}
-
-// changed is told by net/http what becomes of a connection.
+// changed is told by net/http what becomes of a connection. It is told twice with each
+// request, so it takes no lock for that.
 func (s *Server) changed(inner net.Conn, state http.ConnState) {
 	c := connectionOf(inner)
 	if c == nil {
 		return
 	}
+	switch state {
+	case http.StateActive:
+		c.state.Store(0)
+		if !c.proxied || c.named.Swap(true) {
+			return
+		}
+	case http.StateIdle:
+		c.state.Store(tick())
+		return
+	}
+
 	a := &s.admission
 	a.mutex.Lock()
 	defer a.mutex.Unlock()
 	if c.gone {
 		return
 	}
-
 	switch state {
 	case http.StateActive:
-		a.busy(c)
 		// Whom a proxy names at the beginning is known only now.
-		if c.proxied && !c.client.IsValid() {
-			if named, ok := addressOf(c.RemoteAddr()); ok && s.counts(named) {
-				if !a.roomFor(ClientOf(named), s.limits.Load().PerClient) {
-					a.end(c)
-					return
-				}
-				a.belongs(c, ClientOf(named))
+		if named, ok := addressOf(c.RemoteAddr()); !c.client.IsValid() && ok && s.counts(named) {
+			if !a.roomFor(ClientOf(named), s.limits.Load().PerClient) {
+				a.end(c)
+				return
 			}
+			a.belongs(c, ClientOf(named))
 		}
-	case http.StateIdle:
-		a.busy(c)
-		c.place, c.waits, c.since = a.idle.PushBack(c), &a.idle, time.Now()
 	case http.StateClosed:
 		a.leave(c)
 	case http.StateHijacked:
-		a.busy(c) // it counts until it is closed
+		c.state.Store(0) // it counts until it is closed
 		c.taken = true
 		a.taken++
+	}
+}
+
+// stalled ends connections over HTTP/2 whose requests were all answered, and whose client
+// has not taken the answers for longer than it may: small answers wait where no deadline is.
+func (s *Server) stalled(ctx context.Context) {
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		limits := s.limits.Load()
+		if limits.Rate <= 0 {
+			continue
+		}
+		var ended []*connection
+		s.admission.mutex.Lock()
+		for _, c := range s.admission.all {
+			if c.state.Load() == 0 && c.running.Load() == 0 && c.answered.Load() != 0 &&
+				time.Duration(tick()-c.answered.Load()) > limits.Grace+worth(smallAnswer, limits.Rate) {
+				ended = append(ended, c)
+			}
+		}
+		for _, c := range ended {
+			s.admission.end(c)
+		}
+		s.admission.mutex.Unlock()
 	}
 }

@@ -1,13 +1,13 @@
 package connections
 
 import (
-	"container/list"
 	"errors"
 	"io"
 	"math"
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,19 +29,48 @@ type connection struct {
 
 	// of the admission, under its mutex
 	client netip.Prefix
-	since  time.Time
-	place  *list.Element
-	waits  *list.List // where place is; nil while it does something
+	at     int // in the list of all
 	gone   bool
 	taken  bool // by a handler: it is no longer net/http's
 
+	progress
+	deadlines
 	account
 }
+
+// progress is what a connection does at the moment.
+type progress struct {
+	// state is 0 while it does something; since when it waits for a request; or, with a
+	// minus, since when it has not sent its first header.
+	state    atomic.Int64
+	named    atomic.Bool  // whoever a proxy speaks for was looked at
+	running  atomic.Int32 // requests over HTTP/2 that are being answered
+	answered atomic.Int64 // when the last of them was
+}
+
+// waits returns for how long a connection has waited between two requests, or for its
+// first header; 0 for neither.
+func (p *progress) waits() (idle, fresh time.Duration) {
+	switch since := p.state.Load(); {
+	case since > 0:
+		return time.Duration(tick()-since) + 1, 0
+	case since < 0:
+		return 0, time.Duration(tick()+since) + 1
+	}
+	return 0, 0
+}
+
+// begun is when this process began.
+var begun = time.Now()
+
+// tick is the time since then, in nanoseconds, whatever becomes of the clock.
+func tick() int64 { return int64(time.Since(begun)) + 1 }
 
 // account is what a client may yet do, of waiting and of sending.
 type account struct {
 	writing sync.Mutex
 	credit  time.Duration // how long it may yet do nothing; of whoever is writing
+	limit   time.Time     // until when writing must have got on; of whoever is writing
 	unasked atomic.Int64  // bytes that came and belong to no request; see Read
 }
 
@@ -59,12 +88,69 @@ var errFlood = errors.New("more frames than requests need")
 
 // Read implements net.Conn. It fails once far more has come than what was asked for needs.
 func (c *connection) Read(data []byte) (int, error) {
-	n, err := c.Conn.Read(data)
-	if c.unasked.Add(int64(n)) > unaskedMost {
-		c.Conn.Close() //nolint:errcheck // it is over
-		return 0, errFlood
+	for {
+		n, err := c.Conn.Read(data)
+		if err != nil && n == 0 && errors.Is(err, os.ErrDeadlineExceeded) && c.tooSoon() {
+			continue
+		}
+		if c.unasked.Add(int64(n)) > unaskedMost {
+			c.Conn.Close() //nolint:errcheck // it is over
+			return 0, errFlood
+		}
+		return n, err
 	}
-	return n, err
+}
+
+// deadlines spare setting what would be set anew a moment later. net/http sets five for
+// each request, and each costs as much as a part of the header.
+//
+//	wanted   what net/http has set last
+//	set      what the connection below has: never later; if it comes before, Read goes on
+type deadlines struct {
+	reading     sync.Mutex
+	wanted, set time.Time
+}
+
+// SetReadDeadline implements net.Conn.
+func (c *connection) SetReadDeadline(t time.Time) error {
+	c.reading.Lock()
+	defer c.reading.Unlock()
+	c.wanted = t
+	// Of the five, two have to reach the system: the one that stops who reads, and the next.
+	stopped := !c.set.IsZero() && c.set.Before(begun)
+	switch {
+	case t.IsZero() && !stopped, !stopped && !c.set.IsZero() && !c.set.After(t):
+		return nil // it comes before, and then Read goes on
+	case stopped && (t.IsZero() || !t.Before(begun)):
+		// Whoever was stopped goes on. The next header has a deadline about here.
+		c.set = time.Now().Add(headerTimeout)
+		if !t.IsZero() && t.Before(c.set) {
+			c.set = t
+		}
+	default:
+		c.set = t
+	}
+	return c.Conn.SetReadDeadline(c.set)
+}
+
+// stop is the deadline of who is to stop reading at once: long before this process began, as
+// net/http has it.
+var stop = time.Unix(1, 0)
+
+// SetDeadline implements net.Conn.
+func (c *connection) SetDeadline(t time.Time) error {
+	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
+}
+
+// tooSoon reports whether a deadline has come before the one that is wanted, and sets that.
+func (c *connection) tooSoon() bool {
+	c.reading.Lock()
+	defer c.reading.Unlock()
+	if !c.wanted.IsZero() && !c.wanted.After(time.Now()) {
+		return false
+	}
+	c.set = c.wanted
+	return c.Conn.SetReadDeadline(c.wanted) == nil
 }
 
 // earn lets the client send so many bytes more.
@@ -114,8 +200,14 @@ func (c *connection) Write(data []byte) (int, error) {
 	c.writing.Lock()
 	defer c.writing.Unlock()
 	began := time.Now()
-	if err := c.Conn.SetWriteDeadline(began.Add(c.credit + worth(len(data), limits.Rate))); err != nil {
-		return 0, err
+	// Moved only when it has come nearer by a quarter: setting it costs more than sending a
+	// page does.
+	limit := began.Add(c.credit + worth(len(data), limits.Rate))
+	if c.limit.IsZero() || limit.Before(c.limit) || limit.Sub(c.limit) > limits.Grace/4 {
+		if err := c.SetWriteDeadline(limit); err != nil {
+			return 0, err
+		}
+		c.limit = limit
 	}
 	n, err := c.Conn.Write(data)
 	c.credit = min(limits.Grace, c.credit-time.Since(began)+worth(n, limits.Rate))
@@ -221,15 +313,15 @@ func (b *body) Read(data []byte) (int, error) {
 // Close implements io.Closer. What has not come by then is not waited for.
 func (b *body) Close() error {
 	//nolint:errcheck // without deadlines, it waits
-	b.control.SetReadDeadline(time.Now().Add(-time.Second))
+	b.control.SetReadDeadline(stop)
 	return b.ReadCloser.Close()
 }
 
 // Unwanted says that the body of a request is not waited for: what has not come with
 // the header ends the connection behind the answer.
 func Unwanted(w http.ResponseWriter, r *http.Request) {
-	if r.Body != nil && r.Body != http.NoBody {
+	if r.ContentLength != 0 {
 		//nolint:errcheck // without deadlines, it waits
-		http.NewResponseController(w).SetReadDeadline(time.Now().Add(-time.Second))
+		http.NewResponseController(w).SetReadDeadline(stop)
 	}
 }

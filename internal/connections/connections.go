@@ -26,6 +26,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -100,6 +101,11 @@ func (s *Server) Serve(ctx context.Context, hurry <-chan struct{}, listeners ...
 	}
 
 	server := s.http(ctx)
+	watching, done := context.WithCancel(context.Background())
+	var owned sync.WaitGroup
+	owned.Go(func() { s.stalled(watching) })
+	defer owned.Wait()
+	defer done()
 	ended := make(chan error, len(listeners))
 	for i, listener := range listeners {
 		listeners[i] = s.listener(listener)
@@ -251,10 +257,18 @@ func IsSecure(listener net.Listener) bool {
 
 // handle tells the handler who asks, and lets no body wait for ever.
 func (s *Server) handle(w http.ResponseWriter, r *http.Request) {
-	if c := connectionIn(r); c != nil {
+	c := connectionIn(r)
+	if c != nil {
 		c.asks(r)
+		if r.ProtoMajor == 2 {
+			c.running.Add(1)
+			defer func() {
+				c.answered.Store(tick())
+				c.running.Add(-1)
+			}()
+		}
 	}
-	upgrades := r.Header.Get("Upgrade") != ""
+	upgrades := len(r.Header["Upgrade"]) > 0
 	if s.draining.Load() && !upgrades {
 		w.Header().Set("Connection", "close")
 	}
@@ -275,14 +289,14 @@ func (s *Server) handle(w http.ResponseWriter, r *http.Request) {
 	}
 	r = s.trust.Load().asVisitor(r)
 	if r.ProtoMajor == 2 {
-		if !s.enter(r) {
+		if !s.enter(r, c) {
 			w.Header().Set("Retry-After", "5")
 			w.WriteHeader(http.StatusServiceUnavailable)
 			return
 		}
 		w = s.stream(w)
 	}
-	if r.Body != nil && r.Body != http.NoBody {
+	if r.ContentLength != 0 { // -1: a body of which nobody says how long it is
 		// In a copy: net/http looks at the body in the request that it made.
 		r = r.WithContext(r.Context())
 		r.Body = s.incoming(w, r)

@@ -87,6 +87,7 @@ func TestTheLongestIdleMakesRoom(t *testing.T) {
 		status, _ := answer(c)
 		require.Equal(t, 200, status)
 		open = append(open, c)
+		time.Sleep(20 * time.Millisecond) // the server notices a moment after the client
 	}
 	status, _ := answer(s.dial(get))
 	assert.Equal(t, 200, status)

@@ -175,13 +175,21 @@ func TestAStreamThatTakesNothingEnds(t *testing.T) {
 				require.NoError(t, f.get(2*i+1, "/"))
 			}
 			reset := 0
-			require.NoError(t, f.until(func(frame http2.Frame) bool {
+			err := f.until(func(frame http2.Frame) bool {
 				if _, ok := frame.(*http2.RSTStreamFrame); ok {
 					reset++
 				}
 				return reset == 8
-			}))
-			assert.EqualValues(t, 8, ended.Load())
+			})
+			require.Eventually(t, func() bool { return ended.Load() == 8 }, 5*time.Second, time.Millisecond)
+			if size <= 4096 {
+				// net/http has these whole, so it is the connection that ends.
+				require.Error(t, err)
+				require.NotErrorIs(t, err, os.ErrDeadlineExceeded)
+				require.Eventually(t, func() bool { return s.server.Open() == 0 }, 5*time.Second, time.Millisecond)
+				return
+			}
+			require.NoError(t, err)
 			// The next one is answered: these are counted no longer.
 			for i := range uint32(9) {
 				require.NoError(t, f.get(101+2*i, "/"))
@@ -237,7 +245,11 @@ func TestRequestsOverHTTP2AreBounded(t *testing.T) {
 	for i := range uint32(4) {
 		require.NoError(t, f.get(2*i+1, "/"))
 	}
-	assert.Equal(t, "503", f.status(7))
+	// They begin in any order.
+	require.NoError(t, f.until(func(frame http2.Frame) bool {
+		headers, ok := frame.(*http2.MetaHeadersFrame)
+		return ok && headers.PseudoValue("status") == "503"
+	}))
 	close(release)
 	for range 3 {
 		require.NoError(t, f.until(func(frame http2.Frame) bool {

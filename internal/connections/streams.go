@@ -27,16 +27,12 @@ const (
 
 // enter counts a request until its stream has ended, and reports whether there is room
 // for it.
-func (s *Server) enter(r *http.Request) bool {
+func (s *Server) enter(r *http.Request, c *connection) bool {
 	limits := s.limits.Load()
 	if limits.Total <= 0 && limits.PerClient <= 0 {
 		return true
 	}
-	var client netip.Prefix
-	if address := VisitorOf(r).Address; s.counts(address) {
-		client = ClientOf(address)
-	}
-
+	client := s.clientOf(r, c)
 	// Counted at once for both bounds: of two requests that come together, one must not
 	// take what the other was promised.
 	t := &s.streams
@@ -60,6 +56,20 @@ func (s *Server) enter(r *http.Request) bool {
 	return true
 }
 
+// clientOf is whose request is counted; not valid for one from this machine, or from a
+// proxy that does not say.
+func (s *Server) clientOf(r *http.Request, c *connection) netip.Prefix {
+	// What was found out once for the connection holds for its requests, but for those that
+	// a proxy passes on.
+	if c != nil && !s.trust.Load().Includes(c.peer) {
+		return c.client
+	}
+	if address := VisitorOf(r).Address; s.counts(address) {
+		return ClientOf(address)
+	}
+	return netip.Prefix{}
+}
+
 // leave takes a request out of the count.
 func (t *streams) leave(client netip.Prefix) {
 	t.mutex.Lock()
@@ -79,9 +89,14 @@ func (t *streams) leave(client netip.Prefix) {
 type stream struct {
 	http.ResponseWriter
 	limits   *Limits
+	sent     int
 	credit   time.Duration
 	deadline time.Time
 }
+
+// smallAnswer is how much of an answer net/http holds until the handler has ended: nobody
+// waits for the client while it is written. Server.stalled looks after what stays there.
+const smallAnswer = 4096
 
 // stream returns how an answer is sent as the limits allow.
 func (s *Server) stream(w http.ResponseWriter) http.ResponseWriter {
@@ -94,6 +109,9 @@ func (s *Server) stream(w http.ResponseWriter) http.ResponseWriter {
 
 // Write implements io.Writer.
 func (s *stream) Write(data []byte) (int, error) {
+	if s.sent += len(data); s.sent <= smallAnswer && s.deadline.IsZero() {
+		return s.ResponseWriter.Write(data)
+	}
 	began := time.Now()
 	// Setting one costs about as much as a small answer, so it is moved only when it has
 	// come nearer by a quarter.

@@ -78,11 +78,13 @@ func VisitorOf(r *http.Request) Visitor {
 	if visitor, ok := r.Context().Value(visitorKey{}).(Visitor); ok {
 		return visitor
 	}
-	visitor := Visitor{Scheme: "http", Claims: claims(r)}
+	visitor := Visitor{Scheme: "http", Claims: Claims(r)}
 	if r.TLS != nil {
 		visitor.Scheme = "https"
 	}
-	if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
+	if c := connectionIn(r); c != nil && !c.proxied {
+		visitor.Address = c.peer // it was read when it came
+	} else if host, _, err := net.SplitHostPort(r.RemoteAddr); err == nil {
 		visitor.Address, _ = netip.ParseAddr(host)
 		visitor.Address = visitor.Address.Unmap()
 	}
@@ -106,8 +108,8 @@ var said = []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forw
 	"Via",
 	"X-Client-Ip", "True-Client-Ip", "X-Cluster-Client-Ip", "X-Forwarded-Port", "X-Forwarded-Server"}
 
-// claims reports whether a request says who asks.
-func claims(r *http.Request) bool {
+// Claims reports whether a request says who asks, whoever sent it.
+func Claims(r *http.Request) bool {
 	for _, name := range said {
 		if len(r.Header[name]) > 0 {
 			return true

@@ -284,6 +284,10 @@ func (n visit) here(r *http.Request) bool {
 // noticeProxy notices from what comes that a proxy stands in front of the node, and
 // tells once if it is not trusted: all its visitors count as one then.
 func (n visit) noticeProxy(r *http.Request) {
+	// Nearly no request says that somebody else asks.
+	if !connections.Claims(r) {
+		return
+	}
 	visitor := connections.VisitorOf(r)
 	if visitor.Claims && visitor.Address.IsLoopback() {
 		n.is.proxied.Store(true)

@@ -40,7 +40,7 @@ import (
 
 // world is a store with an edge node on it.
 type world struct {
-	t      *testing.T
+	t      testing.TB
 	root   string
 	store  storage.Store
 	server *httptest.Server
@@ -83,7 +83,7 @@ func (w *world) sweeps() {
 	require.Eventually(w.t, func() bool { return w.looks.Load() >= enough }, 20*time.Second, time.Millisecond)
 }
 
-func start(t *testing.T, options edge.Options) *world {
+func start(t testing.TB, options edge.Options) *world {
 	t.Helper()
 	w := &world{t: t, root: filepath.Join(t.TempDir(), "store")}
 	made, err := file.Make(w.root)

@@ -29,6 +29,9 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	v.noticeProxy(r)
+	if v.sendReady(w, r) {
+		return
+	}
 	counted := &httpanswer.CountingWriter{ResponseWriter: w}
 	by := v.serve(counted, r)
 	if n.settings.Load().Requests {
@@ -141,16 +144,23 @@ func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		}
 	}
 	s.mark(w)
-	return n.finish(w, r, a, err, s.upstreams)
+	by := n.finish(w, r, a, err, s.upstreams)
+	if err == nil && guard == nil {
+		n.makeReady(r, e, s, a)
+	}
+	return by
 }
 
 // mark says in the header what an answer comes from.
-func (s *serving) mark(w http.ResponseWriter) {
+func (s *serving) mark(w http.ResponseWriter) { w.Header().Set(httpanswer.ReleaseField, s.label()) }
+
+// label names a release, an entry and a commit.
+func (s *serving) label() string {
 	field := fmt.Sprintf("%s;entry=%s", s.entry.Release.Short(), s.entry.Label())
 	if s.entry.Commit != "" {
 		field += fmt.Sprintf(";commit=%q", s.entry.Commit)
 	}
-	w.Header().Set(httpanswer.ReleaseField, field)
+	return field
 }
 
 // hide says in the header which entry an answer would come from, and nothing of

@@ -101,6 +101,7 @@ type Node struct {
 type content struct {
 	*httpanswer.Objects
 	worker *worker
+	made   *made // answers
 }
 
 // indexed is what leads to content, and what that is read from: a store, or a cache
@@ -150,7 +151,8 @@ func New(store storage.Store, options Options) *Node {
 	contents, index = newContents(contents, isThere), newContents(index, isThere)
 	*n = Node{
 		store: store, options: options, clock: clock{fixed: options.Now},
-		objects: content{httpanswer.NewObjects(contents, options.Memory, options.Patience), newWorker(n)},
+		objects: content{httpanswer.NewObjects(contents, options.Memory, options.Patience), newWorker(n),
+			newMade(options.Memory)},
 		index: indexed{httpanswer.NewObjects(index, options.Memory/4, options.Patience), index,
 			&sync.Map{}, &atomic.Int64{}},
 		proxies: httpanswer.NewProxies(options.Wait),

@@ -80,6 +80,7 @@ func (w *worker) run(ctx context.Context) {
 
 // one has one variant there, if it gains.
 func (w *worker) one(ctx context.Context, v variants.Wanted) {
+	// Another node may have made it, or an earlier release, or a deploy.
 	found, err := w.found(ctx, v)
 	if err != nil {
 		return // the store does not answer; what is there is good enough meanwhile

@@ -206,6 +206,7 @@ func (v *variants) kept(file release.File, c coding.Coding) []byte {
 // encode makes a variant for a visitor who waits, and reports whether one was made, or is
 // known not to gain. Several who want the same wait for one.
 func (v *variants) encode(ctx context.Context, file release.File, c coding.Coding) bool {
+	// Large ones one at a time: several would keep all processors from visitors.
 	slots := v.encoders
 	if file.Size > largeSource {
 		slots = v.large

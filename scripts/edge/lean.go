@@ -29,6 +29,10 @@ import (
 // which has no such library below it. Each gets one core of its own, the load the other one;
 // they take turns, and the median counts.
 
+// leanHost is a configured address; those below .localhost that are not take a look at
+// where a request comes from.
+const leanHost = "ferries.localhost"
+
 // bareAnswer is what the bare handler sends.
 type bareAnswer struct {
 	Header http.Header
@@ -60,6 +64,9 @@ func bare() {
 	go server.Serve(plain) //nolint:errcheck // until it is killed
 	check(server.ServeTLS(secure, "", ""))
 }
+
+// The load is h2load's, which speaks both versions of HTTP, and whose threads are C: it takes
+// less of its core than what it measures takes of the other one.
 
 // rival is a server that is measured.
 type rival struct {
@@ -97,6 +104,8 @@ func lean(_ context.Context, s *suite) error {
 	}()
 	fmt.Printf("   a page of %d bytes as it is sent; one core each; medians of %d turns\n", body, s.turns)
 	for _, p := range protocols {
+		// In turn, and the other way round each second time: what else the machine does falls
+		// on all of them.
 		rates := map[string][]float64{}
 		for turn := range s.turns {
 			order := slices.Clone(rivals)
@@ -134,6 +143,7 @@ func (s *suite) halfLoad(rivals []*rival, secure bool, name string, args []strin
 	late := map[string][]float64{}
 	for range s.turns {
 		for _, r := range rivals[:2] {
+			// h2load takes the rate of each client.
 			clients, _ := strconv.Atoi(args[slices.Index(args, "-c")+1])
 			logged := filepath.Join(s.folder, "times")
 			os.Remove(logged) //nolint:errcheck // it may not be there
@@ -149,7 +159,8 @@ func (s *suite) halfLoad(rivals []*rival, secure bool, name string, args []strin
 			late[r.name] = append(late[r.name], times[len(times)*99/100])
 		}
 	}
-	fmt.Printf("   %-10s at half load 99 of 100 within: node %.0f µs, bare %.0f µs\n", name, middle(late["node"]),
+	fmt.Printf("   %-10s at half load 99 of 100 within: node %.0f µs, bare %.0f µs\n", name,
+		middle(late["node"]),
 		middle(late["bare"]))
 	s.figure(name+": the slowest hundredth at half load, of the bare handler's",
 		middle(late["node"])/middle(late["bare"]), 1.2, "")
@@ -197,7 +208,7 @@ func (r *rival) load(secure bool, args []string) (float64, error) {
 		"-H", "user-agent: Mozilla/5.0 (X11; Linux x86_64)", "-H", "accept: text/html,*/*;q=0.8"}, args...)
 	host, port, _ := net.SplitHostPort(strings.SplitN(address, "//", 2)[1])
 	_ = host
-	args = append(args, strings.SplitN(address, "//", 2)[0]+"//corvane.localhost:"+port+"/")
+	args = append(args, strings.SplitN(address, "//", 2)[0]+"//"+leanHost+":"+port+"/")
 	out, err := exec.Command("taskset", args...).CombinedOutput()
 	if err != nil {
 		return 0, fmt.Errorf("h2load: %w: %s", err, out)
@@ -219,12 +230,12 @@ func (s *suite) rivals() (rivals []*rival, size int, err error) {
 	check(w.Claim(ctx, "corvane"))
 	id, err := w.Put(ctx, "corvane", map[string][]byte{"index.html": leanPage(), "style.css": []byte("p {}")})
 	check(err)
-	_, err = w.Activate(ctx, "corvane", "production", id)
+	_, err = w.Activate(ctx, "corvane", "production", id, "https://"+leanHost+"/")
 	check(err)
 	folder := filepath.Join(s.folder, "lean-authority")
 	authority, err := certificates.OpenAuthority(folder)
 	check(err)
-	chain, key, err := authority.Write(filepath.Join(s.folder, "lean-tls"), "corvane.localhost")
+	chain, key, err := authority.Write(filepath.Join(s.folder, "lean-tls"), leanHost)
 	check(err)
 
 	node := s.pinned(s.program, "edge", "--store", path, "--listen", "127.0.0.1:0", "--tls", "127.0.0.1:0",
@@ -237,24 +248,24 @@ func (s *suite) rivals() (rivals []*rival, size int, err error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	(&node.node).ready("corvane.localhost", 200)
+	(&node.node).ready(leanHost, 200)
 	rivals = append(rivals, &rival{"node", plain, secure, node.stop})
 
 	// What the node sends once it has made the smallest variant.
-	var r *http.Response
+	var header http.Header
 	var body []byte
 	for before := ""; ; time.Sleep(500 * time.Millisecond) {
-		if r, body, err = encoded(secure); err != nil {
+		if header, body, err = encoded(secure); err != nil {
 			return nil, 0, err
 		}
-		if before != "" && before == r.Header.Get("ETag") {
+		if before != "" && before == header.Get("ETag") {
 			break
 		}
-		before = r.Header.Get("ETag")
+		before = header.Get("ETag")
 	}
-	r.Header.Del("Date")
-	r.Header.Del("Content-Length")
-	given, err := json.Marshal(bareAnswer{r.Header, body, folder})
+	header.Del("Date")
+	header.Del("Content-Length")
+	given, err := json.Marshal(bareAnswer{header, body, folder})
 	check(err)
 	self, err := os.Executable()
 	check(err)
@@ -265,7 +276,7 @@ func (s *suite) rivals() (rivals []*rival, size int, err error) {
 	}
 	plain, secure, _ = strings.Cut(addresses, " ")
 	rivals = append(rivals, &rival{"bare", plain, secure, other.stop})
-	if nginx, err := s.nginx(r.Header, body, chain, key); err == nil {
+	if nginx, err := s.nginx(header, body, chain, key); err == nil {
 		rivals = append(rivals, nginx)
 	} else {
 		fmt.Println("   without nginx:", err)
@@ -278,20 +289,21 @@ func leanPage() []byte {
 	var text strings.Builder
 	text.WriteString("<!doctype html><title>Corvane Ferries</title><link rel=stylesheet href=/style.css>\n")
 	for i := range 40 {
-		fmt.Fprintf(&text, "<p class=sailing>The Dunlin leaves Sula at %d:%02d from quay %d, single %d.00\n", i%24, i*7%60, i%5, 30+i)
+		fmt.Fprintf(&text, "<p class=sailing>The Dunlin leaves Sula at %d:%02d from quay %d, single %d.00\n",
+			i%24, i*7%60, i%5, 30+i)
 	}
 	return []byte(text.String())
 }
 
 // encoded asks for the page as a browser does.
-func encoded(address string) (*http.Response, []byte, error) {
+func encoded(address string) (http.Header, []byte, error) {
 	c := &http.Client{Transport: &http.Transport{DisableCompression: true, ForceAttemptHTTP2: true,
-		TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: "corvane.localhost"}}}
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: leanHost}}}
 	request, err := http.NewRequest(http.MethodGet, "https://"+address+"/", nil)
 	if err != nil {
 		return nil, nil, err
 	}
-	request.Host = "corvane.localhost"
+	request.Host = leanHost
 	request.Header.Set("Accept-Encoding", "gzip, deflate, br, zstd")
 	r, err := c.Do(request)
 	if err != nil {
@@ -302,7 +314,7 @@ func encoded(address string) (*http.Response, []byte, error) {
 	if err == nil && r.StatusCode != http.StatusOK {
 		err = errors.New(r.Status)
 	}
-	return r, body, err
+	return r.Header, body, err
 }
 
 // pinnedProcess is a server on the first core.
@@ -357,7 +369,8 @@ func (s *suite) nginx(header http.Header, body []byte, chain, key string) (*riva
 	}
 	plain, secure := freeAddress(), freeAddress()
 	config := filepath.Join(folder, "nginx.conf")
-	check(os.WriteFile(config, []byte(fmt.Sprintf(`daemon off; worker_processes 1; pid %[1]s/pid; error_log %[1]s/errors;
+	check(os.WriteFile(config, []byte(fmt.Sprintf(`
+daemon off; worker_processes 1; pid %[1]s/pid; error_log %[1]s/errors;
 events { worker_connections 4096; }
 http {
   access_log off; sendfile on; keepalive_requests 100000000; open_file_cache max=100; charset utf-8;

@@ -112,6 +112,19 @@ var usual = map[string][]Coding{
 	"deflate, gzip, br, zstd": {Brotli, Zstd, Gzip},
 }
 
+// Set is a set of codings, in the order in which they are preferred where it is a usual one.
+type Set uint8
+
+// Usual returns the codings of a value of Accept-Encoding that is among those that browsers
+// and common tools send; false for others.
+func Usual(fields string) (set Set, ok bool) {
+	list, ok := usual[fields]
+	for _, c := range list {
+		set |= 1 << c
+	}
+	return set, ok
+}
+
 // Accepted lists the codings that a client takes, of those that are made, in the order
 // in which it prefers them, and of those that it takes alike the smallest first. fields is
 // the value of Accept-Encoding (RFC 9110, section 12.5.3), lines joined by commas. What it

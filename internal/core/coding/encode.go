@@ -120,6 +120,7 @@ func Verify(c Coding, variant []byte, of digest.Digest, size int64) error {
 		return bad("%w", err)
 	}
 	defer r.Close() //nolint:errcheck // from memory
+	// One byte more than it may have shows that it has more, and is all that is ever decoded.
 	hash := sha256.New()
 	n, err := io.Copy(hash, io.LimitReader(r, size+1))
 	switch {

@@ -105,6 +105,7 @@ type Made struct {
 // Fill makes the variants of files that a store lacks, in all codings. It can be run again
 // after an interruption. Of what is there it looks at the names only: nodes prove it.
 func Fill(ctx context.Context, store storage.Store, files []release.File, options Options) (Made, error) {
+	// All names first: of a release that was filled before nothing is read.
 	there, err := Sizes(ctx, store, files)
 	if err != nil {
 		return Made{}, err
@@ -229,6 +230,7 @@ func Sizes(ctx context.Context, store storage.Store, files []release.File,
 		return sizes, group.Wait()
 	}
 
+	// Only the folders that may hold any: of a site of a hundred files that is a third.
 	folders := map[string]bool{}
 	for of := range sizes {
 		key := coding.Key(of, coding.Brotli)

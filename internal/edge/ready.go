@@ -1,0 +1,144 @@
+package edge
+
+import (
+	"net/http"
+	"strings"
+	"sync"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/httpanswer"
+)
+
+// made remembers answers that were made ready, so that the next who asks the same costs
+// little more than HTTP does. Only what host, path and codings alone decide is remembered;
+// it counts as long as the environment serves the same entry, and nothing was routed
+// otherwise.
+//
+// There are two generations: once the younger one is full, the older one goes. So what is
+// asked for stays, and whoever asks for everything costs others one answer each.
+type made struct {
+	mutex      sync.RWMutex
+	young, old map[question]*known
+	most       int // of a generation
+}
+
+// question is all that decides an answer that is made ready.
+type question struct {
+	host, path string
+	codings    coding.Set
+}
+
+// known is an answer that was made ready, and when it counts.
+type known struct {
+	ready *httpanswer.Ready
+	e     *environment
+	s     *serving
+	table *table
+	local bool // at a name below .localhost
+}
+
+// readyCosts is about what a ready answer takes, in bytes.
+const readyCosts = 2048
+
+// newMade returns a memory of answers that takes a part of so many bytes at most.
+func newMade(memory int64) *made {
+	const part = 16
+	return &made{young: map[question]*known{}, most: max(64, int(memory/part/readyCosts/2))}
+}
+
+// get returns what is known.
+func (m *made) get(q question) *known {
+	m.mutex.RLock()
+	k, young := m.young[q]
+	if !young {
+		k = m.old[q]
+	}
+	m.mutex.RUnlock()
+	if k != nil && !young {
+		m.put(q, k)
+	}
+	return k
+}
+
+// put remembers an answer. Its texts are copied: they may be parts of a large request.
+func (m *made) put(q question, k *known) {
+	q.host, q.path = strings.Clone(q.host), strings.Clone(q.path)
+	m.mutex.Lock()
+	defer m.mutex.Unlock()
+	if len(m.young) >= m.most {
+		m.old, m.young = m.young, make(map[question]*known, m.most)
+	}
+	m.young[q] = k
+}
+
+// deciding are the fields that can change an answer which nothing else decides.
+var deciding = []string{"Range", "If-None-Match", "If-Match", "If-Range"}
+
+// questionOf is what a request asks, if an answer to it could have been made ready.
+func questionOf(r *http.Request) (question, bool) {
+	// A path that is written in an unusual way, a query, a body: those are rare, and others
+	// decide about them.
+	if r.Method != http.MethodGet && r.Method != http.MethodHead ||
+		r.URL.RawQuery != "" || r.URL.ForceQuery || r.URL.RawPath != "" || r.ContentLength != 0 {
+		return question{}, false
+	}
+	for _, name := range deciding {
+		if len(r.Header[name]) > 0 {
+			return question{}, false
+		}
+	}
+	accept := r.Header["Accept-Encoding"]
+	if len(accept) > 1 {
+		return question{}, false
+	}
+	q := question{host: r.Host, path: r.URL.Path}
+	if len(accept) == 1 {
+		var usual bool
+		if q.codings, usual = coding.Usual(accept[0]); !usual {
+			return question{}, false
+		}
+	}
+	return q, true
+}
+
+// sendReady answers a request whose answer is known, and reports whether it did.
+func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
+	q, ok := questionOf(r)
+	if !ok || n.settings.Load().Requests {
+		return false
+	}
+	k := n.objects.made.get(q)
+	return k != nil && k.e.current.Load() == k.s && k.table == n.routing.table.Load() && !n.isStale(false) &&
+		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
+}
+
+// makeReady remembers an answer for those who ask the same, if nothing else could have
+// decided it.
+func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.Answer) {
+	q, ok := questionOf(r)
+	if !ok || a.Timed || a.Status != http.StatusOK || s.entry.Expires != nil ||
+		strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
+		return
+	}
+	// What an earlier release answers ends with time, and what the environment says of
+	// itself is no content.
+	if a.By != answer.ByFile && a.By != answer.By(rules.Fallback) {
+		return
+	}
+	for _, field := range a.Header {
+		if strings.EqualFold(field.Name, "Vary") && field.Value != "Accept-Encoding" {
+			return
+		}
+	}
+	// Whether it may be answered to everybody is asked again for names below .localhost.
+	t := n.routing.table.Load()
+	_, configured := t.find(httpanswer.HostName(r.Host), r.URL.EscapedPath())
+	more := http.Header{}
+	more[httpanswer.ReleaseField] = []string{s.label()}
+	if ready := n.objects.Make(a, more); ready != nil {
+		n.objects.made.put(q, &known{ready, e, s, t, !configured})
+	}
+}
