@@ -197,6 +197,7 @@ func (a *Authority) sign(name string, ip net.IP) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Thirty days are enough for a process, and browsers refuse those that last for years.
 	template := &x509.Certificate{
 		SerialNumber: serial(), Subject: pkix.Name{Organization: []string{"Orilla local pages"}},
 		NotBefore: time.Now().Add(-clockSkew), NotAfter: time.Now().Add(leafFor),

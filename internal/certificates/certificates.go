@@ -116,6 +116,7 @@ func (s *Set) again(sources []Source) (changed bool, err error) {
 		}
 		changed = changed || now != before
 	}
+	// Replaced as a whole: a handshake that has begun keeps what it found.
 	if changed {
 		s.sources, s.read = slices.Clone(sources), next
 		s.names.Store(arrange(sources, next))

@@ -47,6 +47,7 @@ func (a *app) encode(ctx context.Context, job deploy.Job, id release.ID) {
 		a.Note("%s", console.Faint("compressed: nothing here gains by it"))
 		return
 	}
+	// What it comes to is worth more than what was done for it.
 	about := "all there already"
 	if made.Made > 0 {
 		about = console.Count(int64(made.Made), "new copy", "new copies") + " in " +

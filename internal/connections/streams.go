@@ -8,6 +8,14 @@ import (
 	"time"
 )
 
+// A request over HTTP/2 costs a goroutine, its header, and what waits of its answer: some
+// ten kB. What ends one:
+//
+//	its answer was taken                      the count goes down
+//	its answer is taken too slowly            reset, by the deadline of its stream
+//	a small answer is not taken at all        the connection ends; see Server.stalled
+//	its client goes                           net/http notices
+//
 // streams counts requests over HTTP/2. There may be many on one connection, and each costs
 // about what a connection does, so the same bounds are for both.
 type streams struct {

@@ -5,6 +5,9 @@
 //	node --content--> orilla internal:encoder br --variant--> node
 //	                  lowest priority, one core, ends with its work
 //
+// Brotli's best takes 26 MB for 100 kB of text, 60 MB for 700 kB and 156 MB for 8 MB, zstd's
+// 53 to 78 MB, gzip's 36 MB at most; the first 0.3 MB a second, the others ten times as much.
+//
 // The process has no rights that matter and reads nothing but its input. Whatever it
 // returns is proved by whoever asked.
 package encoder

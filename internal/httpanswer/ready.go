@@ -11,6 +11,11 @@ import (
 
 // Ready is an answer whose header was made: what is left to do for the next who asks the
 // same is to send it. It holds no content, which stays bounded where it is.
+//
+//	first:   Decide, a variant, its tag, ten fields    20 µs and 60 allocations
+//	others:  a question, two maps, the fields          1 µs, and what net/http takes
+//
+// Whether it still counts is not known here: whoever keeps it asks that first.
 type Ready struct {
 	fields []readyField
 	key    pieceKey

@@ -28,7 +28,13 @@ func (v Variant) Done() {
 	}
 }
 
-// Encoding is how Objects come by variants.
+// Encoding is how Objects come by variants. Any of it may be nil, and then visitors get
+// what can be made in a moment.
+//
+//	memory:        best, else fast
+//	this machine:  Kept, proved again each time it is read
+//	made now:      fast; then Want tells whoever makes the best
+//
 type Encoding struct {
 	// Kept returns a variant that is on this machine; nil for none. It is proved before
 	// it is used, and Bad is told if it is not what its name says.
@@ -222,6 +228,7 @@ func (v *variants) encode(ctx context.Context, file release.File, c coding.Codin
 			return false
 		}
 	}
+	// The content as it is can always be sent, and nobody notices but by its size.
 	// Whoever is busy does not keep visitors waiting: they get the content as it is.
 	select {
 	case slots <- struct{}{}:

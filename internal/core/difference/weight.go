@@ -129,6 +129,7 @@ func (s *scale) weigh(ctx context.Context, page release.File) (total, sent int64
 		}
 	}
 
+	// A sum of which a part is missing would look like a gain.
 	if !known {
 		sent = 0
 	}
