@@ -34,7 +34,6 @@ func (v Variant) Done() {
 //	memory:        best, else fast
 //	this machine:  Kept, proved again each time it is read
 //	made now:      fast; then Want tells whoever makes the best
-//
 type Encoding struct {
 	// Kept returns a variant that is on this machine; nil for none. It is proved before
 	// it is used, and Bad is told if it is not what its name says.
