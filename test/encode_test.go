@@ -67,7 +67,9 @@ func TestEncodingWhereTheBuildRan(t *testing.T) {
 	}
 	coding, first := brotli()
 	assert.Equal(t, "br", coding)
-	assert.Contains(t, p.ok("explain", "/"), "codings that the request takes")
+	assert.Contains(t, p.ok("explain", "/"), "may be sent compressed: br, zstd, gzip")
+	assert.Contains(t, p.ok("explain", "/", "--on", "production", "--live"), "same answer and headers  sent as br")
+	assert.Contains(t, p.ok("explain", "/", "--header", "Accept-Encoding: identity"), "may be sent compressed: none")
 	time.Sleep(200 * time.Millisecond)
 	_, second := brotli()
 	_, third := brotli()

@@ -35,6 +35,7 @@ import (
 type explainOptions struct {
 	visit
 	site, on, environment, at string
+	encoding                  string // Accept-Encoding
 	live, expect              bool
 	now                       time.Time // that --at says
 	// the addresses that are live, of the environment that is looked at
@@ -80,7 +81,7 @@ func newExplainCommand(a *app) *cobra.Command {
 	flags.StringVar(&o.language, "language", "", "send these `LANGUAGES`, as in Accept-Language")
 	flags.StringArrayVar(&o.cookies, "cookie", nil, "send this cookie, `NAME=VALUE`")
 	flags.StringArrayVar(&o.headers, "header", nil,
-		"send this header, `NAME:VALUE` (rules look at Accept-Language and Cookie)")
+		"send this header, `NAME:VALUE` (Accept-Language, Accept-Encoding and Cookie decide)")
 
 	flags.StringVar(&o.at, "at", "", "answer as at this `TIME`, such as 2026-12-24T12:00Z "+
 		"(default: now)")
@@ -209,6 +210,8 @@ func (a *explainCmd) explainList(ctx context.Context, p *site.Project, subject *
 // readHeaders takes what decides answers out of the header
 // fields that were typed.
 func (o *explainOptions) readHeaders() error {
+	// As browsers ask over HTTPS, unless somebody says otherwise.
+	o.encoding = "gzip, deflate, br, zstd"
 	for _, header := range o.headers {
 		name, value, ok := strings.Cut(header, ":")
 		value = strings.TrimSpace(value)
@@ -218,6 +221,8 @@ func (o *explainOptions) readHeaders() error {
 				Then(`--header "Accept-Language: gl"`)
 		case strings.EqualFold(name, "Accept-Language"):
 			o.language = value
+		case strings.EqualFold(name, "Accept-Encoding"):
+			o.encoding = value
 		case strings.EqualFold(name, "Cookie"):
 			o.cookies = append(o.cookies, value)
 		case strings.EqualFold(name, "Host"):
@@ -329,7 +334,8 @@ func (o *explainOptions) addressesOf(p *site.Project, environment string) []stri
 func (o *explainOptions) request(p *site.Project, what string,
 ) (req answer.Request, environment string, err error) {
 	req = answer.Request{Admitted: true, Method: strings.ToUpper(o.method), Scheme: "https", Host: o.host,
-		Now: time.Now(), AcceptLanguage: o.language, Cookie: strings.Join(o.cookies, "; ")}
+		Now: time.Now(), AcceptLanguage: o.language, AcceptEncoding: o.encoding,
+		Cookie: strings.Join(o.cookies, "; ")}
 	environment = o.environment
 	rest := what
 

@@ -31,9 +31,13 @@ func (a *explainCmd) askLive(ctx context.Context, s *session, req answer.Request
 		return nil, err
 	}
 
-	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
-		return http.ErrUseLastResponse // what is asked for is the redirect itself
-	}}
+	// The library would decompress by itself, and say nothing of it.
+	client := &http.Client{
+		Transport: &http.Transport{DisableCompression: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse // what is asked for is the redirect itself
+		},
+	}
 	response, err := client.Do(request)
 	if err != nil {
 		return nil, fault.New(fault.Failed, "no-edge", "the edge node does not answer").
@@ -65,7 +69,8 @@ func (a *explainCmd) liveRequest(ctx context.Context, s *session, req answer.Req
 	if request.Host = req.Host; request.Host == "" {
 		request.Host = project.LocalName(s.site, journal.StoredName(req.Environment))
 	}
-	for name, value := range map[string]string{"Accept-Language": req.AcceptLanguage, "Cookie": req.Cookie} {
+	for name, value := range map[string]string{"Accept-Language": req.AcceptLanguage,
+		"Accept-Encoding": req.AcceptEncoding, "Cookie": req.Cookie} {
 		if value != "" {
 			request.Header.Set(name, value)
 		}

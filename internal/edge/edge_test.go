@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"orilla.example/orilla/internal/core/answer/cases"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/maintenance"
@@ -359,7 +360,8 @@ func TestHosts(t *testing.T) {
 }
 
 // TestActivationsAreAtomic flips back and forth a hundred times while clients
-// ask for a page and then for the assets it names.
+// ask for a page and then for the assets it names: over HTTP/1.1 and HTTP/2, in each
+// coding, while the best variants are made and sometimes do not fit in memory.
 func TestActivationsAreAtomic(t *testing.T) {
 	t.Parallel()
 	w := start(t, edge.Options{Memory: 1 << 20})
@@ -375,7 +377,12 @@ func TestActivationsAreAtomic(t *testing.T) {
 	var clients sync.WaitGroup
 	var mutex sync.Mutex
 	pages := map[string]int{}
-	for range 4 {
+	spoken := speak(t, w.node)
+	for _, client := range []struct{ way, encoding string }{{"HTTP/1.1", ""}, {"HTTP/1.1", "gzip"},
+		{"HTTP/2, as browsers have it", "br"}, {"HTTP/2, as browsers have it", "zstd"}} {
+		ask := func(path string) (*http.Response, string) {
+			return spoken.ask(t, client.way, "corvane.localhost", cases.Case{URL: path}, client.encoding)
+		}
 		clients.Go(func() {
 			for {
 				select {
@@ -383,13 +390,13 @@ func TestActivationsAreAtomic(t *testing.T) {
 					return
 				default:
 				}
-				response, page := w.ask("GET", "corvane.localhost", "/", nil)
+				response, page := ask("/")
 				version, rest, _ := strings.Cut(page, " ")
 				name, filler, _ := strings.Cut(rest, " ")
 				if response.StatusCode != http.StatusOK || filler != strings.Repeat(version, 50_000) {
 					t.Errorf("a page that is not whole: %d, %d bytes", response.StatusCode, len(page))
 				}
-				response, asset := w.ask("GET", "corvane.localhost", name, nil)
+				response, asset := ask(name)
 				if response.StatusCode != http.StatusOK || asset != strings.Repeat("asset of "+version+" ", 20_000) {
 					t.Errorf("page %s, asset %s: %d, %.20q", version, name, response.StatusCode, asset)
 				}

@@ -8,6 +8,7 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -169,9 +170,16 @@ func showLive(c *console.Console, r ExplainReport) {
 	live := r.Live
 	c.Print("%s %s  %s", console.Faint("live"), StatusText(live.Status)+" "+live.Location,
 		console.Faint("edge node "+live.Node+", "+live.Release))
+	sent := ""
+	if live.Encoding != "" {
+		sent = console.Faint("  sent as ") + live.Encoding + console.Faint(", ") + console.Size(live.Sent)
+	}
 	if len(live.Differs) == 0 {
-		c.Print("  %s", console.Good("same answer and headers"))
+		c.Print("  %s", console.Good("same answer and headers")+sent)
 		return
+	}
+	if sent != "" {
+		c.Print("%s", sent)
 	}
 
 	rows := [][]string{{"", "HERE", "LIVE"}}
@@ -198,6 +206,8 @@ type LiveReport struct {
 	Release  string        `json:"release,omitempty"`
 	Status   int           `json:"status"`
 	Location string        `json:"location,omitempty"`
+	Encoding string        `json:"encoding,omitempty"` // the coding in which the node sends it: br, zstd, gzip
+	Sent     int64         `json:"sent,omitempty"`     // bytes on the wire, if the node says
 	Header   []FieldReport `json:"header"`
 	Differs  []string      `json:"differs,omitempty"`
 }
@@ -225,6 +235,14 @@ func CompareLive(expected ExplainReport, node string, response *http.Response) *
 	live := &LiveReport{
 		Node: node, Release: response.Header.Get(httpanswer.ReleaseField), Status: response.StatusCode,
 		Location: response.Header.Get("Location"), Header: []FieldReport{},
+		Encoding: response.Header.Get("Content-Encoding"), Sent: max(0, response.ContentLength),
+	}
+	// What it is compressed to is the node's matter, which the tag says too.
+	tag := response.Header.Get("ETag")
+	if c, ok := coding.Parse(live.Encoding); ok && live.Encoding != "" &&
+		answer.IsEncodedTag(tag, FieldValue(expected.Header, "etag"), c) {
+		response.Header.Set("ETag", FieldValue(expected.Header, "etag"))
+		response.Header.Del("Content-Encoding")
 	}
 	ofTransfer := []string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField}
 	for name, values := range response.Header {

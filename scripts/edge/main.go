@@ -41,6 +41,8 @@ type part struct {
 var parts = []part{
 	{"slow-readers", "300 readers of 64 kB/s of 300 files of 8 MiB: memory of the node", slowReaders},
 	{"distinct", "2 GB of distinct files, 20 at once: memory of the node", distinctFiles},
+	{"texts", "1 GB of distinct texts, compressed, 20 at once: memory of the node", texts},
+	{"slow-texts", "300 readers of 32 kB/s of 300 texts of 4 MiB, compressed: memory of the node", slowTexts},
 	{"large", "100 readers of one file of 256 MiB: what is read of the store", largeFile},
 	{"bodies", "620 bodies that never come, 620 headers that never end: a page beside them", bodies},
 	{"guesses", "1,500 clients that guess a password: the right one of another client", guesses},

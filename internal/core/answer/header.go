@@ -83,7 +83,7 @@ func encodings(d *decision, a *Answer) {
 	}
 	d.vary = append(d.vary, "Accept-Encoding")
 	a.Codings = coding.Accepted(d.req.AcceptEncoding)
-	d.step(nil, true, "codings that the request takes: "+codingNames(a.Codings))
+	d.step(nil, true, "may be sent compressed: "+codingNames(a.Codings))
 }
 
 // codingNames lists codings in words.
@@ -107,6 +107,11 @@ func codingNames(list []coding.Coding) string {
 func EncodedTag(tag string, c coding.Coding, encoded digest.Digest) string {
 	const bytes = 12 // of the digest
 	return encodedPrefix(tag, c) + base64.RawURLEncoding.EncodeToString(encoded[:bytes]) + `"`
+}
+
+// IsEncodedTag reports whether a tag is that of an answer in a coding.
+func IsEncodedTag(tag, of string, c coding.Coding) bool {
+	return of != "" && strings.HasPrefix(tag, encodedPrefix(of, c))
 }
 
 // encodedPrefix is how the tags of an answer in a coding begin.
