@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"runtime"
+	"time"
 
 	"orilla.example/orilla/internal/core/coding"
 	"orilla.example/orilla/internal/core/digest"
@@ -212,32 +213,22 @@ func (v *variants) kept(file release.File, c coding.Coding) []byte {
 // known not to gain. Several who want the same wait for one.
 func (v *variants) encode(ctx context.Context, file release.File, c coding.Coding) bool {
 	// Large ones one at a time: several would keep all processors from visitors.
-	slots := v.encoders
+	slots, wait := v.encoders, slotWait
 	if file.Size > largeSource {
-		slots = v.large
+		slots, wait = v.large, 0
 	}
 	key := variantKey(file.Digest, c, coding.Fast)
-	v.mutex.Lock()
-	if f, ok := v.flights[key]; ok {
-		v.mutex.Unlock()
-		select {
-		case <-f.done:
-			return f.err == nil
-		case <-ctx.Done():
-			return false
-		}
+	if f, _ := v.fly(key, false); f != nil {
+		return f.arrives(ctx)
 	}
-	// The content as it is can always be sent, and nobody notices but by its size.
-	// Whoever is busy does not keep visitors waiting: they get the content as it is.
-	select {
-	case slots <- struct{}{}:
-	default:
-		v.mutex.Unlock()
+	if !slot(ctx, slots, wait) {
 		return false
 	}
-	f := &flight{done: make(chan struct{}), err: ErrSlow}
-	v.flights[key] = f
-	v.mutex.Unlock()
+	f, mine := v.fly(key, true)
+	if !mine {
+		<-slots
+		return f.arrives(ctx)
+	}
 	defer func() {
 		<-slots
 		v.mutex.Lock()
@@ -260,6 +251,55 @@ func (v *variants) encode(ctx context.Context, file release.File, c coding.Codin
 		v.Want(core.Wanted{Of: file.Digest, Size: file.Size, Coding: c})
 	}
 	return true
+}
+
+// fly returns the encoding of a variant that goes on, and begins one if there is none and
+// begin says so; mine tells that it did.
+func (v *variants) fly(key pieceKey, begin bool) (f *flight, mine bool) {
+	v.mutex.Lock()
+	defer v.mutex.Unlock()
+	if f, ok := v.flights[key]; ok || !begin {
+		return f, false
+	}
+	f = &flight{done: make(chan struct{}), err: ErrSlow}
+	v.flights[key] = f
+	return f, true
+}
+
+// arrives waits for an encoding, and reports whether it came to something.
+func (f *flight) arrives(ctx context.Context) bool {
+	select {
+	case <-f.done:
+		return f.err == nil
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// slotWait is how long a visitor waits for a processor: encoding what is not large takes
+// some milliseconds, and saves more than that on the way. After that the content goes as it
+// is, which always can be done.
+const slotWait = 100 * time.Millisecond
+
+// slot takes one of some slots, and reports whether one was free in time.
+func slot(ctx context.Context, slots chan struct{}, wait time.Duration) bool {
+	select {
+	case slots <- struct{}{}:
+		return true
+	default:
+	}
+	if wait == 0 {
+		return false
+	}
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case slots <- struct{}{}:
+		return true
+	case <-timer.C:
+	case <-ctx.Done():
+	}
+	return false
 }
 
 // EncodeNow encodes the content of a file for one visitor, as fast as that goes, and keeps

@@ -206,7 +206,7 @@ type LiveReport struct {
 	Release  string        `json:"release,omitempty"`
 	Status   int           `json:"status"`
 	Location string        `json:"location,omitempty"`
-	Encoding string        `json:"encoding,omitempty"` // the coding in which the node sends it: br, zstd, gzip
+	Encoding string        `json:"encoding,omitempty"` // in which the node sends it: br, zstd, gzip
 	Sent     int64         `json:"sent,omitempty"`     // bytes on the wire, if the node says
 	Header   []FieldReport `json:"header"`
 	Differs  []string      `json:"differs,omitempty"`
