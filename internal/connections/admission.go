@@ -229,32 +229,45 @@ func (s *Server) changed(inner net.Conn, state http.ConnState) {
 	}
 }
 
-// stalled ends connections over HTTP/2 whose requests were all answered, and whose client
-// has not taken the answers for longer than it may: small answers wait where no deadline is.
-func (s *Server) stalled(ctx context.Context) {
-	ticker := time.NewTicker(time.Second)
+// watchEvery is how exactly deadlines of reading are kept.
+const watchEvery = 250 * time.Millisecond
+
+// watch looks after all connections until the context ends: it stops those that read for
+// longer than they may, and ends those whose client does not take what it asked for.
+func (s *Server) watch(ctx context.Context) {
+	ticker := time.NewTicker(watchEvery)
 	defer ticker.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-ticker.C:
+		case now := <-ticker.C:
+			s.look(now, s.limits.Load())
 		}
-		limits := s.limits.Load()
-		if limits.Rate <= 0 {
-			continue
-		}
-		var ended []*connection
-		s.admission.mutex.Lock()
-		for _, c := range s.admission.all {
-			if c.state.Load() == 0 && c.running.Load() == 0 && c.answered.Load() != 0 &&
-				time.Duration(tick()-c.answered.Load()) > limits.Grace+worth(smallAnswer, limits.Rate) {
-				ended = append(ended, c)
-			}
-		}
-		for _, c := range ended {
-			s.admission.end(c)
-		}
-		s.admission.mutex.Unlock()
 	}
+}
+
+// look is one round of watch.
+func (s *Server) look(now time.Time, limits *Limits) {
+	s.admission.mutex.Lock()
+	defer s.admission.mutex.Unlock()
+	var ended []*connection
+	for _, c := range s.admission.all {
+		c.expire(now)
+		if limits.Rate > 0 && c.isStalled(limits) {
+			ended = append(ended, c)
+		}
+	}
+	for _, c := range ended {
+		s.admission.end(c)
+	}
+}
+
+// isStalled reports whether all requests of a connection over HTTP/2 were answered, and its
+// client has not taken the answers for longer than it may: small answers wait where no
+// deadline is.
+func (c *connection) isStalled(limits *Limits) bool {
+	answered := c.answered.Load()
+	return answered != 0 && c.state.Load() == 0 && c.running.Load() == 0 &&
+		time.Duration(tick()-answered) > limits.Grace+worth(smallAnswer, limits.Rate)
 }

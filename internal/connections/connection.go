@@ -7,7 +7,6 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
-	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -88,27 +87,22 @@ var errFlood = errors.New("more frames than requests need")
 
 // Read implements net.Conn. It fails once far more has come than what was asked for needs.
 func (c *connection) Read(data []byte) (int, error) {
-	for {
-		n, err := c.Conn.Read(data)
-		if err != nil && n == 0 && errors.Is(err, os.ErrDeadlineExceeded) && c.tooSoon() {
-			continue
-		}
-		if c.unasked.Add(int64(n)) > unaskedMost {
-			c.Conn.Close() //nolint:errcheck // it is over
-			return 0, errFlood
-		}
-		return n, err
+	n, err := c.Conn.Read(data)
+	if c.unasked.Add(int64(n)) > unaskedMost {
+		c.Conn.Close() //nolint:errcheck // it is over
+		return 0, errFlood
 	}
+	return n, err
 }
 
-// deadlines spare setting what would be set anew a moment later. net/http sets five for
-// each request, and each costs as much as a part of the header.
-//
-//	wanted   what net/http has set last
-//	set      what the connection below has: never later; if it comes before, Read goes on
+// deadlines are when reading must have got on. net/http sets five for each request, and
+// setting one costs as much as a part of the header: so those to come are only noted, and
+// looked after by Server.watch, to a quarter of a second. Only who is to stop at once is
+// told at once.
 type deadlines struct {
-	reading     sync.Mutex
-	wanted, set time.Time
+	reading sync.Mutex
+	wanted  time.Time
+	stopped bool // the connection below was told
 }
 
 // SetReadDeadline implements net.Conn.
@@ -116,21 +110,25 @@ func (c *connection) SetReadDeadline(t time.Time) error {
 	c.reading.Lock()
 	defer c.reading.Unlock()
 	c.wanted = t
-	// Of the five, two have to reach the system: the one that stops who reads, and the next.
-	stopped := !c.set.IsZero() && c.set.Before(begun)
-	switch {
-	case t.IsZero() && !stopped, !stopped && !c.set.IsZero() && !c.set.After(t):
-		return nil // it comes before, and then Read goes on
-	case stopped && (t.IsZero() || !t.Before(begun)):
-		// Whoever was stopped goes on. The next header has a deadline about here.
-		c.set = time.Now().Add(headerTimeout)
-		if !t.IsZero() && t.Before(c.set) {
-			c.set = t
-		}
-	default:
-		c.set = t
+	switch now := !t.IsZero() && t.Before(begun); {
+	case now && !c.stopped:
+		c.stopped = true
+		return c.Conn.SetReadDeadline(stop)
+	case !now && c.stopped:
+		c.stopped = false
+		return c.Conn.SetReadDeadline(time.Time{})
 	}
-	return c.Conn.SetReadDeadline(c.set)
+	return nil
+}
+
+// expire stops whoever reads for longer than they may.
+func (c *connection) expire(now time.Time) {
+	c.reading.Lock()
+	defer c.reading.Unlock()
+	if !c.wanted.IsZero() && c.wanted.Before(now) && !c.stopped {
+		c.stopped = true
+		c.Conn.SetReadDeadline(stop) //nolint:errcheck // it may be closed
+	}
 }
 
 // stop is the deadline of who is to stop reading at once: long before this process began, as
@@ -140,17 +138,6 @@ var stop = time.Unix(1, 0)
 // SetDeadline implements net.Conn.
 func (c *connection) SetDeadline(t time.Time) error {
 	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
-}
-
-// tooSoon reports whether a deadline has come before the one that is wanted, and sets that.
-func (c *connection) tooSoon() bool {
-	c.reading.Lock()
-	defer c.reading.Unlock()
-	if !c.wanted.IsZero() && !c.wanted.After(time.Now()) {
-		return false
-	}
-	c.set = c.wanted
-	return c.Conn.SetReadDeadline(c.wanted) == nil
 }
 
 // earn lets the client send so many bytes more.

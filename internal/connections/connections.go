@@ -103,7 +103,7 @@ func (s *Server) Serve(ctx context.Context, hurry <-chan struct{}, listeners ...
 	server := s.http(ctx)
 	watching, done := context.WithCancel(context.Background())
 	var owned sync.WaitGroup
-	owned.Go(func() { s.stalled(watching) })
+	owned.Go(func() { s.watch(watching) })
 	defer owned.Wait()
 	defer done()
 	ended := make(chan error, len(listeners))

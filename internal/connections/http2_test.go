@@ -280,7 +280,9 @@ func TestRapidResets(t *testing.T) {
 	})
 	f := s.frames()
 	go io.Copy(io.Discard, f.Conn) //nolint:errcheck // what comes is of no interest
-	for i := range uint32(50_000) {
+	sent := int64(0)
+	for i, until := uint32(0), time.Now().Add(20*time.Second); time.Now().Before(until); i++ {
+		sent++
 		if f.get(2*i+1, "/slow") != nil || f.WriteRSTStream(2*i+1, http2.ErrCodeCancel) != nil {
 			break
 		}
@@ -290,7 +292,7 @@ func TestRapidResets(t *testing.T) {
 	assert.Equal(t, 200, status)
 	visitor.Close() //nolint:errcheck // it is open
 	assert.LessOrEqual(t, most.Load(), int64(100))
-	assert.Less(t, all.Load(), int64(5000), "nearly all were never begun")
+	assert.Less(t, all.Load(), sent/2, "most were never begun")
 	require.Eventually(t, func() bool { return s.server.Open() == 0 }, 20*time.Second, 10*time.Millisecond)
 }
 

@@ -13,7 +13,7 @@ import (
 //
 //	its answer was taken                      the count goes down
 //	its answer is taken too slowly            reset, by the deadline of its stream
-//	a small answer is not taken at all        the connection ends; see Server.stalled
+//	a small answer is not taken at all        the connection ends; see Server.watch
 //	its client goes                           net/http notices
 //
 // streams counts requests over HTTP/2. There may be many on one connection, and each costs
@@ -103,7 +103,7 @@ type stream struct {
 }
 
 // smallAnswer is how much of an answer net/http holds until the handler has ended: nobody
-// waits for the client while it is written. Server.stalled looks after what stays there.
+// waits for the client while it is written. Server.watch looks after what stays there.
 const smallAnswer = 4096
 
 // stream returns how an answer is sent as the limits allow.

@@ -103,15 +103,14 @@ func (v Visitor) Client() netip.Prefix {
 	return ClientOf(v.Address)
 }
 
-// fields by which proxies say who asks.
-var said = []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host", "X-Real-Ip",
-	"Via",
-	"X-Client-Ip", "True-Client-Ip", "X-Cluster-Client-Ip", "X-Forwarded-Port", "X-Forwarded-Server"}
-
-// Claims reports whether a request says who asks, whoever sent it.
+// Claims reports whether a request has fields by which proxies say who asks, whoever sent
+// it.
 func Claims(r *http.Request) bool {
-	for _, name := range said {
-		if len(r.Header[name]) > 0 {
+	// A request has half a dozen fields, and there are nearly twice as many of these.
+	for name := range r.Header {
+		switch name {
+		case "Forwarded", "X-Forwarded-For", "X-Forwarded-Proto", "X-Forwarded-Host", "X-Forwarded-Port",
+			"X-Forwarded-Server", "X-Real-Ip", "X-Client-Ip", "X-Cluster-Client-Ip", "True-Client-Ip", "Via":
 			return true
 		}
 	}

@@ -37,7 +37,7 @@ func counting(count *atomic.Int64) func(context.Context, coding.Coding, []byte) 
 // varied is text that levels encode to different bytes.
 func varied(name string) string {
 	var text strings.Builder
-	for i := range 3000 {
+	for i := range 500 {
 		fmt.Fprintf(&text, "%s sails at %d:%02d from quay %d to %x\n", name, i%24, i%60, i%7, i*i*7919)
 	}
 	return text.String()

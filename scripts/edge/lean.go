@@ -206,9 +206,9 @@ func (r *rival) load(secure bool, args []string) (float64, error) {
 	}
 	args = append([]string{"-c", "1", "h2load", "-t", "1", "-H", "accept-encoding: gzip, deflate, br, zstd",
 		"-H", "user-agent: Mozilla/5.0 (X11; Linux x86_64)", "-H", "accept: text/html,*/*;q=0.8"}, args...)
-	host, port, _ := net.SplitHostPort(strings.SplitN(address, "//", 2)[1])
-	_ = host
-	args = append(args, strings.SplitN(address, "//", 2)[0]+"//"+leanHost+":"+port+"/")
+	scheme, at, _ := strings.Cut(address, "//")
+	_, port, _ := net.SplitHostPort(at)
+	args = append(args, "--connect-to", at, scheme+"//"+leanHost+":"+port+"/")
 	out, err := exec.Command("taskset", args...).CombinedOutput()
 	if err != nil {
 		return 0, fmt.Errorf("h2load: %w: %s", err, out)
