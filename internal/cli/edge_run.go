@@ -191,6 +191,12 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(int64(config.Memory) * 17 / 20) // the rest is what the runtime does not count
 	}
+	// Up to that bound it may take its time: each of its rounds is felt by the slowest of
+	// those who are answered meanwhile.
+	const rarely = 300 // percent of what is in use
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(rarely)
+	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
 	r := &running{edgeCmd: a, stop: stop, hurry: make(chan struct{}), certificates: set}
