@@ -94,6 +94,11 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 			about = console.Faint("  at least ") + console.Size(report.Sent) + console.Faint(" are sent")
 		}
 		a.Print("%s", console.Strong(files+", "+console.Size(report.Bytes)+" in "+from)+about)
+		// Of a folder nothing is ever sent, so nothing is missing there.
+		if report.Release != "" && report.Sent == 0 && len(report.Files) > 0 {
+			a.Note("%s", console.Faint("a size as sent is known once somebody asked for the file, or after "+
+				"orilla deploy --encode"))
+		}
 		for _, left := range report.LeftOut {
 			a.Print("%s %s  %s", console.Warn("left out:"), left.Path, console.Faint(left.Why))
 		}
