@@ -196,6 +196,7 @@ func (s *Server) changed(inner net.Conn, state http.ConnState) {
 	switch state {
 	case http.StateActive:
 		c.state.Store(0)
+		c.answered.Store(0) // over HTTP/2: nothing waits of what was asked before
 		if !c.proxied || c.named.Swap(true) {
 			return
 		}

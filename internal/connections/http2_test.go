@@ -338,3 +338,31 @@ func TestFloodsEnd(t *testing.T) {
 		})
 	}
 }
+
+// TestLargeBodiesAreNoFlood: what belongs to a request may be of any size, with bounds and
+// without any.
+func TestLargeBodiesAreNoFlood(t *testing.T) {
+	t.Parallel()
+	for name, limits := range map[string]connections.Limits{"bounded": {Total: 10, Rate: 1000}, "unbounded": {}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s := serve(t, limits, nil, func(w http.ResponseWriter, r *http.Request) {
+				io.Copy(w, r.Body) //nolint:errcheck // the client sees it
+			})
+			protocols := &http.Protocols{}
+			protocols.SetUnencryptedHTTP2(true)
+			transport := &http.Transport{Protocols: protocols}
+			defer transport.CloseIdleConnections()
+			const size = 8 << 20
+			r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, "http://"+s.address+"/",
+				bytes.NewReader(make([]byte, size)))
+			require.NoError(t, err)
+			answer, err := transport.RoundTrip(r)
+			require.NoError(t, err)
+			defer answer.Body.Close() //nolint:errcheck // read
+			n, err := io.Copy(io.Discard, answer.Body)
+			require.NoError(t, err)
+			assert.EqualValues(t, size, n)
+		})
+	}
+}

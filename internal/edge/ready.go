@@ -135,7 +135,12 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 	}
 	// Whether it may be answered to everybody is asked again for names below .localhost.
 	t := n.routing.table.Load()
-	_, configured := t.find(httpanswer.HostName(r.Host), r.URL.EscapedPath())
+	place, configured := t.find(httpanswer.HostName(r.Host), r.URL.EscapedPath())
+	// It may be routed otherwise since the answer was decided: to another site even.
+	if configured && (place.serves != e || place.canonical != nil) ||
+		n.all.known(e.journal.Site, e.journal.Environment) != e {
+		return
+	}
 	more := http.Header{}
 	more[httpanswer.ReleaseField] = []string{s.label()}
 	if ready := n.objects.Make(a, more); ready != nil {

@@ -44,7 +44,12 @@ func (o *Objects) Make(a answer.Answer, more http.Header) *Ready {
 	header.Set("Accept-Ranges", "bytes")
 	ready := &Ready{key: pieceKey{a.File.Digest, whole}, size: int(a.File.Size)}
 	tag := a.ETag
-	if found, c, ok := o.encodedKey(a); ok {
+	found, c, known := o.encodedKey(a)
+	switch {
+	case !known && o.variants != nil && len(a.Codings) > 0:
+		// Nobody had time to encode it: the next who asks is to get it encoded.
+		return nil
+	case c != coding.Identity:
 		ready.key = found
 		data, there := o.peek(found)
 		if !there || len(data) <= sumLength {
@@ -68,7 +73,8 @@ func (o *Objects) Make(a answer.Answer, more http.Header) *Ready {
 	return ready
 }
 
-// encodedKey is where the variant lies that a request would get; false for none.
+// encodedKey is where the variant lies that a request would get: in no coding if content is
+// known not to gain; false if there is none yet.
 func (o *Objects) encodedKey(a answer.Answer) (pieceKey, coding.Coding, bool) {
 	if o.variants == nil {
 		return pieceKey{}, coding.Identity, false
@@ -79,7 +85,10 @@ func (o *Objects) encodedKey(a answer.Answer) (pieceKey, coding.Coding, bool) {
 		for _, level := range []coding.Level{coding.Best, coding.Fast} {
 			key := variantKey(a.File.Digest, c, level)
 			if element, ok := o.content.known[key]; ok {
-				return key, c, len(element.Value.(*piece).data) > sumLength
+				if len(element.Value.(*piece).data) == sumLength {
+					c = coding.Identity
+				}
+				return key, c, true
 			}
 		}
 	}

@@ -29,8 +29,8 @@ func (v Variant) Done() {
 	}
 }
 
-// Encoding is how Objects come by variants. Any of it may be nil, and then visitors get
-// what can be made in a moment.
+// Encoding is how Objects come by variants. Kept and Want may be nil, and then visitors
+// get what can be made in a moment.
 //
 //	memory:        best, else fast
 //	this machine:  Kept, proved again each time it is read
