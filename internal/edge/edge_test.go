@@ -359,18 +359,28 @@ func TestHosts(t *testing.T) {
 	}, 5*time.Second, time.Millisecond)
 }
 
+// assetOf is a script in a version: most of it is the same in all.
+func assetOf(version string) string {
+	return varied("asset") + strings.Repeat("asset of "+version+" ", 10_000) + varied("footer")
+}
+
 // TestActivationsAreAtomic flips back and forth a hundred times while clients
 // ask for a page and then for the assets it names: over HTTP/1.1 and HTTP/2, in each
-// coding, while the best variants are made and sometimes do not fit in memory.
+// coding and by differences, while the best variants are made and sometimes do not fit in
+// memory.
 func TestActivationsAreAtomic(t *testing.T) {
 	t.Parallel()
 	w := start(t, edge.Options{Memory: 1 << 20})
 	var ids []release.ID
 	for _, version := range []string{"a", "b", "c"} {
-		asset := strings.Repeat("asset of "+version+" ", 20_000)
-		name := "app-" + digest.Of([]byte(asset)).String()[:10] + ".js"
+		asset := assetOf(version)
+		name := "app-" + digest.Of([]byte(asset)).String()[:16] + ".js"
 		page := fmt.Sprintf("%s /%s %s", version, name, strings.Repeat(version, 50_000))
-		ids = append(ids, w.put(map[string]string{"index.html": page, name: asset}, release.Settings{}))
+		files := map[string]string{"index.html": page, name: asset}
+		for i := range 4 { // enough for a dictionary of the pages
+			files[fmt.Sprintf("%d.html", i)] = fmt.Sprintf("%s %d %s", version, i, varied(version))
+		}
+		ids = append(ids, w.put(files, release.Settings{}))
 	}
 	w.await("corvane.localhost", w.activate("production", ids[0]))
 	done := make(chan struct{})
@@ -378,9 +388,15 @@ func TestActivationsAreAtomic(t *testing.T) {
 	var mutex sync.Mutex
 	pages := map[string]int{}
 	spoken := speak(t, w.node)
+	var differences atomic.Int64
 	for _, client := range []struct{ way, encoding string }{{"HTTP/1.1", ""}, {"HTTP/1.1", "gzip"},
-		{"HTTP/2, as browsers have it", "br"}, {"HTTP/2, as browsers have it", "zstd"}} {
+		{"HTTP/2, as browsers have it", "br"}, {"HTTP/2, as browsers have it", "zstd"},
+		{"HTTP/1.1", "dcz"}, {"HTTP/2, as browsers have it", "dcz"}} {
+		browser := &returning{}
 		ask := func(path string) (*http.Response, string) {
+			if client.encoding == "dcz" {
+				return browser.over(t, spoken, client.way, path, &differences)
+			}
 			return spoken.ask(t, client.way, "corvane.localhost", cases.Case{URL: path}, client.encoding)
 		}
 		clients.Go(func() {
@@ -397,7 +413,7 @@ func TestActivationsAreAtomic(t *testing.T) {
 					t.Errorf("a page that is not whole: %d, %d bytes", response.StatusCode, len(page))
 				}
 				response, asset := ask(name)
-				if response.StatusCode != http.StatusOK || asset != strings.Repeat("asset of "+version+" ", 20_000) {
+				if response.StatusCode != http.StatusOK || asset != assetOf(version) {
 					t.Errorf("page %s, asset %s: %d, %.20q", version, name, response.StatusCode, asset)
 				}
 				mutex.Lock()
@@ -412,6 +428,8 @@ func TestActivationsAreAtomic(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	w.await("corvane.localhost", last)
+	assert.Eventually(t, func() bool { return differences.Load() > 10 }, 20*time.Second, time.Millisecond,
+		"whoever comes again is told the difference")
 	close(done)
 	clients.Wait()
 	assert.Len(t, pages, 3, "every version was seen: %v", pages)

@@ -123,11 +123,16 @@ func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		r = withoutLink(r)
 	}
 
+	if by, is := pageDictionary(n, w, r, e, s, base); is && guard == nil {
+		return by
+	}
+	pages := s.pages.Load() // before it is decided: it may come meanwhile
 	decide := func(s *serving, guard *access.Gate) (answer.Answer, error) {
 		site := s.site(req.Now)
 		if guard != nil {
 			site.Realm = e.label()
 		}
+		site.Dictionaries = offered{n.objects.library, e, s}
 		return answer.Decide(r.Context(), req, site)
 	}
 
@@ -139,14 +144,14 @@ func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 		n.newer(r.Context(), e, s, strings.TrimPrefix(req.Path, base)) {
 		newer := e.current.Load()
 		if may, _ := n.admits(asked, e, n.guard(e, newer)); may && newer.reader != nil {
-			s = newer
+			s, pages = newer, newer.pages.Load()
 			a, err = decide(newer, n.guard(e, newer))
 		}
 	}
 	s.mark(w)
 	by := n.finish(w, r, a, err, s.upstreams)
 	if err == nil && guard == nil {
-		n.makeReady(r, e, s, a)
+		n.makeReady(r, e, s, a, pages)
 	}
 	return by
 }

@@ -100,8 +100,9 @@ type Node struct {
 // content is what files hold, and who has it encoded.
 type content struct {
 	*httpanswer.Objects
-	worker *worker
-	made   *made // answers
+	worker  *worker
+	made    *made // answers
+	library *library
 }
 
 // indexed is what leads to content, and what that is read from: a store, or a cache
@@ -152,7 +153,7 @@ func New(store storage.Store, options Options) *Node {
 	*n = Node{
 		store: store, options: options, clock: clock{fixed: options.Now},
 		objects: content{httpanswer.NewObjects(contents, options.Memory, options.Patience), newWorker(n),
-			newMade(options.Memory)},
+			newMade(options.Memory), newLibrary(n)},
 		index: indexed{httpanswer.NewObjects(index, options.Memory/4, options.Patience), index,
 			&sync.Map{}, &atomic.Int64{}},
 		proxies: httpanswer.NewProxies(options.Wait),
@@ -187,6 +188,7 @@ func (n *Node) Follow(ctx context.Context, ready func()) {
 	var working sync.WaitGroup
 	defer working.Wait()
 	working.Go(func() { n.objects.worker.run(ctx) })
+	working.Go(func() { n.objects.library.run(ctx) })
 	n.tracker.follow(ctx, func() {
 		close(n.is.ready)
 		ready()

@@ -3,10 +3,10 @@ package edge
 import (
 	"net/http"
 	"strings"
-	"sync"
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/httpanswer"
@@ -16,13 +16,8 @@ import (
 // little more than HTTP does. Only what host, path and codings alone decide is remembered;
 // it counts as long as the environment serves the same entry, and nothing was routed
 // otherwise.
-//
-// There are two generations: once the younger one is full, the older one goes. So what is
-// asked for stays, and whoever asks for everything costs others one answer each.
 type made struct {
-	mutex      sync.RWMutex
-	young, old map[question]*known
-	most       int // of a generation
+	*generations[question, *known]
 }
 
 // question is all that decides an answer that is made ready.
@@ -37,7 +32,8 @@ type known struct {
 	e     *environment
 	s     *serving
 	table *table
-	local bool // at a name below .localhost
+	pages *digest.Digest // the dictionary of pages that it names
+	local bool           // at a name below .localhost
 }
 
 // readyCosts is about what a ready answer takes, in bytes.
@@ -46,36 +42,17 @@ const readyCosts = 2048
 // newMade returns a memory of answers that takes a part of so many bytes at most.
 func newMade(memory int64) *made {
 	const part = 16
-	return &made{young: map[question]*known{}, most: max(64, int(memory/part/readyCosts/2))}
+	return &made{newGenerations[question, *known](max(64, int(memory/part/readyCosts/2)))}
 }
 
-// get returns what is known.
-func (m *made) get(q question) *known {
-	m.mutex.RLock()
-	k, young := m.young[q]
-	if !young {
-		k = m.old[q]
-	}
-	m.mutex.RUnlock()
-	if k != nil && !young {
-		m.put(q, k)
-	}
-	return k
-}
-
-// put remembers an answer. Its texts are copied: they may be parts of a large request.
-func (m *made) put(q question, k *known) {
+// remember remembers an answer. Its texts are copied: they may be parts of a large request.
+func (m *made) remember(q question, k *known) {
 	q.host, q.path = strings.Clone(q.host), strings.Clone(q.path)
-	m.mutex.Lock()
-	defer m.mutex.Unlock()
-	if len(m.young) >= m.most {
-		m.old, m.young = m.young, make(map[question]*known, m.most)
-	}
-	m.young[q] = k
+	m.put(q, k)
 }
 
 // deciding are the fields that can change an answer which nothing else decides.
-var deciding = []string{"Range", "If-None-Match", "If-Match", "If-Range"}
+var deciding = []string{"Range", "If-None-Match", "If-Match", "If-Range", "Available-Dictionary"}
 
 // questionOf is what a request asks, if an answer to it could have been made ready.
 func questionOf(r *http.Request) (question, bool) {
@@ -110,14 +87,17 @@ func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 	if !ok || n.settings.Load().Requests {
 		return false
 	}
-	k := n.objects.made.get(q)
-	return k != nil && k.e.current.Load() == k.s && k.table == n.routing.table.Load() && !n.isStale(false) &&
+	k, ok := n.objects.made.get(q)
+	return ok && k.e.current.Load() == k.s && k.table == n.routing.table.Load() && !n.isStale(false) &&
+		k.pages == k.s.pages.Load() &&
 		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
 }
 
 // makeReady remembers an answer for those who ask the same, if nothing else could have
 // decided it.
-func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.Answer) {
+func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.Answer,
+	pages *digest.Digest,
+) {
 	q, ok := questionOf(r)
 	if !ok || a.Timed || a.Status != http.StatusOK || s.entry.Expires != nil ||
 		strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
@@ -129,7 +109,8 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 		return
 	}
 	for _, field := range a.Header {
-		if strings.EqualFold(field.Name, "Vary") && field.Value != "Accept-Encoding" {
+		if strings.EqualFold(field.Name, "Vary") && field.Value != "Accept-Encoding" &&
+			field.Value != "Accept-Encoding, Available-Dictionary" {
 			return
 		}
 	}
@@ -144,6 +125,6 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 	more := http.Header{}
 	more[httpanswer.ReleaseField] = []string{s.label()}
 	if ready := n.objects.Make(a, more); ready != nil {
-		n.objects.made.put(q, &known{ready, e, s, t, !configured})
+		n.objects.made.remember(q, &known{ready, e, s, t, pages, !configured})
 	}
 }

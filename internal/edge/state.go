@@ -32,6 +32,8 @@ type serving struct {
 	config    *answer.EnvironmentConfig
 	recent    []recent         // newest first
 	earlier   []answer.Earlier // the releases of recent
+	// the dictionary of its pages, nil until one was made
+	pages atomic.Pointer[digest.Digest]
 }
 
 // recent is an earlier release: what its pages load is still answered.

@@ -87,6 +87,12 @@ func isSecure(way string) bool {
 // ask sends the request of a case, and returns the answer with its body decoded.
 func (s *spoken) ask(t *testing.T, way, host string, c cases.Case, encoding string) (*http.Response, string) {
 	t.Helper()
+	return s.askWith(t, way, host, c, map[string]string{"Accept-Encoding": encoding})
+}
+
+// askWith is ask with other fields.
+func (s *spoken) askWith(t *testing.T, way, host string, c cases.Case, header map[string]string) (*http.Response, string) {
+	t.Helper()
 	request, err := http.NewRequestWithContext(t.Context(), cmp.Or(c.Method, "GET"), "http://"+s.plain, nil)
 	require.NoError(t, err)
 	path, query, _ := strings.Cut(c.URL, "?")
@@ -97,8 +103,12 @@ func (s *spoken) ask(t *testing.T, way, host string, c cases.Case, encoding stri
 		request.URL.Scheme = "https"
 	}
 	request.Host = host
-	for field, value := range map[string]string{"Accept-Language": c.Language, "Cookie": c.Cookie,
-		"Accept-Encoding": encoding} {
+	for field, value := range map[string]string{"Accept-Language": c.Language, "Cookie": c.Cookie} {
+		if value != "" {
+			request.Header.Set(field, value)
+		}
+	}
+	for field, value := range header {
 		if value != "" {
 			request.Header.Set(field, value)
 		}
@@ -144,7 +154,9 @@ func long(text string) string {
 func withoutEncoding(header http.Header, field string) string {
 	value := header.Get(field)
 	if field == "Vary" {
-		value = strings.TrimSuffix(strings.TrimSuffix(value, "Accept-Encoding"), ", ")
+		for _, name := range []string{"Available-Dictionary", "Accept-Encoding"} {
+			value = strings.TrimSuffix(strings.TrimSuffix(value, name), ", ")
+		}
 	}
 	return value
 }

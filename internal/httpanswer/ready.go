@@ -44,7 +44,7 @@ func (o *Objects) Make(a answer.Answer, more http.Header) *Ready {
 	header.Set("Accept-Ranges", "bytes")
 	ready := &Ready{key: pieceKey{a.File.Digest, whole}, size: int(a.File.Size)}
 	tag := a.ETag
-	found, c, known := o.encodedKey(a)
+	found, c, known := encodedKey(o, a)
 	switch {
 	case !known && o.variants != nil && len(a.Codings) > 0:
 		// Nobody had time to encode it: the next who asks is to get it encoded.
@@ -75,7 +75,7 @@ func (o *Objects) Make(a answer.Answer, more http.Header) *Ready {
 
 // encodedKey is where the variant lies that a request would get: in no coding if content is
 // known not to gain; false if there is none yet.
-func (o *Objects) encodedKey(a answer.Answer) (pieceKey, coding.Coding, bool) {
+func encodedKey(o *Objects, a answer.Answer) (pieceKey, coding.Coding, bool) {
 	if o.variants == nil {
 		return pieceKey{}, coding.Identity, false
 	}

@@ -99,6 +99,9 @@ func RequestOf(r *http.Request, base, environment string, now time.Time) answer.
 		AcceptLanguage: joined(r.Header["Accept-Language"], ","),
 		AcceptEncoding: joined(r.Header["Accept-Encoding"], ","),
 		Cookie:         joined(r.Header["Cookie"], "; "),
+
+		AvailableDictionary: joined(r.Header["Available-Dictionary"], ","),
+		DictionaryID:        joined(r.Header["Dictionary-Id"], ","),
 	}
 }
 

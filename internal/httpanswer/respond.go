@@ -49,6 +49,13 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 	if hasIt(w, r, a) {
 		return nil
 	}
+	if sender, ok := from.(tells); ok && a.Dictionary != nil && r.Header.Get("Range") == "" {
+		if v, ok := sender.Difference(r.Context(), a); ok {
+			defer v.Done()
+			respondEncoded(w, r, a, v)
+			return nil
+		}
+	}
 	if sender, ok := from.(encodes); ok && len(a.Codings) > 0 {
 		if v, ok := sender.Variant(r.Context(), *a.File, codingsFor(r, &a)); ok {
 			defer v.Done()
@@ -87,6 +94,11 @@ func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from conte
 // encodes is what contents may do besides: give a file in a coding.
 type encodes interface {
 	Variant(ctx context.Context, file release.File, codings []coding.Coding) (Variant, bool)
+}
+
+// tells is what contents may do besides: tell a file by what the visitor has.
+type tells interface {
+	Difference(ctx context.Context, a answer.Answer) (Variant, bool)
 }
 
 // hasIt answers 304 to a client that has what it would get.

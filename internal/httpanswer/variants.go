@@ -112,25 +112,31 @@ func (v *variants) held(d digest.Digest, codings []coding.Coding) (found Variant
 	defer v.mutex.Unlock()
 	for _, c := range codings {
 		for _, level := range []coding.Level{coding.Best, coding.Fast} {
-			key := variantKey(d, c, level)
-			element, ok := v.content.known[key]
-			if !ok {
-				continue
+			if found, known = v.under(variantKey(d, c, level), c); known {
+				return found, true
 			}
-			v.content.byAge.MoveToFront(element)
-			data := element.Value.(*piece).data
-			if len(data) == sumLength || !v.takeUp(key, data) {
-				return Variant{}, true
-			}
-			found = Variant{Coding: c, Data: data[sumLength:]}
-			copy(found.Sum[:], data[:sumLength])
-			if len(data) > sliceSize {
-				found.done = func() { v.layDown(key) }
-			}
-			return found, true
 		}
 	}
 	return Variant{}, false
+}
+
+// under is held of one key.
+func (v *variants) under(key pieceKey, c coding.Coding) (found Variant, known bool) {
+	element, ok := v.content.known[key]
+	if !ok {
+		return Variant{}, false
+	}
+	v.content.byAge.MoveToFront(element)
+	data := element.Value.(*piece).data
+	if len(data) == sumLength || !v.takeUp(key, data) {
+		return Variant{}, true
+	}
+	found = Variant{Coding: c, Data: data[sumLength:]}
+	copy(found.Sum[:], data[:sumLength])
+	if len(data) > sliceSize {
+		found.done = func() { v.layDown(key) }
+	}
+	return found, true
 }
 
 // takeUp counts a user of a large variant, if there is room.
@@ -210,14 +216,32 @@ func (v *variants) kept(file release.File, c coding.Coding) []byte {
 }
 
 // encode makes a variant for a visitor who waits, and reports whether one was made, or is
-// known not to gain. Several who want the same wait for one.
+// known not to gain.
 func (v *variants) encode(ctx context.Context, file release.File, c coding.Coding) bool {
+	made := false
+	there := v.once(ctx, variantKey(file.Digest, c, coding.Fast), file.Size, func() ([]byte, error) {
+		content, err := v.patiently(ctx, file.Digest, v.patience)
+		if err != nil {
+			return nil, err // told to whoever sends the content as it is
+		}
+		data, err := coding.Encode(c, coding.Fast, content)
+		made = err == nil
+		return data, err
+	})
+	if made && v.Want != nil {
+		v.Want(core.Wanted{Of: file.Digest, Size: file.Size, Coding: c})
+	}
+	return there
+}
+
+// once has something encoded of so many bytes, and keeps it under a key; it reports whether
+// it is there then, or is known not to gain. Several who want the same wait for one.
+func (v *variants) once(ctx context.Context, key pieceKey, size int64, encode func() ([]byte, error)) bool {
 	// Large ones one at a time: several would keep all processors from visitors.
 	slots, wait := v.encoders, slotWait
-	if file.Size > largeSource {
+	if size > largeSource {
 		slots, wait = v.large, 0
 	}
-	key := variantKey(file.Digest, c, coding.Fast)
 	if f, _ := v.fly(key, false); f != nil {
 		return f.arrives(ctx)
 	}
@@ -237,19 +261,12 @@ func (v *variants) encode(ctx context.Context, file release.File, c coding.Codin
 		close(f.done)
 	}()
 
-	content, err := v.patiently(ctx, file.Digest, v.patience)
-	if err != nil {
-		return false // told to whoever sends the content as it is
-	}
-	data, err := coding.Encode(c, coding.Fast, content)
+	data, err := encode()
 	if err != nil && !errors.Is(err, coding.ErrGainless) {
 		return false
 	}
 	v.keepVariant(key, data)
 	f.err = nil
-	if data != nil && v.Want != nil {
-		v.Want(core.Wanted{Of: file.Digest, Size: file.Size, Coding: c})
-	}
 	return true
 }
 

@@ -51,7 +51,9 @@ type Request struct {
 
 	AcceptLanguage string // the header fields of these names
 	AcceptEncoding string
-	Cookie         string
+	// what the client has (RFC 9842)
+	AvailableDictionary, DictionaryID string
+	Cookie                            string
 	// the visitor sent the password, or came by a shared
 	// link; it matters only where Site.Realm is set
 	Admitted bool
@@ -75,7 +77,11 @@ type Site struct {
 	// Unchanging are the files that never change.
 	Semantics  int
 	Unchanging map[string]bool
-	Realm      string // what a password is asked for (RFC 7617); "" where everybody may look
+	// Release is what the files are of, and Dictionaries are what visitors of earlier ones
+	// have; nil where nobody could know.
+	Release      release.ID
+	Dictionaries Dictionaries
+	Realm        string // what a password is asked for (RFC 7617); "" where everybody may look
 }
 
 // EnvironmentConfig is the document with which an
@@ -104,7 +110,8 @@ func EnvironmentConfigOf(settings []byte, path string) *EnvironmentConfig {
 // The result never changes and may be used from several goroutines. The error
 // is rules.ErrDamaged, release.ErrDamaged, or that of reading.
 func Open(ctx context.Context, reader *release.Reader) (Site, error) {
-	site := Site{Files: reader, Settings: reader.Root.Settings, Semantics: reader.Root.Semantics}
+	site := Site{Files: reader, Settings: reader.Root.Settings, Semantics: reader.Root.Semantics,
+		Release: reader.ID}
 	// Read once, when a release becomes live, so that no request reads anything
 	// but the index.
 	unchanging, err := reader.Immutable(ctx)
@@ -187,6 +194,8 @@ type Answer struct {
 	// prefers them; empty if it is to be sent as it is. Whoever sends it in one says so
 	// in Content-Encoding and in the ETag: see EncodedTag.
 	Codings []coding.Coding
+	// Dictionary is by what File may be sent shorter, before all Codings; nil for nothing.
+	Dictionary *Dictionary
 	// Timed tells that the answer may be another at another time.
 	Timed bool
 
@@ -243,10 +252,12 @@ const Reserved = ".orilla"
 // MaxPath is how long, in bytes, the path of a request may be.
 const MaxPath = 8192
 
+// Forever is the value of Cache-Control of what never changes at its address (RFC 8246).
+const Forever = "public, max-age=31536000, immutable"
+
 const (
 	allowed     = "GET, HEAD, OPTIONS"
 	revalidate  = "no-cache"
-	forever     = "public, max-age=31536000, immutable" // RFC 8246
 	neverStored = "no-store"
 )
 

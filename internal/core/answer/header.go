@@ -84,6 +84,7 @@ func encodings(d *decision, a *Answer) {
 	d.vary = append(d.vary, "Accept-Encoding")
 	a.Codings = coding.Accepted(d.req.AcceptEncoding)
 	d.step(nil, true, "may be sent compressed: "+codingNames(a.Codings))
+	dictionaries(d, a)
 }
 
 // codingNames lists codings in words.

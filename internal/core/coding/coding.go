@@ -36,7 +36,7 @@ const (
 var All = []Coding{Brotli, Zstd, Gzip}
 
 // names are the codings as they stand in Content-Encoding, and in keys.
-var names = [...]string{Identity: "identity", Brotli: "br", Zstd: "zstd", Gzip: "gzip"}
+var names = [...]string{Identity: "identity", Brotli: "br", Zstd: "zstd", Gzip: "gzip", Dictionary: "dcz"}
 
 // String is the name of a coding in header fields.
 func (c Coding) String() string { return names[c] }
@@ -44,7 +44,7 @@ func (c Coding) String() string { return names[c] }
 // Parse returns the coding of a name; false for one that is not made. Names are compared
 // without regard to case, and x-gzip is gzip (RFC 9110, section 8.4.1.3).
 func Parse(name string) (Coding, bool) {
-	for c, own := range names {
+	for c, own := range names[:Dictionary] {
 		if strings.EqualFold(name, own) {
 			return Coding(c), true
 		}
@@ -110,6 +110,8 @@ var usual = map[string][]Coding{
 	"gzip, deflate, br":       {Brotli, Gzip},
 	"gzip, deflate, br, zstd": {Brotli, Zstd, Gzip},
 	"deflate, gzip, br, zstd": {Brotli, Zstd, Gzip},
+	// from whoever has a dictionary, see AcceptsDictionary
+	"gzip, deflate, br, zstd, dcb, dcz": {Brotli, Zstd, Gzip},
 }
 
 // Set is a set of codings, in the order in which they are preferred where it is a usual one.

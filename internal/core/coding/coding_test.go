@@ -190,3 +190,50 @@ func BenchmarkEncode(b *testing.B) {
 		}
 	}
 }
+
+// TestADifferenceIsProved: whatever is in a stream of dcz, it is the content or an error.
+func TestADifferenceIsProved(t *testing.T) {
+	t.Parallel()
+	before := []byte(strings.Repeat("the boat to Sula sails at nine, and the one to Velley at ten. ", 100))
+	after := bytes.Replace(before, []byte("nine"), []byte("noon"), 1)
+	stream, err := coding.EncodeWith(before, after)
+	require.NoError(t, err)
+	assert.Less(t, len(stream), 120)
+	of, size := digest.Of(after), int64(len(after))
+	require.NoError(t, coding.VerifyWith(before, stream, of, size))
+
+	require.ErrorIs(t, coding.VerifyWith(after, stream, of, size), coding.ErrBad, "another dictionary")
+	require.ErrorIs(t, coding.VerifyWith(before, stream, digest.Of(before), size), coding.ErrBad)
+	require.ErrorIs(t, coding.VerifyWith(before, stream, of, size-1), coding.ErrBad)
+	require.ErrorIs(t, coding.VerifyWith(before, stream[:len(stream)-3], of, size), coding.ErrBad)
+	bomb, err := coding.EncodeWith(before, bytes.Repeat(before, 1000))
+	require.NoError(t, err)
+	require.ErrorIs(t, coding.VerifyWith(before, bomb, of, size), coding.ErrBad)
+
+	_, err = coding.EncodeWith(make([]byte, coding.DictionaryMost), after)
+	require.ErrorIs(t, err, coding.ErrGainless)
+	for fields, want := range map[string]bool{"dcz": true, "br, DCZ;q=0.5": true, "dcz;q=0": false, "*": false,
+		"dcb": false, "": false, "gzip, deflate, br, zstd, dcb, dcz": true} {
+		assert.Equal(t, want, coding.AcceptsDictionary(fields), fields)
+	}
+	_, _, is := coding.FromKey("variants/" + of.String()[:2] + "/" + of.String() + ".dcz")
+	assert.False(t, is, "it is no variant")
+}
+
+func FuzzVerifyWith(f *testing.F) {
+	before := []byte(strings.Repeat("the boat to Sula sails at nine. ", 40))
+	after := append(bytes.Clone(before), "And the one to Velley."...)
+	stream, err := coding.EncodeWith(before, after)
+	require.NoError(f, err)
+	f.Add(stream)
+	f.Fuzz(func(t *testing.T, stream []byte) {
+		if coding.VerifyWith(before, stream, digest.Of(after), int64(len(after))) == nil {
+			d, err := zstd.NewReader(nil, zstd.WithDecoderDictRaw(0, before))
+			require.NoError(t, err)
+			defer d.Close()
+			data, err := d.DecodeAll(stream[40:], nil)
+			require.NoError(t, err)
+			assert.Equal(t, after, data)
+		}
+	})
+}

@@ -338,3 +338,31 @@ func trim(stem string, class media.Class) string {
 	}
 	return stem
 }
+
+// Family returns what is left of the path of a script or a style sheet before and behind
+// the digest in its name: what its next version will share with it.
+//
+//	assets/index-4-jA9vrI.css         "assets/index-"     ".css"
+//	static/js/main.8f3a2b1c.chunk.js  "static/js/main."   ".chunk.js"
+//
+// It returns false where the name is nothing but a digest, or where none is seen.
+func Family(name string) (before, behind string, ok bool) {
+	class := media.ClassOf(name)
+	if class != media.Script && class != media.Style || media.IsCompanion(name) {
+		return "", "", false
+	}
+	stem, extension := media.Split(name)
+	start, end := len(name)-len(stem)-len(extension), len(name)-len(extension)
+	trimmed := trim(stem, class)
+	token := last(trimmed)
+	// A digest behind an underscore is hexadecimal; the dash before it divides words.
+	if at := strings.LastIndexAny(trimmed, "_~"); at > 0 && len(trimmed)-at > shortest &&
+		allOf(trimmed[at+1:], hex) {
+		token = trimmed[at+1:]
+	}
+	if len(token) < shortest || len(token) == len(trimmed) || len(marksOf(token)) == 0 && !longDigest(token) {
+		return "", "", false
+	}
+	end -= len(stem) - len(trimmed)
+	return name[:start+len(trimmed)-len(token)], name[end:], true
+}

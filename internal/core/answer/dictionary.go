@@ -1,0 +1,132 @@
+package answer
+
+import (
+	"context"
+	"net/http"
+	"slices"
+	"strings"
+
+	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/dictionary"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/release"
+)
+
+// Dictionary is what a client has already, as the server knows it: by it the file of an
+// answer can be told shorter (RFC 9842).
+type Dictionary struct {
+	Digest digest.Digest
+	Size   int64
+	Data   []byte // nil: an object of the store
+}
+
+// Dictionaries are what visitors of an environment that everybody may look at can have.
+type Dictionaries interface {
+	// Pages returns the digest of the dictionary of pages that is offered now; false for none.
+	Pages() (digest.Digest, bool)
+	// Find returns what an offer means: of pages, or a file that an earlier release had at
+	// its path. It waits for nothing, and what it does not know may be known later.
+	Find(offer dictionary.Offer) (Dictionary, bool)
+}
+
+// dictionaries says what the answer may become a dictionary of, and finds the one by which it
+// can be told shorter. What a password keeps is neither.
+func dictionaries(d *decision, a *Answer) {
+	if d.site.Realm != "" || a.Status != http.StatusOK ||
+		!slices.ContainsFunc(d.vary, isAcceptEncoding) {
+		return
+	}
+	page := strings.HasPrefix(a.File.Type, "text/html")
+	switch {
+	case page && !keptPrivately(a):
+		if d.site.Dictionaries == nil {
+			break
+		}
+		if sum, ok := d.site.Dictionaries.Pages(); ok {
+			a.add("Link", "<"+d.req.Base+dictionary.PagePath(sum)+`>; rel="compression-dictionary"`)
+		}
+	case a.By == ByFile && dictionary.Is(*a.File) && isImmutable(a):
+		match, versions := dictionary.Match(d.req.Base, a.File.Path)
+		if !versions {
+			return
+		}
+		if value, ok := dictionary.UseAs(match, d.site.Release, a.File.Path); ok {
+			a.add("Use-As-Dictionary", value)
+		}
+	default:
+		return
+	}
+	// Also for whoever has none: a cache must not give one the answer of the other.
+	d.vary = append(d.vary, "Available-Dictionary")
+	offer, ok := dictionary.Offered(d.req.AvailableDictionary, d.req.DictionaryID)
+	if !ok || d.site.Dictionaries == nil || page != (offer.Path == "") ||
+		!coding.AcceptsDictionary(d.req.AcceptEncoding) {
+		return
+	}
+	if found, ok := meant(d, a, offer); ok && found.Digest != a.File.Digest &&
+		found.Size+a.File.Size <= coding.DictionaryMost {
+		a.Dictionary = &found
+		d.step(nil, true, "may be told by what the visitor has: "+offer.Digest.String()[:10])
+	}
+}
+
+// isAcceptEncoding reports whether a name of Vary says that codings decide.
+func isAcceptEncoding(name string) bool { return strings.EqualFold(name, "Accept-Encoding") }
+
+// isImmutable reports whether an answer never changes at its address (RFC 8246).
+func isImmutable(a *Answer) bool {
+	return slices.Contains(directives(a.get("Cache-Control")), "immutable")
+}
+
+// keptPrivately reports whether an answer is not for everybody.
+func keptPrivately(a *Answer) bool {
+	control := directives(strings.ToLower(a.get("Cache-Control")))
+	return slices.ContainsFunc(control, func(directive string) bool {
+		name, _, _ := strings.Cut(directive, "=")
+		return name == "private" || name == neverStored
+	})
+}
+
+// meant finds what an offer means: first among what this site answers, as far as it is
+// another version of the same file.
+func meant(d *decision, a *Answer, offer dictionary.Offer) (Dictionary, bool) {
+	if offer.Path != "" {
+		if !dictionary.Same(offer.Path, a.File.Path) {
+			return Dictionary{}, false
+		}
+		for _, files := range versions(d.site) {
+			file, ok, err := files.Lookup(d.ctx, offer.Path)
+			if err == nil && ok && file.Digest == offer.Digest && dictionary.Is(file) {
+				return Dictionary{Digest: file.Digest, Size: file.Size}, true
+			}
+		}
+	}
+	return d.site.Dictionaries.Find(offer)
+}
+
+// versionsMost is how many releases are looked through while a visitor waits.
+const versionsMost = 8
+
+// versions are the releases that the site answers from.
+func versions(site Site) []Files {
+	list := []Files{site.Files}
+	for _, earlier := range site.Recent[:min(len(site.Recent), versionsMost)] {
+		list = append(list, earlier)
+	}
+	return list
+}
+
+// ShownToAll reports whether a site answers everybody with a page at its own address: no rule
+// keeps it away, or makes it depend on who asks.
+func ShownToAll(ctx context.Context, site Site, req Request, file release.File) (bool, error) {
+	req.Method, req.Path = http.MethodGet, req.Base+Address(file.Path)
+	a, err := Decide(ctx, req, site)
+	if err != nil || a.Status != http.StatusOK || a.File == nil || a.File.Digest != file.Digest {
+		return false, err
+	}
+	vary := strings.Split(a.get("Vary"), ",")
+	return !keptPrivately(&a) && !slices.ContainsFunc(vary, func(name string) bool {
+		name = strings.TrimSpace(name)
+		return name != "" && !isAcceptEncoding(name) && !strings.EqualFold(name, "Available-Dictionary")
+	}), nil
+}

@@ -1,0 +1,306 @@
+package edge
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/dictionary"
+	"orilla.example/orilla/internal/core/digest"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/release"
+)
+
+// library finds and makes the dictionaries that visitors may have (RFC 9842). It does one
+// thing at a time and nobody waits for it: whoever comes before it knows a dictionary gets
+// an answer as everybody does.
+//
+//	the pages of what is live                  made when the first page is asked for
+//	a file of an earlier release, still kept   found by whoever answers, without it
+//	what only an older release has             found here, by the id that the visitor sends
+//
+// What it finds belongs to one environment, which everybody could look at while it served
+// it. Nothing is looked for that no release of the environment holds.
+type library struct {
+	*Node
+	queue   chan errand
+	allowed *rate.Limiter // of what strangers have looked for
+	pages   *generations[owned, *pagesOf]
+	files   *generations[owned, answer.Dictionary]
+	tried   *generations[errand, time.Time]
+	served  *generations[*environment, releases] // what was live openly
+}
+
+// owned names a dictionary of an environment.
+type owned struct {
+	e      *environment
+	digest digest.Digest
+}
+
+// errand is what the library is asked for: what an offer means, or, if s is set, the
+// dictionary of the pages that it serves.
+type errand struct {
+	e     *environment
+	s     *serving
+	offer dictionary.Offer
+}
+
+// pagesOf is a dictionary of pages.
+type pagesOf struct {
+	release release.ID
+	data    []byte
+	encoded map[coding.Coding][]byte
+}
+
+// releases are those that an environment served to everybody, the newest last.
+type releases struct {
+	upTo int64 // the number of the last entry that was read
+	list []release.ID
+}
+
+const (
+	errandsMost = 64
+	// entriesMost is how far back a journal is read for an older release.
+	entriesMost = 64
+	// triedFor is how long what was not found is not looked for again.
+	triedFor = 10 * time.Minute
+	// pagesCost is about what a dictionary of pages takes, in bytes.
+	pagesCost = 64 << 10
+	// errandTimeout is how long the store may take over one errand.
+	errandTimeout = 30 * time.Second
+)
+
+// newLibrary returns the library of a node. A 64th of the memory holds dictionaries of pages.
+func newLibrary(n *Node) *library {
+	const part, many = 64, 256
+	return &library{
+		Node: n, queue: make(chan errand, errandsMost), allowed: rate.NewLimiter(2, 16),
+		pages:  newGenerations[owned, *pagesOf](max(4, int(n.options.Memory/part/pagesCost/2))),
+		files:  newGenerations[owned, answer.Dictionary](many),
+		tried:  newGenerations[errand, time.Time](many),
+		served: newGenerations[*environment, releases](many),
+	}
+}
+
+// want notes an errand, if it was not done lately and there is room.
+func (l *library) want(what errand) {
+	if at, ok := l.tried.get(what); ok && time.Since(at) < triedFor {
+		return
+	}
+	if what.s == nil && !l.allowed.Allow() {
+		return
+	}
+	select {
+	case l.queue <- what:
+		l.tried.put(what, time.Now())
+	default: // it is asked for again
+	}
+}
+
+// run does errands until the context ends.
+func (l *library) run(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case what := <-l.queue:
+			l.errand(ctx, what)
+		}
+	}
+}
+
+// errand does one errand. What does not come to anything is told to nobody: visitors lose
+// nothing by it but bytes.
+func (l *library) errand(ctx context.Context, what errand) {
+	ctx, cancel := context.WithTimeout(ctx, errandTimeout)
+	defer cancel()
+	if what.s != nil {
+		if sum, err := l.makePages(ctx, what.e, what.s.reader, what.s.site(l.clock.now())); err == nil {
+			what.s.pages.Store(sum)
+		} else {
+			l.tried.put(what, time.Time{}) // the next page asks again
+		}
+		return
+	}
+	if err := l.find(ctx, what.e, what.offer); errors.Is(err, context.DeadlineExceeded) {
+		l.tried.put(what, time.Time{})
+	}
+}
+
+// makePages makes the dictionary of the pages of a release, and returns its digest; nil if
+// it is not worth having one.
+func (l *library) makePages(ctx context.Context, e *environment, reader *release.Reader, site answer.Site,
+) (*digest.Digest, error) {
+	s := e.current.Load()
+	req := answer.Request{Scheme: "https", Host: "localhost", Now: l.clock.now(),
+		Environment: journal.DisplayName(e.journal.Environment)}
+	if len(s.addresses) > 0 {
+		req.Scheme, req.Host = s.addresses[0].Scheme, s.addresses[0].Host
+	}
+	shown := func(ctx context.Context, file release.File) (bool, error) {
+		return answer.ShownToAll(ctx, site, req, file)
+	}
+	data, err := dictionary.Pages(ctx, reader, l.objects.Get, shown)
+	if err != nil || data == nil {
+		return nil, err
+	}
+	made := &pagesOf{release: reader.ID, data: data, encoded: map[coding.Coding][]byte{}}
+	for _, c := range coding.All {
+		if encoded, err := coding.Encode(c, coding.Best, data); err == nil {
+			made.encoded[c] = encoded
+		}
+	}
+	sum := digest.Of(data)
+	l.pages.put(owned{e, sum}, made)
+	return &sum, nil
+}
+
+// find looks for what an offer means among the releases that an environment has served to
+// everybody. The offer is a stranger's: it counts only if its digest is that of what it names.
+func (l *library) find(ctx context.Context, e *environment, offer dictionary.Offer) error {
+	// Of a preview it is not known who could look at all of them at the time.
+	s := e.current.Load()
+	if s == nil || l.guard(e, s) != nil || strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
+		return nil
+	}
+	id, err := l.servedOpenly(ctx, e, s.entry.Number, offer.Release)
+	if err != nil || id.IsZero() {
+		return err
+	}
+	reader, err := openRelease(ctx, l.Node, e.journal.Site, id)
+	if err != nil {
+		return err
+	}
+	if offer.Path == "" {
+		site, err := answer.Open(ctx, reader)
+		if err == nil {
+			_, err = l.makePages(ctx, e, reader, site)
+		}
+		return err
+	}
+	file, ok, err := reader.Lookup(ctx, offer.Path)
+	if err == nil && ok && file.Digest == offer.Digest && dictionary.Is(file) {
+		l.files.put(owned{e, file.Digest}, answer.Dictionary{Digest: file.Digest, Size: file.Size})
+	}
+	return err
+}
+
+// servedOpenly returns the release that an environment has served to everybody, of those
+// whose short id has certain digits, as far back as is looked; the zero ID for none.
+func (l *library) servedOpenly(ctx context.Context, e *environment, last int64, digits string,
+) (release.ID, error) {
+	known, _ := l.served.get(e)
+	if known.upTo < last {
+		var newer []release.ID
+		for entry, err := range e.journal.Back(ctx, last) {
+			if entry.Number <= known.upTo || entry.Number <= last-entriesMost {
+				break
+			}
+			if errors.Is(err, journal.ErrDamaged) || errors.Is(err, journal.ErrUnknown) {
+				continue // it opens nothing
+			}
+			if err != nil {
+				return release.ID{}, err
+			}
+			if !entry.Release.IsZero() && !entry.Access.Protects() {
+				newer = append(newer, entry.Release)
+			}
+		}
+		// Back yields the newest first.
+		for i := len(newer) - 1; i >= 0; i-- {
+			known.list = append(known.list[:len(known.list):len(known.list)], newer[i])
+		}
+		known.list = known.list[max(0, len(known.list)-entriesMost):]
+		known.upTo = last
+		l.served.put(e, known)
+	}
+	for _, id := range known.list {
+		if id.Short() == "r-"+digits {
+			return id, nil
+		}
+	}
+	return release.ID{}, nil
+}
+
+// offered are the dictionaries that visitors of an environment may have.
+type offered struct {
+	*library
+	e *environment
+	s *serving
+}
+
+// Pages implements answer.Dictionaries.
+func (o offered) Pages() (digest.Digest, bool) {
+	if sum := o.s.pages.Load(); sum != nil {
+		if _, ok := o.pages.get(owned{o.e, *sum}); ok {
+			return *sum, true
+		}
+	}
+	if o.s.reader != nil {
+		o.want(errand{e: o.e, s: o.s})
+	}
+	return digest.Digest{}, false
+}
+
+// Find implements answer.Dictionaries.
+func (o offered) Find(offer dictionary.Offer) (answer.Dictionary, bool) {
+	key := owned{o.e, offer.Digest}
+	if offer.Path == "" {
+		if found, ok := o.pages.get(key); ok {
+			size := int64(len(found.data))
+			return answer.Dictionary{Digest: offer.Digest, Size: size, Data: found.data}, true
+		}
+	} else if found, ok := o.files.get(key); ok {
+		return found, true
+	}
+	if offer.Release != "" {
+		o.want(errand{e: o.e, offer: offer})
+	}
+	return answer.Dictionary{}, false
+}
+
+// pageDictionary answers with a dictionary of pages, and reports whether one was asked for
+// that is known. Which one an address means never changes.
+func pageDictionary(n visit, w http.ResponseWriter, r *http.Request, e *environment, s *serving, base string,
+) (string, bool) {
+	path, ok := strings.CutPrefix(r.URL.EscapedPath(), base)
+	if !ok || !rightMethod(r) {
+		return "", false
+	}
+	sum, ok := dictionary.ParsePagePath(path)
+	if !ok {
+		return "", false
+	}
+	found, ok := n.objects.library.pages.get(owned{e, sum})
+	match, plain := dictionary.OfPages(base)
+	if !ok || !plain {
+		return "", false
+	}
+	s.mark(w)
+	data := found.data
+	a := answer.Answer{Status: http.StatusOK, By: "dictionary", ETag: `"` + sum.String()[:32] + `"`}
+	add := func(name, value string) { a.Header = append(a.Header, answer.Field{Name: name, Value: value}) }
+	for _, c := range coding.Accepted(strings.Join(r.Header["Accept-Encoding"], ",")) {
+		if encoded := found.encoded[c]; encoded != nil {
+			add("Content-Encoding", c.String())
+			data, a.ETag = encoded, answer.EncodedTag(a.ETag, c, digest.Of(encoded))
+			break
+		}
+	}
+	if value, ok := dictionary.UseAs(match, found.release, ""); ok {
+		add("Use-As-Dictionary", value)
+	}
+	add("Cache-Control", answer.Forever)
+	add("Content-Type", "application/octet-stream")
+	add("Vary", "Accept-Encoding")
+	add("X-Content-Type-Options", "nosniff")
+	add("X-Robots-Tag", "noindex")
+	a.Config = &answer.EnvironmentConfig{Data: data}
+	return n.finish(w, r, a, nil, nil), true
+}
