@@ -31,8 +31,9 @@ type library struct {
 	*Node
 	queue   chan errand
 	allowed *rate.Limiter // of what strangers have looked for
-	pages   *generations[owned, *pagesOf]
+	pages   *generations[named, *pagesOf]
 	files   *generations[owned, answer.Dictionary]
+	told    *generations[[2]digest.Digest, []byte] // dictionaries of pages, by those before them
 	tried   *generations[errand, time.Time]
 	served  *generations[*environment, releases] // what was live openly
 }
@@ -43,16 +44,24 @@ type owned struct {
 	digest digest.Digest
 }
 
+// named is owned of pages, by the name that addresses have.
+type named struct {
+	e    *environment
+	name string
+}
+
 // errand is what the library is asked for: what an offer means, or, if s is set, the
 // dictionary of the pages that it serves.
 type errand struct {
 	e     *environment
 	s     *serving
 	offer dictionary.Offer
+	path  string // of a file
 }
 
 // pagesOf is a dictionary of pages.
 type pagesOf struct {
+	sum     digest.Digest
 	release release.ID
 	data    []byte
 	encoded map[coding.Coding][]byte
@@ -81,8 +90,9 @@ func newLibrary(n *Node) *library {
 	const part, many = 64, 256
 	return &library{
 		Node: n, queue: make(chan errand, errandsMost), allowed: rate.NewLimiter(2, 16),
-		pages:  newGenerations[owned, *pagesOf](max(4, int(n.options.Memory/part/pagesCost/2))),
+		pages:  newGenerations[named, *pagesOf](max(4, int(n.options.Memory/part/pagesCost/2))),
 		files:  newGenerations[owned, answer.Dictionary](many),
+		told:   newGenerations[[2]digest.Digest, []byte](many),
 		tried:  newGenerations[errand, time.Time](many),
 		served: newGenerations[*environment, releases](many),
 	}
@@ -128,7 +138,7 @@ func (l *library) errand(ctx context.Context, what errand) {
 		}
 		return
 	}
-	if err := l.find(ctx, what.e, what.offer); errors.Is(err, context.DeadlineExceeded) {
+	if err := l.find(ctx, what); errors.Is(err, context.DeadlineExceeded) {
 		l.tried.put(what, time.Time{})
 	}
 }
@@ -150,20 +160,21 @@ func (l *library) makePages(ctx context.Context, e *environment, reader *release
 	if err != nil || data == nil {
 		return nil, err
 	}
-	made := &pagesOf{release: reader.ID, data: data, encoded: map[coding.Coding][]byte{}}
+	sum := digest.Of(data)
+	made := &pagesOf{sum: sum, release: reader.ID, data: data, encoded: map[coding.Coding][]byte{}}
 	for _, c := range coding.All {
 		if encoded, err := coding.Encode(c, coding.Best, data); err == nil {
 			made.encoded[c] = encoded
 		}
 	}
-	sum := digest.Of(data)
-	l.pages.put(owned{e, sum}, made)
+	l.pages.put(named{e, dictionary.Name(sum)}, made)
 	return &sum, nil
 }
 
 // find looks for what an offer means among the releases that an environment has served to
 // everybody. The offer is a stranger's: it counts only if its digest is that of what it names.
-func (l *library) find(ctx context.Context, e *environment, offer dictionary.Offer) error {
+func (l *library) find(ctx context.Context, what errand) error {
+	e, offer := what.e, what.offer
 	// Of a preview it is not known who could look at all of them at the time.
 	s := e.current.Load()
 	if s == nil || l.guard(e, s) != nil || strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
@@ -177,14 +188,14 @@ func (l *library) find(ctx context.Context, e *environment, offer dictionary.Off
 	if err != nil {
 		return err
 	}
-	if offer.Path == "" {
+	if offer.Mark == "" {
 		site, err := answer.Open(ctx, reader)
 		if err == nil {
 			_, err = l.makePages(ctx, e, reader, site)
 		}
 		return err
 	}
-	file, ok, err := reader.Lookup(ctx, offer.Path)
+	file, ok, err := reader.Lookup(ctx, what.path)
 	if err == nil && ok && file.Digest == offer.Digest && dictionary.Is(file) {
 		l.files.put(owned{e, file.Digest}, answer.Dictionary{Digest: file.Digest, Size: file.Size})
 	}
@@ -238,7 +249,7 @@ type offered struct {
 // Pages implements answer.Dictionaries.
 func (o offered) Pages() (digest.Digest, bool) {
 	if sum := o.s.pages.Load(); sum != nil {
-		if _, ok := o.pages.get(owned{o.e, *sum}); ok {
+		if _, ok := o.pages.get(named{o.e, dictionary.Name(*sum)}); ok {
 			return *sum, true
 		}
 	}
@@ -249,10 +260,11 @@ func (o offered) Pages() (digest.Digest, bool) {
 }
 
 // Find implements answer.Dictionaries.
-func (o offered) Find(offer dictionary.Offer) (answer.Dictionary, bool) {
+func (o offered) Find(offer dictionary.Offer, path string) (answer.Dictionary, bool) {
 	key := owned{o.e, offer.Digest}
-	if offer.Path == "" {
-		if found, ok := o.pages.get(key); ok {
+	if offer.Mark == "" {
+		path = ""
+		if found, ok := o.pages.get(named{o.e, dictionary.Name(offer.Digest)}); ok && found.sum == offer.Digest {
 			size := int64(len(found.data))
 			return answer.Dictionary{Digest: offer.Digest, Size: size, Data: found.data}, true
 		}
@@ -260,7 +272,7 @@ func (o offered) Find(offer dictionary.Offer) (answer.Dictionary, bool) {
 		return found, true
 	}
 	if offer.Release != "" {
-		o.want(errand{e: o.e, offer: offer})
+		o.want(errand{e: o.e, offer: offer, path: path})
 	}
 	return answer.Dictionary{}, false
 }
@@ -273,34 +285,59 @@ func pageDictionary(n visit, w http.ResponseWriter, r *http.Request, e *environm
 	if !ok || !rightMethod(r) {
 		return "", false
 	}
-	sum, ok := dictionary.ParsePagePath(path)
+	name, ok := dictionary.ParsePagePath(path)
 	if !ok {
 		return "", false
 	}
-	found, ok := n.objects.library.pages.get(owned{e, sum})
+	found, ok := n.objects.library.pages.get(named{e, name})
 	match, plain := dictionary.OfPages(base)
-	if !ok || !plain {
+	// What was taken off all pages is not to be had here any longer than elsewhere.
+	if !ok || !plain || !s.answersFrom(found.release, n.clock.now()) {
 		return "", false
 	}
 	s.mark(w)
-	data := found.data
-	a := answer.Answer{Status: http.StatusOK, By: "dictionary", ETag: `"` + sum.String()[:32] + `"`}
+	data, c := found.as(n.objects.library, e, r)
+	a := answer.Answer{Status: http.StatusOK, By: "dictionary", ETag: `"` + name + `"`}
 	add := func(name, value string) { a.Header = append(a.Header, answer.Field{Name: name, Value: value}) }
-	for _, c := range coding.Accepted(strings.Join(r.Header["Accept-Encoding"], ",")) {
-		if encoded := found.encoded[c]; encoded != nil {
-			add("Content-Encoding", c.String())
-			data, a.ETag = encoded, answer.EncodedTag(a.ETag, c, digest.Of(encoded))
-			break
-		}
+	if c != coding.Identity {
+		add("Content-Encoding", c.String())
+		a.ETag = answer.EncodedTag(a.ETag, c, digest.Of(data))
 	}
 	if value, ok := dictionary.UseAs(match, found.release, ""); ok {
 		add("Use-As-Dictionary", value)
 	}
 	add("Cache-Control", answer.Forever)
 	add("Content-Type", "application/octet-stream")
-	add("Vary", "Accept-Encoding")
+	add("Vary", "Accept-Encoding, Available-Dictionary")
 	add("X-Content-Type-Options", "nosniff")
 	add("X-Robots-Tag", "noindex")
 	a.Config = &answer.EnvironmentConfig{Data: data}
 	return n.finish(w, r, a, nil, nil), true
+}
+
+// as returns a dictionary of pages in the coding in which a request gets it: by the one
+// before it, if the visitor has that, else in the first that the visitor takes.
+func (p *pagesOf) as(l *library, e *environment, r *http.Request) ([]byte, coding.Coding) {
+	accepted := strings.Join(r.Header["Accept-Encoding"], ",")
+	offer, ok := dictionary.Offered(strings.Join(r.Header["Available-Dictionary"], ","), "")
+	if ok && offer.Digest != p.sum && coding.AcceptsDictionary(accepted) {
+		before, ok := l.pages.get(named{e, dictionary.Name(offer.Digest)})
+		if ok && before.sum == offer.Digest {
+			pair := [2]digest.Digest{before.sum, p.sum}
+			data, known := l.told.get(pair)
+			if !known {
+				data, _ = coding.EncodeWith(before.data, p.data) //nolint:errcheck // then there is none
+				l.told.put(pair, data)
+			}
+			if data != nil {
+				return data, coding.Dictionary
+			}
+		}
+	}
+	for _, c := range coding.Accepted(accepted) {
+		if encoded := p.encoded[c]; encoded != nil {
+			return encoded, c
+		}
+	}
+	return p.data, coding.Identity
 }

@@ -56,6 +56,13 @@ func (s *serving) site(now time.Time) answer.Site {
 	return site
 }
 
+// answersFrom reports whether anything of a release is answered: it is live, or was lately.
+func (s *serving) answersFrom(id release.ID, now time.Time) bool {
+	kept := len(s.site(now).Recent)
+	return id == s.entry.Release ||
+		slices.ContainsFunc(s.recent[:kept], func(r recent) bool { return r.id == id })
+}
+
 // base is the path of the canonical address, without its final slash.
 func (s *serving) base() string {
 	if len(s.addresses) == 0 {

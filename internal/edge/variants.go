@@ -20,11 +20,18 @@ import (
 //	                                                     else make it, keep it, adopt
 type worker struct {
 	*Node
-	queue chan variants.Wanted
+	queue chan variant
 	mutex sync.Mutex
-	there map[string]bool // what is in the queue
+	there map[string]bool // what is in the queue, or will be again
 	// until when nothing is written to the store, since it does not let the node
 	denied time.Time
+	again  time.Duration
+}
+
+// variant is one that is wanted; lacking tells that the store had none a moment ago.
+type variant struct {
+	variants.Wanted
+	lacking bool
 }
 
 const (
@@ -32,16 +39,18 @@ const (
 	queueMost = 10_000
 	// deniedFor is how long a node that may not keep variants does not try again.
 	deniedFor = time.Hour
+	// againAfter is when a variant is looked for again of which the store said nothing.
+	againAfter = 10 * time.Second
 )
 
 // newWorker returns what makes variants for a node.
 func newWorker(n *Node) *worker {
-	return &worker{Node: n, queue: make(chan variants.Wanted, queueMost), there: map[string]bool{}}
+	return &worker{Node: n, queue: make(chan variant, queueMost), there: map[string]bool{}, again: againAfter}
 }
 
 // encoding is how contents of a node come by variants.
 func (w *worker) encoding() httpanswer.Encoding {
-	how := httpanswer.Encoding{Want: w.want, Bad: w.bad}
+	how := httpanswer.Encoding{Want: w.want, Stored: w.stored, Bad: w.bad}
 	if w.options.Cache != nil {
 		how.Kept = w.options.Cache.content.Kept
 	}
@@ -49,7 +58,7 @@ func (w *worker) encoding() httpanswer.Encoding {
 }
 
 // want notes a variant that was asked for.
-func (w *worker) want(v variants.Wanted) {
+func (w *worker) want(v variants.Wanted, lacking bool) {
 	key := v.Key()
 	w.mutex.Lock()
 	defer w.mutex.Unlock()
@@ -57,7 +66,7 @@ func (w *worker) want(v variants.Wanted) {
 		return
 	}
 	select {
-	case w.queue <- v:
+	case w.queue <- variant{v, lacking}:
 		w.there[key] = true
 	default: // it is asked for again some time
 	}
@@ -70,33 +79,72 @@ func (w *worker) run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case v := <-w.queue:
-			w.one(ctx, v)
+			again := w.one(ctx, v)
 			w.mutex.Lock()
 			delete(w.there, v.Key())
+			if again && len(w.there) < queueMost {
+				w.there[v.Key()] = true
+				w.later(ctx, v)
+			}
 			w.mutex.Unlock()
 		}
 	}
 }
 
-// one has one variant there, if it gains.
-func (w *worker) one(ctx context.Context, v variants.Wanted) {
+// later queues a variant again: visitors have the fast one, and will not ask for it.
+func (w *worker) later(ctx context.Context, v variant) {
+	time.AfterFunc(w.again, func() {
+		select {
+		case w.queue <- variant{Wanted: v.Wanted}:
+		case <-ctx.Done():
+		default:
+			w.mutex.Lock()
+			defer w.mutex.Unlock()
+			delete(w.there, v.Key())
+		}
+	})
+}
+
+// one has one variant there, if it gains; it reports whether the store did not answer, so
+// that it is to be tried again.
+func (w *worker) one(ctx context.Context, v variant) (again bool) {
 	// Another node may have made it, or an earlier release, or a deploy.
-	found, err := w.found(ctx, v)
-	if err != nil {
-		return // the store does not answer; what is there is good enough meanwhile
-	}
-	if found == nil {
-		if found, err = w.make(ctx, v); err != nil {
-			if !errors.Is(err, context.Canceled) && !httpanswer.Passing(err) {
-				w.trouble(nil, "a variant cannot be made: "+err.Error())
-			}
-			return
+	var found []byte
+	var err error
+	if !v.lacking {
+		// A node that may not look makes its own.
+		if found, err = w.found(ctx, v.Wanted); err != nil && !errors.Is(err, storage.ErrDenied) {
+			return httpanswer.Passing(err) // what is there is good enough meanwhile
 		}
 	}
-	if found != nil && w.options.Cache != nil {
-		w.options.Cache.content.Keep(v.Key(), found)
+	if found == nil {
+		if found, err = w.make(ctx, v.Wanted); err != nil {
+			if httpanswer.Passing(err) {
+				return true
+			}
+			if !errors.Is(err, context.Canceled) {
+				w.trouble(nil, "a variant cannot be made: "+err.Error())
+			}
+			return false
+		}
 	}
+	w.keepHere(v.Wanted, found)
 	w.objects.Adopt(v.Of, v.Coding, found)
+	return false
+}
+
+// keepHere keeps a variant in the node's cache, if it has one.
+func (w *worker) keepHere(v variants.Wanted, data []byte) {
+	if data != nil && w.options.Cache != nil {
+		w.options.Cache.content.Keep(v.Key(), data)
+	}
+}
+
+// stored returns what the store has, for a visitor who waits.
+func (w *worker) stored(ctx context.Context, v variants.Wanted) ([]byte, error) {
+	data, err := variants.Load(ctx, w.store, v, w.bad)
+	w.keepHere(v, data)
+	return data, err
 }
 
 // found returns what the store has; nil if it has nothing that is good.

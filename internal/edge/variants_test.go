@@ -24,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/store/file"
 )
 
 // counting counts what is encoded as well as can be.
@@ -47,7 +48,12 @@ func varied(name string) string {
 func (w *world) node2(store storage.Store, options edge.Options) *httptest.Server {
 	w.t.Helper()
 	options.LocalNames, options.Tell = true, w.tell
-	node := edge.New(store, options)
+	return w.serve2(edge.New(store, options))
+}
+
+// serve2 serves a node until the test ends.
+func (w *world) serve2(node *edge.Node) *httptest.Server {
+	w.t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan struct{}), make(chan struct{})
 	go func() { node.Follow(ctx, func() { close(ready) }); close(ended) }()
@@ -198,11 +204,46 @@ func TestAVariantIsMadeOnce(t *testing.T) {
 	w.await("corvane.localhost", w.activate("production", first))
 	other := w.node2(w.store, edge.Options{Best: counting(&again)})
 	r, _ = w.from(other, "/a.css", header)
-	if tag := r.Header.Get("ETag"); tag != best {
-		assert.Equal(t, best, w.becomesBest(other, "/a.css", tag, header))
-	}
+	assert.Equal(t, best, r.Header.Get("ETag"), "the first visitor gets what the store has")
 	assert.EqualValues(t, 1, made.Load())
 	assert.Zero(t, again.Load())
+}
+
+// withoutVariants is a store that does not answer for variants for a while.
+type withoutVariants struct {
+	*file.Store
+	back atomic.Bool
+}
+
+// Slice implements storage.Slicer.
+func (s *withoutVariants) Slice(ctx context.Context, key string, offset int64, length int) ([]byte, error) {
+	if strings.HasPrefix(key, coding.Folder) && !s.back.Load() {
+		return nil, storage.ErrUnreachable
+	}
+	return s.Store.Slice(ctx, key, offset, length)
+}
+
+// TestTheBestIsLookedForAgain where the store did not answer when it was first wanted:
+// visitors have the fast one by then, and nobody asks for it any more.
+func TestTheBestIsLookedForAgain(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{})
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "1", "a.css": varied("Sula")},
+		release.Settings{})))
+	var made atomic.Int64
+	store := &withoutVariants{Store: w.store.(*file.Store)}
+	node := edge.New(store, edge.Options{Best: counting(&made), Settings: edge.Settings{LocalNames: true}})
+	node.LookAgainAfter(10 * time.Millisecond)
+	server := w.serve2(node)
+	header := map[string]string{"Accept-Encoding": "br"}
+	r, _ := w.from(server, "/a.css", header)
+	assert.Never(t, func() bool {
+		again, _ := w.from(server, "/a.css", header)
+		return again.Header.Get("ETag") != r.Header.Get("ETag")
+	}, 200*time.Millisecond, 10*time.Millisecond)
+	store.back.Store(true)
+	w.becomesBest(server, "/a.css", r.Header.Get("ETag"), header)
+	assert.EqualValues(t, 1, made.Load())
 }
 
 // TestLyingVariantsAreThrownAway, whatever they would become, and told.

@@ -29,18 +29,22 @@ func (v Variant) Done() {
 	}
 }
 
-// Encoding is how Objects come by variants. Kept and Want may be nil, and then visitors
-// get what can be made in a moment.
+// Encoding is how Objects come by variants. Kept, Stored and Want may be nil, and then
+// visitors get what can be made in a moment.
 //
 //	memory:        best, else fast
 //	this machine:  Kept, proved again each time it is read
+//	the store:     Stored, while the content is fetched, and little longer
 //	made now:      fast; then Want tells whoever makes the best
 type Encoding struct {
 	// Kept returns a variant that is on this machine; nil for none. It is proved before
 	// it is used, and Bad is told if it is not what its name says.
 	Kept func(key string) []byte
-	// Want is told what visitors ask for; it does not block.
-	Want func(core.Wanted)
+	// Stored returns a variant that the store has, proved; nil if it has none that is good.
+	Stored func(ctx context.Context, w core.Wanted) ([]byte, error)
+	// Want is told what visitors ask for, and whether the store is known to lack it; it does
+	// not block.
+	Want func(w core.Wanted, lacking bool)
 	Bad  func(key string, err error)
 }
 
@@ -218,20 +222,65 @@ func (v *variants) kept(file release.File, c coding.Coding) []byte {
 // encode makes a variant for a visitor who waits, and reports whether one was made, or is
 // known not to gain.
 func (v *variants) encode(ctx context.Context, file release.File, c coding.Coding) bool {
-	made := false
+	w := core.Wanted{Of: file.Digest, Size: file.Size, Coding: c}
+	found, made := stored{}, false
 	there := v.once(ctx, variantKey(file.Digest, c, coding.Fast), file.Size, func() ([]byte, error) {
+		look := v.look(w)
+		began := time.Now()
 		content, err := v.patiently(ctx, file.Digest, v.patience)
 		if err != nil {
 			return nil, err // told to whoever sends the content as it is
+		}
+		// What the store has is smaller than what can be made in a moment, and takes about as
+		// long as the content did.
+		if found = look(storedWait + time.Since(began)); found.data != nil {
+			return found.data, nil
 		}
 		data, err := coding.Encode(c, coding.Fast, content)
 		made = err == nil
 		return data, err
 	})
-	if made && v.Want != nil {
-		v.Want(core.Wanted{Of: file.Digest, Size: file.Size, Coding: c})
+	switch {
+	case found.data != nil:
+		v.Adopt(file.Digest, c, found.data)
+	case made && v.Want != nil:
+		v.Want(w, found.lacking)
 	}
 	return there
+}
+
+// stored is what the store said of a variant: neither, if it has not said anything.
+type stored struct {
+	data    []byte
+	lacking bool
+}
+
+// storedWait is how long a visitor waits for a variant when the content is there.
+const storedWait = 30 * time.Millisecond
+
+// look begins to look for a variant in the store, and returns what waits for it.
+func (v *variants) look(w core.Wanted) func(time.Duration) stored {
+	if v.Stored == nil {
+		return func(time.Duration) stored { return stored{} }
+	}
+	came := make(chan stored, 1)
+	go func() {
+		// It goes on when nobody waits any more, as fetching content does.
+		ctx, cancel := context.WithTimeout(context.Background(), v.patience)
+		defer cancel()
+		data, err := v.Stored(ctx, w)
+		came <- stored{data, err == nil && data == nil}
+	}()
+	return func(wait time.Duration) stored {
+		timer := time.NewTimer(wait)
+		defer timer.Stop()
+		select {
+		case found := <-came:
+			return found
+		case <-timer.C:
+			return stored{}
+		}
+	}
 }
 
 // once has something encoded of so many bytes, and keeps it under a key; it reports whether

@@ -9,6 +9,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/coding"
+	"orilla.example/orilla/internal/core/dictionary"
 	"orilla.example/orilla/internal/core/rules"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -174,6 +175,9 @@ func showLive(c *console.Console, r ExplainReport) {
 	if live.Encoding != "" {
 		sent = console.Faint("  sent as ") + live.Encoding + console.Faint(", ") + console.Size(live.Sent)
 	}
+	if live.Dictionary {
+		sent += console.Faint("  with a dictionary for the next pages")
+	}
 	if len(live.Differs) == 0 {
 		c.Print("  %s", console.Good("same answer and headers")+sent)
 		return
@@ -202,14 +206,16 @@ func FieldValue(header []FieldReport, name string) string {
 
 // LiveReport is what an edge node answered.
 type LiveReport struct {
-	Node     string        `json:"node"`
-	Release  string        `json:"release,omitempty"`
-	Status   int           `json:"status"`
-	Location string        `json:"location,omitempty"`
-	Encoding string        `json:"encoding,omitempty"` // in which the node sends it: br, zstd, gzip
-	Sent     int64         `json:"sent,omitempty"`     // bytes on the wire, if the node says
-	Header   []FieldReport `json:"header"`
-	Differs  []string      `json:"differs,omitempty"`
+	Node     string `json:"node"`
+	Release  string `json:"release,omitempty"`
+	Status   int    `json:"status"`
+	Location string `json:"location,omitempty"`
+	Encoding string `json:"encoding,omitempty"` // in which the node sends it: br, zstd, gzip, dcz
+	Sent     int64  `json:"sent,omitempty"`     // bytes on the wire, if the node says
+	// whether the node offers a dictionary of the site's pages
+	Dictionary bool          `json:"dictionary,omitempty"`
+	Header     []FieldReport `json:"header"`
+	Differs    []string      `json:"differs,omitempty"`
 }
 
 // liveValue is what a live answer has under a name; "status" is the code.
@@ -239,10 +245,20 @@ func CompareLive(expected ExplainReport, node string, response *http.Response) *
 	}
 	// What it is compressed to is the node's matter, which the tag says too.
 	tag := response.Header.Get("ETag")
-	if c, ok := coding.Parse(live.Encoding); ok && live.Encoding != "" &&
-		answer.IsEncodedTag(tag, FieldValue(expected.Header, "etag"), c) {
-		response.Header.Set("ETag", FieldValue(expected.Header, "etag"))
-		response.Header.Del("Content-Encoding")
+	for _, c := range append(slices.Clone(coding.All), coding.Dictionary) {
+		if c.String() == live.Encoding && answer.IsEncodedTag(tag, FieldValue(expected.Header, "etag"), c) {
+			response.Header.Set("ETag", FieldValue(expected.Header, "etag"))
+			response.Header.Del("Content-Encoding")
+		}
+	}
+	// So is what it offers to browsers that come again.
+	links := response.Header.Values("Link")
+	if others := slices.DeleteFunc(slices.Clone(links), dictionary.IsLink); len(others) < len(links) {
+		live.Dictionary = true
+		response.Header["Link"] = others
+		if len(others) == 0 {
+			response.Header.Del("Link")
+		}
 	}
 	ofTransfer := []string{"Date", "Content-Length", "Accept-Ranges", httpanswer.ReleaseField}
 	for name, values := range response.Header {
@@ -258,8 +274,11 @@ func CompareLive(expected ExplainReport, node string, response *http.Response) *
 		live.Differs = append(live.Differs, "status")
 	}
 	for _, field := range slices.Concat(expected.Header, live.Header) {
-		differs := FieldValue(expected.Header, field.Name) != FieldValue(live.Header, field.Name)
-		if differs && !slices.Contains(live.Differs, field.Name) {
+		here, there := FieldValue(expected.Header, field.Name), FieldValue(live.Header, field.Name)
+		if field.Name == "use-as-dictionary" {
+			here, there = dictionary.WithoutID(here), dictionary.WithoutID(there)
+		}
+		if here != there && !slices.Contains(live.Differs, field.Name) {
 			live.Differs = append(live.Differs, field.Name)
 		}
 	}

@@ -1,7 +1,7 @@
 // Command bench compares the program with general-purpose tools that move the
 // same bytes, in alternating pairs, and prints the median of the pairs' ratios.
 // Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER]
-// [-only rules|stores|folder|builds|environments]
+// [-only rules|stores|folder|builds|environments|visits]
 //
 // It needs rsync and sha256sum. Each pair works in folders that were never used
 // before; everything is removed at the end, since some file systems are slow to
@@ -38,7 +38,8 @@ func main() {
 	in := flag.String("in", "", "the folder to work in (default: the system's temporary one)")
 	only := flag.String("only", "",
 		"rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a "+
-			"folder; builds: only the build engine; environments: only what looking at many of them costs")
+			"folder; builds: only the build engine; environments: only what looking at many of them costs; "+
+			"visits: what a browser gets, beside nginx (only by name)")
 
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
@@ -70,6 +71,10 @@ func main() {
 	}
 	if *only == "environments" {
 		measureEnvironments(b)
+		return
+	}
+	if *only == "visits" {
+		measureVisits(b)
 		return
 	}
 
@@ -330,4 +335,15 @@ func ask(address string) string {
 	}
 	response.Body.Close() //nolint:errcheck // a HEAD has none
 	return response.Header.Get(httpanswer.ReleaseField)
+}
+
+// measureVisits has a browser open pages from an edge node and from nginx in turn. What
+// drives the browser is in a module of its own.
+func measureVisits(b *bench) {
+	command := exec.Command("go", "run", "./visits", "-program", b.program, "-pairs", fmt.Sprint(b.pairs))
+	command.Dir = filepath.Join("scripts", "projects")
+	command.Stdout, command.Stderr = os.Stdout, os.Stderr
+	if err := command.Run(); err != nil {
+		log.Fatal(err)
+	}
 }

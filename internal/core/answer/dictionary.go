@@ -24,9 +24,10 @@ type Dictionary struct {
 type Dictionaries interface {
 	// Pages returns the digest of the dictionary of pages that is offered now; false for none.
 	Pages() (digest.Digest, bool)
-	// Find returns what an offer means: of pages, or a file that an earlier release had at
-	// its path. It waits for nothing, and what it does not know may be known later.
-	Find(offer dictionary.Offer) (Dictionary, bool)
+	// Find returns what an offer means: a file that an earlier release had at a path, or its
+	// pages if the offer has no mark. It waits for nothing, and what it does not know may be
+	// known later.
+	Find(offer dictionary.Offer, path string) (Dictionary, bool)
 }
 
 // dictionaries says what the answer may become a dictionary of, and finds the one by which it
@@ -39,12 +40,7 @@ func dictionaries(d *decision, a *Answer) {
 	page := strings.HasPrefix(a.File.Type, "text/html")
 	switch {
 	case page && !keptPrivately(a):
-		if d.site.Dictionaries == nil {
-			break
-		}
-		if sum, ok := d.site.Dictionaries.Pages(); ok {
-			a.add("Link", "<"+d.req.Base+dictionary.PagePath(sum)+`>; rel="compression-dictionary"`)
-		}
+		offerPages(d, a)
 	case a.By == ByFile && dictionary.Is(*a.File) && isImmutable(a):
 		match, versions := dictionary.Match(d.req.Base, a.File.Path)
 		if !versions {
@@ -59,7 +55,7 @@ func dictionaries(d *decision, a *Answer) {
 	// Also for whoever has none: a cache must not give one the answer of the other.
 	d.vary = append(d.vary, "Available-Dictionary")
 	offer, ok := dictionary.Offered(d.req.AvailableDictionary, d.req.DictionaryID)
-	if !ok || d.site.Dictionaries == nil || page != (offer.Path == "") ||
+	if !ok || d.site.Dictionaries == nil || page != (offer.Mark == "") ||
 		!coding.AcceptsDictionary(d.req.AcceptEncoding) {
 		return
 	}
@@ -68,6 +64,18 @@ func dictionaries(d *decision, a *Answer) {
 		a.Dictionary = &found
 		d.step(nil, true, "may be told by what the visitor has: "+offer.Digest.String()[:10])
 	}
+}
+
+// offerPages names the dictionary of the site's pages, to whoever does not have it.
+func offerPages(d *decision, a *Answer) {
+	if d.site.Dictionaries == nil {
+		return
+	}
+	sum, ok := d.site.Dictionaries.Pages()
+	if offer, has := dictionary.Offered(d.req.AvailableDictionary, ""); !ok || has && offer.Digest == sum {
+		return
+	}
+	a.add("Link", dictionary.Link(d.req.Base, sum))
 }
 
 // isAcceptEncoding reports whether a name of Vary says that codings decide.
@@ -90,18 +98,16 @@ func keptPrivately(a *Answer) bool {
 // meant finds what an offer means: first among what this site answers, as far as it is
 // another version of the same file.
 func meant(d *decision, a *Answer, offer dictionary.Offer) (Dictionary, bool) {
-	if offer.Path != "" {
-		if !dictionary.Same(offer.Path, a.File.Path) {
-			return Dictionary{}, false
-		}
+	path, file := offer.Path(a.File.Path)
+	if file {
 		for _, files := range versions(d.site) {
-			file, ok, err := files.Lookup(d.ctx, offer.Path)
+			file, ok, err := files.Lookup(d.ctx, path)
 			if err == nil && ok && file.Digest == offer.Digest && dictionary.Is(file) {
 				return Dictionary{Digest: file.Digest, Size: file.Size}, true
 			}
 		}
 	}
-	return d.site.Dictionaries.Find(offer)
+	return d.site.Dictionaries.Find(offer, path)
 }
 
 // versionsMost is how many releases are looked through while a visitor waits.

@@ -3,7 +3,7 @@
 // dictionary of the next; of pages, what they have in common.
 //
 //	assets/index-4-jA9vrI.js    Use-As-Dictionary: match="/assets/index-*.js",
-//	                              id="r-0f3a9c2b11/assets/index-4-jA9vrI.js"
+//	                              id="r-0f3a9c2b11/4-jA9vrI"
 //	a page                      Link: </.orilla/dictionary/5f3a…>; rel="compression-dictionary"
 //
 // A browser sends both back with what it asks for next: the digest, by which what it has is
@@ -24,24 +24,25 @@ import (
 // Least is the size, in bytes, from which on the fields cost less than they save.
 const Least = 4096
 
-// idMost is how long an id may be (RFC 9842, section 2.1.3).
-const idMost = 1024
+// idMost is how long an id of ours may be, with quotes; RFC 9842, section 2.1.3, has 1024.
+const idMost = 128
 
 // folder is where, below the path of a site, the dictionaries of its pages are.
 const folder = "/.orilla/dictionary/"
 
+// Name is by what an address names a dictionary of pages: half of its digest, in hexadecimal
+// digits. Each of its pages says it, and it is compared with what is known only.
+func Name(d digest.Digest) string { return d.String()[:len(d)] }
+
 // PagePath is the path of a dictionary of pages below that of its site. It names its content,
 // so that it may be kept for ever.
-func PagePath(d digest.Digest) string { return folder + d.String() }
+func PagePath(d digest.Digest) string { return folder + Name(d) }
 
-// ParsePagePath returns which dictionary of pages a path means; false for any other path.
-func ParsePagePath(path string) (digest.Digest, bool) {
-	text, ok := strings.CutPrefix(path, folder)
-	if !ok {
-		return digest.Digest{}, false
-	}
-	d, err := digest.Parse(text)
-	return d, err == nil
+// ParsePagePath returns the name of the dictionary of pages that a path means; false for any
+// other path.
+func ParsePagePath(path string) (name string, ok bool) {
+	name, ok = strings.CutPrefix(path, folder)
+	return name, ok && len(name) == len(digest.Digest{}) && strings.Trim(name, "0123456789abcdef") == ""
 }
 
 // Match is the pattern of the addresses at which later versions of a file will be, below
@@ -67,13 +68,6 @@ func plain(path string) bool {
 	})
 }
 
-// Same reports whether two files are versions of one script or style sheet, by their paths.
-func Same(a, b string) bool {
-	before, behind, ok := fingerprint.Family(a)
-	otherBefore, otherBehind, other := fingerprint.Family(b)
-	return ok && other && before == otherBefore && behind == otherBehind
-}
-
 // UseAs is the value of Use-As-Dictionary (RFC 9842, section 2.1) of a file of a release at
 // a path, or of the pages of the release where path is ""; false if it would not fit. What
 // is no release yet has no id.
@@ -81,26 +75,40 @@ func UseAs(match string, id release.ID, path string) (string, bool) {
 	if id.IsZero() {
 		return `match="` + match + `"`, true
 	}
-	text := ID(id, path)
 	if path == "" {
-		return `match="` + match + `", match-dest=("document"), id="` + text + `"`, len(text) <= idMost
+		return `match="` + match + `", match-dest=("document" ""), id="` + id.Short() + `"`, true
 	}
+	before, behind, _ := fingerprint.Family(path)
+	text := id.Short() + "/" + path[len(before):len(path)-len(behind)]
 	return `match="` + match + `", id="` + text + `"`, len(text) <= idMost
 }
 
-// ID says where a dictionary is from: a release, and a file of it; none of its pages.
-func ID(id release.ID, path string) string {
-	if path == "" {
-		return id.Short()
-	}
-	return id.Short() + "/" + path
+// Link is the value of the Link field that has a browser fetch a dictionary of pages.
+func Link(base string, d digest.Digest) string { return "<" + base + PagePath(d) + ">" + linkEnd }
+
+// linkEnd is how the value of Link ends.
+const linkEnd = `; rel="compression-dictionary"`
+
+// IsLink reports whether a value of Link is one of a dictionary of pages.
+func IsLink(value string) bool { return strings.HasSuffix(value, linkEnd) }
+
+// WithoutID is a value of Use-As-Dictionary without what is different in each release.
+func WithoutID(value string) string {
+	value, _, _ = strings.Cut(value, `, id="`)
+	return value
 }
 
 // Offer is what a client says that it has (RFC 9842, sections 2.2 and 2.3).
 type Offer struct {
 	Digest  digest.Digest
 	Release string // its first digits; "" if the id is not one of ours
-	Path    string // of the file; "" of pages
+	Mark    string // the digest in the name of the file; "" of pages
+}
+
+// Path is the path of what is offered, if it is another version of the file at a path.
+func (o Offer) Path(of string) (string, bool) {
+	before, behind, ok := fingerprint.Family(of)
+	return before + o.Mark + behind, ok && o.Mark != ""
 }
 
 // Offered reads the fields Available-Dictionary and Dictionary-ID. It returns false where
@@ -117,14 +125,14 @@ func Offered(available, id string) (Offer, bool) {
 	}
 	offer := Offer{Digest: digest.Digest(sum)}
 	text, ok := strings.CutPrefix(id, `"r-`)
-	if !ok || len(id) > idMost+2 || !strings.HasSuffix(text, `"`) {
+	if !ok || len(id) > idMost || !strings.HasSuffix(text, `"`) {
 		return offer, true
 	}
-	digits, path, file := strings.Cut(strings.TrimSuffix(text, `"`), "/")
+	digits, mark, file := strings.Cut(strings.TrimSuffix(text, `"`), "/")
 	const short = 10 // digits
-	if file == (path != "") && len(digits) == short && strings.Trim(digits, "0123456789abcdef") == "" &&
-		plain(path) {
-		offer.Release, offer.Path = digits, path
+	if file == (mark != "") && len(digits) == short && strings.Trim(digits, "0123456789abcdef") == "" &&
+		plain(mark) && !strings.ContainsAny(mark, "/.") {
+		offer.Release, offer.Mark = digits, mark
 	}
 	return offer, true
 }

@@ -37,17 +37,21 @@ func TestNamesThatBelongTogether(t *testing.T) {
 	}
 	_, ok := dictionary.Match(`/a"b`, "assets/index-4-jA9vrI.css")
 	assert.False(t, ok)
-	assert.True(t, dictionary.Same("assets/index-4-jA9vrI.css", "assets/index-DSojwwyk.css"))
-	assert.False(t, dictionary.Same("assets/index-4-jA9vrI.css", "assets/index-DSojwwyk.js"))
-	assert.False(t, dictionary.Same("style.css", "style.css"))
-	_, ok = dictionary.UseAs("/*", release.ID{1}, strings.Repeat("a", 2000))
-	assert.False(t, ok, "a browser would ignore it")
+	value, ok := dictionary.UseAs("/assets/index-*.css", release.ID{1}, "assets/index-4-jA9vrI.css")
+	assert.True(t, ok)
+	assert.Equal(t, `match="/assets/index-*.css", id="r-0100000000/4-jA9vrI"`, value)
+	offer := dictionary.Offer{Mark: "DSojwwyk"}
+	path, ok := offer.Path("assets/index-4-jA9vrI.css")
+	assert.True(t, ok)
+	assert.Equal(t, "assets/index-DSojwwyk.css", path)
+	_, ok = offer.Path("style.css")
+	assert.False(t, ok)
 }
 
 func FuzzOffered(f *testing.F) {
 	sum := digest.Of([]byte("harbour"))
 	good := ":" + base64.StdEncoding.EncodeToString(sum[:]) + ":"
-	f.Add(good, `"r-0f3a9c2b11/assets/app-8f3a2b1c.js"`)
+	f.Add(good, `"r-0f3a9c2b11/8f3a2b1c"`)
 	f.Add(good, `"r-0f3a9c2b11"`)
 	f.Add(good+good, `"r-0f3a9c2b11/../x"`)
 	f.Add(strings.Repeat(":", 46), `"r-`)
@@ -58,13 +62,13 @@ func FuzzOffered(f *testing.F) {
 		}
 		assert.Equal(t, available, ":"+base64.StdEncoding.EncodeToString(offer.Digest[:])+":", "only one spelling")
 		if offer.Release == "" {
-			assert.Empty(t, offer.Path)
+			assert.Empty(t, offer.Mark)
 			return
 		}
 		// What was understood is what would have been sent.
 		text := "r-" + offer.Release
-		if offer.Path != "" {
-			text += "/" + offer.Path
+		if offer.Mark != "" {
+			text += "/" + offer.Mark
 		}
 		assert.Equal(t, id, `"`+text+`"`)
 	})
@@ -98,7 +102,7 @@ func all(context.Context, release.File) (bool, error) { return true, nil }
 // guide is a page of many.
 func guide(i int) string {
 	var nav strings.Builder
-	for j := range 30 {
+	for j := range 150 {
 		fmt.Fprintf(&nav, "<li><a href=/guide/%d>Sailing %x</a></li>", j, j*j*7919)
 	}
 	return fmt.Sprintf("<nav>%s</nav><h1>Quay %d</h1><p>only %x here, and nowhere else</p><footer>Corvane Ferries</footer>", nav.String(), i, i*104729)
@@ -160,4 +164,23 @@ func FuzzCommon(f *testing.F) {
 		assert.LessOrEqual(t, len(made), len(a)+len(b))
 		assert.Empty(t, dictionary.Common([][]byte{a}))
 	})
+}
+
+func TestTheLinkToADictionary(t *testing.T) {
+	t.Parallel()
+	sum := digest.Of([]byte("harbour"))
+	link := dictionary.Link("/ferries", sum)
+	assert.True(t, dictionary.IsLink(link))
+	assert.False(t, dictionary.IsLink(`</a>; rel="canonical"`))
+	path, _, _ := strings.Cut(strings.TrimPrefix(link, "</ferries"), ">")
+	found, ok := dictionary.ParsePagePath(path)
+	assert.True(t, ok)
+	assert.Equal(t, dictionary.Name(sum), found)
+	for _, path := range []string{"/", "/.orilla/dictionary/", "/.orilla/dictionary/abc", "/.orilla/look/x"} {
+		_, ok := dictionary.ParsePagePath(path)
+		assert.False(t, ok, path)
+	}
+	with, ok := dictionary.UseAs("/a-*.js", release.ID{1}, "a-8f3a2b1c.js")
+	assert.True(t, ok)
+	assert.Equal(t, `match="/a-*.js"`, dictionary.WithoutID(with))
 }

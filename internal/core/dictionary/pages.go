@@ -21,7 +21,9 @@ const (
 	pagesLeast = 3
 	sizeLeast  = 512 // bytes
 	sizeMost   = 48 << 10
-	worthwhile = 0.75 // of the bytes that pages take without one
+	// What a page must save, in bytes: a browser gets a dictionary over a connection of its
+	// own, which takes 3 kB besides.
+	worthwhile = 1000
 )
 
 // Pages makes the dictionary of a release's pages: what several of them have in common, and
@@ -99,7 +101,7 @@ func sampleOf(ctx context.Context, reader *release.Reader,
 	return sample, nil
 }
 
-// helps reports whether pages become enough smaller by a dictionary.
+// helps reports whether pages become enough smaller by a dictionary than they are without.
 func helps(dictionary []byte, pages [][]byte) bool {
 	before, after := 0, 0
 	for _, content := range pages {
@@ -113,7 +115,7 @@ func helps(dictionary []byte, pages [][]byte) bool {
 		}
 		before, after = before+len(without), after+len(with)
 	}
-	return float64(after) <= worthwhile*float64(before)
+	return before-after >= worthwhile*len(pages)
 }
 
 // Common returns what pages have in common, each once: first what two of them have, and
