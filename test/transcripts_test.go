@@ -72,9 +72,10 @@ func (s *session) tries(command string) {
 	}
 	ctx, cancel := context.WithTimeout(s.t.Context(), limit)
 	defer cancel()
-	// A shell reads it, as a person would have it read.
+	// A shell reads it, as a person would have it read, and becomes it: what goes on is ended
+	// with it.
 	run := q.command(ctx)
-	shell := exec.CommandContext(ctx, "sh", "-c", shellQuote(program)+" "+command)
+	shell := exec.CommandContext(ctx, "sh", "-c", "exec "+shellQuote(program)+" "+command)
 	shell.Dir, shell.Env, shell.WaitDelay = q.folder, run.Env, time.Second
 	out, err := shell.CombinedOutput()
 	if ctx.Err() == nil && err != nil && !needsAPerson.Match(out) {

@@ -34,19 +34,19 @@ type library struct {
 	pages   *generations[named, *pagesOf]
 	files   *generations[owned, answer.Dictionary]
 	told    *generations[[2]digest.Digest, []byte] // dictionaries of pages, by those before them
-	tried   *generations[errand, time.Time]
-	served  *generations[*environment, releases] // what was live openly
+	tried   *generations[tried, time.Time]
+	served  *generations[int64, releases] // what environments served to everybody
 }
 
 // owned names a dictionary of an environment.
 type owned struct {
-	e      *environment
+	e      int64 // its serial number
 	digest digest.Digest
 }
 
 // named is owned of pages, by the name that addresses have.
 type named struct {
-	e    *environment
+	e    int64
 	name string
 }
 
@@ -57,6 +57,22 @@ type errand struct {
 	s     *serving
 	offer dictionary.Offer
 	path  string // of a file
+}
+
+// tried names an errand, and holds nothing that could be dropped.
+type tried struct {
+	e, s  int64
+	offer dictionary.Offer
+	path  string
+}
+
+// key names an errand.
+func (e errand) key() tried {
+	key := tried{e: e.e.serial, offer: e.offer, path: strings.Clone(e.path)}
+	if e.s != nil {
+		key.s = e.s.serial
+	}
+	return key
 }
 
 // pagesOf is a dictionary of pages.
@@ -93,14 +109,14 @@ func newLibrary(n *Node) *library {
 		pages:  newGenerations[named, *pagesOf](max(4, int(n.options.Memory/part/pagesCost/2))),
 		files:  newGenerations[owned, answer.Dictionary](many),
 		told:   newGenerations[[2]digest.Digest, []byte](many),
-		tried:  newGenerations[errand, time.Time](many),
-		served: newGenerations[*environment, releases](many),
+		tried:  newGenerations[tried, time.Time](many),
+		served: newGenerations[int64, releases](many),
 	}
 }
 
 // want notes an errand, if it was not done lately and there is room.
 func (l *library) want(what errand) {
-	if at, ok := l.tried.get(what); ok && time.Since(at) < triedFor {
+	if at, ok := l.tried.get(what.key()); ok && time.Since(at) < triedFor {
 		return
 	}
 	if what.s == nil && !l.allowed.Allow() {
@@ -108,7 +124,7 @@ func (l *library) want(what errand) {
 	}
 	select {
 	case l.queue <- what:
-		l.tried.put(what, time.Now())
+		l.tried.put(what.key(), time.Now())
 	default: // it is asked for again
 	}
 }
@@ -134,12 +150,12 @@ func (l *library) errand(ctx context.Context, what errand) {
 		if sum, err := l.makePages(ctx, what.e, what.s.reader, what.s.site(l.clock.now())); err == nil {
 			what.s.pages.Store(sum)
 		} else {
-			l.tried.put(what, time.Time{}) // the next page asks again
+			l.tried.put(what.key(), time.Time{}) // the next page asks again
 		}
 		return
 	}
 	if err := l.find(ctx, what); errors.Is(err, context.DeadlineExceeded) {
-		l.tried.put(what, time.Time{})
+		l.tried.put(what.key(), time.Time{})
 	}
 }
 
@@ -167,7 +183,7 @@ func (l *library) makePages(ctx context.Context, e *environment, reader *release
 			made.encoded[c] = encoded
 		}
 	}
-	l.pages.put(named{e, dictionary.Name(sum)}, made)
+	l.pages.put(named{e.serial, dictionary.Name(sum)}, made)
 	return &sum, nil
 }
 
@@ -197,7 +213,7 @@ func (l *library) find(ctx context.Context, what errand) error {
 	}
 	file, ok, err := reader.Lookup(ctx, what.path)
 	if err == nil && ok && file.Digest == offer.Digest && dictionary.Is(file) {
-		l.files.put(owned{e, file.Digest}, answer.Dictionary{Digest: file.Digest, Size: file.Size})
+		l.files.put(owned{e.serial, file.Digest}, answer.Dictionary{Digest: file.Digest, Size: file.Size})
 	}
 	return err
 }
@@ -206,7 +222,7 @@ func (l *library) find(ctx context.Context, what errand) error {
 // whose short id has certain digits, as far back as is looked; the zero ID for none.
 func (l *library) servedOpenly(ctx context.Context, e *environment, last int64, digits string,
 ) (release.ID, error) {
-	known, _ := l.served.get(e)
+	known, _ := l.served.get(e.serial)
 	if known.upTo < last {
 		var newer []release.ID
 		for entry, err := range e.journal.Back(ctx, last) {
@@ -229,7 +245,7 @@ func (l *library) servedOpenly(ctx context.Context, e *environment, last int64, 
 		}
 		known.list = known.list[max(0, len(known.list)-entriesMost):]
 		known.upTo = last
-		l.served.put(e, known)
+		l.served.put(e.serial, known)
 	}
 	for _, id := range known.list {
 		if id.Short() == "r-"+digits {
@@ -249,7 +265,7 @@ type offered struct {
 // Pages implements answer.Dictionaries.
 func (o offered) Pages() (digest.Digest, bool) {
 	if sum := o.s.pages.Load(); sum != nil {
-		if _, ok := o.pages.get(named{o.e, dictionary.Name(*sum)}); ok {
+		if _, ok := o.pages.get(named{o.e.serial, dictionary.Name(*sum)}); ok {
 			return *sum, true
 		}
 	}
@@ -261,10 +277,10 @@ func (o offered) Pages() (digest.Digest, bool) {
 
 // Find implements answer.Dictionaries.
 func (o offered) Find(offer dictionary.Offer, path string) (answer.Dictionary, bool) {
-	key := owned{o.e, offer.Digest}
+	key := owned{o.e.serial, offer.Digest}
 	if offer.Mark == "" {
 		path = ""
-		if found, ok := o.pages.get(named{o.e, dictionary.Name(offer.Digest)}); ok && found.sum == offer.Digest {
+		if found, ok := o.pages.get(named{o.e.serial, dictionary.Name(offer.Digest)}); ok && found.sum == offer.Digest {
 			size := int64(len(found.data))
 			return answer.Dictionary{Digest: offer.Digest, Size: size, Data: found.data}, true
 		}
@@ -289,7 +305,7 @@ func pageDictionary(n visit, w http.ResponseWriter, r *http.Request, e *environm
 	if !ok {
 		return "", false
 	}
-	found, ok := n.objects.library.pages.get(named{e, name})
+	found, ok := n.objects.library.pages.get(named{e.serial, name})
 	match, plain := dictionary.OfPages(base)
 	// What was taken off all pages is not to be had here any longer than elsewhere.
 	if !ok || !plain || !s.answersFrom(found.release, n.clock.now()) {
@@ -321,7 +337,7 @@ func (p *pagesOf) as(l *library, e *environment, r *http.Request) ([]byte, codin
 	accepted := strings.Join(r.Header["Accept-Encoding"], ",")
 	offer, ok := dictionary.Offered(strings.Join(r.Header["Available-Dictionary"], ","), "")
 	if ok && offer.Digest != p.sum && coding.AcceptsDictionary(accepted) {
-		before, ok := l.pages.get(named{e, dictionary.Name(offer.Digest)})
+		before, ok := l.pages.get(named{e.serial, dictionary.Name(offer.Digest)})
 		if ok && before.sum == offer.Digest {
 			pair := [2]digest.Digest{before.sum, p.sum}
 			data, known := l.told.get(pair)

@@ -2,6 +2,7 @@ package edge_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/base64"
 	"fmt"
 	"net/http"
@@ -22,6 +23,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/store/file"
 )
 
 // returning is a browser that comes again: it keeps what says that it may become a
@@ -395,4 +397,46 @@ func TestTheDictionaryOfPagesIsTheSameEverywhere(t *testing.T) {
 	assert.Equal(t, []string{links[0], links[0], links[0]}, links)
 	data := bytes.Clone([]byte(links[0]))
 	assert.Regexp(t, linked, string(data))
+}
+
+// without is a store that does not hold one object any more, or does not answer for it.
+type without struct {
+	*file.Store
+	key   string
+	hangs bool
+}
+
+// Get implements storage.Store.
+func (s *without) Get(ctx context.Context, key string) ([]byte, error) {
+	if key != s.key {
+		return s.Store.Get(ctx, key)
+	}
+	if s.hangs {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	return []byte("what is here is something else"), nil
+}
+
+// TestADictionaryThatCannotBeReadCostsNobodyAnything: the visitor gets the file.
+func TestADictionaryThatCannotBeReadCostsNobodyAnything(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{})
+	name, text := bundle("1")
+	id := w.put(map[string]string{"index.html": "1", name: text}, release.Settings{})
+	w.await("corvane.localhost", w.activate("production", id))
+	next, changed := bundle("2")
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "2", next: changed}, release.Settings{})))
+	for about, hangs := range map[string]bool{"damaged": false, "hanging": true} {
+		store := &without{w.store.(*file.Store), digest.Of([]byte(text)).Key(), hangs}
+		server := w.node2(store, edge.Options{})
+		for range 3 {
+			began := time.Now()
+			r, body := w.from(server, "/"+next, offering([]byte(text), id.Short()+"/"+mark(name)))
+			assert.Equal(t, "br", r.Header.Get("Content-Encoding"), about)
+			assert.Equal(t, changed, decoded(t, r, body), about)
+			assert.Less(t, time.Since(began), 4*time.Second, "less than what visitors wait for content")
+		}
+	}
+	assert.Empty(t, w.troubles())
 }

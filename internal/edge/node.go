@@ -166,6 +166,7 @@ func New(store storage.Store, options Options) *Node {
 	n.tracker = newTracker(n)
 	n.objects.Encode(n.objects.worker.encoding())
 	n.routing.table.Store(&table{})
+	n.routing.serial.Add(1)
 	return n
 }
 
@@ -220,6 +221,9 @@ type directory struct {
 	byName map[string]*environment // by site/stored name
 }
 
+// serials number environments and what they serve.
+var serials atomic.Int64
+
 // of returns the environment of a journal, which is made the first time.
 func (d *directory) of(site, name string) *environment {
 	d.mutex.Lock()
@@ -228,7 +232,7 @@ func (d *directory) of(site, name string) *environment {
 	e, ok := d.byName[key]
 	if !ok {
 		j := journal.Journal{Store: d.store, Site: site, Environment: name, Now: time.Now}
-		e = &environment{journal: j}
+		e = &environment{journal: j, serial: serials.Add(1)}
 		d.byName[key] = e
 	}
 	return e
@@ -260,8 +264,9 @@ func (d *directory) forget(e *environment) {
 // table; it is made anew when something flips.
 type routing struct {
 	table  atomic.Pointer[table]
-	making sync.Mutex // held while the table is made: the store is asked meanwhile
-	owners owners     // of the hosts that more than one site claims; never changed, only replaced
+	serial atomic.Int64 // of the table: counted after it was replaced
+	making sync.Mutex   // held while the table is made: the store is asked meanwhile
+	owners owners       // of the hosts that more than one site claims; never changed, only replaced
 }
 
 // route makes the table of hosts anew.
@@ -291,6 +296,7 @@ func (n *Node) reroute(whose owners) {
 		n.trouble(wants, address+" is not served here: it belongs to "+has)
 	})
 	n.routing.table.Store(&table)
+	n.routing.serial.Add(1)
 }
 
 // ownersChanged reports whether any host that more than

@@ -30,10 +30,11 @@ type question struct {
 type known struct {
 	ready *httpanswer.Ready
 	e     *environment
-	s     *serving
-	table *table
-	pages *digest.Digest // the dictionary of pages that it names
-	local bool           // at a name below .localhost
+	// what it serves and how hosts lead there, by their serial numbers: an answer that nobody
+	// asks for any more holds neither
+	s, routed int64
+	pages     *digest.Digest // the dictionary of pages that it names
+	local     bool           // at a name below .localhost
 }
 
 // readyCosts is about what a ready answer takes, in bytes.
@@ -88,8 +89,12 @@ func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 		return false
 	}
 	k, ok := n.objects.made.get(q)
-	return ok && k.e.current.Load() == k.s && k.table == n.routing.table.Load() && !n.isStale(false) &&
-		k.pages == k.s.pages.Load() &&
+	if !ok {
+		return false
+	}
+	s := k.e.current.Load()
+	return s != nil && s.serial == k.s && k.routed == n.routing.serial.Load() && !n.isStale(false) &&
+		k.pages == s.pages.Load() &&
 		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
 }
 
@@ -115,6 +120,7 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 		}
 	}
 	// Whether it may be answered to everybody is asked again for names below .localhost.
+	routed := n.routing.serial.Load()
 	t := n.routing.table.Load()
 	place, configured := t.find(httpanswer.HostName(r.Host), r.URL.EscapedPath())
 	// It may be routed otherwise since the answer was decided: to another site even.
@@ -125,6 +131,6 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 	more := http.Header{}
 	more[httpanswer.ReleaseField] = []string{s.label()}
 	if ready := n.objects.Make(a, more); ready != nil {
-		n.objects.made.remember(q, &known{ready, e, s, t, pages, !configured})
+		n.objects.made.remember(q, &known{ready, e, s.serial, routed, pages, !configured})
 	}
 }

@@ -261,7 +261,7 @@ func (n keeper) restoreOne(ctx context.Context, e *environment, name string) err
 // build loads what an environment serves from an entry on, without what was live
 // before.
 func build(ctx context.Context, n *Node, e *environment, head journal.Entry) (*serving, error) {
-	next := &serving{entry: head}
+	next := &serving{entry: head, serial: serials.Add(1)}
 	if !head.Document.IsZero() {
 		if err := next.load(ctx, n.index.Objects, head.Document); err != nil {
 			return nil, err

@@ -24,6 +24,7 @@ import (
 // serving is what an environment answers from one flip to the next. It never
 // changes: a request that has begun keeps the one it began with.
 type serving struct {
+	serial    int64
 	entry     journal.Entry
 	reader    *release.Reader // nil after a removal
 	answers   answer.Site     // the release, without what the environment adds
@@ -74,6 +75,7 @@ func (s *serving) base() string {
 // environment follows one journal, and holds what is answered from its last
 // entry. It lives as long as the node knows the environment.
 type environment struct {
+	serial  int64
 	journal journal.Journal
 	mutex   sync.Mutex // held while the journal is looked at
 	current atomic.Pointer[serving]

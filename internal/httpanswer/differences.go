@@ -2,6 +2,7 @@ package httpanswer
 
 import (
 	"context"
+	"time"
 
 	"orilla.example/orilla/internal/core/answer"
 	"orilla.example/orilla/internal/core/coding"
@@ -50,16 +51,20 @@ func (v *variants) difference(key pieceKey) (Variant, bool) {
 	return v.under(key, coding.Dictionary)
 }
 
+// differenceWait is how long a visitor waits for what a difference is made of. It goes on
+// being fetched; the file goes out in another way meanwhile.
+const differenceWait = 250 * time.Millisecond
+
 // tell encodes a file against a dictionary.
 func (v *variants) tell(ctx context.Context, file release.File, by answer.Dictionary) ([]byte, error) {
 	has := by.Data
 	if has == nil {
 		var err error
-		if has, err = v.patiently(ctx, by.Digest, v.patience); err != nil {
+		if has, err = v.patiently(ctx, by.Digest, differenceWait); err != nil {
 			return nil, err
 		}
 	}
-	content, err := v.patiently(ctx, file.Digest, v.patience)
+	content, err := v.patiently(ctx, file.Digest, differenceWait)
 	if err != nil {
 		return nil, err
 	}
