@@ -131,6 +131,8 @@ func (l *library) want(what errand) {
 
 // run does errands until the context ends.
 func (l *library) run(ctx context.Context) {
+	// One after the other: what strangers have looked for takes a part of a core and of the
+	// store, and no more.
 	for {
 		select {
 		case <-ctx.Done():
@@ -177,6 +179,7 @@ func (l *library) makePages(ctx context.Context, e *environment, reader *release
 		return nil, err
 	}
 	sum := digest.Of(data)
+	// It is sent often and made once: as small as it can be.
 	made := &pagesOf{sum: sum, release: reader.ID, data: data, encoded: map[coding.Coding][]byte{}}
 	for _, c := range coding.All {
 		if encoded, err := coding.Encode(c, coding.Best, data); err == nil {
@@ -247,6 +250,7 @@ func (l *library) servedOpenly(ctx context.Context, e *environment, last int64, 
 		known.upTo = last
 		l.served.put(e.serial, known)
 	}
+	// Of two that begin alike either may be meant: the digest decides.
 	for _, id := range known.list {
 		if id.Short() == "r-"+digits {
 			return id, nil
@@ -280,7 +284,8 @@ func (o offered) Find(offer dictionary.Offer, path string) (answer.Dictionary, b
 	key := owned{o.e.serial, offer.Digest}
 	if offer.Mark == "" {
 		path = ""
-		if found, ok := o.pages.get(named{o.e.serial, dictionary.Name(offer.Digest)}); ok && found.sum == offer.Digest {
+		found, ok := o.pages.get(named{o.e.serial, dictionary.Name(offer.Digest)})
+		if ok && found.sum == offer.Digest {
 			size := int64(len(found.data))
 			return answer.Dictionary{Digest: offer.Digest, Size: size, Data: found.data}, true
 		}
@@ -342,7 +347,7 @@ func (p *pagesOf) as(l *library, e *environment, r *http.Request) ([]byte, codin
 			pair := [2]digest.Digest{before.sum, p.sum}
 			data, known := l.told.get(pair)
 			if !known {
-				data, _ = coding.EncodeWith(before.data, p.data) //nolint:errcheck // then there is none
+				data, _ = coding.EncodeWith(before.data, p.data) // nil where it does not gain
 				l.told.put(pair, data)
 			}
 			if data != nil {

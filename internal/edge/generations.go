@@ -5,6 +5,9 @@ import "sync"
 // generations is a bounded memory. There are two generations: once the younger one is full,
 // the older one goes. So what is asked for stays, and whoever asks for everything costs
 // others one answer each.
+//
+//	put put put | put put put | put      the first three are gone, unless somebody asked
+//	    old     |    young             for one: that moves it to the young
 type generations[K comparable, V any] struct {
 	mutex      sync.RWMutex
 	young, old map[K]V

@@ -33,7 +33,8 @@ func (o *Objects) Difference(ctx context.Context, a answer.Answer) (Variant, boo
 		}
 		found, _ = v.difference(key)
 	}
-	// What names belong together may have little in common.
+	// What names belong together may have little in common. And the smallest form of the file
+	// itself, which came to be later, may be smaller.
 	if other, known := v.held(a.File.Digest, a.Codings); known {
 		other.Done()
 		if found.Data != nil && other.Data != nil && len(other.Data) <= len(found.Data) {

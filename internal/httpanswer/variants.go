@@ -240,6 +240,7 @@ func (v *variants) encode(ctx context.Context, file release.File, c coding.Codin
 		made = err == nil
 		return data, err
 	})
+	// It was kept as the fast one for a moment, so that whoever waited has it.
 	switch {
 	case found.data != nil:
 		v.Adopt(file.Digest, c, found.data)

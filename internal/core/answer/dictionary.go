@@ -31,7 +31,13 @@ type Dictionaries interface {
 }
 
 // dictionaries says what the answer may become a dictionary of, and finds the one by which it
-// can be told shorter. What a password keeps is neither.
+// can be told shorter. What a password keeps is neither. A visitor without a dictionary sees
+// fields and nothing else; one who has one is told the difference, if whoever sends the
+// answer can make it:
+//
+//	GET /assets/app-9c1e….js
+//	Available-Dictionary: :pZGm…=:          the SHA-256 of app-4a7d….js
+//	Dictionary-ID: "r-0f3a9c2b11/4a7d…"     which was in that release
 func dictionaries(d *decision, a *Answer) {
 	if d.site.Realm != "" || a.Status != http.StatusOK ||
 		!slices.ContainsFunc(d.vary, isAcceptEncoding) {

@@ -57,6 +57,7 @@ func EncodeWith(dictionary, content []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	// The header says which dictionary, so that a wrong one is an error and not a wrong page.
 	sum := sha256.Sum256(dictionary)
 	out := append(bytes.Clone(magic), sum[:]...)
 	out = w.EncodeAll(content, out)

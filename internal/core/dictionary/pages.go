@@ -40,6 +40,7 @@ func Pages(ctx context.Context, reader *release.Reader, load release.Load,
 	if err != nil || len(sample) < pagesLeast {
 		return nil, err
 	}
+	// A dozen pages of at most 128 kB: what is read is bounded, whatever the site.
 	contents := make([][]byte, len(sample))
 	for i, file := range sample {
 		if contents[i], err = load(ctx, file.Digest); err != nil {
@@ -157,6 +158,7 @@ func take(tokens [][][]byte, grams [][]uint64, in map[uint64]int, have map[uint6
 				}
 			}
 		}
+		// Taken once: what stands on each page is in the dictionary one time.
 		for at, gram := range grams[i] {
 			if wanted[at] && wanted[at+1] && wanted[at+2] && in[gram] >= pages {
 				have[gram] = true

@@ -46,6 +46,7 @@ func (w *way) carry(to, from net.Conn) {
 		data []byte
 		due  time.Time
 	}
+	// What is under way at once is bounded, as the buffers of routers are.
 	const inFlight, size = 64, 4 << 10
 	pieces := make(chan piece, inFlight)
 	go func() {
@@ -61,6 +62,7 @@ func (w *way) carry(to, from net.Conn) {
 			}
 		}
 	}()
+	// In order, each when it is due; what comes later is due later.
 	for p := range pieces {
 		time.Sleep(time.Until(p.due))
 		if _, err := to.Write(p.data); err != nil {

@@ -19,6 +19,10 @@ import (
 )
 
 // rival is a server that is visited.
+//
+//	browser --> way, which emulates the link --> server
+//
+// The browser finds each at localhost and a port of its own: another origin, another cache.
 type rival struct {
 	name   string
 	home   string // of the browser
@@ -74,6 +78,7 @@ git add -A && git -c user.name=Ines -c user.email=ines@corvane.example commit -q
 	if err != nil {
 		return nil, err
 	}
+	// It answers at the name that the browser asks for, whatever the port.
 	command := exec.Command(program, "edge", "--store", filepath.Join(folder, "store"), "--listen", free(),
 		"--tls", address, "--certificate", chain+","+key)
 	var said bytes.Buffer
@@ -112,7 +117,7 @@ func nginx(s *site, folder, chain, key string) (*rival, error) {
 	}
 	err = shell(folder, `
 mkdir nginx && cp -R "$before" nginx/0 && cp -R "$after" nginx/1 && ln -s 0 nginx/now
-find nginx -type f \( -name '*.html' -o -name '*.js' -o -name '*.css' -o -name '*.svg' -o -name '*.json' -o -name '*.txt' \) -exec gzip -9 -k {} +`,
+for kind in html js css svg json txt; do find nginx -type f -name "*.$kind" -exec gzip -9 -k {} +; done`,
 		"before="+s.outputs[0], "after="+s.outputs[1])
 	if err != nil {
 		return nil, err
@@ -126,9 +131,12 @@ find nginx -type f \( -name '*.html' -o -name '*.js' -o -name '*.css' -o -name '
 daemon off; worker_processes 1; pid %[1]s/pid; error_log %[1]s/errors;
 events { worker_connections 1024; }
 http {
-  access_log off; sendfile on; tcp_nodelay on; charset utf-8; charset_types text/css application/javascript; gzip_static on; gzip_vary on;
-  types { text/html html; text/css css; application/javascript js; image/svg+xml svg; font/woff2 woff2; text/plain txt; }
-  client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c; uwsgi_temp_path %[1]s/d; scgi_temp_path %[1]s/e;
+  access_log off; sendfile on; tcp_nodelay on; gzip_static on; gzip_vary on;
+  charset utf-8; charset_types text/css application/javascript;
+  types { text/html html; text/css css; application/javascript js; image/svg+xml svg; font/woff2 woff2;
+    text/plain txt; }
+  client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c;
+  uwsgi_temp_path %[1]s/d; scgi_temp_path %[1]s/e;
   server {
     listen %[2]s ssl http2; ssl_certificate %[3]s; ssl_certificate_key %[4]s; root %[1]s/nginx/now;
     location / { try_files $uri $uri.html $uri/index.html %[5]s; add_header Cache-Control no-cache; }
@@ -143,8 +151,11 @@ http {
 	if err := command.Start(); err != nil {
 		return nil, err
 	}
-	r := &rival{name: "nginx", origin: "localhost" + strings.TrimPrefix(way.Addr().String(), "127.0.0.1"), way: way}
+	origin := "localhost" + strings.TrimPrefix(way.Addr().String(), "127.0.0.1")
+	r := &rival{name: "nginx", origin: origin, way: way}
 	r.stop = func() { command.Process.Signal(os.Interrupt); command.Wait() } //nolint:errcheck // it ends
+	// A link that is replaced: nobody gets half of one output and half of the other, as far
+	// as that is possible with files.
 	r.show = func(version int) error {
 		return shell(folder, `ln -sfn "$version" nginx/next && mv -T nginx/next nginx/now`, fmt.Sprint("version=", version))
 	}
@@ -206,8 +217,10 @@ func certificate(folder string) (chain, key string, err error) {
 		return "", "", err
 	}
 	chain, key = filepath.Join(folder, "chain.pem"), filepath.Join(folder, "key.pem")
-	for path, block := range map[string]*pem.Block{chain: {Type: "CERTIFICATE", Bytes: made},
-		key: {Type: "EC PRIVATE KEY", Bytes: bytesOf}, filepath.Join(folder, "root.pem"): {Type: "CERTIFICATE", Bytes: root}} {
+	written := map[string]*pem.Block{chain: {Type: "CERTIFICATE", Bytes: made},
+		key:                               {Type: "EC PRIVATE KEY", Bytes: bytesOf},
+		filepath.Join(folder, "root.pem"): {Type: "CERTIFICATE", Bytes: root}}
+	for path, block := range written {
 		if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o600); err != nil {
 			return "", "", err
 		}

@@ -25,8 +25,9 @@ var sites = []func(program, folder string) (*site, error){ferries, application, 
 // ferries is the site of the demo, whose header gets a new word.
 func ferries(program, folder string) (*site, error) {
 	folder = filepath.Join(folder, "ferries")
-	s := &site{name: "ferries", about: "the demo's site; its header changes, which is on all pages, and its styles",
-		open: []string{"/", "/fares", "/boats/"}, shows: "Corvane"}
+	s := &site{name: "ferries",
+		about: "the demo's site; its header changes, which is on all pages, and its styles",
+		open:  []string{"/", "/fares", "/boats/"}, shows: "Corvane"}
 	s.outputs = [2]string{filepath.Join(folder, "before"), filepath.Join(folder, "after")}
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return nil, err
@@ -37,7 +38,8 @@ cd demo/corvane
 sh build.sh >/dev/null && cp -R public ../../before
 sed -i 's|<span>Corvane<em>Ferries</em></span>|<span>Corvane<em>Ferry Line</em></span>|' templates/page.html
 echo 'header em { letter-spacing: .02em }' >>assets/style.css
-sh build.sh >/dev/null && cp -R public ../../after`, "program="+program, "ORILLA_HOME="+filepath.Join(folder, "home"))
+sh build.sh >/dev/null && cp -R public ../../after`,
+		"program="+program, "ORILLA_HOME="+filepath.Join(folder, "home"))
 }
 
 // application is a single-page application that a bundler makes.
@@ -47,14 +49,16 @@ func application(_, folder string) (*site, error) {
 		return nil, nil
 	}
 	folder = filepath.Join(folder, "application")
-	s := &site{name: "application", about: "a single-page application with React, bundled; one component of its bundle changes",
-		open: []string{"/", "/piers"}, shows: "Piers", routes: true}
+	s := &site{name: "application",
+		about: "a single-page application with React, bundled; one component of its bundle changes",
+		open:  []string{"/", "/piers"}, shows: "Piers", routes: true}
 	s.outputs = [2]string{filepath.Join(folder, "before"), filepath.Join(folder, "after")}
 	if err := os.MkdirAll(filepath.Join(folder, "src"), 0o755); err != nil {
 		return nil, err
 	}
 	err := shell(folder, `
-echo '<!doctype html><title>Corvane</title><div id="root"></div><script type="module" src="/src/main.jsx"></script>' >index.html
+echo '<!doctype html><title>Corvane</title><div id="root"></div>
+<script type="module" src="/src/main.jsx"></script>' >index.html
 echo '{"private":true,"type":"module"}' >package.json
 echo 'import react from "@vitejs/plugin-react"; export default { plugins: [react()] }' >vite.config.js
 cat >src/App.jsx <<'END'
@@ -89,7 +93,9 @@ npx vite build >/dev/null && cp -R dist after`)
 // documentation has a thousand pages with a long list of links beside each text.
 func documentation(_, folder string) (*site, error) {
 	folder = filepath.Join(folder, "documentation")
-	s := &site{name: "documentation", about: "1,000 pages of documentation; the list of links changes, which is on all pages, and the script",
+	s := &site{name: "documentation",
+		about: "1,000 pages of documentation; the list of links changes, which is on all pages, " +
+			"and the script",
 		open: []string{"/guide/17/", "/guide/412/", "/guide/900/"}, shows: "Handbook"}
 	for i, version := range []string{"spring", "autumn"} {
 		s.outputs[i] = filepath.Join(folder, version)
@@ -104,7 +110,8 @@ func documentation(_, folder string) (*site, error) {
 var pagesMade = 1000
 
 // syllables make words that no language has, in the shares that words of a language have.
-var syllables = strings.Fields("ka ve lo ri ta sen mor del qui ar ost en il fa gru ber no sul tin ham per od yre wen")
+var syllables = strings.Fields("ka ve lo ri ta sen mor del qui ar ost en il fa gru ber no sul tin ham " +
+	"per od yre wen")
 
 // prose returns so many words of a vocabulary, in sentences.
 func prose(random *rand.Rand, words []string, n int) string {
@@ -126,8 +133,14 @@ func prose(random *rand.Rand, words []string, n int) string {
 	return strings.TrimSpace(text.String())
 }
 
-// handbook writes the documentation in a version.
+// handbook writes the documentation in a version. Its words are made up, and as many and as
+// common as those of a real text, so that it compresses as one: pages to about a third.
+//
+//	assets/style-….css     14 kB, the same in both
+//	assets/script-….js    100 kB, one line of which is another
+//	guide/0 … guide/999     9 kB each, a third of which is on all pages
 func handbook(folder, version string) error {
+	// The same each time, so that only what the version changes is another.
 	random := rand.New(rand.NewPCG(7, 7))
 	var words []string
 	for range 4000 {
@@ -139,36 +152,47 @@ func handbook(folder, version string) error {
 	}
 	script := ""
 	for i := range 1200 { // as much as the script of such a site usually is
-		script += fmt.Sprintf("export function part%d(a, b) { return a.querySelector('#%s')?.closest('.%s') ?? b.get(%d, '%s') }\n",
-			i, words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(10_000), prose(random, words, 3))
+		script += fmt.Sprintf("export function part%d(a, b) { return a.querySelector('#%s')"+
+			"?.closest('.%s') ?? b.get(%d, '%s') }\n", i, words[random.IntN(len(words))],
+			words[random.IntN(len(words))],
+			random.IntN(10_000), prose(random, words, 3))
 	}
 	script += "document.documentElement.dataset.season = '" + version + "'\n"
 	styles := ""
 	for i := range 400 {
-		styles += fmt.Sprintf(".%s-%d > .%s { margin: %dpx %d%%; color: #%06x }\n", words[random.IntN(len(words))], i,
-			words[random.IntN(len(words))], random.IntN(64), random.IntN(100), random.IntN(1<<24))
+		styles += fmt.Sprintf(".%s-%d > .%s { margin: %dpx %d%%; color: #%06x }\n",
+			words[random.IntN(len(words))], i, words[random.IntN(len(words))], random.IntN(64),
+			random.IntN(100), random.IntN(1<<24))
 	}
-	assets := map[string]string{"spring": "script-4f2c9a1b7e803d56.js", "autumn": "script-a91d3c70be5f2846.js"}
-	files := map[string]string{"assets/" + assets[version]: script, "assets/style-7c1e5a90b3d2f648.css": styles}
+	// As a bundler names them: the script has another name once it is another one.
+	assets := map[string]string{"spring": "script-4f2c9a1b7e803d56.js",
+		"autumn": "script-a91d3c70be5f2846.js"}
+	files := map[string]string{"assets/" + assets[version]: script,
+		"assets/style-7c1e5a90b3d2f648.css": styles}
 
+	// Every page has the whole list of links, as such sites do.
 	var nav strings.Builder
 	for i := range 120 {
 		fmt.Fprintf(&nav, "<li><a href=\"/guide/%d/\">%s</a></li>\n", i*8, prose(random, words, 3))
 	}
 	fmt.Fprintf(&nav, "<li>Edition of %s</li>\n", version)
+	imprint := prose(rand.New(rand.NewPCG(1, 1)), words, 40)
 	for i := range pagesMade {
 		var text strings.Builder
 		for range 6 {
-			fmt.Fprintf(&text, "<h2>%s</h2>\n<p>%s</p>\n<pre><code>%s = %d</code></pre>\n", prose(random, words, 4), prose(random, words, 110),
-				prose(random, words, 2), random.IntN(1_000_000))
+			fmt.Fprintf(&text, "<h2>%s</h2>\n<p>%s</p>\n<pre><code>%s = %d</code></pre>\n",
+				prose(random, words, 4), prose(random, words, 110), prose(random, words, 2),
+				random.IntN(1_000_000))
 		}
-		files[fmt.Sprintf("guide/%d/index.html", i)] = fmt.Sprintf(`<!doctype html><html lang="en"><head><meta charset="utf-8">
+		files[fmt.Sprintf("guide/%d/index.html", i)] = fmt.Sprintf(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8">
 <title>%d · Handbook</title><link rel="stylesheet" href="/assets/style-7c1e5a90b3d2f648.css">
-<script type="module" src="/assets/%s"></script></head><body><header><a href="/guide/0/">Handbook of Corvane Ferries</a></header>
+<script type="module" src="/assets/%s"></script></head>
+<body><header><a href="/guide/0/">Handbook of Corvane Ferries</a></header>
 <nav><ul>
 %s</ul></nav><main><h1>Chapter %d</h1>
 %s</main><footer>%s</footer></body></html>
-`, i, assets[version], nav.String(), i, text.String(), prose(rand.New(rand.NewPCG(1, 1)), words, 40))
+`, i, assets[version], nav.String(), i, text.String(), imprint)
 	}
 	files["index.html"] = files["guide/0/index.html"]
 	for path, text := range files {

@@ -83,6 +83,7 @@ func page(ctx context.Context, url, shows string, v *visit) error {
 		switch e := event.(type) {
 		case *network.EventRequestWillBeSent:
 			kinds[e.RequestID] = e.Type
+		// With its header fields, as they came, and nothing for what was in the browser's cache.
 		case *network.EventLoadingFinished:
 			if debug {
 				fmt.Println("     ", url, kinds[e.RequestID], e.EncodedDataLength)
@@ -94,10 +95,13 @@ func page(ctx context.Context, url, shows string, v *visit) error {
 			}
 		case *network.EventResponseReceived:
 			if debug {
-				fmt.Println("     ", e.Response.URL, e.Response.Status, e.Response.FromDiskCache, e.Response.Headers)
+				fmt.Println("     ", e.Response.URL, e.Response.Status, e.Response.FromDiskCache,
+					e.Response.Headers)
 			}
 		}
 	})
+	// The load event says when all that the page names was there, the largest paint when its
+	// visitor could read it.
 	var times []float64
 	var shown string
 	err := chromedp.Run(ctx, chromedp.Navigate(url), chromedp.WaitReady("body"), chromedp.Sleep(idle),
@@ -105,7 +109,8 @@ func page(ctx context.Context, url, shows string, v *visit) error {
 		chromedp.Evaluate(`new Promise(done => new PerformanceObserver(list => {
 			const load = performance.getEntriesByType("navigation")[0].loadEventEnd
 			done([load, list.getEntries().at(-1).startTime])
-		}).observe({type: "largest-contentful-paint", buffered: true}))`, &times, chromedp.EvalAsValue, awaited))
+		}).observe({type: "largest-contentful-paint", buffered: true}))`, &times,
+			chromedp.EvalAsValue, awaited))
 	if err != nil {
 		return err
 	}
