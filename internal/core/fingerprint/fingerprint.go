@@ -84,14 +84,22 @@ type groups struct {
 	witnesses map[form]bool           // of scripts, style sheets and fonts
 	random    map[form]map[string]int // how many of these, by folder, can be no words
 	loaded    map[string]int          // how many of them there are, by folder
+	alike     map[place]int           // how many of them have what may be a digest of a length
+	mixed     map[place]bool          // one of those has digits, capitals and small letters
 	pictures  map[string]int          // how many sizes of a picture share a digest
+}
+
+// place is a folder, and how long the digests in it may be.
+type place struct {
+	folder string
+	length int
 }
 
 // recognise tells of each path whether its name tells the content.
 func recognise(paths []string) []bool {
 	files := make([]file, len(paths))
 	g := groups{witnesses: map[form]bool{}, random: map[form]map[string]int{}, loaded: map[string]int{},
-		pictures: map[string]int{}}
+		pictures: map[string]int{}, alike: map[place]int{}, mixed: map[place]bool{}}
 	for i, path := range paths {
 		files[i] = look(path)
 		g.count(&files[i])
@@ -143,6 +151,14 @@ func (g *groups) count(f *file) {
 	}
 
 	g.loaded[f.folder]++
+	if len(f.marks) > 0 {
+		mark := f.marks[len(f.marks)-1] // in the largest alphabet
+		at := place{f.folder, mark.form.length}
+		if mark.shape >= random || mark.capitals {
+			g.alike[at]++
+		}
+		g.mixed[at] = g.mixed[at] || mark.shape >= random && mark.kinds
+	}
 	if f.long {
 		g.witnesses[anyHex] = true
 	}
@@ -159,6 +175,13 @@ func (g *groups) count(f *file) {
 	}
 }
 
+// unanimous reports whether everything that is loaded from a folder, two files at least, has
+// what may be a digest of a length.
+func (g *groups) unanimous(folder string, length int) bool {
+	at := place{folder, length}
+	return g.loaded[folder] > 1 && g.alike[at] == g.loaded[folder] && g.mixed[at]
+}
+
 // tells reports whether a file's name tells its content, and by which form.
 func (g *groups) tells(f *file) (form, bool) {
 	if f.settled || f.image != "" && g.pictures[f.folder+"/"+f.image] > 1 {
@@ -169,6 +192,10 @@ func (g *groups) tells(f *file) (form, bool) {
 		case m.shape == certain && f.loaded():
 			return m.form, true
 		case m.shape >= random && g.witnesses[m.form]:
+			return m.form, true
+		// A small site has no witness in one release of three. But where everything that is
+		// loaded has eight such characters behind a dash, nobody has written them.
+		case f.loaded() && (m.shape >= random || m.capitals) && g.unanimous(f.folder, m.form.length):
 			return m.form, true
 		// Some tools give pictures shorter digests than scripts.
 		case m.shape == certain && m.form.alphabet == hex && g.witnesses[anyHex]:

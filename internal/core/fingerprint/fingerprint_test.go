@@ -80,6 +80,10 @@ var outputs = map[string]string{
 	"data beside long digests": `
 		+static/js/main.1a3af3fd6f6a676f2e9a.js +static/js/tides.045f01e432b56b7e5bd4.json
 		data/3bc43027fb8ff3529573.json reports/winter-045f01e432b56b7e5bd4.pdf`,
+	"a small application, one of whose digests is in capitals": `
+		+assets/index-BDXF774W.css +assets/index-DOC4IKhm.js assets/index-DOC4IKhm.js.map index.html
+		lib/vendor-MODEL3xL.js old/index-DOC4IKhm.js old/jquery-3.7.1.js other/vendor-jquery3x.js other/style-overview.css
+		third/index-DOC4IKhm.js third/theme-dark2024.css`,
 	"plain names": `
 		app.js app.css style-overview.css vendor-polyfill.js jquery-3.7.1.min.js jquery.lazyload.js jquery.lazyLoad.js
 		bootstrap5-overview.css bootstrap-5.3.0.min.css font-awesome.css Inter-roman.var.woff2 js/dataTables.bootstrap5.js

@@ -45,6 +45,9 @@ type form struct {
 type mark struct {
 	form  form
 	shape shape
+	// it has digits, capitals and small letters, or these in turn as no word has them; digits
+	// and capitals only, as words have not
+	kinds, capitals bool
 }
 
 // shape is what a part of a name looks like, from the least to the most telling.
@@ -104,6 +107,9 @@ func marksOf(token string) []mark {
 		return nil
 	}
 
+	both := strings.ContainsAny(token, digits) && strings.ContainsAny(token, upper)
+	kinds := strings.ContainsAny(token, lower) && (both || changesIn(token) > len(token)/2)
+	capitals := both && allOf(token, alphabet(digits+upper))
 	var list []mark
 	for _, a := range []alphabet{hex, base32, base36, base38, base64URL} {
 		if a == base32 && len(token) != 8 || !allOf(token, a) {
@@ -118,7 +124,7 @@ func marksOf(token string) []mark {
 			shape = certain
 		}
 		if shape > word {
-			list = append(list, mark{form{a, len(token)}, shape})
+			list = append(list, mark{form{a, len(token)}, shape, kinds, capitals})
 		}
 	}
 	return list

@@ -136,9 +136,9 @@ func prose(random *rand.Rand, words []string, n int) string {
 // handbook writes the documentation in a version. Its words are made up, and as many and as
 // common as those of a real text, so that it compresses as one: pages to about a third.
 //
-//	assets/style-….css     14 kB, the same in both
-//	assets/script-….js    100 kB, one line of which is another
-//	guide/0 … guide/999     9 kB each, a third of which is on all pages
+//	assets/style-….css     24 kB, the same in both
+//	assets/script-….js    150 kB, one line of which is another
+//	guide/0 … guide/999    13 kB each, a third of which is on all pages
 func handbook(folder, version string) error {
 	// The same each time, so that only what the version changes is another.
 	random := rand.New(rand.NewPCG(7, 7))
