@@ -148,16 +148,19 @@ func (l *library) run(ctx context.Context) {
 func (l *library) errand(ctx context.Context, what errand) {
 	ctx, cancel := context.WithTimeout(ctx, errandTimeout)
 	defer cancel()
-	if what.s != nil {
-		if sum, err := l.makePages(ctx, what.e, what.s.reader, what.s.site(l.clock.now())); err == nil {
+	var err error
+	switch {
+	case what.s == nil:
+		err = l.find(ctx, what)
+	case what.e.current.Load() == what.s: // of what is live no more nobody wants it
+		var sum *digest.Digest
+		sum, err = l.makePages(ctx, what.e, what.s.reader, what.s.site(l.clock.now()))
+		if err == nil {
 			what.s.pages.Store(sum)
-		} else {
-			l.tried.put(what.key(), time.Time{}) // the next page asks again
 		}
-		return
 	}
-	if err := l.find(ctx, what); errors.Is(err, context.DeadlineExceeded) {
-		l.tried.put(what.key(), time.Time{})
+	if err != nil {
+		l.tried.put(what.key(), time.Now().Add(againAfter-triedFor))
 	}
 }
 
