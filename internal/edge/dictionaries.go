@@ -33,7 +33,8 @@ type library struct {
 	allowed *rate.Limiter // of what strangers have looked for
 	pages   *generations[named, *pagesOf]
 	files   *generations[owned, answer.Dictionary]
-	told    *generations[[2]digest.Digest, []byte] // dictionaries of pages, by those before them
+	made    *generations[releaseOf, *digest.Digest] // which one a release has; nil for none
+	told    *generations[[2]digest.Digest, []byte]  // dictionaries of pages, by those before them
 	tried   *generations[tried, time.Time]
 	served  *generations[int64, releases] // what environments served to everybody
 }
@@ -48,6 +49,12 @@ type owned struct {
 type named struct {
 	e    int64
 	name string
+}
+
+// releaseOf is a release as an environment serves it.
+type releaseOf struct {
+	e       int64
+	release release.ID
 }
 
 // errand is what the library is asked for: what an offer means, or, if s is set, the
@@ -97,6 +104,9 @@ const (
 	triedFor = 10 * time.Minute
 	// pagesCost is about what a dictionary of pages takes, in bytes.
 	pagesCost = 64 << 10
+	// pagesAfter is when the dictionary of a site's pages is made, from the first page on that
+	// is asked for: not while its visitor waits for the rest.
+	pagesAfter = time.Second
 	// errandTimeout is how long the store may take over one errand.
 	errandTimeout = 30 * time.Second
 )
@@ -108,6 +118,7 @@ func newLibrary(n *Node) *library {
 		Node: n, queue: make(chan errand, errandsMost), allowed: rate.NewLimiter(2, 16),
 		pages:  newGenerations[named, *pagesOf](max(4, int(n.options.Memory/part/pagesCost/2))),
 		files:  newGenerations[owned, answer.Dictionary](many),
+		made:   newGenerations[releaseOf, *digest.Digest](many),
 		told:   newGenerations[[2]digest.Digest, []byte](many),
 		tried:  newGenerations[tried, time.Time](many),
 		served: newGenerations[int64, releases](many),
@@ -122,10 +133,20 @@ func (l *library) want(what errand) {
 	if what.s == nil && !l.allowed.Allow() {
 		return
 	}
+	l.tried.put(what.key(), time.Now())
+	if what.s != nil {
+		time.AfterFunc(pagesAfter, func() { l.enqueue(what) })
+		return
+	}
+	l.enqueue(what)
+}
+
+// enqueue queues an errand; where there is no room it is asked for again.
+func (l *library) enqueue(what errand) {
 	select {
 	case l.queue <- what:
-		l.tried.put(what.key(), time.Now())
-	default: // it is asked for again
+	default:
+		l.tried.put(what.key(), time.Time{})
 	}
 }
 
@@ -168,6 +189,16 @@ func (l *library) errand(ctx context.Context, what errand) {
 // it is not worth having one.
 func (l *library) makePages(ctx context.Context, e *environment, reader *release.Reader, site answer.Site,
 ) (*digest.Digest, error) {
+	// Whoever goes back has it already.
+	of := releaseOf{e.serial, reader.ID}
+	if sum, ok := l.made.get(of); ok {
+		if sum == nil {
+			return nil, nil
+		}
+		if _, ok := l.pages.get(named{e.serial, dictionary.Name(*sum)}); ok {
+			return sum, nil
+		}
+	}
 	s := e.current.Load()
 	req := answer.Request{Scheme: "https", Host: "localhost", Now: l.clock.now(),
 		Environment: journal.DisplayName(e.journal.Environment)}
@@ -179,6 +210,9 @@ func (l *library) makePages(ctx context.Context, e *environment, reader *release
 	}
 	data, err := dictionary.Pages(ctx, reader, l.objects.Get, shown)
 	if err != nil || data == nil {
+		if err == nil {
+			l.made.put(of, nil)
+		}
 		return nil, err
 	}
 	sum := digest.Of(data)
@@ -190,6 +224,7 @@ func (l *library) makePages(ctx context.Context, e *environment, reader *release
 		}
 	}
 	l.pages.put(named{e.serial, dictionary.Name(sum)}, made)
+	l.made.put(of, &sum)
 	return &sum, nil
 }
 
