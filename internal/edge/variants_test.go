@@ -202,9 +202,12 @@ func TestAVariantIsMadeOnce(t *testing.T) {
 	r, _ = w.from(w.server, "/b.css", header)
 	assert.Equal(t, best[strings.Index(best, "-br-"):], r.Header.Get("ETag")[strings.Index(best, "-br-"):])
 	w.await("corvane.localhost", w.activate("production", first))
-	other := w.node2(w.store, edge.Options{Best: counting(&again)})
-	r, _ = w.from(other, "/a.css", header)
-	assert.Equal(t, best, r.Header.Get("ETag"), "the first visitor gets what the store has")
+	// Visitors wait for the store a moment only, which a busy machine may need for more.
+	require.Eventually(t, func() bool {
+		other := w.node2(w.store, edge.Options{Best: counting(&again)})
+		r, _ := w.from(other, "/a.css", header)
+		return r.Header.Get("ETag") == best
+	}, 20*time.Second, time.Millisecond, "the first visitor gets what the store has")
 	assert.EqualValues(t, 1, made.Load())
 	assert.Zero(t, again.Load())
 }
@@ -237,10 +240,11 @@ func TestTheBestIsLookedForAgain(t *testing.T) {
 	server := w.serve2(node)
 	header := map[string]string{"Accept-Encoding": "br"}
 	r, _ := w.from(server, "/a.css", header)
-	assert.Never(t, func() bool {
+	for range 20 {
 		again, _ := w.from(server, "/a.css", header)
-		return again.Header.Get("ETag") != r.Header.Get("ETag")
-	}, 200*time.Millisecond, 10*time.Millisecond)
+		assert.Equal(t, r.Header.Get("ETag"), again.Header.Get("ETag"))
+		time.Sleep(10 * time.Millisecond)
+	}
 	store.back.Store(true)
 	w.becomesBest(server, "/a.css", r.Header.Get("ETag"), header)
 	assert.EqualValues(t, 1, made.Load())
