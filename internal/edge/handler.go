@@ -34,9 +34,14 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	counted := &httpanswer.CountingWriter{ResponseWriter: w}
 	by := v.serve(counted, r)
+	v.log(r, counted.Status, counted.Bytes, by)
+}
+
+// log tells of a request that was answered, if somebody wants to know of each.
+func (n *Node) log(r *http.Request, status int, bytes int64, by string) {
 	if n.settings.Load().Requests {
 		n.tell(httpanswer.Event{Kind: "request", Method: r.Method, Host: r.Host, Path: r.URL.EscapedPath(),
-			Status: counted.Status, Bytes: counted.Bytes, By: by})
+			Status: status, Bytes: bytes, By: by})
 	}
 }
 

@@ -145,3 +145,27 @@ func TestReadyAnswersAreBounded(t *testing.T) {
 	assert.LessOrEqual(t, w.node.Ready(), 2*64)
 	assert.Positive(t, w.node.Ready())
 }
+
+// TestReadyAnswersAreLoggedAsOthersAre: whoever reads the log cannot tell them apart.
+func TestReadyAnswersAreLoggedAsOthersAre(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{Settings: edge.Settings{Requests: true}})
+	w.await("corvane.localhost", w.activate("production", w.put(map[string]string{"index.html": "1", "a.css": varied("Sula")},
+		release.Settings{})))
+	header := map[string]string{"Accept-Encoding": "identity"}
+	for range 3 {
+		w.ask("GET", "corvane.localhost", "/a.css", header)
+		w.ask("HEAD", "corvane.localhost", "/a.css", header)
+	}
+	assert.Positive(t, w.node.Ready())
+	lines := map[string]int{}
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	for _, e := range w.events {
+		if e.Kind == "request" && e.Path == "/a.css" {
+			lines[fmt.Sprint(e.Method, " ", e.Status, " ", e.Host, " ", e.Bytes, " ", e.By)]++
+		}
+	}
+	assert.Equal(t, map[string]int{fmt.Sprintf("GET 200 corvane.localhost %d a.css", len(varied("Sula"))): 3,
+		"HEAD 200 corvane.localhost 0 a.css": 3}, lines)
+}

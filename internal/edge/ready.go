@@ -29,6 +29,7 @@ type question struct {
 // known is an answer that was made ready, and when it counts.
 type known struct {
 	ready *httpanswer.Ready
+	by    string // what decided, for the log
 	e     *environment
 	// what it serves and how hosts lead there, by their serial numbers: an answer that nobody
 	// asks for any more holds neither
@@ -85,7 +86,7 @@ func questionOf(r *http.Request) (question, bool) {
 // sendReady answers a request whose answer is known, and reports whether it did.
 func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 	q, ok := questionOf(r)
-	if !ok || n.settings.Load().Requests {
+	if !ok {
 		return false
 	}
 	k, ok := n.objects.made.get(q)
@@ -93,9 +94,13 @@ func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 		return false
 	}
 	s := k.e.current.Load()
-	return s != nil && s.serial == k.s && k.routed == n.routing.serial.Load() && !n.isStale(false) &&
+	sent := s != nil && s.serial == k.s && k.routed == n.routing.serial.Load() && !n.isStale(false) &&
 		k.pages == s.pages.Load() &&
 		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
+	if sent {
+		n.log(r, http.StatusOK, k.ready.Bytes(r.Method), k.by)
+	}
+	return sent
 }
 
 // makeReady remembers an answer for those who ask the same, if nothing else could have
@@ -131,6 +136,7 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 	more := http.Header{}
 	more[httpanswer.ReleaseField] = []string{s.label()}
 	if ready := n.objects.Make(a, more); ready != nil {
-		n.objects.made.remember(q, &known{ready, e, s.serial, routed, pages, !configured})
+		n.objects.made.remember(q, &known{ready: ready, by: httpanswer.Describe(a), e: e, s: s.serial,
+			routed: routed, pages: pages, local: !configured})
 	}
 }

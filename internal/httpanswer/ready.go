@@ -23,6 +23,14 @@ type Ready struct {
 	size   int             // of what is sent
 }
 
+// Bytes is how many bytes of content a request gets.
+func (r *Ready) Bytes(method string) int64 {
+	if method == http.MethodHead {
+		return 0
+	}
+	return int64(r.size)
+}
+
 // readyField is a field of the header, as net/http wants it. Its values are shared and
 // never changed.
 type readyField struct {
