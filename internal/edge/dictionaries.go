@@ -113,13 +113,13 @@ const (
 
 // newLibrary returns the library of a node. A 64th of the memory holds dictionaries of pages.
 func newLibrary(n *Node) *library {
-	const part, many = 64, 256
+	const part, many, few = 64, 256, 32
 	return &library{
 		Node: n, queue: make(chan errand, errandsMost), allowed: rate.NewLimiter(2, 16),
 		pages:  newGenerations[named, *pagesOf](max(4, int(n.options.Memory/part/pagesCost/2))),
 		files:  newGenerations[owned, answer.Dictionary](many),
 		made:   newGenerations[releaseOf, *digest.Digest](many),
-		told:   newGenerations[[2]digest.Digest, []byte](many),
+		told:   newGenerations[[2]digest.Digest, []byte](few),
 		tried:  newGenerations[tried, time.Time](many),
 		served: newGenerations[int64, releases](many),
 	}
@@ -315,6 +315,19 @@ func (o offered) Pages() (digest.Digest, bool) {
 		o.want(errand{e: o.e, s: o.s})
 	}
 	return digest.Digest{}, false
+}
+
+// earlierMost is how many releases are looked through while a visitor waits.
+const earlierMost = 8
+
+// Earlier implements answer.Dictionaries.
+func (o offered) Earlier() (list []answer.Files) {
+	for _, r := range o.s.recent {
+		if r.open && len(list) < earlierMost {
+			list = append(list, r.files)
+		}
+	}
+	return list
 }
 
 // Find implements answer.Dictionaries.

@@ -297,6 +297,28 @@ func TestOlderReleasesAreFoundByTheId(t *testing.T) {
 	}
 }
 
+// TestWhatWasLiveBehindAPasswordIsNoDictionary, also while what its pages load is still
+// answered.
+func TestWhatWasLiveBehindAPasswordIsNoDictionary(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{})
+	w.decide("production", looking(&journal.Looking{Password: password(t)}))
+	name, text := bundle("secret")
+	id := w.put(map[string]string{"index.html": "1", name: text}, release.Settings{})
+	w.activate("production", id)
+	next, changed := bundle("public")
+	w.activate("production", w.put(map[string]string{"index.html": "2", next: changed}, release.Settings{}))
+	w.await("corvane.localhost", w.decide("production", looking(&journal.Looking{})))
+	for _, server := range []*httptest.Server{w.server, w.node2(w.store, edge.Options{})} {
+		for range 10 {
+			r, body := w.from(server, "/"+next, offering([]byte(text), id.Short()+"/"+mark(name)))
+			assert.NotEqual(t, "dcz", r.Header.Get("Content-Encoding"))
+			assert.Equal(t, changed, decoded(t, r, body))
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+}
+
 // releaseOf returns the release of an entry of production.
 func (w *world) releaseOf(number int64) string {
 	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Now: time.Now}

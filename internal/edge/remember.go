@@ -248,7 +248,9 @@ func (n keeper) restoreOne(ctx context.Context, e *environment, name string) err
 		for _, r := range note.Recent {
 			// One that cannot be read is not carried over, as after a flip.
 			if reader, err := openRelease(ctx, n.Node, e.journal.Site, r.Release); err == nil {
-				next.recent = append(next.recent, recent{r.Release, answer.EarlierOf(reader), r.Ended})
+				// Whether everybody could look at it then, the note does not say.
+				earlier := recent{id: r.Release, files: answer.EarlierOf(reader), ended: r.Ended}
+				next.recent = append(next.recent, earlier)
 				next.earlier = append(next.earlier, answer.EarlierOf(reader))
 			}
 		}

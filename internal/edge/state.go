@@ -42,6 +42,7 @@ type recent struct {
 	id    release.ID
 	files answer.Earlier
 	ended time.Time // when it stopped being live
+	open  bool      // everybody could look, as far as that is known
 }
 
 // site returns what the pure function needs at a moment.
@@ -226,7 +227,10 @@ func (e *environment) recent(ctx context.Context, n *Node, before *serving, head
 		}
 		if !entry.Release.IsZero() {
 			if reader, err := openRelease(ctx, n, e.journal.Site, entry.Release); err == nil {
-				list = append(list, recent{reader.ID, answer.EarlierOf(reader), ended})
+				// Of a preview it is not known who could look at all of them at the time.
+				open := !entry.Access.Protects() &&
+					!strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix)
+				list = append(list, recent{reader.ID, answer.EarlierOf(reader), ended, open})
 			}
 		}
 		ended = entry.When

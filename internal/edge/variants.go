@@ -87,7 +87,21 @@ func (w *worker) run(ctx context.Context) {
 				w.later(ctx, v)
 			}
 			w.mutex.Unlock()
+			// However many are wanted, a store that does not answer is asked once a second.
+			if again {
+				pause(ctx, min(w.again, time.Second))
+			}
 		}
+	}
+}
+
+// pause waits, or until the context ends.
+func pause(ctx context.Context, wait time.Duration) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+	case <-ctx.Done():
 	}
 }
 

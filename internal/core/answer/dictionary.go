@@ -24,6 +24,9 @@ type Dictionary struct {
 type Dictionaries interface {
 	// Pages returns the digest of the dictionary of pages that is offered now; false for none.
 	Pages() (digest.Digest, bool)
+	// Earlier are releases whose files may be dictionaries, the newest first: everybody could
+	// look at them when they were live.
+	Earlier() []Files
 	// Find returns what an offer means: a file that an earlier release had at a path, or its
 	// pages if the offer has no mark. It waits for nothing, and what it does not know may be
 	// known later.
@@ -101,12 +104,12 @@ func keptPrivately(a *Answer) bool {
 	})
 }
 
-// meant finds what an offer means: first among what this site answers, as far as it is
+// meant finds what an offer means: first among what is live or was lately, as far as it is
 // another version of the same file.
 func meant(d *decision, a *Answer, offer dictionary.Offer) (Dictionary, bool) {
 	path, file := offer.Path(a.File.Path)
 	if file {
-		for _, files := range versions(d.site) {
+		for _, files := range append([]Files{d.site.Files}, d.site.Dictionaries.Earlier()...) {
 			file, ok, err := files.Lookup(d.ctx, path)
 			if err == nil && ok && file.Digest == offer.Digest && dictionary.Is(file) {
 				return Dictionary{Digest: file.Digest, Size: file.Size}, true
@@ -114,18 +117,6 @@ func meant(d *decision, a *Answer, offer dictionary.Offer) (Dictionary, bool) {
 		}
 	}
 	return d.site.Dictionaries.Find(offer, path)
-}
-
-// versionsMost is how many releases are looked through while a visitor waits.
-const versionsMost = 8
-
-// versions are the releases that the site answers from.
-func versions(site Site) []Files {
-	list := []Files{site.Files}
-	for _, earlier := range site.Recent[:min(len(site.Recent), versionsMost)] {
-		list = append(list, earlier)
-	}
-	return list
 }
 
 // ShownToAll reports whether a site answers everybody with a page at its own address: no rule

@@ -193,7 +193,7 @@ func (g *groups) tells(f *file) (form, bool) {
 			return m.form, true
 		case m.shape >= random && g.witnesses[m.form]:
 			return m.form, true
-		// A small site has no witness in one release of three. But where everything that is
+		// A small site has no witness in one release of five. But where everything that is
 		// loaded has eight such characters behind a dash, nobody has written them.
 		case f.loaded() && (m.shape >= random || m.capitals) && g.unanimous(f.folder, m.form.length):
 			return m.form, true
