@@ -369,21 +369,7 @@ func pageDictionary(n visit, w http.ResponseWriter, r *http.Request, e *environm
 	}
 	s.mark(w)
 	data, c := found.as(n.objects.library, e, r)
-	a := answer.Answer{Status: http.StatusOK, By: "dictionary", ETag: `"` + name + `"`}
-	add := func(name, value string) { a.Header = append(a.Header, answer.Field{Name: name, Value: value}) }
-	if c != coding.Identity {
-		add("Content-Encoding", c.String())
-		a.ETag = answer.EncodedTag(a.ETag, c, digest.Of(data))
-	}
-	if value, ok := dictionary.UseAs(match, found.release, ""); ok {
-		add("Use-As-Dictionary", value)
-	}
-	add("Cache-Control", answer.Forever)
-	add("Content-Type", "application/octet-stream")
-	add("Vary", "Accept-Encoding, Available-Dictionary")
-	add("X-Content-Type-Options", "nosniff")
-	add("X-Robots-Tag", "noindex")
-	a.Config = &answer.EnvironmentConfig{Data: data}
+	a := answer.PageDictionary(match, name, found.release, c, data)
 	return n.finish(w, r, a, nil, nil), true
 }
 

@@ -319,6 +319,30 @@ func TestWhatWasLiveBehindAPasswordIsNoDictionary(t *testing.T) {
 	}
 }
 
+// TestAStrangerWhoOffersEverythingCostsTheStoreLittle: what is looked for is bounded.
+func TestAStrangerWhoOffersEverythingCostsTheStoreLittle(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{})
+	name, text := bundle("1")
+	var ids []release.ID
+	for i := range 12 { // more releases than are looked through while a visitor waits
+		ids = append(ids, w.put(map[string]string{"index.html": fmt.Sprint(i), name: text}, release.Settings{}))
+		w.activate("production", ids[i])
+	}
+	store := &unsteady{Store: w.store.(*file.Store)}
+	server := w.node2(store, edge.Options{Poll: time.Minute, Sweep: time.Minute})
+	w.from(server, "/"+name, map[string]string{"Accept-Encoding": "br"})
+	time.Sleep(100 * time.Millisecond)
+	before := store.requests.Load()
+	for i := range 1000 {
+		guess := digest.Of([]byte(fmt.Sprint("guess", i)))
+		r, body := w.from(server, "/"+name, offering([]byte(fmt.Sprint(i)), ids[i%12].Short()+"/"+guess.String()[:16]))
+		require.Equal(t, "br", r.Header.Get("Content-Encoding"))
+		require.Equal(t, text, decoded(t, r, body))
+	}
+	assert.Less(t, store.requests.Load()-before, int64(200), "a fifth of a request for each, at most")
+}
+
 // releaseOf returns the release of an entry of production.
 func (w *world) releaseOf(number int64) string {
 	j := journal.Journal{Store: w.store, Site: "corvane", Environment: "production", Now: time.Now}

@@ -167,6 +167,8 @@ const (
 	ByRequest By = "request"      // the request could not be understood
 	ByAccess  By = "password"     // the visitor may not look
 	BySetting By = "settings"     // what the environment says of itself
+
+	ByDictionary By = "dictionary" // of the pages, for browsers
 )
 
 // Field is one header field of an answer, with the rule that set it; nil for a
@@ -252,12 +254,10 @@ const Reserved = ".orilla"
 // MaxPath is how long, in bytes, the path of a request may be.
 const MaxPath = 8192
 
-// Forever is the value of Cache-Control of what never changes at its address (RFC 8246).
-const Forever = "public, max-age=31536000, immutable"
-
 const (
 	allowed     = "GET, HEAD, OPTIONS"
 	revalidate  = "no-cache"
+	forever     = "public, max-age=31536000, immutable" // RFC 8246
 	neverStored = "no-store"
 )
 

@@ -119,6 +119,26 @@ func meant(d *decision, a *Answer, offer dictionary.Offer) (Dictionary, bool) {
 	return d.site.Dictionaries.Find(offer, path)
 }
 
+// PageDictionary answers with the dictionary of a release's pages, by the name that its address
+// has: data is what it is in a coding. match says which pages it is for.
+func PageDictionary(match, name string, id release.ID, c coding.Coding, data []byte) Answer {
+	a := Answer{Status: http.StatusOK, By: ByDictionary, ETag: `"` + name + `"`,
+		Config: &EnvironmentConfig{Data: data}}
+	if c != coding.Identity {
+		a.add("Content-Encoding", c.String())
+		a.ETag = EncodedTag(a.ETag, c, digest.Of(data))
+	}
+	if value, ok := dictionary.UseAs(match, id, ""); ok {
+		a.add("Use-As-Dictionary", value)
+	}
+	a.add("Cache-Control", forever)
+	a.add("Content-Type", "application/octet-stream")
+	a.add("Vary", "Accept-Encoding, Available-Dictionary")
+	a.add("X-Content-Type-Options", "nosniff")
+	a.add("X-Robots-Tag", "noindex")
+	return a
+}
+
 // ShownToAll reports whether a site answers everybody with a page at its own address: no rule
 // keeps it away, or makes it depend on who asks.
 func ShownToAll(ctx context.Context, site Site, req Request, file release.File) (bool, error) {

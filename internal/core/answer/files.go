@@ -151,7 +151,7 @@ func (d *decision) page(file release.File, by By) Answer {
 	a := Answer{Status: http.StatusOK, By: by, File: &file}
 	if by == ByFile && d.site.Immutable(file.Path) ||
 		by == ByRecent && d.site.Semantics < release.Semantics2 {
-		a.add("Cache-Control", Forever)
+		a.add("Cache-Control", forever)
 	} else {
 		a.add("Cache-Control", revalidate)
 	}
