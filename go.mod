@@ -16,6 +16,7 @@ require (
 	github.com/gowebpki/jcs v1.0.2
 	github.com/invopop/jsonschema v0.14.0
 	github.com/klauspost/compress v1.19.2
+	github.com/miekg/dns v1.1.73
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/pires/go-proxyproto v0.15.0
 	github.com/pkg/sftp v1.13.12

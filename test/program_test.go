@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -103,7 +104,7 @@ func (p *place) command(ctx context.Context, args ...string) *exec.Cmd {
 	command := exec.CommandContext(ctx, program, args...)
 	command.Dir = p.folder
 	command.Env = append(os.Environ(), "ORILLA_HOME="+p.home, "GIT_CONFIG_GLOBAL="+os.DevNull,
-		"GIT_CONFIG_NOSYSTEM=1",
+		"GIT_CONFIG_NOSYSTEM=1", "ORILLA_RESOLVER=none",
 		"GIT_AUTHOR_NAME=Ines Marrow", "GIT_AUTHOR_EMAIL=ines@corvane.example",
 		"GIT_COMMITTER_NAME=Ines Marrow", "GIT_COMMITTER_EMAIL=ines@corvane.example")
 	command.Env = append(append(command.Env, p.env...), p.as[roleOf(args)]...)
@@ -204,6 +205,9 @@ func (p *place) edge() string { return p.edgeOn("") }
 func (p *place) edgeOn(store string, options ...string) string {
 	p.t.Helper()
 	address := freeAddress(p.t)
+	if at := slices.Index(options, "--listen"); at >= 0 {
+		address = options[at+1]
+	}
 	ctx, cancel := context.WithCancel(context.Background())
 	command := p.command(ctx, append([]string{"edge", "--listen", address, "--json", "--store", store},
 		options...)...)

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"maps"
 	"slices"
 	"strings"
 
@@ -26,19 +25,27 @@ type domainsCmd struct{ *app }
 func newDomainsCommand(a *app) *cobra.Command {
 	c := &domainsCmd{app: a}
 	var site string
+	var look lookOptions
 	cmd := &cobra.Command{
-		Use: "domains", Short: "List host owners; hand over a host or share a path",
+		Use: "domains", Short: "Check the names of a site: DNS, certificates, redirects",
 		Args: cobra.NoArgs,
-		Long: "A host belongs to the first site that was published on it. Orilla refuses other " +
+		Long: "Domains shows for each address of the site where its name leads, whether an edge " +
+			"node of this store answers there, and what http and https answer. What is wrong " +
+			"comes with the record or the command that fixes it.\n\n" +
+			"A host belongs to the first site that was published on it. Orilla refuses other " +
 			"sites of the store there, unless the owner allows them a path. *.NAME covers all " +
 			"names one label below NAME that have no owner of their own.",
 		Example: "orilla domains\n" +
+			"orilla domains --wait\n" +
+			"orilla domains records\n" +
 			"orilla domains give www.corvane.example --to harbour\n" +
 			"orilla domains allow www.corvane.example/news/ --to harbour",
-		RunE: func(cmd *cobra.Command, _ []string) error { return c.domains(cmd.Context(), site) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return c.domains(cmd.Context(), site, look) },
 	}
 
 	siteFlag(cmd.PersistentFlags(), &site)
+	look.flags(cmd)
+	records := newRecordsCommand(c, &site)
 	var o domainOptions
 	give := &cobra.Command{
 		Example: "orilla domains give www.corvane.example --to harbour",
@@ -76,7 +83,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 		}
 		a.jsonFlag(dryFlag(a, sub))
 	}
-	inOrder(cmd, give, allow, release)
+	inOrder(cmd, records, give, allow, release)
 	allow.Flags().BoolVar(&o.revoke, "revoke", false, "withdraw the permission")
 	return a.jsonFlag(cmd)
 }
@@ -85,35 +92,6 @@ func newDomainsCommand(a *app) *cobra.Command {
 type domainOptions struct {
 	to, why     string
 	yes, revoke bool
-}
-
-// domains lists the hosts of a site's addresses: of what
-// is live, and of orilla.yaml.
-func (a *domainsCmd) domains(ctx context.Context, site string) error {
-	s, err := a.session(ctx, site)
-	if err != nil {
-		return err
-	}
-	// Only hosts that this site uses; whose the others are is their matter.
-	on, err := hostsInUse(ctx, s)
-	if err != nil {
-		return err
-	}
-
-	reports := []view.DomainReport{}
-	for _, host := range slices.Sorted(maps.Keys(on)) {
-		owner, err := hosts.Owner(ctx, s.store, host)
-		if err != nil {
-			return err
-		}
-		report := view.ReportHost(owner)
-		report.Host, report.Environments = host, on[host]
-		reports = append(reports, report)
-	}
-
-	return a.Result(reports, func() {
-		view.PrintDomains(a.Console, s.site, reports)
-	})
 }
 
 // hostsInUse returns the hosts that the environments of a site answer at now,

@@ -189,7 +189,8 @@ func (a *app) groups() []group {
 			newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},
 		{"Operate", []*cobra.Command{newEdgeCommand(a), newDoctorCommand(a), newStoreCommand(a),
 			newSitesCommand(a), newDomainsCommand(a), newRemoveSiteCommand(a)}},
-		{"Learn", []*cobra.Command{newDemoCommand(a), newManCommand(a), newVersionCommand(a)}},
+		{"Learn", []*cobra.Command{newDemoCommand(a), newStandInCommand(a), newManCommand(a),
+			newVersionCommand(a)}},
 	}
 }
 

@@ -46,11 +46,12 @@ func typed(root, running *cobra.Command, text string) string {
 }
 
 // carried lists the options of the running command that another one needs too, to
-// mean the same folder, store and site.
+// mean the same folder, store and site, and to ask the same.
 func carried(running, command *cobra.Command) []string {
 	var options []string
 	for _, one := range []struct{ name, typed string }{
 		{"directory", "-C"}, {"store", "--store"}, {"site", "--site"},
+		{"resolver", "--resolver"}, {"authority", "--authority"},
 	} {
 		flag := running.Flag(one.name)
 		if flag == nil || !flag.Changed || command.Flag(one.name) == nil {

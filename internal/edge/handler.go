@@ -14,6 +14,7 @@ import (
 	"orilla.example/orilla/internal/core/fingerprint"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -26,6 +27,10 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	v := visit{n}
 	if r.URL.Path == HealthPath {
 		v.health(w, r)
+		return
+	}
+	if strings.HasPrefix(r.URL.Path, names.ProofPath) {
+		prove(v, w, r)
 		return
 	}
 	v.noticeProxy(r)

@@ -118,10 +118,11 @@ type indexed struct {
 type condition struct {
 	ready     chan struct{} // closed after the first look
 	draining  atomic.Bool
-	reached   atomic.Int64 // when the store last answered, in nanoseconds
-	proxied   atomic.Bool  // a proxy on this machine has passed requests on
-	untrusted atomic.Bool  // that a proxy is not trusted was told
-	watched   atomic.Int64 // when somebody last asked how the node is, in nanoseconds
+	reached   atomic.Int64           // when the store last answered, in nanoseconds
+	proxied   atomic.Bool            // a proxy on this machine has passed requests on
+	untrusted atomic.Bool            // that a proxy is not trusted was told
+	watched   atomic.Int64           // when somebody last asked how the node is, in nanoseconds
+	store     atomic.Pointer[string] // the random id of the store; nil if it is not known
 }
 
 // New returns a node for a store. It knows nothing until Follow has begun.

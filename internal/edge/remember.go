@@ -205,6 +205,7 @@ func (n keeper) restore(ctx context.Context) (restored int) {
 		return 0
 	}
 
+	knowsStore(n.Node, known.Mark)
 	n.is.reached.CompareAndSwap(0, known.Reached.UnixNano())
 	for site, key := range known.Keys {
 		n.asked.keys.LoadOrStore(site, key)

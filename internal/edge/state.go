@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/httpanswer"
@@ -326,7 +327,8 @@ func (s *serving) load(ctx context.Context, objects *httpanswer.Objects, documen
 	}
 
 	for _, text := range content.Addresses {
-		address, err := url.Parse(text)
+		// Early documents have names in the letters of their language, which no browser sends.
+		address, err := url.Parse(names.Address(text))
 		if err != nil {
 			return fmt.Errorf("environment document: %w", err)
 		}

@@ -126,6 +126,7 @@ func (t *tracker) contact(ctx context.Context) error {
 	}
 	// The random id in the mark tells this store from any other at the same address.
 	t.mark = string(data)
+	knowsStore(t.Node, t.mark)
 	keeper{t.Node}.begin(t.mark)
 	_, err = t.timesRestored(ctx)
 	return err

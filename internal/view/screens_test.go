@@ -9,6 +9,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/maintenance"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/golden"
@@ -39,6 +40,8 @@ func TestScreens(t *testing.T) {
 				{Host: "new.corvane.example", Environments: []string{"staging"}},
 			})
 		},
+		"domains-seen": func(s *screen) { view.PrintDomains(s.Console, "corvane", seenDomains()) },
+		"domains-well": func(s *screen) { view.PrintDomains(s.Console, "corvane", seenDomains()[:1]) },
 		"domains-none": func(s *screen) { view.PrintDomains(s.Console, "corvane", nil) },
 		"explain-a-redirect": func(s *screen) {
 			view.ShowExplained(s.Console, view.ExplainReport{
@@ -89,5 +92,39 @@ func TestScreens(t *testing.T) {
 			show(s)
 			golden.Equal(t, name, s.both())
 		})
+	}
+}
+
+// seenDomains are names in every state.
+func seenDomains() []view.DomainReport {
+	until := time.Date(2026, 10, 1, 12, 4, 12, 0, time.UTC)
+	cert := &view.CertificateReport{Until: until.AddDate(0, 2, 0)}
+	lags := names.Finding{Code: "servers-differ", State: names.Waiting, Until: ago(-252 * time.Second),
+		Text:   "not all name servers of corvane.example have the new record yet",
+		Detail: []string{"ns1.corvane.example answers 192.0.2.10", "ns2.corvane.example still answers 203.0.113.9"}}
+	lead := []view.LeadReport{{Address: "192.0.2.10", Edge: true}}
+	return []view.DomainReport{
+		{Host: "www.corvane.example", Owner: "corvane", State: names.Good, Environments: []string{"production"}, Leads: lead,
+			HTTP:  &view.LookReport{Status: 301, Location: "https://www.corvane.example/"},
+			HTTPS: &view.LookReport{Status: 200, Certificate: cert}},
+		{Host: "corvane.example", Owner: "corvane", State: names.Waiting, Environments: []string{"production"},
+			Leads:    append([]view.LeadReport{{Address: "203.0.113.9", Why: "something else answers there"}}, lead...),
+			HTTP:     &view.LookReport{Status: 301, Location: "https://www.corvane.example/"},
+			HTTPS:    &view.LookReport{Status: 301, Location: "https://www.corvane.example/", Certificate: cert},
+			Findings: []names.Finding{lags}},
+		{Host: "next.corvane.example", Owner: "velley", State: names.Waiting, Environments: []string{"staging"}, Leads: lead,
+			HTTPS: &view.LookReport{Why: "connection refused"}, Findings: []names.Finding{lags}},
+		{Host: "xn--fhrlinie-0za.example", State: names.Bad, Environments: []string{"production"},
+			Grants: []hosts.Grant{{Site: "velley", Path: "/isles/velley/"}},
+			Leads:  []view.LeadReport{{Address: "203.0.113.9"}},
+			Findings: []names.Finding{{Code: "leads-elsewhere", State: names.Bad,
+				Text:    "leads to 203.0.113.9, which is no edge node of this store",
+				Detail:  []string{"203.0.113.9: something else answers there (status 404)"},
+				Remove:  []names.Record{{Name: "xn--fhrlinie-0za.example", Type: "A", Value: "203.0.113.9"}},
+				Records: []names.Need{{Record: names.Record{Name: "xn--fhrlinie-0za.example", Type: "A", TTL: 300, Value: "192.0.2.10"}}}}}},
+		{Host: "*.preview.corvane.example", State: names.Warning, Environments: []string{"preview/*"}, Leads: lead,
+			HTTPS: &view.LookReport{Status: 421, Certificate: &view.CertificateReport{Until: until, Why: "expired"}},
+			Findings: []names.Finding{{Code: "server-silent", State: names.Warning, Text: "not every name server answers",
+				Next: "ask whoever runs them"}}},
 	}
 }

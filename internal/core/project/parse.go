@@ -19,6 +19,7 @@ import (
 	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/spelling"
 )
 
@@ -170,10 +171,15 @@ func topKeys(p *parse, c *Config) keys {
 			return keys{"stop_on": p.texts(&c.Check.StopOn),
 				"ignore": ignoresTo(p, &c.Check.Ignore)}
 		}),
-		"pages":        p.inner(func() keys { return keys{"one_address": flagTo(p, &c.Pages.OneAddress)} }),
-		"assets":       p.inner(func() keys { return assetKeys(p, &c.Assets) }),
-		"limits":       p.inner(func() keys { return limitKeys(p, &c.Limits) }),
-		"store":        p.text(&c.Store),
+		"pages":  p.inner(func() keys { return keys{"one_address": flagTo(p, &c.Pages.OneAddress)} }),
+		"assets": p.inner(func() keys { return assetKeys(p, &c.Assets) }),
+		"limits": p.inner(func() keys { return limitKeys(p, &c.Limits) }),
+		"store":  p.text(&c.Store),
+		"edge_addresses": p.list(&c.EdgeAddresses, func(node ast.Node, value string) {
+			if _, err := names.ParseEdge([]string{value}); err != nil {
+				p.at(node, "%s; write addresses such as 192.0.2.10, or one name", err)
+			}
+		}),
 		"retention":    retentionTo(p, &c.Retention),
 		"environments": environmentsTo(p, c),
 		"settings_path": func(node ast.Node) {
@@ -726,8 +732,9 @@ func addressesWith(p *parse, to *[]string, check func(string) string, example st
 		})(node)
 		for i, address := range *to {
 			if !strings.HasSuffix(address, "/") {
-				(*to)[i] = address + "/"
+				address += "/"
 			}
+			(*to)[i] = names.Address(address)
 		}
 	}
 }
@@ -747,6 +754,11 @@ func checkAddress(text string) string {
 		strings.Trim(address.Path, "/"):
 		return "has a path with empty or dot segments"
 	}
+	if host := address.Hostname(); names.IsPublic(host) {
+		if _, err := names.ASCII(host); err != nil {
+			return "has a host that is " + err.Error()
+		}
+	}
 	return ""
 }
 
@@ -765,6 +777,9 @@ func checkWhole(p *parse, c Config, node ast.Node) {
 		}
 	}
 
+	if _, err := names.ParseEdge(c.EdgeAddresses); err != nil {
+		p.at(node, "edge_addresses: %s", err)
+	}
 	for _, secret := range c.Build.Secrets {
 		if _, both := c.Build.Variables[secret]; both {
 			p.at(node, "%s is listed under build.variables and build.secrets", secret)

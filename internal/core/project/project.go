@@ -26,6 +26,7 @@ import (
 	_ "time/tzdata" // for machines without a database of time zones
 
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
 )
@@ -42,16 +43,18 @@ type Config struct {
 	Rules     []string `yaml:"rules"`     // files, relative to Build.Folder, joined in order
 	Languages []string `yaml:"languages"` // BCP 47 tags; the first is the default
 	// of times in rules, a name of the IANA time zone database
-	TimeZone     string                 `yaml:"time_zone"`
-	Check        Check                  `yaml:"check"`
-	Pages        Pages                  `yaml:"pages"`
-	Assets       Assets                 `yaml:"assets"`
-	Limits       Limits                 `yaml:"limits"`
-	Store        string                 `yaml:"store"`
-	Retention    *Retention             `yaml:"retention"` // of environments that do not say it themselves
-	Environments map[string]Environment `yaml:"environments"`
-	Previews     Previews               `yaml:"previews"`
-	Follow       Follow                 `yaml:"follow"`
+	TimeZone string `yaml:"time_zone"`
+	Check    Check  `yaml:"check"`
+	Pages    Pages  `yaml:"pages"`
+	Assets   Assets `yaml:"assets"`
+	Limits   Limits `yaml:"limits"`
+	Store    string `yaml:"store"`
+	// EdgeAddresses is where the edge nodes are: addresses, or one name.
+	EdgeAddresses []string               `yaml:"edge_addresses"`
+	Retention     *Retention             `yaml:"retention"` // of environments that do not say it themselves
+	Environments  map[string]Environment `yaml:"environments"`
+	Previews      Previews               `yaml:"previews"`
+	Follow        Follow                 `yaml:"follow"`
 	// SettingsPath is the address at which each environment answers with its
 	// settings; DefaultSettingsPath unless said.
 	SettingsPath string `yaml:"settings_path"`
@@ -217,7 +220,7 @@ type Previews struct {
 }
 
 // LabelPlace stands, in an address of previews, for the label of one.
-const LabelPlace = "{preview}"
+const LabelPlace = names.LabelPlace
 
 // Production is the environment that every site has.
 const Production = "production"
@@ -371,6 +374,28 @@ func (c Config) Document(environment string) journal.DocumentContent {
 		content.SettingsPath = cmp.Or(c.SettingsPath, DefaultSettingsPath)
 	}
 	return content
+}
+
+// Hosts lists the hosts at which a site is to be found, of all environments and of previews.
+func (c Config) Hosts() ([]names.Host, error) {
+	var uses []names.Use
+	add := func(environment string, addresses []string) {
+		for i, address := range addresses {
+			use := names.Use{Environment: environment, Address: address}
+			if i > 0 {
+				use.To = addresses[0]
+			}
+			uses = append(uses, use)
+		}
+	}
+	add(Production, c.Environments[Production].Addresses)
+	for _, name := range sortedKeys(c.Environments) {
+		if name != Production {
+			add(name, c.Environments[name].Addresses)
+		}
+	}
+	add(names.AllPreviews, c.Previews.Addresses)
+	return names.Group(uses)
 }
 
 // WaitFor returns the probes that follow an activation of an environment, by

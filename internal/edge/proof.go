@@ -1,0 +1,53 @@
+package edge
+
+import (
+	"encoding/json"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"orilla.example/orilla/internal/connections"
+	"orilla.example/orilla/internal/core/names"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/httpanswer"
+)
+
+// knowsStore notes which store the node serves, by its mark.
+func knowsStore(n *Node, mark string) {
+	// The first stores have no id: for them nothing can be proved.
+	if id, err := storage.CheckMark([]byte(mark)); err == nil && id != "" {
+		n.is.store.Store(&id)
+	}
+}
+
+// prove answers the challenge with which people find out whether a name leads to an edge of
+// their store (names.ProofPath), at any host: also at one that nobody has configured yet.
+// It asks nothing of the store. What is not a challenge, or cannot be answered, is not
+// found.
+func prove(n visit, w http.ResponseWriter, r *http.Request) {
+	connections.Unwanted(w, r)
+	nonce := strings.TrimPrefix(r.URL.Path, names.ProofPath)
+	id := n.is.store.Load()
+	if id == nil || !names.IsNonce(nonce) || !rightMethod(r) {
+		httpanswer.Say(w, r, http.StatusNotFound, "There is nothing at this address.")
+		return
+	}
+	data, err := json.Marshal(names.ProofAnswer{
+		Proof:  names.ProofOf(*id, httpanswer.HostName(r.Host), nonce),
+		Secure: httpanswer.Scheme(r) == "https",
+	})
+	if err != nil {
+		httpanswer.Fail(w, r, err)
+		return
+	}
+	header := w.Header()
+	header.Set("Content-Type", "application/json")
+	header.Set("Cache-Control", "no-store")
+	header.Set("X-Content-Type-Options", "nosniff")
+	data = append(data, '\n')
+	header.Set("Content-Length", strconv.Itoa(len(data)))
+	w.WriteHeader(http.StatusOK)
+	if r.Method != http.MethodHead {
+		w.Write(data) //nolint:errcheck // whoever asked has gone
+	}
+}

@@ -1,0 +1,21 @@
+package nameservers
+
+import (
+	"errors"
+	"net"
+)
+
+// ErrNoResolver: this machine does not say which resolver it asks.
+var ErrNoResolver = errors.New("this machine names no resolver")
+
+// Resolver returns the resolver that this machine asks first: host:port.
+func Resolver() (string, error) {
+	servers, err := systemResolvers()
+	if err != nil {
+		return "", err
+	}
+	if len(servers) == 0 {
+		return "", ErrNoResolver
+	}
+	return net.JoinHostPort(servers[0], "53"), nil
+}
