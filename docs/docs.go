@@ -22,6 +22,10 @@ var (
 	//go:embed edge.md
 	EdgeNodes string
 
+	// Domains says how a site gets its names.
+	//go:embed domains.md
+	Domains string
+
 	// ExitStatuses says how commands end, and what they write.
 	//go:embed exit-statuses.md
 	ExitStatuses string

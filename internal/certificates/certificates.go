@@ -238,6 +238,11 @@ func (s *Set) List() []Certificate {
 	return list
 }
 
+// Has reports whether there is a certificate for a host that is valid at a time.
+func (s *Set) Has(host string, now time.Time) bool {
+	return slices.ContainsFunc(s.names.Load().of(host), func(c *loaded) bool { return now.Before(c.Until) })
+}
+
 // Serves reports whether a connection that was opened for a name may carry requests for
 // a host: they have the same certificate (RFC 9110, section 7.4). name is "" where the
 // client named none.

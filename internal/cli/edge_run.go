@@ -221,6 +221,9 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 		defer cache.Close()
 		options.Cache = cache
 	}
+	if set != nil {
+		options.Secures = func(host string) bool { return set.Has(host, time.Now()) }
+	}
 	r.node = edge.New(store, options)
 	r.server = &connections.Server{Handler: r.node, Drain: time.Duration(*config.Drain),
 		Finish: max(5*time.Second, time.Duration(*config.Drain)), Draining: func() {

@@ -30,6 +30,7 @@ func topics() []topic {
 		{"rules", "the language of redirects, rewrites, proxies and headers", "5", docs.Rules},
 		{"answers", "which file answers at which address, headers, caching", "7", docs.Answers},
 		{"edge-nodes", "serving sites from a server of your own", "7", docs.EdgeNodes},
+		{"domains", "names, DNS records, one address for one page", "7", docs.Domains},
 		{"exit-statuses", "how commands end", "7", docs.ExitStatuses},
 	}
 }

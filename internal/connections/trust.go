@@ -67,6 +67,9 @@ type Visitor struct {
 	// Claims says that the request has fields by which proxies say who asks,
 	// and that nobody who is trusted sent it.
 	Claims bool
+	// Passed says that a proxy that is trusted passed the request on, and Told that it said
+	// whether the visitor came over TLS.
+	Passed, Told bool
 }
 
 // visitorKey is under what the context of a request holds a Visitor.
@@ -134,15 +137,15 @@ func (t *Trust) asVisitor(r *http.Request) *http.Request {
 	visitor := VisitorOf(r)
 	switch {
 	case named:
-		visitor.Here = false
+		visitor.Here, visitor.Passed = false, true
 	case t.Includes(peer):
-		visitor.Here, visitor.Claims = false, false
+		visitor.Here, visitor.Claims, visitor.Passed = false, false, true
 		if address, ok := t.named(r.Header); ok {
 			visitor.Address = address
 			r.RemoteAddr = net.JoinHostPort(address.String(), "0")
 		}
 		if scheme := schemeIn(r.Header); scheme != "" {
-			visitor.Scheme = scheme
+			visitor.Scheme, visitor.Told = scheme, true
 		}
 	}
 	return r.WithContext(context.WithValue(r.Context(), visitorKey{}, visitor))

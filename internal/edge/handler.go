@@ -67,6 +67,11 @@ func (n visit) serve(w http.ResponseWriter, r *http.Request) string {
 		if place.canonical != nil && rightMethod(r) {
 			return toCanonical(n, w, r, place)
 		}
+		if s := place.serves.current.Load(); place.canonical == nil && place.isBelow(r.URL.EscapedPath()) &&
+			leadsToSecure(n.Node, r, s) {
+			place.canonical = s.addresses[0]
+			return toCanonical(n, w, r, place)
+		}
 		return n.serveEnvironment(w, r, place.serves, place.base)
 	}
 

@@ -59,6 +59,9 @@ type Options struct {
 	// Best makes the smallest variant of content; nil: in this process. The error is
 	// coding.ErrGainless where that saves nothing.
 	Best variants.Encoder
+	// Secures reports whether there is a certificate for a host, so that visitors can be led
+	// to https; nil: for none.
+	Secures func(host string) bool
 
 	// by which time conditions turn and previews expire; nil: the store's
 	// clock, as far as SetAhead told it

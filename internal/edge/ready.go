@@ -24,6 +24,7 @@ type made struct {
 type question struct {
 	host, path string
 	codings    coding.Set
+	plain      bool // the connection is: some fields are not sent over it
 }
 
 // known is an answer that was made ready, and when it counts.
@@ -73,7 +74,7 @@ func questionOf(r *http.Request) (question, bool) {
 	if len(accept) > 1 {
 		return question{}, false
 	}
-	q := question{host: r.Host, path: r.URL.Path}
+	q := question{host: r.Host, path: r.URL.Path, plain: r.TLS == nil}
 	if len(accept) == 1 {
 		var usual bool
 		if q.codings, usual = coding.Usual(accept[0]); !usual {
@@ -95,7 +96,7 @@ func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 	}
 	s := k.e.current.Load()
 	sent := s != nil && s.serial == k.s && k.routed == n.routing.serial.Load() && !n.isStale(false) &&
-		k.pages == s.pages.Load() &&
+		k.pages == s.pages.Load() && (!q.plain || k.local || !leadsToSecure(n.Node, r, s)) &&
 		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
 	if sent {
 		n.log(r, http.StatusOK, k.ready.Bytes(r.Method), k.by)
@@ -119,6 +120,10 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 		return
 	}
 	for _, field := range a.Header {
+		// Whether it is sent is asked of each connection.
+		if q.plain && httpanswer.OnlySecure(field.Name) {
+			return
+		}
 		if strings.EqualFold(field.Name, "Vary") && field.Value != "Accept-Encoding" &&
 			field.Value != "Accept-Encoding, Available-Dictionary" {
 			return

@@ -431,7 +431,7 @@ func newTable(environments []*environment, whose owners,
 func (t table) find(host, path string) (place, bool) {
 	places := t[host]
 	for _, p := range places {
-		if rest, ok := strings.CutPrefix(path, p.base); ok && (rest == "" || rest[0] == '/') {
+		if p.isBelow(path) {
 			return p, true
 		}
 	}

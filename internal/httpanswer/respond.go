@@ -23,6 +23,19 @@ type contents interface {
 	Open(ctx context.Context, file release.File) (io.ReadSeeker, error)
 }
 
+// OnlySecure reports whether a field counts over TLS only, and must not be sent without it
+// (RFC 6797, section 7.2).
+func OnlySecure(name string) bool { return strings.EqualFold(name, "Strict-Transport-Security") }
+
+// addFields adds the fields of an answer that can be sent to whoever asks.
+func addFields(header http.Header, r *http.Request, a answer.Answer) {
+	for _, field := range a.Header {
+		if !OnlySecure(field.Name) || Scheme(r) == "https" {
+			header.Add(field.Name, field.Value)
+		}
+	}
+}
+
 // Respond sends an answer. The error tells that content could
 // not be read; the visitor has then got a 500, or, where
 // bytes were already sent, a connection that ended early.
@@ -31,9 +44,7 @@ type contents interface {
 // 14) for status 200, and none of them for other pages.
 func Respond(w http.ResponseWriter, r *http.Request, a answer.Answer, from contents) error {
 	header := w.Header()
-	for _, field := range a.Header {
-		header.Add(field.Name, field.Value)
-	}
+	addFields(header, r, a)
 	if a.Config != nil {
 		header.Set("ETag", a.ETag)
 		r, _ = selected(r, a.ETag, int64(len(a.Config.Data)))

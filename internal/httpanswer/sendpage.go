@@ -35,9 +35,7 @@ func SendPage(w http.ResponseWriter, r *http.Request, a answer.Answer, from cont
 		data = append(data, line...)
 	}
 
-	for _, field := range a.Header {
-		w.Header().Add(field.Name, field.Value)
-	}
+	addFields(w.Header(), r, a)
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Content-Length", strconv.Itoa(len(data)))
 	w.WriteHeader(a.Status)

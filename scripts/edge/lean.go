@@ -242,7 +242,7 @@ func (s *suite) rivals() (rivals []*rival, size int, err error) {
 	check(w.Claim(ctx, "corvane"))
 	id, err := w.Put(ctx, "corvane", map[string][]byte{"index.html": leanPage(), "style.css": []byte("p {}")})
 	check(err)
-	_, err = w.Activate(ctx, "corvane", "production", id, "https://"+leanHost+"/")
+	_, err = w.Activate(ctx, "corvane", "production", id, "http://"+leanHost+"/")
 	check(err)
 	folder := filepath.Join(s.folder, "lean-authority")
 	authority, err := certificates.OpenAuthority(folder)
