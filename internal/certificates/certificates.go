@@ -260,7 +260,24 @@ func (s *Set) Serves(name, host string) bool {
 }
 
 // Config is how a server speaks TLS with these certificates.
-func (s *Set) Config() *tls.Config { return secure(s.certificate) }
+func (s *Set) Config() *tls.Config { return secure(s.Certificate) }
+
+// Chooser chooses a certificate for a client; nil if it has none for the name.
+type Chooser func(*tls.ClientHelloInfo) (*tls.Certificate, error)
+
+// Choose is how a server speaks TLS with certificates from several places: the first that
+// has one for the name gives it.
+func Choose(from ...Chooser) *tls.Config {
+	// Files come first as a rule: who named one wants it used.
+	return secure(func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+		for _, choose := range from {
+			if c, err := choose(hello); c != nil || err != nil {
+				return c, err
+			}
+		}
+		return nil, nil //nolint:nilnil // what crypto/tls asks for
+	})
+}
 
 // secure is a configuration as RFC 9325 recommends it: TLS 1.3, and 1.2 with forward
 // secrecy and authenticated encryption only.
@@ -276,8 +293,8 @@ func secure(certificate func(*tls.ClientHelloInfo) (*tls.Certificate, error)) *t
 	}
 }
 
-// certificate chooses for a client. Without one, crypto/tls says unrecognized_name.
-func (s *Set) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+// Certificate chooses for a client. Without one, crypto/tls says unrecognized_name.
+func (s *Set) Certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 	list := s.names.Load().of(wanted(hello))
 	// An old client may not understand the first, and the second may be for it.
 	for _, c := range list {

@@ -28,6 +28,16 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
+// What orilla domains does, in its order:
+//
+//	named    the site, its orilla.yaml, and which hosts there are
+//	owners   whose each host is in the store: the command's rows
+//	watch    what name servers, edge nodes, http and https say, again and again with --wait
+//	view     the rows, what is wrong, and what mends it
+//
+// A site need not have been deployed, and its store need not be there: records are set
+// before either. Who does not want anybody to be asked names the resolver "none".
+
 // lookOptions are how names are looked at.
 type lookOptions struct {
 	resolver, roots, lasts string
@@ -79,7 +89,8 @@ func askerOf(o lookOptions) (*nameservers.Asker, error) {
 		return nil, fault.New(fault.Usage, "usage", "--resolver %s: not an address", resolver).
 			Then("write one such as 192.0.2.53, or 127.0.0.1:7453")
 	}
-	// A resolver on another port is none of the world's: neither are the servers it knows.
+	// A resolver on another port is none of the world's: neither are the servers it knows. So
+	// one option is enough to try everything without a network.
 	return &nameservers.Asker{Resolver: net.JoinHostPort(host, port), Port: port}, nil
 }
 
@@ -89,6 +100,8 @@ func lookerOf(ctx context.Context, a *app, o lookOptions, store storage.Store) (
 	if err != nil || asker == nil {
 		return nil, err
 	}
+	// Without the store's mark nothing can be proved; that is told with each address, and
+	// keeps nobody from seeing the rest.
 	l := &domains.Looker{Asker: *asker, Now: a.Now}
 	if data, err := store.Get(ctx, storage.MarkKey); err == nil {
 		l.Store, _ = storage.CheckMark(data) // without an id nothing is proved
@@ -162,6 +175,7 @@ func (a *domainsCmd) named(ctx context.Context, name string) (*named, error) {
 
 // domains looks at the names of a site.
 func (a *domainsCmd) domains(ctx context.Context, name string, o lookOptions) error {
+	// Mistakes in options are told before anybody is asked.
 	lasts, err := project.ParseDuration(o.lasts)
 	if err != nil {
 		return fault.New(fault.Usage, "usage", "--for: %s", err)
@@ -187,6 +201,8 @@ func (a *domainsCmd) domains(ctx context.Context, name string, o lookOptions) er
 	if err := a.Result(reports, func() { view.PrintDomains(a.Console, n.site, reports) }); err != nil {
 		return err
 	}
+	// A name that waits is no mistake of the site's: only who wanted to wait for it has
+	// something to be told.
 	if gaveUp {
 		return fault.New(fault.Failed, "still-waiting", "gave up after %s", console.Took(time.Duration(
 			lasts))).
@@ -205,6 +221,7 @@ func (a *domainsCmd) owners(ctx context.Context, n *named) ([]view.DomainReport,
 	if err != nil {
 		return nil, err
 	}
+	// What orilla.yaml says counts beside what is live: a name is looked at before it is used.
 	for _, host := range n.hosts {
 		for _, use := range host.Uses {
 			if !slices.Contains(on[host.Name], use.Environment) {
@@ -260,6 +277,7 @@ func (a *domainsCmd) watch(ctx context.Context, n *named, looker *domains.Looker
 		if ctx.Err() != nil {
 			return nil, false, ctx.Err()
 		}
+		// What is needed is found anew each time: an edge's own name may lead elsewhere by now.
 		plan := a.plan(ctx, n, looker, "")
 		now = slices.Clone(reports)
 		for _, s := range seen {
@@ -284,6 +302,7 @@ func (a *domainsCmd) watch(ctx context.Context, n *named, looker *domains.Looker
 		if err := a.pause(ctx, next); err != nil {
 			return nil, false, err
 		}
+		// A zone may have got other servers meanwhile: that is what some wait for.
 		looker.Forget()
 	}
 }
@@ -294,6 +313,8 @@ var settling = []string{"servers-differ", "cached", "leads-elsewhere", "leads-no
 
 // unfinished says which names are waited for, and when to look again; "" for none.
 func (a *domainsCmd) unfinished(reports []view.DomainReport) (what string, next time.Duration) {
+	// Often enough to see a record soon after it was set, and not so often that a name server
+	// would mind.
 	const most = 10 * time.Second
 	next = most
 	var waited []string
@@ -323,6 +344,7 @@ func (a *domainsCmd) unfinished(reports []view.DomainReport) (what string, next 
 func (a *domainsCmd) pause(ctx context.Context, lasts time.Duration) error {
 	progress := a.Busy("wait", "")
 	defer progress.End()
+	// A second at a time: whoever waits sees that something happens, and when it will again.
 	for end := a.Now().Add(lasts); ; {
 		left := end.Sub(a.Now())
 		if left <= 0 {

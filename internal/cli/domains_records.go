@@ -23,6 +23,17 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
+// How records are set:
+//
+//	named, zones   what is needed, by the zones that it belongs into
+//	inZone         what the primary has at those names, and the marks of what Orilla made
+//	names.Compare  the difference, and what of others is in the way
+//	Confirm        unless it was said beforehand
+//	update         all of it or nothing, if the zone is still as it was read
+//	Records        what the server answers afterwards: that counts, whatever it said
+//
+// Where a zone takes no updates, the same list is printed for pasting.
+
 // recordsCmd says which records the names of a site need, and sets them where that can be
 // done.
 type recordsCmd struct{ *domainsCmd }
@@ -83,6 +94,7 @@ type wanted struct {
 
 // records lists the records, or sets them.
 func (a *recordsCmd) records(ctx context.Context, site string, only []string, o recordOptions) error {
+	// Less is a burden for name servers, more makes every later change take a day.
 	const least, most = 30, 86400
 	if o.ttl < least || o.ttl > most {
 		return fault.New(fault.Usage, "usage", "--ttl %d: write %d to %d seconds", o.ttl, least, most)
@@ -109,6 +121,7 @@ func (a *recordsCmd) records(ctx context.Context, site string, only []string, o 
 		return a.unasked(n, o)
 	}
 
+	// One plan for listing and for changing: what is printed is what would be set.
 	plan := a.plan(ctx, n, looker, o.issuer)
 	plan.TTL = o.ttl
 	zones, err := a.zones(ctx, n, looker, plan)
@@ -142,6 +155,9 @@ func (n *named) only(typed []string) error {
 	}
 	return nil
 }
+
+// Without a resolver nobody knows where one zone ends and the next begins, so names are
+// printed whole, and a domain's own name gets no more than others: who pastes them knows.
 
 // unasked lists records without asking anybody: which zone they belong into is not known.
 func (a *recordsCmd) unasked(n *named, o recordOptions) error {
@@ -222,6 +238,8 @@ func (a *recordsCmd) change(ctx context.Context, n *named, looker *domains.Looke
 	if err != nil {
 		return err
 	}
+	// Marks name the store by the beginning of a digest: its id proves nodes to be ours, so
+	// it is not for a public zone.
 	owner := names.Owner{Site: n.site, Store: "-"}
 	if looker.Store != "" {
 		const digits = 12
@@ -233,6 +251,7 @@ func (a *recordsCmd) change(ctx context.Context, n *named, looker *domains.Looke
 			return fault.New(fault.Failed, "no-zone", "no name server has %s", w.needs[0].Name).
 				Then("register the domain, and have the registry name its servers")
 		}
+		// Nothing is needed any more: the difference is all that was made.
 		if o.remove {
 			w.needs = nil
 		}
@@ -299,6 +318,7 @@ func (a *recordsCmd) changeZone(ctx context.Context, looker *domains.Looker, w w
 			server).
 			Because(err)
 	}
+	// Refused before anybody is asked: whoever says yes expects it to be done.
 	change := names.Compare(w.zone, owner, records, there, o.takeOver)
 	report = view.ReportChange(change, server)
 	if len(change.InTheWay) > 0 {
@@ -341,6 +361,7 @@ func inZone(ctx context.Context, asker *nameservers.Asker, server, zone string, 
 		there = append(there, found...)
 		return err
 	}
+	// Marks first: they tell of names that orilla.yaml has no more.
 	if err := read(names.MarksName(zone), "TXT"); err != nil {
 		return nil, err
 	}
@@ -368,6 +389,8 @@ func (a *recordsCmd) update(ctx context.Context, looker *domains.Looker, server 
 		problem := fault.New(fault.Refused, "update-refused", "the zone %s was not changed: %s",
 			change.Zone, refused).
 			At("%s", server)
+		// What the codes mean for who typed the command (RFC 2136 section 2.2, RFC 8945 section
+		// 5.2).
 		switch {
 		case refused.Moved():
 			return problem.Then("somebody changed it meanwhile; run this again")

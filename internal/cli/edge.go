@@ -26,14 +26,18 @@ import (
 )
 
 // edgeCmd runs an edge node in this process.
-type edgeCmd struct{ *app }
+type edgeCmd struct {
+	*app
+
+	issuing *issuing // nil: certificates come from files, or there are none
+}
 
 // edgeFlags are the options of orilla edge, which edge.yaml can say too.
 type edgeFlags struct {
 	config, listen, announce, log     string
 	memory, cache, cacheSize, rate    string
 	stale, staleProtected, drain      string
-	tls                               string
+	tls, acme, secret                 string
 	certificates, trust, reach        []string
 	connections, perClient, upstreams int64
 	requests, localNames, check       bool
@@ -73,6 +77,10 @@ func (f *edgeFlags) define(flags *pflag.FlagSet) {
 	flags.StringVar(&f.tls, "tls", usualTLS, "with a certificate: the `ADDRESS` to speak TLS on")
 	flags.StringArrayVar(&f.certificates, "certificate", nil,
 		"speak TLS with this certificate, `CHAIN[,KEY]`: files in PEM; may be repeated")
+	flags.StringVar(&f.acme, "acme", "",
+		"have certificates issued by the authority with this `DIRECTORY` (ACME); more in edge.yaml")
+	flags.StringVar(&f.secret, "secret", "",
+		"with --acme: the `FILE` with the secret of all nodes, made if it is not there")
 	flags.StringVar(&f.announce, "announce", "",
 		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
 	flags.StringVar(&f.log, "log", "", "write what happens to this `FILE` (default: standard output)")
@@ -127,6 +135,8 @@ func (a *edgeCmd) configured(typed *pflag.FlagSet, f *edgeFlags) (project.EdgeCo
 			return config, err
 		}
 		files := []*string{&config.Log, &config.Cache.Folder}
+		acme := &config.TLS.ACME
+		files = append(files, &acme.Secret, &acme.Authority, &acme.DNS.Key)
 		for i := range config.TLS.Certificates {
 			files = append(files, &config.TLS.Certificates[i].Chain, &config.TLS.Certificates[i].Key)
 		}
@@ -165,6 +175,8 @@ func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
 	}
 	text("listen", f.listen, &c.Listen)
 	text("tls", f.tls, &c.TLS.Listen)
+	text("acme", f.acme, &c.TLS.ACME.Directory)
+	text("secret", f.secret, &c.TLS.ACME.Secret)
 	text("announce", f.announce, &c.Announce)
 	text("log", f.log, &c.Log)
 	text("cache", f.cache, &c.Cache.Folder)

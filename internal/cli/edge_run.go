@@ -41,6 +41,9 @@ func (a *edgeCmd) edge(ctx context.Context, configured func() (project.EdgeConfi
 	if err != nil {
 		return err
 	}
+	if a.issuing, err = issuingOf(a.app, config); err != nil {
+		return err
+	}
 	store, err := a.edgeStore(ctx, config)
 	if err != nil {
 		return err
@@ -69,11 +72,11 @@ func (a *edgeCmd) listeners(ctx context.Context, config project.EdgeConfig, set 
 		switch {
 		case socket.Name != "tls":
 			listeners = append(listeners, socket.Listener)
-		case set == nil:
+		case set == nil && a.issuing == nil:
 			return nil, fault.New(fault.Usage, "sockets", "a socket for TLS is handed over, and there is no "+
 				"certificate").Then("name one: --certificate CHAIN,KEY")
 		default:
-			secured = append(secured, connections.Secure(socket.Listener, set.Config()))
+			secured = append(secured, connections.Secure(socket.Listener, tlsOf(set, a.issuing)))
 		}
 	}
 
@@ -87,7 +90,7 @@ func (a *edgeCmd) listeners(ctx context.Context, config project.EdgeConfig, set 
 	}
 	// The first one is where others ask the node, so those that speak TLS come last.
 	listeners = append(listeners, secured...)
-	if set != nil && len(sockets) == 0 {
+	if (set != nil || a.issuing != nil) && len(sockets) == 0 {
 		secured, err := a.listenTLS(ctx, config, set)
 		if err != nil {
 			listeners[0].Close() //nolint:errcheck // not used
@@ -221,8 +224,12 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 		defer cache.Close()
 		options.Cache = cache
 	}
-	if set != nil {
-		options.Secures = func(host string) bool { return set.Has(host, time.Now()) }
+	secure := set != nil || a.issuing != nil
+	if secure {
+		options.Secures = secures(set, a.issuing)
+	}
+	if a.issuing != nil {
+		a.issuing.begin(r, &options, store, listeners)
 	}
 	r.node = edge.New(store, options)
 	r.server = &connections.Server{Handler: r.node, Drain: time.Duration(*config.Drain),
@@ -230,8 +237,8 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 			r.node.Drain()
 			connections.Notify("STOPPING=1") //nolint:errcheck // nobody listens
 		}}
-	if set != nil {
-		r.server.Serves = set.Serves
+	if secure {
+		r.server.Serves = carries(set, a.issuing)
 	}
 	r.apply(config)
 	return r.serve(ctx, serving, store, listeners, config, configured)
@@ -291,6 +298,10 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 	})
 	if r.certificates != nil {
 		owned.Go(func() { r.watchCertificates(following) })
+	}
+	if r.issuing != nil {
+		owned.Go(func() { r.issuing.run(following, r.node) })
+		owned.Go(func() { r.watchIssued(following) })
 	}
 	owned.Go(func() { r.obey(ctx, serving, configured) })
 	return r.server.Serve(serving, r.hurry, listeners...)
@@ -442,6 +453,11 @@ func (a *edgeCmd) checked(ctx context.Context, config project.EdgeConfig, store 
 	}
 	if set != nil {
 		rows = append(rows, []string{"speaks TLS at", config.TLS.Listen})
+	}
+	if a.issuing != nil {
+		rows = append(rows, a.issuing.described())
+	}
+	if set != nil {
 		for _, c := range set.List() {
 			rows = append(rows, []string{"certificate", a.described(c)})
 		}

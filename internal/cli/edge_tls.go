@@ -98,7 +98,7 @@ func (a *edgeCmd) listenTLS(ctx context.Context, config project.EdgeConfig, set 
 	if err != nil {
 		return nil, err
 	}
-	return connections.Secure(listener, set.Config()), nil
+	return connections.Secure(listener, tlsOf(set, a.issuing)), nil
 }
 
 // watchCertificates reads certificates that were renewed, and tells of those that are not.
@@ -124,6 +124,20 @@ func (r *running) watchCertificates(ctx context.Context) {
 		case <-day.C:
 			r.tellExpiring()
 		case <-watching:
+			return
+		}
+	}
+}
+
+// watchIssued tells each day of certificates that were issued, end soon and are not renewed.
+func (r *running) watchIssued(ctx context.Context) {
+	day := time.NewTicker(24 * time.Hour)
+	defer day.Stop()
+	for {
+		select {
+		case <-day.C:
+			r.issuing.tellIssued(r)
+		case <-ctx.Done():
 			return
 		}
 	}

@@ -21,6 +21,10 @@ import (
 	"orilla.example/orilla/internal/standin/nameserver"
 )
 
+// Stand-ins are parts of the program, so that everything about names can be tried, shown and
+// tested where there is no network, and no account with anybody. Each says at its start what
+// it is, and listens on this machine only unless told otherwise.
+
 // standInCmd runs small stand-ins for services that a site needs, to try things without
 // them and without a network.
 type standInCmd struct{ *app }
@@ -31,10 +35,10 @@ func newStandInCommand(a *app) *cobra.Command {
 		Use: "stand-in", Short: "Run a small stand-in for a service, to try things out",
 		Long: "Stand-ins answer like the services that a site needs, on this machine and without a " +
 			"network. They are for trying things out, not for visitors.",
-		Example: "orilla stand-in dns",
+		Example: "orilla stand-in dns\norilla stand-in acme",
 		Args:    cobra.NoArgs,
 	}
-	cmd.AddCommand(newStandInDNSCommand(c))
+	inOrder(cmd, newStandInDNSCommand(c), newStandInACMECommand(c))
 	return cmd
 }
 
@@ -84,6 +88,7 @@ func (a *standInCmd) dns(ctx context.Context, files []string, o dnsOptions) erro
 		return fault.New(fault.Usage, "usage", "--listen %s: not an address with a port", o.listen).
 			Then("write one such as %s", usualDNS)
 	}
+	// What is changed is printed as it happens: it is half of what one wants to see.
 	server := &nameserver.Server{Delay: time.Duration(delay), Tell: func(text string) {
 		a.Print("%s  %s", console.Faint(time.Now().Format(time.TimeOnly)), text)
 	}}
@@ -126,6 +131,7 @@ func (a *standInCmd) dns(ctx context.Context, files []string, o dnsOptions) erro
 // standInKey reads the key, or makes one.
 func (a *standInCmd) standInKey(file string) (nameservers.Key, error) {
 	data, err := os.ReadFile(file)
+	// A key that is made here is as good as any: the stand-in is the only server that knows it.
 	if errors.Is(err, fs.ErrNotExist) {
 		const bytes = 32 // of a secret for SHA-256
 		secret := make([]byte, bytes)
@@ -166,6 +172,7 @@ func (a *standInCmd) standInZones(files []string, host string, second bool) (zon
 	if len(files) > 0 {
 		return zones, nil
 	}
+	// The servers of the zone are where the stand-in listens, whatever that is.
 	text := fmt.Sprintf(standInZone, host)
 	if strings.Contains(host, ":") {
 		text = strings.Replace(text, "IN A ", "IN AAAA ", 1)

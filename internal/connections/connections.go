@@ -245,7 +245,7 @@ type secure struct {
 // can (ALPN, RFC 7301).
 func Secure(listener net.Listener, config *tls.Config) net.Listener {
 	config = config.Clone()
-	config.NextProtos = []string{"h2", "http/1.1"}
+	config.NextProtos = append([]string{"h2", "http/1.1"}, config.NextProtos...)
 	return &secure{listener, config}
 }
 

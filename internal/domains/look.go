@@ -26,6 +26,16 @@ import (
 	"orilla.example/orilla/internal/nameservers"
 )
 
+// How one host is looked at, each step for itself bounded:
+//
+//	the zone and its servers      once for all names of a zone
+//	each server, the resolver     at the same time, with CAA and signatures
+//	each address that anybody leads to, challenged at the same time
+//	http and https                at the first address that was proved
+//
+// Addresses are dialled as they were found, with the host in the request: what this machine's
+// own resolver or hosts file says has no part in it.
+
 // Looker looks at names. It is safe for concurrent use.
 type Looker struct {
 	Asker nameservers.Asker
@@ -61,6 +71,7 @@ const (
 func (l *Looker) Look(ctx context.Context, hosts []names.Host, tell func(done int)) []names.Seen {
 	seen := make([]names.Seen, len(hosts))
 	var group errgroup.Group
+	// Not all at once: a hundred names in one zone are a hundred times its servers.
 	group.SetLimit(parallel)
 	var mutex sync.Mutex
 	done := 0
@@ -105,6 +116,7 @@ func (l *Looker) host(ctx context.Context, host names.Host) names.Seen {
 		return seen
 	}
 
+	// What name servers say, all of it at the same time: the slowest one decides how long.
 	var group sync.WaitGroup
 	seen.Authoritative = make([]names.Said, len(servers))
 	for i, server := range servers {
@@ -125,6 +137,7 @@ func (l *Looker) host(ctx context.Context, host names.Host) names.Seen {
 	}
 	group.Wait()
 
+	// Then what is there. A name with dozens of addresses is a network of somebody's.
 	port := portsOf(host)
 	places := seen.Place()
 	places = places[:min(len(places), mostAddresses)]
@@ -205,6 +218,7 @@ func (l *Looker) prove(ctx context.Context, ip netip.Addr, name string, port por
 			continue
 		}
 		one := l.proveOver(ctx, ip, way.scheme+"://"+net.JoinHostPort(name, way.port), name)
+		// One way is enough: a node that has no certificate yet is still a node.
 		if one.Proved {
 			return one
 		}
@@ -219,6 +233,7 @@ func (l *Looker) prove(ctx context.Context, ip netip.Addr, name string, port por
 // proveOver sends one challenge.
 func (l *Looker) proveOver(ctx context.Context, ip netip.Addr, at, name string) (proof names.Proof) {
 	proof.At = ip
+	// Random each time: an answer that somebody has overheard is no answer to this one.
 	nonce := strings.ToLower(rand.Text())
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, at+names.ProofPath+nonce, nil)
 	if err != nil {
@@ -230,6 +245,8 @@ func (l *Looker) proveOver(ctx context.Context, ip netip.Addr, at, name string) 
 		proof.Why = reason(err)
 		return proof
 	}
+	// Whatever answers there is a stranger until it has proved otherwise: little is read, and
+	// less is printed.
 	defer response.Body.Close() //nolint:errcheck // read
 	data, _ := io.ReadAll(io.LimitReader(response.Body, mostBody))
 	var answer names.ProofAnswer
@@ -268,6 +285,8 @@ func printable(text string) string {
 func reason(err error) string {
 	var timeout net.Error
 	switch {
+	case strings.Contains(err.Error(), "unrecognized name"):
+		return "TLS is spoken there, and there is no certificate for this name"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing answers there (connection refused)"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
@@ -281,12 +300,17 @@ func reason(err error) string {
 	return err.Error()
 }
 
+// What a browser would get first: redirects are not followed, since where each leads is what
+// is to be seen, and the certificate is judged apart, since a browser that refuses it shows
+// nothing else.
+
 // visit looks at what http and https answer, at the first address that was proved.
 func (l *Looker) visit(ctx context.Context, seen *names.Seen, port ports) {
 	for _, proof := range seen.Proofs {
 		if !proof.Proved {
 			continue
 		}
+		// A site at /ferries/ has nothing at the root of its host.
 		path := "/"
 		if address, err := url.Parse(seen.Host.Uses[0].Address); err == nil && address.Path != "" {
 			path = address.EscapedPath()
@@ -347,6 +371,8 @@ func (l *Looker) certificate(chain []*x509.Certificate, name string) *names.Cert
 	leaf := chain[0]
 	c := &names.Certificate{Until: leaf.NotAfter, Issuer: printable(leaf.Issuer.String()),
 		Names: leaf.DNSNames}
+	// What the server sent along leads to an authority, or does not: browsers do not look for
+	// what is missing either, not all of them.
 	between := x509.NewCertPool()
 	for _, other := range chain[1:] {
 		between.AddCert(other)

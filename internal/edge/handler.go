@@ -33,6 +33,9 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		prove(v, w, r)
 		return
 	}
+	if challenged(v, w, r) {
+		return
+	}
 	v.noticeProxy(r)
 	if v.sendReady(w, r) {
 		return

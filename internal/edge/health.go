@@ -38,6 +38,8 @@ type Health struct {
 	Live  bool       `json:"live"`            // the process answers
 	Ready bool       `json:"ready"`           // visitors may be sent here
 	Since *time.Time `json:"since,omitempty"` // without-store: when the store last answered
+	// Alarms is what somebody has to do soon: certificates that end and are not renewed.
+	Alarms []string `json:"alarms,omitempty"`
 }
 
 // errStarting: the node has not seen its store yet.
@@ -73,6 +75,9 @@ func (n *Node) Health() Health {
 			since := time.Unix(0, at).UTC().Truncate(time.Second)
 			h.Since = &since
 		}
+	}
+	if n.options.Alarms != nil {
+		h.Alarms = n.options.Alarms()
 	}
 	if h.State == Draining || h.State == Starting {
 		h.Ready, h.Status = false, http.StatusServiceUnavailable

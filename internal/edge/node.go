@@ -28,6 +28,7 @@ package edge
 import (
 	"context"
 	"maps"
+	"net/http"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -62,6 +63,14 @@ type Options struct {
 	// Secures reports whether there is a certificate for a host, so that visitors can be led
 	// to https; nil: for none.
 	Secures func(host string) bool
+	// Named is told the names that certificates are wanted for, each time after hosts were
+	// routed anew; nil for nobody.
+	Named func(names []string)
+	// Challenge answers an authority that asks whether an order is ours, and reports whether
+	// it did; nil: nobody orders.
+	Challenge func(w http.ResponseWriter, r *http.Request, host string) bool
+	// Alarms says what somebody has to do soon, for the node's health; nil: nothing.
+	Alarms func() []string
 
 	// by which time conditions turn and previews expire; nil: the store's
 	// clock, as far as SetAhead told it
@@ -301,6 +310,9 @@ func (n *Node) reroute(whose owners) {
 	})
 	n.routing.table.Store(&table)
 	n.routing.serial.Add(1)
+	if n.options.Named != nil {
+		n.options.Named(securedNames(n.all.list(), n.clock.now()))
+	}
 }
 
 // ownersChanged reports whether any host that more than

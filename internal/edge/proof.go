@@ -20,6 +20,14 @@ func knowsStore(n *Node, mark string) {
 	}
 }
 
+// StoreID returns the random id of the store that a node serves; "" while that is not known.
+func StoreID(n *Node) string {
+	if id := n.is.store.Load(); id != nil {
+		return *id
+	}
+	return ""
+}
+
 // prove answers the challenge with which people find out whether a name leads to an edge of
 // their store (names.ProofPath), at any host: also at one that nobody has configured yet.
 // It asks nothing of the store. What is not a challenge, or cannot be answered, is not
@@ -27,6 +35,8 @@ func knowsStore(n *Node, mark string) {
 func prove(n visit, w http.ResponseWriter, r *http.Request) {
 	connections.Unwanted(w, r)
 	nonce := strings.TrimPrefix(r.URL.Path, names.ProofPath)
+	// A node that has not seen its store yet has nothing to prove, and says so as anybody would
+	// who is no node.
 	id := n.is.store.Load()
 	if id == nil || !names.IsNonce(nonce) || !rightMethod(r) {
 		httpanswer.Say(w, r, http.StatusNotFound, "There is nothing at this address.")

@@ -2,9 +2,14 @@ package edge
 
 import (
 	"net/http"
+	"slices"
 	"strings"
+	"time"
 
 	"orilla.example/orilla/internal/connections"
+	"orilla.example/orilla/internal/core/hosts"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -20,6 +25,7 @@ import (
 //
 // Only reading is led there: a form that is sent must arrive.
 func leadsToSecure(n *Node, r *http.Request, s *serving) bool {
+	// Most requests end here: they came over TLS, or the site has no https address.
 	if s == nil || len(s.addresses) == 0 || s.addresses[0].Scheme != "https" || !rightMethod(r) {
 		return false
 	}
@@ -37,4 +43,52 @@ func leadsToSecure(n *Node, r *http.Request, s *serving) bool {
 func (p place) isBelow(path string) bool {
 	rest, ok := strings.CutPrefix(path, p.base)
 	return ok && (rest == "" || rest[0] == '/')
+}
+
+// Which names are secured follows from what is configured and served, each time that hosts are
+// routed anew. A name that is in no environment any more is in no list any more, and nothing
+// is ordered or renewed for it; what a stranger asks for never gets here.
+
+// securedNames lists the hosts that certificates are wanted for: those of addresses that
+// begin with https and that DNS can lead to. All previews below one name share a wildcard,
+// which only validation by DNS can have.
+func securedNames(environments []*environment, now time.Time) (list []string) {
+	for _, e := range environments {
+		s := e.current.Load()
+		if s == nil || s.ended(now) {
+			continue
+		}
+		for _, address := range s.addresses {
+			host := strings.ToLower(address.Hostname())
+			if address.Scheme != "https" || !names.IsPublic(host) {
+				continue
+			}
+			// Previews come and go: an order for each would be more than any authority grants.
+			if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
+				host = hosts.Wildcard(host)
+			}
+			if host != "" && !slices.Contains(list, host) {
+				list = append(list, host)
+			}
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// challengePath begins the path at which authorities ask whether an order is ours (RFC 8555,
+// section 8.3). No release, rule or proxy answers there: whoever did could have certificates
+// issued for the name.
+const challengePath = "/.well-known/acme-challenge/"
+
+// challenged answers an authority, and reports whether the path is one of its own.
+func challenged(n visit, w http.ResponseWriter, r *http.Request) bool {
+	if !strings.HasPrefix(r.URL.Path, challengePath) {
+		return false
+	}
+	connections.Unwanted(w, r)
+	if n.options.Challenge == nil || !n.options.Challenge(w, r, httpanswer.HostName(r.Host)) {
+		httpanswer.Say(w, r, http.StatusNotFound, "No certificate is being ordered.")
+	}
+	return true
 }

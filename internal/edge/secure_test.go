@@ -35,7 +35,7 @@ func TestOnePageHasOneAddress(t *testing.T) {
 	ctx, stop := context.WithCancel(context.WithoutCancel(t.Context()))
 	ended := make(chan error)
 	go func() { ended <- server.Serve(ctx, nil, listener) }()
-	t.Cleanup(func() { stop(); <-ended })
+	t.Cleanup(func() { stop(); assert.NoError(t, <-ended) })
 
 	// from makes a request from one of this machine's addresses.
 	ask := func(from, method, host, path string, header ...string) (int, string, string) {

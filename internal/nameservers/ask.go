@@ -81,6 +81,7 @@ func (a *Asker) ask(ctx context.Context, at, name string, kind uint16, recursive
 
 // exchange sends a question.
 func (a *Asker) exchange(ctx context.Context, at string, question *dns.Msg) (answer *dns.Msg, err error) {
+	// A packet may be lost; a second one rarely is. What cannot be read is not asked for again.
 	for try := range 2 {
 		if try == 1 && errors.Is(err, errGarbled) {
 			break
@@ -103,6 +104,7 @@ func (a *Asker) exchange(ctx context.Context, at string, question *dns.Msg) (ans
 	if err != nil {
 		return nil, err
 	}
+	// An answer to another question is a mistake, or somebody's attempt.
 	if len(answer.Question) != 1 || !strings.EqualFold(answer.Question[0].Name, question.Question[0].Name) ||
 		answer.Question[0].Qtype != question.Question[0].Qtype || !answer.Response || answer.Truncated {
 		return nil, errGarbled
@@ -139,6 +141,8 @@ func (a *Asker) Zone(ctx context.Context, name string) (zone string, servers []S
 
 // servers returns the servers of a zone.
 func (a *Asker) servers(ctx context.Context, zone string) (servers []Server, err error) {
+	// The zone's own list, and not that of the zone above: where they differ, visitors get to
+	// see either, and the zone's is what its owner can change.
 	answer, err := a.ask(ctx, a.Resolver, zone, dns.TypeNS, true, false)
 	if err != nil {
 		return nil, err
@@ -160,6 +164,7 @@ func (a *Asker) servers(ctx context.Context, zone string) (servers []Server, err
 			}
 		}
 	}
+	// In an order that is the same each time, so that two looks can be compared.
 	slices.SortFunc(servers, func(a, b Server) int {
 		if order := strings.Compare(a.Name, b.Name); order != 0 {
 			return order
@@ -181,7 +186,8 @@ func (a *Asker) Said(ctx context.Context, server Server, name string) names.Said
 	return a.said(ctx, server.At.String(), names.Said{Server: server.Name, At: server.At}, name, false)
 }
 
-// said asks for both kinds of addresses.
+// said asks for both kinds of addresses. That there is none of one kind is usual; that a server
+// fails for one kind makes browsers wait, and counts as failing.
 func (a *Asker) said(ctx context.Context, at string, said names.Said, name string, recursive bool,
 ) names.Said {
 	said.Outcome = names.NoRecord

@@ -1,5 +1,15 @@
 package nameservers
 
+// Why signatures are checked here at all: a resolver that checks them says SERVFAIL of a zone
+// whose signatures have expired, and one that does not says nothing. So the half of visitors
+// finds the site, and whoever runs it is among that half.
+//
+//	DS          in the zone above: which key is the zone's
+//	DNSKEY      in the zone: its keys, signed by that one
+//	A, AAAA     of the name, signed by one of them
+//
+// The way further up, to the root, is the registry's: if that were broken, more would be.
+
 import (
 	"context"
 	"fmt"
@@ -19,6 +29,7 @@ func (a *Asker) Signed(ctx context.Context, zone string, server Server, name str
 	if err != nil {
 		return names.Signed{}, err
 	}
+	// Without a DS record the zone counts as not signed, whatever it holds.
 	var above []*dns.DS
 	for _, record := range answer.Answer {
 		if ds, ok := record.(*dns.DS); ok {
@@ -81,7 +92,8 @@ func (a *Asker) signatures(ctx context.Context, server Server, name string, keys
 		if err != nil {
 			return ""
 		}
-		// A CNAME may be there instead, with a signature of its own.
+		// There need not be both kinds; an answer that says so is signed too, and is not looked
+		// at here. A CNAME may be there instead, with a signature of its own.
 		for _, of := range []uint16{kind, dns.TypeCNAME} {
 			set, signatures := setOf(answer.Answer, dns.Fqdn(name), of)
 			if len(set) == 0 {

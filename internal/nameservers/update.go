@@ -161,6 +161,10 @@ func (a *Asker) Update(ctx context.Context, at string, key Key, change names.Cha
 	return err
 }
 
+// What a prerequisite says (RFC 2136, section 2.4): "these records are there, and no others of
+// their type", or "there are none of this type". The server checks all of them before it
+// changes anything, so two who change a zone at once do not overwrite each other.
+
 // prerequisites make the server refuse the update if the sets of records that it touches
 // are not as they were read.
 func prerequisites(message *dns.Msg, change names.Change) error {

@@ -13,6 +13,10 @@ import (
 	"orilla.example/orilla/internal/core/names"
 )
 
+// How names are shown: a row for each, in which everything that is well is short, and below
+// that one paragraph for each thing that is wrong, with the names that share it, what was
+// seen, and the record or command that mends it. Who sees "ok" everywhere reads one line.
+
 // DomainReport is a host, its owner, and how visitors find it.
 type DomainReport struct {
 	Host         string        `json:"host"`
@@ -125,6 +129,7 @@ func PrintDomains(c *console.Console, site string, reports []DomainReport) {
 			site, c.Command("orilla deploy"))
 		return
 	}
+	// Where nobody was asked there is nothing to judge: then it is a list of owners.
 	looked := slices.ContainsFunc(reports, func(r DomainReport) bool { return r.State != "" })
 	if looked {
 		printNames(c, site, reports)
@@ -249,6 +254,9 @@ func leadsText(report DomainReport) string {
 	return strings.Join(texts, ", ")
 }
 
+// In the columns for http and https: the status, or where a redirect leads, by its host alone
+// if that differs, else by its scheme; and of TLS until when the certificate is valid.
+
 // lookText says what a name answers over one protocol, and until when its certificate is
 // valid.
 func lookText(c *console.Console, report DomainReport, look *LookReport) string {
@@ -300,6 +308,10 @@ type shared struct {
 	hosts []string
 }
 
+// A site's names are mostly wrong for one reason at a time: all of them lead nowhere before the
+// records are set, and all of them wait afterwards. So what is the same is said once, with the
+// names in front, the records of all of them, and the time of the one that takes longest.
+
 // printFindings prints what is wrong, or takes its time, and what mends it: once for all
 // hosts of which the same is to be said.
 func printFindings(c *console.Console, reports []DomainReport) {
@@ -346,6 +358,7 @@ func printFinding(c *console.Console, f shared) {
 	for _, r := range f.Remove {
 		c.Print(indent+"%s %s. %s %s", console.Accent("remove:"), r.Name, r.Type, r.Value)
 	}
+	// Records are lines of a zone file: they can be pasted as they stand.
 	note := ""
 	for _, r := range f.Records {
 		c.Print(indent+"%s %s", console.Accent("set:"), r.Line())

@@ -9,6 +9,10 @@ import (
 	"orilla.example/orilla/internal/core/names"
 )
 
+// Records are shown in three forms: as the forms of providers ask for them (names without
+// the zone, "@" for the zone itself), as lines of a zone file, and as a difference with + and
+// - where Orilla changes them itself.
+
 // ZoneReport is what a zone needs, or what was changed in it.
 type ZoneReport struct {
 	Zone    string         `json:"zone,omitempty"`
@@ -92,6 +96,7 @@ func PrintRecords(c *console.Console, reports []ZoneReport) {
 			c.Print("%s", console.Faint(note))
 		}
 	}
+	// What to do next depends on whether anything is missing.
 	switch {
 	case total == 0:
 		c.Note("the site has no addresses that DNS leads to: add environments.production.addresses " +
@@ -135,7 +140,8 @@ func PrintChange(c *console.Console, report ZoneReport) {
 	}
 }
 
-// PrintChanged says what was done.
+// PrintChanged says what was done, or would be: the difference of each zone, and below it how
+// many records it was. What somebody else had set is among those that stay as they are.
 func PrintChanged(c *console.Console, reports []ZoneReport, removed, dry bool) {
 	added, gone := 0, 0
 	for _, report := range reports {

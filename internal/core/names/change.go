@@ -98,6 +98,14 @@ func Visible(records []Record) []Record {
 	})
 }
 
+// How a change comes about:
+//
+//	wanted and there              nothing, whoever made it
+//	wanted and not there          the record, and a mark for it
+//	marked and no longer wanted   the record goes, with its mark
+//	marked and gone               only the mark goes: somebody took the record away by hand
+//	there, not marked, and in the way of what is wanted: told, and never touched
+
 // Compare says what is to be done so that a zone has what is wanted; nothing wanted takes
 // back all that the owner has made. there is what the zone has: at the names that are
 // wanted, at those of Marked, and at MarksName. takeOver counts what the site made from
@@ -110,6 +118,7 @@ func Compare(zone string, owner Owner, wanted, there []Record, takeOver bool) Ch
 		return Record{MarksName(zone), "TXT", DefaultTTL, owner.mark(r)}
 	}
 
+	// What is wanted: it is there, or there with another time to live, or not.
 	for _, w := range wanted {
 		at := slices.IndexFunc(there, w.Is)
 		switch {
@@ -124,6 +133,7 @@ func Compare(zone string, owner Owner, wanted, there []Record, takeOver bool) Ch
 			}
 		}
 	}
+	// What was made and is not wanted any more.
 	for _, r := range own {
 		if has(wanted, r) {
 			continue
@@ -133,6 +143,7 @@ func Compare(zone string, owner Owner, wanted, there []Record, takeOver bool) Ch
 			change.Remove = append(change.Remove, there[at])
 		}
 	}
+	// The marks themselves: those of what goes, and those of another store that is taken over.
 	for _, r := range there {
 		if r.Name != MarksName(zone) || r.Type != "TXT" {
 			continue

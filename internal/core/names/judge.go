@@ -56,6 +56,18 @@ type Case struct {
 	Now    time.Time // by which things expire
 }
 
+// What hides what, from the outside in. The first that is bad ends the walk, since what lies
+// behind it cannot be seen, or would be wrong for the same reason:
+//
+//	zone      is there a zone with this name?
+//	servers   does any of its servers answer?
+//	place     does any of them lead to an edge node of the store?
+//	waiting   do all of them, and do caches know it?
+//	pages     does each page have one address, and a certificate that browsers accept?
+//
+// Whether a certificate may be issued, and whether signatures hold, is told in any case:
+// both can be mended meanwhile.
+
 // judge gathers findings.
 type judge struct {
 	Case
@@ -91,6 +103,7 @@ func (j *judge) zone() bool {
 		j.say(Finding{Code: "no-resolver", State: Warning, Text: "cannot ask: " + j.ZoneWhy,
 			Next: "check the network, or name another resolver with --resolver"})
 	default:
+		// Only that nobody has the name is known, not why: it may have been given up.
 		j.say(Finding{Code: "no-zone", State: Bad,
 			Text: "no name server has this name",
 			Next: "register the domain, and have the registry name its servers"})
@@ -101,6 +114,7 @@ func (j *judge) zone() bool {
 // servers tells of name servers that do not answer, and reports whether any does.
 func (j *judge) servers() bool {
 	var silent, details []string
+	// A name server that leads round in circles has answered: that is told as what it is.
 	heard := false
 	for _, said := range j.Authoritative {
 		if said.heard() || said.Outcome == Looping {
@@ -143,6 +157,7 @@ func (s Said) problem() string {
 // place tells where the host leads, if that is not an edge node, and reports whether any
 // server leads to one.
 func (j *judge) place() bool {
+	// One server that leads to a node is enough to go on: the others may be about to.
 	good, none := false, true
 	var loop []string
 	for _, said := range j.Authoritative {
@@ -199,6 +214,7 @@ func (j *judge) elsewhere() {
 			continue
 		}
 		details = append(details, ip.String()+": "+p.Why)
+		// A record that is needed is right even if nothing answers there at the moment.
 		if old := (Record{Name: j.Host.Name, Type: typeOf(ip), Value: ip.String()}); !j.isNeeded(old) {
 			remove = append(remove, old)
 		}
@@ -308,6 +324,7 @@ func (s Said) answer() string {
 
 // pages tells of what http and https answer.
 func (j *judge) pages() {
+	// Nobody misses a certificate at an address that begins with http.
 	secure := slices.ContainsFunc(j.Host.Uses, func(u Use) bool {
 		return strings.HasPrefix(u.Address,
 			"https:")
@@ -357,6 +374,7 @@ func (j *judge) certificate() {
 
 // oneAddress tells of a page that has two addresses.
 func (j *judge) oneAddress(scheme string, look Look) {
+	// Statuses of errors say nothing of addresses: there may be no such page.
 	redirects := look.Status >= 300 && look.Status < 400 && look.Location != ""
 	for _, use := range j.Host.Uses {
 		want, err := url.Parse(use.Address)

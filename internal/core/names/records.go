@@ -99,6 +99,8 @@ func (p Plan) Records() []Need {
 			needs = append(needs, need)
 		}
 	}
+	// An address is good everywhere; a CNAME follows the nodes when they move, and is not
+	// possible everywhere.
 	for _, host := range p.Hosts {
 		switch {
 		case host.Name == p.Edge.Name:

@@ -22,6 +22,10 @@ const (
 	Looping  Outcome = "looping"   // its CNAME records lead round, or on and on
 )
 
+// What is seen of a host, and by whom: names servers first (Said), then what is at the
+// addresses that they lead to (Proof), then what a browser would get (Look). Nothing here says
+// whether that is good; see Judge.
+
 // Said is what one name server says of a host.
 type Said struct {
 	Server  string         // its name; "" for the resolver of this machine
@@ -131,6 +135,7 @@ func (s Seen) Place() []netip.Addr {
 // Forbids reports whether CAA records keep an authority from issuing a certificate for a
 // host (RFC 8659, sections 4.2 and 4.3).
 func Forbids(records []Record, issuer string, wildcard bool) bool {
+	// Properties that are neither (iodef, and those to come) say nothing of who may issue.
 	property := "issue"
 	tagged := func(tag string) (values []string) {
 		for _, r := range records {

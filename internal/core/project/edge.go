@@ -3,6 +3,7 @@ package project
 import (
 	"net"
 	"net/netip"
+	"net/url"
 	"strconv"
 
 	"github.com/goccy/go-yaml/ast"
@@ -44,6 +45,24 @@ type EdgeCache struct {
 type EdgeTLS struct {
 	Listen       string // host:port
 	Certificates []EdgeCertificate
+	ACME         EdgeACME
+}
+
+// EdgeACME is how a node has certificates issued (RFC 8555). Without a directory it does not.
+type EdgeACME struct {
+	Directory string // of the authority: a URL
+	Contact   string // an address for mail
+	Secret    string // a file, relative to edge.yaml
+	Authority string // a file of certificates in PEM that the authority's own is checked with
+	Resolver  string // host:port; as ORILLA_RESOLVER
+	HTTPPort  int64  // at which authorities ask; 80
+	DNS       EdgeDNS
+}
+
+// EdgeDNS is how a node writes validation records. Without a key it does not.
+type EdgeDNS struct {
+	Key    string // a TSIG key, a file relative to edge.yaml
+	Server string // host:port; the primary of the zone
 }
 
 // EdgeCertificate names two files in PEM, relative to edge.yaml; Key may be unset if the
@@ -114,10 +133,29 @@ func edgeKeys(p *parse, c *EdgeConfig) keys {
 		}),
 		"tls": p.inner(func() keys {
 			return keys{"listen": hostPortTo(p, &c.TLS.Listen),
-				"certificates": certificatesTo(p, &c.TLS.Certificates)}
+				"certificates": certificatesTo(p, &c.TLS.Certificates),
+				"acme":         p.inner(func() keys { return acmeKeys(p, &c.TLS.ACME) })}
 		}),
 		"trust": p.list(&c.Trust, isNetwork(p)),
 		"drain": optional(&c.Drain),
+	}
+}
+
+// acmeKeys are the keys below tls.acme.
+func acmeKeys(p *parse, c *EdgeACME) keys {
+	return keys{
+		"directory": func(node ast.Node) {
+			p.text(&c.Directory)(node)
+			if at, err := url.Parse(c.Directory); err != nil || at.Scheme != "https" || at.Host == "" {
+				p.at(node, "not the address of a directory: %q; write https://ca.example/directory",
+					c.Directory)
+			}
+		},
+		"contact": p.text(&c.Contact), "secret": p.text(&c.Secret), "authority": p.text(&c.Authority),
+		"resolver": hostPortTo(p, &c.Resolver), "http_port": countTo(p, &c.HTTPPort),
+		"dns": p.inner(func() keys {
+			return keys{"key": p.text(&c.DNS.Key), "server": hostPortTo(p, &c.DNS.Server)}
+		}),
 	}
 }
 

@@ -15,6 +15,9 @@ const (
 	PinsKey    = "pins"  // who relies on what right now
 	PruneKey   = "prune" // what is being removed
 	ObjectsKey = "objects"
+	// CertificatesKey is the folder of what nodes keep sealed:
+	// keys, certificates, answers to challenges.
+	CertificatesKey = "certificates"
 	// RestoredKey is the folder of what says that the
 	// store was brought back from a copy.
 	RestoredKey = "restored"

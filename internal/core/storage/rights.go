@@ -61,6 +61,7 @@ var Kinds = []Kind{
 	{"pins/*", "pins of running deploys", both, both, both},
 	{"prune/*", "running prunes", prunes, prunes, prunes},
 	{"edges/*", "edge nodes", serves, serves, serves},
+	{"certificates/*/*", "sealed keys and certificates", serves, serves, serves},
 	{"probe/*", "a test of rights", []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner},
 		[]Role{Owner, Deployer, Pruner}},
 }

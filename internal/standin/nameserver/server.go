@@ -13,6 +13,15 @@ import (
 	"orilla.example/orilla/internal/nameservers"
 )
 
+// What a question gets depends on where it comes to and what it asks for:
+//
+//	recursion is asked for     the resolver: from what it keeps, else from the zone as it is now
+//	none, at the primary       the zone as it is now
+//	none, at a secondary       the zone as it was a while ago
+//	an update                  the primary only, from whoever has a key
+//
+// So one address is enough to see how a change reaches the world.
+
 // Server answers for zones. Its fields are set before Listen.
 type Server struct {
 	Zones []*Zone
@@ -59,6 +68,7 @@ func (s *Server) Listen(ctx context.Context, address string, secondary bool) (st
 		listener.Close() //nolint:errcheck // not used
 		return "", err
 	}
+	// One handler for both ways: what differs is only how much fits.
 	handler := dns.HandlerFunc(func(w dns.ResponseWriter, r *dns.Msg) { s.answer(w, r, secondary) })
 	secrets := map[string]string{}
 	for _, key := range s.Keys {
@@ -164,6 +174,8 @@ func (s *Server) fill(reply *dns.Msg, when time.Time) {
 
 // resolve answers as a resolver does: from what it keeps, with the time that is left of it.
 func (s *Server) resolve(reply *dns.Msg) {
+	// As caches do, also for answers that say that there is nothing: that is what people wait
+	// for who have looked too early.
 	reply.RecursionAvailable = true
 	question := reply.Question[0]
 	name := strings.ToLower(question.Name) + " " + dns.TypeToString[question.Qtype]
@@ -208,6 +220,7 @@ func (s *Server) updated(w dns.ResponseWriter, r, reply *dns.Msg, secondary bool
 			s.Tell(text)
 		}
 	}
+	// Who may change a zone is decided before anything is said about it.
 	origin, signature := dns.CanonicalName(r.Question[0].Name), r.IsTsig()
 	switch z := s.zone(origin); {
 	case secondary:

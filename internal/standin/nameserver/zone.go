@@ -52,6 +52,7 @@ func ReadZone(text, name string, now time.Time) (*Zone, error) {
 	if z.Origin == "" {
 		return nil, fmt.Errorf("%s: a zone begins with its SOA record", name)
 	}
+	// A record of another zone in the file is a mistake that a real server tells too.
 	sets := map[string]map[uint16][]dns.RR{}
 	for _, record := range records {
 		if !dns.IsSubDomain(z.Origin, record.Header().Name) {
@@ -110,6 +111,7 @@ func (z *Zone) at(when time.Time) *content {
 // it. exists is whether there is such a name.
 func (z *Zone) lookup(c *content, name string, kind uint16) (answer []dns.RR, exists bool) {
 	const most = 8 // CNAME records, one behind the other
+	// An answer holds the whole way that CNAME records lead, as far as this zone knows it.
 	name = dns.CanonicalName(name)
 	for range most {
 		sets, there := c.sets[name]
@@ -196,6 +198,7 @@ func (z *Zone) update(prerequisites, updates []dns.RR, now time.Time) int {
 		return code
 	}
 
+	// A copy: what was said before stays, since the secondary still says it.
 	sets := map[string]map[uint16][]dns.RR{}
 	for name, kinds := range before.sets {
 		sets[name] = maps.Clone(kinds)
@@ -209,6 +212,7 @@ func (z *Zone) update(prerequisites, updates []dns.RR, now time.Time) int {
 		}
 		z.change(sets, record)
 	}
+	// Secondaries know by the serial that there is something new (RFC 1996).
 	soa, ok := sets[z.Origin][dns.TypeSOA][0].(*dns.SOA)
 	if !ok {
 		return dns.RcodeServerFailure
@@ -225,6 +229,7 @@ func (z *Zone) change(sets map[string]map[uint16][]dns.RR, record dns.RR) {
 	header := record.Header()
 	name, apex := dns.CanonicalName(header.Name), dns.CanonicalName(header.Name) == z.Origin
 	kept := func(kind uint16) bool { return apex && (kind == dns.TypeSOA || kind == dns.TypeNS) }
+	// The class says what is meant: ANY takes sets away, NONE one record, IN adds one.
 	switch {
 	case header.Class == dns.ClassANY && header.Rrtype == dns.TypeANY:
 		maps.DeleteFunc(sets[name], func(kind uint16, _ []dns.RR) bool { return !kept(kind) })
@@ -288,6 +293,7 @@ func (z *Zone) required(c *content, prerequisites []dns.RR) int {
 			exact[set{name, header.Rrtype}] = append(exact[set{name, header.Rrtype}], record)
 		}
 	}
+	// Sets that have to be exactly as they were read, whatever their order.
 	for s, want := range exact {
 		have := c.sets[s.name][s.kind]
 		if len(have) != len(want) || slices.ContainsFunc(want, func(w dns.RR) bool {
