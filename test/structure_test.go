@@ -28,7 +28,7 @@ import (
 var layers = []string{
 	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver",
 	"internal/follow", "internal/deploy", "internal/export", "internal/inspect", "internal/environments",
-	"internal/domains", "internal/standin", "internal/nameservers",
+	"internal/issuance", "internal/domains", "internal/standin", "internal/nameservers",
 	"internal/edge", "internal/httpanswer", "internal/build", "internal/steps", "internal/site",
 	"internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core",
 }
@@ -153,6 +153,10 @@ func TestTheSchemaOfTheNodeSaysWhatTheParserTakes(t *testing.T) {
 		"tls: {certificates: a.pem}\n", "tls: {certificates: {chain: a.pem}}\n", "tls: {certificates: []}\n",
 		"tls: {certificates: ''}\n", "tls: {certificates: [{key: a.key}]}\n", "tls: {certificates: {chian: a}}\n",
 		"tls: {listen: 443}\n", "tls: true\n",
+		"tls: {acme: {directory: 'https://ca.example/directory', contact: a@corvane.example, secret: secret, authority: a.pem}}\n",
+		"tls: {acme: {resolver: '127.0.0.1:53', http_port: 8080, dns: {key: k, server: '127.0.0.1:53'}}}\n",
+		"tls: {acme: {directory: 'http://ca.example/directory'}}\n", "tls: {acme: {directory: ca}}\n",
+		"tls: {acme: {http_port: x}}\n", "tls: {acme: {dns: key}}\n", "tls: {acme: {secrets: a}}\n",
 	} {
 		_, parsed := project.ParseEdge([]byte(text), "edge.yaml")
 		var document any

@@ -105,6 +105,10 @@ func issuingOf(a *app, config project.EdgeConfig) (*issuing, error) {
 	return i, nil
 }
 
+// The secret is a file and not an option: what is typed stands in the history of a shell and
+// in the list of processes. It is made where there is none, since the first node of a store is
+// mostly its only one; the note says what the second one needs.
+
 // nodeSecret reads the secret of the nodes, or makes it: the first node of a store has it
 // to itself.
 func nodeSecret(a *app, file string) (*sealed.Secret, error) {
@@ -200,6 +204,10 @@ func (i *issuing) run(ctx context.Context, node *edge.Node) {
 	i.mutex.Unlock()
 	orders.Run(ctx)
 }
+
+// An alarm is what a person has to do something about: a certificate that ends within two
+// weeks, whose renewal fails. One that is only young of a short life (a stand-in's, or one of a
+// few days) is renewed in time, and no alarm.
 
 // alarms says which certificates end soon and are not renewed.
 func (i *issuing) alarms() (list []string) {

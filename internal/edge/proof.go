@@ -12,6 +12,10 @@ import (
 	"orilla.example/orilla/internal/httpanswer"
 )
 
+// What is proved, and what is not: that whoever answered knows the store's id, and got the host
+// that was asked for. A proxy that passes requests on to a node proves as much as the node, and
+// is meant to; where it stands, and who runs it, no challenge can tell.
+
 // knowsStore notes which store the node serves, by its mark.
 func knowsStore(n *Node, mark string) {
 	// The first stores have no id: for them nothing can be proved.

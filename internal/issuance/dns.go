@@ -77,6 +77,9 @@ func (d *DNS) Present(ctx context.Context, c acme.Challenge) error {
 		Before: there})
 }
 
+// Until every server answers with the record may take as long as their slowest secondary: the
+// order has five minutes for all of its steps.
+
 // Wait implements acmez.Waiter: it waits until all servers of the zone answer with the
 // record, since the authority may ask any of them.
 func (d *DNS) Wait(ctx context.Context, c acme.Challenge) error {

@@ -121,6 +121,9 @@ func (a *Asker) Primary(ctx context.Context, zone string) (string, error) {
 	return "", fmt.Errorf("%w: %s", ErrNoZone, zone)
 }
 
+// A change goes to one server, in one message over TCP: it may be longer than a packet, and
+// nobody may believe that it was lost when it was made.
+
 // Update makes a change at a server, all of it or nothing, if the names that it touches are
 // as they were. The error is a Refusal if the server said no; any other one leaves open
 // whether the change was made.

@@ -111,6 +111,9 @@ func PrintRecords(c *console.Console, reports []ZoneReport) {
 	}
 }
 
+// Lines of a zone file name everything whole, so they mean the same in any file, whatever its
+// origin; the comment says which one they are for.
+
 // PrintZoneFile prints records as lines of a zone file (RFC 1035, section 5).
 func PrintZoneFile(c *console.Console, reports []ZoneReport) {
 	for _, report := range reports {

@@ -112,8 +112,10 @@ func Duties(ctx context.Context, store storage.Store, site string) ([]Duty, erro
 		if kind.Folder() == "" && !kind.OfSite() || kind.OfSite() && site == "" {
 			continue
 		}
-		// Encoded copies save work. Whoever may not keep any does the rest as before.
-		if strings.HasPrefix(kind.Pattern, coding.Folder+"/") {
+		// Encoded copies save work. Whoever may not keep any does the rest as before. And most
+		// nodes have no certificates issued: those that do say what they lack.
+		if strings.HasPrefix(kind.Pattern, coding.Folder+"/") ||
+			strings.HasPrefix(kind.Pattern, storage.CertificatesKey+"/") {
 			continue
 		}
 		if kind.Pattern == storage.ObjectsKey+"/**" && no {

@@ -48,6 +48,17 @@ type EdgeTLS struct {
 	ACME         EdgeACME
 }
 
+// What a node needs to have certificates issued; with less it does not begin:
+//
+//	tls:
+//	  listen: 0.0.0.0:443
+//	  acme:
+//	    directory: https://ca.example/directory
+//	    secret: /etc/orilla/secret
+//	    dns: {key: /etc/orilla/orilla.key}     # for previews
+//
+// The rest is for authorities and networks that are not the world's.
+
 // EdgeACME is how a node has certificates issued (RFC 8555). Without a directory it does not.
 type EdgeACME struct {
 	Directory string // of the authority: a URL

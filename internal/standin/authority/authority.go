@@ -94,6 +94,11 @@ const (
 	mostKept  = 10_000
 )
 
+// What an authority keeps, as RFC 8555 section 7.1 names it: an account orders; an order has an
+// authorization for each of its names; an authorization is proved by any one of its challenges;
+// an order whose authorizations are all valid is ready, and becomes a certificate. Everything
+// has an address, and only its own account sees it.
+
 // account is who orders.
 type account struct {
 	key    *jose.JSONWebKey
