@@ -77,6 +77,10 @@ ns1  300 IN A   %s
 // secondServer is what the zone has besides if there is a second server.
 const secondServer = "@ 300 IN NS ns2\nns2 300 IN AAAA ::1\n"
 
+// The second server is there to be late: with --delay one sees what visitors see while a change
+// is on its way, and what orilla domains says of it. It needs a second address of this machine,
+// and ::1 is one that most machines have.
+
 // dns runs the name server until it is interrupted.
 func (a *standInCmd) dns(ctx context.Context, files []string, o dnsOptions) error {
 	delay, err := project.ParseDuration(o.delay)

@@ -28,6 +28,9 @@ type Host struct {
 	Uses []Use  // in the order of orilla.yaml, at least one
 }
 
+// Several environments, or several addresses of one, may be on one host: the host is looked at
+// once, and what is at its root is decided by the first.
+
 // Use is an address on a host.
 type Use struct {
 	Environment string `json:"environment"` // as people write it; AllPreviews for a pattern

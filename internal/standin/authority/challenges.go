@@ -38,6 +38,9 @@ func (a *Authority) try(ctx context.Context, c *challenge, expected string) *Pro
 	return a.overHTTP(ctx, name, c.Token, expected)
 }
 
+// Each challenge ends within seconds, whatever the other side does: it does not answer, answers
+// for ever, or leads round in circles.
+
 // address finds where a name leads, at a server of its zone: authorities keep no answers for
 // long, and a record that was just set counts.
 func (a *Authority) address(ctx context.Context, name string) (string, *Problem) {
