@@ -287,6 +287,12 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 		}
 		findings = append(findings, view.Good("edge nodes", node.Node+" answers at "+node.Address))
 	}
+	// What nodes know and nobody else does: certificates that they cannot renew.
+	if asked, err := edge.Asked(ctx, store, storage.KnownAhead(store)); err == nil {
+		for _, alarm := range view.Alarms(asked) {
+			findings = append(findings, view.Bad("certificates", alarm, "orilla domains"))
+		}
+	}
 
 	return findings
 }

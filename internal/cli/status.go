@@ -101,6 +101,9 @@ func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []stri
 	}
 
 	a.Print("%s  %s", console.Strong(s.site), console.Faint(view.NodesText(report.EdgeNodes)))
+	for _, alarm := range view.Alarms(report.EdgeNodes) {
+		a.Print("%s  %s", console.Bad("alarm"), alarm)
+	}
 	view.ShowEnvironments(a.Console, report)
 	if err := a.notePaused(ctx, s); err != nil {
 		return err

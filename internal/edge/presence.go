@@ -38,6 +38,8 @@ type Presence struct {
 	// neither. See Health.
 	State State      `json:"state,omitempty"`
 	Since *time.Time `json:"since,omitempty"`
+	// Alarms is what the node said that somebody has to do soon; a record has none.
+	Alarms []string `json:"alarms,omitempty"`
 	// Region and PublicKey are for what nodes will say of themselves.
 	Region    string `json:"region,omitempty"`
 	PublicKey string `json:"public_key,omitempty"`
@@ -149,7 +151,7 @@ func Asked(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 		if nodes[i].FromHere() {
 			group.Go(func() {
 				if health, err := nodes[i].ask(ctx); err == nil {
-					nodes[i].State, nodes[i].Since = health.State, health.Since
+					nodes[i].State, nodes[i].Since, nodes[i].Alarms = health.State, health.Since, health.Alarms
 				}
 			})
 		}

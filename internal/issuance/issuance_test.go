@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -68,8 +69,8 @@ type world struct {
 type counting struct {
 	*memory.Store
 
-	reads atomic.Int64
-	dead  atomic.Bool // who writes "dead" is not heard any more
+	reads, lists atomic.Int64
+	dead         atomic.Bool // who writes "dead" is not heard any more
 }
 
 // stopRenewing takes away the renewals of the node that is called dead.
@@ -81,6 +82,12 @@ func (c *counting) Replace(ctx context.Context, key string, data []byte) error {
 		return storage.ErrUnreachable
 	}
 	return c.Store.Replace(ctx, key, data)
+}
+
+// List implements storage.Store.
+func (c *counting) List(ctx context.Context, folder string) iter.Seq2[storage.Item, error] {
+	c.lists.Add(1)
+	return c.Store.List(ctx, folder)
 }
 
 // Get implements storage.Store.
@@ -286,6 +293,17 @@ func TestNothingIsOrderedTooEarlyOrForStrangers(t *testing.T) {
 	}
 	assert.Empty(t, w.told())
 	assert.LessOrEqual(t, w.store.reads.Load()-before, int64(10))
+
+	// Of a name that is configured there may be an order by another node: that is looked for,
+	// and not for each who asks.
+	listed := w.store.lists.Load()
+	began := time.Now()
+	for range 2000 {
+		request := httptest.NewRequest(http.MethodGet, "http://www.corvane.example/.well-known/acme-challenge/abc", nil)
+		assert.False(t, o.Challenge(httptest.NewRecorder(), request, "www.corvane.example"))
+	}
+	// A look lists once or twice; those of the orders themselves go on beside it.
+	assert.LessOrEqual(t, w.store.lists.Load()-listed, 60+60*int64(time.Since(began).Seconds()+1))
 
 	leads.Store(true)
 	w.has(o, "www.corvane.example")

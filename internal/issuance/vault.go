@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/caddyserver/certmagic"
+	"golang.org/x/sync/singleflight"
+	"golang.org/x/time/rate"
 
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/sealed"
@@ -36,6 +38,8 @@ type vault struct {
 	secret *sealed.Secret
 	node   string // for locks
 
+	asking asking
+
 	mutex sync.Mutex
 	seen  map[string]int64 // generations, by folder
 	locks map[string]*lock // held, by name
@@ -46,7 +50,7 @@ var _ certmagic.Storage = (*vault)(nil)
 // newVault returns the vault of a node.
 func newVault(o Options) *vault {
 	return &vault{store: o.Store, id: o.StoreID, secret: o.Secret, node: o.Node, seen: map[string]int64{},
-		locks: map[string]*lock{}}
+		locks: map[string]*lock{}, asking: asking{rate: rate.NewLimiter(looksMost, looksMost)}}
 }
 
 // content is what is sealed: the name, since folders have only its digest.
@@ -173,8 +177,72 @@ func (v *vault) Store(ctx context.Context, name string, value []byte) error {
 
 // Load implements certmagic.Storage.
 func (v *vault) Load(ctx context.Context, name string) ([]byte, error) {
+	if strings.Contains(name, challengeTokens) {
+		return v.challenge(ctx, name)
+	}
 	c, _, err := v.read(ctx, folderOf(name))
 	return c.Value, err
+}
+
+// challengeTokens is in the names under which certmagic keeps what challenges are to be
+// answered with, one for each host that is being ordered.
+const challengeTokens = "/challenge_tokens/"
+
+// asking bounds what strangers can make the store do by asking as an authority would: of a
+// host that is configured there may be an answer at any moment, ordered by another node.
+//
+//	one look at a time, for all who ask for the same host
+//	what it found, or did not find, counts for a tenth of a second
+//	twenty a second for all hosts
+//
+// That is short enough for an authority, which asks a moment after it was told to.
+type asking struct {
+	group singleflight.Group
+	rate  *rate.Limiter
+	mutex sync.Mutex
+	found map[string]found
+}
+
+// found is what a look found.
+type found struct {
+	at    time.Time
+	value []byte
+	err   error
+}
+
+// The bounds of looks for challenges.
+const (
+	foundFor   = 100 * time.Millisecond
+	looksMost  = 20 // a second
+	foundHosts = 256
+)
+
+// challenge looks for what a challenge is to be answered with.
+func (v *vault) challenge(ctx context.Context, name string) ([]byte, error) {
+	v.asking.mutex.Lock()
+	f, ok := v.asking.found[name]
+	v.asking.mutex.Unlock()
+	if ok && time.Since(f.at) < foundFor {
+		return f.value, f.err
+	}
+	value, err, _ := v.asking.group.Do(name, func() (any, error) {
+		// Who asks first may be gone before the others are answered.
+		limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+		defer cancel()
+		if err := v.asking.rate.Wait(limited); err != nil {
+			return []byte(nil), fs.ErrNotExist
+		}
+		c, _, err := v.read(limited, folderOf(name))
+		v.asking.mutex.Lock()
+		defer v.asking.mutex.Unlock()
+		if v.asking.found == nil || len(v.asking.found) >= foundHosts {
+			v.asking.found = map[string]found{}
+		}
+		v.asking.found[name] = found{time.Now(), c.Value, err}
+		return c.Value, err
+	})
+	data, _ := value.([]byte)
+	return data, err
 }
 
 // Delete implements certmagic.Storage: of a name, and of all names below it.

@@ -25,9 +25,7 @@ import (
 // hostile starts a name server that answers as it is told, and returns who asks it.
 func hostile(t *testing.T, answer dns.HandlerFunc) *nameservers.Asker {
 	t.Helper()
-	packets, err := (&net.ListenConfig{}).ListenPacket(t.Context(), "udp", "127.0.0.1:0")
-	require.NoError(t, err)
-	listener, err := (&net.ListenConfig{}).Listen(t.Context(), "tcp", packets.LocalAddr().String())
+	listener, packets, err := nameserver.Both(t.Context(), "127.0.0.1:0")
 	require.NoError(t, err)
 	for _, server := range []*dns.Server{{PacketConn: packets, Handler: answer}, {Listener: listener, Handler: answer}} {
 		begun := make(chan struct{})

@@ -2,6 +2,7 @@ package view
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 	"time"
 
@@ -222,6 +223,19 @@ func NodesText(nodes []edge.Presence) string {
 		}
 	}
 	return text
+}
+
+// Alarms lists what edge nodes say that somebody has to do soon: nodes of one store share
+// certificates, so most of them say the same.
+func Alarms(nodes []edge.Presence) (list []string) {
+	for _, node := range nodes {
+		for _, alarm := range node.Alarms {
+			if !slices.Contains(list, alarm) {
+				list = append(list, alarm)
+			}
+		}
+	}
+	return list
 }
 
 // Shorten cuts a text to width characters, the last one an ellipsis.

@@ -373,6 +373,8 @@ func TestSmallWords(t *testing.T) {
 	assert.Equal(t, "http://4444444444.release.corvane.localhost:7420/",
 		view.ReleaseAddress("corvane", strings.Repeat("4", 64), "7420"))
 	assert.Equal(t, "no edge node is running", view.NodesText(nil))
+	assert.Equal(t, []string{"the certificate ends"}, view.Alarms([]edge.Presence{{Alarms: []string{"the certificate ends"}},
+		{}, {Alarms: []string{"the certificate ends"}}}))
 	assert.Equal(t, "2 edge nodes: a:1 b:2", view.NodesText([]edge.Presence{{Address: "a:1"}, {Address: "b:2"}}))
 
 	nodes := make([]edge.Presence, 3)

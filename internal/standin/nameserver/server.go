@@ -59,13 +59,8 @@ func (s *Server) now() time.Time {
 // Listen takes an address, over UDP and TCP, on which the server is the primary, or a
 // secondary, and returns it with its port.
 func (s *Server) Listen(ctx context.Context, address string, secondary bool) (string, error) {
-	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
+	listener, packets, err := Both(ctx, address)
 	if err != nil {
-		return "", err
-	}
-	packets, err := (&net.ListenConfig{}).ListenPacket(ctx, "udp", listener.Addr().String()) // the same port
-	if err != nil {
-		listener.Close() //nolint:errcheck // not used
 		return "", err
 	}
 	// One handler for both ways: what differs is only how much fits.
@@ -80,6 +75,30 @@ func (s *Server) Listen(ctx context.Context, address string, secondary bool) (st
 		&dns.Server{Listener: listener, Handler: handler, TsigSecret: secrets, MsgAcceptFunc: accept},
 		&dns.Server{PacketConn: packets, Handler: handler, TsigSecret: secrets, MsgAcceptFunc: accept})
 	return listener.Addr().String(), nil
+}
+
+// Both takes an address for TCP and for UDP: DNS has the same port on either. A free port that
+// was asked for (0) may be free on one of them only, so others are tried.
+func Both(ctx context.Context, address string) (net.Listener, net.PacketConn, error) {
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, nil, err
+	}
+	for try := 1; ; try++ {
+		listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", address)
+		if err != nil {
+			return nil, nil, err
+		}
+		packets, err := (&net.ListenConfig{}).ListenPacket(ctx, "udp", listener.Addr().String())
+		if err == nil {
+			return listener, packets, nil
+		}
+		listener.Close() //nolint:errcheck // not used
+		const most = 20
+		if port != "0" || try == most {
+			return nil, nil, err
+		}
+	}
 }
 
 // Serve answers until the context ends.
