@@ -106,6 +106,7 @@ type tale struct {
 	checked int
 	failed  []string
 	objects int // in the store after the last step
+	world   *worldly
 }
 
 // play starts an edge node and tells the story.
@@ -124,13 +125,22 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 
 	t.address = edge.Reachable(listener.Addr())
 	edgeContext, stop := context.WithCancel(ctx)
-	node := edge.New(t.store, edge.Options{Tell: func(event httpanswer.Event) {
+	tell := func(event httpanswer.Event) {
 		if event.Kind == "trouble" {
 			t.tell(event)
 		}
-	}})
+	}
+	if t.world, err = newWorldly(ctx, filepath.Dir(t.project), listener, !t.once); err != nil {
+		stop()
+		return err
+	}
+	listeners := []net.Listener{listener, t.world.secure}
+	options := edge.Options{Tell: tell, Secures: secures(nil, t.world.issuing)}
+	t.world.issuing.begin(tell, &options, t.store, listeners)
+	node := edge.New(t.store, options)
 
 	var owned sync.WaitGroup
+	owned.Go(func() { t.world.run(edgeContext, node) })
 	owned.Go(func() { node.Follow(edgeContext, func() {}) })
 	owned.Go(func() {
 		node.Announce(edgeContext,
@@ -138,7 +148,8 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 				Address: t.address, Version: version})
 	})
 
-	owned.Go(func() { connections.Serve(edgeContext, listener, node) }) //nolint:errcheck // the checks tell
+	server := &connections.Server{Handler: node, Serves: carries(nil, t.world.issuing)}
+	owned.Go(func() { server.Serve(edgeContext, nil, listeners...) }) //nolint:errcheck // the checks tell
 	// Ended first and waited for then, since deferred calls run backwards.
 	defer owned.Wait()
 	defer stop()
@@ -157,6 +168,7 @@ func (t *tale) play(ctx context.Context, temporary bool) error {
 
 	t.Print("  %s  a client-side route, also after a reload",
 		console.Accent("http://corvane.localhost:"+t.port()+"/planner/velley/lindmouth"))
+	t.Note("  %s", console.Faint(t.world.answers()))
 	t.Note("\nThe project is in %s: in another terminal, change to it, try %s,\nor %s in one, and edit "+
 		"a page and commit in another.", console.Strong(t.project),
 		console.Accent("orilla serve"), console.Accent("orilla follow"))
@@ -210,6 +222,9 @@ func (t *tale) tellAll(ctx context.Context) error {
 		return err
 	}
 	if err := t.tellStore(ctx); err != nil {
+		return err
+	}
+	if err := tellName(ctx, t); err != nil {
 		return err
 	}
 	return ctx.Err()

@@ -309,7 +309,7 @@ func (a *domainsCmd) watch(ctx context.Context, n *named, looker *domains.Looker
 
 // settling are the findings that end by themselves once the records are set.
 var settling = []string{"servers-differ", "cached", "leads-elsewhere", "leads-nowhere", "no-wildcard",
-	"no-zone", "cname-loop", "resolver-fails"}
+	"no-zone", "cname-loop", "resolver-fails", "certificate-ordered"}
 
 // unfinished says which names are waited for, and when to look again; "" for none.
 func (a *domainsCmd) unfinished(reports []view.DomainReport) (what string, next time.Duration) {
@@ -317,27 +317,38 @@ func (a *domainsCmd) unfinished(reports []view.DomainReport) (what string, next 
 	// would mind.
 	const most = 10 * time.Second
 	next = most
-	var waited []string
+	var reasons []string
+	waited := map[string][]string{} // names, by what they wait for
 	for _, report := range reports {
 		for _, f := range report.Findings {
 			if !slices.Contains(settling, f.Code) {
 				continue
 			}
-			text := report.Host
+			reason := "no record leads here yet"
 			switch {
+			case f.Code == "certificate-ordered":
+				reason = "the certificate is ordered"
 			case f.Code == "servers-differ":
-				text += " (its name servers differ)"
+				reason = "name servers differ"
 			case f.Until != nil:
-				text += " (caches, until " + f.Until.Local().Format(time.TimeOnly) + ")"
+				reason = "caches may have the old record until " + f.Until.Local().Format(time.TimeOnly)
 				next = min(next, max(time.Second, f.Until.Sub(a.Now())+time.Second))
-			default:
-				text += " (its records)"
 			}
-			waited = append(waited, text)
+			if waited[reason] == nil {
+				reasons = append(reasons, reason)
+			}
+			waited[reason] = append(waited[reason], report.Host)
 			break
 		}
 	}
-	return strings.Join(waited, ", "), next
+	for i, reason := range reasons {
+		names := strings.Join(waited[reason], ", ")
+		if many := len(waited[reason]); many > 3 {
+			names = fmt.Sprintf("%s and %d more", waited[reason][0], many-1)
+		}
+		reasons[i] = reason + ": " + names
+	}
+	return strings.Join(reasons, "; "), next
 }
 
 // pause waits, and counts down on a terminal.

@@ -225,7 +225,9 @@ func (i *issuing) alarms() (list []string) {
 }
 
 // begin prepares orders for a node that listens, and gives the node what it needs of them.
-func (i *issuing) begin(r *running, options *edge.Options, store storage.Store, listeners []net.Listener) {
+func (i *issuing) begin(tell func(httpanswer.Event), options *edge.Options, store storage.Store,
+	listeners []net.Listener,
+) {
 	i.options.Store = store
 	i.options.Node = edge.NodeName(strconv.Itoa(portAt(listeners, false)))
 	i.options.HTTPPort, i.options.TLSPort = portAt(listeners, false), portAt(listeners, true)
@@ -238,9 +240,13 @@ func (i *issuing) begin(r *running, options *edge.Options, store storage.Store, 
 		case err != nil:
 			event.Kind, event.Text = "trouble", "no certificate for "+name+": "+err.Error()
 		}
-		r.first.tell(event)
+		tell(event)
 	}
 	options.Named, options.Challenge, options.Alarms = i.want, i.challenge, i.alarms
+	options.Orders = func(host string) bool {
+		orders := i.orders.Load()
+		return orders != nil && orders.Orders(host)
+	}
 }
 
 // portAt is the port of the first listener that speaks TLS, or does not; 0 for none.

@@ -229,7 +229,7 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 		options.Secures = secures(set, a.issuing)
 	}
 	if a.issuing != nil {
-		a.issuing.begin(r, &options, store, listeners)
+		a.issuing.begin(r.first.tell, &options, store, listeners)
 	}
 	r.node = edge.New(store, options)
 	r.server = &connections.Server{Handler: r.node, Drain: time.Duration(*config.Drain),

@@ -234,3 +234,31 @@ func git(ctx context.Context, folder string, environment []string, args ...strin
 	}
 	return nil
 }
+
+// Unlike the other commits this one has no fixed hash: its addresses have the ports that were
+// free when the demo began.
+
+// Name gives the site a name of its own, at the ports of an edge node on this machine, and
+// commits that.
+func Name(ctx context.Context, folder, httpPort, tlsPort string) error {
+	const host = "corvane.example"
+	// Each address for itself over https; plain http is there to lead on.
+	addresses := fmt.Sprintf(`
+edge_addresses: [127.0.0.1]
+previews:
+  addresses: ["https://{preview}.preview.%[1]s:%[3]s/", "http://{preview}.preview.%[1]s:%[2]s/"]
+`, host, httpPort, tlsPort)
+	production := fmt.Sprintf(`    addresses:
+      - https://www.%[1]s:%[3]s/
+      - https://%[1]s:%[3]s/
+      - http://www.%[1]s:%[2]s/
+      - http://%[1]s:%[2]s/
+`, host, httpPort, tlsPort)
+	if err := edit(filepath.Join(folder, "orilla.yaml"), func(text string) string {
+		return strings.Replace(text, "    follows: main\n", "    follows: main\n"+production, 1) + addresses
+	}); err != nil {
+		return err
+	}
+	return git(ctx, folder, nil, "commit", "--quiet", "--no-verify", "--all", "--message",
+		"The site is called corvane.example")
+}

@@ -253,6 +253,7 @@ func (l *Looker) proveOver(ctx context.Context, ip netip.Addr, at, name string) 
 	switch {
 	case response.StatusCode == http.StatusOK && json.Unmarshal(data, &answer) == nil && answer.Proof != "":
 		proof.Proved, proof.Secure = answer.Holds(l.Store, name, nonce), answer.Secure
+		proof.Orders = answer.Orders
 		if proof.Why = "an edge node of another store answers there"; l.Store == "" {
 			proof.Why = "an edge node answers there; this store has no id that could prove whose"
 		}

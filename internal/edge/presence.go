@@ -151,7 +151,8 @@ func Asked(ctx context.Context, store storage.Store, ahead time.Duration) ([]Pre
 		if nodes[i].FromHere() {
 			group.Go(func() {
 				if health, err := nodes[i].ask(ctx); err == nil {
-					nodes[i].State, nodes[i].Since, nodes[i].Alarms = health.State, health.Since, health.Alarms
+					nodes[i].State, nodes[i].Since = health.State, health.Since
+					nodes[i].Alarms = health.Alarms
 				}
 			})
 		}

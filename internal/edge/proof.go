@@ -46,9 +46,10 @@ func prove(n visit, w http.ResponseWriter, r *http.Request) {
 		httpanswer.Say(w, r, http.StatusNotFound, "There is nothing at this address.")
 		return
 	}
+	host := httpanswer.HostName(r.Host)
 	data, err := json.Marshal(names.ProofAnswer{
-		Proof:  names.ProofOf(*id, httpanswer.HostName(r.Host), nonce),
-		Secure: httpanswer.Scheme(r) == "https",
+		Proof: names.ProofOf(*id, host, nonce), Secure: httpanswer.Scheme(r) == "https",
+		Orders: n.options.Orders != nil && n.options.Orders(host),
 	})
 	if err != nil {
 		httpanswer.Fail(w, r, err)

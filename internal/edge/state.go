@@ -411,6 +411,10 @@ func newTable(environments []*environment, whose owners,
 
 				if at := slices.IndexFunc(hosts[host],
 					func(other place) bool { return other.base == p.base }); at >= 0 {
+					// The same place over http and https, or at two ports, is one.
+					if hosts[host][at].serves == e {
+						continue
+					}
 					conflict(address.String(), hosts[host][at].serves.label(), e)
 					continue
 				}

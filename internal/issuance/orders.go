@@ -79,13 +79,15 @@ type Orders struct {
 type wanted struct {
 	next     time.Time // when to try
 	failures int
+	looks    int   // in a row at which it did not lead here
 	why      error // why there is none, or no newer one
 	busy     bool
 }
 
 // When a name is tried again:
 //
-//	it does not lead here           every 20 s: asking name servers costs the authority nothing
+//	it does not lead here           after 2 s, 4 s and so on, then every 30 s: asking name
+//	                                servers costs the authority nothing
 //	another node has the lock       until that node is done, or dead
 //	the authority refuses           after 15 s, then longer and longer, up to six hours
 //	it says that it was too much    after an hour at least
@@ -96,7 +98,10 @@ type wanted struct {
 
 // How long to wait before a name is tried again: after it did not lead here, and after the
 // authority refused, the longer the more often.
-var leadsAgain = 20 * time.Second
+var leadsAgain = 2 * time.Second
+
+// leadsMost is how long that pause becomes.
+const leadsMost = 30 * time.Second
 
 var pauses = []time.Duration{15 * time.Second, time.Minute, 5 * time.Minute, 20 * time.Minute, time.Hour,
 	3 * time.Hour, 6 * time.Hour}
@@ -300,7 +305,7 @@ func (o *Orders) obtain(ctx context.Context, name string) (next time.Duration, e
 	}
 	if !strings.HasPrefix(name, "*.") && o.options.Leads != nil {
 		if err := o.options.Leads(ctx, name); err != nil {
-			return leadsAgain, fmt.Errorf("%w: %w", ErrElsewhere, err)
+			return o.again(name), fmt.Errorf("%w: %w", ErrElsewhere, err)
 		}
 	}
 	if err := config.ObtainCertSync(ctx, name); err != nil {
@@ -311,6 +316,21 @@ func (o *Orders) obtain(ctx context.Context, name string) (next time.Duration, e
 		return o.pause(name, err), err
 	}
 	return lookAgain, nil
+}
+
+// again is how long to wait before looking again whether a name leads here: who has just
+// configured it is about to set its records.
+func (o *Orders) again(name string) time.Duration {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	w := o.wanted[name]
+	if w == nil {
+		return leadsMost
+	}
+	const doublings = 5 // more would be longer than leadsMost
+	pause := min(leadsAgain<<min(w.looks, doublings), leadsMost)
+	w.looks++
+	return pause
 }
 
 // pause is how long to wait after a failure.
@@ -378,6 +398,14 @@ func (o *Orders) Has(host string, now time.Time) bool {
 	return slices.ContainsFunc(o.cache.AllMatchingCertificates(host), func(c certmagic.Certificate) bool {
 		return c.Leaf != nil && now.Before(c.Leaf.NotAfter)
 	})
+}
+
+// Orders reports whether a certificate for a host is wanted, whether or not there is one yet.
+func (o *Orders) Orders(host string) bool {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	_, rest, _ := strings.Cut(host, ".")
+	return o.wanted[host] != nil || o.wanted["*."+rest] != nil
 }
 
 // Serves reports whether a connection that was opened for a name may carry requests for a

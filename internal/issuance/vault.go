@@ -203,7 +203,8 @@ type asking struct {
 	found map[string]found
 }
 
-// found is what a look found.
+// found is what a look found, also that there is nothing: most who ask for a challenge are no
+// authority, and ask for one that was never made.
 type found struct {
 	at    time.Time
 	value []byte

@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -86,8 +87,18 @@ func ReportHost(entry hosts.Entry) DomainReport {
 // AddSeen adds to the row of a host what was seen of it, and what that means.
 func (r *DomainReport) AddSeen(seen names.Seen, verdict names.Verdict) {
 	r.State, r.Findings, r.Zone, r.Uses = verdict.State, verdict.Findings, seen.Zone, seen.Host.Uses
+	// Where it leads is what the zone's own servers say: what a cache still has is told below,
+	// as what it is.
+	led := map[netip.Addr]bool{}
+	for _, said := range seen.Authoritative {
+		for _, ip := range said.Addresses {
+			led[ip] = true
+		}
+	}
 	for _, p := range seen.Proofs {
-		r.Leads = append(r.Leads, LeadReport{p.At.String(), p.Proved, p.Why})
+		if led[p.At] {
+			r.Leads = append(r.Leads, LeadReport{p.At.String(), p.Proved, p.Why})
+		}
 	}
 	for _, said := range seen.Authoritative {
 		r.Servers = append(r.Servers, reportServer(said))
@@ -225,6 +236,9 @@ func stateSign(state names.State) string {
 	return console.Bad(word)
 }
 
+// A name in other letters is shown in both of its forms: people know the one, and forms of
+// providers, certificates and logs have the other.
+
 // nameText is a name as people read it, with how DNS has it where that differs.
 func nameText(name string) string {
 	if text := names.Unicode(name); text != name {
@@ -260,7 +274,7 @@ func leadsText(report DomainReport) string {
 // lookText says what a name answers over one protocol, and until when its certificate is
 // valid.
 func lookText(c *console.Console, report DomainReport, look *LookReport) string {
-	if look == nil {
+	if look == nil || len(report.Leads) == 0 {
 		return console.Faint("-")
 	}
 	// A name that only its wildcard has is that of no preview.
@@ -272,6 +286,8 @@ func lookText(c *console.Console, report DomainReport, look *LookReport) string 
 	switch {
 	case look.Status == 0:
 		return console.Faint("no answer")
+	case look.Status == http.StatusMisdirectedRequest && strings.HasPrefix(report.Host, "*."):
+		text = "TLS"
 	case look.Location != "":
 		text = "to " + placeText(report.Host, look.Location)
 	default:

@@ -356,6 +356,10 @@ func (j *judge) pages() {
 // certificate tells of a certificate that is not good, or ends.
 func (j *judge) certificate() {
 	switch c := j.HTTPS.Certificate; {
+	case c == nil && slices.ContainsFunc(j.Proofs, func(p Proof) bool { return p.Proved && p.Orders }):
+		j.say(Finding{Code: "certificate-ordered", State: Waiting,
+			Text:   "an edge node orders its certificate: that takes a minute, if nothing forbids it",
+			Detail: []string{"if it takes longer, the node's log says why"}})
 	case c == nil:
 		j.say(Finding{Code: "no-https", State: Bad, Text: "nothing answers https://" + j.Name + ": " +
 			j.HTTPS.Why,

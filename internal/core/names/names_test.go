@@ -372,6 +372,9 @@ func TestVerdicts(t *testing.T) {
 		"caches lag behind":  {func(s *names.Seen) { s.Resolver = says("", oldIP) }, names.Waiting, "cached", "answers 203.0.113.9"},
 		"the resolver fails": {func(s *names.Seen) { s.Resolver = fails(names.Failed) }, names.Warning, "resolver-fails", "fails (why)"},
 		"no https":           {func(s *names.Seen) { s.HTTPS = &names.Look{Why: "connection refused"} }, names.Bad, "no-https", "refused"},
+		"its certificate is ordered": {func(s *names.Seen) {
+			s.HTTPS, s.Proofs[0].Orders = &names.Look{Why: "no certificate"}, true
+		}, names.Waiting, "certificate-ordered", "orders its certificate"},
 		"a bad certificate": {func(s *names.Seen) { s.HTTPS.Certificate.Why = "for another name" }, names.Bad, "bad-certificate",
 			"for another name"},
 		"a certificate that ends": {func(s *names.Seen) { s.HTTPS.Certificate.Until = now.Add(13 * 24 * time.Hour) }, names.Warning,

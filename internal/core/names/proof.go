@@ -47,6 +47,9 @@ func IsNonce(text string) bool {
 type ProofAnswer struct {
 	Proof  string `json:"proof"`  // hexadecimal
 	Secure bool   `json:"secure"` // the node takes the request to have come over TLS
+	// Orders says that the node has certificates issued for the host: one that is missing is
+	// on its way.
+	Orders bool `json:"orders,omitempty"`
 }
 
 // Holds reports whether an answer proves that a node of a store gave it.

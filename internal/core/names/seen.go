@@ -59,6 +59,7 @@ type Proof struct {
 	// Secure is whether the node believes that the request came over TLS. A TLS proxy that
 	// it does not trust leaves it false.
 	Secure bool
+	Orders bool   // the node has certificates issued for the host
 	Why    string // why it is not proved: what answered, or what the connection said
 }
 
