@@ -133,6 +133,11 @@ previews: {addresses: ["http://{preview}.preview.corvane.example:PORT/"]}
 	assert.Contains(t, foreign.Findings[0].Detail[0], "another store")
 	assert.Contains(t, other.fails(3, "did not set", "domains", "records", "--apply", "--yes"), "www.corvane.example. 300 IN A 127.0.0.1")
 
+	// Who removes the site is told which names are left.
+	_, notes, status := p.run("remove-site", "corvane", "--dry-run")
+	assert.Zero(t, status)
+	assert.Contains(t, notes, "DNS still leads to your edge nodes: corvane.example, www.corvane.example")
+
 	// What was set is taken back, and nothing else.
 	assert.Contains(t, p.ok("domains", "records", "--remove", "--yes"), "3 records removed")
 	assert.Contains(t, p.ok("domains", "records", "--remove", "--yes"), "nothing to remove")

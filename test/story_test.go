@@ -43,7 +43,7 @@ func TestTheDemoHoldsWhatItClaims(t *testing.T) {
 	out := p.ok("demo", "--once", "--into", into)
 	assert.Contains(t, out, "all 43 claims hold")
 	p.folder = filepath.Join(into, "corvane")
-	assert.Equal(t, demo.Head, p.git("rev-parse", "HEAD~2"), "the commits have the same hashes everywhere")
+	assert.Equal(t, demo.Head, p.git("rev-parse", "HEAD~3"), "the commits have the same hashes everywhere")
 	assert.Empty(t, p.git("status", "--porcelain"))
 }
 

@@ -451,7 +451,7 @@ func (a *edgeCmd) checked(ctx context.Context, config project.EdgeConfig, store 
 		{"trusts", cmp.Or(strings.Join(config.Trust, ", "), "nobody: visitors come straight here")},
 		{"proxy rules", cmp.Or(strings.Join(config.Upstream.Reach, ", "), "public addresses only")},
 	}
-	if set != nil {
+	if set != nil || a.issuing != nil {
 		rows = append(rows, []string{"speaks TLS at", config.TLS.Listen})
 	}
 	if a.issuing != nil {

@@ -4,13 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/hosts"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/maintenance"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
@@ -82,6 +86,8 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, name string, keepName, y
 		}
 	}
 
+	// Found out before it is gone. What cannot be read keeps nobody from removing the site.
+	left := leftNames(ctx, &session{project: p, store: store, site: name})
 	tell, end := a.working()
 	removed, err := maintenance.RemoveSite(ctx, store, name, p.Person(ctx), keepName,
 		func(waiting []pins.Waiting) { view.ShowWaiting(a.Console, waiting) }, tell)
@@ -90,11 +96,44 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, name string, keepName, y
 		return err
 	}
 
-	return a.Result(view.RemoveSiteReport{Site: name, Removed: removed, KeptName: keepName}, func() {
+	return a.Result(view.RemoveSiteReport{Site: name, Removed: removed, KeptName: keepName,
+		Names: left}, func() {
 		a.Print("%s %s: %s", console.Good("removed"), console.Strong(name),
 			console.Count(int64(removed), "record", "records"))
 		a.Hint("next:", "to free its disk space: orilla store prune")
+		sayNames(a.app, left)
 	})
+}
+
+// leftNames lists the hosts of a site that DNS knows, with the wildcard for those of previews.
+func leftNames(ctx context.Context, s *session) (list []string) {
+	on, err := hostsInUse(ctx, s)
+	if err != nil {
+		return nil
+	}
+	for host, on := range on {
+		preview := !slices.ContainsFunc(on, func(e string) bool { return !strings.HasPrefix(e, "preview/") })
+		if wildcard := hosts.Wildcard(host); preview && wildcard != "" {
+			host = wildcard
+		}
+		if names.IsPublic(host) && !slices.Contains(list, host) {
+			list = append(list, host)
+		}
+	}
+	slices.Sort(list)
+	return list
+}
+
+// sayNames says which records are left for a person to take away. Somebody else who gets one of
+// those addresses one day would answer for the name.
+func sayNames(a *app, list []string) {
+	if len(list) == 0 {
+		return
+	}
+	a.Note("%s DNS still leads to your edge nodes: %s", console.Warn("left:"), strings.Join(list, ", "))
+	a.Hint("next:",
+		"remove these records where the domain is managed; if Orilla set them, in the project's folder: "+
+			"orilla domains records --remove")
 }
 
 // wouldRemove says what a removal would take offline and delete.
@@ -111,6 +150,7 @@ func (a *removeSiteCmd) wouldRemove(ctx context.Context, p *site.Project, store 
 			report.Live = append(report.Live, journal.DisplayName(state.Name))
 		}
 	}
+	report.Names = leftNames(ctx, s)
 	for _, err := range store.List(ctx, storage.ReleasesKey(s.site)) {
 		if err != nil {
 			return err
@@ -123,5 +163,6 @@ func (a *removeSiteCmd) wouldRemove(ctx context.Context, p *site.Project, store 
 		}
 		a.Print("would be deleted: %s, and the history of %s", console.Count(int64(report.Removed), "release",
 			"releases"), console.Count(int64(len(states)), "environment", "environments"))
+		sayNames(a.app, report.Names)
 	})
 }

@@ -230,6 +230,7 @@ func (o *Orders) Run(ctx context.Context) {
 	defer o.cache.Stop()
 	var group sync.WaitGroup
 	defer group.Wait()
+	group.Go(func() { o.clean(ctx) })
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
@@ -242,6 +243,29 @@ func (o *Orders) Run(ctx context.Context) {
 		case <-o.wake:
 		case <-ticker.C:
 		}
+	}
+}
+
+// How often what has expired is removed, how long after its end, and how long after the start:
+// a node that is restarted again and again has better things to do.
+const (
+	cleanEvery = 24 * time.Hour
+	cleanAfter = 30 * 24 * time.Hour
+	cleanFirst = time.Hour
+)
+
+// clean removes certificates and keys that have expired a month ago, of names that are gone
+// as well, until the context ends. One node does it for all.
+func (o *Orders) clean(ctx context.Context) {
+	for wait := cleanFirst; ; wait = cleanEvery {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		}
+		//nolint:errcheck // tomorrow is another day
+		certmagic.CleanStorage(ctx, o.plain.Storage, certmagic.CleanStorageOptions{Interval: cleanEvery,
+			Logger: zap.NewNop(), ExpiredCerts: true, ExpiredCertGracePeriod: cleanAfter})
 	}
 }
 

@@ -27,6 +27,9 @@ type RemoveSiteReport struct {
 	// releases
 	Live   []string `json:"live,omitempty"`
 	DryRun bool     `json:"dry_run,omitempty"`
+	// Names are hosts of the site whose DNS records stay, and lead to edge nodes that answer
+	// nothing there any more.
+	Names []string `json:"names,omitempty"`
 }
 
 // StoreRemovedReport says what was removed of a store.
