@@ -311,6 +311,30 @@ func TestNothingIsOrderedTooEarlyOrForStrangers(t *testing.T) {
 	assert.False(t, o.Has("www.corvane.example", time.Now()), "a name that is not configured any more is not served")
 }
 
+// TestOneSiteDoesNotUseUpTheOthersOrders gives a node more names than an hour is good for.
+func TestOneSiteDoesNotUseUpTheOthersOrders(t *testing.T) {
+	w := newWorld(t)
+	o := w.node(func(o *issuance.Options) { o.Most = 5 })
+	w.answering.Store(o)
+	var list []string
+	for i := range 8 {
+		list = append(list, fmt.Sprintf("n%d.preview.corvane.example", i))
+	}
+	o.Want(list)
+	require.Eventually(t, func() bool { return w.certified.Load() == 5 }, 60*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool {
+		later := 0
+		for _, s := range o.List() {
+			if s.Until.IsZero() && s.Why != nil {
+				assert.ErrorContains(t, s.Why, "comes later")
+				later++
+			}
+		}
+		return later == 3
+	}, 30*time.Second, 20*time.Millisecond)
+	assert.Equal(t, int64(5), w.certified.Load())
+}
+
 // TestBadDaysOfAnAuthority has it refuse, hurry, and fail for a while.
 func TestBadDaysOfAnAuthority(t *testing.T) {
 	for name, c := range map[string]struct {

@@ -12,6 +12,7 @@
 package issuance
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -27,6 +28,7 @@ import (
 	"github.com/caddyserver/certmagic"
 	"github.com/mholt/acmez/v3/acme"
 	"go.uber.org/zap"
+	"golang.org/x/time/rate"
 
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/sealed"
@@ -50,6 +52,8 @@ type Options struct {
 	// HTTPPort and TLSPort are where this node listens, so that nothing else is started to
 	// answer challenges.
 	HTTPPort, TLSPort int
+	// Most is how many orders the node begins in an hour; 0: 50.
+	Most int
 	// DNS writes validation records for wildcards; nil: none are ordered.
 	DNS *DNS
 
@@ -70,6 +74,7 @@ type Orders struct {
 	byDNS   *certmagic.Config // for wildcards
 	issuer  *certmagic.ACMEIssuer
 	wake    chan struct{}
+	rate    *rate.Limiter // of orders
 
 	mutex  sync.Mutex
 	wanted map[string]*wanted
@@ -115,7 +120,9 @@ const orderTime = 5 * time.Minute
 
 // New returns what orders certificates. Nothing is asked before Run.
 func New(options Options) *Orders {
-	o := &Orders{options: options, wake: make(chan struct{}, 1), wanted: map[string]*wanted{}}
+	most := cmp.Or(options.Most, ordersMost)
+	o := &Orders{options: options, wake: make(chan struct{}, 1), wanted: map[string]*wanted{},
+		rate: rate.NewLimiter(rate.Every(time.Hour/time.Duration(most)), most)}
 	kept := newVault(options)
 	logger := zap.NewNop() // what happens is told in our own words
 	o.cache = certmagic.NewCache(certmagic.CacheOptions{Logger: logger,
@@ -314,6 +321,17 @@ func (o *Orders) one(ctx context.Context, name string) {
 // ErrElsewhere: the name does not lead to this store's nodes.
 var ErrElsewhere = errors.New("it is ordered when the name leads here")
 
+// ordersMost is how many orders a node begins in an hour. Authorities count them for each
+// account: somebody who may deploy one site of the store, and gives it a thousand names, must
+// not use up what the others need to renew theirs. Renewals are not counted.
+const ordersMost = 50
+
+// errMany: other names come first.
+var errMany = errors.New("many certificates were ordered within an hour; this one comes later")
+
+// manyAgain is when a name is tried again that came too late for this hour.
+const manyAgain = 5 * time.Minute
+
 // obtain does what is to be done for a name, and says when to look again.
 func (o *Orders) obtain(ctx context.Context, name string) (next time.Duration, err error) {
 	config := o.configOf(name)
@@ -331,6 +349,9 @@ func (o *Orders) obtain(ctx context.Context, name string) (next time.Duration, e
 		if err := o.options.Leads(ctx, name); err != nil {
 			return o.again(name), fmt.Errorf("%w: %w", ErrElsewhere, err)
 		}
+	}
+	if !o.rate.Allow() {
+		return manyAgain, errMany
 	}
 	if err := config.ObtainCertSync(ctx, name); err != nil {
 		return o.pause(name, err), err
