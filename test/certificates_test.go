@@ -48,7 +48,11 @@ func newIssuing(t *testing.T, httpPort, tlsPort string) *issuing {
 	i := &issuing{place: newPlace(t)}
 	require.NoError(t, os.MkdirAll(i.home, 0o755))
 	key := filepath.Join(i.home, "orilla.key")
-	i.resolver = i.standIn(`name server at (\S+)`, "dns", "--listen", "127.0.0.1:0", "--key", key)
+	// Nothing is kept for long: the tests change what they have asked for.
+	zone := filepath.Join(i.home, "zone")
+	require.NoError(t, os.WriteFile(zone, []byte("$ORIGIN corvane.example.\n@ 1 IN SOA ns1 hostmaster 1 2 2 60 1\n"+
+		"@ 1 IN NS ns1\nns1 1 IN A 127.0.0.1\n"), 0o600))
+	i.resolver = i.standIn(`name server at (\S+)`, "dns", "--listen", "127.0.0.1:0", "--key", key, zone)
 	i.env = append(i.env, "ORILLA_RESOLVER="+i.resolver, "ORILLA_TSIG_KEY="+key)
 	_, port, _ := net.SplitHostPort(i.resolver)
 	i.ca = &authority.Authority{Asker: &nameservers.Asker{Resolver: i.resolver, Port: port}, HTTPPort: httpPort,
@@ -191,6 +195,18 @@ func TestCertificatesAreIssuedOnceForAllNodes(t *testing.T) {
 	status, body := get(t, "127.0.0.1:"+p[0], "www.corvane.example", "/.well-known/acme-challenge/x")
 	assert.Equal(t, 404, status)
 	assert.Contains(t, body, "No certificate is being ordered")
+
+	// CAA records that forbid the authority are found by what the node says of it.
+	zoneOf := i.ca.Asker
+	data, err := os.ReadFile(filepath.Join(i.home, "orilla.key"))
+	require.NoError(t, err)
+	key, err := nameservers.ParseKey(data)
+	require.NoError(t, err)
+	require.NoError(t, zoneOf.Update(t.Context(), i.resolver, key, names.Change{Zone: "corvane.example", Add: []names.Record{{
+		Name: "www.corvane.example", Type: "CAA", TTL: 1, Value: `0 issue "other.example"`}}}))
+	require.Eventually(t, func() bool {
+		return strings.Contains(codes(i.domainsOf()["www.corvane.example"]), "caa")
+	}, 30*time.Second, 500*time.Millisecond)
 
 	// A secret that others can read is refused, and so is none.
 	if runtime.GOOS != "windows" {

@@ -243,9 +243,11 @@ func (i *issuing) begin(tell func(httpanswer.Event), options *edge.Options, stor
 		tell(event)
 	}
 	options.Named, options.Challenge, options.Alarms = i.want, i.challenge, i.alarms
-	options.Orders = func(host string) bool {
-		orders := i.orders.Load()
-		return orders != nil && orders.Orders(host)
+	options.Orders = func(host string) (string, bool) {
+		if orders := i.orders.Load(); orders != nil && orders.Orders(host) {
+			return orders.Issuer(), true
+		}
+		return "", false
 	}
 }
 

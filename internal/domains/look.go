@@ -254,6 +254,10 @@ func (l *Looker) proveOver(ctx context.Context, ip netip.Addr, at, name string) 
 	case response.StatusCode == http.StatusOK && json.Unmarshal(data, &answer) == nil && answer.Proof != "":
 		proof.Proved, proof.Secure = answer.Holds(l.Store, name, nonce), answer.Secure
 		proof.Orders = answer.Orders
+		// Only what a node of this store says counts, and only if it can be a name.
+		if ascii, err := names.ASCII(answer.Issuer); err == nil && proof.Proved {
+			proof.Issuer = ascii
+		}
 		if proof.Why = "an edge node of another store answers there"; l.Store == "" {
 			proof.Why = "an edge node answers there; this store has no id that could prove whose"
 		}

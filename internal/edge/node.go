@@ -69,8 +69,9 @@ type Options struct {
 	// Challenge answers an authority that asks whether an order is ours, and reports whether
 	// it did; nil: nobody orders.
 	Challenge func(w http.ResponseWriter, r *http.Request, host string) bool
-	// Orders reports whether a certificate is ordered for a host; nil: for none.
-	Orders func(host string) bool
+	// Orders reports whether a certificate is ordered for a host, and from whom, as far as that
+	// is known; nil: for none.
+	Orders func(host string) (issuer string, orders bool)
 	// Alarms says what somebody has to do soon, for the node's health; nil: nothing.
 	Alarms func() []string
 

@@ -47,10 +47,13 @@ func prove(n visit, w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	host := httpanswer.HostName(r.Host)
-	data, err := json.Marshal(names.ProofAnswer{
-		Proof: names.ProofOf(*id, host, nonce), Secure: httpanswer.Scheme(r) == "https",
-		Orders: n.options.Orders != nil && n.options.Orders(host),
-	})
+	// Who may look learns no more than from the certificate itself.
+	proof := names.ProofAnswer{Proof: names.ProofOf(*id, host, nonce),
+		Secure: httpanswer.Scheme(r) == "https"}
+	if n.options.Orders != nil {
+		proof.Issuer, proof.Orders = n.options.Orders(host)
+	}
+	data, err := json.Marshal(proof)
 	if err != nil {
 		httpanswer.Fail(w, r, err)
 		return

@@ -16,13 +16,16 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net/http"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/caddyserver/certmagic"
@@ -74,7 +77,8 @@ type Orders struct {
 	byDNS   *certmagic.Config // for wildcards
 	issuer  *certmagic.ACMEIssuer
 	wake    chan struct{}
-	rate    *rate.Limiter // of orders
+	rate    *rate.Limiter          // of orders
+	named   atomic.Pointer[string] // how the authority calls itself in CAA records
 
 	mutex  sync.Mutex
 	wanted map[string]*wanted
@@ -238,6 +242,7 @@ func (o *Orders) Run(ctx context.Context) {
 	var group sync.WaitGroup
 	defer group.Wait()
 	group.Go(func() { o.clean(ctx) })
+	group.Go(func() { o.learn(ctx) })
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
@@ -251,6 +256,63 @@ func (o *Orders) Run(ctx context.Context) {
 		case <-ticker.C:
 		}
 	}
+}
+
+// Issuer is how the authority calls itself in CAA records (RFC 8659); "" while that is not
+// known, or if it does not say.
+func (o *Orders) Issuer() string {
+	if name := o.named.Load(); name != nil {
+		return *name
+	}
+	return ""
+}
+
+// learnAgain is when the authority is asked again for its directory.
+const learnAgain = time.Minute
+
+// learn reads in the authority's directory how it calls itself (RFC 8555, section 7.1.1), so
+// that people can be told of CAA records that forbid it.
+func (o *Orders) learn(ctx context.Context) {
+	client := &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{
+		Proxy: http.ProxyFromEnvironment, DisableKeepAlives: true,
+		TLSClientConfig: &tls.Config{RootCAs: o.options.Roots, MinVersion: tls.VersionTLS12}}}
+	for {
+		if name, err := issuerAt(ctx, client, o.options.Directory); err == nil {
+			o.named.Store(&name)
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(learnAgain):
+		}
+	}
+}
+
+// issuerAt reads the first identity in a directory; "" if there is none.
+func issuerAt(ctx context.Context, client *http.Client, directory string) (string, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, directory, nil)
+	if err != nil {
+		return "", err
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		return "", err
+	}
+	defer response.Body.Close() //nolint:errcheck // read
+	var d struct {
+		Meta struct {
+			CAAIdentities []string `json:"caaIdentities"`
+		} `json:"meta"`
+	}
+	const most = 64 << 10 // of a list of addresses
+	if err := json.NewDecoder(io.LimitReader(response.Body, most)).Decode(&d); err != nil {
+		return "", err
+	}
+	if len(d.Meta.CAAIdentities) == 0 {
+		return "", nil
+	}
+	return d.Meta.CAAIdentities[0], nil
 }
 
 // How often what has expired is removed, how long after its end, and how long after the start:

@@ -1,6 +1,7 @@
 package names
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -51,8 +52,9 @@ const EndsSoon = 14 * 24 * time.Hour
 // Case is what a host is judged by.
 type Case struct {
 	Seen
-	Needs  []Need    // the records of the host, if it is known where edge nodes are
-	Issuer string    // the authority that nodes order certificates from; "" for none
+	Needs []Need // the records of the host, if it is known where edge nodes are
+	// Issuer is the authority that nodes order certificates from; "": what they say themselves.
+	Issuer string
 	Now    time.Time // by which things expire
 }
 
@@ -407,6 +409,9 @@ func (j *judge) authorities() {
 			Text:   "resolvers that check signatures (DNSSEC) refuse " + j.Zone,
 			Detail: []string{j.Signed.Why},
 			Next:   "have the zone signed anew, or its DS record removed by the registrar"})
+	}
+	for _, p := range j.Proofs {
+		j.Issuer = cmp.Or(j.Issuer, p.Issuer)
 	}
 	if j.Issuer != "" && Forbids(j.CAA, j.Issuer, j.Host.IsWildcard()) {
 		property := "issue"

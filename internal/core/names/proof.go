@@ -50,6 +50,8 @@ type ProofAnswer struct {
 	// Orders says that the node has certificates issued for the host: one that is missing is
 	// on its way.
 	Orders bool `json:"orders,omitempty"`
+	// Issuer is how the authority that it orders from calls itself in CAA records.
+	Issuer string `json:"issuer,omitempty"`
 }
 
 // Holds reports whether an answer proves that a node of a store gave it.

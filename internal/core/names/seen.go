@@ -60,6 +60,7 @@ type Proof struct {
 	// it does not trust leaves it false.
 	Secure bool
 	Orders bool   // the node has certificates issued for the host
+	Issuer string // by the authority that calls itself so in CAA records
 	Why    string // why it is not proved: what answered, or what the connection said
 }
 
