@@ -47,7 +47,7 @@ func prove(n visit, w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	host := httpanswer.HostName(r.Host)
-	// Who may look learns no more than from the certificate itself.
+	// What is told of the authority stands in every certificate too.
 	proof := names.ProofAnswer{Proof: names.ProofOf(*id, host, nonce),
 		Secure: httpanswer.Scheme(r) == "https"}
 	if n.options.Orders != nil {

@@ -149,17 +149,27 @@ func New(options Options) *Orders {
 
 	o.plain = certmagic.New(o.cache, base)
 	o.issuer = certmagic.NewACMEIssuer(o.plain, template)
-	o.plain.Issuers = []certmagic.Issuer{silent{o.issuer}}
+	o.plain.Issuers = []certmagic.Issuer{quietly(o.issuer)}
 	o.byDNS = certmagic.New(o.cache, base)
 	if options.DNS != nil {
 		template.DNS01Solver = options.DNS
 	}
-	o.byDNS.Issuers = []certmagic.Issuer{silent{certmagic.NewACMEIssuer(o.byDNS, template)}}
+	o.byDNS.Issuers = []certmagic.Issuer{quietly(certmagic.NewACMEIssuer(o.byDNS, template))}
 	return o
 }
 
 // silent is an issuer that asks nobody at a terminal: a node has none.
 type silent struct{ *certmagic.ACMEIssuer }
+
+// quietly returns an issuer that asks nobody. One that has a contact has nothing to ask, and is
+// left as it is: the library knows it by its type, and says of a renewal what it replaces (RFC
+// 9773, section 5).
+func quietly(issuer *certmagic.ACMEIssuer) certmagic.Issuer {
+	if issuer.Email != "" {
+		return issuer
+	}
+	return silent{issuer}
+}
 
 // PreCheck implements certmagic.PreChecker.
 func (s silent) PreCheck(ctx context.Context, list []string, _ bool) error {

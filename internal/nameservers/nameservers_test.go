@@ -268,6 +268,26 @@ func TestUpdatesAreSignedWholeAndConditional(t *testing.T) {
 	assert.Positive(t, told.Load())
 }
 
+// TestAServerThatIsEndedAtOnceEnds ends a server before it has begun, many times.
+func TestAServerThatIsEndedAtOnceEnds(t *testing.T) {
+	t.Parallel()
+	for range 200 {
+		server := &nameserver.Server{}
+		_, err := server.Listen(t.Context(), "127.0.0.1:0", false)
+		require.NoError(t, err)
+		ctx, stop := context.WithCancel(t.Context())
+		stop()
+		ended := make(chan error, 1)
+		go func() { ended <- server.Serve(ctx) }()
+		select {
+		case err := <-ended:
+			require.NoError(t, err)
+		case <-time.After(20 * time.Second):
+			require.Fail(t, "it goes on serving")
+		}
+	}
+}
+
 func TestASecondaryLagsAndAResolverKeeps(t *testing.T) {
 	t.Parallel()
 	var clock atomic.Int64

@@ -106,7 +106,14 @@ func (s *Server) Serve(ctx context.Context) error {
 	var group sync.WaitGroup
 	errs := make(chan error, len(s.servers))
 	for _, server := range s.servers {
-		group.Go(func() { errs <- server.ActivateAndServe() })
+		// One that has not begun cannot be shut down, and would begin afterwards.
+		begun := make(chan struct{})
+		server.NotifyStartedFunc = sync.OnceFunc(func() { close(begun) })
+		group.Go(func() {
+			errs <- server.ActivateAndServe()
+			server.NotifyStartedFunc() // also if it could not begin
+		})
+		<-begun
 	}
 	select {
 	case <-ctx.Done():
