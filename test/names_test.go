@@ -101,6 +101,9 @@ previews: {addresses: ["http://{preview}.preview.corvane.example:PORT/"]}
 	assert.Equal(t, "corvane.example. 300 IN A 127.0.0.1\nwww.corvane.example. 300 IN A 127.0.0.1\n"+
 		"*.preview.corvane.example. 300 IN A 127.0.0.1\n",
 		strings.Replace(p.ok("domains", "records", "--zone-file"), "; zone corvane.example\n", "", 1))
+	assert.Contains(t, p.ok("domains", "records", "--zone-file", "--delegate", "keys.example"),
+		"_acme-challenge.preview.corvane.example. 300 IN CNAME preview.corvane.example.keys.example.\n")
+	p.fails(2, "--delegate", "domains", "records", "--delegate", "a..b")
 	p.fails(3, "needs a confirmation", "domains", "records", "--apply")
 	assert.Contains(t, p.ok("domains", "records", "--apply", "--dry-run"), "3 records to set")
 	p.ok("deploy")

@@ -2,8 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
@@ -102,7 +100,7 @@ func newWorldly(ctx context.Context, folder string, plain net.Listener, usual bo
 	if err := os.WriteFile(w.root, w.ca.Root(), 0o600); err != nil {
 		return nil, err
 	}
-	if w.authorityServer, err = serverOf(w.ca); err != nil {
+	if w.authorityServer, err = authorityServer(w.ca); err != nil {
 		return nil, err
 	}
 	sealing, err := sealed.Parse([]byte(sealed.New()))
@@ -123,21 +121,6 @@ func newWorldly(ctx context.Context, folder string, plain net.Listener, usual bo
 func portText(l net.Listener) string {
 	_, port, _ := net.SplitHostPort(l.Addr().String())
 	return port
-}
-
-// serverOf is how an authority is served: over TLS, with a certificate of its own.
-func serverOf(ca *authority.Authority) (*http.Server, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	leaf, err := ca.Certificate(key.Public(), []string{"127.0.0.1", "localhost"})
-	if err != nil {
-		return nil, err
-	}
-	return &http.Server{Handler: ca, ReadHeaderTimeout: time.Minute,
-		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{
-			Certificate: [][]byte{leaf}, PrivateKey: key}}}}, nil
 }
 
 // answers says where the named site is to be found. No browser asks the stand-in by itself, and
@@ -216,17 +199,9 @@ func tellName(ctx context.Context, t *tale) error {
 		return status == 200
 	})
 	t.claim(ctx, "a preview has its own name, under one certificate for all of them", holds)
-	found, err := (&nameservers.Asker{Resolver: t.world.resolver, Port: portOfText(
-		t.world.resolver)}).Records(ctx,
-		t.world.resolver, "corvane.example", "MX", false)
+	found, err := t.world.ca.Asker.Records(ctx, t.world.resolver, "corvane.example", "MX", false)
 	t.claim(ctx, "what others had in the zone is there as it was", err == nil && len(found) == 1)
 	return nil
-}
-
-// portOfText is the port in HOST:PORT.
-func portOfText(address string) string {
-	_, port, _ := net.SplitHostPort(address)
-	return port
 }
 
 // Names are asked for as a browser would that uses the stand-in as its resolver: the node is

@@ -40,11 +40,11 @@ type recordsCmd struct{ *domainsCmd }
 
 // recordOptions are what the command takes.
 type recordOptions struct {
-	look                lookOptions
-	key, server, issuer string
-	ttl                 int64
-	apply, remove, file bool
-	yes, takeOver       bool
+	look                          lookOptions
+	key, server, issuer, delegate string
+	ttl                           int64
+	apply, remove, file           bool
+	yes, takeOver                 bool
 }
 
 // keyVariable names the file of the key where no option does.
@@ -78,6 +78,8 @@ func newRecordsCommand(d *domainsCmd, site *string) *cobra.Command {
 	flags.Int64Var(&o.ttl, "ttl", names.DefaultTTL, "let caches keep the records for these `SECONDS`")
 	flags.StringVar(&o.issuer, "issuer", "",
 		"add CAA records that let only this `AUTHORITY` issue certificates")
+	flags.StringVar(&o.delegate, "delegate", "",
+		"have validation records of wildcards written in this `ZONE`")
 	flags.BoolVar(&o.takeOver, "take-over", false,
 		"count records that the site set from another store as its own")
 	flags.BoolVarP(&o.yes, "yes", "y", false, "assume yes to every prompt")
@@ -98,6 +100,13 @@ func (a *recordsCmd) records(ctx context.Context, site string, only []string, o 
 	const least, most = 30, 86400
 	if o.ttl < least || o.ttl > most {
 		return fault.New(fault.Usage, "usage", "--ttl %d: write %d to %d seconds", o.ttl, least, most)
+	}
+	if o.delegate != "" {
+		zone, err := names.ASCII(o.delegate)
+		if err != nil {
+			return fault.New(fault.Usage, "usage", "--delegate %s: %s", o.delegate, err)
+		}
+		o.delegate = zone
 	}
 	n, err := a.named(ctx, site)
 	if err != nil {
@@ -123,7 +132,7 @@ func (a *recordsCmd) records(ctx context.Context, site string, only []string, o 
 
 	// One plan for listing and for changing: what is printed is what would be set.
 	plan := a.plan(ctx, n, looker, o.issuer)
-	plan.TTL = o.ttl
+	plan.TTL, plan.Delegate = o.ttl, o.delegate
 	zones, err := a.zones(ctx, n, looker, plan)
 	if err != nil {
 		return err
@@ -166,7 +175,7 @@ func (a *recordsCmd) unasked(n *named, o recordOptions) error {
 			"--resolver none: name servers cannot be found without a resolver")
 	}
 	plan := names.Plan{Hosts: n.hosts, Edge: n.edge, TTL: o.ttl, Issuer: o.issuer,
-		Zone: func(string) string { return "" }}
+		Delegate: o.delegate, Zone: func(string) string { return "" }}
 	return a.printed([]view.ZoneReport{{Records: view.ReportRecords(plan.Records(), nil)}}, o)
 }
 

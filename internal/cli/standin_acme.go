@@ -7,8 +7,8 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"errors"
-	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strconv"
 	"time"
@@ -78,13 +78,7 @@ func (a *standInCmd) acme(ctx context.Context, o acmeOptions) error {
 		Lasts: time.Duration(lasts), Tell: func(text string) {
 			a.Print("%s  %s", console.Faint(time.Now().Format(time.TimeOnly)), text)
 		}}
-	// It signs its own: ACME is spoken over TLS only.
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return err
-	}
-	host, _, _ := net.SplitHostPort(listener.Addr().String())
-	leaf, err := ca.Certificate(key.Public(), []string{host, "localhost"})
+	server, err := authorityServer(ca)
 	if err != nil {
 		return err
 	}
@@ -99,9 +93,6 @@ func (a *standInCmd) acme(ctx context.Context, o acmeOptions) error {
 		console.Faint("  nobody trusts it, unless told to"))
 	a.Note("its certificate: %s", root)
 	a.Note("%s %s", console.Accent("next:"), "set tls.acme of edge.yaml: directory, authority: "+root)
-	server := &http.Server{Handler: ca, ReadHeaderTimeout: time.Minute,
-		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{
-			Certificate: [][]byte{leaf}, PrivateKey: key}}}}
 	// Nothing is kept, so there is nothing to finish.
 	stopped := context.AfterFunc(ctx, func() { server.Close() }) //nolint:errcheck // it ends with the program
 	defer stopped()
@@ -109,4 +100,24 @@ func (a *standInCmd) acme(ctx context.Context, o acmeOptions) error {
 		return err
 	}
 	return nil
+}
+
+// authorityServer is how an authority is served: over TLS, since ACME is spoken over nothing
+// else, with a certificate for this machine that it signs itself.
+func authorityServer(ca *authority.Authority) (*http.Server, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	base, err := url.Parse(ca.Base)
+	if err != nil {
+		return nil, err
+	}
+	leaf, err := ca.Certificate(key.Public(), []string{base.Hostname(), "localhost"})
+	if err != nil {
+		return nil, err
+	}
+	return &http.Server{Handler: ca, ReadHeaderTimeout: time.Minute,
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{{
+			Certificate: [][]byte{leaf}, PrivateKey: key}}}}, nil
 }

@@ -134,11 +134,11 @@ func (j *judge) servers() bool {
 	case !heard:
 		j.say(Finding{Code: "servers-silent", State: Bad,
 			Text: "no name server of " + j.Zone + " answers", Detail: details,
-			Next: "ask whoever runs them"})
+			Next: "contact their operator"})
 	case len(silent) > 0:
 		j.say(Finding{Code: "server-silent", State: Warning,
 			Text:   "not every name server of " + j.Zone + " answers: some visitors wait, or find nothing",
-			Detail: details, Next: "ask whoever runs them"})
+			Detail: details, Next: "contact their operator"})
 	}
 	return heard
 }
