@@ -7,8 +7,10 @@ import (
 	"crypto/x509"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -265,4 +267,50 @@ func TestANodeIsKilledAtEachStepOfAnOrder(t *testing.T) {
 	found, err := i.ca.Asker.Records(t.Context(), i.resolver, names.ChallengeName("preview.corvane.example"), "TXT", false)
 	require.NoError(t, err)
 	assert.LessOrEqual(t, len(found), 8)
+}
+
+// TestAnAuthorityIsAwayForLong lets certificates end while it is: pages stay up without TLS,
+// health says what is wrong, and who starts when it is back needs nobody's help.
+func TestAnAuthorityIsAwayForLong(t *testing.T) {
+	t.Parallel()
+	p := ports(t, 2)
+	i := newIssuing(t, p[0], p[1])
+	i.ca.Lasts = 8 * time.Second
+	var away atomic.Bool
+	i.ca.Fail = func(string) *authority.Problem {
+		if away.Load() {
+			return &authority.Problem{Type: "about:blank", Status: 503, Detail: "back in a week"}
+		}
+		return nil
+	}
+	stop := func(command *exec.Cmd) {
+		require.NoError(t, command.Process.Kill())
+		command.Wait() //nolint:errcheck // it was killed
+	}
+	command, _ := i.node("node", p[0], p[1], p[0])
+	leaf := i.secured(p[1], "www.corvane.example")
+	away.Store(true)
+	stop(command)
+	time.Sleep(time.Until(leaf.NotAfter) + time.Second)
+
+	command, said := i.node("node", p[0], p[1], p[0])
+	require.Eventually(t, func() bool {
+		answer, err := http.Get("http://127.0.0.1:" + p[0] + "/.orilla/health")
+		if err != nil {
+			return false
+		}
+		defer answer.Body.Close() //nolint:errcheck // read
+		body, err := io.ReadAll(answer.Body)
+		return err == nil && strings.Contains(string(body), "back in a week") &&
+			strings.Contains(string(body), "www.corvane.example")
+	}, 60*time.Second, 50*time.Millisecond, said)
+	status, body := get(t, "127.0.0.1:"+p[0], "www.corvane.example", "/")
+	assert.Equal(t, http.StatusOK, status)
+	assert.Equal(t, "ferries", body)
+	assert.Contains(t, i.ok("status"), "www.corvane.example")
+	stop(command)
+
+	away.Store(false)
+	i.node("node", p[0], p[1], p[0])
+	i.secured(p[1], "www.corvane.example")
 }

@@ -33,7 +33,7 @@ var documents = map[string]any{
 	"build": view.DeployReport{}, "builds": []view.BuildRow{}, "cancel": view.BuildRow{},
 	"check": view.CheckReport{}, "deploy": view.DeployReport{}, "diff": view.DiffReport{},
 	"diff-addresses": view.AddressesReport{}, "diff-text": view.TextReport{}, "doctor": []view.Finding{},
-	"domains": []view.DomainReport{}, "domains-records": []view.ZoneReport{}, "edge": httpanswer.Event{}, "entry": view.EntryReport{},
+	"domains": []view.DomainReport{}, "domains-records": []view.ZoneReport{}, "domains-reserve": []view.ReservedReport{}, "edge": httpanswer.Event{}, "entry": view.EntryReport{},
 	"explain": view.ExplainReport{}, "export": view.ExportReport{}, "files": view.FilesReport{},
 	"follow": view.EventReport{}, "follow-pause": view.PausedReport{}, "history": []view.EntryReport{},
 	"hook": []source.Hook{}, "init": view.InitReport{}, "open": view.OpenReport{},
@@ -276,6 +276,7 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	require.NoError(p.t, os.MkdirAll(named, 0o755))
 	require.NoError(p.t, os.WriteFile(filepath.Join(named, "orilla.yaml"), []byte("site: corvane\nstore: none\n"+
 		"edge_addresses: [192.0.2.10]\nenvironments: {production: {addresses: ['https://www.corvane.example/']}}\n"), 0o600))
+	shows("domains-reserve", "domains", "reserve", "-C", named, "--yes")
 	shows("domains-records", "domains", "records", "-C", named)
 	shows("follow-pause", "follow", "--pause")
 	shows("follow-pause", "follow", "--resume")

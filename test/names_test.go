@@ -106,8 +106,22 @@ previews: {addresses: ["http://{preview}.preview.corvane.example:PORT/"]}
 	p.fails(2, "--delegate", "domains", "records", "--delegate", "a..b")
 	p.fails(3, "needs a confirmation", "domains", "records", "--apply")
 	assert.Contains(t, p.ok("domains", "records", "--apply", "--dry-run"), "3 records to set")
+	p.fails(2, "one of: production, previews", "domains", "reserve", "staging")
+	assert.Contains(t, p.ok("domains", "reserve", "production", "--dry-run"), "waits for its first deploy")
+	// Setting records reserves the names: nobody else takes one that leads here already.
+	out, notes, status := p.run("domains", "records", "--apply", "--yes")
+	require.Zero(t, status, "%s %s", out, notes)
+	assert.Contains(t, out, "3 records set")
+	assert.Contains(t, notes, "reserved: http://*.preview.corvane.example:"+port+"/")
+	thief := newPlace(t)
+	thief.env = p.env
+	thief.commit("First", map[string]string{"index.html": "x", "orilla.yaml": "site: thief\nstore: " + p.home + "/store\nenvironments: " +
+		"{production: {addresses: ['http://www.corvane.example:" + port + "/']}}\n"})
+	thief.fails(3, "belongs to the site corvane", "deploy")
+	assert.Contains(t, p.ok("status"), "waits for its first deploy")
 	p.ok("deploy")
-	assert.Contains(t, p.ok("domains", "records", "--apply", "--yes"), "3 records set")
+	assert.Contains(t, p.ok("history", "production"), "production:2")
+	assert.Contains(t, p.ok("domains", "reserve"), "live:")
 	assert.Contains(t, p.ok("domains", "records", "--apply", "--yes"), "nothing to change")
 
 	// The records lead to a place where nothing is yet.
@@ -137,7 +151,7 @@ previews: {addresses: ["http://{preview}.preview.corvane.example:PORT/"]}
 	assert.Contains(t, other.fails(3, "did not set", "domains", "records", "--apply", "--yes"), "www.corvane.example. 300 IN A 127.0.0.1")
 
 	// Who removes the site is told which names are left.
-	_, notes, status := p.run("remove-site", "corvane", "--dry-run")
+	_, notes, status = p.run("remove-site", "corvane", "--dry-run")
 	assert.Zero(t, status)
 	assert.Contains(t, notes, "DNS still leads to your edge nodes: corvane.example, www.corvane.example")
 

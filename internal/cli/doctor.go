@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net"
@@ -18,13 +19,13 @@ import (
 	"orilla.example/orilla/internal/build"
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/steps"
-	"orilla.example/orilla/internal/store/s3"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -268,12 +269,11 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 	}
 
 	findings := []view.Finding{view.Good("store", store.Address()+" is readable and writable")}
-	if bucket, ok := store.(*s3.Store); ok {
-		if readable, err := bucket.Stranger(ctx); err == nil && readable {
-			findings = []view.Finding{view.Bad("store", "anyone can read "+store.Address()+
-				" without credentials, even password-protected sites", "disable public access of the bucket")}
-		}
+	if readableByStrangers(ctx, store) {
+		findings = []view.Finding{view.Bad("store", "anyone can read "+store.Address()+
+			" without credentials, even password-protected sites", "disable public access of the bucket")}
 	}
+	findings = append(findings, a.checkDomains(ctx)...)
 	nodes, err := edge.Reached(ctx, store, storage.KnownAhead(store))
 	if err != nil || len(nodes) == 0 {
 		return append(findings, view.Remark("edge nodes", "none is running on this store", "orilla edge"))
@@ -294,6 +294,60 @@ func (a *doctorCmd) checkStore(ctx context.Context, p *site.Project) []view.Find
 		}
 	}
 
+	return findings
+}
+
+// domainsTime is how long doctor looks at names: orilla domains takes as long as they need.
+const domainsTime = 8 * time.Second
+
+// checkDomains looks once at the names of the site. None is a reason not to deploy, so what
+// is wrong is a remark, with the command that tells all of it.
+func (a *doctorCmd) checkDomains(ctx context.Context) []view.Finding {
+	d := &domainsCmd{app: a.app}
+	n, err := d.named(ctx, "")
+	if err != nil || len(n.hosts) == 0 {
+		return nil // there are none, or it was told already what is wrong
+	}
+	looker, err := lookerOf(ctx, a.app, lookOptions{}, n.store)
+	if err != nil {
+		return []view.Finding{view.Remark("domains", err.Error(), "orilla domains --resolver ADDRESS")}
+	}
+	if looker == nil {
+		return nil
+	}
+	// Where nobody answers at all, doctor says so soon, and goes on.
+	limited, cancel := context.WithTimeout(ctx, domainsTime)
+	defer cancel()
+	plan := d.plan(limited, n, looker, "")
+	needs := plan.Records()
+	// What is wrong with many names at once is told once.
+	var said []names.Finding
+	hosts, well := map[string][]string{}, 0
+	for _, seen := range looker.Look(limited, n.hosts, func(int) {}) {
+		verdict := names.Judge(names.Case{Seen: seen, Needs: needs, Now: a.Now()})
+		if verdict.State == names.Good {
+			well++
+			continue
+		}
+		for _, f := range verdict.Findings {
+			if hosts[f.Text] == nil {
+				said = append(said, f)
+			}
+			hosts[f.Text] = append(hosts[f.Text], seen.Host.Name)
+		}
+	}
+	if limited.Err() != nil && ctx.Err() == nil {
+		return []view.Finding{view.Remark("domains", "names were not looked at in time", "orilla domains")}
+	}
+	var findings []view.Finding
+	for _, f := range said {
+		findings = append(findings, view.Remark("domains", strings.Join(hosts[f.Text], ", ")+": "+f.Text,
+			cmp.Or(f.Next, "orilla domains")))
+	}
+	if well > 0 {
+		findings = append(findings, view.Good("domains",
+			console.Count(int64(well), "name leads", "names lead")+" to edge nodes of this store"))
+	}
 	return findings
 }
 

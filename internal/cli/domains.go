@@ -37,6 +37,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 			"names one label below NAME that have no owner of their own.",
 		Example: "orilla domains\n" +
 			"orilla domains --wait\n" +
+			"orilla domains reserve\n" +
 			"orilla domains records\n" +
 			"orilla domains give www.corvane.example --to harbour\n" +
 			"orilla domains allow www.corvane.example/news/ --to harbour",
@@ -45,7 +46,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 
 	siteFlag(cmd.PersistentFlags(), &site)
 	look.flags(cmd)
-	records := newRecordsCommand(c, &site)
+	records, reserve := newRecordsCommand(c, &site), newReserveCommand(c, &site)
 	var o domainOptions
 	give := &cobra.Command{
 		Example: "orilla domains give www.corvane.example --to harbour",
@@ -83,7 +84,7 @@ func newDomainsCommand(a *app) *cobra.Command {
 		}
 		a.jsonFlag(dryFlag(a, sub))
 	}
-	inOrder(cmd, records, give, allow, release)
+	inOrder(cmd, reserve, records, give, allow, release)
 	allow.Flags().BoolVar(&o.revoke, "revoke", false, "withdraw the permission")
 	return a.jsonFlag(cmd)
 }

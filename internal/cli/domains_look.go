@@ -25,6 +25,8 @@ import (
 	"orilla.example/orilla/internal/nameservers"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store/memory"
+	"orilla.example/orilla/internal/store/s3"
+	"orilla.example/orilla/internal/store/trial"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -192,6 +194,13 @@ func (a *domainsCmd) domains(ctx context.Context, name string, o lookOptions) er
 	if err != nil {
 		return err
 	}
+	open := readableByStrangers(ctx, n.store)
+	if open {
+		a.Notice(fault.Notice{Code: "store-readable",
+			What: "anyone can read " + n.store.Address() +
+				" without credentials, even password-protected sites",
+			Next: "disable public access of the bucket"})
+	}
 	gaveUp := false
 	if looker != nil && len(n.hosts) > 0 {
 		if reports, gaveUp, err = a.watch(ctx, n, looker, reports, o.wait, time.Duration(lasts)); err != nil {
@@ -208,10 +217,21 @@ func (a *domainsCmd) domains(ctx context.Context, name string, o lookOptions) er
 			lasts))).
 			Then("orilla domains --wait --for 2h")
 	}
-	if slices.ContainsFunc(reports, func(r view.DomainReport) bool { return r.State == names.Bad }) {
+	if open || slices.ContainsFunc(reports,
+		func(r view.DomainReport) bool { return r.State == names.Bad }) {
 		return &exitError{int(fault.Findings)}
 	}
 	return nil
+}
+
+// readableByStrangers reports whether a store answers whoever has no credentials.
+func readableByStrangers(ctx context.Context, store storage.Store) bool {
+	bucket, ok := trial.Beneath(store).(*s3.Store)
+	if !ok {
+		return false
+	}
+	readable, err := bucket.Stranger(ctx)
+	return err == nil && readable
 }
 
 // owners lists the hosts of a site with whose they are: those that it uses, or is going to.

@@ -247,6 +247,11 @@ func (a *recordsCmd) change(ctx context.Context, n *named, looker *domains.Looke
 	if err != nil {
 		return err
 	}
+	if o.apply {
+		if err := a.reserveFirst(ctx, n, o.yes); err != nil {
+			return err
+		}
+	}
 	// Marks name the store by the beginning of a digest: its id proves nodes to be ours, so
 	// it is not for a public zone.
 	owner := names.Owner{Site: n.site, Store: "-"}

@@ -217,8 +217,12 @@ func (i *issuing) alarms() (list []string) {
 	}
 	for _, s := range orders.List() {
 		if s.Alarming(time.Now()) {
-			list = append(list, fmt.Sprintf("the certificate of %s ends on %s and is not renewed: %s", s.Name,
-				s.Until.UTC().Format(time.DateOnly), s.Why))
+			ends := "ends"
+			if time.Now().After(s.Until) {
+				ends = "ended" // pages are answered without TLS
+			}
+			list = append(list, fmt.Sprintf("the certificate of %s %s on %s and is not renewed: %s", s.Name,
+				ends, s.Until.UTC().Format(time.DateOnly), s.Why))
 		}
 	}
 	return list

@@ -35,12 +35,20 @@ func (a *app) tell(event httpanswer.Event) {
 			event.Host, event.Path)
 	case "flip":
 		if event.Environment == journal.Previews {
-			a.Print("%s  %s  %s", when, place, console.Faint("access changed"))
+			what := "access changed"
+			if event.Text == string(journal.Settings) {
+				what = "addresses changed"
+			}
+			a.Print("%s  %s  %s", when, place, console.Faint(what))
 			return
 		}
+
 		if event.Release.IsZero() {
-			a.Print("%s  %s:%d  %s %s", when, place, event.Entry, console.Warn("serves nothing"),
-				console.Faint("("+event.Text+")"))
+			what := console.Warn("serves nothing")
+			if event.Text != string(journal.Removal) {
+				what = console.Faint("nothing is live") // nor was it a moment ago
+			}
+			a.Print("%s  %s:%d  %s %s", when, place, event.Entry, what, console.Faint("("+event.Text+")"))
 			return
 		}
 		a.Print("%s  %s:%d  %s  %s %s", when, place, event.Entry, console.Good("live"), event.Release.Short(),

@@ -65,6 +65,7 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 		return landing{}, err
 	}
 
+	keepPatterns(ctx, p)
 	after := journal.Entry{}
 	if p.head != nil {
 		after = *p.head

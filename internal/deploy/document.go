@@ -20,7 +20,7 @@ func saysEnvironments(p *site.Project) bool { return p.Configured || p.Productio
 func documentContent(p *Prepared) journal.DocumentContent {
 	production := p.Plan.Project.ProductionConfig
 	content := production.Document(p.Plan.Environment)
-	if p.Plan.Outside() {
+	if p.Plan.Outside() && p.Plan.Environment != journal.Previews {
 		content.Upstreams = production.Previews.RefUpstreams
 	}
 	return content
@@ -46,7 +46,9 @@ func documentOf(ctx context.Context, p *Prepared) (document journal.Document, ke
 		project.Repository != nil {
 		newer, err := project.Repository.Contains(ctx, project.ProductionCommit, p.head.DocumentCommit)
 		if err != nil || !newer {
-			if document.Digest != p.head.Document {
+			// Of previews as a whole nothing but where they are is said; the next deploy of a
+			// newer checkout says it.
+			if document.Digest != p.head.Document && p.Plan.Environment != journal.Previews {
 				p.Report.Notice(fault.Notice{
 					Code: "older-environment",
 					What: "the addresses and upstreams of " + journal.DisplayName(p.Plan.Environment) +

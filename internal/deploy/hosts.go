@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/url"
+	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/core/hosts"
@@ -17,7 +18,11 @@ import (
 // https://*.preview.corvane.example is taken once, not for each preview.
 func wantedAddresses(p *Prepared) []string {
 	if !journal.IsPreview(p.Plan.Environment) {
-		return documentContent(p).Addresses
+		// A part of a label stands for too much to belong to a site before there is a preview.
+		return slices.DeleteFunc(documentContent(p).Addresses, func(address string) bool {
+			host, _, err := hosts.Of(address)
+			return err == nil && strings.Contains(strings.TrimPrefix(host, "*."), "*")
+		})
 	}
 	var addresses []string
 	for i, pattern := range p.Plan.Project.ProductionConfig.Previews.Addresses {

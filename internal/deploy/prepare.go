@@ -33,8 +33,16 @@ type Prepared struct {
 	evicted  []environments.State
 	beside   func(file string) ([]byte, error) // reads rules files that the build does not make
 	objects  *cache
-	ahead    *sync.WaitGroup // of what is read or written while other things go on
+	ahead    *ahead
 	phases   *build.Phases
+}
+
+// ahead is what is read or written while other things go on.
+type ahead struct {
+	sync.WaitGroup
+
+	previews *Prepared // the same job in the journal of all previews; nil if that is of no interest
+	unread   error     // why that journal cannot be read
 }
 
 // Prepare finds out whether a job may be done, before anything is
@@ -153,7 +161,7 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 
 	return &Prepared{
 		Job: job, kind: kind, hold: hold, objects: &cache{store: job.Store},
-		ahead:  &sync.WaitGroup{},
+		ahead:  &ahead{},
 		phases: build.NewPhases(job.Report),
 		name:   &name{takeOver: job.TakeOver, apart: job.Plan.Apart},
 	}, nil
@@ -184,6 +192,7 @@ func (p *Prepared) readHead(ctx context.Context) error {
 	// A hint says where to begin looking for the last number, so that a journal
 	// of thousands costs as little as one of three.
 	p.hints = journal.ReadHints(ctx, p.Store, p.Plan.Site)
+	readPatterns(ctx, p)
 	head, err := p.journal().Head(ctx, p.hints[p.Plan.Environment])
 	if errors.Is(err, journal.ErrEmpty) {
 		return nil

@@ -65,6 +65,9 @@ func (n visit) serve(w http.ResponseWriter, r *http.Request) string {
 	// below .localhost.
 	host := httpanswer.HostName(r.Host)
 	if place, ok := n.routing.table.Load().find(host, r.URL.EscapedPath()); ok {
+		if place.serves.journal.Environment == journal.Previews {
+			return noPreview(w, r)
+		}
 		// A form that is sent to the old address must arrive; only reading is
 		// led to the new one.
 		if place.canonical != nil && rightMethod(r) {
@@ -90,8 +93,8 @@ func (n visit) serve(w http.ResponseWriter, r *http.Request) string {
 		return n.serveRelease(w, r, meant)
 	}
 	e := n.all.known(meant.site, meant.environment)
-	if e == nil || e.current.Load() == nil || meant.environment == journal.Previews || e.current.Load().
-		neverLive() {
+	if e == nil || e.current.Load() == nil || meant.environment == journal.Previews ||
+		e.current.Load().entry.NeverLive() {
 		return n.serveWaiting(w, r, meant)
 	}
 
@@ -113,6 +116,9 @@ func (n visit) serve(w http.ResponseWriter, r *http.Request) string {
 // serveEnvironment answers from what the environment serves now.
 func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *environment, base string) string {
 	s := e.current.Load()
+	if s.entry.NeverLive() {
+		return notYet(w, r, e)
+	}
 	if s.entry.Gone(n.clock.now()) {
 		return n.serveGone(w, r, e, s)
 	}
@@ -190,12 +196,6 @@ func (s *serving) label() string {
 // what it holds: the visitor may not look.
 func (s *serving) hide(w http.ResponseWriter) {
 	w.Header().Set(httpanswer.ReleaseField, "hidden;entry="+s.entry.Label())
-}
-
-// neverLive reports whether nothing was ever live: there
-// is only a word on who may look.
-func (s *serving) neverLive() bool {
-	return s.entry.Release.IsZero() && s.entry.Kind == journal.Access && s.entry.Ended == nil
 }
 
 // ended reports whether what was live is live no more: it was removed, or has expired.

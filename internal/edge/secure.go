@@ -22,6 +22,8 @@ import (
 //	a trusted proxy that does not say                 answered: it may have ended TLS itself
 //	a proxy that nobody trusts                        answered: its visitors may use TLS, and
 //	                                                  would be led back to where they are
+//	a proxy that does not show, and a browser that    answered: browsers send Sec-Fetch-Site to
+//	says it came over TLS                             https only (W3C Fetch Metadata, section 3)
 //
 // Only reading is led there: a form that is sent must arrive.
 func leadsToSecure(n *Node, r *http.Request, s *serving) bool {
@@ -31,7 +33,7 @@ func leadsToSecure(n *Node, r *http.Request, s *serving) bool {
 	}
 	visitor := connections.VisitorOf(r)
 	switch {
-	case visitor.Scheme != "http" || visitor.Claims:
+	case visitor.Scheme != "http" || visitor.Claims || r.Header.Get("Sec-Fetch-Site") != "":
 		return false
 	case visitor.Passed:
 		return visitor.Told
@@ -60,12 +62,17 @@ func securedNames(environments []*environment, now time.Time) (list []string) {
 		}
 		for _, address := range s.addresses {
 			host := strings.ToLower(address.Hostname())
-			if address.Scheme != "https" || !names.IsPublic(host) {
-				continue
-			}
 			// Previews come and go: an order for each would be more than any authority grants.
-			if strings.HasPrefix(e.journal.Environment, journal.PreviewPrefix) {
-				host = hosts.Wildcard(host)
+			if e.journal.Environment == journal.Previews {
+				host, _ = pattern(host)
+			} else if label, is := strings.CutPrefix(e.journal.Environment, journal.PreviewPrefix); is {
+				// One that is told apart by its path has its host's own.
+				if !strings.Contains(address.EscapedPath(), "/"+label+"/") {
+					host = hosts.Wildcard(host)
+				}
+			}
+			if address.Scheme != "https" || !names.IsPublic(strings.TrimPrefix(host, "*.")) {
+				continue
 			}
 			if host != "" && !slices.Contains(list, host) {
 				list = append(list, host)

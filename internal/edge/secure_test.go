@@ -72,6 +72,7 @@ func TestOnePageHasOneAddress(t *testing.T) {
 		"no certificate":             {visitor, "GET", "next.corvane.example", "/fares", nil, 200, "", false},
 		"a proxy that nobody trusts": {visitor, "GET", www, "/fares", []string{"X-Forwarded-Proto", "https"}, 200, "", false},
 		"one that only names itself": {visitor, "GET", www, "/fares", []string{"Via", "1.1 proxy"}, 200, "", false},
+		"one that does not show":     {visitor, "GET", www, "/fares", []string{"Sec-Fetch-Site", "none"}, 200, "", false},
 		"a trusted proxy, over TLS":  {proxy, "GET", www, "/fares", []string{"X-Forwarded-Proto", "https"}, 200, "", true},
 		"a trusted proxy, over HTTP": {proxy, "GET", "next.corvane.example", "/fares", []string{"X-Forwarded-Proto", "http"}, 301,
 			"https://next.corvane.example/fares", false},

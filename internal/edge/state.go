@@ -346,6 +346,7 @@ type table map[string][]place
 
 // place is an address on a host: the longest base path comes first.
 type place struct {
+	label     string // of an address that is none of one preview: its first label, with "*"
 	base      string
 	serves    *environment
 	canonical *url.URL // set for an address that is not the canonical one
@@ -401,7 +402,10 @@ func newTable(environments []*environment, whose owners,
 				}
 
 				p := place{base: strings.TrimSuffix(address.EscapedPath(), "/"), serves: e}
-				if i > 0 {
+				// Where previews may be is no address of a page, so it leads nowhere either.
+				if e.journal.Environment == journal.Previews {
+					host, p.label = pattern(host)
+				} else if i > 0 {
 					p.canonical = s.addresses[0]
 				}
 				if owner.Site != "" && !owner.Allows(site, p.base) {
@@ -409,8 +413,8 @@ func newTable(environments []*environment, whose owners,
 					continue
 				}
 
-				if at := slices.IndexFunc(hosts[host],
-					func(other place) bool { return other.base == p.base }); at >= 0 {
+				same := func(other place) bool { return other.base == p.base && other.label == p.label }
+				if at := slices.IndexFunc(hosts[host], same); at >= 0 {
 					// The same place over http and https, or at two ports, is one.
 					if hosts[host][at].serves == e {
 						continue
@@ -431,19 +435,50 @@ func newTable(environments []*environment, whose owners,
 	return hosts
 }
 
-// find returns the place on a host that an escaped path belongs to.
+// pattern turns the host of a pattern into that under which its place is found, and the
+// label that counts there.
+//
+//	*.preview.corvane.example    *.preview.corvane.example   *
+//	pr-*.corvane.example         *.corvane.example           pr-*
+//	preview.corvane.example      the same                    none
+func pattern(host string) (where, label string) {
+	label, rest, _ := strings.Cut(host, ".")
+	if !strings.Contains(label, "*") {
+		return host, ""
+	}
+	return "*." + rest, label
+}
+
+// means reports whether a place is one of a host: any, but for those of patterns.
+func (p place) means(host string) bool {
+	if p.label == "" {
+		return true
+	}
+	// The star stands for one character at least: "pr-" is no preview's name.
+	label, _, _ := strings.Cut(host, ".")
+	before, behind, _ := strings.Cut(p.label, "*")
+	return len(label) > len(before)+len(behind) && strings.HasPrefix(label, before) &&
+		strings.HasSuffix(label, behind)
+}
+
+// find returns the place on a host that an escaped path belongs to. What nobody has an
+// address for may be where previews are.
 func (t table) find(host, path string) (place, bool) {
 	places := t[host]
+	if len(places) == 0 {
+		for _, p := range t[hosts.Wildcard(host)] {
+			if p.means(host) && p.isBelow(path) {
+				return p, true
+			}
+		}
+		return place{}, false
+	}
 	for _, p := range places {
 		if p.isBelow(path) {
 			return p, true
 		}
 	}
-
-	if len(places) > 0 {
-		return places[len(places)-1], true // answers that the site begins elsewhere
-	}
-	return place{}, false
+	return places[len(places)-1], true // answers that the site begins elsewhere
 }
 
 // guarded reports whether an environment other than the given one, on the same host, is

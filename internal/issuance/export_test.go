@@ -12,6 +12,7 @@ import (
 // Hurry makes locks of the dead lapse after a time, and names be tried again after another.
 func Hurry(dead, again time.Duration) {
 	deadAfter, renewEvery, lookEvery, leadsAgain = dead, dead/6, dead/20, again
+	lookAgain, renewCheck = 5*again, 2*again
 	for i := range pauses {
 		pauses[i] = again
 	}

@@ -41,6 +41,7 @@ const zone = `$ORIGIN corvane.example.
 @ 60 IN NS ns1
 ns1 60 IN A 127.0.0.1
 www 60 IN A 127.0.0.1
+next 60 IN A 127.0.0.1
 *.preview 60 IN A 127.0.0.1
 _acme-challenge.preview 60 IN CNAME preview.keys
 forbidden 60 IN A 127.0.0.1

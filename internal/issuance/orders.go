@@ -116,8 +116,8 @@ var pauses = []time.Duration{15 * time.Second, time.Minute, 5 * time.Minute, 20 
 	3 * time.Hour, 6 * time.Hour}
 
 // lookAgain is how often a name that has a certificate is looked at: another node may have
-// renewed it.
-const lookAgain = 10 * time.Minute
+// renewed it. renewCheck is how often it is asked whether one is to be renewed.
+var lookAgain, renewCheck = 10 * time.Minute, 10 * time.Minute
 
 // orderTime is how long one order may take.
 const orderTime = 5 * time.Minute
@@ -129,7 +129,7 @@ func New(options Options) *Orders {
 		rate: rate.NewLimiter(rate.Every(time.Hour/time.Duration(most)), most)}
 	kept := newVault(options)
 	logger := zap.NewNop() // what happens is told in our own words
-	o.cache = certmagic.NewCache(certmagic.CacheOptions{Logger: logger,
+	o.cache = certmagic.NewCache(certmagic.CacheOptions{Logger: logger, RenewCheckInterval: renewCheck,
 		GetConfigForCert: func(c certmagic.Certificate) (*certmagic.Config, error) {
 			if len(c.Names) > 0 {
 				return o.configOf(c.Names[0]), nil
@@ -189,6 +189,11 @@ func (o *Orders) event(_ context.Context, event string, data map[string]any) err
 	name, _ := data["identifier"].(string)
 	switch event {
 	case "cert_obtained":
+		o.mutex.Lock()
+		if w := o.wanted[name]; w != nil {
+			w.failures, w.why = 0, nil
+		}
+		o.mutex.Unlock()
 		o.options.Tell(name, nil)
 	case "cert_failed":
 		if err, ok := data["error"].(error); ok {
@@ -375,18 +380,24 @@ func (o *Orders) due(now time.Time) (list []string) {
 func (o *Orders) one(ctx context.Context, name string) {
 	limited, cancel := context.WithTimeout(ctx, orderTime)
 	defer cancel()
-	next, err := o.obtain(limited, name)
+	next, old, err := o.obtain(limited, name)
 	o.mutex.Lock()
 	w := o.wanted[name]
 	if w != nil {
 		w.busy, w.next = false, time.Now().Add(next)
-		if err == nil {
+		// That one could not be renewed holds until it is.
+		if err == nil && !old {
 			w.failures, w.why = 0, nil
 		}
 	}
 	o.mutex.Unlock()
 	if err != nil && ctx.Err() == nil {
 		o.failed(name, err)
+	}
+	if old {
+		// At once, and not with the next check: a node that is started may find one that has
+		// ended. How often a failure is tried again is the library's matter.
+		o.cache.RenewManagedCertificates(ctx) //nolint:errcheck // told by event
 	}
 }
 
@@ -404,35 +415,36 @@ var errMany = errors.New("many certificates were ordered within an hour; this on
 // manyAgain is when a name is tried again that came too late for this hour.
 const manyAgain = 5 * time.Minute
 
-// obtain does what is to be done for a name, and says when to look again.
-func (o *Orders) obtain(ctx context.Context, name string) (next time.Duration, err error) {
+// obtain does what is to be done for a name, and says when to look again, and whether what
+// there is should be renewed.
+func (o *Orders) obtain(ctx context.Context, name string) (next time.Duration, old bool, err error) {
 	config := o.configOf(name)
 	// Another node may have it already, or this one before it was started again.
-	_, err = config.CacheManagedCertificate(ctx, name)
+	there, err := config.CacheManagedCertificate(ctx, name)
 	if err == nil {
-		return lookAgain, nil
+		return lookAgain, there.NeedsRenewal(config), nil
 	}
 	// One that is there and cannot be opened is not replaced by an order: the secret is
 	// wrong, or somebody has been at the store, and either is for a person to look at.
 	if !errors.Is(err, fs.ErrNotExist) {
-		return o.pause(name, err), err
+		return o.pause(name, err), false, err
 	}
 	if !strings.HasPrefix(name, "*.") && o.options.Leads != nil {
 		if err := o.options.Leads(ctx, name); err != nil {
-			return o.again(name), fmt.Errorf("%w: %w", ErrElsewhere, err)
+			return o.again(name), false, fmt.Errorf("%w: %w", ErrElsewhere, err)
 		}
 	}
 	if !o.rate.Allow() {
-		return manyAgain, errMany
+		return manyAgain, false, errMany
 	}
 	if err := config.ObtainCertSync(ctx, name); err != nil {
-		return o.pause(name, err), err
+		return o.pause(name, err), false, err
 	}
 	_, err = config.CacheManagedCertificate(ctx, name)
 	if err != nil {
-		return o.pause(name, err), err
+		return o.pause(name, err), false, err
 	}
-	return lookAgain, nil
+	return lookAgain, false, nil
 }
 
 // again is how long to wait before looking again whether a name leads here: who has just

@@ -249,7 +249,7 @@ func Shorten(text string, width int) string {
 // StateOf says in one word what an environment is.
 func StateOf(head *journal.Entry, now time.Time) string {
 	switch {
-	case head == nil, head.Release.IsZero() && head.Ended == nil && head.Kind == journal.Access:
+	case head == nil || head.NeverLive():
 		return StateUnused
 	case head.Release.IsZero():
 		return StateRemoved

@@ -235,20 +235,22 @@ func Remove(ended Ended, cause, who, why string) Decide {
 	}
 }
 
-// SetDocument decides that an environment has another
-// document, and nothing else changes.
+// SetDocument decides that an environment has another document, and nothing else changes. A
+// journal may begin with such an entry: nodes answer at its addresses before anything is
+// deployed there.
 func SetDocument(document Document, automatic bool, cause, who, why string, now time.Time) Decide {
 	return func(head *Entry) (Entry, error) {
+		entry := after(head, Settings).by(cause, who, why)
 		switch {
 		case head == nil:
-			return Entry{}, ErrEmpty
 		case head.Document == document.Digest:
 			return Entry{}, &Refusal{Reason: ErrAlready, Entry: *head}
 		case automatic && head.Frozen.At(now):
 			return Entry{}, &Refusal{Reason: ErrFrozen, Entry: *head}
+		default:
+			entry.Ended = head.Ended // what was removed stays so
 		}
 
-		entry := after(head, Settings).by(cause, who, why)
 		entry.Document, entry.DocumentCommit = document.Digest, document.Commit
 		return entry, nil
 	}

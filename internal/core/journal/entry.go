@@ -259,6 +259,12 @@ func Decode(data []byte, site, environment string, number int64) (Entry, error) 
 // Labels are what people type to go back: orilla rollback production:12.
 func (e Entry) Label() string { return fmt.Sprintf("%s:%d", DisplayName(e.Environment), e.Number) }
 
+// NeverLive reports whether nothing was ever live in the environment: it is only said
+// who may look, or where it will be.
+func (e Entry) NeverLive() bool {
+	return e.Release.IsZero() && e.Ended == nil && (e.Kind == Access || e.Kind == Settings)
+}
+
 // Gone reports whether the environment serves nothing at a time, by the store's
 // clock: it was removed, or has expired.
 func (e Entry) Gone(now time.Time) bool { return e.Release.IsZero() || e.HasExpired(now) }

@@ -252,3 +252,32 @@ func TestLinksThatAreSharedAtOnceAreAllKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, early.Access.Shares, 2, "and no entry is changed by a later one")
 }
+
+// TestAJournalMayBeginWithADocument says where an environment is before anything is live
+// there, and of one that was removed: that stays so.
+func TestAJournalMayBeginWithADocument(t *testing.T) {
+	t.Parallel()
+	j, document := of(&memory.Store{}), journal.Document{Digest: digest.Of([]byte("addresses")), Commit: "c1"}
+	set := func(d journal.Document) (journal.Entry, error) {
+		return j.Append(t.Context(), journal.Entry{}, journal.SetDocument(d, false, "command", "Ines Marrow", "", noon))
+	}
+	entry, err := set(document)
+	require.NoError(t, err)
+	assert.Equal(t, int64(1), entry.Number)
+	assert.True(t, entry.NeverLive())
+	_, err = set(document)
+	require.ErrorIs(t, err, journal.ErrAlready)
+
+	move := journal.Move{Release: id("a"), KeepDocument: true}
+	entry, err = j.Append(t.Context(), entry, journal.Activate(journal.Deploy, move, noon))
+	require.NoError(t, err)
+	assert.Equal(t, document.Digest, entry.Document)
+	assert.False(t, entry.NeverLive())
+	entry, err = j.Append(t.Context(), entry, journal.Remove(journal.Ended{Reason: journal.OnRequest}, "command", "x", ""))
+	require.NoError(t, err)
+	assert.False(t, entry.NeverLive())
+	entry, err = set(journal.Document{})
+	require.NoError(t, err)
+	assert.Equal(t, journal.OnRequest, entry.Ended.Reason)
+	assert.False(t, entry.NeverLive(), "what was removed does not wait for its first deploy")
+}

@@ -3,6 +3,7 @@ package names
 import (
 	"cmp"
 	"fmt"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
@@ -350,6 +351,17 @@ func (j *judge) pages() {
 	}{{j.HTTP, "http"}, {j.HTTPS, "https"}} {
 		if look.Look == nil || look.Status == 0 {
 			continue
+		}
+		// An edge node has proved itself there, and this is what it says of hosts that no site has.
+		if look.Status == http.StatusMisdirectedRequest {
+			state := Bad
+			if j.Host.IsWildcard() {
+				state = Warning // nobody misses a preview that is not there
+			}
+			j.say(Finding{Code: "no-site", State: state,
+				Text: "leads to an edge node, which knows no site at " + j.Name,
+				Next: "orilla domains reserve"})
+			return
 		}
 		j.oneAddress(look.scheme, *look.Look)
 	}

@@ -357,8 +357,11 @@ func (c Config) RulesInOutput() []string {
 // environment, by its stored name.
 //
 // Of a preview its label is filled into the addresses; what all previews have
-// in common is said once.
+// in common is said once. That of journal.Previews holds where previews may be.
 func (c Config) Document(environment string) journal.DocumentContent {
+	if environment == journal.Previews {
+		return journal.DocumentContent{Addresses: c.Previews.patterns()}
+	}
 	e := c.Environments[environment]
 	if label, ok := strings.CutPrefix(environment, journal.PreviewPrefix); ok {
 		e = Environment{Upstreams: c.Previews.Upstreams, Retention: c.Previews.Retention,
@@ -374,6 +377,25 @@ func (c Config) Document(environment string) journal.DocumentContent {
 		content.SettingsPath = cmp.Or(c.SettingsPath, DefaultSettingsPath)
 	}
 	return content
+}
+
+// patterns lists the addresses below which previews are, with "*" for the label:
+//
+//	https://{preview}.preview.corvane.example/   https://*.preview.corvane.example/
+//	https://corvane.example/on/{preview}/        https://corvane.example/on/
+func (p Previews) patterns() (list []string) {
+	for _, address := range p.Addresses {
+		scheme, rest, _ := strings.Cut(address, "://")
+		host, path, _ := strings.Cut(rest, "/")
+		if at := strings.Index(path, LabelPlace); at >= 0 {
+			path = path[:strings.LastIndex(path[:at], "/")+1]
+		}
+		pattern := scheme + "://" + strings.ReplaceAll(host, LabelPlace, "*") + "/" + path
+		if !slices.Contains(list, pattern) {
+			list = append(list, pattern)
+		}
+	}
+	return list
 }
 
 // Hosts lists the hosts at which a site is to be found, of all environments and of previews.

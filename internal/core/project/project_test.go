@@ -341,6 +341,8 @@ previews: {addresses: ["https://{preview}.try.example/", "https://try.example/{p
 	preview := config.Document("preview.winter-times")
 	assert.Equal(t, []string{"https://winter-times.try.example/", "https://try.example/winter-times/"},
 		preview.Addresses)
+	assert.Equal(t, []string{"https://*.try.example/", "https://try.example/"},
+		config.Document(journal.Previews).Addresses)
 	assert.Equal(t, `"plain"`, string(preview.Settings))
 	staging := config.Document("staging")
 	assert.Nil(t, staging.Settings)

@@ -10,6 +10,7 @@
 package authority
 
 import (
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/ecdsa"
@@ -25,6 +26,7 @@ import (
 	"math/big"
 	"net"
 	"net/http"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -170,19 +172,21 @@ func (a *Authority) Root() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.own.root.Raw})
 }
 
+// usualTime is how long certificates last where nothing was said.
+const usualTime = 90 * 24 * time.Hour
+
 // Certificate signs a certificate for names and addresses: the authority itself needs one too.
 func (a *Authority) Certificate(public crypto.PublicKey, names []string) ([]byte, error) {
 	prepare(a)
-	lasts := a.Lasts
-	if lasts == 0 {
-		lasts = 90 * 24 * time.Hour
-	}
+	lasts := cmp.Or(a.Lasts, usualTime)
 	a.mutex.Lock()
 	a.own.serials++
 	serial := big.NewInt(time.Now().UnixNano() + a.own.serials)
 	a.mutex.Unlock()
-	template := &x509.Certificate{SerialNumber: serial, NotBefore: time.Now().Add(-time.Minute),
-		NotAfter: time.Now().Add(lasts), KeyUsage: x509.KeyUsageDigitalSignature,
+	template := &x509.Certificate{SerialNumber: serial,
+		// Clocks may be behind, but hardly by much of what there is.
+		NotBefore: time.Now().Add(-min(time.Minute, lasts/10)), NotAfter: time.Now().Add(lasts),
+		KeyUsage:       x509.KeyUsageDigitalSignature,
 		ExtKeyUsage:    []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 		AuthorityKeyId: a.own.root.SubjectKeyId}
 	for _, name := range names {
@@ -222,7 +226,7 @@ func (a *Authority) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case step == "new-nonce":
 		w.WriteHeader(http.StatusNoContent)
 	case step == "renewal-info" && r.Method == http.MethodGet:
-		renewalInfo(a, w)
+		renewalInfo(a, w, r)
 	case r.Method != http.MethodPost:
 		refuse(w, problem(http.StatusMethodNotAllowed, "malformed", "ask with POST"))
 	default:
@@ -237,15 +241,26 @@ func directory(a *Authority) map[string]any {
 		"meta": map[string]any{"caaIdentities": []string{Identity}}}
 }
 
-// renewalInfo says when certificates are to be renewed: in the last third of their time.
-func renewalInfo(a *Authority, w http.ResponseWriter) {
-	lasts := a.Lasts
-	if lasts == 0 {
-		lasts = 90 * 24 * time.Hour
+// renewalInfo says when a certificate is to be renewed (RFC 9773, section 4): at the beginning
+// of the last third of its time. Which one is meant is in the address, with its serial number;
+// that begins with the moment in which it was signed.
+func renewalInfo(a *Authority, w http.ResponseWriter, r *http.Request) {
+	_, encoded, _ := strings.Cut(path.Base(r.URL.Path), ".")
+	serial, err := base64.RawURLEncoding.DecodeString(encoded)
+	if err != nil || len(serial) == 0 || len(serial) > 20 { // bytes, as RFC 5280 has it
+		refuse(w, problem(http.StatusNotFound, "malformed", "no certificate has this identifier"))
+		return
 	}
+	signed := time.Unix(0, new(big.Int).SetBytes(serial).Int64())
+	lasts := cmp.Or(a.Lasts, usualTime)
+	// Counted from its signing, and not from the question: who asks again and again would
+	// otherwise never renew.
+	start := signed.Add(lasts - lasts/3)
+	// Clients count in seconds, and choose one of them.
+	end := start.Add(max(lasts/20, 3*time.Second))
 	w.Header().Set("Retry-After", "21600")
 	answer(w, http.StatusOK, map[string]any{"suggestedWindow": map[string]time.Time{
-		"start": time.Now().Add(lasts / 3).UTC(), "end": time.Now().Add(lasts / 2).UTC()}})
+		"start": start.UTC(), "end": end.UTC()}})
 }
 
 // answer writes JSON.
