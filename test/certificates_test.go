@@ -47,7 +47,14 @@ type issuing struct {
 // those of the node that the authority asks.
 func newIssuing(t *testing.T, httpPort, tlsPort string) *issuing {
 	t.Helper()
-	i := &issuing{place: newPlace(t)}
+	p := newPlace(t)
+	return issuingFrom(p, filepath.Join(p.home, "store"), httpPort, tlsPort)
+}
+
+// issuingFrom makes it on a store.
+func issuingFrom(at *place, store, httpPort, tlsPort string) *issuing {
+	at.t.Helper()
+	i, t := &issuing{place: at}, at.t
 	require.NoError(t, os.MkdirAll(i.home, 0o755))
 	key := filepath.Join(i.home, "orilla.key")
 	// Nothing is kept for long: the tests change what they have asked for.
@@ -75,6 +82,7 @@ func newIssuing(t *testing.T, httpPort, tlsPort string) *issuing {
 	i.root = filepath.Join(i.home, "root.pem")
 	require.NoError(t, os.WriteFile(i.root, i.ca.Root(), 0o600))
 	i.config = fmt.Sprintf(`listen: 127.0.0.1:%%[1]s
+store: %s
 tls:
   listen: 127.0.0.1:%%[2]s
   acme:
@@ -84,13 +92,14 @@ tls:
     resolver: %s
     http_port: %%[3]s
     dns: {key: orilla.key}
-`, i.ca.Base, i.resolver)
+`, store, i.ca.Base, i.resolver)
 	i.commit("First", map[string]string{"index.html": "ferries", "orilla.yaml": fmt.Sprintf(`site: corvane
+store: "%[3]s"
 edge_addresses: [127.0.0.1]
 environments:
   production: {addresses: ["https://www.corvane.example:%[1]s/", "http://www.corvane.example:%[2]s/"]}
 previews: {addresses: ["https://{preview}.preview.corvane.example:%[1]s/", "http://{preview}.preview.corvane.example:%[2]s/"]}
-`, tlsPort, httpPort)})
+`, tlsPort, httpPort, store)})
 	i.ok("deploy")
 	i.ok("deploy", "--to", "preview/winter")
 	i.ok("domains", "records", "--apply", "--yes")
@@ -313,4 +322,20 @@ func TestAnAuthorityIsAwayForLong(t *testing.T) {
 	away.Store(false)
 	i.node("node", p[0], p[1], p[0])
 	i.secured(p[1], "www.corvane.example")
+}
+
+// TestCertificatesInStoresElsewhere keeps them where edge nodes have their own rights only.
+func TestCertificatesInStoresElsewhere(t *testing.T) {
+	t.Parallel()
+	onServers(t, func(t *testing.T, at *place, store elsewhere) {
+		p := ports(t, 4)
+		at.ok("store", "init", store.address)
+		i := issuingFrom(at, store.address, p[0], p[1])
+		i.node("first", p[0], p[1], p[0])
+		leaf := i.secured(p[1], "www.corvane.example")
+		i.node("second", p[2], p[3], p[0])
+		assert.Equal(t, leaf.SerialNumber, i.secured(p[3], "www.corvane.example").SerialNumber)
+		i.secured(p[3], "winter.preview.corvane.example")
+		assert.Equal(t, int64(2), i.issued.Load(), i.told())
+	})
 }
