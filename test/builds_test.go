@@ -502,7 +502,7 @@ func TestLimits(t *testing.T) {
 	t.Parallel()
 	p := newPlace(t)
 	p.commit("First", map[string]string{"orilla.yaml": stepsFile("sleep 6.6; "+good) +
-		"limits: {file_size: 1kB, files: 1, build_time_per_month: 4s, build_time: 8s}\n", "page.html": "x"})
+		"limits: {file_size: 1kB, files: 1, build_time_per_month: 10s, build_time: 8s}\n", "page.html": "x"})
 	_, notes, status := p.run("deploy")
 	require.Zero(t, status, notes)
 	assert.Contains(t, notes, "over 80 % of limits.build_time:")
