@@ -328,6 +328,7 @@ func TestAnAuthorityIsAwayForLong(t *testing.T) {
 func TestCertificatesInStoresElsewhere(t *testing.T) {
 	t.Parallel()
 	onServers(t, func(t *testing.T, at *place, store elsewhere) {
+		t.Helper()
 		p := ports(t, 4)
 		at.ok("store", "init", store.address)
 		i := issuingFrom(at, store.address, p[0], p[1])

@@ -33,7 +33,7 @@ var documents = map[string]any{
 	"build": view.DeployReport{}, "builds": []view.BuildRow{}, "cancel": view.BuildRow{},
 	"check": view.CheckReport{}, "deploy": view.DeployReport{}, "diff": view.DiffReport{},
 	"diff-addresses": view.AddressesReport{}, "diff-text": view.TextReport{}, "doctor": []view.Finding{},
-	"domains": []view.DomainReport{}, "domains-records": []view.ZoneReport{}, "domains-reserve": []view.ReservedReport{}, "edge": httpanswer.Event{}, "entry": view.EntryReport{},
+	"domains": []view.DomainReport{}, "domains-records": []view.ZoneReport{}, "domains-reserve": []view.ReservedReport{}, "edge": httpanswer.Event{}, "edge-list": []view.NodeReport{}, "entry": view.EntryReport{},
 	"explain": view.ExplainReport{}, "export": view.ExportReport{}, "files": view.FilesReport{},
 	"follow": view.EventReport{}, "follow-pause": view.PausedReport{}, "history": []view.EntryReport{},
 	"hook": []source.Hook{}, "init": view.InitReport{}, "open": view.OpenReport{},
@@ -115,6 +115,8 @@ var varying = []struct {
 	{regexp.MustCompile(`localhost:\d+`), `localhost:7420`},
 	{regexp.MustCompile(`"go": "[^"]*"`), `"go": "go1.26"`},
 	{regexp.MustCompile(`"system": "[^"]*"`), `"system": "linux/amd64"`},
+	{regexp.MustCompile(`"public_key": "[^"]*"`), `"public_key": "ed25519:3lnqua/q6h6tavnzfUVgIPmkQqLXpkahjul8ibfM5Sw="`},
+	{regexp.MustCompile(`"milliseconds": \d+\.\d+`), `"milliseconds": 3.2`},
 	{regexp.MustCompile(`"password": "[^"]*"`), `"password": "pier-otter-linen-41"`},
 	{regexp.MustCompile(`/\.orilla/look/[^"]*`), `/.orilla/look/k3v9tq2w.../`},
 	{regexp.MustCompile(`"share": "[^"]*"`), `"share": "4f1c9a2b07"`},
@@ -271,6 +273,7 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	shows("version", "version")
 	shows("builds", "builds")
 	shows("usage", "usage")
+	shows("edge-list", "edge", "list")
 	shows("domains", "domains")
 	named := filepath.Join(filepath.Dir(p.folder), "named")
 	require.NoError(p.t, os.MkdirAll(named, 0o755))

@@ -636,29 +636,17 @@ func (a *deployCmd) askClaim(ctx context.Context, plan *site.Plan, yes bool) err
 // edgeWait is how long a deploy waits for edge nodes to show what is live.
 const edgeWait = 3 * time.Second
 
-// flipped asks the edge nodes until each serves the entry, and returns how many
-// do, of how many, and which were asked.
-func flipped(ctx context.Context, s *session, entry journal.Entry) (serving int, nodes []edge.Presence) {
-	nodes, err := edge.Reached(ctx, s.store, storage.KnownAhead(s.store))
-	if err != nil {
-		return 0, nil
-	}
-	// One deadline for all nodes: a deploy does not wait longer because there
-	// are more of them.
-	deadline := time.Now().Add(edgeWait)
-	for _, node := range nodes {
-		for {
-			_, label, err := node.Serves(ctx, project.LocalName(s.site, entry.Environment))
-			if err == nil && label == entry.Label() {
-				serving++
-				break
-			}
-			if err != nil || time.Now().After(deadline) || ctx.Err() != nil {
-				break
-			}
-			time.Sleep(2 * time.Millisecond)
-		}
-	}
+// flipped has the edge nodes look for an entry, and returns what each says, once all serve
+// it or edgeWait is over: a deploy does not wait longer because there are more of them.
+func flipped(ctx context.Context, s *session, entry journal.Entry) view.Flip {
+	return view.NewFlip(s.calls(ctx).Flipped(ctx, entry, edgeWait), entry)
+}
 
-	return serving, nodes
+// calls returns what calls the edge nodes of the site.
+func (s *session) calls(ctx context.Context) *edge.Waker {
+	if s.waker == nil {
+		s.waker = edge.NewWaker(ctx, s.store, s.site, storage.KnownAhead(s.store),
+			s.project.ProductionConfig.EdgeKeys)
+	}
+	return s.waker
 }

@@ -34,13 +34,13 @@ type edgeCmd struct {
 
 // edgeFlags are the options of orilla edge, which edge.yaml can say too.
 type edgeFlags struct {
-	config, listen, announce, log     string
-	memory, cache, cacheSize, rate    string
-	stale, staleProtected, drain      string
-	tls, acme, secret                 string
-	certificates, trust, reach        []string
-	connections, perClient, upstreams int64
-	requests, localNames, check       bool
+	config, listen, announce, log, region string
+	memory, cache, cacheSize, rate        string
+	stale, staleProtected, drain          string
+	tls, acme, secret                     string
+	certificates, trust, reach            []string
+	connections, perClient, upstreams     int64
+	requests, localNames, check           bool
 }
 
 func newEdgeCommand(a *app) *cobra.Command {
@@ -65,6 +65,7 @@ func newEdgeCommand(a *app) *cobra.Command {
 		},
 	}
 	flags.define(cmd.Flags())
+	cmd.AddCommand(newEdgeListCommand(a))
 	return a.jsonFlag(cmd)
 }
 
@@ -83,6 +84,7 @@ func (f *edgeFlags) define(flags *pflag.FlagSet) {
 		"with --acme: the `FILE` with the secret of all nodes, made if it is not there")
 	flags.StringVar(&f.announce, "announce", "",
 		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
+	flags.StringVar(&f.region, "region", "", "the `NAME` of the place where the node is")
 	flags.StringVar(&f.log, "log", "", "write what happens to this `FILE` (default: standard output)")
 	flags.BoolVar(&f.requests, "requests", false, "log each request")
 	flags.StringVar(&f.memory, "memory", usualMemory, "use this `SIZE` of memory at most")
@@ -178,6 +180,7 @@ func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
 	text("acme", f.acme, &c.TLS.ACME.Directory)
 	text("secret", f.secret, &c.TLS.ACME.Secret)
 	text("announce", f.announce, &c.Announce)
+	text("region", f.region, &c.Region)
 	text("log", f.log, &c.Log)
 	text("cache", f.cache, &c.Cache.Folder)
 	if typed.Changed("requests") {
@@ -243,6 +246,10 @@ func (f *edgeFlags) lists(typed *pflag.FlagSet, c *project.EdgeConfig) (err erro
 	}
 	if typed.Changed("reach") {
 		c.Upstream.Reach = f.reach
+	}
+	if c.Region != "" && !project.IsLabel(c.Region) {
+		return fault.New(fault.Usage, "usage", "--region %s: not a name", c.Region).
+			Then("write --region %s", project.Label(c.Region))
 	}
 	// Nobody can reach 0.0.0.0, and a node that said so would never be found.
 	if c.Announce != "" {

@@ -260,7 +260,7 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 	_, port, _ := net.SplitHostPort(address)
 	presence := edge.Presence{Node: edge.NodeName(port),
 		Address: cmp.Or(config.Announce, edge.Announced(listeners[0].Addr())), Version: version,
-		Reach: settingsOf(config).Reach.String()}
+		Region: config.Region, Reach: settingsOf(config).Reach.String()}
 	if !r.JSON {
 		r.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address),
 			console.Faint("store "+store.Address()))

@@ -110,7 +110,11 @@ func newThawCommand(a *app) *cobra.Command {
 
 // operator returns who changes environments for a command.
 func (s *session) operator(ctx context.Context, what string) (*environments.Operator, error) {
-	return environments.NewOperator(ctx, s.project, s.store, s.site, "command", what)
+	operator, err := environments.NewOperator(ctx, s.project, s.store, s.site, "command", what)
+	if err == nil {
+		s.waker = operator.Waker() // what nodes said to it need not be asked again
+	}
+	return operator, err
 }
 
 // operatorOf opens the site's store for a command that changes the environment
@@ -286,7 +290,8 @@ func (a *freezeCmd) thawNow(ctx context.Context, s *session, o freezeOptions, op
 func (a *freezeCmd) reportThawed(ctx context.Context, s *session, o freezeOptions, entry journal.Entry,
 	moved bool, took time.Duration,
 ) error {
-	serving, nodes := flipped(ctx, s, entry)
+	flip := flipped(ctx, s, entry)
+	nodes := flip.Nodes
 	name := journal.DisplayName(entry.Environment)
 	if moved {
 		address := s.addresses(ctx, entry.Environment, entry.Document, nodes)[0]
@@ -304,7 +309,7 @@ func (a *freezeCmd) reportThawed(ctx context.Context, s *session, o freezeOption
 		return nil
 	}
 
-	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes, took))
+	a.Row(a.Err, "live", console.Good(entry.Label())+flip.Text(took))
 	a.Print("%s accepts automatic deploys again; live is %s  %s  %s", name, entry.Release.Short(),
 		source.Short(entry.Commit), entry.Subject)
 	a.Hint("undo:", "orilla rollback"+view.EnvironmentArgument(entry.Environment))

@@ -341,10 +341,11 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackOptions, environment string,
 	left, entry journal.Entry, started time.Time,
 ) error {
-	serving, nodes := 0, nodesOf(ctx, s)
+	flip := view.Flip{Nodes: nodesOf(ctx, s)}
 	if !o.dryRun {
-		serving, nodes = flipped(ctx, s, entry)
+		flip = flipped(ctx, s, entry)
 	}
+	nodes := flip.Nodes
 	took := time.Since(started)
 	leftAddress := ""
 	if !left.Release.IsZero() { // else it had been removed
@@ -391,7 +392,7 @@ func (a *historyCmd) reportRollback(ctx context.Context, s *session, o rollbackO
 		a.Note("%s", console.Faint("--dry-run changed nothing"))
 		return nil
 	}
-	a.Row(a.Err, "live", console.Good(entry.Label())+view.AtNodes(serving, nodes, took))
+	a.Row(a.Err, "live", console.Good(entry.Label())+flip.Text(took))
 	for _, address := range addresses {
 		a.Print("%s", console.Accent(address))
 	}

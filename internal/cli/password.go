@@ -147,9 +147,9 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 		return rollbackRefused(s, environment, err)
 	}
 
-	serving, nodes := 0, nodesOf(ctx, s)
+	flip := view.Flip{Nodes: nodesOf(ctx, s)}
 	if !entry.Release.IsZero() {
-		serving, nodes = flipped(ctx, s, entry)
+		flip = flipped(ctx, s, entry)
 	}
 	if a.JSON {
 		report := view.PasswordReport{Environment: journal.DisplayName(environment), Entry: entry.Label(),
@@ -170,7 +170,7 @@ func (a *passwordCmd) setPassword(ctx context.Context, s *session, o passwordOpt
 		a.Print("%s: protected by the password from now on", name)
 	}
 
-	if len(nodes) > serving && !entry.Release.IsZero() {
+	if len(flip.Nodes) > flip.Serving && !entry.Release.IsZero() {
 		a.Note("%s", console.Warn("not at every edge node yet; see orilla status"))
 	}
 	if !o.remove {

@@ -455,7 +455,7 @@ func (a *previewCmd) makeLink(ctx context.Context, s *session, operator *environ
 	if err != nil {
 		return rollbackRefused(s, environment, err)
 	}
-	_, nodes := flipped(ctx, s, entry)
+	nodes := flipped(ctx, s, entry).Nodes
 	report := view.ShareReport{Environment: name, Entry: entry.Label(), Until: until,
 		Share: hex.EncodeToString(share.Digest[:5])}
 

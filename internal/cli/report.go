@@ -172,13 +172,13 @@ func (a *activator) reportBuilt(ctx context.Context, done deployed) error {
 func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deployed, flip, started time.Time,
 ) error {
 	live := done.live
-	s := &session{project: done.job.Plan.Project, store: done.job.Store, site: done.job.Plan.Site}
+	s := &session{project: done.job.Plan.Project, store: done.job.Store, site: done.job.Plan.Site,
+		waker: live.Waker()}
 	// Live is what the nodes say, and not what was written.
-	serving, nodes := flipped(ctx, s, live.Entry)
+	there := flipped(ctx, s, live.Entry)
 	landed := view.Landed{
-		Plan: done.job.Plan, Release: done.release, Live: live, Nodes: nodes, Serving: serving,
-		Took:      time.Since(flip),
-		Addresses: s.addresses(ctx, live.Entry.Environment, live.Entry.Document, nodes),
+		Plan: done.job.Plan, Release: done.release, Live: live, Flip: there, Took: time.Since(flip),
+		Addresses: s.addresses(ctx, live.Entry.Environment, live.Entry.Document, there.Nodes),
 	}
 
 	if len(done.job.WaitFor) > 0 {

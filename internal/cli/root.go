@@ -36,6 +36,7 @@ import (
 	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
 	"orilla.example/orilla/internal/store/trial"
@@ -352,6 +353,7 @@ type session struct {
 	store   storage.Store
 	site    string
 	hinted  journal.Hints
+	waker   *edge.Waker // calls edge nodes; made when it is needed, or by whoever writes
 }
 
 // hints returns what the last writer saw of the site's journals.

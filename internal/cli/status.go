@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/wake"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/follow"
@@ -197,6 +198,7 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 	// What else is to be said comes with them: one question does not wait for another.
 	// Each row asks the store and the nodes a few things, so they are made side
 	// by side: fifty previews take as long as five.
+	said := askShown(ctx, s, shown)
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(storage.Parallel(s.store))
 	if len(o.states) == 0 {
@@ -208,7 +210,7 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 
 	for i, state := range shown {
 		group.Go(func() (err error) {
-			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes)
+			report.Environments[i], err = a.environmentStatus(inner, s, state, report.EdgeNodes, said)
 			if check, ok := known.unfinished[report.Environments[i].Entry]; ok {
 				report.Environments[i].Unchecked = check.Notice().What
 			}
@@ -221,6 +223,15 @@ func (a survey) surveyed(ctx context.Context, s *session, o statusOptions, named
 	}
 
 	return report, group.Wait()
+}
+
+// askShown asks each node once what it serves of the environments that are shown.
+func askShown(ctx context.Context, s *session, shown []environments.State) []edge.Confirmed {
+	look := map[string]int64{}
+	for _, state := range shown[:min(len(shown), wake.MaxLook)] {
+		look[state.Name] = 0
+	}
+	return s.calls(ctx).Wake(ctx, look)
 }
 
 // newer describes the commits that are not live in environments, and why.
@@ -321,7 +332,7 @@ func (s *session) environments(ctx context.Context) ([]string, error) {
 // answer now; whether they serve its last entry is asked of their presence, not
 // of them.
 func (a survey) environmentStatus(ctx context.Context, s *session, state environments.State,
-	nodes []edge.Presence,
+	nodes []edge.Presence, said []edge.Confirmed,
 ) (view.EnvironmentReport, error) {
 	head := state.Head
 	row := view.EnvironmentReport{Environment: journal.DisplayName(state.Name),
@@ -374,12 +385,19 @@ func (a survey) environmentStatus(ctx context.Context, s *session, state environ
 	} else if last := len(outcome.GetProbes()) - 1; last >= 0 && outcome.Probes[last].Unchecked {
 		row.Unchecked = row.Entry + " went live and was not checked: " + outcome.Probes[last].Text
 	}
-	for _, node := range nodes {
-		if _, label, err := node.Serves(ctx, project.LocalName(s.site, state.Name)); err == nil &&
-			label == head.Label() {
+	for _, c := range said {
+		// Nodes of early versions, and environments beyond the first hundred, are asked as
+		// visitors ask.
+		_, told := c.Said.Serves[state.Name]
+		if (c.Err != nil || c.Known && !told) && c.Node.FromHere() {
+			_, label, err := c.Node.Serves(ctx, project.LocalName(s.site, state.Name))
+			told = err == nil && label == head.Label()
+		} else {
+			told = c.Serves(*head)
+		}
+		if told {
 			row.EdgeServing++
 		}
 	}
-
 	return row, nil
 }

@@ -58,6 +58,9 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 		return landing{}, err
 	}
 
+	// What visitors are about to ask for is fetched by the nodes meanwhile.
+	comes := r.comes(ctx)
+
 	// From here on something is written. What was only asked for so far (a
 	// name, hosts, a document) is taken in this order, so that whoever is
 	// refused leaves nothing behind that keeps others out.
@@ -83,6 +86,7 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	}
 
 	// The one step that visitors see.
+	comes()
 	at, err := r.append(ctx, after, r.move(ctx, document, keep))
 	if refusal, ok := errors.AsType[*journal.Refusal](err); ok && errors.Is(err, journal.ErrFrozen) {
 		pending, err := r.wait(ctx, refusal.Entry)
@@ -95,13 +99,47 @@ func (r *Release) activate(ctx context.Context) (landing, error) {
 	// A hint may be lost; nodes look anyway every ten seconds. Previews make
 	// room last: a failure there leaves one too many, and not one too few.
 	if len(p.evicted) > 0 {
+		r.wake(ctx, at.entry)
 		p.hints.Pulse(ctx, p.Store, at.entry)
 		return at, evict(ctx, p)
 	}
 	tell := p.hints.Note(at.entry)
+	r.wake(ctx, at.entry)
 	p.ahead.Go(func() { tell(ctx, p.Store) })
 	return at, nil
 }
+
+// wake calls the edge nodes about an entry: a hint in the store is found by their next poll
+// only, half a second later.
+func (r *Release) wake(ctx context.Context, entry journal.Entry) {
+	if !r.prepared.Trial {
+		r.prepared.ahead.Go(r.prepared.ahead.waker.Tell(ctx, entry))
+	}
+}
+
+// comesWait is how long an activation waits for nodes to fetch what is new.
+const comesWait = 400 * time.Millisecond
+
+// comes tells the nodes which release may be live in a moment, and returns what waits for
+// them, though not for long. Of a store near by nothing takes time to fetch.
+func (r *Release) comes(ctx context.Context) (wait func()) {
+	if r.prepared.Trial {
+		return func() {}
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		r.prepared.ahead.waker.Coming(ctx, r.ID, comesWait)
+	}()
+	return func() {
+		if _, far := r.prepared.Store.(storage.Remote); far {
+			<-done
+		}
+	}
+}
+
+// Waker calls edge nodes for whoever reports what they serve.
+func (a *Activation) Waker() *edge.Waker { return a.release.prepared.ahead.waker }
 
 // takeNames makes sure that the entry may be written: the
 // site's name and hosts are the project's from now on, every

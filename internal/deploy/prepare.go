@@ -41,6 +41,7 @@ type Prepared struct {
 type ahead struct {
 	sync.WaitGroup
 
+	waker    *edge.Waker
 	previews *Prepared // the same job in the journal of all previews; nil if that is of no interest
 	unread   error     // why that journal cannot be read
 }
@@ -159,9 +160,11 @@ func pin(ctx context.Context, job Job, kind journal.Kind, what string) (*Prepare
 		return nil, err
 	}
 
+	waker := edge.NewWaker(ctx, job.Store, job.Plan.Site, hold.Ahead,
+		job.Plan.Project.ProductionConfig.EdgeKeys)
 	return &Prepared{
 		Job: job, kind: kind, hold: hold, objects: &cache{store: job.Store},
-		ahead:  &ahead{},
+		ahead:  &ahead{waker: waker},
 		phases: build.NewPhases(job.Report),
 		name:   &name{takeOver: job.TakeOver, apart: job.Plan.Apart},
 	}, nil

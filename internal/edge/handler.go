@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/wake"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -31,6 +32,10 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if strings.HasPrefix(r.URL.Path, names.ProofPath) {
 		prove(v, w, r)
+		return
+	}
+	if r.URL.Path == wake.Path {
+		awake(v, w, r)
 		return
 	}
 	if challenged(v, w, r) {
@@ -217,7 +222,7 @@ func (n visit) newer(ctx context.Context, e *environment, s *serving, path strin
 	ctx, cancel := context.WithTimeout(ctx, n.options.Patience)
 	defer cancel()
 	//nolint:errcheck // whatever came of it, what is served says
-	e.looks.wait(ctx, func(ctx context.Context) (bool, error) {
+	e.look.missing.wait(ctx, func(ctx context.Context) (bool, error) {
 		// Each look counts, and not each of the many requests that share it.
 		if !n.asked.strangers.Allow() {
 			return false, nil

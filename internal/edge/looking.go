@@ -248,7 +248,7 @@ func (t *tracker) refreshAccess(ctx context.Context, e *environment) error {
 	}
 	all := t.all.of(e.journal.Site, journal.Previews)
 	// Many previews at once share a look, which begins after each of them was read.
-	return all.shared.wait(ctx, func(ctx context.Context) (bool, error) {
+	return all.look.shared.wait(ctx, func(ctx context.Context) (bool, error) {
 		ctx, cancel := context.WithTimeout(ctx, lookTimeout)
 		defer cancel()
 		_, err := all.refresh(ctx, t.Node, t.follower(ctx, all, func() error { return nil }))

@@ -118,6 +118,8 @@ type content struct {
 	worker  *worker
 	made    *made // answers
 	library *library
+	coming  *coming   // what is fetched before it is asked for
+	who     *identity // by which the node is known
 }
 
 // indexed is what leads to content, and what that is read from: a store, or a cache
@@ -169,7 +171,7 @@ func New(store storage.Store, options Options) *Node {
 	*n = Node{
 		store: store, options: options, clock: clock{fixed: options.Now},
 		objects: content{httpanswer.NewObjects(contents, options.Memory, options.Patience), newWorker(n),
-			newMade(options.Memory), newLibrary(n)},
+			newMade(options.Memory), newLibrary(n), &coming{}, newIdentity(options.Cache)},
 		index: indexed{httpanswer.NewObjects(index, options.Memory/4, options.Patience), index,
 			&sync.Map{}, &atomic.Int64{}},
 		proxies: httpanswer.NewProxies(options.Wait),

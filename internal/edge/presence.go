@@ -40,8 +40,9 @@ type Presence struct {
 	Since *time.Time `json:"since,omitempty"`
 	// Alarms is what the node said that somebody has to do soon; a record has none.
 	Alarms []string `json:"alarms,omitempty"`
-	// Region and PublicKey are for what nodes will say of themselves.
-	Region    string `json:"region,omitempty"`
+	// Region is what its operator calls the place where it is.
+	Region string `json:"region,omitempty"`
+	// PublicKey is the one that it signs answers with (wake.FormatKey).
 	PublicKey string `json:"public_key,omitempty"`
 }
 
@@ -57,6 +58,8 @@ const (
 // the store's clock from it. Call it after the first look: who reads that the node is
 // there may ask at once.
 func (n *Node) Announce(ctx context.Context, presence Presence) {
+	presence.PublicKey = publicKey(n)
+	n.objects.who.self.Store(&presence)
 	announce(ctx, n.store, presence, n.SetAhead, func() bool { return n.tracker.lost() == "" })
 }
 

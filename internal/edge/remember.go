@@ -12,6 +12,7 @@ import (
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/wake"
 	"orilla.example/orilla/internal/diskcache"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -22,6 +23,7 @@ type Cache struct {
 	notes   *diskcache.Cache
 	index   *diskcache.Shelf // roots, chunks, documents: a quarter
 	content *diskcache.Shelf
+	size    int64
 }
 
 // OpenCache opens the cache in a folder, of up to size bytes, for a store. memory is
@@ -34,7 +36,7 @@ func OpenCache(folder string, size, memory int64, store storage.Store, tell func
 	}
 	const fileCosts = 400 // bytes of memory for a file that is known
 	most := int(max(1000, memory/16/fileCosts))
-	c := &Cache{notes: notes}
+	c := &Cache{notes: notes, size: size}
 	if c.index, err = notes.Shelf("index", size/4, most, store, tell); err == nil {
 		c.content, err = notes.Shelf("content", size-size/4, most, store, tell)
 	}
@@ -43,6 +45,16 @@ func OpenCache(folder string, size, memory int64, store storage.Store, tell func
 		return nil, err
 	}
 	return c, nil
+}
+
+// held says how full the cache is; nil for no cache.
+func (c *Cache) held() *wake.Cache {
+	if c == nil {
+		return nil
+	}
+	index, _ := c.index.Held()
+	content, _ := c.content.Held()
+	return &wake.Cache{Bytes: index + content, Most: c.size}
 }
 
 // Close lets others use the cache.

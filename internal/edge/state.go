@@ -81,8 +81,7 @@ type environment struct {
 	journal journal.Journal
 	mutex   sync.Mutex // held while the journal is looked at
 	current atomic.Pointer[serving]
-	shared  looks                     // of many that need one, whatever they find
-	looks   looks                     // that missing assets cause
+	look    reasons                   // by which it is looked at
 	failed  atomic.Value              // string: the last trouble that was told, so that it is told once
 	passing atomic.Bool               // that it may be gone in a moment
 	due     atomic.Pointer[time.Time] // when an entry will count that does not yet; zero for none
@@ -108,6 +107,13 @@ type follower struct {
 
 	number   int64 // of the last entry, as a hint has it; 0 for none
 	thorough bool  // look whether what is served is there still
+}
+
+// reasons are why a journal is looked at, each with its own pace.
+type reasons struct {
+	shared  looks // of many that need one, whatever they find
+	missing looks // that missing assets cause
+	called  looks // that deployers ask for
 }
 
 // label is what people call the environment: corvane production.

@@ -29,6 +29,7 @@ import (
 	"orilla.example/orilla/internal/core/pins"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/site"
 )
 
@@ -103,6 +104,7 @@ type Operator struct {
 	Hold    *pins.Hold
 	Hints   journal.Hints
 	pulses  sync.WaitGroup // hints that are on their way
+	waker   *edge.Waker
 }
 
 // NewOperator returns one who works for a project. It
@@ -117,8 +119,12 @@ func NewOperator(ctx context.Context, p *site.Project, store storage.Store, site
 	if asking.Wait(); err != nil {
 		return nil, err
 	}
+	operator.waker = edge.NewWaker(ctx, store, site, operator.Hold.Ahead, p.ProductionConfig.EdgeKeys)
 	return operator, nil
 }
+
+// Waker calls edge nodes for whoever reports what they serve.
+func (s *Operator) Waker() *edge.Waker { return s.waker }
 
 // Close drops the pin.
 func (s *Operator) Close(ctx context.Context) {
@@ -142,6 +148,7 @@ func (s *Operator) Append(ctx context.Context, environment string, decide journa
 	if err == nil { // one hint after the other
 		tell := s.Hints.Note(entry)
 		s.pulses.Wait()
+		s.pulses.Go(s.waker.Tell(ctx, entry))
 		s.pulses.Go(func() { tell(ctx, s.Store) })
 	}
 	return entry, err

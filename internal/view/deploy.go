@@ -225,23 +225,6 @@ func ReportDry(c *console.Console, result *deploy.Release, live *deploy.Activati
 	c.Row(c.Err, "would be", text)
 }
 
-// AtNodes tells which edge nodes serve an entry, and after what time; 0 for not.
-func AtNodes(serving int, nodes []edge.Presence, took time.Duration) string {
-	in := ""
-	if took > 0 {
-		in = " in " + console.Took(took)
-	}
-	switch {
-	case len(nodes) == 0:
-		return " is recorded; no edge node serves it yet"
-	case serving == len(nodes) && serving == 1:
-		return " at the edge node" + in
-	case serving == len(nodes):
-		return fmt.Sprintf(" at all %d edge nodes%s", serving, in)
-	}
-	return fmt.Sprintf(" at %d of %d edge nodes; the others will follow", serving, len(nodes))
-}
-
 // buildLabel is the number of a build behind other text, "" for a deploy that
 // ran none.
 func buildLabel(number int64) string {
@@ -327,6 +310,7 @@ type DeployReport struct {
 	ReleaseURL   string                `json:"release_address,omitempty"`
 	EdgeNodes    int                   `json:"edge_nodes"`
 	EdgeServing  int                   `json:"edge_serving"`
+	Nodes        []NodeReport          `json:"nodes,omitempty"` // all of the store, as they answered
 	Trust        string                `json:"trust,omitempty"` // as in builds, of an untrusted build
 	Isolation    string                `json:"isolation,omitempty"`
 	Network      string                `json:"network,omitempty"`
@@ -422,8 +406,7 @@ type Landed struct {
 	Live      *deploy.Activation
 	Outcome   *environments.Outcome // of verifying it; nil if nothing was verified
 	Addresses []string              // where the environment answers, at least one; the canonical one first
-	Nodes     []edge.Presence       // that run
-	Serving   int                   // how many of them serve it
+	Flip                            // how far it has got
 	Took      time.Duration         // from the activation until they do; 0 for unknown
 	Total     time.Duration
 }
@@ -446,7 +429,7 @@ func (l Landed) Report() DeployReport {
 	report.Same, report.Outcome, report.Expires = l.Live.Same, l.Outcome, entry.Expires
 	report.Environment, report.Entry = journal.DisplayName(entry.Environment), entry.Label()
 	report.Addresses, report.ReleaseURL = l.Addresses, l.address()
-	report.EdgeNodes, report.EdgeServing = len(l.Nodes), l.Serving
+	report.EdgeNodes, report.EdgeServing, report.Nodes = len(l.Nodes), l.Serving, l.Each
 	report.Milliseconds["activate"] = l.Took.Milliseconds()
 	report.Milliseconds["total"] = l.Total.Milliseconds()
 	return report
@@ -477,8 +460,9 @@ func PrintLive(c *console.Console, l Landed) {
 		c.Row(c.Err, "live", console.Good(entry.Label())+" is already live, "+c.Age(entry.When)+
 			"; nothing changed"+console.Faint("  (publish again with --again)"))
 	} else {
-		c.Row(c.Err, "live", console.Good(entry.Label())+AtNodes(l.Serving, l.Nodes, l.Took))
+		c.Row(c.Err, "live", console.Good(entry.Label())+l.Text(l.Took))
 	}
+	l.Print(c)
 
 	for _, address := range l.Addresses {
 		c.Print("%s", console.Accent(address))

@@ -378,9 +378,9 @@ func TestSmallWords(t *testing.T) {
 	assert.Equal(t, "2 edge nodes: a:1 b:2", view.NodesText([]edge.Presence{{Address: "a:1"}, {Address: "b:2"}}))
 
 	nodes := make([]edge.Presence, 3)
-	assert.Equal(t, " at all 3 edge nodes in 2 ms", view.AtNodes(3, nodes, 2*time.Millisecond))
-	assert.Equal(t, " at the edge node", view.AtNodes(1, nodes[:1], 0))
-	assert.Equal(t, " at 1 of 3 edge nodes; the others will follow", view.AtNodes(1, nodes, time.Second))
+	assert.Equal(t, " at all 3 edge nodes in 2 ms", view.Flip{Nodes: nodes, Serving: 3}.Text(2*time.Millisecond))
+	assert.Equal(t, " at the edge node", view.Flip{Nodes: nodes[:1], Serving: 1}.Text(0))
+	assert.Equal(t, " at 1 of 3 edge nodes; the others will follow", view.Flip{Nodes: nodes, Serving: 1}.Text(time.Second))
 }
 
 func TestJSONOfAnEntryHasNoEmptyFields(t *testing.T) {

@@ -22,6 +22,7 @@ type EdgeConfig struct {
 	Store       string          // as orilla.yaml has it; a folder is relative to the file
 	Listen      string          // host:port
 	Announce    string          // host:port
+	Region      string          // what its operator calls the place where it is
 	Log         string          // a file, relative to edge.yaml
 	Requests    bool            // log each request
 	LocalNames  bool            // names below .localhost answer everybody
@@ -121,6 +122,11 @@ func edgeKeys(p *parse, c *EdgeConfig) keys {
 	return keys{
 		"store": p.text(&c.Store), "listen": hostPortTo(p, &c.Listen),
 		"announce": hostPortTo(p, &c.Announce), "log": p.text(&c.Log),
+		"region": func(node ast.Node) {
+			if p.text(&c.Region)(node); !IsLabel(c.Region) {
+				p.at(node, "not a region's name: %q; write %s", c.Region, Label(c.Region))
+			}
+		},
 		"requests": flagTo(p, &c.Requests), "local_names": flagTo(p, &c.LocalNames),
 		"memory": sizeTo(p, &c.Memory),
 		"cache": p.inner(func() keys {

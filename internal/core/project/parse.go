@@ -21,6 +21,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/spelling"
+	"orilla.example/orilla/internal/core/wake"
 )
 
 // Parse reads a configuration. name is what messages call the file. All
@@ -178,6 +179,11 @@ func topKeys(p *parse, c *Config) keys {
 		"edge_addresses": p.list(&c.EdgeAddresses, func(node ast.Node, value string) {
 			if _, err := names.ParseEdge([]string{value}); err != nil {
 				p.at(node, "%s; write addresses such as 192.0.2.10, or one name", err)
+			}
+		}),
+		"edge_keys": p.list(&c.EdgeKeys, func(node ast.Node, value string) {
+			if _, err := wake.ParseKey(value); err != nil {
+				p.at(node, "not the public key of an edge node: %q; orilla edge list shows them", value)
 			}
 		}),
 		"retention":    retentionTo(p, &c.Retention),

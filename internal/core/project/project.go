@@ -50,11 +50,14 @@ type Config struct {
 	Limits   Limits `yaml:"limits"`
 	Store    string `yaml:"store"`
 	// EdgeAddresses is where the edge nodes are: addresses, or one name.
-	EdgeAddresses []string               `yaml:"edge_addresses"`
-	Retention     *Retention             `yaml:"retention"` // of environments that do not say it themselves
-	Environments  map[string]Environment `yaml:"environments"`
-	Previews      Previews               `yaml:"previews"`
-	Follow        Follow                 `yaml:"follow"`
+	EdgeAddresses []string `yaml:"edge_addresses"`
+	// EdgeKeys are the public keys of the edge nodes whose word counts; without any, those that
+	// nodes have in the store.
+	EdgeKeys     []string               `yaml:"edge_keys"`
+	Retention    *Retention             `yaml:"retention"` // of environments that do not say it themselves
+	Environments map[string]Environment `yaml:"environments"`
+	Previews     Previews               `yaml:"previews"`
+	Follow       Follow                 `yaml:"follow"`
 	// SettingsPath is the address at which each environment answers with its
 	// settings; DefaultSettingsPath unless said.
 	SettingsPath string `yaml:"settings_path"`
