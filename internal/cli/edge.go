@@ -21,6 +21,7 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/visits"
 	"orilla.example/orilla/internal/httpanswer"
 	"orilla.example/orilla/internal/view"
 )
@@ -38,6 +39,7 @@ type edgeFlags struct {
 	memory, cache, cacheSize, rate        string
 	stale, staleProtected, drain          string
 	tls, acme, secret                     string
+	accessLog, accessForm, metrics        string
 	certificates, trust, reach            []string
 	connections, perClient, upstreams     int64
 	requests, localNames, check           bool
@@ -86,7 +88,12 @@ func (f *edgeFlags) define(flags *pflag.FlagSet) {
 		"the `ADDRESS` (HOST:PORT) where others reach the node (default: this machine's own)")
 	flags.StringVar(&f.region, "region", "", "the `NAME` of the place where the node is")
 	flags.StringVar(&f.log, "log", "", "write what happens to this `FILE` (default: standard output)")
-	flags.BoolVar(&f.requests, "requests", false, "log each request")
+	flags.BoolVar(&f.requests, "requests", false, "tell of each request, for people who watch")
+	flags.StringVar(&f.accessLog, "access-log", "",
+		"write a line for each request to this `FILE`; \"-\" for standard output")
+	flags.StringVar(&f.accessForm, "access-log-format", string(visits.Combined),
+		"the `FORMAT` of these lines: combined, or json")
+	flags.StringVar(&f.metrics, "metrics", "", "answer with metrics (OpenMetrics) on this `ADDRESS`")
 	flags.StringVar(&f.memory, "memory", usualMemory, "use this `SIZE` of memory at most")
 	flags.StringVar(&f.cache, "cache", "",
 		"keep what was read in this `FOLDER`, and serve it without the store")
@@ -137,6 +144,9 @@ func (a *edgeCmd) configured(typed *pflag.FlagSet, f *edgeFlags) (project.EdgeCo
 			return config, err
 		}
 		files := []*string{&config.Log, &config.Cache.Folder}
+		if config.AccessLog.File != standardOutput {
+			files = append(files, &config.AccessLog.File)
+		}
 		acme := &config.TLS.ACME
 		files = append(files, &acme.Secret, &acme.Authority, &acme.DNS.Key)
 		for i := range config.TLS.Certificates {
@@ -182,6 +192,9 @@ func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
 	text("announce", f.announce, &c.Announce)
 	text("region", f.region, &c.Region)
 	text("log", f.log, &c.Log)
+	text("access-log", f.accessLog, &c.AccessLog.File)
+	text("access-log-format", f.accessForm, &c.AccessLog.Format)
+	text("metrics", f.metrics, &c.Metrics)
 	text("cache", f.cache, &c.Cache.Folder)
 	if typed.Changed("requests") {
 		c.Requests = f.requests
@@ -250,6 +263,11 @@ func (f *edgeFlags) lists(typed *pflag.FlagSet, c *project.EdgeConfig) (err erro
 	if c.Region != "" && !project.IsLabel(c.Region) {
 		return fault.New(fault.Usage, "usage", "--region %s: not a name", c.Region).
 			Then("write --region %s", project.Label(c.Region))
+	}
+	if forms := []string{string(visits.Combined), string(visits.JSON)}; !slices.Contains(forms,
+		c.AccessLog.Format) {
+		return fault.New(fault.Usage, "usage", "--access-log-format takes combined or json, not %s",
+			c.AccessLog.Format)
 	}
 	// Nobody can reach 0.0.0.0, and a node that said so would never be found.
 	if c.Announce != "" {

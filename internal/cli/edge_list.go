@@ -34,6 +34,9 @@ func newEdgeListCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// Only the environments that orilla.yaml names are asked for: previews are many, and each of
+// them tells in orilla status how many nodes serve it.
+
 // askNodes asks all nodes what they serve of the site's fixed environments, and returns also
 // which of these any node serves.
 func askNodes(ctx context.Context, s *session) (list []view.NodeReport, environments []string) {

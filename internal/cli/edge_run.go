@@ -176,7 +176,7 @@ type running struct {
 	*edgeCmd
 	node   *edge.Node
 	server *connections.Server
-	log    *logFile // nil: what happens goes to standard output
+	logs   *written
 	first  *firstLook
 	stop   context.CancelFunc
 	hurry  chan struct{}
@@ -203,14 +203,12 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
 	r := &running{edgeCmd: a, stop: stop, hurry: make(chan struct{}), certificates: set}
-	if config.Log != "" {
-		var err error
-		if r.log, err = openLog(config.Log); err != nil {
-			return fault.New(fault.Failed, "log", "cannot write the log").At("%s", config.Log).Because(err)
-		}
-		defer r.log.Close() //nolint:errcheck // it ends with the program
+	var err error
+	if r.logs, err = a.openWritten(config); err != nil {
+		return err
 	}
-	r.first = &firstLook{app: r.events(), began: time.Now()}
+	defer r.logs.close()
+	r.first = &firstLook{app: r.logs.to(a.app), began: time.Now()}
 
 	// The cache is opened before anybody is let in: one that cannot be used is a mistake
 	// of whoever started the node, who is still there.
@@ -223,6 +221,9 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 		}
 		defer cache.Close()
 		options.Cache = cache
+	}
+	if r.logs.visits != nil {
+		options.Visited = r.logs.visited
 	}
 	secure := set != nil || a.issuing != nil
 	if secure {
@@ -240,6 +241,7 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 	if secure {
 		r.server.Serves = carries(set, a.issuing)
 	}
+	r.server.Refused = func(refusal connections.Refusal) { edge.Refused(r.node, refusal) }
 	r.apply(config)
 	return r.serve(ctx, serving, store, listeners, config, configured)
 }
@@ -249,6 +251,7 @@ func (r *running) apply(config project.EdgeConfig) {
 	trust, _ := connections.ParseTrust(config.Trust) // it was checked
 	r.server.SetTrust(trust)
 	r.server.SetLimits(limitsOf(config))
+	r.logs.set(config)
 	r.node.Set(settingsOf(config))
 }
 
@@ -303,6 +306,7 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 		owned.Go(func() { r.issuing.run(following, r.node) })
 		owned.Go(func() { r.watchIssued(following) })
 	}
+	owned.Go(func() { r.logs.watch(following.Done(), r.first.tell) })
 	owned.Go(func() { r.obey(ctx, serving, configured) })
 	return r.server.Serve(serving, r.hurry, listeners...)
 }
@@ -373,10 +377,8 @@ func (r *running) reload(configured func() (project.EdgeConfig, error)) {
 	connections.NotifyReloading()
 	defer connections.Notify("READY=1") //nolint:errcheck // nobody listens
 	// The log first, so that what is wrong with the rest is told in the new one.
-	if r.log != nil {
-		if err := r.log.Reopen(); err != nil {
-			r.Problem(fault.New(fault.Failed, "log", "cannot reopen the log").Because(err))
-		}
+	if err := r.logs.reopen(); err != nil {
+		r.Problem(err)
 	}
 	config, err := configured()
 	if err != nil {
@@ -388,19 +390,6 @@ func (r *running) reload(configured func() (project.EdgeConfig, error)) {
 	r.reloadCertificates(config)
 	r.Note("%s  %s", console.Faint(time.Now().Format("15:04:05")), "configuration read again "+
 		console.Faint("(the store, addresses, memory, the cache and the log's place take a restart)"))
-}
-
-// events returns what prints what happens: to the log, if there is one.
-func (r *running) events() *app {
-	if r.log == nil {
-		return r.app
-	}
-	// Without colours and control characters: a file is no terminal.
-	copied := *r.app
-	to := *r.Console
-	to.Out, to.Err, to.OutTerm, to.ErrTerm = console.Unstyled(r.log), console.Unstyled(r.log), false, false
-	copied.Console = &to
-	return &copied
 }
 
 // openCache opens the cache of a node.

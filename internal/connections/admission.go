@@ -38,6 +38,7 @@ func (l *admitting) Accept() (net.Conn, error) {
 		if c := l.server.admit(inner); c != nil {
 			return c, nil
 		}
+		l.server.turned.Add(1)
 		inner.Close() //nolint:errcheck // there is no room for it
 	}
 }
@@ -194,13 +195,20 @@ func (s *Server) changed(inner net.Conn, state http.ConnState) {
 		return
 	}
 	switch state {
+	case http.StateClosed:
+		if refusal, is := c.refused(inner); is && s.Refused != nil {
+			s.Refused(refusal)
+		}
 	case http.StateActive:
+		c.begins()
 		c.state.Store(0)
 		c.answered.Store(0) // over HTTP/2: nothing waits of what was asked before
 		if !c.proxied || c.named.Swap(true) {
 			return
 		}
 	case http.StateIdle:
+		// What has come already, behind the request before, begins without a word.
+		c.begins()
 		c.state.Store(tick())
 		return
 	}

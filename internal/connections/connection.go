@@ -45,6 +45,9 @@ type progress struct {
 	named    atomic.Bool  // whoever a proxy speaks for was looked at
 	running  atomic.Int32 // requests over HTTP/2 that are being answered
 	answered atomic.Int64 // when the last of them was
+
+	unread atomic.Bool  // something came, and is no request yet
+	reply  atomic.Int64 // bytes that were sent meanwhile, and above them a status, if it could be read
 }
 
 // waits returns for how long a connection has waited between two requests, or for its
@@ -180,6 +183,9 @@ func connectionOf(c net.Conn) *connection {
 
 // Write implements net.Conn. It fails once the client has taken less than it must.
 func (c *connection) Write(data []byte) (int, error) {
+	if c.unread.Load() {
+		c.replies(data)
+	}
 	limits := c.server.limits.Load()
 	if limits.Rate <= 0 {
 		return c.Conn.Write(data)

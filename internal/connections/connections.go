@@ -68,8 +68,11 @@ type Server struct {
 	// Serves reports whether a connection that was opened for a name over TLS, "" for
 	// none, may carry requests for a host; nil: every host.
 	Serves func(name, host string) bool
+	// Refused is told what HTTP refused before it was a request; nil for nobody.
+	Refused func(Refusal)
 
 	admission admission
+	turned    atomic.Int64 // connections for which there was no room
 	streams   streams
 	limits    atomic.Pointer[Limits]
 	trust     atomic.Pointer[Trust]
@@ -89,6 +92,9 @@ func (s *Server) SetTrust(trust Trust) { s.trust.Store(&trust) }
 
 // Open returns how many connections there are.
 func (s *Server) Open() int { return s.admission.open() }
+
+// Turned returns for how many connections there was no room so far.
+func (s *Server) Turned() int64 { return s.turned.Load() }
 
 // Serve answers on listeners until the context ends, and then drains. It closes the
 // listeners. hurry ends draining before its time; nil for never.
@@ -259,6 +265,7 @@ func IsSecure(listener net.Listener) bool {
 func (s *Server) handle(w http.ResponseWriter, r *http.Request) {
 	c := connectionIn(r)
 	if c != nil {
+		c.unread.Store(false)
 		c.asks(r)
 		if r.ProtoMajor == 2 {
 			c.running.Add(1)

@@ -223,6 +223,11 @@ func lookFor(ctx context.Context, n visit, site, name string, number int64,
 	return serves, now != before, true
 }
 
+// What is fetched is bounded in every way: releases at a time, seconds, bytes, files, and the
+// size of one. It is read as it is for visitors, so it lands where they will look for it, in
+// memory and on the node's disk. Nothing is served sooner for it, and nothing is left out: what
+// did not come in time is read when somebody asks.
+
 // coming fetches what is new of releases before anybody asks for it.
 type coming struct {
 	mutex sync.Mutex

@@ -16,6 +16,7 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/visits"
 	"orilla.example/orilla/internal/core/wake"
 	"orilla.example/orilla/internal/httpanswer"
 )
@@ -26,28 +27,44 @@ type visit struct{ *Node }
 // ServeHTTP answers a visitor.
 func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	v := visit{n}
+	if n.options.Visited == nil {
+		respond(v, w, r)
+		return
+	}
+	began := time.Now()
+	c, r := watching(w, r)
+	// Also of one that ends in a panic, by which net/http ends what cannot be finished.
+	defer visited(v, r, c, began)
+	respond(v, c, r)
+}
+
+// respond answers a visitor, or whoever else asks the node itself.
+func respond(n visit, w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == HealthPath {
-		v.health(w, r)
+		n.health(w, r)
 		return
 	}
 	if strings.HasPrefix(r.URL.Path, names.ProofPath) {
-		prove(v, w, r)
+		prove(n, w, r)
 		return
 	}
 	if r.URL.Path == wake.Path {
-		awake(v, w, r)
+		awake(n, w, r)
 		return
 	}
-	if challenged(v, w, r) {
+	if challenged(n, w, r) {
 		return
 	}
-	v.noticeProxy(r)
-	if v.sendReady(w, r) {
+	n.noticeProxy(r)
+	if n.sendReady(w, r) {
 		return
 	}
-	counted := &httpanswer.CountingWriter{ResponseWriter: w}
-	by := v.serve(counted, r)
-	v.log(r, counted.Status, counted.Bytes, by)
+	counting := noted(w)
+	if counting == nil {
+		counting = &counted{CountingWriter: httpanswer.CountingWriter{ResponseWriter: w}}
+	}
+	by := n.serve(counting, r)
+	n.log(r, counting.Status, counting.Bytes, by)
 }
 
 // log tells of a request that was answered, if somebody wants to know of each.
@@ -121,6 +138,7 @@ func (n visit) serve(w http.ResponseWriter, r *http.Request) string {
 // serveEnvironment answers from what the environment serves now.
 func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *environment, base string) string {
 	s := e.current.Load()
+	answers(w, e, s)
 	if s.entry.NeverLive() {
 		return notYet(w, r, e)
 	}
@@ -130,6 +148,7 @@ func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	// Links that open are answered before rules: no rule may take their path.
 	guard := n.guard(e, s)
 	if path, ok := strings.CutPrefix(r.URL.EscapedPath(), base+access.LinkPath); ok {
+		says(w, visits.ByAccess)
 		return n.followLink(w, r, e, guard, path, base)
 	}
 
@@ -144,6 +163,7 @@ func (n visit) serveEnvironment(w http.ResponseWriter, r *http.Request, e *envir
 	admitted, err := n.admits(asked, e, guard)
 	if req.Admitted = admitted; !admitted {
 		s.hide(w)
+		says(w, visits.ByAccess)
 		return n.refuse(w, r, e.journal.Site, journal.DisplayName(e.journal.Environment), err)
 	}
 	if guard != nil || n.routing.table.Load().guarded(n.Node, httpanswer.HostName(r.Host), e) {
@@ -238,6 +258,9 @@ func (n visit) newer(ctx context.Context, e *environment, s *serving, path strin
 
 // serveRelease answers from one release, whatever is live.
 func (n visit) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
+	if c := noted(w); c != nil {
+		c.site = meant.site
+	}
 	id, site, err := n.release(r.Context(), meant.site, meant.release)
 	if err == nil && id.IsZero() {
 		return httpanswer.Say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
@@ -288,6 +311,11 @@ func (n visit) serveRelease(w http.ResponseWriter, r *http.Request, meant local)
 func (n visit) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, err error,
 	upstreams map[string]string,
 ) string {
+	if err == nil {
+		decided(w, a)
+	} else {
+		says(w, visits.ByTrouble)
+	}
 	if err == nil && a.Upstream != nil {
 		// A visitor who has gone is no trouble, and that an upstream is busy is told
 		// once in a while.
@@ -308,6 +336,9 @@ func (n visit) finish(w http.ResponseWriter, r *http.Request, a answer.Answer, e
 	}
 
 	if err := httpanswer.Respond(w, r, a, n.objects); err != nil && !errors.Is(err, context.Canceled) {
+		if c := noted(w); c != nil {
+			c.by = visits.ByTrouble
+		}
 		n.failed(r, http.StatusInternalServerError, err)
 		return "trouble"
 	}
@@ -354,6 +385,7 @@ func toCanonical(n visit, w http.ResponseWriter, r *http.Request, p place) strin
 	// Whoever may not look learns nothing, not even what redirects. Of a path that
 	// leads to another environment nothing is known here.
 	s, site := p.serves.current.Load(), answer.Site{Realm: p.serves.label()}
+	answers(w, p.serves, s)
 	there, _ := n.routing.table.Load().find(strings.ToLower(p.canonical.Hostname()), req.Path)
 	shown := s.reader != nil && !s.entry.Gone(req.Now) && n.guard(p.serves, s) == nil
 	if shown && there.serves == p.serves {

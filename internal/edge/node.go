@@ -39,6 +39,7 @@ import (
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/variants"
+	"orilla.example/orilla/internal/core/visits"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -46,8 +47,11 @@ import (
 // anything.
 type Options struct {
 	Settings
-	Tell  func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
-	Sweep time.Duration          // how often all journals are looked at, whatever the hints say; 0: 10 s
+	// Visited is told of each request that was answered, from many goroutines at once; what it is
+	// given counts until it returns. It must not wait. nil for nobody.
+	Visited func(*visits.Visit)
+	Tell    func(httpanswer.Event) // is told what happens, from several goroutines; nil for nobody
+	Sweep   time.Duration          // how often all journals are looked at, whatever the hints say; 0: 10 s
 	// how often hints are looked at where the store cannot tell of changes; 0:
 	// 500 ms, 2 s of a store elsewhere
 	Poll   time.Duration

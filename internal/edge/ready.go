@@ -9,6 +9,7 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/core/visits"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -37,6 +38,7 @@ type known struct {
 	s, routed int64
 	pages     *digest.Digest // the dictionary of pages that it names
 	local     bool           // at a name below .localhost
+	fallback  bool           // a rule answers with a page of another address
 }
 
 // readyCosts is about what a ready answer takes, in bytes.
@@ -99,6 +101,13 @@ func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 		k.pages == s.pages.Load() && (!q.plain || k.local || !leadsToSecure(n.Node, r, s)) &&
 		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
 	if sent {
+		if c := noted(w); c != nil {
+			c.by, c.entry, c.e = visits.ByFile, s.entry.Number, k.e
+			c.cache.Note(httpanswer.FromMemory)
+			if k.fallback {
+				c.by = visits.ByFallback
+			}
+		}
 		n.log(r, http.StatusOK, k.ready.Bytes(r.Method), k.by)
 	}
 	return sent
@@ -142,6 +151,6 @@ func (n visit) makeReady(r *http.Request, e *environment, s *serving, a answer.A
 	more[httpanswer.ReleaseField] = []string{s.label()}
 	if ready := n.objects.Make(a, more); ready != nil {
 		n.objects.made.remember(q, &known{ready: ready, by: httpanswer.Describe(a), e: e, s: s.serial,
-			routed: routed, pages: pages, local: !configured})
+			routed: routed, pages: pages, local: !configured, fallback: a.By != answer.ByFile})
 	}
 }

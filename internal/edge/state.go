@@ -130,11 +130,11 @@ const maxRecent = 256
 func (e *environment) read(ctx context.Context, follow follower,
 ) (head journal.Entry, now *serving, under origin, err error) {
 	if now = e.current.Load(); now != nil {
-		look := e.journal.After
 		if follow.thorough {
-			look = e.journal.From
+			head, err = e.journal.From(ctx, now.entry)
+		} else {
+			head, err = e.journal.Expecting(ctx, now.entry, follow.number)
 		}
-		head, err = look(ctx, now.entry)
 		if !errors.Is(err, journal.ErrBehind) {
 			if err == nil {
 				head, err = e.counting(ctx, head, follow.now())
@@ -226,9 +226,13 @@ func (e *environment) recent(ctx context.Context, n *Node, before *serving, head
 		known = before.entry.Number
 	}
 
+	earlier := e.journal.Back(ctx, head.Number-1)
+	if before != nil && before.entry.Number == head.Number-1 {
+		earlier = func(yield func(journal.Entry, error) bool) { yield(before.entry, nil) }
+	}
 	oldest := time.Now().Add(-time.Duration(settings.AssetSeconds()) * time.Second)
 	ended := head.When
-	for entry, err := range e.journal.Back(ctx, head.Number-1) {
+	for entry, err := range earlier {
 		if err != nil || len(list) == maxRecent || ended.Before(oldest) || entry.Number < known {
 			break
 		}

@@ -79,6 +79,15 @@ var caller = &http.Client{
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 }
 
+// How an entry gets to the nodes, from the side of whoever writes it:
+//
+//	NewWaker   while the job is prepared: the nodes of the store, and the site's key
+//	Coming     while names and hosts are taken: nodes fetch what is new of the release
+//	Tell       right after the entry: every node looks, and its answer is kept
+//	Flipped    when the report is made: what was kept, and whoever was late is asked again
+//
+// None of these can fail: a node that was not reached finds the entry by itself.
+
 // NewWaker begins to find the nodes of a store, whose clock is ahead of this machine's by so
 // much. known are the public keys that count, of orilla.yaml; with none, those count that lie
 // in the store.

@@ -263,6 +263,7 @@ func (o *Objects) get(ctx context.Context, key pieceKey, patience time.Duration,
 	if element, ok := o.shelfOf(key).known[key]; ok {
 		o.shelfOf(key).byAge.MoveToFront(element)
 		o.mutex.Unlock()
+		came(ctx, FromMemory)
 		return element.Value.(*piece).data, nil
 	}
 
@@ -278,6 +279,7 @@ func (o *Objects) get(ctx context.Context, key pieceKey, patience time.Duration,
 	}
 	o.mutex.Unlock()
 
+	came(ctx, FromBeyond)
 	return o.wait(ctx, f, patience)
 }
 

@@ -12,6 +12,11 @@ import (
 	"orilla.example/orilla/internal/edge"
 )
 
+// What nodes say is shown in three places: below a deploy, where only who is late or in trouble
+// needs a word, in orilla edge list, which has all of it, and in JSON, which has the same
+// everywhere. A node that is not known is listed wherever nodes are, and counted nowhere: what
+// it says may be what somebody wants to be believed.
+
 // Flip is how far an entry has got at the edge nodes.
 type Flip struct {
 	Nodes   []edge.Presence // that can be called from here, and whose word counts

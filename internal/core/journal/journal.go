@@ -139,6 +139,33 @@ func (j *Journal) After(ctx context.Context, known Entry) (Entry, error) {
 	return j.following(ctx, next)
 }
 
+// Expecting is After where somebody has said that the last entry has a number. If that is the
+// next one, it and what might follow it are asked for side by side: to a store far away that
+// is half the time. A number that is wrong costs nothing more than After.
+func (j *Journal) Expecting(ctx context.Context, known Entry, number int64) (Entry, error) {
+	if number != known.Number+1 {
+		return j.After(ctx, known)
+	}
+	var beyond Entry
+	var behind error
+	var asking sync.WaitGroup
+	asking.Go(func() { beyond, behind = j.Get(ctx, number+1) })
+	next, err := j.Get(ctx, number)
+	asking.Wait()
+	switch {
+	case errors.Is(err, storage.ErrNotFound) && errors.Is(behind, storage.ErrNotFound):
+		return known, nil
+	// One that came between the two questions: asked in order, the answer is certain.
+	case err != nil, behind != nil && !errors.Is(behind, storage.ErrNotFound):
+		return j.After(ctx, known)
+	case !known.sum.IsZero() && next.Previous != known.sum:
+		return Entry{}, fmt.Errorf("%w: %s", ErrBehind, known.Label())
+	case behind == nil:
+		return j.following(ctx, beyond)
+	}
+	return next, nil
+}
+
 // following walks on from an entry to the last one.
 func (j *Journal) following(ctx context.Context, entry Entry) (Entry, error) {
 	// Mostly there is none or one more. After four, a search that doubles its

@@ -7,6 +7,8 @@ import (
 	"strconv"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"orilla.example/orilla/internal/core/visits"
 )
 
 // EdgeConfig is what edge.yaml says of an edge node: all that the options of orilla
@@ -19,12 +21,14 @@ import (
 //
 // Sizes are decimal, times as in orilla.yaml. Lists may be one value.
 type EdgeConfig struct {
-	Store       string          // as orilla.yaml has it; a folder is relative to the file
-	Listen      string          // host:port
-	Announce    string          // host:port
-	Region      string          // what its operator calls the place where it is
-	Log         string          // a file, relative to edge.yaml
-	Requests    bool            // log each request
+	Store       string // as orilla.yaml has it; a folder is relative to the file
+	Listen      string // host:port
+	Announce    string // host:port
+	Region      string // what its operator calls the place where it is
+	Log         string // a file, relative to edge.yaml
+	Requests    bool   // tell of each request
+	AccessLog   EdgeAccessLog
+	Metrics     string          // host:port; "" for none
 	LocalNames  bool            // names below .localhost answer everybody
 	Memory      Size            // of the process
 	Cache       EdgeCache       // on disk
@@ -40,6 +44,13 @@ type EdgeConfig struct {
 type EdgeCache struct {
 	Folder string
 	Size   Size
+}
+
+// EdgeAccessLog is where a node writes a line for each request. Without a file it does not.
+type EdgeAccessLog struct {
+	File   string // relative to edge.yaml; "-" for standard output
+	Format string // combined or json
+	Whole  bool   // addresses of visitors are written whole
 }
 
 // EdgeTLS is how a node speaks TLS. Without certificates it does not.
@@ -128,7 +139,14 @@ func edgeKeys(p *parse, c *EdgeConfig) keys {
 			}
 		},
 		"requests": flagTo(p, &c.Requests), "local_names": flagTo(p, &c.LocalNames),
-		"memory": sizeTo(p, &c.Memory),
+		"access_log": p.inner(func() keys {
+			return keys{"file": p.text(&c.AccessLog.File),
+				"format": oneOfTo(p, &c.AccessLog.Format, string(visits.Combined),
+					string(visits.JSON)),
+				"whole_addresses": flagTo(p, &c.AccessLog.Whole)}
+		}),
+		"metrics": p.inner(func() keys { return keys{"listen": hostPortTo(p, &c.Metrics)} }),
+		"memory":  sizeTo(p, &c.Memory),
 		"cache": p.inner(func() keys {
 			return keys{"folder": p.text(&c.Cache.Folder), "size": sizeTo(p, &c.Cache.Size)}
 		}),

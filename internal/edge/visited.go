@@ -1,0 +1,156 @@
+package edge
+
+import (
+	"crypto/rand"
+	"encoding/binary"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"orilla.example/orilla/internal/connections"
+	"orilla.example/orilla/internal/core/answer"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/core/visits"
+	"orilla.example/orilla/internal/httpanswer"
+)
+
+// What is noted of a request follows it through the node in the writer of its answer: whoever
+// decides says there who did. When nobody wants to know of requests, none of this costs
+// anything.
+
+// Two things are noted by others than who answers: the connection tells what was no request
+// (Refused), and the objects of an answer tell where they came from, in the context of the
+// request (httpanswer.Came).
+
+// counted writes an answer and remembers what is noted of it.
+type counted struct {
+	httpanswer.CountingWriter
+
+	by      visits.By
+	e       *environment // that answered; nil for the node itself
+	site    string       // of a release that answers at its own address
+	entry   int64
+	proxied bool
+	cache   httpanswer.Came
+}
+
+// noted returns what a writer notes, if it does.
+func noted(w http.ResponseWriter) *counted {
+	c, _ := w.(*counted)
+	return c
+}
+
+// answers notes which environment answers.
+func answers(w http.ResponseWriter, e *environment, s *serving) {
+	if c := noted(w); c != nil {
+		c.e, c.entry = e, s.entry.Number
+	}
+}
+
+// decided notes what decided an answer.
+func decided(w http.ResponseWriter, a answer.Answer) {
+	c := noted(w)
+	if c == nil {
+		return
+	}
+	switch {
+	case a.Upstream != nil:
+		c.by, c.proxied = visits.ByProxy, true
+	case a.Location != "":
+		c.by = visits.ByRedirect
+	case a.By == answer.ByFile || a.By == answer.ByRecent || a.By == answer.ByDictionary:
+		c.by = visits.ByFile
+	case a.By == answer.By(rules.Fallback):
+		c.by = visits.ByFallback
+	case a.By == answer.ByMissing:
+		c.by = visits.ByMissing
+	case a.By == answer.ByMethod || a.By == answer.ByRequest:
+		c.by = visits.ByMethod
+	case a.By == answer.ByAccess:
+		c.by = visits.ByAccess
+	case a.By == answer.BySetting:
+		c.by = visits.BySettings
+	default:
+		c.by = visits.ByRule
+	}
+}
+
+// says notes that something besides a release answers.
+func says(w http.ResponseWriter, by visits.By) {
+	if c := noted(w); c != nil && c.by == "" {
+		c.by = by
+	}
+}
+
+// serial numbers requests of this process; its beginning is random.
+var serial = func() *atomic.Uint64 {
+	var data [8]byte
+	rand.Read(data[:])
+	counter := &atomic.Uint64{}
+	counter.Store(binary.BigEndian.Uint64(data[:]))
+	return counter
+}()
+
+// requestField is how proxies say by what they know a request.
+const requestField = "X-Request-Id"
+
+// identified returns by what a request is found in other logs: what a proxy that is trusted
+// calls it, or a number of this node's.
+func identified(r *http.Request, visitor connections.Visitor) string {
+	const longest = 64
+	if given := r.Header.Get(requestField); visitor.Passed && given != "" && len(given) <= longest &&
+		strings.IndexFunc(given, func(c rune) bool { return c <= ' ' || c > '~' }) < 0 {
+		return given
+	}
+	const base = 36
+	return strconv.FormatUint(serial.Add(1), base)
+}
+
+// visited tells of a request that was answered. The visit counts until the call returns.
+func visited(n visit, r *http.Request, c *counted, began time.Time) {
+	visitor := connections.VisitorOf(r)
+	v := visits.Visit{Time: began, Took: time.Since(began), Client: visitor.Address,
+		ID: identified(r, visitor), Secure: visitor.Scheme == "https", Method: r.Method,
+		Host: httpanswer.HostName(r.Host), Path: r.URL.EscapedPath(), Query: r.URL.RawQuery,
+		Protocol: r.Proto, Referrer: r.Referer(), Agent: r.UserAgent(), Status: c.Status, Bytes: c.Bytes,
+		By: c.by, Proxied: c.proxied, Entry: c.entry}
+	if v.Status == 0 {
+		v.Status = http.StatusOK // nothing was written: net/http says so
+	}
+	if r.Context().Err() != nil && c.Status == 0 {
+		v.Status = 0 // the visitor has gone
+	}
+	if v.By == "" {
+		v.By = visits.ByNode
+	}
+	if v.Site = c.site; c.e != nil {
+		v.Site, v.Environment = c.e.journal.Site, journal.DisplayName(c.e.journal.Environment)
+	}
+	switch c.cache.From() {
+	case httpanswer.FromMemory:
+		v.Cache = visits.Hit
+	case httpanswer.FromBeyond:
+		v.Cache = visits.Miss
+	}
+	n.options.Visited(&v)
+}
+
+// watching returns a writer that notes, and a request whose context notes where content
+// comes from.
+func watching(w http.ResponseWriter, r *http.Request) (*counted, *http.Request) {
+	c := &counted{CountingWriter: httpanswer.CountingWriter{ResponseWriter: w}}
+	return c, r.WithContext(httpanswer.WithCame(r.Context(), &c.cache))
+}
+
+// Refused tells of a request that HTTP refused, before anybody could read it.
+func Refused(n *Node, refusal connections.Refusal) {
+	if n.options.Visited == nil {
+		return
+	}
+	n.options.Visited(&visits.Visit{Time: time.Now(), Client: refusal.Client, Method: "-", Path: "-",
+		Protocol: "HTTP/1.1", Status: refusal.Status, By: visits.ByRefusal,
+		ID: strconv.FormatUint(serial.Add(1), 36)})
+}
