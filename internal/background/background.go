@@ -141,7 +141,7 @@ func (w *Writer) flush() bool {
 	w.trouble.Store(&err)
 	w.mutex.Lock()
 	w.writing = false
-	if cap(data) <= 4*enough { // a burst's memory is given back
+	if cap(data) <= max(4*enough, w.most/4) { // a burst's memory is given back
 		w.spare = data
 	}
 	w.mutex.Unlock()

@@ -29,7 +29,7 @@ func TestWhatHTTPRefusesIsTold(t *testing.T) {
 	send := func(text string) string {
 		conn, err := net.Dial("tcp", listener.Addr().String())
 		require.NoError(t, err)
-		defer conn.Close() //nolint:errcheck // read
+		defer conn.Close()         //nolint:errcheck // read
 		io.WriteString(conn, text) //nolint:errcheck // the answer says what came
 		answer, _ := io.ReadAll(conn)
 		return string(answer)

@@ -32,7 +32,7 @@ func (n *Node) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	began := time.Now()
-	c, r := watching(w, r)
+	c := &counted{CountingWriter: httpanswer.CountingWriter{ResponseWriter: w}}
 	// Also of one that ends in a panic, by which net/http ends what cannot be finished.
 	defer visited(v, r, c, began)
 	respond(v, c, r)
@@ -59,6 +59,7 @@ func respond(n visit, w http.ResponseWriter, r *http.Request) {
 	if n.sendReady(w, r) {
 		return
 	}
+	r = watched(w, r)
 	counting := noted(w)
 	if counting == nil {
 		counting = &counted{CountingWriter: httpanswer.CountingWriter{ResponseWriter: w}}

@@ -35,6 +35,8 @@ type counted struct {
 	entry   int64
 	proxied bool
 	cache   httpanswer.Came
+
+	visit visits.Visit // what is told in the end; here, so that it costs nothing more
 }
 
 // noted returns what a writer notes, if it does.
@@ -112,11 +114,12 @@ func identified(r *http.Request, visitor connections.Visitor) string {
 // visited tells of a request that was answered. The visit counts until the call returns.
 func visited(n visit, r *http.Request, c *counted, began time.Time) {
 	visitor := connections.VisitorOf(r)
-	v := visits.Visit{Time: began, Took: time.Since(began), Client: visitor.Address,
+	c.visit = visits.Visit{Time: began, Took: time.Since(began), Client: visitor.Address,
 		ID: identified(r, visitor), Secure: visitor.Scheme == "https", Method: r.Method,
 		Host: httpanswer.HostName(r.Host), Path: r.URL.EscapedPath(), Query: r.URL.RawQuery,
 		Protocol: r.Proto, Referrer: r.Referer(), Agent: r.UserAgent(), Status: c.Status, Bytes: c.Bytes,
 		By: c.by, Proxied: c.proxied, Entry: c.entry}
+	v := &c.visit
 	if v.Status == 0 {
 		v.Status = http.StatusOK // nothing was written: net/http says so
 	}
@@ -135,14 +138,16 @@ func visited(n visit, r *http.Request, c *counted, began time.Time) {
 	case httpanswer.FromBeyond:
 		v.Cache = visits.Miss
 	}
-	n.options.Visited(&v)
+	n.options.Visited(v)
 }
 
-// watching returns a writer that notes, and a request whose context notes where content
-// comes from.
-func watching(w http.ResponseWriter, r *http.Request) (*counted, *http.Request) {
-	c := &counted{CountingWriter: httpanswer.CountingWriter{ResponseWriter: w}}
-	return c, r.WithContext(httpanswer.WithCame(r.Context(), &c.cache))
+// watched returns a request in whose context it is noted where content comes from, if the
+// writer of its answer notes that. Answers that are ready do without.
+func watched(w http.ResponseWriter, r *http.Request) *http.Request {
+	if c := noted(w); c != nil {
+		return r.WithContext(httpanswer.WithCame(r.Context(), &c.cache))
+	}
+	return r
 }
 
 // Refused tells of a request that HTTP refused, before anybody could read it.

@@ -13,6 +13,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
@@ -167,6 +168,26 @@ const combinedTime = "02/Jan/2006:15:04:05 +0000"
 // longer than the answer of a small page. Whatever a stranger sends stays within its field and
 // on its line; that is fuzzed.
 
+// written is a second as the combined format has it.
+type written struct {
+	unix int64
+	text string
+}
+
+// last is the second that was written last: thousands of lines share one.
+var last atomic.Pointer[written]
+
+// second writes a time to the second, in UTC.
+func second(t time.Time) string {
+	unix := t.Unix()
+	if w := last.Load(); w != nil && w.unix == unix {
+		return w.text
+	}
+	w := &written{unix, t.UTC().Format(combinedTime)}
+	last.Store(w)
+	return w.text
+}
+
 // Append writes a visit and a line's end.
 func (w Writing) Append(to []byte, v *Visit) []byte {
 	if w.Form == JSON {
@@ -180,7 +201,7 @@ func (w Writing) Append(to []byte, v *Visit) []byte {
 func (w Writing) appendCombined(to []byte, v *Visit) []byte {
 	to = append(to, v.client(w)...)
 	to = append(to, " - - ["...)
-	to = v.Time.UTC().AppendFormat(to, combinedTime)
+	to = append(to, second(v.Time)...)
 	to = append(to, `] "`...)
 	to = appendEscaped(to, v.Method)
 	to = append(to, ' ')
@@ -206,10 +227,23 @@ func (w Writing) appendCombined(to []byte, v *Visit) []byte {
 	return append(to, '\n')
 }
 
+// isPlain reports whether a text is written as it is, as nearly all are.
+func isPlain(text string) bool {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			return false
+		}
+	}
+	return true
+}
+
 // appendEscaped writes a text for between quotes: control characters, quotes, backslashes and
 // what is no UTF-8 as \xHH.
 func appendEscaped(to []byte, text string) []byte {
 	const digits = "0123456789abcdef"
+	if isPlain(text) {
+		return append(to, text...)
+	}
 	for i := 0; i < len(text); {
 		r, size := utf8.DecodeRuneInString(text[i:])
 		if r == utf8.RuneError && size < 2 || r < ' ' || r == '"' || r == '\\' || r == 0x7f ||
@@ -230,7 +264,11 @@ func (w Writing) appendJSON(to []byte, v *Visit) []byte {
 	to = append(to, `{"time":"`...)
 	to = v.Time.UTC().AppendFormat(to, "2006-01-02T15:04:05.000Z")
 	to = append(to, `","milliseconds":`...)
-	to = strconv.AppendFloat(to, float64(v.Took.Microseconds())/1000, 'f', -1, 64)
+	micro := v.Took.Microseconds()
+	to = strconv.AppendInt(to, micro/1000, 10)
+	if rest := micro % 1000; rest != 0 {
+		to = append(to, '.', byte('0'+rest/100), byte('0'+rest/10%10), byte('0'+rest%10))
+	}
 	to = append(to, `,"client":`...)
 	to = appendString(to, v.client(w))
 	for _, f := range []struct{ name, value string }{
@@ -266,6 +304,10 @@ func (w Writing) appendJSON(to []byte, v *Visit) []byte {
 func appendString(to []byte, text string) []byte {
 	const digits = "0123456789abcdef"
 	to = append(to, '"')
+	if isPlain(text) {
+		to = append(to, text...)
+		return append(to, '"')
+	}
 	for i := 0; i < len(text); {
 		r, size := utf8.DecodeRuneInString(text[i:])
 		switch {

@@ -28,7 +28,7 @@ func TestLinesOfRequests(t *testing.T) {
 	v := visit()
 	assert.Equal(t, `203.0.113.0 - - [01/Nov/2026:12:00:00 +0000] "GET /fares?day=sat HTTP/2.0" 200 5120 "https://www.corvane.example/?…" "Mozilla \x225.0\x22"`+
 		"\n", string(visits.Writing{}.Append(nil, &v)))
-	assert.Equal(t, `{"time":"2026-11-01T12:00:00.005Z","milliseconds":1.25,"client":"203.0.113.77","id":"k3v9","method":"GET","host":"www.corvane.example",`+
+	assert.Equal(t, `{"time":"2026-11-01T12:00:00.005Z","milliseconds":1.250,"client":"203.0.113.77","id":"k3v9","method":"GET","host":"www.corvane.example",`+
 		`"target":"/fares?day=sat","protocol":"HTTP/2.0","referrer":"https://www.corvane.example/?…","agent":"Mozilla \"5.0\"","site":"corvane",`+
 		`"environment":"production","by":"file","cache":"hit","status":200,"bytes":5120,"entry":12,"tls":true}`+"\n",
 		string(visits.Writing{Form: visits.JSON, Whole: true}.Append(nil, &v)))
