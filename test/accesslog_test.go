@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -13,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -51,7 +51,8 @@ func TestEveryRequestIsInTheAccessLog(t *testing.T) {
 		"site.rules": "redirect /prices -> /fares\n"})
 	p.ok("deploy")
 	log := filepath.Join(p.home, "access.log")
-	at := p.edgeOn("", "--access-log", log, "--access-log-format", "json", "--local-names")
+	counts := freeAddress(t)
+	at := p.edgeOn("", "--access-log", log, "--access-log-format", "json", "--local-names", "--metrics", counts)
 	ask := func(path string, header ...string) {
 		request, err := http.NewRequest(http.MethodGet, "http://"+at+path, nil)
 		require.NoError(t, err)
@@ -74,9 +75,9 @@ func TestEveryRequestIsInTheAccessLog(t *testing.T) {
 	raw := func(text string) {
 		conn, err := net.Dial("tcp", at)
 		require.NoError(t, err)
-		defer conn.Close() //nolint:errcheck // read
+		defer conn.Close()         //nolint:errcheck // read
 		io.WriteString(conn, text) //nolint:errcheck // the answer says what came
-		io.ReadAll(conn) //nolint:errcheck // it is closed
+		io.ReadAll(conn)           //nolint:errcheck // it is closed
 	}
 	raw("GARBAGE that is longer than the preface of HTTP/2\r\n\r\n")
 	raw("GET / HTTP/1.1\r\nHost: a\r\nHost: b\r\n\r\n")
@@ -96,6 +97,23 @@ func TestEveryRequestIsInTheAccessLog(t *testing.T) {
 	assert.Equal(t, 2, statuses[http.StatusBadRequest])
 	assert.Equal(t, 1, statuses[http.StatusRequestHeaderFieldsTooLarge])
 	assert.Len(t, ids, all)
+	// The metrics have counted the same.
+	response, err := http.Get("http://" + counts + "/metrics")
+	require.NoError(t, err)
+	data, err := io.ReadAll(response.Body)
+	require.NoError(t, err)
+	require.NoError(t, response.Body.Close())
+	sum := 0
+	for line := range strings.Lines(string(data)) {
+		if rest, ok := strings.CutPrefix(line, "orilla_requests_total{"); ok {
+			_, number, _ := strings.Cut(strings.TrimSpace(rest), "} ")
+			n, err := strconv.Atoi(number)
+			require.NoError(t, err, line)
+			sum += n
+		}
+	}
+	assert.Equal(t, all, sum)
+	assert.Contains(t, string(data), `orilla_entry{environment="production",site="corvane"} 1`)
 	first := lines(t, log)[0]
 	assert.Equal(t, noted{Client: "127.0.0.0", Method: "GET", Target: "/", Site: "corvane", Environment: "production",
 		By: "file", Status: 200, Bytes: 7, Entry: 1, ID: first.ID}, first)

@@ -112,6 +112,10 @@ func (a *domainsCmd) reserve(ctx context.Context, plan *site.Plan, store storage
 	return list, err
 }
 
+// Who sets records need not be who may deploy: a key for the zone and rights to the store are
+// different things. So what keeps names from being reserved does not keep records from being
+// set, but for a name that is somebody else's.
+
 // reserveFirst reserves the addresses that records are going to lead here: else another site
 // of the store could take a name that visitors come to already. A host that is another
 // site's is an error; whatever else keeps it from being done is told.

@@ -33,6 +33,16 @@ const (
 	lastLines = time.Second
 )
 
+// Where what goes, and what happens to it:
+//
+//	what happens    standard output and error, or the log: written at once, in the background
+//	requests        the access log, or standard output: written four times a second
+//	SIGHUP          both files are opened again, the form of lines may be another one
+//	the end         a second for what is left; a pipe that nobody reads keeps nobody
+//
+// Lines that could not be written are counted. How many is told once a minute, since each of
+// them would be one more line.
+
 // written is where a node writes.
 type written struct {
 	log     *logFile // nil: what happens goes to standard output

@@ -177,9 +177,12 @@ type running struct {
 	node   *edge.Node
 	server *connections.Server
 	logs   *written
-	first  *firstLook
-	stop   context.CancelFunc
-	hurry  chan struct{}
+
+	measured *measured   // nil: it does not count
+	cache    *edge.Cache // nil: nothing is kept on disk
+	first    *firstLook
+	stop     context.CancelFunc
+	hurry    chan struct{}
 
 	certificates *certificates.Set // nil: it does not speak TLS
 }
@@ -214,16 +217,21 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 	// of whoever started the node, who is still there.
 	options := edge.Options{Settings: settingsOf(config), Tell: r.first.tell, Memory: memoryFor(config),
 		Best: encoder.Best}
-	if config.Cache.Folder != "" {
-		cache, err := r.openCache(config, store)
-		if err != nil {
-			return err
-		}
-		defer cache.Close()
-		options.Cache = cache
-	}
 	if r.logs.visits != nil {
 		options.Visited = r.logs.visited
+	}
+	if r.measured, err = r.measure(ctx, config); err != nil {
+		return err
+	}
+	if r.measured != nil {
+		options.Visited, store = both(options.Visited, r.measured.Visited), r.measured.Store(store)
+	}
+	if config.Cache.Folder != "" {
+		if r.cache, err = r.openCache(config, store); err != nil {
+			return err
+		}
+		defer r.cache.Close()
+		options.Cache = r.cache
 	}
 	secure := set != nil || a.issuing != nil
 	if secure {
@@ -305,6 +313,9 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 	if r.issuing != nil {
 		owned.Go(func() { r.issuing.run(following, r.node) })
 		owned.Go(func() { r.watchIssued(following) })
+	}
+	if r.measured != nil {
+		owned.Go(func() { r.measured.serve(following) })
 	}
 	owned.Go(func() { r.logs.watch(following.Done(), r.first.tell) })
 	owned.Go(func() { r.obey(ctx, serving, configured) })

@@ -259,10 +259,10 @@ func (n visit) newer(ctx context.Context, e *environment, s *serving, path strin
 
 // serveRelease answers from one release, whatever is live.
 func (n visit) serveRelease(w http.ResponseWriter, r *http.Request, meant local) string {
-	if c := noted(w); c != nil {
+	id, site, err := n.release(r.Context(), meant.site, meant.release)
+	if c := noted(w); c != nil && !id.IsZero() { // what strangers make up is no site
 		c.site = meant.site
 	}
-	id, site, err := n.release(r.Context(), meant.site, meant.release)
 	if err == nil && id.IsZero() {
 		return httpanswer.Say(w, r, http.StatusNotFound, "There is no such release of "+meant.site+".")
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"orilla.example/orilla/internal/connections"
+	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -84,6 +85,31 @@ func (n *Node) Health() Health {
 		h.Title = http.StatusText(h.Status)
 	}
 	return h
+}
+
+// Served is what an environment serves at a node.
+type Served struct {
+	Site, Environment string // as people write it
+	Entry             int64
+}
+
+// ServedBy lists what a node serves, in any order.
+func ServedBy(n *Node) (list []Served) {
+	for _, e := range n.all.list() {
+		if s := e.current.Load(); s != nil && !s.entry.Release.IsZero() {
+			list = append(list, Served{e.journal.Site, journal.DisplayName(e.journal.Environment),
+				s.entry.Number})
+		}
+	}
+	return list
+}
+
+// StoreAnswered returns when the store of a node last answered; zero for never.
+func StoreAnswered(n *Node) time.Time {
+	if at := n.is.reached.Load(); at != 0 {
+		return time.Unix(0, at)
+	}
+	return time.Time{}
 }
 
 // watchedFor is for how long somebody who asked how the node is may ask again.

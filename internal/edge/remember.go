@@ -57,6 +57,12 @@ func (c *Cache) held() *wake.Cache {
 	return &wake.Cache{Bytes: index + content, Most: c.size}
 }
 
+// Size returns how many bytes lie in the cache, and how many may.
+func (c *Cache) Size() (bytes, most int64) {
+	held := c.held()
+	return held.Bytes, held.Most
+}
+
 // Close lets others use the cache.
 func (c *Cache) Close() { c.notes.Close() }
 

@@ -5,6 +5,9 @@ import (
 	"sync/atomic"
 )
 
+// An answer may need several objects: a page and the rules of its site, the parts of a large
+// file. One that had to be fetched is what the visitor waited for, so the worst place counts.
+
 // Came notes where the content of an answer came from. The zero value has none.
 type Came struct{ from atomic.Int32 }
 

@@ -8,6 +8,10 @@ import (
 	"time"
 )
 
+// A relay stands for a way through the world. It accepts at once and connects late, so that a
+// handshake costs a turn; what is sent waits in a queue for half of one, so that much can be on
+// its way at the same time, as it can in the world.
+
 // relay passes connections on to another address, late.
 type relay struct {
 	address string

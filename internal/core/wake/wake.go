@@ -111,6 +111,10 @@ func decode(body []byte) (Call, error) {
 	return c, nil
 }
 
+// The time is compared after the signature: a stranger learns nothing of the node's clock. A
+// call that is repeated within that time is a look that finds nothing, which becomes rare by
+// itself; so no nonce is remembered.
+
 // Open reads a call that came with a signature. now is by the store's clock.
 func Open(body []byte, signature, incarnation string, now time.Time) (Call, error) {
 	c, err := decode(body)
