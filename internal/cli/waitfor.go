@@ -26,8 +26,8 @@ type waitOptions struct{ waitFor []string }
 func (o *waitOptions) flags(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&o.waitFor, "wait-for", nil,
 		"check an `ADDRESS` such as /fares/ at the edge afterwards, or all in @FILE, or run a "+
-			"command; if one fails, roll back (repeatable; default: wait_for in orilla.yaml; \""+
-			project.Nothing+"\" for nothing)")
+			"command, or watch what \"visitors\" get (visitors:5m); if one fails, roll back "+
+			"(repeatable; default: wait_for in orilla.yaml; \""+project.Nothing+"\" for nothing)")
 }
 
 // list returns what is probed; nil if the configuration says.

@@ -236,7 +236,11 @@ func (p *Prepared) asksFrozen() bool { return !p.Automatic && p.Ask.Frozen != ni
 // ask, if one is to be asked afterwards.
 func (p *Prepared) checkProbes(ctx context.Context) error {
 	for _, what := range p.WaitFor {
-		if !strings.HasPrefix(what, "/") || !isAddress(what) {
+		_, visitors, err := parseVisitors(what)
+		if err != nil {
+			return err
+		}
+		if !visitors && (!strings.HasPrefix(what, "/") || !isAddress(what)) {
 			continue
 		}
 		nodes, err := p.nodes(ctx)

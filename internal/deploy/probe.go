@@ -96,6 +96,10 @@ func (v *verifier) findAddress(ctx context.Context) (string, error) {
 // probe requests an address, at every edge node if it is a
 // path, or runs a command.
 func (v *verifier) probe(ctx context.Context, what string) environments.Probe {
+	// It was checked before anything was live.
+	if lasts, is, _ := parseVisitors(what); is {
+		return v.visitors(ctx, lasts)
+	}
 	switch {
 	case !isAddress(what):
 		return v.run(ctx, what)

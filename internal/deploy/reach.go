@@ -13,7 +13,6 @@ import (
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/rules"
-	"orilla.example/orilla/internal/edge"
 )
 
 // resolveTime is how long the name of an upstream may take to be resolved.
@@ -43,7 +42,7 @@ func noteReach(ctx context.Context, p *Prepared, upstreams map[string]string) er
 	if p.Plan.Environment == "" || len(upstreams) == 0 {
 		return nil
 	}
-	nodes, err := edge.Nodes(ctx, p.Store, p.hold.Ahead)
+	nodes, err := p.ahead.waker.Nodes()
 	if err != nil || len(nodes) == 0 {
 		return err
 	}

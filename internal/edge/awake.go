@@ -220,6 +220,8 @@ func lookFor(ctx context.Context, n visit, site, name string, number int64,
 		serves.Release = now.entry.Release.String()
 	}
 	serves.Why, _ = e.failed.Load().(string)
+	counted, usual := now.crowd.Counted(), now.usual
+	serves.Visitors, serves.Usual = &counted, &usual
 	return serves, now != before, true
 }
 

@@ -195,7 +195,7 @@ func TestWhatComesIsFetched(t *testing.T) {
 	assert.Equal(t, "new home", body)
 	_, body = w.ask("GET", "corvane.localhost", "/new.js", nil)
 	assert.Len(t, body, 5000)
-	assert.Equal(t, before, w.read.Load(), "nothing had to be read for visitors")
+	assert.LessOrEqual(t, w.read.Load()-before, int64(100), "nothing but the store's mark had to be read")
 	waker.Coming(t.Context(), id, time.Nanosecond) // nobody waits longer
 }
 

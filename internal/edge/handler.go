@@ -65,6 +65,7 @@ func respond(n visit, w http.ResponseWriter, r *http.Request) {
 		counting = &counted{CountingWriter: httpanswer.CountingWriter{ResponseWriter: w}}
 	}
 	by := n.serve(counting, r)
+	judged(counting, r)
 	n.log(r, counting.Status, counting.Bytes, by)
 }
 

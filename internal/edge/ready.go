@@ -101,6 +101,7 @@ func (n visit) sendReady(w http.ResponseWriter, r *http.Request) bool {
 		k.pages == s.pages.Load() && (!q.plain || k.local || !leadsToSecure(n.Node, r, s)) &&
 		(!k.local || n.answersLocally(r)) && n.objects.Send(w, r, k.ready)
 	if sent {
+		s.crowd.Answered()
 		if c := noted(w); c != nil {
 			c.by, c.entry, c.e = visits.ByFile, s.entry.Number, k.e
 			c.cache.Note(httpanswer.FromMemory)

@@ -19,6 +19,7 @@ import (
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/visits"
 	"orilla.example/orilla/internal/httpanswer"
 )
 
@@ -34,6 +35,8 @@ type serving struct {
 	config    *answer.EnvironmentConfig
 	recent    []recent         // newest first
 	earlier   []answer.Earlier // the releases of recent
+	crowd     visits.Crowd     // what its visitors got
+	usual     visits.Counted   // what those of the releases before got
 	// the dictionary of its pages, nil until one was made
 	pages atomic.Pointer[digest.Digest]
 }
@@ -64,6 +67,26 @@ func (s *serving) answersFrom(id release.ID, now time.Time) bool {
 	kept := len(s.site(now).Recent)
 	return id == s.entry.Release ||
 		slices.ContainsFunc(s.recent[:kept], func(r recent) bool { return r.id == id })
+}
+
+// enoughVisitors is from how many answers on a release tells by itself what is usual.
+const enoughVisitors = 2000
+
+// past is what is usual for whoever comes after: what the visitors of this release got, and of
+// those before it if these were few. What was gone back from was not usual.
+func (s *serving) past(left bool) visits.Counted {
+	switch {
+	case s == nil:
+		return visits.Counted{}
+	case left:
+		return s.usual
+	}
+	counted := s.crowd.Counted()
+	if counted.Answers < enoughVisitors {
+		counted = counted.Plus(s.usual)
+	}
+	counted.Worst = nil
+	return counted
 }
 
 // base is the path of the canonical address, without its final slash.
@@ -204,6 +227,7 @@ func (e *environment) refresh(ctx context.Context, n *Node, follow follower) (bo
 	if err := follow.before(); err != nil {
 		return false, err
 	}
+	next.usual = now.past(head.Kind == journal.Rollback)
 	e.current.Store(next)
 	if now == nil {
 		e.origin = under

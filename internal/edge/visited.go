@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"encoding/binary"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -31,6 +32,7 @@ type counted struct {
 
 	by      visits.By
 	e       *environment // that answered; nil for the node itself
+	s       *serving     // what it served then
 	site    string       // of a release that answers at its own address
 	entry   int64
 	proxied bool
@@ -48,8 +50,22 @@ func noted(w http.ResponseWriter) *counted {
 // answers notes which environment answers.
 func answers(w http.ResponseWriter, e *environment, s *serving) {
 	if c := noted(w); c != nil {
-		c.e, c.entry = e, s.entry.Number
+		c.e, c.s, c.entry = e, s, s.entry.Number
 	}
+}
+
+// judged counts what a visitor got, by which the release is judged. A page of the site asked
+// if the browser says so, or names one as where it came from.
+func judged(c *counted, r *http.Request) {
+	if c.s == nil || c.s.entry.Release.IsZero() || r.Context().Err() != nil {
+		return
+	}
+	own := r.Header.Get("Sec-Fetch-Site") == "same-origin"
+	if from := r.Referer(); !own && from != "" {
+		at, err := url.Parse(from)
+		own = err == nil && strings.EqualFold(at.Host, r.Host)
+	}
+	c.s.crowd.Count(r.URL.EscapedPath(), c.Status, own)
 }
 
 // decided notes what decided an answer.

@@ -30,11 +30,12 @@ type Waker struct {
 	ahead time.Duration
 	known []string // public keys that count; empty: those of the nodes' records
 
-	found chan struct{} // closed when nodes and key have been looked for
-	nodes []Presence
-	key   string // of the site; "" if it cannot be read
+	found  chan struct{} // closed when nodes have been looked for
+	nodes  []Presence
+	failed error // why they are not known
 
 	mutex sync.Mutex
+	key   string            // of the site; "" while it has no claim
 	last  map[string]*woken // what was said of the last entry of each environment
 }
 
@@ -97,16 +98,28 @@ func NewWaker(ctx context.Context, store storage.Store, site string, ahead time.
 		last: map[string]*woken{}}
 	go func() {
 		defer close(w.found)
-		var finding sync.WaitGroup
-		finding.Go(func() {
-			if claim, err := record.ReadClaim(ctx, store, site); err == nil {
-				w.key = claim.Incarnation
-			}
-		})
-		w.nodes, _ = Nodes(ctx, store, ahead) // without them, polling finds what was written
-		finding.Wait()
+		w.nodes, w.failed = Nodes(ctx, store, ahead)
 	}()
 	return w
+}
+
+// Nodes returns all nodes of the store, as they were when the waker was made.
+func (w *Waker) Nodes() ([]Presence, error) {
+	<-w.found
+	return w.nodes, w.failed
+}
+
+// keyOf reads what calls are signed with, once there is something to call: the first deploy of
+// a site makes its claim only just before its entry.
+func (w *Waker) keyOf(ctx context.Context) string {
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if w.key == "" {
+		if claim, err := record.ReadClaim(ctx, w.store, w.site); err == nil {
+			w.key = claim.Incarnation
+		}
+	}
+	return w.key
 }
 
 // Coming says which release may be live in a moment, and returns when the nodes have fetched
@@ -154,11 +167,18 @@ func (w *Waker) call(ctx context.Context, say func(*wake.Call)) []Confirmed {
 		return nil
 	}
 	list := make([]Confirmed, len(w.nodes))
+	if !slices.ContainsFunc(w.nodes, Presence.FromHere) {
+		for i, node := range w.nodes {
+			list[i] = Confirmed{Node: node, Err: ErrNotCalled}
+		}
+		return list // nothing needs to be signed
+	}
+	key := w.keyOf(ctx)
 	var group sync.WaitGroup
 	slots := make(chan struct{}, callsAtOnce)
 	for i, node := range w.nodes {
 		list[i] = Confirmed{Node: node, Err: ErrNotCalled}
-		if !node.FromHere() || w.key == "" {
+		if !node.FromHere() || key == "" {
 			continue
 		}
 		slots <- struct{}{}
@@ -177,7 +197,7 @@ func (w *Waker) call(ctx context.Context, say func(*wake.Call)) []Confirmed {
 func (w *Waker) one(ctx context.Context, node Presence, call wake.Call) Confirmed {
 	began := time.Now()
 	c := Confirmed{Node: node}
-	data, signature, err := exchange(ctx, node, call, w.key)
+	data, signature, err := exchange(ctx, node, call, w.keyOf(ctx))
 	if c.Took, c.Err = time.Since(began), err; err != nil {
 		return c
 	}

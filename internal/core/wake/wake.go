@@ -26,6 +26,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"orilla.example/orilla/internal/core/visits"
 )
 
 // Path is where a node is called, with POST.
@@ -158,6 +160,9 @@ type Serving struct {
 	Milliseconds float64 `json:"milliseconds,omitempty"`
 	// Why is what keeps it from serving a later entry; "" for nothing.
 	Why string `json:"why,omitempty"`
+	// Visitors is what visitors got since it serves the entry, and Usual what those before got.
+	Visitors *visits.Counted `json:"visitors,omitempty"`
+	Usual    *visits.Counted `json:"usual,omitempty"`
 }
 
 // Cache is how full a node's cache is.
