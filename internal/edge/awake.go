@@ -21,6 +21,7 @@ import (
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/wake"
 	"orilla.example/orilla/internal/httpanswer"
@@ -141,8 +142,14 @@ func whose(ctx context.Context, n visit, body []byte, signature string) (wake.Ca
 		call, err = wake.Open(body, signature, key.(string), n.clock.now())
 	}
 	if errors.Is(err, wake.ErrForged) && n.asked.strangers.Allow() {
-		n.asked.keys.Delete(site)
-		call, err = wake.Open(body, signature, n.key(ctx, site), n.clock.now())
+		// What is known stays until there is something else: while the store is away, no stranger
+		// can take from visitors what their links are checked with.
+		ctx, cancel := context.WithTimeout(ctx, n.options.Patience)
+		defer cancel()
+		if claim, failed := record.ReadClaim(ctx, n.store, site); failed == nil {
+			n.asked.keys.Store(site, claim.Incarnation)
+			call, err = wake.Open(body, signature, claim.Incarnation, n.clock.now())
+		}
 	}
 	return call, err
 }
@@ -172,7 +179,10 @@ func obeys(ctx context.Context, n visit, call wake.Call) wake.Answer {
 	}
 	group.Wait()
 	if flipped {
-		n.route(ctx)
+		// Whoever called may have gone; hosts lead to the new entry all the same.
+		routing, cancel := context.WithTimeout(context.WithoutCancel(ctx), lookTimeout)
+		defer cancel()
+		n.route(routing)
 	}
 
 	health := n.Health()

@@ -281,3 +281,25 @@ func nodesOf(t *testing.T, store storage.Store) []edge.Presence {
 	require.NoError(t, err)
 	return nodes
 }
+
+// TestForgedCallsTakeNothingAway sends them while the store is away: the key by which links and
+// calls are checked stays.
+func TestForgedCallsTakeNothingAway(t *testing.T) {
+	t.Parallel()
+	w := start(t, edge.Options{})
+	entry := w.activate("production", w.put(map[string]string{"index.html": "home"}, release.Settings{}))
+	store, end := w.another(edge.Options{Patience: 100 * time.Millisecond}, "", nil)
+	t.Cleanup(end)
+	w.await("corvane.localhost", entry)
+	tell := func(c *wake.Call) { c.Look = map[string]int64{"production": 0} }
+	status, _ := w.call("incarnation1", tell)
+	require.Equal(t, http.StatusOK, status)
+	store.gone.Store(true)
+	for range 10 {
+		status, _ := w.call("guess", tell)
+		assert.Equal(t, http.StatusForbidden, status)
+	}
+	status, answer := w.call("incarnation1", tell)
+	assert.Equal(t, http.StatusOK, status)
+	assert.Equal(t, entry.Number, answer.Serves["production"].Entry)
+}
