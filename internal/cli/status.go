@@ -389,7 +389,7 @@ func (a survey) environmentStatus(ctx context.Context, s *session, state environ
 		// Nodes of early versions, and environments beyond the first hundred, are asked as
 		// visitors ask.
 		_, told := c.Said.Serves[state.Name]
-		if (c.Err != nil || c.Known && !told) && c.Node.FromHere() {
+		if (c.Err != nil || c.Known && !told) && c.Node.FromHere() && !c.Silent() {
 			_, label, err := c.Node.Serves(ctx, project.LocalName(s.site, state.Name))
 			told = err == nil && label == head.Label()
 		} else {

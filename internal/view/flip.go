@@ -43,6 +43,8 @@ type NodeReport struct {
 	Cache        *wake.Cache `json:"cache,omitempty"`
 	PublicKey    string      `json:"public_key,omitempty"`
 	Why          string      `json:"why,omitempty"` // what is wrong with it
+
+	Unknown bool `json:"-"` // it answered, and nobody knows it
 }
 
 // ReportNode reports what a node said.
@@ -59,7 +61,7 @@ func ReportNode(c edge.Confirmed) NodeReport {
 	case c.Err != nil:
 		n.Why = "it does not answer: " + plainly(c.Err)
 	case !c.Known:
-		n.Why = "unknown: it does not sign with a key that is known of it"
+		n.Why, n.Unknown = "unknown: it does not sign with a key that is known of it", true
 	default:
 		n.State, n.Since, n.Cache = c.Said.State, c.Said.Since, c.Said.Cache
 		n.Serves = map[string]string{}
@@ -140,6 +142,10 @@ func (f Flip) Print(c *console.Console) {
 	if len(each) < 2 && (len(each) == 0 || each[0].Why == "") {
 		return
 	}
+	wide, region := 0, 0
+	for _, n := range each[:min(len(each), shownNodes)] {
+		wide, region = max(wide, len(n.Node)), max(region, len(n.Region))
+	}
 	for i, n := range each {
 		if i == shownNodes {
 			c.Note("%s", console.Faint(fmt.Sprintf("            and %d more: orilla edge list", len(each)-i)))
@@ -149,15 +155,15 @@ func (f Flip) Print(c *console.Console) {
 		if i == 0 {
 			label = "nodes"
 		}
-		c.Row(c.Err, label, n.line())
+		c.Row(c.Err, label, n.line(wide, region))
 	}
 }
 
-// line says how a node is doing.
-func (n NodeReport) line() string {
-	text := n.Node
-	if n.Region != "" {
-		text += "  " + n.Region
+// line says how a node is doing, below others whose names and regions are so wide.
+func (n NodeReport) line(wide, region int) string {
+	text := fmt.Sprintf("%-*s", wide, n.Node)
+	if region > 0 {
+		text += fmt.Sprintf("  %-*s", region, n.Region)
 	}
 	switch {
 	case n.Milliseconds > 0:
@@ -188,8 +194,10 @@ func PrintNodes(c *console.Console, list []NodeReport, environments []string) {
 	for _, n := range list {
 		state := console.Good(n.State)
 		switch {
+		case n.State == "" && n.Unknown:
+			state = console.Bad("unknown")
 		case n.State == "":
-			state = console.Warn("unknown")
+			state = console.Warn("silent")
 		case n.State != string(edge.Ready):
 			state = console.Warn(strings.ReplaceAll(n.State, "-", " "))
 		}
