@@ -177,3 +177,37 @@ func TestNobodyWaitsForAPipe(t *testing.T) {
 		require.Fail(t, "it did not end")
 	}
 }
+
+// TestTheAccessLogCanBeMovedAway does as programs do that rotate logs.
+func TestTheAccessLogCanBeMovedAway(t *testing.T) {
+	t.Parallel()
+	if runtime.GOOS == "windows" {
+		t.Skip("there is no SIGHUP")
+	}
+	p := newPlace(t)
+	p.commit("First", map[string]string{"index.html": "ferries", "orilla.yaml": "site: corvane\n"})
+	p.ok("deploy")
+	at, log := freeAddress(t), filepath.Join(p.home, "access.log")
+	command := p.command(context.Background(), "edge", "--listen", at, "--access-log", log, "--local-names")
+	require.NoError(t, command.Start())
+	t.Cleanup(func() {
+		command.Process.Kill() //nolint:errcheck // it may have ended
+		command.Wait()         //nolint:errcheck // it was killed
+	})
+	has := func(file, what string) bool {
+		data, err := os.ReadFile(file)
+		return err == nil && strings.Contains(string(data), what)
+	}
+	require.Eventually(t, func() bool {
+		response, err := http.Get("http://" + at + "/before")
+		return err == nil && response.Body.Close() == nil
+	}, patience, tick)
+	require.Eventually(t, func() bool { return has(log, "GET /before") }, patience, tick)
+	require.NoError(t, os.Rename(log, log+".1"))
+	require.NoError(t, command.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool {
+		response, err := http.Get("http://" + at + "/after")
+		return err == nil && response.Body.Close() == nil && has(log, "GET /after")
+	}, patience, tick)
+	assert.False(t, has(log, "GET /before"))
+}

@@ -204,8 +204,22 @@ func (w *Waker) one(ctx context.Context, node Presence, call wake.Call) Confirme
 	var proved bool
 	c.Said, proved, c.Err = wake.Read(data, signature, call.Nonce, node.PublicKey)
 	c.Known = proved && w.counts(node)
+	if c.Err != nil || proved {
+		return c
+	}
+	// Nodes behind something that shares visitors out may all name its address: then another
+	// one has answered, and says nothing of this one.
+	for _, other := range w.nodes {
+		if _, proved, _ := wake.Read(data, signature, call.Nonce, other.PublicKey); proved {
+			c.Err = fmt.Errorf("%w, %s", ErrElsewhere, other.Node)
+			break
+		}
+	}
 	return c
 }
+
+// ErrElsewhere: another node answers at the address.
+var ErrElsewhere = errors.New("its address leads to another node")
 
 // exchange sends a call, and returns the answer with its signature.
 func exchange(ctx context.Context, node Presence, call wake.Call, key string) ([]byte, string, error) {

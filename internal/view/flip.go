@@ -1,6 +1,7 @@
 package view
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -56,6 +57,8 @@ func ReportNode(c edge.Confirmed) NodeReport {
 		n.Why = "it cannot be asked from this machine"
 	case c.Err != nil && c.Node.PublicKey == "":
 		n.Why = "it is of an early version, which cannot be called"
+	case errors.Is(c.Err, edge.ErrElsewhere):
+		n.Why = c.Err.Error()
 	case c.Silent():
 		n.Why = "it does not answer"
 	case c.Err != nil:
