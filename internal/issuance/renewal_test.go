@@ -30,7 +30,7 @@ func (w *world) serial(o *issuance.Orders, name string) *big.Int {
 // is in vain.
 func TestCertificatesAreRenewed(t *testing.T) {
 	w := newWorld(t)
-	w.ca.Lasts = 9 * time.Second
+	w.ca.Lasts = 18 * time.Second
 	o := w.node(func(*issuance.Options) {})
 	w.answering.Store(o)
 	o.Want([]string{"www.corvane.example"})
@@ -49,7 +49,7 @@ func TestCertificatesAreRenewed(t *testing.T) {
 // by a node that is started meanwhile. That something will go wrong is said once, and holds.
 func TestAnAuthorityIsAwayWhileCertificatesEnd(t *testing.T) {
 	w := newWorld(t)
-	w.ca.Lasts = 9 * time.Second
+	w.ca.Lasts = 18 * time.Second
 	var mutex sync.Mutex
 	var told []error
 	tell := func(o *issuance.Options) {
@@ -59,32 +59,29 @@ func TestAnAuthorityIsAwayWhileCertificatesEnd(t *testing.T) {
 			told = append(told, err)
 		}
 	}
-	const name = "next.corvane.example"
-	o := w.node(tell)
-	w.answering.Store(o)
-	o.Want([]string{name})
-	w.has(o, name)
-	first := w.serial(o, name)
 	var away atomic.Bool
-	away.Store(true)
 	w.ca.Fail = func(string) *authority.Problem {
 		if away.Load() {
 			return &authority.Problem{Type: "about:blank", Status: 503, Detail: "back in a week"}
 		}
 		return nil
 	}
+	const name = "next.corvane.example"
+	o := w.node(tell)
+	w.answering.Store(o)
+	o.Want([]string{name})
+	w.has(o, name)
+	first := w.serial(o, name)
+	away.Store(true)
 
 	alarming := func(o *issuance.Orders) bool { return o.List()[0].Alarming(time.Now()) }
 	require.Eventually(t, func() bool { return alarming(o) }, 30*time.Second, 5*time.Millisecond)
 	// It is looked at again and again meanwhile, and found to be there.
-	var again *issuance.Orders
+	again := w.node(tell)
+	again.Want([]string{name})
 	for until := o.List()[0].Until; time.Now().Before(until.Add(-time.Second)); time.Sleep(20 * time.Millisecond) {
 		require.Equal(t, first, w.serial(o, name))
 		require.True(t, alarming(o))
-		if again == nil {
-			again = w.node(tell)
-			again.Want([]string{name})
-		}
 	}
 	require.Eventually(t, func() bool { return again.List()[0].Until.Equal(o.List()[0].Until) }, 10*time.Second,
 		5*time.Millisecond, "a node that is started has what the store has")
