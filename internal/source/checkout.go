@@ -10,6 +10,8 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"syscall"
+	"time"
 
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/publish"
@@ -90,7 +92,7 @@ func (r *Repository) Checkout(ctx context.Context, commit string, w Workspace, v
 // Clear removes everything from the workspace, also what a build has made
 // unwritable. It follows no links.
 func (w Workspace) Clear() error {
-	if os.RemoveAll(w.Folder) == nil {
+	if removeAll(w.Folder) == nil {
 		return nil
 	}
 	root, err := os.OpenRoot(w.Folder)
@@ -109,6 +111,20 @@ func (w Workspace) Clear() error {
 	root.Close() //nolint:errcheck // only a handle
 
 	return os.RemoveAll(w.Folder)
+}
+
+// lateFor is for how long something that is about to end may still write where it is removed.
+const lateFor = 2 * time.Second
+
+// removeAll removes a folder, in which a process that is just ending may still make files: then
+// the folder is not empty by the time that it is to go.
+func removeAll(folder string) error {
+	for deadline := time.Now().Add(lateFor); ; time.Sleep(20 * time.Millisecond) {
+		err := os.RemoveAll(folder)
+		if err == nil || !errors.Is(err, syscall.ENOTEMPTY) || time.Now().After(deadline) {
+			return err
+		}
+	}
 }
 
 // checkout makes the tree of a workspace that of a commit, and removes what
@@ -173,7 +189,7 @@ func leaveAlone(ctx context.Context, r *Repository, commit string, w Workspace, 
 	}
 
 	if !view.History {
-		return os.RemoveAll(dir)
+		return removeAll(dir)
 	}
 
 	// An untrusted build sees the history that led to its commit, and no branch
@@ -274,7 +290,8 @@ func initialise(ctx context.Context, r *Repository, w Workspace, how manner) err
 
 	// Line ends as they are in the commit: the same bytes on every machine.
 	settings := [][2]string{{"core.autocrlf", "false"}, {"core.bare", "false"}, {"core.worktree", w.Tree()},
-		{"core.sparseCheckout", "true"}, {"gc.auto", "0"}}
+		{"core.sparseCheckout", "true"}, {"gc.auto", "0"},
+		{"maintenance.auto", "false"}}
 	if origin := origin(ctx, r, how); origin != "" {
 		settings = append(settings, [2]string{"remote.origin.url", origin})
 	}
