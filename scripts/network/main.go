@@ -25,6 +25,7 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -49,6 +50,7 @@ type network struct {
 	relays          []*relay // of the nodes to the store
 	fronts          []*relay // of everybody to the nodes
 	running         []*exec.Cmd
+	gateway         *storetest.S3Server
 	missed          []string
 	turn            int
 }
@@ -64,6 +66,14 @@ func main() {
 	n := &network{folder: folder, latency: time.Duration(*latency) * time.Millisecond, loss: *loss,
 		running: make([]*exec.Cmd, nodes)}
 	defer n.end()
+	// Networks outlive who made them; so whoever ends this early still takes them down.
+	ended := make(chan os.Signal, 1)
+	signal.Notify(ended, os.Interrupt, syscall.SIGTERM, syscall.SIGPIPE)
+	go func() {
+		<-ended
+		n.end()
+		os.Exit(1)
+	}()
 	n.begin()
 	n.flips(*flips)
 	n.cutOff()
@@ -126,6 +136,7 @@ func (n *network) begin() {
 
 	gateway, err := storetest.StartS3(filepath.Join(n.folder, "s3"))
 	check(err)
+	n.gateway = gateway
 	n.store = gateway.Store("corvane", n.relay(here+":0", gateway.Listen).address)
 	n.orilla("store", "init", n.store)
 	n.publish()
@@ -172,6 +183,9 @@ func (n *network) end() {
 			command.Process.Kill() //nolint:errcheck // it may have ended
 			command.Wait()         //nolint:errcheck // as above
 		}
+	}
+	if n.gateway != nil {
+		n.gateway.Stop()
 	}
 	for i := range nodes {
 		ip("netns", "del", space(i)) //nolint:errcheck // it may not be there
