@@ -101,7 +101,7 @@ func (a *domainsCmd) reserve(ctx context.Context, plan *site.Plan, store storage
 	}
 
 	job := deploy.Job{Plan: plan, Store: store, Report: &reporter{app: a.app}, Now: time.Now,
-		Cause: "command", Automatic: !a.Asks && !yes, Ask: deploy.Questions{
+		Trial: a.dry, Cause: "command", Automatic: !a.Asks && !yes, Ask: deploy.Questions{
 			Unclaimed: func() error { return (&deployCmd{activator{a.app}}).askClaim(ctx, plan, yes) },
 		}}
 	done, err := deploy.Reserve(ctx, job, typed)

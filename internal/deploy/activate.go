@@ -127,6 +127,7 @@ func (r *Release) comes(ctx context.Context) (wait func()) {
 		return func() {}
 	}
 	done := make(chan struct{})
+	r.prepared.ahead.waker.Refresh(ctx)
 	go func() {
 		defer close(done)
 		r.prepared.ahead.waker.Coming(ctx, r.ID, comesWait)

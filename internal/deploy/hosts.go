@@ -3,8 +3,6 @@ package deploy
 import (
 	"context"
 	"errors"
-	"net/url"
-	"slices"
 	"strings"
 
 	"orilla.example/orilla/internal/core/hosts"
@@ -16,30 +14,31 @@ import (
 // wantedAddresses are those that a site must have for the plan's environment.
 // Of a preview they are the patterns of all, with "*" for the label: the host
 // https://*.preview.corvane.example is taken once, not for each preview.
-func wantedAddresses(p *Prepared) []string {
-	if !journal.IsPreview(p.Plan.Environment) {
-		// A part of a label stands for too much to belong to a site before there is a preview.
-		return slices.DeleteFunc(documentContent(p).Addresses, func(address string) bool {
-			host, _, err := hosts.Of(address)
-			return err == nil && strings.Contains(strings.TrimPrefix(host, "*."), "*")
-		})
-	}
-	var addresses []string
-	for i, pattern := range p.Plan.Project.ProductionConfig.Previews.Addresses {
-		// A preview for each branch would otherwise mean a journal for each
-		// branch's host, and two sites with the same pattern would meet only at
-		// the first branch of the same name.
-		parsed, err := url.Parse(strings.ReplaceAll(pattern, project.LabelPlace, "*"))
-		// a part of a label stands for too much
-		if err != nil || strings.Contains(strings.TrimPrefix(parsed.Hostname(), "*."), "*") {
-			addresses = append(addresses, documentContent(p).Addresses[i])
-			continue
+func wantedAddresses(p *Prepared) (addresses []string) {
+	content := documentContent(p).Addresses
+	for i, address := range content {
+		pattern := address
+		if journal.IsPreview(p.Plan.Environment) {
+			// A preview for each branch would otherwise mean a journal for each
+			// branch's host, and two sites with the same pattern would meet only at
+			// the first branch of the same name.
+			pattern = project.PreviewPattern(p.Plan.Project.ProductionConfig.Previews.Addresses[i])
 		}
-		path, _, _ := strings.Cut(parsed.Path, "*")
-		addresses = append(addresses, parsed.Scheme+"://"+parsed.Host+path)
+		switch {
+		case !isPart(pattern):
+			addresses = append(addresses, pattern)
+		case !isPart(address):
+			addresses = append(addresses, address)
+		}
 	}
-
 	return addresses
+}
+
+// isPart reports whether a pattern has a label of which only a part varies: that stands for too
+// much to belong to a site before there is a preview.
+func isPart(pattern string) bool {
+	host, _, err := hosts.Of(pattern)
+	return err != nil || strings.Contains(strings.TrimPrefix(host, "*."), "*")
 }
 
 // changesAddresses reports whether an environment whose last entry is head, nil

@@ -42,8 +42,9 @@ type ahead struct {
 	sync.WaitGroup
 
 	waker    *edge.Waker
-	previews *Prepared // the same job in the journal of all previews; nil if that is of no interest
-	unread   error     // why that journal cannot be read
+	patterns bool           // where previews may be is of interest
+	previews *journal.Entry // the last one of the journal of all previews; nil for none
+	unread   error          // why that journal cannot be read
 }
 
 // Prepare finds out whether a job may be done, before anything is

@@ -42,7 +42,7 @@ func noteReach(ctx context.Context, p *Prepared, upstreams map[string]string) er
 	if p.Plan.Environment == "" || len(upstreams) == 0 {
 		return nil
 	}
-	nodes, err := p.ahead.waker.Nodes()
+	nodes, err := p.ahead.waker.Nodes(ctx)
 	if err != nil || len(nodes) == 0 {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/environments"
 	"orilla.example/orilla/internal/site"
 )
 
@@ -84,15 +85,25 @@ func reserve(ctx context.Context, p *Prepared, name string) (r Reservation, err 
 
 // inside is the same job in another environment of the site, whose last entry it reads.
 func inside(ctx context.Context, p *Prepared, name string) (*Prepared, error) {
+	head, err := lastOf(ctx, p, name, p.hints[name])
+	return p.at(name, head), err
+}
+
+// at is the same job in another environment, whose last entry is head.
+func (p *Prepared) at(name string, head *journal.Entry) *Prepared {
 	plan, q := *p.Plan, *p
 	plan.Environment = name
-	q.Plan, q.head = &plan, nil
-	head, err := q.journal().Head(ctx, p.hints[name])
+	q.Plan, q.head = &plan, head
+	return &q
+}
+
+// lastOf reads the last entry of an environment of the site; nil for none.
+func lastOf(ctx context.Context, p *Prepared, name string, hint int64) (*journal.Entry, error) {
+	head, err := environments.JournalOf(p.writer(), p.Plan.Site, name, p.now).Head(ctx, hint)
 	if errors.Is(err, journal.ErrEmpty) {
-		return &q, nil
+		return nil, nil //nolint:nilnil // nothing was ever said of it
 	}
-	q.head = &head
-	return &q, err
+	return &head, err
 }
 
 // setDocument takes the hosts of a document and writes, as an entry of its own, that the
@@ -124,6 +135,9 @@ func setDocument(ctx context.Context, p *Prepared, document journal.Document) (j
 		p.now())
 	entry, err := p.journal().Append(ctx, after, decide)
 	if err == nil {
+		if !p.Trial {
+			p.ahead.Go(p.ahead.waker.Tell(ctx, entry))
+		}
 		p.hints.Note(entry)(ctx, p.Store)
 	}
 	return entry, err
@@ -138,17 +152,19 @@ func readPatterns(ctx context.Context, p *Prepared) {
 		!said && p.hints[journal.Previews] == 0 {
 		return
 	}
-	p.ahead.Go(func() { p.ahead.previews, p.ahead.unread = inside(ctx, p, journal.Previews) })
+	p.ahead.patterns = true
+	hint := p.hints[journal.Previews]
+	p.ahead.Go(func() { p.ahead.previews, p.ahead.unread = lastOf(ctx, p, journal.Previews, hint) })
 }
 
 // keepPatterns makes the journal of all previews say where previews may be, as orilla.yaml
 // does, so that edge nodes know it before there is one. A deploy does not fail over it.
 func keepPatterns(ctx context.Context, p *Prepared) {
 	p.ahead.Wait()
-	q, err := p.ahead.previews, p.ahead.unread
-	if q == nil {
+	if !p.ahead.patterns {
 		return
 	}
+	q, err := p.at(journal.Previews, p.ahead.previews), p.ahead.unread
 	document, keep := journal.Document{}, false
 	if err == nil {
 		document, keep, err = documentOf(ctx, q)

@@ -60,10 +60,14 @@ func judged(c *counted, r *http.Request) {
 	if c.s == nil || c.s.entry.Release.IsZero() || r.Context().Err() != nil {
 		return
 	}
-	own := r.Header.Get("Sec-Fetch-Site") == "same-origin"
-	if from := r.Referer(); !own && from != "" {
-		at, err := url.Parse(from)
-		own = err == nil && strings.EqualFold(at.Host, r.Host)
+	// Who asked matters only for what is not there.
+	own := false
+	if c.Status == http.StatusNotFound || c.Status == http.StatusGone {
+		own = r.Header.Get("Sec-Fetch-Site") == "same-origin"
+		if from := r.Referer(); !own && from != "" {
+			at, err := url.Parse(from)
+			own = err == nil && strings.EqualFold(at.Host, r.Host)
+		}
 	}
 	c.s.crowd.Count(r.URL.EscapedPath(), c.Status, own)
 }
@@ -123,6 +127,11 @@ func identified(r *http.Request, visitor connections.Visitor) string {
 		strings.IndexFunc(given, func(c rune) bool { return c <= ' ' || c > '~' }) < 0 {
 		return given
 	}
+	return numbered()
+}
+
+// numbered returns the next number of this node's.
+func numbered() string {
 	const base = 36
 	return strconv.FormatUint(serial.Add(1), base)
 }
@@ -173,5 +182,5 @@ func Refused(n *Node, refusal connections.Refusal) {
 	}
 	n.options.Visited(&visits.Visit{Time: time.Now(), Client: refusal.Client, Method: "-", Path: "-",
 		Protocol: "HTTP/1.1", Status: refusal.Status, By: visits.ByRefusal,
-		ID: strconv.FormatUint(serial.Add(1), 36)})
+		ID: numbered()})
 }

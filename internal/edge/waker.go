@@ -30,13 +30,18 @@ type Waker struct {
 	ahead time.Duration
 	known []string // public keys that count; empty: those of the nodes' records
 
-	found  chan struct{} // closed when nodes have been looked for
-	nodes  []Presence
-	failed error // why they are not known
-
 	mutex sync.Mutex
+	found *found            // the nodes, as they were looked for last
 	key   string            // of the site; "" while it has no claim
 	last  map[string]*woken // what was said of the last entry of each environment
+}
+
+// found are the nodes of the store at a time.
+type found struct {
+	began time.Time
+	done  chan struct{} // closed when the rest is there
+	nodes []Presence
+	err   error // why they are not known
 }
 
 // woken is what nodes said when they were called about an entry.
@@ -94,19 +99,44 @@ var caller = &http.Client{
 // in the store.
 func NewWaker(ctx context.Context, store storage.Store, site string, ahead time.Duration, known []string,
 ) *Waker {
-	w := &Waker{store: store, site: site, ahead: ahead, known: known, found: make(chan struct{}),
-		last: map[string]*woken{}}
-	go func() {
-		defer close(w.found)
-		w.nodes, w.failed = Nodes(ctx, store, ahead)
-	}()
+	w := &Waker{store: store, site: site, ahead: ahead, known: known, last: map[string]*woken{}}
+	w.Refresh(ctx)
 	return w
 }
 
-// Nodes returns all nodes of the store, as they were when the waker was made.
-func (w *Waker) Nodes() ([]Presence, error) {
-	<-w.found
-	return w.nodes, w.failed
+// freshFor is for how long it counts which nodes there are.
+const freshFor = 5 * time.Second
+
+// Refresh begins to look for the nodes anew, if that was some time ago: during a long build one
+// may have been started again, and have another key.
+func (w *Waker) Refresh(ctx context.Context) {
+	if w == nil {
+		return
+	}
+	w.mutex.Lock()
+	defer w.mutex.Unlock()
+	if w.found != nil && time.Since(w.found.began) < freshFor {
+		return
+	}
+	next := &found{began: time.Now(), done: make(chan struct{})}
+	w.found = next
+	go func() {
+		defer close(next.done)
+		next.nodes, next.err = Nodes(ctx, w.store, w.ahead)
+	}()
+}
+
+// Nodes returns all nodes of the store, as they were looked for last.
+func (w *Waker) Nodes(ctx context.Context) ([]Presence, error) {
+	w.mutex.Lock()
+	last := w.found
+	w.mutex.Unlock()
+	select {
+	case <-last.done:
+		return last.nodes, last.err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 // keyOf reads what calls are signed with, once there is something to call: the first deploy of
@@ -161,22 +191,18 @@ func (w *Waker) Tell(ctx context.Context, entry journal.Entry) (wait func()) {
 
 // call calls all nodes at once.
 func (w *Waker) call(ctx context.Context, say func(*wake.Call)) []Confirmed {
-	select {
-	case <-w.found:
-	case <-ctx.Done():
-		return nil
+	nodes, err := w.Nodes(ctx)
+	if err != nil {
+		return nil // they find the entry by themselves
 	}
-	list := make([]Confirmed, len(w.nodes))
-	if !slices.ContainsFunc(w.nodes, Presence.FromHere) {
-		for i, node := range w.nodes {
-			list[i] = Confirmed{Node: node, Err: ErrNotCalled}
-		}
-		return list // nothing needs to be signed
+	list := make([]Confirmed, len(nodes))
+	key := ""
+	if slices.ContainsFunc(nodes, Presence.FromHere) { // else nothing needs to be signed
+		key = w.keyOf(ctx)
 	}
-	key := w.keyOf(ctx)
 	var group sync.WaitGroup
 	slots := make(chan struct{}, callsAtOnce)
-	for i, node := range w.nodes {
+	for i, node := range nodes {
 		list[i] = Confirmed{Node: node, Err: ErrNotCalled}
 		if !node.FromHere() || key == "" {
 			continue
@@ -209,7 +235,8 @@ func (w *Waker) one(ctx context.Context, node Presence, call wake.Call) Confirme
 	}
 	// Nodes behind something that shares visitors out may all name its address: then another
 	// one has answered, and says nothing of this one.
-	for _, other := range w.nodes {
+	nodes, _ := w.Nodes(ctx) // they were there to be called
+	for _, other := range nodes {
 		if _, proved, _ := wake.Read(data, signature, call.Nonce, other.PublicKey); proved {
 			c.Err = fmt.Errorf("%w, %s", ErrElsewhere, other.Node)
 			break
@@ -298,6 +325,7 @@ func (w *Waker) Flipped(ctx context.Context, entry journal.Entry, atMost time.Du
 // until asks a node again and again until it serves an entry, or the time is over.
 func (w *Waker) until(ctx context.Context, c *Confirmed, entry journal.Entry) {
 	const pause = 5 * time.Millisecond
+	began, before := time.Now(), c.Took
 	host := project.LocalName(w.site, entry.Environment)
 	for ctx.Err() == nil && !c.Serves(entry) {
 		// Somebody else answers there, or nobody: asking again changes neither.
@@ -309,7 +337,7 @@ func (w *Waker) until(ctx context.Context, c *Confirmed, entry journal.Entry) {
 			if err != nil {
 				return
 			}
-			c.seen = label == entry.Label()
+			c.seen, c.Took = label == entry.Label(), before+time.Since(began)
 		}
 		time.Sleep(pause)
 		if c.Err == nil {
@@ -319,7 +347,7 @@ func (w *Waker) until(ctx context.Context, c *Confirmed, entry journal.Entry) {
 			if ctx.Err() != nil && next.Err != nil {
 				return // the time is over; what it said before stands
 			}
-			next.Took += c.Took
+			next.Took = before + time.Since(began)
 			*c = next
 		}
 	}

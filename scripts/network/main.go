@@ -410,7 +410,7 @@ func (n *network) without() {
 		}
 	}
 	n.figure("no node reaches the store: the deploy takes", float64(took.Milliseconds()), 10000, "ms")
-	n.figure("... nodes that are said to serve it all the same", float64(nodes-late), 0, "")
+	n.figure("... nodes reported to serve it anyway", float64(nodes-late), 0, "")
 	time.Sleep(5 * time.Second)
 	for _, r := range n.relays {
 		r.silent.Store(false)

@@ -382,19 +382,24 @@ func (c Config) Document(environment string) journal.DocumentContent {
 	return content
 }
 
-// patterns lists the addresses below which previews are, with "*" for the label:
+// PreviewPattern turns an address of previews into that below which they are, with "*" for
+// the label:
 //
 //	https://{preview}.preview.corvane.example/   https://*.preview.corvane.example/
 //	https://corvane.example/on/{preview}/        https://corvane.example/on/
+func PreviewPattern(address string) string {
+	scheme, rest, _ := strings.Cut(address, "://")
+	host, path, _ := strings.Cut(rest, "/")
+	if at := strings.Index(path, LabelPlace); at >= 0 {
+		path = path[:strings.LastIndex(path[:at], "/")+1]
+	}
+	return scheme + "://" + strings.ReplaceAll(host, LabelPlace, "*") + "/" + path
+}
+
+// patterns lists where previews may be.
 func (p Previews) patterns() (list []string) {
 	for _, address := range p.Addresses {
-		scheme, rest, _ := strings.Cut(address, "://")
-		host, path, _ := strings.Cut(rest, "/")
-		if at := strings.Index(path, LabelPlace); at >= 0 {
-			path = path[:strings.LastIndex(path[:at], "/")+1]
-		}
-		pattern := scheme + "://" + strings.ReplaceAll(host, LabelPlace, "*") + "/" + path
-		if !slices.Contains(list, pattern) {
+		if pattern := PreviewPattern(address); !slices.Contains(list, pattern) {
 			list = append(list, pattern)
 		}
 	}
