@@ -10,6 +10,7 @@ require (
 	github.com/caddyserver/certmagic v0.25.6
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/creack/pty v1.1.24
+	github.com/dchest/siphash v1.2.3
 	github.com/dustin/go-humanize v1.1.0
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-jose/go-jose/v4 v4.1.9

@@ -42,7 +42,7 @@ var documents = map[string]any{
 	"rollback": view.RollbackReport{}, "rules-format": view.FormatReport{}, "serve": view.ServeEvent{},
 	"sites": []view.SiteReport{}, "status": view.StatusReport{}, "store": view.StoreReport{},
 	"store-copy": maintenance.Copied{}, "store-init": view.StoreInitReport{}, "store-prune": view.PruneReport{},
-	"store-restored": record.Restored{}, "store-verify": maintenance.Verified{}, "usage": view.UsageReport{},
+	"store-restored": record.Restored{}, "store-verify": maintenance.Verified{}, "traffic": view.TrafficReport{}, "traffic-rules": []view.LostRule{}, "usage": view.UsageReport{},
 	"version": view.VersionReport{}, "write": view.OutputValues{},
 }
 
@@ -238,7 +238,7 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 		"fares.html": "42.00", "app-0a1b2c3d4e.js": ""})
 	p.git("config", "user.name", "Ines Marrow")
 	p.git("config", "user.email", "ines@corvane.example")
-	p.edge()
+	p.edgeOn("", "--traffic=false")
 	shows("deploy", "deploy", "-m", "from November")
 	p.commit("Fares of the winter", map[string]string{"fares.html": "43.00"})
 	shows("build", "build")
@@ -274,6 +274,9 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	shows("builds", "builds")
 	shows("usage", "usage")
 	shows("edge-list", "edge", "list")
+	p.counted("production", "/Fares", 12)
+	shows("traffic", "traffic", "--since", "1h")
+	shows("traffic-rules", "traffic", "--rules")
 	shows("domains", "domains")
 	named := filepath.Join(filepath.Dir(p.folder), "named")
 	require.NoError(p.t, os.MkdirAll(named, 0o755))

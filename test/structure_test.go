@@ -29,7 +29,7 @@ var layers = []string{
 	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver",
 	"internal/follow", "internal/deploy", "internal/export", "internal/inspect", "internal/environments",
 	"internal/issuance", "internal/domains", "internal/standin", "internal/nameservers",
-	"internal/edge", "internal/metrics", "internal/background", "internal/httpanswer", "internal/build", "internal/steps", "internal/site",
+	"internal/edge", "internal/metrics", "internal/counting", "internal/background", "internal/httpanswer", "internal/build", "internal/steps", "internal/site",
 	"internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core",
 }
 

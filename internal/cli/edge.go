@@ -42,7 +42,7 @@ type edgeFlags struct {
 	accessLog, accessForm, metrics        string
 	certificates, trust, reach            []string
 	connections, perClient, upstreams     int64
-	requests, localNames, check           bool
+	requests, localNames, check, traffic  bool
 }
 
 func newEdgeCommand(a *app) *cobra.Command {
@@ -94,6 +94,8 @@ func (f *edgeFlags) define(flags *pflag.FlagSet) {
 	flags.StringVar(&f.accessForm, "access-log-format", string(visits.Combined),
 		"the `FORMAT` of these lines: combined, or json")
 	flags.StringVar(&f.metrics, "metrics", "", "answer with metrics (OpenMetrics) on this `ADDRESS`")
+	flags.BoolVar(&f.traffic, "traffic", true,
+		"count what visitors ask for, without addresses, for orilla traffic")
 	flags.StringVar(&f.memory, "memory", usualMemory, "use this `SIZE` of memory at most")
 	flags.StringVar(&f.cache, "cache", "",
 		"keep what was read in this `FOLDER`, and serve it without the store")
@@ -148,7 +150,7 @@ func (a *edgeCmd) configured(typed *pflag.FlagSet, f *edgeFlags) (project.EdgeCo
 			files = append(files, &config.AccessLog.File)
 		}
 		acme := &config.TLS.ACME
-		files = append(files, &acme.Secret, &acme.Authority, &acme.DNS.Key)
+		files = append(files, &config.Traffic.Secret, &acme.Secret, &acme.Authority, &acme.DNS.Key)
 		for i := range config.TLS.Certificates {
 			files = append(files, &config.TLS.Certificates[i].Chain, &config.TLS.Certificates[i].Key)
 		}
@@ -198,6 +200,9 @@ func (f *edgeFlags) over(typed *pflag.FlagSet, c *project.EdgeConfig) error {
 	text("cache", f.cache, &c.Cache.Folder)
 	if typed.Changed("requests") {
 		c.Requests = f.requests
+	}
+	if typed.Changed("traffic") {
+		c.Traffic.Not = !f.traffic
 	}
 	if typed.Changed("local-names") {
 		c.LocalNames = f.localNames

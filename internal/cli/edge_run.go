@@ -22,6 +22,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/counting"
 	"orilla.example/orilla/internal/diskcache"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/encoder"
@@ -181,10 +182,12 @@ type running struct {
 	measured *measured   // nil: it does not count
 	cache    *edge.Cache // nil: nothing is kept on disk
 	first    *firstLook
+	looked   atomic.Bool
 	stop     context.CancelFunc
 	hurry    chan struct{}
 
 	certificates *certificates.Set // nil: it does not speak TLS
+	counts       *counting.Counter // nil: it does not count visits
 }
 
 // runEdge serves until the context ends, or a signal ends it.
@@ -232,6 +235,9 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 		}
 		defer r.cache.Close()
 		options.Cache = r.cache
+	}
+	if err = r.count(config, store, listeners, &options); err != nil {
+		return err
 	}
 	secure := set != nil || a.issuing != nil
 	if secure {
@@ -290,10 +296,14 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 	var owned sync.WaitGroup
 	defer owned.Wait()
 	defer done()
+	if r.counts != nil {
+		owned.Go(func() { r.counts.Run(following) })
+	}
 	looked := make(chan struct{})
 	owned.Go(func() {
 		r.node.Follow(following, func() {
 			r.first.end()
+			r.looked.Store(true)
 			connections.Notify("READY=1") //nolint:errcheck // nobody listens
 			close(looked)
 		})

@@ -128,7 +128,8 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 	if !a.JSON {
 		view.PrintPruned(a.Console, planned, "would be removed")
 	}
-	nothing := planned.Objects+planned.Variants+planned.Builds+len(planned.Releases) == 0
+	nothing := planned.Objects+planned.Variants+planned.Builds+len(planned.Releases)+planned.TrafficDays+
+		planned.TrafficGone == 0
 	if o.dryRun || nothing {
 		if a.JSON {
 			return a.Document(view.NewPruneReport(planned, o.dryRun))

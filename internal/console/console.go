@@ -197,14 +197,19 @@ func (c *Console) Row(w io.Writer, label, text string) {
 // column is as wide as it needs; the last is cut at the terminal's edge.
 // Elsewhere columns are separated the same way, so that a line stays a line.
 // The columns named in right are numbers, set to the right.
-func (c *Console) Table(rows [][]string, right ...int) { table(c, rows, true, right) }
+func (c *Console) Table(rows [][]string, right ...int) { table(c, rows, true, right, nil) }
+
+// TableWith writes rows as Table does, and below each row, from 1, lines that belong to it.
+func TableWith(c *Console, rows [][]string, below func(row int) []string, right ...int) {
+	table(c, rows, true, right, below)
+}
 
 // Columns writes rows as Table does, without a heading.
-func Columns(c *Console, rows [][]string, right ...int) { table(c, rows, false, right) }
+func Columns(c *Console, rows [][]string, right ...int) { table(c, rows, false, right, nil) }
 
 // table writes rows with their columns aligned, the first one faint if it is a
 // heading. Columns in right are aligned to the right.
-func table(c *Console, rows [][]string, heading bool, right []int) {
+func table(c *Console, rows [][]string, heading bool, right []int, below func(row int) []string) {
 	if len(rows) == 0 {
 		return
 	}
@@ -236,11 +241,16 @@ func table(c *Console, rows [][]string, heading bool, right []int) {
 			}
 		}
 
-		text := strings.TrimRight(line.String(), " ")
-		if limit > 0 && lipgloss.Width(text) > limit {
-			text = lipgloss.NewStyle().MaxWidth(limit - 1).Render(text)
+		lines := []string{strings.TrimRight(line.String(), " ")}
+		if below != nil && i > 0 {
+			lines = append(lines, below(i)...)
 		}
-		c.Print("%s", text)
+		for _, text := range lines {
+			if limit > 0 && lipgloss.Width(text) > limit {
+				text = lipgloss.NewStyle().MaxWidth(limit - 1).Render(text)
+			}
+			c.Print("%s", text)
+		}
 	}
 }
 

@@ -93,6 +93,13 @@ type Served struct {
 	Entry             int64
 }
 
+// IsWritable reports whether a node's store is the one that it was, as far as its last look told:
+// in the place of one that is not mounted nothing is written.
+func IsWritable(n *Node) bool { return n.tracker.lost() == "" }
+
+// Now is the time by the clock of a node's store.
+func Now(n *Node) time.Time { return n.clock.now() }
+
 // ServedBy lists what a node serves, in any order.
 func ServedBy(n *Node) (list []Served) {
 	for _, e := range n.all.list() {

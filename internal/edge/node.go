@@ -10,7 +10,7 @@
 // left, which is replaced as a whole. So a visitor sees one release or the other
 // and never a mixture, and a store that cannot be reached leaves a node answering
 // with what it has. Nodes share nothing but the store, and write nothing to it but
-// their presence.
+// their presence, what they encoded and had issued, and what they counted.
 //
 // What keeps a node up, and who looks after it:
 //

@@ -63,6 +63,9 @@ func (c *Cache) Size() (bytes, most int64) {
 	return held.Bytes, held.Most
 }
 
+// Notes are where small records are kept, for as long as the cache is open.
+func (c *Cache) Notes() *diskcache.Cache { return c.notes }
+
 // Close lets others use the cache.
 func (c *Cache) Close() { c.notes.Close() }
 

@@ -142,9 +142,13 @@ func visited(n visit, r *http.Request, c *counted, began time.Time) {
 	c.visit = visits.Visit{Time: began, Took: time.Since(began), Client: visitor.Address,
 		ID: identified(r, visitor), Secure: visitor.Scheme == "https", Method: r.Method,
 		Host: httpanswer.HostName(r.Host), Path: r.URL.EscapedPath(), Query: r.URL.RawQuery,
-		Protocol: r.Proto, Referrer: r.Referer(), Agent: r.UserAgent(), Status: c.Status, Bytes: c.Bytes,
-		By: c.by, Proxied: c.proxied, Entry: c.entry}
+		Protocol: r.Proto, Referrer: r.Referer(), Fetch: r.Header.Get("Sec-Fetch-Site"),
+		Agent: r.UserAgent(), Status: c.Status, Bytes: c.Bytes, By: c.by, Proxied: c.proxied,
+		Entry: c.entry}
 	v := &c.visit
+	if v.Encoding = c.Header().Get("Content-Encoding"); v.Encoding == "" && c.Bytes > 0 {
+		v.Encoding = "identity"
+	}
 	if v.Status == 0 {
 		v.Status = http.StatusOK // nothing was written: net/http says so
 	}

@@ -11,6 +11,7 @@ import (
 	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/core/traffic"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/golden"
 	"orilla.example/orilla/internal/view"
@@ -56,6 +57,12 @@ func TestScreens(t *testing.T) {
 				Header: []view.FieldReport{{Name: "location", Value: "/sailings/winter"},
 					{Name: "cache-control", Value: "max-age=60", Rule: "site.rules:9"}},
 			}, "2026-12-20 09:30")
+		},
+		"traffic-of-days":  func(s *screen) { view.PrintTraffic(s.Console, seenTraffic(96*time.Hour), 3) },
+		"traffic-of-hours": func(s *screen) { view.PrintTraffic(s.Console, seenTraffic(3*time.Hour), 0) },
+		"traffic-of-nobody": func(s *screen) {
+			view.PrintTraffic(s.Console, view.NewTraffic("corvane", "staging", &traffic.Sum{
+				From: time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), To: time.Date(2026, 11, 29, 15, 0, 0, 0, time.UTC)}), 10)
 		},
 		"store-in-a-bucket": func(s *screen) {
 			view.PrintStore(s.Console, view.StoreReport{

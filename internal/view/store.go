@@ -201,6 +201,18 @@ type StoreInitReport struct {
 // PrintPruned writes what was removed, or with would what a removal would
 // remove.
 func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
+	var days []string
+	if p.TrafficDays > 0 {
+		days = append(days, console.Count(int64(p.TrafficDays), "day becomes one record",
+			"days become a record each"))
+	}
+	if p.TrafficGone > 0 {
+		days = append(days, console.Count(int64(p.TrafficGone), "day is", "days are")+
+			" more than 400 days ago and "+would)
+	}
+	if len(days) > 0 {
+		c.Print("%s %s", console.Strong("counts of visits:"), strings.Join(days, ", "))
+	}
 	if len(p.Releases)+p.Builds+p.Objects+p.Variants == 0 {
 		c.Print("%s: %s kept, nothing unused", console.Good("nothing to remove"),
 			console.Count(int64(p.Kept), "release is", "releases are"))

@@ -19,6 +19,12 @@ const (
 	movedAlike = 70
 )
 
+// Moves returns the files of one side that lie at another path on the other.
+func Moves(ctx context.Context, before, after Side) ([]Item, error) {
+	items, err := findMoved(ctx, changes(before.Files, after.Files), before, after)
+	return slices.DeleteFunc(items, func(item Item) bool { return item.Kind != Moved }), err
+}
+
 // findMoved makes one item of a file that went and one that came with the same
 // content; of pages, with nearly the same text.
 func findMoved(ctx context.Context, items []Item, before, after Side) ([]Item, error) {

@@ -25,6 +25,10 @@ type Pruned struct {
 	Bytes    int64         `json:"bytes"`
 	Spared   int           `json:"spared"` // that have become needed meanwhile
 	Left     int           `json:"left"`   // for another prune, since the time was up
+	// TrafficDays are the days whose counts of visits become one record each, TrafficGone those
+	// that are too old to be kept.
+	TrafficDays int `json:"traffic_days"`
+	TrafficGone int `json:"traffic_gone"`
 }
 
 // GoneRelease is a release that is no longer kept.
@@ -50,6 +54,7 @@ type Pruning struct {
 
 	result Pruned
 	keys   []doomed
+	days   []trafficDay
 }
 
 // doomed is a key that may go.
@@ -80,6 +85,16 @@ func Plan(ctx context.Context, store storage.Store, who string, policy Policy, t
 	p.marker = &marker{keeper: &p.keeper, reach: newReach(), policy: policy, now: time.Now().Add(p.ahead)}
 	if err := p.marker.mark(ctx); err != nil {
 		return nil, err
+	}
+	if p.days, err = p.trafficDays(ctx, p.marker.now); err != nil {
+		return nil, err
+	}
+	for _, d := range p.days {
+		if d.gone {
+			p.result.TrafficGone++
+		} else {
+			p.result.TrafficDays++
+		}
 	}
 	return p, p.candidates(ctx)
 }
@@ -154,6 +169,12 @@ func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), te
 		return p.result, err
 	}
 
+	for i, d := range p.days {
+		if err := settleTraffic(ctx, p.store, d); err != nil {
+			return p.result, err
+		}
+		p.tell("traffic", int64(i+1), int64(len(p.days)))
+	}
 	planned := len(p.keys)
 	p.result.Builds, p.result.Objects, p.result.Variants = 0, 0, 0
 	p.result.Bytes, p.result.Releases = 0, nil

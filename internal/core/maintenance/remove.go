@@ -55,7 +55,7 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	}
 	// Listed after the environments went dark, so that their last entries are
 	// among what goes.
-	items, err := k.deep(ctx, storage.SiteKey(site))
+	items, err := k.deep(ctx, storage.SiteKey(site), storage.TrafficOf(site, ""))
 	if err != nil {
 		return 0, err
 	}
@@ -84,7 +84,8 @@ func RemoveSite(ctx context.Context, store storage.Store, site, who string, keep
 	// The claim last: as long as it is there, the name is nobody else's.
 	err = removal.Delete(ctx, []string{storage.ClaimKey(site), storage.PulseKey(site)}, func(int) {})
 	if tidier, ok := store.(storage.Tidier); ok && err == nil {
-		err = tidier.Tidy(ctx, storage.SiteKey(site))
+		err = errors.Join(tidier.Tidy(ctx, storage.SiteKey(site)),
+			tidier.Tidy(ctx, storage.TrafficOf(site, "")))
 	}
 	return int(done) + 1, err
 }

@@ -28,7 +28,8 @@ type EdgeConfig struct {
 	Log         string // a file, relative to edge.yaml
 	Requests    bool   // tell of each request
 	AccessLog   EdgeAccessLog
-	Metrics     string          // host:port; "" for none
+	Metrics     string // host:port; "" for none
+	Traffic     EdgeTraffic
 	LocalNames  bool            // names below .localhost answer everybody
 	Memory      Size            // of the process
 	Cache       EdgeCache       // on disk
@@ -51,6 +52,14 @@ type EdgeAccessLog struct {
 	File   string // relative to edge.yaml; "-" for standard output
 	Format string // combined or json
 	Whole  bool   // addresses of visitors are written whole
+}
+
+// EdgeTraffic is how a node counts visits.
+type EdgeTraffic struct {
+	Not bool // it does not
+	// Secret is a file, relative to edge.yaml, with what nodes share to know each other's visitors;
+	// "": that of certificates, if there is one.
+	Secret string
 }
 
 // EdgeTLS is how a node speaks TLS. Without certificates it does not.
@@ -170,6 +179,13 @@ func edgeKeys(p *parse, c *EdgeConfig) keys {
 			return keys{"listen": hostPortTo(p, &c.TLS.Listen),
 				"certificates": certificatesTo(p, &c.TLS.Certificates),
 				"acme":         p.inner(func() keys { return acmeKeys(p, &c.TLS.ACME) })}
+		}),
+		"traffic": p.inner(func() keys {
+			return keys{"secret": p.text(&c.Traffic.Secret), "count": func(node ast.Node) {
+				count := true
+				flagTo(p, &count)(node)
+				c.Traffic.Not = !count
+			}}
 		}),
 		"trust": p.list(&c.Trust, isNetwork(p)),
 		"drain": optional(&c.Drain),

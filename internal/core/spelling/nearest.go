@@ -16,7 +16,7 @@ import "fmt"
 func Nearest(word string, candidates []string) string {
 	best, bestDistance := "", max(2, len(word)/3)+1
 	for _, candidate := range candidates {
-		if d := distance(word, candidate); d < bestDistance {
+		if d := Distance(word, candidate); d < bestDistance {
 			best, bestDistance = candidate, d
 		}
 	}
@@ -32,8 +32,8 @@ func DidYouMean(word string, candidates []string) string {
 	return ""
 }
 
-// distance is the Levenshtein distance between two words.
-func distance(a, b string) int {
+// Distance is the Levenshtein distance between two words.
+func Distance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for j := range row {
 		row[j] = j

@@ -18,6 +18,10 @@ const (
 	// CertificatesKey is the folder of what nodes keep sealed:
 	// keys, certificates, answers to challenges.
 	CertificatesKey = "certificates"
+	// TrafficKey is the folder of what nodes count of visits.
+	TrafficKey = "traffic"
+	// SaltsKey is the folder of the sealed salts that visitors of a day are numbered under.
+	SaltsKey = "salts"
 	// RestoredKey is the folder of what says that the
 	// store was brought back from a copy.
 	RestoredKey = "restored"
@@ -62,6 +66,23 @@ func WaitingKey(site, environment string) string {
 func OutcomeKey(site, environment string, n int64) string {
 	return fmt.Sprintf("%s/%s/outcomes/%0*d", EnvironmentsKey(site), environment, numberSize, n)
 }
+
+// What nodes count lies beside the sites and not in them: a node may write there, and nowhere below
+// a site. Days are folders, so that a week is listed in seven requests.
+
+// TrafficOf is the folder of what was counted of a site; with a day (2026-11-29), of that day.
+func TrafficOf(site, day string) string {
+	if day == "" {
+		return TrafficKey + "/" + site
+	}
+	return TrafficKey + "/" + site + "/" + day
+}
+
+// TrafficRecord is where it is kept what was counted: HH-ID of a node, or of a whole day.
+func TrafficRecord(site, day, name string) string { return TrafficOf(site, day) + "/" + name }
+
+// SaltKey is where the salt of a day is kept.
+func SaltKey(day string) string { return SaltsKey + "/" + day }
 
 // Rank tells in which order keys of a store may be removed: roots of releases
 // (0) before records (1), records before objects (2), which both lead to. Those

@@ -34,6 +34,7 @@ var (
 	prunes  = []Role{Pruner}
 	serves  = []Role{Edge}
 	both    = []Role{Deployer, Pruner}
+	counts  = []Role{Edge, Pruner}
 )
 
 // Kinds are all kinds of keys of a store (docs/store-format.md).
@@ -62,6 +63,8 @@ var Kinds = []Kind{
 	{"prune/*", "running prunes", prunes, prunes, prunes},
 	{"edges/*", "edge nodes", serves, serves, serves},
 	{"certificates/*/*", "sealed keys and certificates", serves, serves, serves},
+	{"traffic/SITE/*/*", "counts of visits", counts, counts, prunes}, // a prune makes one of a day's
+	{"salts/*", "sealed salts of visitors' numbers", serves, nil, serves},
 	{"probe/*", "a test of rights", []Role{Owner, Deployer, Pruner}, []Role{Owner, Deployer, Pruner},
 		[]Role{Owner, Deployer, Pruner}},
 }

@@ -34,10 +34,13 @@ type Visit struct {
 	Query    string // without "?"
 	Protocol string // HTTP/1.1
 	Referrer string
+	Fetch    string // Sec-Fetch-Site (Fetch Metadata): what the browser says of who asks
 	Agent    string
 
 	Status int   // 0 for a connection that ended without an answer
 	Bytes  int64 // of content, as they were sent
+	// Encoding is how content was sent; "identity" for as it is, "" without content.
+	Encoding string
 
 	Site        string
 	Environment string // as people write it
