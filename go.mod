@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	charm.land/huh/v2 v2.0.3
 	charm.land/lipgloss/v2 v2.0.6
+	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/andybalholm/brotli v1.3.0
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/caddyserver/certmagic v0.25.6
