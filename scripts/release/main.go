@@ -304,7 +304,9 @@ func addLicences(text *bytes.Buffer, name, folder string) error {
 	for _, entry := range entries {
 		upper := strings.ToUpper(entry.Name())
 		notice := strings.HasPrefix(upper, "NOTICE")
-		if entry.IsDir() || !notice && !strings.HasPrefix(upper, "LICEN") && !strings.HasPrefix(upper, "COPYING") {
+		// LICENSE, LICENCE, UNLICENSE, with and without an ending.
+		if entry.IsDir() || strings.HasSuffix(upper, ".GO") || !notice && !strings.Contains(upper, "LICEN") &&
+			!strings.HasPrefix(upper, "COPYING") {
 			continue
 		}
 		data, err := os.ReadFile(filepath.Join(folder, entry.Name()))
