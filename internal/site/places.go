@@ -16,6 +16,7 @@ package site
 
 import (
 	"os"
+	"os/user"
 	"path/filepath"
 	"runtime"
 
@@ -35,27 +36,33 @@ func FindPlaces() (Places, error) {
 		home, err := filepath.Abs(home)
 		return Places{Data: home, Cache: filepath.Join(home, "cache")}, err
 	}
-	cache, err := os.UserCacheDir()
+	// A service may have no $HOME, and a user has a home all the same.
+	home, err := os.UserHomeDir()
+	if own, err2 := user.Current(); err != nil && err2 == nil && own.HomeDir != "" {
+		home, err = own.HomeDir, nil
+	}
 	if err != nil {
 		return Places{}, fault.New(fault.Failed, "no-home", "this machine has no folder for user files").
 			Because(err).
 			Then("set ORILLA_HOME to a folder of your own")
 	}
-
+	cache, err := os.UserCacheDir()
+	switch {
+	case err == nil:
+	case runtime.GOOS == "darwin":
+		cache = filepath.Join(home, "Library", "Caches")
+	default:
+		cache = filepath.Join(home, ".cache")
+	}
 	data := os.Getenv("XDG_DATA_HOME")
-	if data == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return Places{}, err
-		}
-		switch runtime.GOOS {
-		case "darwin":
-			data = filepath.Join(home, "Library", "Application Support")
-		case "windows":
-			data = cache
-		default:
-			data = filepath.Join(home, ".local", "share")
-		}
+	switch {
+	case data != "":
+	case runtime.GOOS == "darwin":
+		data = filepath.Join(home, "Library", "Application Support")
+	case runtime.GOOS == "windows":
+		data = cache
+	default:
+		data = filepath.Join(home, ".local", "share")
 	}
 
 	return Places{Data: filepath.Join(data, "orilla"), Cache: filepath.Join(cache, "orilla")}, nil
