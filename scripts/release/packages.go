@@ -134,6 +134,7 @@ description: |
   Orilla builds a static site from a commit, uploads what is new, and switches
   an environment to the new release in one step. Going back takes milliseconds.
   Edge nodes answer visitors from a folder, an SSH server or a bucket.
+rpm: { buildhost: orilla.example }
 recommends: [git]
 suggests: [bubblewrap]
 overrides:
@@ -144,7 +145,7 @@ contents:
   - { src: %[4]s/etc/orilla/edge.yaml, dst: /etc/orilla/edge.yaml, type: config|noreplace, file_info: { mode: 0644 } }
   - { src: %[4]s/etc/logrotate.d/orilla, dst: /etc/logrotate.d/orilla, type: config|noreplace, file_info: { mode: 0644 } }
   - { src: %[4]s/usr/lib/systemd/system/, dst: /usr/lib/systemd/system/ }
-  - { src: %[4]s/usr/share/, dst: /usr/share/ }
+  - { src: %[4]s/usr/share, dst: /usr/share, type: tree }
 scripts:
   postinstall: %[5]s/postinst
   preremove: %[5]s/prerm
