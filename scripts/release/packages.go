@@ -43,11 +43,11 @@ func (r *release) packages() error {
 
 // tree lays files out as a package installs them.
 func (r *release) tree(tree string, t target) error {
-	common, own := filepath.Join(r.stage, "common"), filepath.Join(r.source, "packaging", "package")
+	common, installed := filepath.Join(r.stage, "common"), filepath.Join(r.source, "packaging", "package")
 	for to, from := range map[string]string{
 		"usr/bin/orilla":                                  filepath.Join(r.stage, t.name(""), t.program()),
-		"etc/orilla/edge.yaml":                            filepath.Join(own, "edge.yaml"),
-		"etc/logrotate.d/orilla":                          filepath.Join(own, "logrotate"),
+		"etc/orilla/edge.yaml":                            filepath.Join(installed, "edge.yaml"),
+		"etc/logrotate.d/orilla":                          filepath.Join(installed, "logrotate"),
 		"usr/lib/systemd/system":                          filepath.Join(r.source, "packaging", "systemd"),
 		"usr/share/doc/orilla/examples/nginx":             filepath.Join(r.source, "packaging", "nginx"),
 		"usr/share/doc/orilla/examples/haproxy":           filepath.Join(r.source, "packaging", "haproxy"),
@@ -56,6 +56,7 @@ func (r *release) tree(tree string, t target) error {
 		"usr/share/doc/orilla/copyright":                  filepath.Join(common, "LICENSE"),
 		"usr/share/bash-completion/completions/orilla":    filepath.Join(r.stage, "completions", "orilla.bash"),
 		"usr/share/zsh/vendor-completions/_orilla":        filepath.Join(r.stage, "completions", "_orilla"),
+		"usr/share/zsh/site-functions/_orilla":            filepath.Join(r.stage, "completions", "_orilla"),
 		"usr/share/fish/vendor_completions.d/orilla.fish": filepath.Join(r.stage, "completions", "orilla.fish"),
 	} {
 		if err := copyTo(filepath.Join(tree, filepath.FromSlash(to)), from); err != nil {
@@ -75,12 +76,18 @@ func (r *release) tree(tree string, t target) error {
 	if err := os.WriteFile(unit, []byte(moved), 0o644); err != nil {
 		return err
 	}
-	if err := r.compressed(filepath.Join(tree, "usr/share/doc/orilla/changelog.gz"),
-		filepath.Join(common, "CHANGELOG.md")); err != nil {
-		return err
-	}
-	return r.pages(filepath.Join(tree, "usr/share/man"))
+	docs := filepath.Join(tree, "usr/share/doc/orilla")
+	// Of the package itself there is nothing to tell; Debian wants it told.
+	own := filepath.Join(r.stage, "changelog")
+	err = os.WriteFile(own, fmt.Appendf(nil, "orilla (%s-1) stable; urgency=medium\n\n  * Version %[1]s: see "+
+		"changelog.gz.\n\n -- %s  %s\n", r.version, maintainer, r.when.Format(time.RFC1123Z)), 0o644)
+	return errors.Join(err, r.compressed(filepath.Join(docs, "changelog.Debian.gz"), own),
+		r.compressed(filepath.Join(docs, "changelog.gz"), filepath.Join(common, "CHANGELOG.md")),
+		r.pages(filepath.Join(tree, "usr/share/man")))
 }
+
+// maintainer is who packages are from.
+const maintainer = "Orilla <orilla@orilla.example>"
 
 // pages lays manual pages out, compressed as distributions have them.
 func (r *release) pages(to string) error {
@@ -125,7 +132,7 @@ version: %q
 release: "1"
 section: web
 priority: optional
-maintainer: Orilla <orilla@orilla.example>
+maintainer: %q
 homepage: https://orilla.example/
 license: MIT
 mtime: %q
@@ -141,14 +148,14 @@ overrides:
   deb: { depends: [passwd] }
   rpm: { depends: [shadow-utils] }
 contents:
-  - { src: %[4]s/usr/bin/orilla, dst: /usr/bin/orilla, file_info: { mode: 0755 } }
-  - { src: %[4]s/etc/orilla/edge.yaml, dst: /etc/orilla/edge.yaml, type: config|noreplace, file_info: { mode: 0644 } }
-  - { src: %[4]s/etc/logrotate.d/orilla, dst: /etc/logrotate.d/orilla, type: config|noreplace, file_info: { mode: 0644 } }
-  - { src: %[4]s/usr/lib/systemd/system/, dst: /usr/lib/systemd/system/ }
-  - { src: %[4]s/usr/share, dst: /usr/share, type: tree }
+  - { src: %[5]s/usr/bin/orilla, dst: /usr/bin/orilla, file_info: { mode: 0755 } }
+  - { src: %[5]s/etc/orilla/edge.yaml, dst: /etc/orilla/edge.yaml, type: config|noreplace, file_info: { mode: 0644 } }
+  - { src: %[5]s/etc/logrotate.d/orilla, dst: /etc/logrotate.d/orilla, type: config|noreplace, file_info: { mode: 0644 } }
+  - { src: %[5]s/usr/lib/systemd/system/, dst: /usr/lib/systemd/system/ }
+  - { src: %[5]s/usr/share, dst: /usr/share, type: tree }
 scripts:
-  postinstall: %[5]s/postinst
-  preremove: %[5]s/prerm
-  postremove: %[5]s/postrm
-`, t.arch, r.version, r.when.Format(time.RFC3339), tree, scripts)
+  postinstall: %[6]s/postinst
+  preremove: %[6]s/prerm
+  postremove: %[6]s/postrm
+`, t.arch, r.version, maintainer, r.when.Format(time.RFC3339), tree, scripts)
 }
