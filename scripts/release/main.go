@@ -38,6 +38,9 @@ import (
 	cyclonedx "github.com/CycloneDX/cyclonedx-go"
 )
 
+// What a release is not: it is not signed, and nothing of it is published. Whoever publishes it signs
+// SHA256SUMS with what readers know.
+
 // nfpm makes packages. It is run as a program of its own, so that what it is made of is no part of
 // this one.
 const nfpm = "github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.43.1"
@@ -98,8 +101,9 @@ func run(to string) error {
 	for _, step := range []struct {
 		what string
 		do   func() error
-	}{{"the commit, in a clone of its own", r.clone}, {"programs", r.programs}, {"what goes with them", r.texts},
-		{"archives", r.archives}, {"packages", r.packages}, {"what it is made of", r.materials},
+	}{{"the commit, in a clone of its own", r.clone}, {"programs", r.programs},
+		{"what goes with them", r.texts}, {"archives", r.archives}, {"packages", r.packages},
+		{"what it is made of", r.materials},
 		{"checksums", r.sums}} {
 		began := time.Now()
 		if err := step.do(); err != nil {
@@ -125,6 +129,13 @@ func (r *release) command(folder string, environment []string, name string, args
 	return strings.TrimSpace(string(out)), nil
 }
 
+// Each step leaves what the next one needs in the stage:
+//
+//	orilla__linux_amd64/orilla …   the programs
+//	man/, completions/             what the program of this system writes
+//	common/                        what to read, units, examples, licences
+//	tree-amd64/ …                  as packages install it
+
 // clone takes the last commit out into a clone: what is not in it cannot get into a release.
 func (r *release) clone() error {
 	left, err := r.command(".", nil, "git", "status", "--porcelain")
@@ -146,6 +157,10 @@ func (r *release) clone() error {
 	return err
 }
 
+// Nothing of the machine gets in: no path (-trimpath), no C library (CGO_ENABLED=0), no newer
+// instructions than the oldest of the architecture (GOAMD64, GOARM64), no build id, which is made
+// from paths. The commit does: the program says from which it was built.
+
 // programs builds the program for each system, and asks the one of this system for its version.
 func (r *release) programs() error {
 	own := ""
@@ -162,7 +177,8 @@ func (r *release) programs() error {
 		}
 	}
 	if own == "" {
-		return fmt.Errorf("a release is made on one of its own systems, not on %s/%s", runtime.GOOS, runtime.GOARCH)
+		return fmt.Errorf("a release is made on one of its own systems, not on %s/%s", runtime.GOOS,
+			runtime.GOARCH)
 	}
 	out, err := r.command(r.source, nil, own, "version", "--json")
 	if err != nil {
@@ -243,6 +259,9 @@ func copyTo(to, from string) error {
 	})
 }
 
+// What a program is made of says the program: the compiler writes it there, after all conditions of
+// systems. A list made from go.mod would have what only tests use.
+
 // modules are the modules that any of the programs is made of, but for this one.
 func (r *release) modules() ([]*debug.Module, string, error) {
 	seen, toolchain := map[string]*debug.Module{}, ""
@@ -314,14 +333,17 @@ func addLicences(text *bytes.Buffer, name, folder string) error {
 			return err
 		}
 		found = found || !notice
-		fmt.Fprintf(text, "\n%s\n%s (%s)\n%[1]s\n\n%s\n", strings.Repeat("=", 80), name, entry.Name(),
-			bytes.TrimSpace(data))
+		line := strings.Repeat("=", 80)
+		fmt.Fprintf(text, "\n%s\n%s (%s)\n%s\n\n%s\n", line, name, entry.Name(), line, bytes.TrimSpace(data))
 	}
 	if !found {
 		return fmt.Errorf("%s has no licence in %s", name, folder)
 	}
 	return nil
 }
+
+// An archive has one folder, so that unpacking it somewhere leaves one thing there, and holds what a
+// package would install: manual pages, completions, examples.
 
 // member is a file of an archive.
 type member struct {
@@ -393,8 +415,8 @@ func tarball(list []member, when time.Time) ([]byte, error) {
 	}
 	w := tar.NewWriter(zip)
 	for _, m := range list {
-		err := w.WriteHeader(&tar.Header{Name: m.name, Size: int64(len(m.data)), Mode: int64(m.mode), ModTime: when,
-			Typeflag: tar.TypeReg, Format: tar.FormatUSTAR})
+		err := w.WriteHeader(&tar.Header{Name: m.name, Size: int64(len(m.data)), Mode: int64(m.mode),
+			ModTime: when, Typeflag: tar.TypeReg, Format: tar.FormatUSTAR})
 		if err == nil {
 			_, err = w.Write(m.data)
 		}
@@ -402,7 +424,8 @@ func tarball(list []member, when time.Time) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return out.Bytes(), errors.Join(w.Close(), zip.Close(), nil)
+	err = errors.Join(w.Close(), zip.Close()) // only now all of it is there
+	return out.Bytes(), err
 }
 
 // zipped packs files as a zip file.
@@ -430,17 +453,18 @@ func (r *release) materials() error {
 	if err != nil {
 		return err
 	}
-	purl := func(path, version string) string { return "pkg:golang/" + path + "@" + version }
+	library := func(path, version string) cyclonedx.Component {
+		purl := "pkg:golang/" + path + "@" + version
+		return cyclonedx.Component{Type: cyclonedx.ComponentTypeLibrary, Name: path, Version: version,
+			BOMRef: purl, PackageURL: purl}
+	}
 	bom := cyclonedx.NewBOM()
 	bom.Metadata = &cyclonedx.Metadata{Timestamp: r.when.Format(time.RFC3339),
-		Component: &cyclonedx.Component{Type: cyclonedx.ComponentTypeApplication, Name: "orilla", Version: r.version,
-			BOMRef: "orilla"}}
-	components := []cyclonedx.Component{{Type: cyclonedx.ComponentTypeLibrary, Name: "std",
-		Version: strings.TrimPrefix(toolchain, "go"), BOMRef: purl("std", strings.TrimPrefix(toolchain, "go")),
-		PackageURL: purl("std", strings.TrimPrefix(toolchain, "go"))}}
+		Component: &cyclonedx.Component{Type: cyclonedx.ComponentTypeApplication, Name: "orilla",
+			Version: r.version, BOMRef: "orilla"}}
+	components := []cyclonedx.Component{library("std", strings.TrimPrefix(toolchain, "go"))}
 	for _, module := range modules {
-		components = append(components, cyclonedx.Component{Type: cyclonedx.ComponentTypeLibrary, Name: module.Path,
-			Version: module.Version, BOMRef: purl(module.Path, module.Version), PackageURL: purl(module.Path, module.Version)})
+		components = append(components, library(module.Path, module.Version))
 	}
 	bom.Components = &components
 	needs := make([]string, 0, len(components))
@@ -455,6 +479,9 @@ func (r *release) materials() error {
 	err = cyclonedx.NewBOMEncoder(file, cyclonedx.BOMFileFormatJSON).SetPretty(true).Encode(bom)
 	return errors.Join(err, file.Close())
 }
+
+// The list of checksums is what people compare, and what is signed. It has names without folders, so
+// that it is checked where the files lie.
 
 // sums writes the checksums of all files, in order of their names.
 func (r *release) sums() error {

@@ -32,8 +32,8 @@ func (r *release) packages() error {
 		}
 		for _, kind := range []string{"deb", "rpm"} {
 			target := filepath.Join(r.to, fmt.Sprintf("orilla_%s_%s.%s", r.version, t.arch, kind))
-			if _, err := r.command(r.stage, []string{"GOFLAGS=-mod=mod"}, "go", "run", nfpm, "package", "--packager",
-				kind, "--config", config, "--target", target); err != nil {
+			if _, err := r.command(r.stage, []string{"GOFLAGS=-mod=mod"}, "go", "run", nfpm, "package",
+				"--packager", kind, "--config", config, "--target", target); err != nil {
 				return err
 			}
 		}
@@ -44,6 +44,7 @@ func (r *release) packages() error {
 // tree lays files out as a package installs them.
 func (r *release) tree(tree string, t target) error {
 	common, installed := filepath.Join(r.stage, "common"), filepath.Join(r.source, "packaging", "package")
+	completions := filepath.Join(r.stage, "completions")
 	for to, from := range map[string]string{
 		"usr/bin/orilla":                                  filepath.Join(r.stage, t.name(""), t.program()),
 		"etc/orilla/edge.yaml":                            filepath.Join(installed, "edge.yaml"),
@@ -54,10 +55,10 @@ func (r *release) tree(tree string, t target) error {
 		"usr/share/doc/orilla/README.md":                  filepath.Join(common, "README.md"),
 		"usr/share/doc/orilla/LICENSES-of-others.txt":     filepath.Join(common, "LICENSES-of-others.txt"),
 		"usr/share/doc/orilla/copyright":                  filepath.Join(common, "LICENSE"),
-		"usr/share/bash-completion/completions/orilla":    filepath.Join(r.stage, "completions", "orilla.bash"),
-		"usr/share/zsh/vendor-completions/_orilla":        filepath.Join(r.stage, "completions", "_orilla"),
-		"usr/share/zsh/site-functions/_orilla":            filepath.Join(r.stage, "completions", "_orilla"),
-		"usr/share/fish/vendor_completions.d/orilla.fish": filepath.Join(r.stage, "completions", "orilla.fish"),
+		"usr/share/bash-completion/completions/orilla":    filepath.Join(completions, "orilla.bash"),
+		"usr/share/zsh/vendor-completions/_orilla":        filepath.Join(completions, "_orilla"),
+		"usr/share/zsh/site-functions/_orilla":            filepath.Join(completions, "_orilla"),
+		"usr/share/fish/vendor_completions.d/orilla.fish": filepath.Join(completions, "orilla.fish"),
 	} {
 		if err := copyTo(filepath.Join(tree, filepath.FromSlash(to)), from); err != nil {
 			return err
@@ -79,8 +80,8 @@ func (r *release) tree(tree string, t target) error {
 	docs := filepath.Join(tree, "usr/share/doc/orilla")
 	// Of the package itself there is nothing to tell; Debian wants it told.
 	own := filepath.Join(r.stage, "changelog")
-	err = os.WriteFile(own, fmt.Appendf(nil, "orilla (%s-1) stable; urgency=medium\n\n  * Version %[1]s: see "+
-		"changelog.gz.\n\n -- %s  %s\n", r.version, maintainer, r.when.Format(time.RFC1123Z)), 0o644)
+	err = os.WriteFile(own, fmt.Appendf(nil, "orilla (%s-1) stable; urgency=medium\n\n"+
+		"  * See changelog.gz.\n\n -- %s  %s\n", r.version, maintainer, r.when.Format(time.RFC1123Z)), 0o644)
 	return errors.Join(err, r.compressed(filepath.Join(docs, "changelog.Debian.gz"), own),
 		r.compressed(filepath.Join(docs, "changelog.gz"), filepath.Join(common, "CHANGELOG.md")),
 		r.pages(filepath.Join(tree, "usr/share/man")))
@@ -121,6 +122,9 @@ func (r *release) compressed(to, from string) error {
 	return errors.Join(err, os.MkdirAll(filepath.Dir(to), 0o755), os.WriteFile(to, out.Bytes(), 0o644))
 }
 
+// A configuration is never replaced: an upgrade lays the new one beside the one that somebody edited.
+// git is recommended and not required, since an edge node has no use for it.
+
 // nfpmConfig is what nfpm reads. Whatever is not the program or a configuration keeps the modes that
 // it has in the tree.
 func (r *release) nfpmConfig(t target, tree string) string {
@@ -149,8 +153,14 @@ overrides:
   rpm: { depends: [shadow-utils] }
 contents:
   - { src: %[5]s/usr/bin/orilla, dst: /usr/bin/orilla, file_info: { mode: 0755 } }
-  - { src: %[5]s/etc/orilla/edge.yaml, dst: /etc/orilla/edge.yaml, type: config|noreplace, file_info: { mode: 0644 } }
-  - { src: %[5]s/etc/logrotate.d/orilla, dst: /etc/logrotate.d/orilla, type: config|noreplace, file_info: { mode: 0644 } }
+  - src: %[5]s/etc/orilla/edge.yaml
+    dst: /etc/orilla/edge.yaml
+    type: config|noreplace
+    file_info: { mode: 0644 }
+  - src: %[5]s/etc/logrotate.d/orilla
+    dst: /etc/logrotate.d/orilla
+    type: config|noreplace
+    file_info: { mode: 0644 }
   - { src: %[5]s/usr/lib/systemd/system/, dst: /usr/lib/systemd/system/ }
   - { src: %[5]s/usr/share, dst: /usr/share, type: tree }
 scripts:
