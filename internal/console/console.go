@@ -199,6 +199,12 @@ func (c *Console) Row(w io.Writer, label, text string) {
 // The columns named in right are numbers, set to the right.
 func (c *Console) Table(rows [][]string, right ...int) { table(c, rows, true, right, nil) }
 
+// Lines below a row are for what happened in it, and have no columns:
+//
+//	DAY         REQUESTS
+//	Sat 28 Nov   188,400
+//	  10:42 production:18 deploy 4be21c7 Fares for the winter
+
 // TableWith writes rows as Table does, and below each row, from 1, lines that belong to it.
 func TableWith(c *Console, rows [][]string, below func(row int) []string, right ...int) {
 	table(c, rows, true, right, below)

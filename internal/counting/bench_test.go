@@ -1,12 +1,28 @@
 package counting_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
 	"orilla.example/orilla/internal/counting"
 	"orilla.example/orilla/internal/store/memory"
 )
+
+// BenchmarkTenThousandSites notes and writes an hour of ten thousand sites that had one visit each,
+// which a node does in the background.
+func BenchmarkTenThousandSites(b *testing.B) {
+	for b.Loop() {
+		store := &memory.Store{}
+		c := counting.New(counting.Options{Store: store, Node: "a", Memory: 16 << 20, Now: time.Now,
+			Notes: &notebook{notes: map[string][]byte{}}})
+		for i := range 10_000 {
+			c.Visited(visit(fmt.Sprint("site-", i), i))
+		}
+		c.SaveAll()
+		c.PublishAll(b.Context())
+	}
+}
 
 // BenchmarkVisited is what a visit costs; a handshake or a system call costs thousands of
 // nanoseconds, so it should be some hundreds.

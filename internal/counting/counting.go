@@ -73,8 +73,8 @@ type Options struct {
 //	14:00:05   noted in the cache
 //	14:00:23   written to the store, the first time in this hour
 //	14:05:23   written again under the same key, with what came meanwhile; and so on
-//	15:00:00   the next visit, or the next second without one, ends the hour: it goes to the
-//	           outbox, out of the note, and is written to the store a last time
+//	15:00:00   the next visit, or the next second without one, ends the hour: it is noted as ended,
+//	           and written to the store a last time, or to the outbox if that does not answer
 //
 // Each of these may be the last thing that a node does: what it begins with then is the note.
 
@@ -270,8 +270,8 @@ type note struct {
 	Sent   bool   `json:",omitzero"` // all of it is in the store
 }
 
-// A note is written before the record that it leads to, and the one that forgets an hour before the
-// record of that hour leaves the outbox: a node that is killed in between writes the same again.
+// A note is written before the record that it leads to, and forgets an hour after the record of that
+// hour was written: a node that is killed in between writes the same again.
 
 // Sites are kept in a number of notes, so that thousands of them are flushed together.
 const (
@@ -336,9 +336,8 @@ func (c *Counter) list() []*counted {
 	return list
 }
 
-// save notes what was counted since it was noted last; of all sites if only is "", else of those
-// that are in one note.
-func (c *Counter) save(only string) {
+// save notes what was counted since it was noted last.
+func (c *Counter) save() {
 	if c.Notes == nil {
 		return
 	}
@@ -352,9 +351,6 @@ func (c *Counter) save(only string) {
 	}
 	for _, s := range c.list() {
 		name := noteOf(s.site)
-		if only != "" && name != only && !dirty[name] {
-			continue
-		}
 		in[name] = append(in[name], s)
 		s.mutex.Lock()
 		dirty[name] = dirty[name] || s.changes != s.noted
@@ -412,7 +408,7 @@ func (c *Counter) Run(ctx context.Context) {
 			c.share(ctx)
 		}
 		if now := time.Now(); now.Sub(saved) >= pause {
-			c.save("")
+			c.save()
 			saved = time.Now()
 			// Thousands of sites take their time: no more than a twentieth of it all, and never more
 			// than a minute is lost.
@@ -429,7 +425,7 @@ func (c *Counter) Run(ctx context.Context) {
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), last)
 	defer cancel()
 	c.turnAll()
-	c.save("")
+	c.save()
 	c.publish(ending, true)
 }
 
@@ -447,37 +443,26 @@ func (c *Counter) meet(ctx context.Context) {
 	c.share(ctx)
 }
 
-// turnAll ends the hours that are over where nobody came since, and puts what has ended into the
-// outbox.
+// turnAll ends the hours that are over where nobody came since, and notes what has ended: a record
+// that is written from now on is never more than what a restart would write again.
 func (c *Counter) turnAll() {
 	begin := c.Now().UTC().Truncate(time.Hour)
-	dirty := map[string]bool{}
+	ended := false
 	for _, s := range c.list() {
 		s.mutex.Lock()
 		if !s.now.Begin.IsZero() && !s.now.Begin.Equal(begin) {
 			c.turn(s, begin)
 		}
-		ended := s.ended
+		ended = ended || len(s.ended) > 0
 		// A site that nobody asks for any more costs nothing.
-		empty := s.changes == 0 && len(s.now.Tallies) == 0
+		empty := s.changes == 0 && len(s.now.Tallies) == 0 && len(s.ended) == 0
 		s.mutex.Unlock()
-		for _, h := range ended {
-			c.post.put(h.record(c.Options, s.site))
-		}
-		if len(ended) > 0 {
-			s.mutex.Lock()
-			s.ended = s.ended[len(ended):]
-			s.noted = -1
-			s.mutex.Unlock()
-			// The note that still says less of that hour must go before the record does.
-			dirty[noteOf(s.site)] = true
-		}
 		if empty {
 			c.forget(s)
 		}
 	}
-	for name := range dirty {
-		c.save(name)
+	if ended {
+		c.save()
 	}
 }
 

@@ -3,7 +3,7 @@ package counting
 import "context"
 
 // Save notes what was counted.
-func (c *Counter) SaveAll() { c.save("") }
+func (c *Counter) SaveAll() { c.save() }
 
 // PublishAll writes all records.
 func (c *Counter) PublishAll(ctx context.Context) { c.turnAll(); c.publish(ctx, true) }

@@ -20,45 +20,127 @@ import (
 // publish writes records of hours that have ended, and those of this one that are due; all of them
 // if all is set.
 func (c *Counter) publish(ctx context.Context, all bool) {
-	if !c.There() {
-		return
-	}
+	r := &round{Counter: c, now: c.Now(), all: all, broken: !c.There()}
+	r.ctx, r.stop = context.WithCancel(ctx)
+	defer r.stop()
 	if all {
 		c.post.tried = time.Time{} // there is no later
 	}
-	if err := c.post.send(ctx, c.Store); err != nil {
-		c.told.set(c, "the store", err)
-		return // it would go no better with the others
+	if !r.broken {
+		r.fail(c.post.send(r.ctx, c.Store))
 	}
-	now := c.Now()
-	var group errgroup.Group
-	group.SetLimit(storage.Parallel(c.Store))
-	var once sync.Once
-	failing, stop := context.WithCancel(ctx)
-	defer stop()
-	for _, s := range c.list() {
-		s.mutex.Lock()
-		due := s.changes > s.written && (all || now.Sub(s.sent) >= c.Publish || s.sent.After(now))
-		s.mutex.Unlock()
-		if !due || failing.Err() != nil {
-			continue
-		}
-		group.Go(func() error {
-			err := c.write(failing, s)
-			if err != nil {
-				once.Do(func() { c.told.set(c, "the store", err); stop() })
+	r.each(func(s *counted) bool { return len(s.ended) > 0 }, r.end)
+	// What goes on is noted first, once for all: it may take a while until the last one is written.
+	due := func(s *counted) bool {
+		return s.changes > s.written && (all || r.now.Sub(s.sent) >= c.Publish || s.sent.After(r.now))
+	}
+	if r.any(due) && !r.isBroken() {
+		c.save()
+		r.each(due, func(s *counted) {
+			if !r.isBroken() {
+				r.fail(c.write(r.ctx, s))
 			}
-			return err
 		})
 	}
-	if group.Wait() == nil {
+	if !r.isBroken() {
 		c.told.set(c, "the store", nil)
 	}
 }
 
-// write writes the record of a site's hour, after the note that it can be counted on from.
+// A round writes, in this order, as far as nothing fails:
+//
+//	the outbox       hours that could not be written when they ended, one after the other
+//	what has ended   each site's last hour, side by side; what fails now goes into the outbox
+//	what is due      the hour that goes on, of sites that were visited since
+//
+// At the beginning of an hour that is every site that was visited in the one before: ten thousand
+// of them take half a minute at a store that is 20 ms away, and no visitor waits for it.
+
+// round is one round of writing. After the first thing that fails nothing more is tried.
+type round struct {
+	*Counter
+	ctx  context.Context
+	stop context.CancelFunc
+	now  time.Time
+	all  bool
+
+	mutex  sync.Mutex
+	broken bool
+}
+
+// isBroken reports whether something has failed.
+func (r *round) isBroken() bool {
+	r.mutex.Lock()
+	defer r.mutex.Unlock()
+	return r.broken
+}
+
+// fail notes that something went wrong; nil is nothing.
+func (r *round) fail(err error) {
+	if err == nil {
+		return
+	}
+	r.mutex.Lock()
+	first := !r.broken
+	r.broken = true
+	r.mutex.Unlock()
+	if first {
+		r.told.set(r.Counter, "the store", err)
+		r.stop()
+	}
+}
+
+// any reports whether something is to be done for a site.
+func (r *round) any(wanted func(*counted) bool) bool {
+	return slices.ContainsFunc(r.list(), func(s *counted) bool {
+		s.mutex.Lock()
+		defer s.mutex.Unlock()
+		return wanted(s)
+	})
+}
+
+// each does something for the sites that want it, as many at once as the store is good for.
+func (r *round) each(wanted func(*counted) bool, do func(*counted)) {
+	var group errgroup.Group
+	group.SetLimit(storage.Parallel(r.Store))
+	for _, s := range r.list() {
+		s.mutex.Lock()
+		is := wanted(s)
+		s.mutex.Unlock()
+		if is {
+			group.Go(func() error { do(s); return nil })
+		}
+	}
+	group.Wait() //nolint:errcheck // each tells of its own
+}
+
+// end writes the hours of a site that have ended, or puts them into the outbox.
+func (r *round) end(s *counted) {
+	s.mutex.Lock()
+	ended := slices.Clone(s.ended)
+	s.mutex.Unlock()
+	for _, h := range ended {
+		key, data := h.record(r.Options, s.site)
+		written := false
+		if !r.isBroken() {
+			ctx, cancel := context.WithTimeout(r.ctx, writeTime)
+			err := r.Store.Replace(ctx, key, data)
+			cancel()
+			r.fail(err)
+			written = err == nil
+		}
+		if !written {
+			r.post.put(key, data)
+		}
+	}
+	s.mutex.Lock()
+	s.ended = s.ended[len(ended):]
+	s.noted = -1
+	s.mutex.Unlock()
+}
+
+// write writes the record of a site's hour, which was noted a moment ago.
 func (c *Counter) write(ctx context.Context, s *counted) error {
-	c.save(noteOf(s.site))
 	s.mutex.Lock()
 	h, changes := s.now.copy(), s.changes
 	s.mutex.Unlock()
@@ -195,6 +277,9 @@ func (o *outbox) send(ctx context.Context, store storage.Store) error {
 
 // errPaused: something failed a moment ago.
 var errPaused = errors.New("tried a moment ago")
+
+// An operator reads one line when it begins, whatever is tried meanwhile, and the metrics of the store
+// for the rest.
 
 // troubles tells of what goes wrong when it begins, and not each time.
 type troubles struct {

@@ -208,7 +208,7 @@ func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 	}
 	if p.TrafficGone > 0 {
 		days = append(days, console.Count(int64(p.TrafficGone), "day is", "days are")+
-			" more than 400 days ago and "+would)
+			" too old, or of no site, and "+would)
 	}
 	if len(days) > 0 {
 		c.Print("%s %s", console.Strong("counts of visits:"), strings.Join(days, ", "))

@@ -286,6 +286,9 @@ func (r *release) modules() ([]*debug.Module, string, error) {
 	return list, toolchain, nil
 }
 
+// A licence of others mostly asks for one thing: that its text goes along. So each archive and each
+// package has all of them, and a module whose text cannot be found stops the release.
+
 // licences are the texts of the licences of others, module by module.
 func (r *release) licences() ([]byte, error) {
 	modules, _, err := r.modules()

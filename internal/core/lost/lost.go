@@ -241,6 +241,11 @@ func (f *finder) plains(lost string) (list []string) {
 	return list
 }
 
+// Old sites had files where new ones have pages, and people write as they speak:
+//
+//	/Fares.PHP   /fares   /fares/index.html   /fares/    all are /fares
+//	/time_table  /time-table  /time%20table              all are /time-table
+
 // plain is an address without what is often written otherwise: the case of letters, a slash and
 // the usual endings at its end, the name of an index, and how words are joined.
 func plain(at string) string {

@@ -2,6 +2,7 @@ package maintenance
 
 import (
 	"context"
+	"errors"
 	"path"
 	"slices"
 	"time"
@@ -21,6 +22,12 @@ const (
 	trafficKept = 400 * 24 * time.Hour
 )
 
+// Before a prune, and after it:
+//
+//	traffic/corvane/2026-11-25/00-k3v9…, 00-x7f2…, 01-…    traffic/corvane/2026-11-25/day
+//	traffic/corvane/2025-10-01/day                         -
+//	traffic/corvane/2026-11-29/13-k3v9…                    the same: somebody writes there
+//
 // No pin is needed: nobody relies on counts, and what is removed was written elsewhere first.
 
 // trafficDay is a day of a site that is to be made one record, or to go.
@@ -39,20 +46,26 @@ func (k *keeper) trafficDays(ctx context.Context, now time.Time) (list []traffic
 	}
 	for _, site := range sites {
 		name := path.Base(site.Key)
+		// A node may write what it had counted after its site was removed.
+		_, err := k.store.Stat(ctx, storage.ClaimKey(name))
+		orphan := errors.Is(err, storage.ErrNotFound)
+		if err != nil && !orphan {
+			return nil, err
+		}
 		days, err := k.list(ctx, storage.TrafficOf(name, ""))
 		if err != nil {
 			return nil, err
 		}
 		for _, item := range days {
 			day := path.Base(item.Key)
-			if !item.Folder || !traffic.IsDay(day) || day >= settled {
+			if !item.Folder || !traffic.IsDay(day) || day >= settled && !orphan {
 				continue
 			}
 			records, err := k.list(ctx, storage.TrafficOf(name, day))
 			if err != nil {
 				return nil, err
 			}
-			one := trafficDay{site: name, day: day, gone: day < kept}
+			one := trafficDay{site: name, day: day, gone: day < kept || orphan}
 			for _, record := range records {
 				one.names = append(one.names, path.Base(record.Key))
 			}

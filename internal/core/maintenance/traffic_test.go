@@ -101,6 +101,13 @@ func TestDaysOfCountsBecomeOneRecord(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, planned.TrafficDays+planned.TrafficGone)
 	assert.Equal(t, []string{"day"}, listed(t, store, storage.TrafficOf("corvane", day(5))))
+	// What a node still had of a site that was removed goes.
+	orphan := storage.TrafficRecord("velley", day(0), "01-a")
+	require.NoError(t, store.Replace(t.Context(), orphan, []byte("{}")))
+	_, err = prune(store)
+	require.NoError(t, err)
+	_, err = store.Stat(t.Context(), orphan)
+	require.ErrorIs(t, err, storage.ErrNotFound)
 	// A record of a later version is nobody's to merge.
 	require.NoError(t, store.Replace(t.Context(), storage.TrafficRecord("corvane", day(6), "day"), []byte(`{"format":9}`)))
 	put(day(6), "08-c", 5)

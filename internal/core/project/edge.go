@@ -54,6 +54,11 @@ type EdgeAccessLog struct {
 	Whole  bool   // addresses of visitors are written whole
 }
 
+// Nodes of one store know each other's visitors if they have the same secret:
+//
+//	traffic: {secret: /var/lib/orilla/secret}
+//	traffic: {count: false}
+
 // EdgeTraffic is how a node counts visits.
 type EdgeTraffic struct {
 	Not bool // it does not
