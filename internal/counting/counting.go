@@ -191,6 +191,10 @@ func (c *Counter) Visited(v *visits.Visit) {
 	s.changes++
 }
 
+// Names take what memory is given for them, whoever asks for what: a node of a few sites keeps many
+// of each, one of thousands few of most, and sums of all. A tally keeps the bounds that it began
+// with, so that what was told of an hour is not taken back in it.
+
 // bounds are those of one more tally: when there are many, each has less.
 func (c *Counter) bounds() traffic.Bounds {
 	const usual, few = 400 << 10, 40 << 10
