@@ -44,6 +44,7 @@ func (r *running) measure(ctx context.Context, config project.EdgeConfig) (*meas
 			return list
 		},
 		Looked:      func() time.Time { return edge.StoreAnswered(r.node) },
+		Memory:      func() (int64, int64, int64, int64) { return edge.InMemory(r.node) },
 		Connections: func() (int, int64) { return r.server.Open(), r.server.Turned() },
 	}
 	if r.logs.visits != nil {

@@ -97,6 +97,13 @@ type Served struct {
 // in the place of one that is not mounted nothing is written.
 func IsWritable(n *Node) bool { return n.tracker.lost() == "" }
 
+// InMemory is how much content and how much of indexes a node keeps in memory, and may keep.
+func InMemory(n *Node) (content, contentMost, index, indexMost int64) {
+	content, contentMost = httpanswer.Held(n.objects.Objects)
+	index, indexMost = httpanswer.Held(n.index.Objects)
+	return content, contentMost, index, indexMost
+}
+
 // Now is the time by the clock of a node's store.
 func Now(n *Node) time.Time { return n.clock.now() }
 

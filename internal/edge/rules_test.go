@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -28,6 +29,7 @@ import (
 	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/rules"
+	"orilla.example/orilla/internal/core/visits"
 	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/httpanswer"
@@ -603,4 +605,34 @@ header   /api/soon        when from 2020-01-01T00:00Z until 2999-01-01T00:00Z x-
 	r, _ = w.ask("GET", "corvane.localhost", "/api/soon", nil)
 	assert.Equal(t, "now", r.Header.Get("X-Era"))
 	assert.Equal(t, "private, max-age=600", r.Header.Get("Cache-Control"), "the next boundary is far")
+}
+
+// TestToWhomARequestWentIsNoted names upstreams as orilla.yaml and rules do: what metrics count by.
+func TestToWhomARequestWentIsNoted(t *testing.T) {
+	t.Parallel()
+	harbour := upstream(t)
+	var mutex sync.Mutex
+	noted := map[string]string{}
+	w := start(t, edge.Options{Settings: edge.Settings{Reach: loopback}, Visited: func(v *visits.Visit) {
+		mutex.Lock()
+		defer mutex.Unlock()
+		noted[v.Path] = fmt.Sprint(v.Upstream, " ", v.Status, " ", v.By)
+	}})
+	id := w.putRuled(map[string]string{"index.html": "front"}, program(t, "proxy /api/{rest:all} -> harbour:/v1/{rest}\n"+
+		"proxy /tides/{rest:all} -> http://127.0.0.1:1/{rest}\n").Rules, release.Settings{})
+	w.await("corvane.localhost", w.activateWith("production", id,
+		journal.DocumentContent{Upstreams: map[string]string{"harbour": harbour.URL}}))
+	for _, path := range []string{"/api/boats?key=secret", "/tides/now", "/"} {
+		w.ask("GET", "corvane.localhost", path, nil)
+	}
+	require.Eventually(t, func() bool {
+		mutex.Lock()
+		defer mutex.Unlock()
+		return len(noted) >= 3
+	}, 10*time.Second, 5*time.Millisecond)
+	mutex.Lock()
+	defer mutex.Unlock()
+	assert.Equal(t, "harbour 200 proxy", noted["/api/boats"])
+	assert.Equal(t, "http://127.0.0.1:1 502 proxy", noted["/tides/now"])
+	assert.Equal(t, " 200 file", noted["/"])
 }

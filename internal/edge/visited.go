@@ -1,6 +1,7 @@
 package edge
 
 import (
+	"cmp"
 	"crypto/rand"
 	"encoding/binary"
 	"net/http"
@@ -36,6 +37,7 @@ type counted struct {
 	site    string       // of a release that answers at its own address
 	entry   int64
 	proxied bool
+	to      string // the upstream
 	cache   httpanswer.Came
 
 	visit visits.Visit // what is told in the end; here, so that it costs nothing more
@@ -80,7 +82,7 @@ func decided(w http.ResponseWriter, a answer.Answer) {
 	}
 	switch {
 	case a.Upstream != nil:
-		c.by, c.proxied = visits.ByProxy, true
+		c.by, c.proxied, c.to = visits.ByProxy, true, cmp.Or(a.Upstream.Name, a.Upstream.Origin)
 	case a.Location != "":
 		c.by = visits.ByRedirect
 	case a.By == answer.ByFile || a.By == answer.ByRecent || a.By == answer.ByDictionary:
@@ -144,7 +146,7 @@ func visited(n visit, r *http.Request, c *counted, began time.Time) {
 		Host: httpanswer.HostName(r.Host), Path: r.URL.EscapedPath(), Query: r.URL.RawQuery,
 		Protocol: r.Proto, Referrer: r.Referer(), Fetch: r.Header.Get("Sec-Fetch-Site"),
 		Agent: r.UserAgent(), Status: c.Status, Bytes: c.Bytes, By: c.by, Proxied: c.proxied,
-		Entry: c.entry}
+		Upstream: c.to, Entry: c.entry}
 	v := &c.visit
 	if v.Encoding = c.Header().Get("Content-Encoding"); v.Encoding == "" && c.Bytes > 0 {
 		v.Encoding = "identity"

@@ -148,6 +148,13 @@ func NewObjects(store storage.Store, limit int64, patience time.Duration) *Objec
 		flights: map[pieceKey]*flight{}}
 }
 
+// Held returns how many bytes of content are kept in memory, and how many may be.
+func Held(o *Objects) (bytes, most int64) {
+	o.mutex.Lock()
+	defer o.mutex.Unlock()
+	return o.content.held, o.content.limit
+}
+
 // Get returns the verified bytes of an object. The caller must
 // not change them. Several that ask for the same at once cause
 // one read, which does not end with the one who asked first.

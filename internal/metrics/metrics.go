@@ -34,6 +34,9 @@ type Metrics struct {
 	cache    *prometheus.CounterVec
 	known    sync.Map // *series by which
 
+	upstreams       *prometheus.CounterVec
+	upstreamSeconds *prometheus.HistogramVec
+
 	storeSeconds *prometheus.HistogramVec
 	storeFailed  *prometheus.CounterVec
 }
@@ -53,6 +56,8 @@ type Sources struct {
 	Certificates func() map[string]time.Time
 	// Cache is what lies on the disk, and may; nil without one.
 	Cache func() (bytes, most int64)
+	// Memory is what content and indexes take of memory, and may; nil if that is not known.
+	Memory func() (content, contentMost, index, indexMost int64)
 }
 
 // Entry is what an environment serves.
@@ -81,6 +86,12 @@ func New(sources Sources) *Metrics {
 		cache: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "orilla_cache_total",
 			Help: "Answers by where their content came from: memory (hit), or disk and store (miss)."},
 			[]string{"result"}),
+		upstreams: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "orilla_upstream_requests_total",
+			Help: "Requests that were passed on, by site, upstream, and the hundreds of the status."},
+			[]string{"site", "upstream", "status"}),
+		upstreamSeconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "orilla_upstream_seconds",
+			Help: "How long answers of upstreams took, until the last byte was handed over.", Buckets: visitBounds},
+			[]string{"site", "upstream"}),
 		storeSeconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "orilla_store_request_seconds", Help: "How long requests to the store took.",
 			Buckets: storeBounds}, []string{"operation"}),
@@ -88,7 +99,8 @@ func New(sources Sources) *Metrics {
 			Help: "Requests to the store that failed. That something is not there is no failure."},
 			[]string{"operation"}),
 	}
-	m.registry.MustRegister(m.requests, m.bytes, m.seconds, m.cache, m.storeSeconds, m.storeFailed,
+	m.registry.MustRegister(m.requests, m.bytes, m.seconds, m.cache, m.upstreams, m.upstreamSeconds,
+		m.storeSeconds, m.storeFailed,
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		&asked{sources})
 	return m
@@ -124,6 +136,14 @@ func (m *Metrics) Visited(v *visits.Visit) {
 	s.requests.Inc()
 	s.bytes.Add(float64(v.Bytes))
 	s.seconds.Observe(v.Took.Seconds())
+	if v.Upstream != "" {
+		class := "none" // the visitor has gone meanwhile
+		if v.Status > 0 {
+			class = strconv.Itoa(v.Status/100) + "xx"
+		}
+		m.upstreams.WithLabelValues(v.Site, v.Upstream, class).Inc()
+		m.upstreamSeconds.WithLabelValues(v.Site, v.Upstream).Observe(v.Took.Seconds())
+	}
 	if v.Cache != visits.NoContent {
 		m.cache.WithLabelValues(string(v.Cache)).Inc()
 	}
@@ -162,6 +182,8 @@ var (
 		"Lines of the access log that were not written.", nil, nil)
 	endDesc = prometheus.NewDesc("orilla_certificate_end_timestamp_seconds",
 		"When the certificate of a name ends, in seconds since 1970.", []string{"name"}, nil)
+	memoryDesc = prometheus.NewDesc("orilla_memory_bytes",
+		"What is kept in memory of the store, and may be.", []string{"what", "of"}, nil)
 	cacheDesc = prometheus.NewDesc("orilla_cache_bytes", "What the cache on the disk holds, and may.",
 		[]string{"what"}, nil)
 )
@@ -195,6 +217,13 @@ func (a *asked) Collect(to chan<- prometheus.Metric) {
 		for name, end := range a.Certificates() {
 			gauge(endDesc, float64(end.Unix()), name)
 		}
+	}
+	if a.Memory != nil {
+		content, contentMost, index, indexMost := a.Memory()
+		gauge(memoryDesc, float64(content), "held", "content")
+		gauge(memoryDesc, float64(contentMost), "limit", "content")
+		gauge(memoryDesc, float64(index), "held", "indexes")
+		gauge(memoryDesc, float64(indexMost), "limit", "indexes")
 	}
 	if a.Cache != nil {
 		bytes, most := a.Cache()

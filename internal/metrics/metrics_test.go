@@ -30,7 +30,8 @@ func newMetrics() *metrics.Metrics {
 		Certificates: func() map[string]time.Time {
 			return map[string]time.Time{"www.corvane.example": time.Unix(1793000000, 0)}
 		},
-		Cache: func() (int64, int64) { return 6, 7 }})
+		Memory: func() (int64, int64, int64, int64) { return 10, 20, 3, 5 },
+		Cache:  func() (int64, int64) { return 6, 7 }})
 }
 
 // text is what is answered to whoever asks.
@@ -56,6 +57,10 @@ func TestWhatIsCounted(t *testing.T) {
 			Took: 3 * time.Millisecond})
 	}
 	m.Visited(&visits.Visit{Status: 400, By: visits.ByRefusal})
+	for _, status := range []int{200, 204, 502, 0} {
+		m.Visited(&visits.Visit{Site: "velley", Status: status, By: visits.ByProxy, Proxied: true, Upstream: "harbour",
+			Took: 300 * time.Millisecond})
+	}
 	all := text(t, m)
 	for _, line := range []string{`orilla_requests_total{by="file",site="corvane",status="200"} 3.0`,
 		`orilla_requests_total{by="refusal",site="",status="400"} 1.0`, `orilla_response_bytes_total{site="corvane"} 300.0`,
@@ -63,6 +68,12 @@ func TestWhatIsCounted(t *testing.T) {
 		`orilla_cache_total{result="hit"} 3.0`, `orilla_entry{environment="production",site="corvane"} 12.0`,
 		`orilla_connections 3.0`, `orilla_connections_turned_away_total 4.0`, `orilla_access_log_dropped_total 5.0`,
 		`orilla_certificate_end_timestamp_seconds{name="www.corvane.example"} 1.793e+09`, `orilla_cache_bytes{what="held"} 6.0`,
+		`orilla_memory_bytes{of="content",what="held"} 10.0`, `orilla_memory_bytes{of="indexes",what="limit"} 5.0`,
+		`orilla_upstream_requests_total{site="velley",status="2xx",upstream="harbour"} 2.0`,
+		`orilla_upstream_requests_total{site="velley",status="5xx",upstream="harbour"} 1.0`,
+		`orilla_upstream_requests_total{site="velley",status="none",upstream="harbour"} 1.0`,
+		`orilla_upstream_seconds_bucket{site="velley",upstream="harbour",le="0.1"} 0`,
+		`orilla_upstream_seconds_bucket{site="velley",upstream="harbour",le="0.5"} 4`,
 		`orilla_info{version="1.2"} 1.0`} {
 		assert.Contains(t, all, line+"\n")
 	}

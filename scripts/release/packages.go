@@ -23,7 +23,7 @@ func (r *release) packages() error {
 			continue
 		}
 		tree := filepath.Join(r.stage, "tree-"+t.arch)
-		if err := r.tree(tree, t); err != nil {
+		if err := errors.Join(r.tree(tree, t), readable(tree)); err != nil {
 			return err
 		}
 		config := filepath.Join(r.stage, "nfpm-"+t.arch+".yaml")
@@ -89,6 +89,21 @@ func (r *release) tree(tree string, t target) error {
 
 // maintainer is who packages are from.
 const maintainer = "Orilla <orilla@orilla.example>"
+
+// readable gives files the modes that everybody's machine would: what is made here has those that the
+// umask of whoever makes it leaves.
+func readable(tree string) error {
+	return filepath.WalkDir(tree, func(at string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		mode := fs.FileMode(0o644)
+		if entry.IsDir() || filepath.Base(filepath.Dir(at)) == "bin" {
+			mode = 0o755
+		}
+		return os.Chmod(at, mode)
+	})
+}
 
 // pages lays manual pages out, compressed as distributions have them.
 func (r *release) pages(to string) error {

@@ -89,6 +89,13 @@ func TestAPackageIsWhatItsConfigurationSays(t *testing.T) {
 	}
 	tree, arm := filepath.Join(work, "tree"), target{"linux", "arm64"}
 	require.NoError(t, r.tree(tree, arm))
+	require.NoError(t, readable(tree))
+	for file, mode := range map[string]os.FileMode{"usr/bin/orilla": 0o755, "usr/share/man": 0o755,
+		"usr/share/man/man1/orilla.1.gz": 0o644, "etc/orilla/edge.yaml": 0o644} {
+		info, err := os.Stat(filepath.Join(tree, file))
+		require.NoError(t, err)
+		assert.Equal(t, mode, info.Mode().Perm(), file)
+	}
 	unit, err := os.ReadFile(filepath.Join(tree, "usr/lib/systemd/system/orilla-edge.service"))
 	require.NoError(t, err)
 	assert.Contains(t, string(unit), "ExecStart=/usr/bin/orilla edge")

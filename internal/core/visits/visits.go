@@ -47,7 +47,8 @@ type Visit struct {
 	Entry       int64
 	By          By
 	Cache       Cache
-	Proxied     bool // the query went on to somebody else
+	Proxied     bool   // the query went on to somebody else
+	Upstream    string // to whom: a name of orilla.yaml, or the origin that a rule names
 }
 
 // By is what answered.
