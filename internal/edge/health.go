@@ -97,6 +97,9 @@ type Served struct {
 // in the place of one that is not mounted nothing is written.
 func IsWritable(n *Node) bool { return n.tracker.lost() == "" }
 
+// A node that turns out what it needs a moment later reads it again from its disk or its store: that
+// shows in what it keeps of content, which is at its limit, and in misses.
+
 // InMemory is how much content and how much of indexes a node keeps in memory, and may keep.
 func InMemory(n *Node) (content, contentMost, index, indexMost int64) {
 	content, contentMost = httpanswer.Held(n.objects.Objects)

@@ -105,6 +105,7 @@ func TestManySites(t *testing.T) {
 
 // manySites is TestManySites with a number of sites.
 func manySites(t *testing.T, sites int) {
+	t.Helper()
 	ctx, stop := context.WithCancel(t.Context())
 	store := &faraway{open: true, asked: map[string]int{}}
 	w := edgetest.New(store)

@@ -90,7 +90,8 @@ func New(sources Sources) *Metrics {
 			Help: "Requests that were passed on, by site, upstream, and the hundreds of the status."},
 			[]string{"site", "upstream", "status"}),
 		upstreamSeconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "orilla_upstream_seconds",
-			Help: "How long answers of upstreams took, until the last byte was handed over.", Buckets: visitBounds},
+			Help:    "How long answers of upstreams took, until the last byte was handed over.",
+			Buckets: visitBounds},
 			[]string{"site", "upstream"}),
 		storeSeconds: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "orilla_store_request_seconds", Help: "How long requests to the store took.",
@@ -115,6 +116,10 @@ type which struct {
 
 // The library finds a series by the texts of its labels, under a lock. Each combination is
 // looked up once, and remembered by what it is made of.
+
+// An upstream is what a rule or orilla.yaml names, and both are of somebody who deploys: so there are
+// as many as are deployed, whatever visitors ask for. Requests that are passed on take milliseconds
+// in any case, so their series are looked up each time.
 
 // series are the counters of one combination of labels. Looking them up by their texts would
 // cost more than a small answer.
