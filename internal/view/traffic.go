@@ -127,8 +127,12 @@ func PrintTraffic(c *console.Console, r TrafficReport, limit int) {
 func (r TrafficReport) spanText() string {
 	last := r.To.Add(-time.Second)
 	text := r.From.Format("2 Jan") + " to " + last.Format("2 Jan 2006")
-	if len(r.Hours) > 0 {
-		text = r.From.Format("2 Jan 15:04") + " to " + r.To.Format("2 Jan 15:04 2006")
+	switch {
+	case len(r.Hours) == 0:
+	case traffic.DayOf(r.From) == traffic.DayOf(last):
+		text = r.From.Format("2 Jan 2006, 15:04") + " to " + r.To.Format("15:04")
+	default:
+		text = r.From.Format("2 Jan 15:04") + " to " + r.To.Format("2 Jan 2006 15:04")
 	}
 	text += ", UTC"
 	if r.Nodes > 0 {

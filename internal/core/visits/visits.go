@@ -10,6 +10,7 @@
 package visits
 
 import (
+	"cmp"
 	"net/netip"
 	"strconv"
 	"strings"
@@ -132,37 +133,39 @@ func Mask(path string) string {
 	return before + access.LinkPath + masked + Mask("/"+after)
 }
 
-// target is the path and query as they are written.
-func (v *Visit) target() string {
-	path := Mask(v.Path)
+// Texts are given in parts, and written one after the other: nothing is put together before.
+
+// target is the path, a question mark, and the query, as they are written.
+func (v *Visit) target() (path, mark, query string) {
+	path = Mask(v.Path)
 	switch {
 	case v.Query == "":
-		return path
+		return path, "", ""
 	case v.Proxied:
-		return path + "?" + masked
+		return path, "?", masked
 	}
-	return path + "?" + v.Query
+	return path, "?", v.Query
 }
 
 // referrer is where the visitor came from, without what may be a secret there.
-func (v *Visit) referrer() string {
-	path, _, query := strings.Cut(v.Referrer, "?")
+func (v *Visit) referrer() (path, query string) {
+	path, _, has := strings.Cut(v.Referrer, "?")
 	path, _, _ = strings.Cut(path, "#")
-	if path = Mask(path); query {
-		path += "?" + masked
+	if path = Mask(path); has {
+		return path, "?" + masked
 	}
-	return path
+	return path, ""
 }
 
-// client is who asked, as it is written.
-func (v *Visit) client(w Writing) string {
-	if !v.Client.IsValid() {
-		return "-"
+// appendClient writes who asked.
+func (v *Visit) appendClient(to []byte, w Writing) []byte {
+	switch {
+	case !v.Client.IsValid():
+		return append(to, '-')
+	case w.Whole:
+		return v.Client.Unmap().AppendTo(to)
 	}
-	if w.Whole {
-		return v.Client.Unmap().String()
-	}
-	return Shorten(v.Client).String()
+	return Shorten(v.Client).AppendTo(to)
 }
 
 // combinedTime is the form of times in the combined format, in UTC.
@@ -172,24 +175,25 @@ const combinedTime = "02/Jan/2006:15:04:05 +0000"
 // longer than the answer of a small page. Whatever a stranger sends stays within its field and
 // on its line; that is fuzzed.
 
-// written is a second as the combined format has it.
+// written is a second as the formats have it.
 type written struct {
-	unix int64
-	text string
+	unix           int64
+	combined, json string
 }
 
 // last is the second that was written last: thousands of lines share one.
 var last atomic.Pointer[written]
 
 // second writes a time to the second, in UTC.
-func second(t time.Time) string {
+func second(t time.Time) *written {
 	unix := t.Unix()
 	if w := last.Load(); w != nil && w.unix == unix {
-		return w.text
+		return w
 	}
-	w := &written{unix, t.UTC().Format(combinedTime)}
+	utc := t.UTC()
+	w := &written{unix, utc.Format(combinedTime), utc.Format("2006-01-02T15:04:05.")}
 	last.Store(w)
-	return w.text
+	return w
 }
 
 // Append writes a visit and a line's end.
@@ -203,13 +207,14 @@ func (w Writing) Append(to []byte, v *Visit) []byte {
 // appendCombined writes the combined log format. What could be taken for its end, or for
 // another line, is escaped.
 func (w Writing) appendCombined(to []byte, v *Visit) []byte {
-	to = append(to, v.client(w)...)
+	to = v.appendClient(to, w)
 	to = append(to, " - - ["...)
-	to = append(to, second(v.Time)...)
+	to = append(to, second(v.Time).combined...)
 	to = append(to, `] "`...)
 	to = appendEscaped(to, v.Method)
 	to = append(to, ' ')
-	to = appendEscaped(to, v.target())
+	path, mark, query := v.target()
+	to = appendEscaped(append(appendEscaped(to, path), mark...), query)
 	to = append(to, ' ')
 	to = appendEscaped(to, v.Protocol)
 	to = append(to, `" `...)
@@ -220,15 +225,12 @@ func (w Writing) appendCombined(to []byte, v *Visit) []byte {
 	} else {
 		to = strconv.AppendInt(to, v.Bytes, 10)
 	}
-	for _, text := range []string{v.referrer(), v.Agent} {
-		to = append(to, ` "`...)
-		if text == "" {
-			text = "-"
-		}
-		to = appendEscaped(to, text)
-		to = append(to, '"')
-	}
-	return append(to, '\n')
+	from, query := v.referrer()
+	to = append(to, ` "`...)
+	to = append(appendEscaped(to, cmp.Or(from, "-")), query...)
+	to = append(to, `" "`...)
+	to = appendEscaped(to, cmp.Or(v.Agent, "-"))
+	return append(to, "\"\n"...)
 }
 
 // isPlain reports whether a text is written as it is, as nearly all are.
@@ -266,37 +268,39 @@ func appendEscaped(to []byte, text string) []byte {
 // appendJSON writes an object. Fields without a value are left out.
 func (w Writing) appendJSON(to []byte, v *Visit) []byte {
 	to = append(to, `{"time":"`...)
-	to = v.Time.UTC().AppendFormat(to, "2006-01-02T15:04:05.000Z")
-	to = append(to, `","milliseconds":`...)
+	to = append(to, second(v.Time).json...)
+	milli := v.Time.Nanosecond() / int(time.Millisecond)
+	to = append(to, byte('0'+milli/100), byte('0'+milli/10%10), byte('0'+milli%10))
+	to = append(to, `Z","milliseconds":`...)
 	micro := v.Took.Microseconds()
 	to = strconv.AppendInt(to, micro/1000, 10)
 	if rest := micro % 1000; rest != 0 {
 		to = append(to, '.', byte('0'+rest/100), byte('0'+rest/10%10), byte('0'+rest%10))
 	}
-	to = append(to, `,"client":`...)
-	to = appendString(to, v.client(w))
-	for _, f := range []struct{ name, value string }{
-		{"id", v.ID}, {"method", v.Method}, {"host", v.Host}, {"target", v.target()},
-		{"protocol", v.Protocol}, {"referrer", v.referrer()}, {"agent", v.Agent}, {"site", v.Site},
-		{"environment", v.Environment}, {"by", string(v.By)}, {"cache", string(v.Cache)},
-	} {
-		if f.value != "" {
-			to = append(to, `,"`...)
-			to = append(to, f.name...)
-			to = append(to, `":`...)
-			to = appendString(to, f.value)
-		}
+	to = append(to, `,"client":"`...)
+	to = append(v.appendClient(to, w), '"')
+	to = appendField(to, `,"id":`, v.ID)
+	to = appendField(to, `,"method":`, v.Method)
+	to = appendField(to, `,"host":`, v.Host)
+	if path, mark, query := v.target(); path != "" {
+		to = append(appendInside(append(to, `,"target":"`...), path), mark...)
+		to = append(appendInside(to, query), '"')
 	}
-	for _, f := range []struct {
-		name  string
-		value int64
-	}{{"status", int64(v.Status)}, {"bytes", v.Bytes}, {"entry", v.Entry}} {
-		if f.value != 0 || f.name != "entry" {
-			to = append(to, `,"`...)
-			to = append(to, f.name...)
-			to = append(to, `":`...)
-			to = strconv.AppendInt(to, f.value, 10)
-		}
+	to = appendField(to, `,"protocol":`, v.Protocol)
+	if from, query := v.referrer(); from != "" {
+		to = append(appendInside(append(to, `,"referrer":"`...), from), query...)
+		to = append(to, '"')
+	}
+	to = appendField(to, `,"agent":`, v.Agent)
+	to = appendField(to, `,"site":`, v.Site)
+	to = appendField(to, `,"environment":`, v.Environment)
+	to = appendField(to, `,"by":`, string(v.By))
+	to = appendField(to, `,"upstream":`, v.Upstream)
+	to = appendField(to, `,"cache":`, string(v.Cache))
+	to = strconv.AppendInt(append(to, `,"status":`...), int64(v.Status), 10)
+	to = strconv.AppendInt(append(to, `,"bytes":`...), v.Bytes, 10)
+	if v.Entry != 0 {
+		to = strconv.AppendInt(append(to, `,"entry":`...), v.Entry, 10)
 	}
 	if v.Secure {
 		to = append(to, `,"tls":true`...)
@@ -304,13 +308,21 @@ func (w Writing) appendJSON(to []byte, v *Visit) []byte {
 	return append(to, "}\n"...)
 }
 
-// appendString writes a string of JSON (RFC 8259). What is no UTF-8 becomes U+FFFD.
-func appendString(to []byte, text string) []byte {
+// appendField writes a field of an object with its name, unless it is empty.
+func appendField(to []byte, name, text string) []byte {
+	if text == "" {
+		return to
+	}
+	to = append(append(to, name...), '"')
+	return append(appendInside(to, text), '"')
+}
+
+// appendInside writes what is between the quotes of a string of JSON (RFC 8259). What is no UTF-8
+// becomes U+FFFD.
+func appendInside(to []byte, text string) []byte {
 	const digits = "0123456789abcdef"
-	to = append(to, '"')
 	if isPlain(text) {
-		to = append(to, text...)
-		return append(to, '"')
+		return append(to, text...)
 	}
 	for i := 0; i < len(text); {
 		r, size := utf8.DecodeRuneInString(text[i:])
@@ -324,5 +336,5 @@ func appendString(to []byte, text string) []byte {
 		}
 		i += size
 	}
-	return append(to, '"')
+	return to
 }
