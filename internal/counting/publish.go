@@ -20,7 +20,7 @@ import (
 // publish writes records of hours that have ended, and those of this one that are due; all of them
 // if all is set.
 func (c *Counter) publish(ctx context.Context, all bool) {
-	r := &round{Counter: c, now: c.Now(), all: all, broken: !c.There()}
+	r := &round{Counter: c, now: c.Now(), broken: !c.There()}
 	r.ctx, r.stop = context.WithCancel(ctx)
 	defer r.stop()
 	if all {
@@ -62,7 +62,6 @@ type round struct {
 	ctx  context.Context
 	stop context.CancelFunc
 	now  time.Time
-	all  bool
 
 	mutex  sync.Mutex
 	broken bool

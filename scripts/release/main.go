@@ -494,7 +494,9 @@ func (r *release) sums() error {
 	}
 	var text strings.Builder
 	for _, entry := range entries {
-		if !strings.HasPrefix(entry.Name(), "orilla") {
+		// An earlier version may lie there too, and has sums of its own.
+		if !strings.HasPrefix(entry.Name(), "orilla_"+r.version+"_") &&
+			!strings.HasPrefix(entry.Name(), "orilla_"+r.version+".") {
 			continue
 		}
 		data, err := os.ReadFile(filepath.Join(r.to, entry.Name()))

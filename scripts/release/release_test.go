@@ -107,3 +107,19 @@ func TestAPackageIsWhatItsConfigurationSays(t *testing.T) {
 		assert.Contains(t, config, says)
 	}
 }
+
+// TestSumsAreOfOneVersion leaves out what an earlier release left in the folder.
+func TestSumsAreOfOneVersion(t *testing.T) {
+	t.Parallel()
+	r := &release{to: t.TempDir(), version: "1.2.3"}
+	for _, name := range []string{"orilla_1.2.3_amd64.deb", "orilla_1.2.3.cdx.json", "orilla_1.2.2_amd64.deb",
+		"orilla_1.2.30_amd64.deb", "notes.txt"} {
+		require.NoError(t, os.WriteFile(filepath.Join(r.to, name), []byte(name), 0o600))
+	}
+	require.NoError(t, r.sums())
+	sums, err := os.ReadFile(filepath.Join(r.to, "SHA256SUMS"))
+	require.NoError(t, err)
+	assert.Equal(t, 2, bytes.Count(sums, []byte("\n")))
+	assert.Contains(t, string(sums), "  orilla_1.2.3.cdx.json\n")
+	assert.Contains(t, string(sums), "  orilla_1.2.3_amd64.deb\n")
+}

@@ -81,14 +81,14 @@ func (t *Tally) Add(v *visits.Visit, salt string, number uint64) {
 		if r := t.Missing.row(name, number, false); r != nil {
 			r.Count++
 			switch {
-			case v.Fetch == "same-origin" || from != "" && from == bare(v.Host):
+			case v.Fetch == "same-origin" || from != "" && from == v.Host:
 				r.Own++
 			case from != "" || v.Fetch == "cross-site" || v.Fetch == "same-site":
 				r.Elsewhere++
 			}
 		}
 		return
-	case from != "" && from != bare(v.Host) && !program:
+	case from != "" && from != v.Host && !program:
 		if r := t.Referrers.row(from, number, false); r != nil {
 			r.Count++
 		}
@@ -169,7 +169,8 @@ func IsProgram(agent string) bool {
 	return strings.Contains(agent, "ot") && (strings.Contains(agent, "bot") || strings.Contains(agent, "Bot"))
 }
 
-// hostOf is the host of where a visitor came from; "" if it is not known.
+// hostOf is the host of where a visitor came from, as visits have hosts: in small letters, without a
+// port; "" if it is not known.
 func hostOf(referrer string) string {
 	if referrer == "" {
 		return ""
@@ -178,15 +179,7 @@ func hostOf(referrer string) string {
 	if err != nil || at.Scheme != "http" && at.Scheme != "https" {
 		return ""
 	}
-	return bare(at.Host)
-}
-
-// bare is a host without its port, in small letters.
-func bare(host string) string {
-	if at := strings.LastIndexByte(host, ':'); at > strings.LastIndexByte(host, ']') {
-		host = host[:at]
-	}
-	return strings.ToLower(host)
+	return strings.ToLower(strings.TrimSuffix(at.Hostname(), "."))
 }
 
 // encodingOf keeps what an upstream may make up to what there is.
