@@ -27,7 +27,8 @@ type Writer struct {
 	mutex   sync.Mutex
 	waiting []byte
 	spare   []byte
-	writing bool
+	// accepted and settled count bytes: what may be written, and what was or was refused.
+	accepted, settled int64
 
 	wake    chan struct{}
 	closing chan struct{}
@@ -61,6 +62,7 @@ func (w *Writer) Append(lines func(to []byte) []byte) {
 		w.dropped.Add(int64(bytes.Count(w.waiting[before:], newline)))
 		w.waiting = w.waiting[:before]
 	}
+	w.accepted += int64(len(w.waiting) - before)
 	signal := w.every == 0 || before == 0 || len(w.waiting) >= enough && before < enough
 	w.mutex.Unlock()
 	if signal {
@@ -125,7 +127,6 @@ func (w *Writer) flush() bool {
 	w.mutex.Lock()
 	data := w.waiting
 	w.waiting, w.spare = w.spare[:0], nil
-	w.writing = len(data) > 0
 	w.mutex.Unlock()
 	if len(data) == 0 {
 		w.mutex.Lock()
@@ -140,7 +141,7 @@ func (w *Writer) flush() bool {
 	}
 	w.trouble.Store(&err)
 	w.mutex.Lock()
-	w.writing = false
+	w.settled += int64(len(data))
 	if cap(data) <= max(4*enough, w.most/4) { // a burst's memory is given back
 		w.spare = data
 	}
@@ -149,13 +150,16 @@ func (w *Writer) flush() bool {
 }
 
 // Flush waits until all that was accepted so far is written, or a time is over, and reports
-// whether it is.
+// whether it is. What others go on writing meanwhile is not waited for.
 func (w *Writer) Flush(atMost time.Duration) bool {
+	w.mutex.Lock()
+	until := w.accepted
+	w.mutex.Unlock()
 	for deadline := time.Now().Add(atMost); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
 		w.mutex.Lock()
-		idle := len(w.waiting) == 0 && !w.writing
+		there := w.settled >= until
 		w.mutex.Unlock()
-		if idle {
+		if there {
 			return true
 		}
 		select {

@@ -102,3 +102,36 @@ func TestADestinationThatRefusesIsTriedAgain(t *testing.T) {
 	assert.Equal(t, strings.Repeat("three\n", 4000), to.got.String())
 	assert.Equal(t, int64(2), w.Dropped())
 }
+
+// slow takes its time with each write.
+type slow struct{ bytes.Buffer }
+
+// Write implements io.Writer.
+func (s *slow) Write(data []byte) (int, error) {
+	time.Sleep(time.Millisecond)
+	return s.Buffer.Write(data)
+}
+
+// TestFlushingEndsWhileOthersWrite: it waits for what was there, and not for quiet.
+func TestFlushingEndsWhileOthersWrite(t *testing.T) {
+	t.Parallel()
+	w := background.New(&slow{}, 1<<20, 0)
+	done := make(chan struct{})
+	var others sync.WaitGroup
+	others.Go(func() {
+		for {
+			select {
+			case <-done:
+				return
+			default:
+				io.WriteString(w, "line\n") //nolint:errcheck // it never fails
+			}
+		}
+	})
+	for range 20 {
+		assert.True(t, w.Flush(10*time.Second))
+	}
+	close(done)
+	others.Wait()
+	w.Close(10 * time.Second)
+}

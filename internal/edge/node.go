@@ -179,7 +179,7 @@ func New(store storage.Store, options Options) *Node {
 		index: indexed{httpanswer.NewObjects(index, options.Memory/4, options.Patience), index,
 			&sync.Map{}, &atomic.Int64{}},
 		proxies: httpanswer.NewProxies(options.Wait),
-		all:     directory{store: store, byName: map[string]*environment{}},
+		all:     directory{store: newHurried(store), byName: map[string]*environment{}},
 		asked:   newAsked(),
 	}
 	n.is.ready = make(chan struct{})
