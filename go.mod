@@ -13,6 +13,8 @@ require (
 	github.com/creack/pty v1.1.24
 	github.com/dchest/siphash v1.2.3
 	github.com/dustin/go-humanize v1.1.0
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/fsnotify/fsnotify v1.10.1
 	github.com/go-jose/go-jose/v4 v4.1.9
 	github.com/goccy/go-yaml v1.19.2
@@ -34,6 +36,7 @@ require (
 	github.com/tdewolff/parse/v2 v2.8.20
 	github.com/vbauerster/mpb/v8 v8.9.3
 	github.com/vishvananda/netlink v1.3.1
+	github.com/wneessen/go-mail v0.7.2
 	go.uber.org/zap v1.28.0
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.62.0

@@ -26,6 +26,10 @@ var (
 	//go:embed domains.md
 	Domains string
 
+	// Notices says who is told what happens to a site.
+	//go:embed notices.md
+	Notices string
+
 	// ExitStatuses says how commands end, and what they write.
 	//go:embed exit-statuses.md
 	ExitStatuses string

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 	"sync"
@@ -228,15 +229,28 @@ func TestANodeOfAServiceManager(t *testing.T) {
 	assert.Contains(t, told(), "RELOADING=1\nMONOTONIC_USEC=")
 	assert.Equal(t, "READY=1", told())
 	get(t, n.address, "corvane.localhost", "/fares")
-	require.Eventually(t, func() bool {
-		data, _ := os.ReadFile(filepath.Join(p.folder, "node.log"))
-		return strings.Contains(string(data), "corvane.localhost/fares")
-	}, 10*time.Second, 5*time.Millisecond)
+	logged := func(file, pattern string) {
+		t.Helper()
+		var data []byte
+		assert.Eventually(t, func() bool {
+			data, _ = os.ReadFile(filepath.Join(p.folder, file))
+			return regexp.MustCompile(pattern).Match(data)
+		}, 10*time.Second, 5*time.Millisecond)
+		assert.Regexp(t, pattern, string(data))
+	}
+	// Whoever gathers logs finds a time, a level and names in each line.
+	const stamp = `(?m)^time=\d{4}-\d\d-\d\dT\S+ level=`
+	logged("node.log", stamp+`DEBUG msg=request kind=request `+
+		`method=GET host=corvane.localhost path=/fares status=200 by=\S+$`)
+	logged("node.log", stamp+`INFO msg="configuration read again" kind=node$`)
+	logged("node.log.1", stamp+`INFO msg=live kind=flip site=corvane environment=production entry=1 `+
+		`release=r-[0-9a-f]{10} commit=[0-9a-f]{40} text=deploy$`)
+	logged("node.log.1", stamp+`INFO msg="edge node at http://\S+ store \S+" kind=node$`)
 	p.write(map[string]string{"edge.yaml": "drian: 300ms\n"})
 	n.signal(syscall.SIGHUP)
 	assert.Contains(t, told(), "RELOADING=1")
 	assert.Equal(t, "READY=1", told())
-	n.says("the configuration stays as it was")
+	logged("node.log", stamp+`ERROR msg=".*drian.*" kind=node then="the configuration stays as it was"$`)
 	p.write(map[string]string{"edge.yaml": "drain: 300ms\n"})
 
 	// Visitors come all the time, over new connections and over kept ones.

@@ -40,6 +40,8 @@ var documents = map[string]any{
 	"follow": view.EventReport{}, "follow-pause": view.PausedReport{}, "history": []view.EntryReport{},
 	"hook": []source.Hook{}, "init": view.InitReport{}, "open": view.OpenReport{},
 	"password": view.PasswordReport{}, "preview-remove": view.RemovedReport{},
+	"report": view.WholeReport{}, "history-path": view.PathHistory{}, "bisect": view.BisectReport{}, "compare-live": view.LiveComparison{},
+	"notices": view.NoticesReport{}, "notices-test": []view.NoticeTried{}, "notices-send": view.NoticeSummary{},
 	"preview-share": view.ShareReport{}, "promote": view.DeployReport{}, "remove-site": view.RemoveSiteReport{},
 	"rollback": view.RollbackReport{}, "rules-format": view.FormatReport{}, "serve": view.ServeEvent{},
 	"sites": []view.SiteReport{}, "status": view.StatusReport{}, "store": view.StoreReport{},
@@ -254,6 +256,9 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	shows("status", "status")
 	shows("history", "history")
 	shows("history", "history", "--all")
+	shows("history-path", "history", "--path", "/fares")
+	shows("bisect", "bisect", "/fares", "--test", "test $ORILLA_ENTRY = production:1")
+	shows("compare-live", "compare-live")
 	shows("sites", "sites")
 	shows("files", "files", "production")
 	shows("files", "files")
@@ -285,6 +290,7 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	p.counted("production", "/Fares", 12)
 	shows("traffic", "traffic", "--since", "1h")
 	shows("traffic-rules", "traffic", "--rules")
+	shows("report", "report")
 	shows("domains", "domains")
 	named := filepath.Join(filepath.Dir(p.folder), "named")
 	require.NoError(p.t, os.MkdirAll(named, 0o755))
@@ -294,6 +300,14 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	shows("domains-records", "domains", "records", "-C", named)
 	shows("follow-pause", "follow", "--pause")
 	shows("follow-pause", "follow", "--resume")
+	p.commit("Tell the crew", map[string]string{"orilla.yaml": "site: corvane\nrules: site.rules\nbuild: {output: .}\n" +
+		"notices: {board: {command: test -e ../board-is-there, about: live}}\n"})
+	p.ok("deploy")
+	shows("notices", "notices")
+	require.NoError(p.t, os.WriteFile(filepath.Join(filepath.Dir(p.folder), "board-is-there"), nil, 0o600))
+	shows("notices-send", "notices", "send")
+	shows("notices-test", "notices", "test")
+	shows("notices", "notices")
 	shows("hook", "hook", "install")
 	shows("hook", "hook", "remove")
 }

@@ -41,7 +41,7 @@ func TestTheDemoHoldsWhatItClaims(t *testing.T) {
 	p := newPlace(t)
 	into := filepath.Join(p.folder, "here")
 	out := p.ok("demo", "--once", "--into", into)
-	assert.Contains(t, out, "all 43 claims hold")
+	assert.Contains(t, out, "all 45 claims hold")
 	p.folder = filepath.Join(into, "corvane")
 	assert.Equal(t, demo.Head, p.git("rev-parse", "HEAD~3"), "the commits have the same hashes everywhere")
 	assert.Empty(t, p.git("status", "--porcelain"))

@@ -27,7 +27,7 @@ import (
 // only what comes below it.
 var layers = []string{
 	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver",
-	"internal/follow", "internal/deploy", "internal/export", "internal/inspect", "internal/environments",
+	"internal/follow", "internal/courier", "internal/deploy", "internal/export", "internal/inspect", "internal/outside", "internal/past", "internal/environments",
 	"internal/issuance", "internal/domains", "internal/standin", "internal/nameservers",
 	"internal/edge", "internal/metrics", "internal/counting", "internal/background", "internal/httpanswer", "internal/build", "internal/steps", "internal/site",
 	"internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core",
@@ -115,7 +115,11 @@ func TestTheSchemaSaysWhatTheParserTakes(t *testing.T) {
 		"site: a\nsettings_path: /a/b.json\ncommit_address: " +
 			"'https://code.example/{commit}'\nenvironments: {x: {follows: nothing, settings: " +
 			"[1, {a: null}], wait_for: /}}\n", "site: a\nsettings_path: a.json\n",
-		"site: a\nsettings_path: /\n", "site: a\nsettings_path: /a/../b\n",
+		"site: a\nsettings_path: /\n",
+		"site: a\nmail: {server: smtp://mail.corvane.example, from: a@b.example, tls: offered, user: A, password: B}\n", "site: a\ncheck: {budget: [{page: '**', total: 1kB, requests: 3}, {file: 'a/*', size: 2}]}\n", "site: a\ncheck: {budget: [{page: '**'}]}\n", "site: a\ncheck: {budget: [{page: '**', size: 1}]}\n", "site: a\ncheck: {budget: [{file: '**', total: 1}]}\n", "site: a\ncheck: {budget: [{file: '**', page: '**', size: 1}]}\n", "site: a\ncheck: {budget: [{page: /a, total: 1}]}\n",
+		"site: a\nmail: {server: mail.corvane.example}\n", "site: a\nmail: {from: nobody}\n", "site: a\nmail: {tls: maybe}\n", "site: a\nmail: {password: it is secret}\n",
+		"site: a\nnotices: {a: {command: x, secrets: [A], about: [live, all], environments: [preview/*]}}\n", "site: a\nnotices: {a: {}}\n", "site: a\nnotices: {a: {command: x, webhook: https://b.example, secret: A}}\n", "site: a\nnotices: {a: {webhook: https://b.example}}\n", "site: a\nnotices: {a: {webhook: b.example, secret: A}}\n", "site: a\nnotices: {a: {command: x, secret: A}}\n", "site: a\nnotices: {A: {command: x}}\n", "site: a\nnotices: {a: {command: x, about: lives}}\n", "site: a\nnotices: {a: {webhook: https://b.example, secret: A, secrets: [B]}}\n",
+		"site: a\nsettings_path: /a/../b\n",
 		"site: a\nsettings_path: '/a b'\n", "site: a\ncommit_address: 'https://code.example/'\n",
 		"site: a\nenvironments: {previews: {}}\n",
 		"site: a\npreviews: {addresses: 'https://{preview}.x.example', expire_after: 0s, most: 3, " +

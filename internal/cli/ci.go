@@ -12,6 +12,13 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
+// CI systems read results in three ways: as variables for later steps, as a summary that people see on
+// the page of the run, and as JSON for whatever else. Each is a form of the same values, so that a job
+// which wants two of them names two files.
+//
+// What is written is what is so: a deploy that goes back because a check failed writes that, and not
+// what it had put live for a moment.
+
 // writeOptions are the files in which a CI system wants to read what a command
 // did.
 type writeOptions struct {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -227,6 +228,23 @@ func (t *tale) tellAll(ctx context.Context) error {
 	if err := tellName(ctx, t); err != nil {
 		return err
 	}
+	return tellReport(ctx, t)
+}
+
+// Whoever reads the report was not there when the story was told: what it says must be found in it.
+
+// tellReport is the end of the story: all of it on one page.
+func tellReport(ctx context.Context, t *tale) error {
+	t.say("The report is one HTML file about the site. It needs no server, so you can mail it.")
+	file := filepath.Join(filepath.Dir(t.project), "corvane.html")
+	if err := t.run(ctx, "report", "--out", file); err != nil {
+		return err
+	}
+	page, err := os.ReadFile(file)
+	has := func(text string) bool { return err == nil && bytes.Contains(page, []byte(text)) }
+	t.claim(ctx, "the report names what is live, and every deploy",
+		has(`<h2 id="live">`) && has(">production:1</th>"))
+	t.claim(ctx, "it loads nothing", err == nil && !has("<script") && !has("src="))
 	return ctx.Err()
 }
 

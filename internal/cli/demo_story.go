@@ -24,6 +24,9 @@ var (
 	rightHost  = project.BranchLabel(demo.Correction) + ".preview.corvane.localhost"
 )
 
+// The story is told by the program's own commands, and each of its claims is looked at where a
+// visitor would: a demo that says more than is true is worse than none.
+
 // tellPreview is the part of the story in which a branch
 // is shown, compared and promoted.
 func (t *tale) tellPreview(ctx context.Context) error {

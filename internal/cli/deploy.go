@@ -207,6 +207,20 @@ func (a *deployCmd) deploy(ctx context.Context, o *deployOptions) error {
 	return a.deployOnce(ctx, p, o)
 }
 
+// noteDoubt says that it is not known which branch is the main one, and so none counts as it.
+// Whoever names the environment knows it. The rest is told before the build and not after it: what
+// goes to a preview by mistake costs a build, and what is thought to be live, and is not, an evening.
+func noteDoubt(a *app, p *site.Project, o *deployOptions) {
+	next := "git remote set-head --auto origin"
+	if o != nil {
+		next = "orilla deploy --to production"
+	}
+	if p.Doubt != "" && p.ProductionCommit == "" && (o == nil || o.To == "" && !o.NoTarget) {
+		a.Notice(fault.Notice{Code: "main-unknown", Next: next,
+			What: p.Doubt + "; so no branch is published to production by itself"})
+	}
+}
+
 // nameIt is what to do about a site without a name: of ready output the deploy again
 // with a name, else the configuration that a build needs anyway.
 func nameIt(p *site.Project, o *deployOptions) string {
@@ -251,6 +265,7 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	// What will happen, before it does. Counting uncommitted files takes a
 	// while in a large tree, so that is shown when it is known.
 	later := view.ShowPlan(a.Console, plan)
+	noteDoubt(a.app, p, o)
 
 	limit, err := o.limiter()
 	if err != nil {
@@ -296,6 +311,7 @@ func (a *deployCmd) deployOnce(ctx context.Context, p *site.Project, o *deployOp
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err
 	}
+	tells(ctx, a.app, p, store, plan.Site, plan.Environment)
 	return a.carryOut(ctx, o, job, report, later)
 }
 
@@ -305,7 +321,10 @@ func (a *deployCmd) carryOut(ctx context.Context, o *deployOptions, job deploy.J
 	later func(),
 ) error {
 	started := time.Now()
-	job.Began = func(number int64) { report.build = number }
+	job.Began = func(number int64) {
+		report.build = number
+		a.courier.Look()
+	}
 	prepared, err := deploy.Prepare(ctx, job)
 	if err != nil {
 		return a.failed(err)

@@ -22,6 +22,7 @@ import (
 	"orilla.example/orilla/internal/core/names"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/courier"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/site"
@@ -63,6 +64,7 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 		findings = append(findings, checkBuild(ctx, p)...)
 		findings = append(findings, checkTrust(ctx, p)...)
 		findings = append(findings, a.checkStore(ctx, p)...)
+		findings = append(findings, checkNotices(p)...)
 	}
 
 	findings = append(findings, checkNames(ctx), checkPort(ctx, findings, "edge", view.DefaultEdge),
@@ -121,6 +123,21 @@ func checkGit(ctx context.Context, p *site.Project) []view.Finding {
 		text += ", which goes to " + strings.Replace(target, "preview.", "preview/", 1)
 	}
 	return append(findings, view.Good("repository", text))
+}
+
+// checkNotices tells what this machine lacks to tell people: known before a deploy, and not found
+// out by who hears nothing.
+func checkNotices(p *site.Project) (findings []view.Finding) {
+	options := courier.Options{Config: p.ProductionConfig}
+	told := courier.Recipients(options)
+	for _, text := range lackingForNotices(told) {
+		findings = append(findings, view.Remark("notices", text, "set it where orilla deploy runs"))
+	}
+	if len(findings) == 0 && len(told) > 0 {
+		count := console.Count(int64(len(told)), "recipient", "recipients")
+		findings = append(findings, view.Good("notices", count+"; try: orilla notices test"))
+	}
+	return findings
 }
 
 // checkConfiguration tells whether there is an orilla.yaml; that it parses is

@@ -19,6 +19,14 @@ import (
 	"orilla.example/orilla/internal/view"
 )
 
+// Two things are called a name here, and they are kept apart: whether the world finds the site (DNS,
+// certificates, redirects), which is looked at from outside and changed at others; and which site of
+// the store a host belongs to, which is a record of the store, changed here and at once.
+//
+//	orilla domains                     both, host by host
+//	domains records                    what DNS needs
+//	domains give, release, allow       whose a host is
+
 // domainsCmd shows and changes whom hosts belong to.
 type domainsCmd struct{ *app }
 

@@ -95,7 +95,7 @@ func (a *domainsCmd) reserve(ctx context.Context, plan *site.Plan, store storage
 			At("%s", p.Root).Then("add environments.production.addresses: [https://www.corvane.example/]")
 		if p.ProductionCommit != "" {
 			problem = problem.With("addresses count once they are on the branch " +
-				p.LocalConfig.MainBranch(p.Main))
+				p.ProductionConfig.MainBranch(p.Main))
 		}
 		return nil, problem
 	}

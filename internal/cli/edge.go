@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"log/slog"
 	"net"
 	"os"
 	"path/filepath"
@@ -377,9 +378,13 @@ func (f *firstLook) end() {
 			live++
 		}
 	}
-	f.Print("%s  %s of %s %s  %s", console.Faint(time.Now().Format("15:04:05")),
-		console.Count(int64(live), "environment", "environments"),
-		console.Count(int64(len(sites)), "site", "sites"), console.Good("live"),
+	of := console.Count(int64(live), "environment", "environments") + " of " +
+		console.Count(int64(len(sites)), "site", "sites")
+	if f.events != nil {
+		f.events.Info(of+" live", slog.String("kind", "node"), slog.Duration("took", time.Since(f.began)))
+		return
+	}
+	f.Print("%s  %s %s  %s", console.Faint(time.Now().Format("15:04:05")), of, console.Good("live"),
 		console.Faint("loaded in "+console.Took(time.Since(f.began))))
 }
 

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -37,7 +39,7 @@ const (
 //
 //	what happens    standard output and error, or the log: written at once, in the background
 //	requests        the access log, or standard output: written four times a second
-//	SIGHUP          both files are opened again, the form of lines may be another one
+//	SIGHUP          what waits is written, both files are opened again, lines may have another form
 //	the end         a second for what is left; a pipe that nobody reads keeps nobody
 //
 // Lines that could not be written are counted. How many is told once a minute, since each of
@@ -104,6 +106,9 @@ func (w *written) to(a *app) *app {
 		// Without colours and control characters: a file is no terminal.
 		one := behind(console.Unstyled(w.log))
 		to.Out, to.Err, to.OutTerm, to.ErrTerm = one, one, false, false
+		if !a.JSON {
+			copied.events = slog.New(slog.NewTextHandler(one, &slog.HandlerOptions{Level: slog.LevelDebug}))
+		}
 	}
 	copied.Console = &to
 	return &copied
@@ -115,8 +120,14 @@ func (w *written) visited(v *visits.Visit) {
 	w.visits.Append(func(to []byte) []byte { return writing.Append(to, v) })
 }
 
-// reopen opens the files anew, after they were moved away.
+// reopen opens the files anew, after they were moved away. What happened before is written
+// first: a log that was moved away is whole, so it can be compressed or sent elsewhere.
 func (w *written) reopen() error {
+	for _, writer := range append(slices.Clone(w.events), w.visits) {
+		if writer != nil {
+			writer.Flush(lastLines) // a disk that hangs keeps nobody from reloading
+		}
+	}
 	for _, file := range []*logFile{w.log, w.access} {
 		if file == nil {
 			continue

@@ -279,12 +279,13 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 		Address: cmp.Or(config.Announce, edge.Announced(listeners[0].Addr())), Version: version,
 		Region: config.Region, Reach: settingsOf(config).Reach.String()}
 	if !r.JSON {
-		r.Note("%s %s  %s", console.Strong("edge node at"), console.Accent("http://"+address),
-			console.Faint("store "+store.Address()))
+		r.says("edge node at http://"+address+", store "+store.Address(),
+			console.Strong("edge node at")+" "+console.Accent("http://"+address)+"  "+
+				console.Faint("store "+store.Address()))
 		for _, listener := range listeners {
 			if connections.IsSecure(listener) {
-				r.Note("%s %s", console.Strong("and at"), console.Accent("https://"+
-					edge.Reachable(listener.Addr())))
+				at := "https://" + edge.Reachable(listener.Addr())
+				r.says("edge node at "+at, console.Strong("and at")+" "+console.Accent(at))
 			}
 		}
 		r.Note("%s", console.Faint("sites answer at http://SITE.localhost:"+port+
@@ -355,7 +356,7 @@ func (r *running) obey(ctx, serving context.Context, configured func() (project.
 			return
 		case s := <-signals:
 			if s == syscall.SIGTERM {
-				r.Note("%s", console.Faint("draining; interrupt to stop at once"))
+				r.says("draining", console.Faint("draining; interrupt to stop at once"))
 				r.stop()
 				r.hurried(ctx, signals, hurry)
 				return
@@ -399,18 +400,18 @@ func (r *running) reload(configured func() (project.EdgeConfig, error)) {
 	defer connections.Notify("READY=1") //nolint:errcheck // nobody listens
 	// The log first, so that what is wrong with the rest is told in the new one.
 	if err := r.logs.reopen(); err != nil {
-		r.Problem(err)
+		r.fails(err, "")
 	}
 	config, err := configured()
 	if err != nil {
-		r.Problem(err)
-		r.Note("%s", console.Bad("the configuration stays as it was"))
+		r.fails(err, "the configuration stays as it was")
 		return
 	}
 	r.apply(config)
 	r.reloadCertificates(config)
-	r.Note("%s  %s", console.Faint(time.Now().Format("15:04:05")), "configuration read again "+
-		console.Faint("(the store, addresses, memory, the cache and the log's place take a restart)"))
+	r.says("configuration read again",
+		console.Faint(time.Now().Format("15:04:05"))+"  configuration read again "+
+			console.Faint("(the store, addresses, memory, the cache and the log's place take a restart)"))
 }
 
 // openCache opens the cache of a node.

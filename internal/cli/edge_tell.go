@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"strings"
 
@@ -16,6 +18,10 @@ import (
 func (a *app) tell(event httpanswer.Event) {
 	if a.JSON {
 		a.Line(event) //nolint:errcheck // nobody to tell
+		return
+	}
+	if a.events != nil {
+		a.events.LogAttrs(context.Background(), levelOf(event), messageOf(event), attributesOf(event)...)
 		return
 	}
 	when := console.Faint(event.Time.Format("15:04:05"))
@@ -69,5 +75,86 @@ func (a *app) tell(event httpanswer.Event) {
 			method = event.Method + " "
 		}
 		a.Print("%s  %s %s%s%s  %s", when, view.StatusText(event.Status), method, event.Host, event.Path, by)
+	}
+}
+
+// A log is for programs that gather logs: key=value, as slog.TextHandler writes it, with a
+// level, and with the same names as the fields of --json.
+
+// levelOf says how much an event matters to whoever runs the node.
+func levelOf(event httpanswer.Event) slog.Level {
+	switch event.Kind {
+	case "trouble":
+		return slog.LevelWarn
+	case "request":
+		return slog.LevelDebug
+	}
+	return slog.LevelInfo
+}
+
+// messageOf says in a few words what happened: the same ones each time, but where only the
+// text says it.
+func messageOf(event httpanswer.Event) string {
+	switch {
+	case event.Kind == "flip" && event.Environment == journal.Previews:
+		return "settings changed"
+	case event.Kind == "flip" && event.Release.IsZero():
+		return "nothing live"
+	case event.Kind == "flip":
+		return "live"
+	case event.Kind == "refused", event.Kind == "request":
+		return event.Kind
+	}
+	return event.Text
+}
+
+// attributesOf gives what an event holds. Its time is that of the line.
+func attributesOf(event httpanswer.Event) (list []slog.Attr) {
+	add := func(name, value string) {
+		if value != "" {
+			list = append(list, slog.String(name, value))
+		}
+	}
+	list = append(list, slog.String("kind", event.Kind))
+	add("site", event.Site)
+	add("environment", event.Environment)
+	if event.Entry > 0 {
+		list = append(list, slog.Int64("entry", event.Entry))
+	}
+	if !event.Release.IsZero() {
+		add("release", event.Release.Short())
+	}
+	add("commit", event.Commit)
+	if event.Kind == "flip" || event.Kind == "refused" {
+		add("text", event.Text)
+	}
+	add("method", event.Method)
+	add("host", event.Host)
+	add("path", event.Path)
+	if event.Status > 0 {
+		list = append(list, slog.Int("status", event.Status))
+	}
+	add("client", event.Client)
+	add("by", event.By)
+	add("rule", event.Rule)
+	return list
+}
+
+// says tells what a node does itself: whoever started it, in a form for people, and the log.
+func (r *running) says(text, people string) {
+	r.Note("%s", people)
+	if events := r.first.events; events != nil {
+		events.Info(text, slog.String("kind", "node"))
+	}
+}
+
+// fails tells both of an error that a node goes on after, and what comes of it.
+func (r *running) fails(err error, then string) {
+	r.Problem(err)
+	if then != "" {
+		r.Note("%s", console.Bad(then))
+	}
+	if events := r.first.events; events != nil {
+		events.Error(err.Error(), slog.String("kind", "node"), slog.String("then", then))
 	}
 }

@@ -160,7 +160,6 @@ func (r *running) reloadCertificates(config project.EdgeConfig) {
 		return // speaking TLS or not takes a restart
 	}
 	if _, err := r.certificates.Reload(sources); err != nil {
-		r.Problem(badCertificate(err))
-		r.Note("%s", console.Bad("this certificate stays as it was"))
+		r.fails(badCertificate(err), "this certificate stays as it was")
 	}
 }

@@ -52,6 +52,13 @@ func newFilesCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// A size is what the file has, and "sent" the least of its encoded copies that the store knows: what
+// a browser gets that takes them all. Nobody is asked to encode anything for a list, so the column
+// is empty until a visitor, or orilla deploy --encode, had it done.
+//
+// "Cached" says what visitors may do without asking again: a year for what tells its content by its
+// name, and nothing for the rest, which is asked for each time and mostly answered with 304.
+
 // files is orilla files: what a release holds, or what would be published of a
 // folder. What is a folder on this machine is taken as one; all else must be a
 // release.
@@ -109,6 +116,9 @@ func (a *filesCmd) files(ctx context.Context, site, what string) error {
 	})
 }
 
+// Who types orilla files in a fresh clone wants to see the site, and not that nothing was built.
+// So the nearest thing that there is is listed, and what it is comes first.
+
 // withoutOutput lists the newest release where nothing was built here.
 func (a *filesCmd) withoutOutput(ctx context.Context, p *site.Project, siteName string,
 ) (*view.FilesReport, error) {
@@ -123,6 +133,9 @@ func (a *filesCmd) withoutOutput(ctx context.Context, p *site.Project, siteName 
 	a.Note("%s", console.Faint("nothing was built in this folder yet; these are the files of "+about))
 	return listRelease(ctx, s, entry.Release)
 }
+
+// What is typed is looked for on this machine first. A folder that is called like a branch is the
+// folder: it is what one sees when one lists the files here.
 
 // folderFiles lists a folder or an archive, or without either the output folder; nil
 // if what is neither.

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
@@ -20,8 +21,11 @@ import (
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/publish"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/courier"
 	"orilla.example/orilla/internal/deploy"
 	"orilla.example/orilla/internal/devserver"
 	"orilla.example/orilla/internal/edge"
@@ -199,13 +203,49 @@ func (a *followCmd) run(ctx context.Context, o *followOptions, f *follow.Followe
 		return deploy.Job{Plan: plan, Report: report, Now: time.Now, Rate: limit}
 	}
 
+	noteDoubt(a.app, f.Project, nil)
+	stop := a.tellFollowed(ctx, f, show)
 	show.begin()
 	err := f.Run(ctx)
+	stop()
 	if !o.once && errors.Is(err, context.Canceled) {
 		err = nil
 	}
 	show.end(err)
 	return errors.Join(err, show.failed)
+}
+
+// tellFollowed has notices sent beside following: of what the follower does, and of what others
+// who share the store could not send.
+func (a *followCmd) tellFollowed(ctx context.Context, f *follow.Follower, show *followReport) (stop func()) {
+	options, ok := noticeOptions(ctx, f.Project, f.Store, f.Project.Site())
+	if !ok {
+		noteUncounted(a.app, f.Project)
+		return func() {}
+	}
+	options.Lasting = !f.Once
+	sending := courier.Begin(ctx, options)
+	before := options.Config
+	f.Configured = func(config project.Config) {
+		if !reflect.DeepEqual(config.Notices, before.Notices) || config.Mail != before.Mail {
+			before = config
+			sending.Configure(config)
+		}
+	}
+	f.Tell = func(event follow.Event) {
+		show.tell(event)
+		if event.Environment == "" {
+			sending.Look()
+			return
+		}
+		sending.Look(journal.StoredName(event.Environment))
+	}
+	return func() {
+		summary := sending.Finish(ctx, noticePatience)
+		if !a.JSON {
+			view.PrintNoticeSummary(a.Console, summary)
+		}
+	}
 }
 
 // followed finds the project and, if another repository is

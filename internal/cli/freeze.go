@@ -143,6 +143,9 @@ func (a *app) operatorOf(ctx context.Context, site, typed, what string,
 		operator.Close(ctx)
 		err = unknown
 	}
+	if err == nil {
+		tells(ctx, a, s.project, s.store, s.site, environment)
+	}
 	return s, environment, operator, err
 }
 

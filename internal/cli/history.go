@@ -26,6 +26,8 @@ type historyOptions struct {
 	site  string
 	limit int
 	all   bool
+	path  string // of one address
+	lines int    // of each change of its content
 }
 
 // historyCmd lists journals, and goes back in them: rollback lies here too,
@@ -36,8 +38,11 @@ func newHistoryCommand(a *app) *cobra.Command {
 	c := &historyCmd{app: a}
 	var o historyOptions
 	cmd := &cobra.Command{
-		Example: "orilla history\norilla history staging --limit 0",
-		Use:     "history [ENVIRONMENT]", Short: "Show what was live when, by whom, and why",
+		Example: "orilla history\norilla history staging --limit 0\norilla history --path /fares",
+		Long: "History lists the entries of an environment's journal. With --path it lists those that " +
+			"changed what an address answers, with the lines that changed: each release is asked as " +
+			"it was live.",
+		Use: "history [ENVIRONMENT]", Short: "Show what was live when, by whom, and why",
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -49,6 +54,9 @@ func newHistoryCommand(a *app) *cobra.Command {
 	siteFlag(cmd.Flags(), &o.site)
 	cmd.Flags().BoolVar(&o.all, "all", false, "all environments together, newest first")
 	cmd.Flags().IntVarP(&o.limit, "limit", "n", 20, "show the last `NUMBER` entries; 0 for all")
+	cmd.Flags().StringVar(&o.path, "path", "", "show which entries changed what this `PATH` answers")
+	cmd.Flags().IntVar(&o.lines, "lines", 6,
+		"with --path: show this `NUMBER` of lines of each change; 0 for all")
 	return a.jsonFlag(cmd)
 }
 
@@ -67,6 +75,12 @@ func (a *historyCmd) history(ctx context.Context, o historyOptions, typed string
 	if o.all && typed != "" {
 		return fault.New(fault.Usage, "usage", "--all shows every environment; leave out %s",
 			typed).Then("orilla history %s", typed)
+	}
+	if o.path != "" {
+		if o.all {
+			return fault.New(fault.Usage, "usage", "--path is of one environment; leave out --all")
+		}
+		return a.pathHistory(ctx, o, typed)
 	}
 	s, err := a.session(ctx, o.site)
 	if err != nil {
@@ -304,6 +318,7 @@ func (a *historyCmd) rollback(ctx context.Context, o rollbackOptions, args []str
 		return err
 	}
 	defer operator.Close(ctx)
+	tells(ctx, a.app, s.project, s.store, s.site, environment)
 	// Only what is asked for is checked: a bad release must be gone now.
 	list, err := o.list(a.app)
 	if err != nil {

@@ -277,6 +277,9 @@ func (a *previewCmd) removeAll(ctx context.Context, s *session, states []environ
 		return err
 	}
 	defer operator.Close(ctx)
+	for _, state := range states {
+		tells(ctx, a.app, s.project, s.store, s.site, state.Name)
+	}
 	report := view.RemovedReport{Removed: []view.EntryReport{}}
 	for _, state := range states {
 		ended := journal.Ended{Reason: journal.OnRequest}

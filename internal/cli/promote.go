@@ -82,7 +82,6 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		}
 		return problem
 	}
-
 	environment, err := s.project.Target(o.to, "")
 	if err != nil {
 		return err
@@ -101,6 +100,7 @@ func (a *promoteCmd) promote(ctx context.Context, o promoteOptions, typed string
 		console.Strong(o.to))
 
 	report := &reporter{app: a.app}
+	tells(ctx, a.app, s.project, s.store, s.site, environment)
 	job := a.promotion(ctx, plan, s, o, typed, report)
 	if job.WaitFor, err = a.probes(plan, o.waitOptions); err != nil {
 		return err

@@ -47,6 +47,15 @@ func newRemoveSiteCommand(a *app) *cobra.Command {
 	return a.jsonFlag(dryFlag(a, cmd))
 }
 
+// In this order, so that whatever ends it half way leaves nothing that answers by halves:
+//
+//	environments   end first: each journal gets its last entry, and nodes stop answering
+//	releases       then what nothing leads to any more: roots, builds, history
+//	the name       last; until it is free, nobody else can take it and find what is left
+//	DNS            is not ours: which names still lead here is said at the end
+//
+// Run again, it goes on where it was.
+
 // removeSite is orilla remove-site: it removes all of a site and, unless
 // keepName, frees its name. It cannot be undone, so it asks for the name to be
 // typed.
@@ -104,6 +113,10 @@ func (a *removeSiteCmd) removeSite(ctx context.Context, name string, keepName, y
 		sayNames(a.app, left)
 	})
 }
+
+// Records that still lead to the edge are a danger once the site is gone: whoever gets the host from
+// another site of the store answers at a name that people trust. So they are named, though nothing
+// here can remove them.
 
 // leftNames lists the hosts of a site that DNS knows, with the wildcard for those of previews.
 func leftNames(ctx context.Context, s *session) (list []string) {

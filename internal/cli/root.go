@@ -17,6 +17,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"log"
+	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -36,6 +39,7 @@ import (
 	"orilla.example/orilla/internal/core/maintenance"
 	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/courier"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/store"
@@ -50,10 +54,12 @@ type app struct {
 	places site.Places
 	opened string // the address of the store that was opened last
 
-	quiet, plain bool           // -q, --no-color
-	dry          bool           // --dry-run: what is written is forgotten
-	atEnd        []func()       // what is cleared away when the command ends
-	running      *cobra.Command // whose options the commands that it prints carry
+	quiet, plain bool             // -q, --no-color
+	dry          bool             // --dry-run: what is written is forgotten
+	atEnd        []func()         // what is cleared away when the command ends
+	running      *cobra.Command   // whose options the commands that it prints carry
+	courier      *courier.Courier // sends notices of what the command does; nil: nobody is told
+	events       *slog.Logger     // what an edge node that has a log tells; nil: for people, or as JSON
 }
 
 // lasting is for what runs for hours: memory that nobody uses is not kept for speed.
@@ -61,7 +67,8 @@ func lasting() { debug.SetGCPercent(100) }
 
 // Main runs the program and returns its exit status.
 func Main(args []string) int {
-	debug.SetGCPercent(400) // commands are short: memory is cheaper than collecting it
+	debug.SetGCPercent(400)   // commands are short: memory is cheaper than collecting it
+	log.SetOutput(io.Discard) // what libraries say of what others send them is for nobody here
 	// The first interrupt asks everything to end in order, the second ends the
 	// program.
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
@@ -183,8 +190,10 @@ func (a *app) groups() []group {
 			newDeployCommand(a), newOpenCommand(a), newBuildCommand(a), newFilesCommand(a),
 			newExplainCommand(a), newRulesCommand(a)}},
 		{"See what is live, compare, go back", []*cobra.Command{newStatusCommand(a), newHistoryCommand(a),
-			newDiffCommand(a), newTrafficCommand(a), newPromoteCommand(a), newRollbackCommand(a),
-			newFreezeCommand(a), newThawCommand(a)}},
+			newDiffCommand(a), newBisectCommand(a), newCompareLiveCommand(a), newTrafficCommand(a),
+			newReportCommand(a),
+			newPromoteCommand(a), newRollbackCommand(a), newFreezeCommand(a), newThawCommand(a),
+			newNoticesCommand(a)}},
 		{"Previews and access", []*cobra.Command{newPreviewCommand(a), newPasswordCommand(a)}},
 		{"Automatic builds", []*cobra.Command{newFollowCommand(a), newHookCommand(a), newBuildsCommand(a),
 			newLogCommand(a), newCancelCommand(a), newUsageCommand(a)}},

@@ -60,6 +60,11 @@ func newRulesCommand(a *app) *cobra.Command {
 	return cmd
 }
 
+// Rules files are read by people, in reviews above all: columns show at a glance which line differs.
+// What is inside the output is made by the build, and laid out by nobody. A file that cannot be
+// parsed is laid out too, as far as its lines can be told: half of a file being written is still
+// easier to read in columns.
+
 // formatRules is orilla rules format: it lays out rules files in columns and
 // changes nothing that they mean. With "-" it reads standard input and writes
 // standard output, as editors want it.

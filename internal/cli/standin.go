@@ -35,10 +35,11 @@ func newStandInCommand(a *app) *cobra.Command {
 		Use: "stand-in", Short: "Run a small stand-in for a service, to try things out",
 		Long: "Stand-ins answer like the services that a site needs, on this machine and without a " +
 			"network. They are for trying things out, not for visitors.",
-		Example: "orilla stand-in dns\norilla stand-in acme",
+		Example: "orilla stand-in dns\norilla stand-in acme\norilla stand-in mail",
 		Args:    cobra.NoArgs,
 	}
-	inOrder(cmd, newStandInDNSCommand(c), newStandInACMECommand(c))
+	inOrder(cmd, newStandInDNSCommand(c), newStandInACMECommand(c), newStandInMailCommand(c),
+		newStandInWebhookCommand(c))
 	return cmd
 }
 

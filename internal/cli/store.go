@@ -51,6 +51,16 @@ func (a *app) working() (maintenance.Tell, func()) {
 	}, progress.End
 }
 
+// What a store says of itself, and how that is found out:
+//
+//	answers    how long opening it took: one round trip and the proof of who asks
+//	rights     by trying: a small record is written, replaced and removed, of each kind
+//	strangers  of a bucket, by asking for its mark without credentials
+//	holdings   by listing: a store of a million objects takes a while, so it shows how far it is
+//
+// That strangers can read a store is told by the status too. What is published is public, but a
+// store also holds previews behind passwords, and who did what.
+
 // showStore is orilla store: what kind of store it is, what it can do, how fast
 // it answers, and how much it holds.
 func (a *storeCmd) showStore(ctx context.Context) error {
@@ -93,6 +103,9 @@ func (a *storeCmd) showStore(ctx context.Context) error {
 	}
 	return err
 }
+
+// Who may see one site only is told of that one: lists of others are refused to them, and that is
+// no fault of the store.
 
 // examine fills in what the store says of itself.
 func (a *storeCmd) examine(ctx context.Context, store storage.Store, site string, report *view.StoreReport,

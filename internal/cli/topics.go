@@ -31,6 +31,7 @@ func topics() []topic {
 		{"answers", "which file answers at which address, headers, caching", "7", docs.Answers},
 		{"edge-nodes", "serving sites from a server of your own", "7", docs.EdgeNodes},
 		{"domains", "names, DNS records, one address for one page", "7", docs.Domains},
+		{"notices", "notices by mail, webhook and command", "7", docs.Notices},
 		{"exit-statuses", "how commands end", "7", docs.ExitStatuses},
 	}
 }

@@ -106,12 +106,25 @@ func (a *trafficCmd) traffic(ctx context.Context, o trafficOptions, typed string
 	if err != nil {
 		return err
 	}
+	report, err := a.gather(ctx, s, environment, from, to)
+	if err != nil {
+		return err
+	}
+	if o.rules {
+		return a.trafficRules(report)
+	}
+	return a.Result(report.Limited(o.limit), func() { view.PrintTraffic(a.Console, report, o.limit) })
+}
+
+// gather adds up what was counted, finds where lost visitors should be led, and what became live.
+func (a *trafficCmd) gather(ctx context.Context, s *session, environment string, from, to time.Time,
+) (view.TrafficReport, error) {
 	busy := a.Bytes("traffic", int64(to.Sub(from)/(24*time.Hour))+1)
 	found, err := traffic.Read(ctx, s.store, s.site, from, to,
 		func(done, _ int64) { busy.At(done) })
 	busy.End()
 	if err != nil {
-		return err
+		return view.TrafficReport{}, err
 	}
 	sum := &traffic.Sum{From: from, To: to}
 	for _, r := range found.Records {
@@ -120,15 +133,10 @@ func (a *trafficCmd) traffic(ctx context.Context, o trafficOptions, typed string
 	report := view.NewTraffic(s.site, journal.DisplayName(environment), sum)
 	report.Unreadable = len(found.Unreadable)
 	if report.Lost, err = a.lost(ctx, s, environment, sum.Missing().List); err != nil {
-		return err
+		return report, err
 	}
-	if o.rules {
-		return a.trafficRules(report)
-	}
-	if report.Deploys, err = deploysBetween(ctx, s, environment, from); err != nil {
-		return err
-	}
-	return a.Result(report.Limited(o.limit), func() { view.PrintTraffic(a.Console, report, o.limit) })
+	report.Deploys, err = deploysBetween(ctx, s, environment, from)
+	return report, err
 }
 
 // trafficRules prints the redirects alone.

@@ -200,6 +200,11 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 			return nil, err
 		}
 		found = append(found, more...)
+		whole := check.Output{Input: in, Base: basePath(p), Open: open}
+		if more, err = overBudget(ctx, p, whole, live); err != nil {
+			return nil, err
+		}
+		found = append(found, more...)
 	}
 
 	if live != nil {
@@ -211,6 +216,32 @@ func findBroken(ctx context.Context, p *Prepared, in check.Input, changes []rele
 	}
 	found = inspect.Accepted(found, p.Plan.Config)
 	return found, found.Problem()
+}
+
+// A release that was built before was weighed then, and is not read again from a store that may be far
+// away: a budget that was lowered since is told by orilla check, and by the next build.
+
+// overBudget finds what is over its budget, and what of it grew since what is live. All pages are
+// weighed that a budget is of, also those that did not change: what they load may have.
+func overBudget(ctx context.Context, p *Prepared, out check.Output, live *release.Reader,
+) (finding.List, error) {
+	if len(p.Plan.Config.Check.Budget) == 0 {
+		return nil, nil
+	}
+	if live == nil {
+		return inspect.Budgets(ctx, out, nil, p.Plan.Config)
+	}
+	site, err := answer.Open(ctx, live)
+	if err != nil {
+		return nil, err
+	}
+	name := "what is live"
+	if p.head != nil {
+		name = p.head.Label()
+	}
+	before := &inspect.Subject{Name: name, Output: check.Output{
+		Input: check.Input{Site: site, Now: out.Now}, Base: out.Base, Open: inspect.Opener(p.objects.load)}}
+	return inspect.Budgets(ctx, out, before, p.Plan.Config)
 }
 
 // findLost finds the addresses that are answered now and would not be any more.

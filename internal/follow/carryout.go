@@ -29,6 +29,9 @@ type finishedJob struct {
 	frozen bool // it is built, and waits for a thaw
 }
 
+// How many builds run at once is read anew each time, from the production branch: who lowers it there
+// need not start the follower again.
+
 // start begins the builds that may begin. Each runs in a goroutine that
 // building waits for, and sends how it ended.
 func (l *loop) start(ctx context.Context, building *sync.WaitGroup, ended chan<- finishedJob) {
@@ -49,6 +52,16 @@ func (l *loop) start(ctx context.Context, building *sync.WaitGroup, ended chan<-
 		})
 	}
 }
+
+// What becomes of a commit is one event at its end, and one when its build begins. Everything that
+// can go wrong is sorted into four, since each asks for something else:
+//
+//	failed     the commit's fault: it is built again when somebody changes something
+//	trouble    may pass: it is tried again by itself, after pauses that grow
+//	waits      for a thaw, or a resume, which somebody has to say
+//	nothing    it is not wanted any more, and that is well
+//
+// A commit that no build was begun for leaves a record too: somebody pushed it, and looks for it.
 
 // carryOut builds a commit, or finds that it was built, and puts it live.
 func (l *loop) carryOut(ctx context.Context, p *site.Project, job schedule.Job) finishedJob {

@@ -111,8 +111,10 @@ type Follower struct {
 	Every   time.Duration // how often the repository is asked
 	Builds  int           // how many at once; 0 as the configuration says
 	Tell    func(Event)   // called from one goroutine at a time
-	WaitFor []string      // what is verified after each activation; nil as the configuration says
-	Counts  Counts        // what became of commits so far
+	// Configured is told what the production branch says, each time it was read; may be nil.
+	Configured func(project.Config)
+	WaitFor    []string // what is verified after each activation; nil as the configuration says
+	Counts     Counts   // what became of commits so far
 
 	// Job makes the job of a plan. What Follower knows itself it fills in: the
 	// store, the cause, and that nobody is there to ask.

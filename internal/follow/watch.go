@@ -252,6 +252,9 @@ func (l *loop) drop(name string) {
 // become wrong, it is told once, and what it said before counts.
 func readProduction(ctx context.Context, l *loop) error {
 	err := l.Project.ReadProduction(ctx)
+	if err == nil && l.Configured != nil {
+		l.Configured(l.Project.ProductionConfig)
+	}
 	if fault.KindOf(err) != fault.Usage || ctx.Err() != nil {
 		l.watch.wrong = ""
 		return err

@@ -392,6 +392,10 @@ func Check(ctx context.Context, s, live *Subject, done func(pages int)) (finding
 	}
 
 	found = append(found, more...)
+	if more, err = Budgets(ctx, out, live, s.Config); err != nil {
+		return nil, err
+	}
+	found = append(found, more...)
 	if live != nil {
 		if more, err = check.Lost(ctx, live.Input, s.Input); err != nil {
 			return nil, err
@@ -399,6 +403,21 @@ func Check(ctx context.Context, s, live *Subject, done func(pages int)) (finding
 		found = append(found, more...)
 	}
 	return Accepted(found, s.Config), nil
+}
+
+// Budgets finds what is over the budgets of a configuration. live tells what grew; nil for nothing.
+func Budgets(ctx context.Context, out check.Output, live *Subject, config project.Config,
+) (finding.List, error) {
+	var budgets []check.Budget
+	for _, b := range config.Check.Budget {
+		budgets = append(budgets, check.Budget{Page: b.Page, File: b.File, Total: int64(b.Total),
+			Pages: int64(b.Pages), Scripts: int64(b.Scripts), Styles: int64(b.Styles),
+			Images: int64(b.Images), Fonts: int64(b.Fonts), Requests: b.Requests, Size: int64(b.Size)})
+	}
+	if live == nil {
+		return check.Budgets(ctx, out, budgets, nil, "")
+	}
+	return check.Budgets(ctx, out, budgets, &live.Output, live.Name)
 }
 
 // alwaysStop are the warnings that stop a deploy unless they are ignored:

@@ -28,7 +28,8 @@ type Project struct {
 	Root        string             // the folder of orilla.yaml, or the one the command was run in
 	Repository  *source.Repository // nil without Git
 	Prefix      string             // of Root in the repository, with slashes; "" at its top
-	Main        string             // the branch that production follows if nothing says otherwise
+	Main        string             // the repository's main branch; "" if that is not known
+	Doubt       string             // why it is not, and so whose word counts; "" if it is
 	Configured  bool               // there is an orilla.yaml at Root
 	LocalConfig project.Config     // from the file at Root, with defaults
 	// from the head of the production branch, or LocalConfig: environments and store
@@ -36,9 +37,19 @@ type Project struct {
 	ProductionCommit string // the commit that ProductionConfig comes from; "" if from the file at Root
 	Places           Places
 
+	findings
+}
+
+// findings are what was found out of a project once.
+type findings struct {
 	secret  string // that labels of previews are made with; "" for none
 	person  *remembered[string]
 	configs *remembered[map[string]parsedConfig]
+}
+
+// newFindings has found out nothing.
+func newFindings() findings {
+	return findings{person: &remembered[string]{}, configs: &remembered[map[string]parsedConfig]{}}
 }
 
 // remembered is what was found out once. It is shared by copies of a project.
@@ -108,8 +119,11 @@ const earlierVersions = 20
 
 // readEarlier reads the last orilla.yaml of the production branch that can be read.
 func (p *Project) readEarlier(ctx context.Context) error {
-	branch := "refs/heads/" + p.LocalConfig.MainBranch(p.Main)
-	commits, err := source.Touching(ctx, p.Repository, branch, path.Join(p.Prefix, project.FileName),
+	_, head, _ := productionHead(ctx, p) // the error is what is wrong with it
+	if head.Hash == "" {
+		return ctx.Err()
+	}
+	commits, err := source.Touching(ctx, p.Repository, head.Hash, path.Join(p.Prefix, project.FileName),
 		earlierVersions)
 	if err != nil {
 		return err
@@ -134,8 +148,7 @@ func find(ctx context.Context, folder string, places Places) (p *Project, wrong,
 		return nil, nil, fault.New(fault.Usage, "no-folder", "no such folder").At("%s", folder)
 	}
 
-	p = &Project{Root: folder, Places: places, person: &remembered[string]{},
-		configs: &remembered[map[string]parsedConfig]{}}
+	p = &Project{Root: folder, Places: places, findings: newFindings()}
 	// No Git and no repository are fine: a folder can be published.
 	p.Repository, err = source.FindRepository(ctx, folder)
 	if err != nil && !errors.Is(err, source.ErrNoRepository) && !errors.Is(err, source.ErrNoGit) {
@@ -153,16 +166,15 @@ func find(ctx context.Context, folder string, places Places) (p *Project, wrong,
 		}
 	}
 
-	// Which branch production follows may be in the configuration, whose
-	// defaults need to know it.
-	if p.Main = p.LocalConfig.MainBranch(""); p.Main == "" && p.Repository != nil {
-		p.Main = p.Repository.MainBranch(ctx)
-	}
-	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
-	p.ProductionConfig = p.LocalConfig
+	// Not what the file at hand says that production follows: whoever may push a branch writes it.
 	if p.Repository == nil {
+		p.LocalConfig = p.LocalConfig.WithDefaults(p.LocalConfig.MainBranch(""))
+		p.ProductionConfig = p.LocalConfig
 		return p, wrong, nil
 	}
+	p.Main, p.Doubt = source.FindMain(ctx, p.Repository, InCI(os.Getenv))
+	p.LocalConfig = p.LocalConfig.WithDefaults(p.Main)
+	p.ProductionConfig = p.LocalConfig
 	return p, wrong, p.findPrefix()
 }
 
@@ -173,7 +185,7 @@ func find(ctx context.Context, folder string, places Places) (p *Project, wrong,
 func LoadFrom(ctx context.Context, repository *source.Repository, folder string, beside *Project,
 ) (*Project, error) {
 	p := *beside
-	p.person, p.configs = &remembered[string]{}, &remembered[map[string]parsedConfig]{}
+	p.findings = newFindings()
 	p.Repository, p.Main = repository, repository.MainBranch(ctx)
 	if folder != "" {
 		p.Prefix = path.Clean(folder)
@@ -270,23 +282,57 @@ func (p *Project) findFile() (root string, data []byte, err error) {
 
 // ReadProduction reads what only the production branch may say.
 func (p *Project) ReadProduction(ctx context.Context) error {
-	branch := p.LocalConfig.MainBranch(p.Main)
-	// Environments and the store are those of the production branch: a branch
-	// cannot move production by editing a file.
-	head, err := p.Repository.Commit(ctx, "refs/heads/"+branch)
-	if err != nil {
-		return ctx.Err() // no such branch yet: the file at hand counts
-	}
-
-	config, err := p.ConfigAt(ctx, head.Hash)
-	if errors.Is(err, source.ErrNoFile) {
+	config, head, err := productionHead(ctx, p)
+	switch {
+	case err == nil:
+		p.ProductionConfig, p.ProductionCommit = config, head.Hash
 		return nil
-	}
-	if err != nil {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case !errors.Is(err, source.ErrNoCommit) && !errors.Is(err, source.ErrNoFile):
 		return err
+	case p.ProductionCommit == "" && p.Doubt != "":
+		// The file at hand counts; but where nobody knows whose it is, it decides nothing that only
+		// the production branch may.
+		p.ProductionConfig = p.LocalConfig.Doubtful()
 	}
-	p.ProductionConfig, p.ProductionCommit = config, head.Hash
 	return nil
+}
+
+// From one branch to the other there is one step, and no more: what the main branch says decides which
+// one counts, and that one decides everything else, also what production follows from then on. Two
+// branches that each name the other are no circle, since the second one is not asked again.
+
+// productionHead returns the configuration of the production branch, and its newest commit, also
+// where that has a configuration that cannot be read. Environments and the store are those of that
+// branch: no other can move production by editing a file. It is the main branch, or the one of
+// which that says that production follows it. The error is source.ErrNoCommit or
+// source.ErrNoFile where there is none yet.
+func productionHead(ctx context.Context, p *Project) (config project.Config, head source.Commit, err error) {
+	if p.Main == "" {
+		return config, head, source.ErrNoCommit
+	}
+	if head, err = source.Head(ctx, p.Repository, p.Main); err != nil {
+		return config, head, err
+	}
+	if config, err = p.ConfigAt(ctx, head.Hash); err != nil {
+		return config, head, err
+	}
+	follows := config.MainBranch(p.Main)
+	if follows == p.Main {
+		return config, head, nil
+	}
+	// It may not be there yet, or have no configuration of its own: then that of the main branch
+	// counts.
+	other, err := source.Head(ctx, p.Repository, follows)
+	if err != nil {
+		return config, head, ctx.Err()
+	}
+	its, err := p.ConfigAt(ctx, other.Hash)
+	if errors.Is(err, source.ErrNoFile) {
+		return config, head, nil
+	}
+	return its, other, err
 }
 
 // ConfigAt returns the configuration in a commit, by its full hash, with
@@ -459,7 +505,7 @@ func (p *Project) namedTarget(to string) (string, error) {
 		"--to preview/%s", project.Label(to))
 	if p.ProductionCommit != "" {
 		problem = problem.With("Orilla reads environments from the branch " +
-			p.LocalConfig.MainBranch(p.Main))
+			p.ProductionConfig.MainBranch(p.Main))
 	}
 	return "", problem
 }

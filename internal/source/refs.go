@@ -163,9 +163,11 @@ func (r *Repository) IsShallow(context.Context) bool {
 // Remote returns the name of the remote that a branch
 // comes from, or the first one, or "".
 func Remote(ctx context.Context, r *Repository, branch string) string {
-	if name, err := run(ctx, r.Top, "config", "--get", "branch."+branch+".remote"); err == nil &&
-		name != "" && name != "." {
-		return name
+	if branch != "" {
+		name, err := run(ctx, r.Top, "config", "--get", "branch."+branch+".remote")
+		if err == nil && name != "" && name != "." {
+			return name
+		}
 	}
 	out, err := run(ctx, r.Top, "remote")
 	if err != nil {

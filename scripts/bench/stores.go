@@ -23,6 +23,12 @@ import (
 	"orilla.example/orilla/internal/store/storetest"
 )
 
+// What is compared with does less: it puts files where they are to be, one by one, and whoever reads
+// meanwhile sees some of them. It is what people use, and so the measure of what wholeness may cost.
+//
+// Servers, and both tools, run on this machine, so the way between them costs nothing, and what is
+// measured is work. What a way costs is counted in requests, and told beside the times.
+
 // measureStores compares uploads to real servers on this machine with general-purpose
 // tools that put the same files there.
 func measureStores(b *bench) {

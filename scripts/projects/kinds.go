@@ -1,5 +1,17 @@
 package main
 
+// Every kind is the same small site, written as its makers would write it: a home page, one that is
+// linked, and one that is loaded when it is asked for. What is looked at is the same for all, so that
+// a kind which behaves otherwise stands out:
+//
+//	make    the project, from nothing, with the versions that are current
+//	edit    one component of the home page, and the page that is loaded later
+//	open    the home page before the change stays open in a browser while the change goes live
+//	click   a page that was not loaded yet, from the one that is open: it must still come
+//
+// The last one is where most tools of this trade fail: what the open page loads has another name by
+// then, or is gone.
+
 // kind is one kind of project. Its scripts run in a folder of their own.
 type kind struct {
 	name  string

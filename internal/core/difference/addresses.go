@@ -68,7 +68,7 @@ func Addresses(ctx context.Context, before, after Side) (paths, patterns []strin
 			return nil, nil, err
 		}
 
-		if !same(old, next) {
+		if !SameAnswer(old, next) {
 			paths = append(paths, after.Base+path)
 		}
 	}
@@ -84,8 +84,8 @@ func ask(ctx context.Context, side Side, path string) (answer.Answer, error) {
 		Environment: answer.Production, Scheme: "https", Now: side.Now}, side.Site)
 }
 
-// same reports whether two answers are the same for who gets them.
-func same(a, b answer.Answer) bool {
+// SameAnswer reports whether two answers are the same for who gets them.
+func SameAnswer(a, b answer.Answer) bool {
 	if a.Status != b.Status || a.Location != b.Location || a.Text != b.Text || a.ETag != b.ETag ||
 		(a.File == nil) != (b.File == nil) || (a.Upstream == nil) != (b.Upstream == nil) {
 		return false

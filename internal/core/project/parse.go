@@ -170,7 +170,7 @@ func topKeys(p *parse, c *Config) keys {
 		"time_zone": timeZoneTo(p, &c.TimeZone),
 		"check": p.inner(func() keys {
 			return keys{"stop_on": p.texts(&c.Check.StopOn),
-				"ignore": ignoresTo(p, &c.Check.Ignore)}
+				"ignore": ignoresTo(p, &c.Check.Ignore), "budget": budgetsTo(p, &c.Check.Budget)}
 		}),
 		"pages":  p.inner(func() keys { return keys{"one_address": flagTo(p, &c.Pages.OneAddress)} }),
 		"assets": p.inner(func() keys { return assetKeys(p, &c.Assets) }),
@@ -188,6 +188,8 @@ func topKeys(p *parse, c *Config) keys {
 		}),
 		"retention":    retentionTo(p, &c.Retention),
 		"environments": environmentsTo(p, c),
+		"notices":      noticesTo(p, &c.Notices),
+		"mail":         p.inner(func() keys { return mailKeys(p, &c.Mail) }),
 		"settings_path": func(node ast.Node) {
 			p.text(&c.SettingsPath)(node)
 			if path.Clean(c.SettingsPath) != c.SettingsPath || !strings.HasPrefix(c.SettingsPath, "/") ||
@@ -592,6 +594,42 @@ func ignoresTo(p *parse, to *[]Ignore) func(ast.Node) {
 	}
 }
 
+// A budget without a limit would never find anything, and one of pages that limits the size of a file
+// would mislead: both are mistakes, and told as such.
+
+// budgetsTo reads a list of budgets, each of pages or of files.
+func budgetsTo(p *parse, to *[]Budget) func(ast.Node) {
+	return func(node ast.Node) {
+		for _, item := range itemsOf(node) {
+			var b Budget
+			glob := func(to *string) func(ast.Node) {
+				return func(node ast.Node) {
+					p.text(to)(node)
+					if !doublestar.ValidatePattern(*to) || strings.HasPrefix(*to, "/") || *to == "" {
+						p.at(node, "not a glob: %q; write paths without a leading slash: \"**\", img/**", *to)
+					}
+				}
+			}
+			p.mapping(item, keys{"page": glob(&b.Page), "file": glob(&b.File), "total": sizeTo(p, &b.Total),
+				"pages": sizeTo(p, &b.Pages), "scripts": sizeTo(p, &b.Scripts),
+				"styles": sizeTo(p, &b.Styles), "images": sizeTo(p, &b.Images),
+				"fonts": sizeTo(p, &b.Fonts), "size": sizeTo(p, &b.Size),
+				"requests": countTo(p, &b.Requests)})
+			ofPage := b.Total + b.Pages + b.Scripts + b.Styles + b.Images + b.Fonts + Size(b.Requests)
+			switch {
+			case (b.Page == "") == (b.File == ""):
+				p.at(item, "a budget is of a page or of a file: {page: \"**\", total: 500kB} or "+
+					"{file: img/**, size: 250kB}")
+			case b.Page != "" && (ofPage == 0 || b.Size > 0):
+				p.at(item, "a budget of pages takes total, pages, scripts, styles, images, fonts or requests")
+			case b.File != "" && (b.Size == 0 || ofPage > 0):
+				p.at(item, "a budget of files takes size")
+			}
+			*to = append(*to, b)
+		}
+	}
+}
+
 var upstreamForm = regexp.MustCompile(`^[a-z][a-z0-9-]{0,62}$`)
 
 // upstreamsTo reads names with the addresses that proxy rules lead to.
@@ -785,6 +823,13 @@ func checkWhole(p *parse, c Config, node ast.Node) {
 
 	if _, err := names.ParseEdge(c.EdgeAddresses); err != nil {
 		p.at(node, "edge_addresses: %s", err)
+	}
+	for _, name := range sortedKeys(c.Notices) {
+		if len(c.Notices[name].Mail) > 0 && (c.Mail.Server == "" || c.Mail.From == "") {
+			p.at(node, "notices.%s sends mail, so mail.server and mail.from are needed: "+
+				"mail: {server: smtp://mail.corvane.example:587, from: orilla@corvane.example}", name)
+			break
+		}
 	}
 	for _, secret := range c.Build.Secrets {
 		if _, both := c.Build.Variables[secret]; both {

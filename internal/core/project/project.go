@@ -64,6 +64,9 @@ type Config struct {
 	// CommitAddress is where a code host shows a commit:
 	// an address with {commit} in it.
 	CommitAddress string `yaml:"commit_address"`
+	// Notices says whom to tell what, by names that the project chooses; Mail how mail is sent.
+	Notices map[string]Notice `yaml:"notices"`
+	Mail    Mail              `yaml:"mail"`
 }
 
 // Build says how the site is made from a commit.
@@ -133,6 +136,24 @@ type Assets struct {
 type Check struct {
 	StopOn []string `yaml:"stop_on"` // codes of warnings that stop a deploy; "all" for every one
 	Ignore []Ignore `yaml:"ignore"`
+	// Budget is how much pages may load, and how large files may be.
+	Budget []Budget `yaml:"budget"`
+}
+
+// Budget is one of them: of pages, or of files. 0 is no limit. Sizes are bytes on the wire, text as
+// gzip sends it.
+type Budget struct {
+	Page string `yaml:"page"` // a glob of pages, each with all that it loads
+	File string `yaml:"file"` // a glob of files, each alone
+
+	Total    Size  `yaml:"total"` // of a page
+	Pages    Size  `yaml:"pages"` // the page itself
+	Scripts  Size  `yaml:"scripts"`
+	Styles   Size  `yaml:"styles"`
+	Images   Size  `yaml:"images"`
+	Fonts    Size  `yaml:"fonts"`
+	Requests int64 `yaml:"requests"`
+	Size     Size  `yaml:"size"` // of a file
 }
 
 // Ignore is a finding that is known and accepted.
@@ -354,6 +375,22 @@ func (c Config) RulesInOutput() []string {
 		}
 	}
 	return paths
+}
+
+// Doubtful returns the configuration without what only the production branch may say, for where
+// it is not known whether that says it: no environment follows a branch, nobody is trusted, given
+// secrets or told, and no command is run.
+func (c Config) Doubtful() Config {
+	environments := map[string]Environment{}
+	for name, e := range c.Environments {
+		e.Follows, e.WaitFor = Nothing, nil
+		environments[name] = e
+	}
+	c.Environments = environments
+	c.Previews.WaitFor, c.Previews.RefUpstreams = nil, nil
+	c.Build.Trust, c.Build.SecretsFor, c.Build.Isolation = nil, []string{}, IsolateAuto
+	c.Notices = nil
+	return c
 }
 
 // Document returns what the configuration says of an

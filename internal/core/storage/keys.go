@@ -124,6 +124,14 @@ func RunningKey(site, buildKey string) string {
 // PausedKey is where it is kept that automatic builds of a site are paused.
 func PausedKey(site string) string { return "sites/" + site + "/paused" }
 
+// NoticesKey is the folder of the turns of those who send a site's notices.
+func NoticesKey(site string) string { return "sites/" + site + "/notices" }
+
+// NoticeKey is where the holder of turn n keeps what is to be sent.
+func NoticeKey(site string, n int64) string {
+	return fmt.Sprintf("%s/%0*d", NoticesKey(site), numberSize, n)
+}
+
 // FollowersKey is the folder in which those who follow a
 // repository for a site say what waits.
 func FollowersKey(site string) string { return "sites/" + site + "/followers" }

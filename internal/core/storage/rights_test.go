@@ -28,6 +28,7 @@ func TestEveryKeyIsOfAKind(t *testing.T) {
 		storage.RunBegunKey("corvane", 1):                   "sites/SITE/runs/**",
 		storage.RunningKey("corvane", "ab") + ".lease":      "sites/SITE/running/*",
 		storage.FollowersKey("corvane") + "/x":              "sites/SITE/followers/*",
+		storage.NoticeKey("corvane", 7):                     "sites/SITE/notices/*",
 		storage.PausedKey("corvane"):                        "sites/SITE/paused",
 		storage.PulseKey("corvane"):                         "pulse/SITE",
 		storage.PinKey("x"):                                 "pins/*", "prune/x.list": "prune/*",

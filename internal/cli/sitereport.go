@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"orilla.example/orilla/internal/console"
+	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/fault"
+	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/courier"
+	"orilla.example/orilla/internal/view"
+)
+
+// How much of each the report has: what somebody reads, and a file that a telephone opens.
+const (
+	reportEntries  = 150
+	reportBuilds   = 40
+	reportPreviews = 100
+	reportLost     = 20
+	reportDays     = 14
+)
+
+// The report asks what other commands ask, in the same way, so that it says the same. What it adds is
+// that all of it is in one place, and stays as it was.
+
+// siteReportOptions are the flags of report.
+type siteReportOptions struct {
+	site, out string
+	open      bool
+}
+
+// siteReportCmd writes a report of a site.
+type siteReportCmd struct{ *app }
+
+func newReportCommand(a *app) *cobra.Command {
+	c := &siteReportCmd{app: a}
+	var o siteReportOptions
+	cmd := &cobra.Command{
+		Use: "report", Short: "Write one page about the site: live, deploys, visitors", Args: cobra.NoArgs,
+		Long: "Report writes one HTML file that needs nothing else: what is live where, what waits and " +
+			"what ends, the last deploys and builds, visitors of two weeks, what they did not find, " +
+			"and what somebody has to do.",
+		Example: "orilla report --open\norilla report --out /srv/reports/corvane.html",
+		RunE:    func(cmd *cobra.Command, _ []string) error { return c.report(cmd.Context(), o) },
+	}
+	cmd.Flags().StringVar(&o.out, "out", "", "write it to this `FILE` (default: SITE-report.html)")
+	cmd.Flags().BoolVar(&o.open, "open", false, "open it in the browser")
+	siteFlag(cmd.Flags(), &o.site)
+	return a.jsonFlag(cmd)
+}
+
+// With --json nothing is written but the document: whoever reads that makes a page of their own.
+
+// report is orilla report.
+func (a *siteReportCmd) report(ctx context.Context, o siteReportOptions) error {
+	s, err := a.session(ctx, o.site)
+	if err != nil {
+		return err
+	}
+	report, err := a.gather(ctx, s)
+	if err != nil {
+		return err
+	}
+	if a.JSON {
+		return a.Document(report)
+	}
+	var page bytes.Buffer
+	if err := view.WriteReport(&page, report); err != nil {
+		return err
+	}
+	file := a.path(o.out)
+	if o.out == "" {
+		file = a.path(s.site + "-report.html")
+	}
+	if err := writeWhole(file, page.Bytes()); err != nil {
+		return fault.New(fault.Failed, "unwritable", "cannot write the report").At("%s", file).Because(err).
+			Then("orilla report --out FILE")
+	}
+	a.Print("%s  %s", console.Accent(file), console.Faint(console.Size(int64(page.Len()))))
+	if o.open {
+		if err := openBrowser(ctx, "file://"+filepath.ToSlash(file)); err != nil {
+			a.Note("%s", console.Faint("cannot start a browser; open the file yourself"))
+		}
+	}
+	return nil
+}
+
+// The file may be one that a server answers with, or that somebody has open: it is replaced by a rename,
+// so that nobody reads half of it, and so that a full disk leaves the one before.
+
+// writeWhole writes a file that somebody may have open: whole, or not at all.
+func writeWhole(name string, data []byte) error {
+	file, err := os.CreateTemp(filepath.Dir(name), ".report-*")
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(data)
+	err = errors.Join(err, file.Chmod(0o644), file.Close()) //nolint:gosec // it is to be read
+	if err == nil {
+		err = os.Rename(file.Name(), name)
+	}
+	if err != nil {
+		os.Remove(file.Name()) //nolint:errcheck // it was never whole
+	}
+	return err
+}
+
+// One thing after the other, since each asks many things at once: a store far away is as busy as it may be.
+
+// gather asks for all that the report says. What cannot be read of visits leaves them out: the rest
+// is worth having just then.
+func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeReport, err error) {
+	r = view.WholeReport{Site: s.site, Made: a.Now().UTC(), Alarms: []string{},
+		Expiring: []view.ExpiringEntry{}}
+	all := func(string) bool { return true }
+	r.Status, err = survey{a.app}.surveyed(ctx, s, statusOptions{}, s.fixed(), all)
+	if err != nil {
+		return r, err
+	}
+	r.Alarms = append(r.Alarms, view.Alarms(r.Status.EdgeNodes)...)
+	a.shorten(&r)
+	list, err := (&historyCmd{a.app}).describeEntries(ctx, s, "", allEntries(ctx, s), reportEntries)
+	if err != nil {
+		return r, err
+	}
+	r.History, r.More = list.Reports, list.More
+	for _, entry := range list.Reports {
+		if entry.Live && entry.Outcome != nil && !entry.Outcome.Passed {
+			r.Failing = append(r.Failing, entry)
+		}
+	}
+	last, err := s.runs().Last(ctx, s.hints(ctx)[journal.RunsHint])
+	if err != nil {
+		return r, err
+	}
+	runs, err := s.runs().Back(ctx, last, reportBuilds, func(builds.Run) bool { return true })
+	if err != nil {
+		return r, err
+	}
+	r.Builds = []view.BuildRow{}
+	for _, run := range runs {
+		r.Builds = append(r.Builds, view.DescribeRun(a.Console, run))
+	}
+	if courier.Wanted(s.project.ProductionConfig) {
+		if options, ok := noticeOptions(ctx, s.project, s.store, s.site); ok {
+			record, err := courier.Read(ctx, s.store, s.site)
+			if err != nil {
+				return r, err
+			}
+			notices := view.NewNotices(s.site, courier.Recipients(options), record)
+			r.Notices = &notices
+		}
+	}
+	r.Traffic = a.visits(ctx, s)
+	return r, ctx.Err()
+}
+
+// A site with a thousand previews has a page of a hundred, and says how many there are besides: who looks
+// for one of them asks orilla preview.
+
+// shorten keeps the previews that moved last, and says which end within a week.
+func (a *siteReportCmd) shorten(r *view.WholeReport) {
+	const soon = 7 * 24 * time.Hour
+	var kept []view.EnvironmentReport
+	previews := 0
+	for _, e := range r.Status.Environments {
+		if !strings.HasPrefix(e.Environment, "preview/") {
+			kept = append(kept, e)
+			continue
+		}
+		if e.Expires != nil && e.Expires.After(r.Made) && e.Expires.Sub(r.Made) < soon {
+			r.Expiring = append(r.Expiring, view.ExpiringEntry{Environment: e.Environment, Until: *e.Expires})
+		}
+		if previews++; previews <= reportPreviews {
+			kept = append(kept, e)
+		}
+	}
+	r.Previews = max(0, previews-reportPreviews)
+	r.Status.Environments = kept
+	slices.SortFunc(r.Expiring, func(a, b view.ExpiringEntry) int { return a.Until.Compare(b.Until) })
+	r.Expiring = r.Expiring[:min(len(r.Expiring), reportPreviews)]
+}
+
+// Two weeks are what one can see on one page, and enough to tell a Sunday from a fault.
+
+// visits is what visitors of production asked for, nil if nothing was counted.
+func (a *siteReportCmd) visits(ctx context.Context, s *session) *view.TrafficReport {
+	const day = 24 * time.Hour
+	to := a.Now().UTC().Truncate(day).Add(day)
+	found, err := (&trafficCmd{a.app}).gather(ctx, s, project.Production, to.Add(-reportDays*day), to)
+	if err != nil || found.Total.Requests == 0 {
+		return nil
+	}
+	found = found.Limited(reportLost)
+	return &found
+}
