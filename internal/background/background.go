@@ -27,8 +27,7 @@ type Writer struct {
 	mutex   sync.Mutex
 	waiting []byte
 	spare   []byte
-	// accepted and settled count bytes: what may be written, and what was or was refused.
-	accepted, settled int64
+	count   progress
 
 	wake    chan struct{}
 	closing chan struct{}
@@ -36,6 +35,9 @@ type Writer struct {
 	dropped atomic.Int64
 	trouble atomic.Pointer[error]
 }
+
+// progress counts bytes: what is to be written, and what was, or was refused.
+type progress struct{ accepted, settled int64 }
 
 // New returns a writer to a destination, which is used from one goroutine. Lines wait up to a
 // time for others, so that many are written at once; up to most bytes wait.
@@ -62,7 +64,7 @@ func (w *Writer) Append(lines func(to []byte) []byte) {
 		w.dropped.Add(int64(bytes.Count(w.waiting[before:], newline)))
 		w.waiting = w.waiting[:before]
 	}
-	w.accepted += int64(len(w.waiting) - before)
+	w.count.accepted += int64(len(w.waiting) - before)
 	signal := w.every == 0 || before == 0 || len(w.waiting) >= enough && before < enough
 	w.mutex.Unlock()
 	if signal {
@@ -141,7 +143,7 @@ func (w *Writer) flush() bool {
 	}
 	w.trouble.Store(&err)
 	w.mutex.Lock()
-	w.settled += int64(len(data))
+	w.count.settled += int64(len(data))
 	if cap(data) <= max(4*enough, w.most/4) { // a burst's memory is given back
 		w.spare = data
 	}
@@ -153,11 +155,11 @@ func (w *Writer) flush() bool {
 // whether it is. What others go on writing meanwhile is not waited for.
 func (w *Writer) Flush(atMost time.Duration) bool {
 	w.mutex.Lock()
-	until := w.accepted
+	until := w.count.accepted
 	w.mutex.Unlock()
 	for deadline := time.Now().Add(atMost); time.Now().Before(deadline); time.Sleep(time.Millisecond) {
 		w.mutex.Lock()
-		there := w.settled >= until
+		there := w.count.settled >= until
 		w.mutex.Unlock()
 		if there {
 			return true
