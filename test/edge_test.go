@@ -235,7 +235,7 @@ func TestANodeOfAServiceManager(t *testing.T) {
 		assert.Eventually(t, func() bool {
 			data, _ = os.ReadFile(filepath.Join(p.folder, file))
 			return regexp.MustCompile(pattern).Match(data)
-		}, 10*time.Second, 5*time.Millisecond)
+		}, 30*time.Second, 5*time.Millisecond)
 		assert.Regexp(t, pattern, string(data))
 	}
 	// Whoever gathers logs finds a time, a level and names in each line.

@@ -416,7 +416,7 @@ func TestWhatIsNotLiveSaysWhy(t *testing.T) {
 	p.git("switch", "-q", "-c", "autumn")
 	paused := p.commit("Autumn", map[string]string{"page.html": "autumn", "orilla.yaml": quick})
 	waits := f.seen(t, "waits", "autumn", paused)
-	require.Eventually(t, func() bool { return p.newer()[waits.Environment].State == "waiting" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return p.newer()[waits.Environment].State == "waiting" }, 30*time.Second, 20*time.Millisecond)
 	assert.Contains(t, p.newer()[waits.Environment].Why, "moving house")
 	p.ok("follow", "--resume")
 	f.seen(t, "live", "autumn", paused)

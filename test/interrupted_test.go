@@ -78,7 +78,7 @@ func TestACheckThatNobodyFinishedIsSeen(t *testing.T) {
 		return status == 0 && strings.Contains(p.ok("history"), "production:1")
 	}
 	require.Eventually(t, live, 30*time.Second, 20*time.Millisecond)
-	require.Eventually(t, func() bool { return len(p.objects()["running"]) == 1 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return len(p.objects()["running"]) == 1 }, 30*time.Second, 5*time.Millisecond)
 	assert.NotContains(t, p.ok("history"), "not checked", "somebody does")
 	require.NoError(t, command.Process.Kill())
 	command.Wait() //nolint:errcheck // it was killed
@@ -109,7 +109,7 @@ func TestAFollowerThatIsEndedNamesItsBuilds(t *testing.T) {
 	f.seen(t, "builds", "main", commit)
 	require.NoError(t, f.command.Process.Signal(syscall.SIGTERM))
 	f.seen(t, "interrupted", "main", commit)
-	require.Eventually(t, func() bool { return p.builds()[0].State == "interrupted" }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return p.builds()[0].State == "interrupted" }, 30*time.Second, 20*time.Millisecond)
 	f.command.Wait() //nolint:errcheck // the build tells
 	p.follow().seen(t, "live", "main", "")
 }

@@ -27,7 +27,7 @@ func TestKeysWorkAfterCtrlZ(t *testing.T) {
 	require.Eventually(t, func() bool {
 		state, err := unix.IoctlGetTermios(terminal, unix.TCGETS)
 		return err == nil && state.Lflag&unix.ICANON == 0
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	s.types("q")
 	s.ends(0)
 }

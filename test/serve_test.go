@@ -295,7 +295,7 @@ func TestServeAtAnotherTime(t *testing.T) {
 	for _, directive := range []string{"script-src", "connect-src"} {
 		assert.Eventually(t, func() bool {
 			return strings.Contains(s.said(), directive+", so such pages do not reload by themselves")
-		}, 10*time.Second, 5*time.Millisecond)
+		}, 30*time.Second, 5*time.Millisecond)
 	}
 }
 
@@ -352,7 +352,7 @@ func TestAPageInThePlaceOfAFile(t *testing.T) {
 		assert.Contains(t, s.body("/nope.js"), "the application")
 		assert.Contains(t, s.body("/"), "the application")
 	}
-	require.Eventually(t, func() bool { return strings.Contains(s.said(), "the edge would answer 404") }, 10*time.Second,
+	require.Eventually(t, func() bool { return strings.Contains(s.said(), "the edge would answer 404") }, 30*time.Second,
 		5*time.Millisecond)
 	assert.Equal(t, 1, strings.Count(s.said(), "the edge would answer 404"), s.said())
 }

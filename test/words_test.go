@@ -59,7 +59,7 @@ func TestWhoeverLeavesALogHasSeenEnough(t *testing.T) {
 	require.Eventually(t, func() bool {
 		out, _, _ := p.run("builds")
 		return strings.Contains(out, "sleep 4")
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 	var out, notes bytes.Buffer
 	log := p.command(t.Context(), "log")
 	log.Stdout, log.Stderr = &out, &notes
@@ -85,7 +85,7 @@ func TestANodeCountsWhatItFindsFirst(t *testing.T) {
 	command := p.command(t.Context(), "edge", "--listen", freeAddress(t))
 	command.Stdout = &out
 	require.NoError(t, command.Start())
-	require.Eventually(t, func() bool { return len(p.objects()["edges"]) == 1 }, 20*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return len(p.objects()["edges"]) == 1 }, 30*time.Second, 20*time.Millisecond)
 	require.NoError(t, command.Process.Signal(os.Interrupt))
 	require.NoError(t, command.Wait())
 	assert.Regexp(t, `^\S+  11 environments of 1 site live  loaded in \S+ m?s\n$`, out.String())

@@ -82,7 +82,7 @@ func TestADestinationThatRefusesIsTriedAgain(t *testing.T) {
 	to := &broken{}
 	w := background.New(to, 1<<20, 0)
 	io.WriteString(w, "one\ntwo\n") //nolint:errcheck // it never fails
-	require.Eventually(t, func() bool { return w.Dropped() == 2 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return w.Dropped() == 2 }, 30*time.Second, time.Millisecond)
 	require.ErrorContains(t, w.Trouble(), "full")
 	to.mutex.Lock()
 	to.mended = true

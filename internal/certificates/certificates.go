@@ -36,7 +36,18 @@ type Source struct{ Chain, Key string }
 type Certificate struct {
 	Source Source
 	Names  []string  // in lower case; *.corvane.example is a wildcard
+	From   time.Time // since when it is valid
 	Until  time.Time // when it expires
+}
+
+// EndsSoon is how long before its end a certificate that lasts for months is worth a word.
+const EndsSoon = 14 * 24 * time.Hour
+
+// ends reports whether a certificate should have been renewed: it ends within two weeks, and of
+// one that lasts less than 84 days within a sixth of the time that it lasts. Whoever renews does
+// so when a third is left.
+func (c Certificate) ends(now time.Time) bool {
+	return c.Until.Sub(now) < min(EndsSoon, c.Until.Sub(c.From)/6)
 }
 
 // FileError says which file of a certificate cannot be used, and why.
@@ -159,7 +170,7 @@ func read(source Source, before *loaded) (*loaded, error) {
 	if len(names) == 0 {
 		return nil, &FileError{source.Chain, ErrNoNames}
 	}
-	return &loaded{Certificate{source, names, pair.Leaf.NotAfter}, raw, pair}, nil
+	return &loaded{Certificate{source, names, pair.Leaf.NotBefore, pair.Leaf.NotAfter}, raw, pair}, nil
 }
 
 // cause is why a file could not be read, without its name.
@@ -234,6 +245,23 @@ func (s *Set) List() []Certificate {
 	list := make([]Certificate, len(all))
 	for i, c := range all {
 		list[i] = c.Certificate
+	}
+	return list
+}
+
+// Ending lists the certificates that end soon and that nobody has renewed, but for those whose names
+// another one has that lasts longer.
+func (s *Set) Ending(now time.Time) (list []Certificate) {
+	index := s.names.Load()
+	for _, c := range index.all {
+		replaced := func(name string) bool {
+			return slices.ContainsFunc(index.of(strings.Replace(name, "*", "any", 1)), func(other *loaded) bool {
+				return other.Until.After(c.Until) && !other.ends(now)
+			})
+		}
+		if c.ends(now) && slices.ContainsFunc(c.Names, func(name string) bool { return !replaced(name) }) {
+			list = append(list, c.Certificate)
+		}
 	}
 	return list
 }

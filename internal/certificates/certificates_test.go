@@ -221,3 +221,35 @@ func TestTheAuthorityIsMadeOnce(t *testing.T) {
 	_, err = forged.Verify(x509.VerifyOptions{Roots: roots, DNSName: "bank.example"})
 	assert.ErrorContains(t, err, "not permitted")
 }
+
+// TestCertificatesThatNobodyRenewedAreTold in time, and not those that are young, short or replaced.
+func TestCertificatesThatNobodyRenewedAreTold(t *testing.T) {
+	t.Parallel()
+	const day = 24 * time.Hour
+	folder := t.TempDir()
+	var sources []certificates.Source
+	for name, valid := range map[string]time.Duration{"months": 90 * day, "week": 6 * day, "day": 30 * time.Hour} {
+		sources = append(sources, certtest.Issue(t, folder, name, valid, name+".example"))
+	}
+	set, err := certificates.Load(sources)
+	require.NoError(t, err)
+	ending := func(in time.Duration) (list []string) {
+		for _, c := range set.Ending(time.Now().Add(in)) {
+			list = append(list, c.Names[0])
+		}
+		slices.Sort(list)
+		return list
+	}
+	assert.Empty(t, ending(20*time.Hour))
+	assert.Equal(t, []string{"day.example"}, ending(27*time.Hour))
+	assert.Equal(t, []string{"day.example", "week.example"}, ending(6*day-time.Hour))
+	assert.Equal(t, []string{"day.example", "week.example"}, ending(75*day))
+	assert.Equal(t, []string{"day.example", "months.example", "week.example"}, ending(77*day))
+
+	// One that another certificate stands in for needs nobody: for each of its names.
+	sources = append(sources, certtest.Issue(t, folder, "both", 200*day, "day.example", "*.week.example"),
+		certtest.Issue(t, folder, "wild", 2*day, "*.week.example", "also.example"))
+	set, err = certificates.Load(sources)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"*.week.example", "months.example", "week.example"}, ending(77*day))
+}

@@ -217,12 +217,8 @@ func (i *issuing) alarms() (list []string) {
 	}
 	for _, s := range orders.List() {
 		if s.Alarming(time.Now()) {
-			ends := "ends"
-			if time.Now().After(s.Until) {
-				ends = "ended" // pages are answered without TLS
-			}
 			list = append(list, fmt.Sprintf("the certificate of %s %s on %s and is not renewed: %s", s.Name,
-				ends, s.Until.UTC().Format(time.DateOnly), s.Why))
+				endsOr(s.Until), s.Until.UTC().Format(time.DateOnly), s.Why))
 		}
 	}
 	return list
@@ -246,7 +242,7 @@ func (i *issuing) begin(tell func(httpanswer.Event), options *edge.Options, stor
 		}
 		tell(event)
 	}
-	options.Named, options.Challenge, options.Alarms = i.want, i.challenge, i.alarms
+	options.Named, options.Challenge = i.want, i.challenge
 	options.Orders = func(host string) (string, bool) {
 		if orders := i.orders.Load(); orders != nil && orders.Orders(host) {
 			return orders.Issuer(), true

@@ -242,6 +242,7 @@ func (a *edgeCmd) runEdge(ctx context.Context, store storage.Store, listeners []
 	secure := set != nil || a.issuing != nil
 	if secure {
 		options.Secures = secures(set, a.issuing)
+		options.Alarms = alarmsOf(set, a.issuing)
 	}
 	if a.issuing != nil {
 		a.issuing.begin(r.first.tell, &options, store, listeners)

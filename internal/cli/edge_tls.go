@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"net"
 	"strings"
@@ -19,9 +20,6 @@ import (
 // certificatesEvery is how often a node looks whether its certificates were renewed. What
 // renews them does so weeks before they expire.
 const certificatesEvery = 10 * time.Second
-
-// expiresSoon is how long before its end a certificate that was not renewed is told.
-const expiresSoon = 14 * 24 * time.Hour
 
 // sourcesOf lists the files of a node's certificates.
 func sourcesOf(config project.EdgeConfig) (sources []certificates.Source) {
@@ -74,7 +72,7 @@ func (a *app) expiry(c certificates.Certificate) string {
 	switch left := c.Until.Sub(a.Now()); {
 	case left <= 0:
 		return console.Bad("expired " + a.Age(c.Until))
-	case left < expiresSoon:
+	case left < certificates.EndsSoon:
 		return console.Warn("expires " + c.Until.Format(time.DateOnly))
 	}
 	return "until " + c.Until.Format(time.DateOnly)
@@ -145,12 +143,39 @@ func (r *running) watchIssued(ctx context.Context) {
 
 // tellExpiring tells of certificates that nobody has renewed.
 func (r *running) tellExpiring() {
-	for _, c := range r.certificates.List() {
-		if time.Until(c.Until) < expiresSoon {
-			r.first.tell(httpanswer.Event{Time: time.Now(), Kind: "trouble",
-				Text: "certificate " + c.Source.Chain + " for " + r.described(c)})
-		}
+	for _, c := range r.certificates.Ending(time.Now()) {
+		r.first.tell(httpanswer.Event{Time: time.Now(), Kind: "trouble",
+			Text: "certificate " + c.Source.Chain + " for " + r.described(c)})
 	}
+}
+
+// alarmsOf says which certificates end and are not renewed, of files and of an authority. What a node
+// says of itself anybody may ask: names are in the certificates, and files are not named.
+func alarmsOf(set *certificates.Set, issuing *issuing) func() []string {
+	return func() (list []string) {
+		if set != nil {
+			for _, c := range set.Ending(time.Now()) {
+				name := c.Names[0]
+				if more := len(c.Names) - 1; more > 0 {
+					name += " and " + console.Count(int64(more), "more name", "more names")
+				}
+				list = append(list, fmt.Sprintf("the certificate of %s %s on %s, and its file is not renewed", name,
+					endsOr(c.Until), c.Until.UTC().Format(time.DateOnly)))
+			}
+		}
+		if issuing != nil {
+			list = append(list, issuing.alarms()...)
+		}
+		return list
+	}
+}
+
+// endsOr is the word for an end that comes, or came.
+func endsOr(until time.Time) string {
+	if time.Now().After(until) {
+		return "ended"
+	}
+	return "ends"
 }
 
 // reloadCertificates reads certificates as a configuration names them now.

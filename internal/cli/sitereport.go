@@ -11,13 +11,16 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/courier"
+	"orilla.example/orilla/internal/past"
 	"orilla.example/orilla/internal/view"
 )
 
@@ -28,6 +31,9 @@ const (
 	reportPreviews = 100
 	reportLost     = 20
 	reportDays     = 14
+	// How many entries are compared at once, and for how long at most.
+	reportSteps    = 4
+	reportStepTime = 15 * time.Second
 )
 
 // The report asks what other commands ask, in the same way, so that it says the same. What it adds is
@@ -133,7 +139,10 @@ func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeRep
 	if err != nil {
 		return r, err
 	}
-	r.History, r.More = list.Reports, list.More
+	r.History, r.More = []view.StepEntry{}, list.More
+	for _, entry := range list.Reports {
+		r.History = append(r.History, view.StepEntry{EntryReport: entry})
+	}
 	for _, entry := range list.Reports {
 		if entry.Live && entry.Outcome != nil && !entry.Outcome.Passed {
 			r.Failing = append(r.Failing, entry)
@@ -148,8 +157,16 @@ func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeRep
 		return r, err
 	}
 	r.Builds = []view.BuildRow{}
+	made := map[string]*view.BuildRow{}
 	for _, run := range runs {
-		r.Builds = append(r.Builds, view.DescribeRun(a.Console, run))
+		row := view.DescribeRun(a.Console, run)
+		r.Builds = append(r.Builds, row)
+		if row.Release != "" {
+			made[row.Release] = &row
+		}
+	}
+	if err := a.step(ctx, s, list.Entries, made, r.History); err != nil {
+		return r, err
 	}
 	if courier.Wanted(s.project.ProductionConfig) {
 		if options, ok := noticeOptions(ctx, s.project, s.store, s.site); ok {
@@ -189,6 +206,54 @@ func (a *siteReportCmd) shorten(r *view.WholeReport) {
 	r.Status.Environments = kept
 	slices.SortFunc(r.Expiring, func(a, b view.ExpiringEntry) int { return a.Until.Compare(b.Until) })
 	r.Expiring = r.Expiring[:min(len(r.Expiring), reportPreviews)]
+}
+
+// A site with releases of 100,000 files that all change would be compared for a minute: after a while
+// what is not compared yet is left out, the oldest first.
+
+// step adds to the entries that made something live what they changed, what they weigh, and the build
+// that made them.
+func (a *siteReportCmd) step(ctx context.Context, s *session, entries []journal.Entry,
+	made map[string]*view.BuildRow, to []view.StepEntry,
+) error {
+	bounded, cancel := context.WithTimeout(ctx, reportStepTime)
+	defer cancel()
+	group, asking := errgroup.WithContext(bounded)
+	group.SetLimit(reportSteps) // each may hold two lists of 100,000 files
+	walks, wires := map[string]*past.Walk{}, &check.Wires{}
+	for i, entry := range entries {
+		switch entry.Kind {
+		case journal.Deploy, journal.Promotion, journal.Rollback:
+		default:
+			continue
+		}
+		walk := walks[entry.Environment]
+		if walk == nil {
+			walk = past.New(s.store, s.site, entry.Environment, a.Now())
+			walks[entry.Environment] = walk
+		}
+		group.Go(func() error {
+			step, err := walk.Step(asking, entry, wires)
+			if err != nil || step == nil {
+				return err
+			}
+			to[i].Step = &view.EntryStep{Files: step.Files, Bytes: step.Bytes, Changed: step.Changed,
+				Build: made[entry.Release.Short()]}
+			if !step.Before.Release.IsZero() {
+				to[i].Step.Before = step.Before.Label()
+			}
+			if step.Requests > 0 {
+				to[i].Step.Page = &view.PageWeight{Wire: step.Wire, Requests: step.Requests}
+			}
+			return nil
+		})
+	}
+	err := group.Wait()
+	if bounded.Err() != nil && ctx.Err() == nil {
+		a.Note("%s", console.Faint("comparing the releases takes too long; what changed is left out of older deploys"))
+		return nil
+	}
+	return err
 }
 
 // Two weeks are what one can see on one page, and enough to tell a Sunday from a fault.

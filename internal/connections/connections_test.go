@@ -105,7 +105,7 @@ func TestBusyConnectionsAreNotEndedForOthers(t *testing.T) {
 		hello(w, r)
 	})
 	first, second := s.dial(get), s.dial(get)
-	require.Eventually(t, func() bool { return s.server.Open() == 2 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.server.Open() == 2 }, 30*time.Second, time.Millisecond)
 	time.Sleep(50 * time.Millisecond) // both are being answered
 	assert.True(t, isClosed(s.dial("")), "there is no room for a third")
 	close(release)
@@ -119,7 +119,7 @@ func TestAHeaderThatNeverEndsMakesRoom(t *testing.T) {
 	t.Parallel()
 	s := serve(t, connections.Limits{Total: 2}, nil, hello)
 	slow := []net.Conn{s.dial("GET / HT"), s.dial("GET / HT")}
-	require.Eventually(t, func() bool { return s.server.Open() == 2 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.server.Open() == 2 }, 30*time.Second, time.Millisecond)
 	time.Sleep(1100 * time.Millisecond) // whoever has only begun gets a second
 	status, _ := answer(s.dial(get))
 	assert.Equal(t, 200, status)
@@ -173,7 +173,7 @@ func TestWhoTakesNothingLosesTheAnswer(t *testing.T) {
 	case <-time.After(30 * time.Second):
 		t.Error("the answer waits for ever")
 	}
-	require.Eventually(t, func() bool { return s.server.Open() == 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return s.server.Open() == 0 }, 30*time.Second, time.Millisecond)
 }
 
 // TestASlowReaderThatKeepsItsRateIsServed reads at twice the least rate for several times
@@ -279,7 +279,7 @@ func TestStoppingDropsNobody(t *testing.T) {
 	answer(kept)
 	<-began
 	stop()
-	require.Eventually(t, told.Load, 5*time.Second, time.Millisecond)
+	require.Eventually(t, told.Load, 30*time.Second, time.Millisecond)
 
 	late := test.dial(get)
 	status, _ := answer(late)

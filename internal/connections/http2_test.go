@@ -181,12 +181,12 @@ func TestAStreamThatTakesNothingEnds(t *testing.T) {
 				}
 				return reset == 8
 			})
-			require.Eventually(t, func() bool { return ended.Load() == 8 }, 5*time.Second, time.Millisecond)
+			require.Eventually(t, func() bool { return ended.Load() == 8 }, 30*time.Second, time.Millisecond)
 			if size <= 4096 {
 				// net/http has these whole, so it is the connection that ends.
 				require.Error(t, err)
 				require.NotErrorIs(t, err, os.ErrDeadlineExceeded)
-				require.Eventually(t, func() bool { return s.server.Open() == 0 }, 5*time.Second, time.Millisecond)
+				require.Eventually(t, func() bool { return s.server.Open() == 0 }, 30*time.Second, time.Millisecond)
 				return
 			}
 			require.NoError(t, err)
@@ -296,7 +296,7 @@ func TestRapidResets(t *testing.T) {
 	assert.LessOrEqual(t, all.Load(), int64(100), "of %d", sent)
 	assert.Greater(t, sent, int64(100))
 	close(release)
-	require.Eventually(t, func() bool { return s.server.Open() == 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return s.server.Open() == 0 }, 30*time.Second, 10*time.Millisecond)
 }
 
 // TestFloodsEnd: what a client may send without end costs it its connection before it
@@ -337,7 +337,7 @@ func TestFloodsEnd(t *testing.T) {
 			}
 			require.Error(t, err)
 			require.NotErrorIs(t, err, os.ErrDeadlineExceeded)
-			require.Eventually(t, func() bool { return s.server.Open() == 0 }, 20*time.Second, 10*time.Millisecond)
+			require.Eventually(t, func() bool { return s.server.Open() == 0 }, 30*time.Second, 10*time.Millisecond)
 		})
 	}
 }

@@ -536,7 +536,7 @@ func TestTheTurnOfOneThatIsGone(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := courier.Read(t.Context(), h.store, "corvane")
 		return err == nil && r != nil
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	second := courier.Begin(t.Context(), h.options()).Finish(t.Context(), 600*time.Millisecond)
 	assert.True(t, second.Busy)
 	assert.Empty(t, second.Sent)
@@ -574,10 +574,10 @@ func TestOneThatLastsLearnsWhoIsTold(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := courier.Read(t.Context(), h.store, "corvane")
 		return err == nil && r != nil && len(r.Queues) == 2
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	h.deploy()
 	c.Look("production")
-	require.Eventually(t, func() bool { return len(h.mail.Items()) >= 1 && len(h.board.Items()) >= 1 }, 10*time.Second,
+	require.Eventually(t, func() bool { return len(h.mail.Items()) >= 1 && len(h.board.Items()) >= 1 }, 30*time.Second,
 		time.Millisecond)
 	summary := c.Finish(t.Context(), time.Second)
 	assert.Zero(t, summary.Left)

@@ -3,18 +3,15 @@ package courier
 import (
 	"context"
 	"errors"
-	"slices"
-	"strings"
 	"time"
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/media"
 	"orilla.example/orilla/internal/core/notices"
 	"orilla.example/orilla/internal/core/record"
-	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/past"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -191,53 +188,5 @@ func changed(ctx context.Context, o Options, before, entry journal.Entry, data *
 		entry.Label()}
 	ctx, cancel := context.WithTimeout(ctx, compareTime)
 	defer cancel()
-	old, err := release.Read(ctx, o.Store, o.Site, before.Release)
-	if err != nil {
-		return
-	}
-	next, err := release.Read(ctx, o.Store, o.Site, entry.Release)
-	if err != nil {
-		return
-	}
-	changes, err := release.Compare(ctx, old, next)
-	if err != nil {
-		return
-	}
-	count := &notices.Changed{}
-	for _, change := range changes {
-		switch {
-		case change.Before == nil:
-			count.Added++
-		case change.After == nil:
-			count.Removed++
-		default:
-			count.Changed++
-		}
-	}
-	count.Paths = pathsOf(changes)
-	data.Changed = count
-}
-
-// pathsOf names the first few files that differ, pages first: those are what people know.
-func pathsOf(changes []release.Change) (paths []string) {
-	for _, change := range changes {
-		file := change.After
-		if file == nil {
-			file = change.Before
-		}
-		paths = append(paths, file.Path)
-	}
-	isPage := func(path string) int {
-		if media.ClassOf(path) == media.Page {
-			return 0
-		}
-		return 1
-	}
-	slices.SortStableFunc(paths, func(a, b string) int {
-		if d := isPage(a) - isPage(b); d != 0 {
-			return d
-		}
-		return strings.Compare(a, b)
-	})
-	return paths[:min(len(paths), notices.MostPaths)]
+	data.Changed, _ = past.Compare(ctx, o.Store, before, entry) // the rest is worth telling without it
 }

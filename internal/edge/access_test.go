@@ -149,7 +149,7 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("HEAD", host, "/winter/", nil)
 		return strings.Contains(r.Header.Get(httpanswer.ReleaseField), entry.Label())
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	r, _ := w.ask("GET", host, "/winter/.orilla/look/"+secret+"/fares", nil)
 	assert.Equal(t, 303, r.StatusCode)
 	assert.Equal(t, "/winter/fares", r.Header.Get("Location"))
@@ -171,7 +171,7 @@ func TestALinkOpensUntilItExpiresOrIsTakenBack(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("HEAD", host, "/winter/", by)
 		return r.StatusCode == http.StatusUnauthorized
-	}, 5*time.Second, time.Millisecond, "it was taken back")
+	}, 30*time.Second, time.Millisecond, "it was taken back")
 }
 
 // TestAPasswordForAllPreviewsHoldsForThoseToCome makes a
@@ -194,7 +194,7 @@ func TestAPasswordForAllPreviewsHoldsForThoseToCome(t *testing.T) {
 		require.Eventually(t, func() bool {
 			r, _ := w.ask("GET", host, "/", map[string]string{"Via": "x"})
 			return r.StatusCode == http.StatusUnauthorized
-		}, 5*time.Second, time.Millisecond, host)
+		}, 30*time.Second, time.Millisecond, host)
 		r, body := w.ask("GET", host, "/", with("kittiwake"))
 		assert.Equal(t, 200, r.StatusCode, host)
 		assert.Equal(t, "kraken", body)
@@ -250,7 +250,7 @@ func TestAPasswordThatCameBeforeARelease(t *testing.T) {
 		r, body := w.ask("GET", "winter.preview.corvane.localhost", "/", nil)
 		require.NotContains(t, body, "kraken")
 		return r.StatusCode == http.StatusUnauthorized
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	r, body := w.ask("GET", "winter.preview.corvane.localhost", "/", with("kittiwake"))
 	assert.Equal(t, 200, r.StatusCode)
 	assert.Equal(t, "kraken", body)
@@ -283,7 +283,7 @@ func TestAnEndedPreviewSaysWhereItsWorkIs(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, body = w.ask("GET", host, "/fares", nil)
 		return r.StatusCode == http.StatusGone
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	assert.Contains(t, body, "The branch winter was merged.")
 	assert.Contains(t, body, `<a href="https://www.corvane.example/">`)
 	assert.Equal(t, "no-store", r.Header.Get("Cache-Control"))
@@ -354,7 +354,7 @@ func TestCookiesPassByteForByte(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("HEAD", "corvane.localhost", "/", nil)
 		return strings.Contains(r.Header.Get(httpanswer.ReleaseField), entry.Label())
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 
 	for sent, want := range map[string]string{
 		`a="x y, z"; b={"k":1}; c=`:                            `a="x y, z"; b={"k":1}; c=`,

@@ -157,7 +157,7 @@ func TestANodeBeginsWithoutItsStore(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "www.corvane.example", "/", nil)
 		return r.StatusCode == http.StatusOK
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	for path, want := range map[string]string{"/fares": "42.00", "/app-0a1b2c3d4e.js": "of the old page",
 		"/style-3f9a2c1b7e.css": "body{}"} {
 		r, body := w.ask("GET", "www.corvane.example", path, nil)
@@ -179,7 +179,7 @@ func TestANodeBeginsWithoutItsStore(t *testing.T) {
 			r, body := w.ask("GET", host, "/", with("kittiwake"))
 			assert.NotEqual(t, "kraken", strings.Repeat(body, min(1, r.StatusCode/503)))
 			return r.StatusCode == http.StatusServiceUnavailable
-		}, 20*time.Second, 20*time.Millisecond, host)
+		}, 30*time.Second, 20*time.Millisecond, host)
 	}
 	r, _ = w.ask("GET", "www.corvane.example", "/", nil)
 	assert.Equal(t, 200, r.StatusCode, "what everybody may see stays")
@@ -189,7 +189,7 @@ func TestANodeBeginsWithoutItsStore(t *testing.T) {
 		"https://www.corvane.example/")
 	store.gone.Store(false)
 	w.await("www.corvane.example", third)
-	require.Eventually(t, func() bool { h, _ := w.health(); return h.State == edge.Ready }, 10*time.Second,
+	require.Eventually(t, func() bool { h, _ := w.health(); return h.State == edge.Ready }, 30*time.Second,
 		10*time.Millisecond)
 	r, body := w.ask("GET", "staging.corvane.localhost", "/", with("kittiwake"))
 	assert.Equal(t, 200, r.StatusCode)
@@ -250,7 +250,7 @@ func TestNotesOfAnotherStoreAreNotServed(t *testing.T) {
 	first.await("corvane.localhost", entry)
 	end()
 	_, end = second.another(edge.Options{}, cache, nil)
-	require.Eventually(t, func() bool { h, _ := second.health(); return h.State == edge.Ready }, 10*time.Second,
+	require.Eventually(t, func() bool { h, _ := second.health(); return h.State == edge.Ready }, 30*time.Second,
 		10*time.Millisecond)
 	end()
 	_, end = second.another(edge.Options{Patience: 200 * time.Millisecond}, cache,
@@ -349,17 +349,18 @@ func TestStrangersSpendNoRequests(t *testing.T) {
 	w.await("corvane.localhost", entry)
 	w.ask("GET", "corvane.localhost", "/", nil)
 	time.Sleep(300 * time.Millisecond)
-	before := store.requests.Load()
+	before, began := store.requests.Load(), time.Now()
 	for range 300 {
 		for _, host := range []string{"velley.localhost", "0123456789.release.corvane.localhost",
 			"0123456789.release.velley.localhost", "nowhere.example"} {
 			w.ask("GET", host, "/", nil)
 		}
 	}
-	assert.LessOrEqual(t, store.requests.Load()-before, int64(20), "it is remembered that they are not there")
+	// On a machine that takes its time over them, some are asked for anew.
+	assert.LessOrEqual(t, store.requests.Load()-before, 15+int64(2*time.Since(began).Seconds()),
+		"it is remembered that they are not there")
 
-	before = store.requests.Load()
-	began := time.Now()
+	before, began = store.requests.Load(), time.Now()
 	var browsers sync.WaitGroup
 	for i := range 40 {
 		browsers.Go(func() {
@@ -417,7 +418,7 @@ func TestACredentialForOneEnvironmentReachesNoOther(t *testing.T) {
 		require.Eventually(t, func() bool {
 			r, _ := w.ask("GET", host, path, header)
 			return r.StatusCode == http.StatusOK
-		}, 5*time.Second, time.Millisecond)
+		}, 30*time.Second, time.Millisecond)
 	}
 	answers("www.corvane.example", "/staging/api/x")
 	assert.Equal(t, "|theme=dark", *seen.Load())

@@ -49,7 +49,7 @@ func (w *world) announce() {
 	require.Eventually(w.t, func() bool {
 		nodes, err := edge.Nodes(w.t.Context(), w.store, 0)
 		return err == nil && len(nodes) == 1
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 }
 
 // call sends a call, signed with a key, and returns the status and the answer.

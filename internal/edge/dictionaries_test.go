@@ -272,7 +272,7 @@ func TestOlderReleasesAreFoundByTheId(t *testing.T) {
 		assert.Empty(t, r.Header.Get("Use-As-Dictionary"))
 		assert.NotContains(t, r.Header.Get("Vary"), "Dictionary")
 		return r.StatusCode == http.StatusOK
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	guarded.kept = []keptDictionary{{"/assets/app-*.js", w.releaseOf(entry.Number+1) + "/" + mark(name), false, []byte(text)}}
 	next, changed := bundle("3")
 	w.activate("production", w.put(map[string]string{"index.html": next, next: changed}, settings))
@@ -287,7 +287,7 @@ func TestOlderReleasesAreFoundByTheId(t *testing.T) {
 		}
 		if about == "open" {
 			assert.NotEqual(t, "dcz", asked(), "nobody waits for the library")
-			assert.Eventually(t, func() bool { return asked() == "dcz" }, 10*time.Second, 10*time.Millisecond)
+			assert.Eventually(t, func() bool { return asked() == "dcz" }, 30*time.Second, 10*time.Millisecond)
 			continue
 		}
 		for range 20 { // long enough for the library to have looked
@@ -374,7 +374,7 @@ func TestPagesHaveADictionaryOfWhatTheyShare(t *testing.T) {
 			at = parts[1]
 		}
 		return at != ""
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 
 	r, common, length := browser.visit(w, w.server, at)
 	require.Equal(t, http.StatusOK, r.StatusCode)
@@ -412,7 +412,7 @@ func TestPagesHaveADictionaryOfWhatTheyShare(t *testing.T) {
 				next = parts[1]
 			}
 			return r.Header.Get("Content-Encoding") == "dcz" && length < 250 && next != ""
-		}, 10*time.Second, 10*time.Millisecond)
+		}, 30*time.Second, 10*time.Millisecond)
 	}
 	require.NotEqual(t, at, next)
 	_, _, length = browser.visit(w, w.server, next)
@@ -423,7 +423,7 @@ func TestPagesHaveADictionaryOfWhatTheyShare(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "corvane.localhost", at, nil)
 		return r.StatusCode == http.StatusUnauthorized
-	}, 10*time.Second, 10*time.Millisecond, entry.Label())
+	}, 30*time.Second, 10*time.Millisecond, entry.Label())
 	assert.Empty(t, w.troubles())
 }
 
@@ -441,7 +441,7 @@ func TestTheDictionaryOfPagesIsTheSameEverywhere(t *testing.T) {
 				return true
 			}
 			return false
-		}, 10*time.Second, 10*time.Millisecond)
+		}, 30*time.Second, 10*time.Millisecond)
 	}
 	assert.Equal(t, []string{links[0], links[0], links[0]}, links)
 	data := bytes.Clone([]byte(links[0]))

@@ -81,7 +81,7 @@ func (o observed) Slice(ctx context.Context, key string, offset int64, length in
 func (w *world) sweeps() {
 	w.t.Helper()
 	enough := w.looks.Load() + 6
-	require.Eventually(w.t, func() bool { return w.looks.Load() >= enough }, 20*time.Second, time.Millisecond)
+	require.Eventually(w.t, func() bool { return w.looks.Load() >= enough }, 30*time.Second, time.Millisecond)
 }
 
 func start(t testing.TB, options edge.Options) *world {
@@ -208,7 +208,7 @@ func (w *world) await(host string, entry journal.Entry) {
 	require.Eventually(w.t, func() bool {
 		response, _ := w.ask("HEAD", host, "/", nil)
 		return strings.Contains(response.Header.Get(httpanswer.ReleaseField), "entry="+entry.Label())
-	}, 5*time.Second, time.Millisecond, "%s at %s", entry.Label(), host)
+	}, 30*time.Second, time.Millisecond, "%s at %s", entry.Label(), host)
 }
 
 func (w *world) ask(method, host, path string, header map[string]string) (*http.Response, string) {
@@ -356,7 +356,7 @@ func TestHosts(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return strings.Contains(w.troubles(),
 			"https://www.corvane.example/ is not served here: it belongs to corvane production")
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 }
 
 // assetOf is a script in a version: most of it is the same in all.
@@ -428,7 +428,7 @@ func TestActivationsAreAtomic(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	w.await("corvane.localhost", last)
-	assert.Eventually(t, func() bool { return differences.Load() > 10 }, 20*time.Second, time.Millisecond,
+	assert.Eventually(t, func() bool { return differences.Load() > 10 }, 30*time.Second, time.Millisecond,
 		"whoever comes again is told the difference")
 	close(done)
 	clients.Wait()
@@ -683,7 +683,7 @@ func TestIdleNodesSayThatTheyAreThere(t *testing.T) {
 		nodes, err := edge.Nodes(t.Context(), store, 0)
 		return err == nil &&
 			len(nodes) == 1
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	cancel()
 	owner.Wait()
 	nodes, err := edge.Nodes(t.Context(), store, 0)

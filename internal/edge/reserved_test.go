@@ -54,7 +54,7 @@ func TestAnAddressIsThereBeforeTheFirstDeploy(t *testing.T) {
 		mutex.Lock()
 		defer mutex.Unlock()
 		return len(named) == 4
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	// Certificates: those of https, and the wildcards of all previews.
 	assert.Equal(t, []string{"*.corvane.example", "*.preview.corvane.example", "corvane.example",
 		"www.corvane.example"}, named)
@@ -108,7 +108,7 @@ func TestAnAddressIsThereBeforeTheFirstDeploy(t *testing.T) {
 	require.Eventually(t, func() bool {
 		status, _ := at("later.corvane.example", "/")
 		return status == http.StatusMovedPermanently
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	status, _ = at("next.corvane.example", "/")
 	assert.Equal(t, http.StatusGone, status)
 
@@ -118,6 +118,6 @@ func TestAnAddressIsThereBeforeTheFirstDeploy(t *testing.T) {
 		mutex.Lock()
 		defer mutex.Unlock()
 		return slices.Contains(named, "paths.example")
-	}, 10*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	assert.NotContains(t, named, "*.example")
 }

@@ -90,7 +90,7 @@ func TestCases(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
 		return r.StatusCode == http.StatusOK
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 
 	folder := t.TempDir()
 	shown := devserver.Shown{Sources: map[string]string{}, Settings: settings, Rules: rules.Compile(list),
@@ -129,7 +129,7 @@ func TestCases(t *testing.T) {
 					r,
 						_ := w.ask("GET", c.Host, "/fares", nil)
 					return r.StatusCode == http.StatusOK
-				}, 5*time.Second,
+				}, 30*time.Second,
 					time.Millisecond)
 				defer func() {
 					w.await("www.corvane.example",
@@ -537,7 +537,7 @@ header   /{rest:all}      x-robots-tag: all
 	require.Eventually(t, func() bool {
 		r, _ := w.ask("GET", "winter.preview.corvane.localhost", "/fares", nil)
 		return r.StatusCode == http.StatusOK
-	}, 5*time.Second, time.Millisecond)
+	}, 30*time.Second, time.Millisecond)
 	of := id.String()[:12] + ".release.corvane.localhost"
 	for host, want := range map[string]string{"corvane.localhost": "/production", of: "/release",
 		"winter.preview.corvane.localhost": "/preview"} {
@@ -629,7 +629,7 @@ func TestToWhomARequestWentIsNoted(t *testing.T) {
 		mutex.Lock()
 		defer mutex.Unlock()
 		return len(noted) >= 3
-	}, 10*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 	mutex.Lock()
 	defer mutex.Unlock()
 	assert.Equal(t, "harbour 200 proxy", noted["/api/boats"])

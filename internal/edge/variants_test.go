@@ -88,7 +88,7 @@ func (w *world) becomesBest(server *httptest.Server, path, first string, header 
 		r, _ := w.from(server, path, header)
 		tag = r.Header.Get("ETag")
 		return tag != first
-	}, 20*time.Second, 5*time.Millisecond)
+	}, 30*time.Second, 5*time.Millisecond)
 	return tag
 }
 
@@ -207,7 +207,7 @@ func TestAVariantIsMadeOnce(t *testing.T) {
 		other := w.node2(w.store, edge.Options{Best: counting(&again)})
 		r, _ := w.from(other, "/a.css", header)
 		return r.Header.Get("ETag") == best
-	}, 20*time.Second, time.Millisecond, "the first visitor gets what the store has")
+	}, 30*time.Second, time.Millisecond, "the first visitor gets what the store has")
 	assert.EqualValues(t, 1, made.Load())
 	assert.Zero(t, again.Load())
 }
@@ -341,7 +341,7 @@ func TestWithoutRightsTheCacheKeepsVariants(t *testing.T) {
 		r, body := w.from(server, "/"+path, header)
 		assert.Equal(t, text, decoded(t, r, body))
 	}
-	require.Eventually(t, func() bool { return made.Load() == 4 }, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return made.Load() == 4 }, 30*time.Second, 5*time.Millisecond)
 	assert.Contains(t, w.troubles(), "was thrown away")
 }
 
@@ -363,7 +363,7 @@ func TestAnEncoderThatFailsCostsNobodyAnything(t *testing.T) {
 			assert.Equal(t, text, decoded(t, r, body))
 		}
 	}
-	require.Eventually(t, func() bool { return tried.Load() == 2 }, 20*time.Second, 5*time.Millisecond)
-	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "not the content") }, 20*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return tried.Load() == 2 }, 30*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(w.troubles(), "not the content") }, 30*time.Second, 5*time.Millisecond)
 	assert.Contains(t, w.troubles(), "out of memory")
 }

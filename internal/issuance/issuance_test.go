@@ -200,6 +200,7 @@ func (w *world) has(o *issuance.Orders, name string) *x509.Certificate {
 
 // TestOneNodeOrdersAndAllUse starts ten nodes at once.
 func TestOneNodeOrdersAndAllUse(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	var nodes []*issuance.Orders
 	for i := range 10 {
@@ -243,6 +244,7 @@ func TestOneNodeOrdersAndAllUse(t *testing.T) {
 
 // TestWildcardsByDNS has a validation record written where a CNAME delegates it.
 func TestWildcardsByDNS(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	o := w.node(func(*issuance.Options) {})
 	w.answering.Store(o)
@@ -264,6 +266,7 @@ func TestWildcardsByDNS(t *testing.T) {
 // TestNothingIsOrderedTooEarlyOrForStrangers counts orders of names that do not lead here
 // yet, and of names that nobody configured.
 func TestNothingIsOrderedTooEarlyOrForStrangers(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	var leads atomic.Bool
 	o := w.node(func(o *issuance.Options) {
@@ -314,6 +317,7 @@ func TestNothingIsOrderedTooEarlyOrForStrangers(t *testing.T) {
 
 // TestOneSiteDoesNotUseUpTheOthersOrders gives a node more names than an hour is good for.
 func TestOneSiteDoesNotUseUpTheOthersOrders(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	o := w.node(func(o *issuance.Options) { o.Most = 5 })
 	w.answering.Store(o)
@@ -338,6 +342,7 @@ func TestOneSiteDoesNotUseUpTheOthersOrders(t *testing.T) {
 
 // TestBadDaysOfAnAuthority has it refuse, hurry, and fail for a while.
 func TestBadDaysOfAnAuthority(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		host    string
 		fail    func(calls int64, step string) *authority.Problem
@@ -387,6 +392,7 @@ func TestBadDaysOfAnAuthority(t *testing.T) {
 
 // TestAKilledNodeLeavesNoLock finds the lock of a node that is not there any more.
 func TestAKilledNodeLeavesNoLock(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	dead := issuance.NewVault(w.store, "k3v9tq2w", w.secret, "dead")
 	ctx, kill := context.WithCancel(t.Context())

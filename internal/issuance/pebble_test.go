@@ -30,6 +30,7 @@ import (
 // TestWithPebble orders at an authority that others have written, which refuses nonces and
 // authorizations at random, as it is meant to.
 func TestWithPebble(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	folder := t.TempDir()
 	// Its own server needs a certificate.
@@ -77,7 +78,7 @@ func TestWithPebble(t *testing.T) {
 		defer response.Body.Close() //nolint:errcheck // read
 		issuer, err = io.ReadAll(response.Body)
 		return err == nil && response.StatusCode == http.StatusOK
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 30*time.Second, 50*time.Millisecond)
 
 	o := w.node(func(o *issuance.Options) {
 		o.Directory, o.Roots, o.Contact = "https://"+ports[0]+"/dir", roots, "operators@corvane.example"

@@ -29,6 +29,7 @@ func (w *world) serial(o *issuance.Orders, name string) *big.Int {
 // TestCertificatesAreRenewed lets them last a few seconds: there always is one, and no order
 // is in vain.
 func TestCertificatesAreRenewed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ca.Lasts = 18 * time.Second
 	o := w.node(func(*issuance.Options) {})
@@ -48,6 +49,7 @@ func TestCertificatesAreRenewed(t *testing.T) {
 // TestAnAuthorityIsAwayWhileCertificatesEnd keeps what there is in use until its end, also
 // by a node that is started meanwhile. That something will go wrong is said once, and holds.
 func TestAnAuthorityIsAwayWhileCertificatesEnd(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.ca.Lasts = 18 * time.Second
 	var mutex sync.Mutex
@@ -83,7 +85,7 @@ func TestAnAuthorityIsAwayWhileCertificatesEnd(t *testing.T) {
 		require.Equal(t, first, w.serial(o, name))
 		require.True(t, alarming(o))
 	}
-	require.Eventually(t, func() bool { return again.List()[0].Until.Equal(o.List()[0].Until) }, 10*time.Second,
+	require.Eventually(t, func() bool { return again.List()[0].Until.Equal(o.List()[0].Until) }, 30*time.Second,
 		5*time.Millisecond, "a node that is started has what the store has")
 	require.Eventually(t, func() bool { return !o.Has(name, time.Now()) }, 30*time.Second, 5*time.Millisecond)
 	assert.True(t, alarming(o), "what has ended is an alarm")

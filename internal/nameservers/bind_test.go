@@ -54,7 +54,7 @@ func bind(t *testing.T, folder, config string, ready ...string) {
 		require.Eventually(t, func() bool {
 			answer, err := dns.Exchange(new(dns.Msg).SetQuestion(name, dns.TypeSOA), listening(config))
 			return err == nil && answer.Rcode == dns.RcodeSuccess && len(answer.Answer) > 0
-		}, 20*time.Second, 50*time.Millisecond, file)
+		}, 30*time.Second, 50*time.Millisecond, file)
 	}
 }
 
@@ -143,7 +143,7 @@ zone "broken.test" { type primary; file "broken.test"; dnssec-policy default; in
 	assert.Equal(t, names.NoName, asker.Said(t.Context(), servers[1], "new.corvane.test").Outcome)
 	require.Eventually(t, func() bool {
 		return asker.Said(t.Context(), servers[1], "x.preview.corvane.test").Outcome == names.Answers
-	}, 20*time.Second, 100*time.Millisecond)
+	}, 30*time.Second, 100*time.Millisecond)
 
 	// Somebody was faster; the key may not; the key is another one.
 	var refusal *nameservers.Refusal
@@ -175,7 +175,7 @@ zone "broken.test" { type primary; file "broken.test"; dnssec-policy default; in
 		}
 		ds = answer.Answer[0].(*dns.DNSKEY).ToDS(dns.SHA256).String()
 		return true
-	}, 20*time.Second, 100*time.Millisecond)
+	}, 30*time.Second, 100*time.Millisecond)
 	assert.False(t, signed("signed.test").Zone)
 	value := strings.Join(strings.Fields(ds)[4:], " ")
 	require.NoError(t, asker.Update(t.Context(), at, key, names.Change{Zone: "test", Add: []names.Record{{Name: "signed.test",

@@ -44,6 +44,9 @@ type Walk struct {
 	seen  map[key]*Moment // what was opened, since entries often serve the same
 }
 
+// mostSeen is how many moments are kept open.
+const mostSeen = 64
+
 // key is what decides what is answered: a release, and the settings of its environment.
 type key struct{ release, document string }
 
@@ -98,6 +101,9 @@ func (w *Walk) At(ctx context.Context, entry journal.Entry) (*Moment, error) {
 	m.site.Config = answer.EnvironmentConfigOf(document.Settings, document.SettingsPath)
 	m.base = baseOf(document.Addresses)
 	w.mutex.Lock()
+	if len(w.seen) >= mostSeen {
+		clear(w.seen) // rules may be large, and journals long
+	}
 	w.seen[k] = m
 	w.mutex.Unlock()
 	return m, nil

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	_ "embed" // for the page below
 	"fmt"
 	"html/template"
@@ -12,6 +13,8 @@ import (
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
+	"orilla.example/orilla/internal/core/notices"
+	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/source"
 )
 
@@ -22,13 +25,74 @@ type WholeReport struct {
 	Status   StatusReport    `json:"status"`
 	Alarms   []string        `json:"alarms"`             // what edge nodes say that somebody has to do
 	Expiring []ExpiringEntry `json:"expiring"`           // previews that end soon, the next one first
-	History  []EntryReport   `json:"history"`            // of all environments, the newest first
+	History  []StepEntry     `json:"history"`            // of all environments, the newest first
 	More     bool            `json:"more"`               // there are older entries
 	Builds   []BuildRow      `json:"builds"`             // the newest first
 	Traffic  *TrafficReport  `json:"traffic,omitempty"`  // of production; none if nothing was counted
 	Notices  *NoticesReport  `json:"notices,omitempty"`  // none if nobody is to be told of anything
 	Failing  []EntryReport   `json:"failing,omitempty"`  // entries that did not pass their checks
 	Previews int             `json:"previews,omitempty"` // that are not listed
+}
+
+// StepEntry is an entry of a journal, with what it changed. Steps are unset for entries that made
+// nothing else live, and for releases that were pruned.
+type StepEntry struct {
+	EntryReport
+	Step *EntryStep `json:"step,omitempty"`
+}
+
+// EntryStep is what an entry changed, and what it weighs. Sizes are in bytes.
+type EntryStep struct {
+	Files   int64            `json:"files"` // of the release
+	Bytes   int64            `json:"bytes"`
+	Before  string           `json:"before,omitempty"`    // the entry that was live before
+	Changed *notices.Changed `json:"changed,omitempty"`   // none if the release before was pruned
+	Page    *PageWeight      `json:"home_page,omitempty"` // none if / answers with no page
+	Build   *BuildRow        `json:"build,omitempty"`     // the build that made it, if it is known still
+}
+
+// PageWeight is what a browser loads for a page: bytes on the wire, text as gzip sends it.
+type PageWeight struct {
+	Wire     int64 `json:"wire"`
+	Requests int64 `json:"requests"`
+}
+
+// WeightBar is one deploy of production in the chart of what the home page weighs.
+type WeightBar struct {
+	StepEntry
+	Percent float64 // of the heaviest
+	More    int64   // than the one before it in the chart, in bytes
+	First   bool    // there is none before it
+}
+
+// mostWeights is how many deploys the chart of weights has.
+const mostWeights = 20
+
+// weightBars lays out what the home page of production weighed, the newest first. Entries in a row that
+// weigh the same are one: what is looked for is when it grew.
+func weightBars(history []StepEntry) (bars []WeightBar) {
+	most := int64(1)
+	for _, entry := range history {
+		if entry.Step == nil || entry.Step.Page == nil || !strings.HasPrefix(entry.Entry, project.Production+":") {
+			continue
+		}
+		wire := entry.Step.Page.Wire
+		if last := len(bars) - 1; last >= 0 {
+			bars[last].More, bars[last].First = bars[last].Step.Page.Wire-wire, false
+			if bars[last].More == 0 && len(bars) > 1 {
+				bars = bars[:last]
+			}
+		}
+		if len(bars) == mostWeights {
+			break
+		}
+		most = max(most, wire)
+		bars = append(bars, WeightBar{StepEntry: entry, First: true})
+	}
+	for i := range bars {
+		bars[i].Percent = float64(bars[i].Step.Page.Wire) / float64(most) * 100
+	}
+	return bars
 }
 
 // ExpiringEntry is a preview that ends by itself.
@@ -44,7 +108,8 @@ type ExpiringEntry struct {
 //
 //	what is live          a table of environments
 //	what waits, what ends
-//	deploys               the last ones, with what was checked
+//	weights               a bar for each deploy that changed what the home page weighs
+//	deploys               the last ones: what changed, what it weighs, how long it took, what was checked
 //	builds                a bar for each: how long, and with what
 //	visitors              a bar for each day, with the deploys that fall on it
 //	lost addresses        with the redirect that would lead them on
@@ -64,6 +129,10 @@ var siteReportPage = template.Must(template.New("report").Funcs(template.FuncMap
 	"person":  source.PersonName,
 	"release": shortRelease,
 	"number":  func(n int64) string { return humanize.Comma(n) },
+	"more":    more,
+	"changed": changedText,
+	"slowest": slowest,
+	"few":     func(paths []string) []string { return paths[:min(len(paths), mostNamed)] },
 	"percent": func(v float64) string { return fmt.Sprintf("%.3g", v) },
 }).Parse(siteReportHTML))
 
@@ -75,6 +144,46 @@ func shortRelease(id string) string {
 	return id[:min(length, len(id))]
 }
 
+// more is how much something grew or shrank, with its sign.
+func more(bytes int64) string {
+	switch {
+	case bytes > 0:
+		return "+" + console.Size(bytes)
+	case bytes < 0:
+		return "\u2212" + console.Size(-bytes)
+	}
+	return "the same"
+}
+
+// changedText says in words how many files differ.
+func changedText(c *notices.Changed) string {
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		word string
+	}{{c.Changed, "changed"}, {c.Added, "new"}, {c.Removed, "gone"}} {
+		if part.n > 0 {
+			parts = append(parts, humanize.Comma(int64(part.n))+" "+part.word)
+		}
+	}
+	return cmp.Or(strings.Join(parts, ", "), "none")
+}
+
+// slowest names the kind of phase that took the most of a build's time; "" for none.
+func slowest(phases []builds.Phase) string {
+	var most time.Duration
+	name := ""
+	for _, kind := range phaseKinds {
+		if took := (builds.Ended{Phases: phases}).Took(kind.of...); took > most {
+			most, name = took, kind.Name
+		}
+	}
+	if name == "" {
+		return ""
+	}
+	return name + " " + console.Took(most)
+}
+
 // WriteReport writes the report as one HTML file.
 func WriteReport(w io.Writer, r WholeReport) error {
 	return siteReportPage.Execute(w, struct {
@@ -82,7 +191,8 @@ func WriteReport(w io.Writer, r WholeReport) error {
 		Bars    []TrafficBar
 		Stretch []BuildBar
 		Kinds   []phaseKind
-	}{r, trafficBars(r.Traffic), buildBars(r.Builds), phaseKinds})
+		Weights []WeightBar
+	}{r, trafficBars(r.Traffic), buildBars(r.Builds), phaseKinds, weightBars(r.History)})
 }
 
 // A picture is laid out here and not in the page, where numbers cannot be tested: where a bar begins, how
@@ -107,7 +217,7 @@ const (
 	chartWidth, chartHeight = 700.0, 180.0
 )
 
-// mostNamed is how many entries are named of one day.
+// mostNamed is how many entries are named of one day, and files of one entry.
 const mostNamed = 3
 
 // trafficBars lays the days out.

@@ -14,6 +14,7 @@ import (
 
 	"orilla.example/orilla/internal/core/builds"
 	"orilla.example/orilla/internal/core/lost"
+	"orilla.example/orilla/internal/core/notices"
 	"orilla.example/orilla/internal/core/traffic"
 	"orilla.example/orilla/internal/edge"
 	"orilla.example/orilla/internal/environments"
@@ -33,8 +34,11 @@ func wholeReport(entries, previews int) view.WholeReport {
 			Frozen: &view.FrozenReport{Who: hostile, Why: hostile}, Address: "https://www.corvane.example/"})
 	}
 	for i := range entries {
-		r.History = append(r.History, view.EntryReport{Entry: fmt.Sprint("production:", i+1), Kind: "deploy", Who: "Ines <ines@corvane.example>",
-			Subject: hostile, Why: hostile, When: made, Outcome: &environments.Outcome{Passed: i%2 == 0}})
+		r.History = append(r.History, view.StepEntry{EntryReport: view.EntryReport{Entry: fmt.Sprint("production:", entries-i),
+			Kind: "deploy", Who: "Ines <ines@corvane.example>", Subject: hostile, Why: hostile, When: made,
+			Outcome: &environments.Outcome{Passed: i%2 == 0}}, Step: &view.EntryStep{Before: "production:0", Files: 1000, Bytes: 1 << 20,
+			Changed: &notices.Changed{Added: 1000, Paths: []string{hostile}}, Build: &view.BuildRow{Build: hostile, Milliseconds: 2000},
+			Page: &view.PageWeight{Wire: int64(50000 - i/2*100), Requests: 7}}})
 	}
 	r.Failing = []view.EntryReport{{Entry: "production:2", Outcome: &environments.Outcome{
 		Probes: []environments.Probe{{What: hostile, Text: hostile}}}}}
@@ -84,7 +88,11 @@ func TestTheReportLoadsNothingAndRunsNothing(t *testing.T) {
 	}
 	walk(root)
 	assert.Equal(t, 1, charts)
-	assert.Equal(t, 5, tables)
+	assert.Equal(t, 6, tables)
+	assert.Equal(t, 9, strings.Count(page.String(), `<td class="n">&#43;100 B</td>`), "ten weights, each of two deploys")
+	for _, text := range []string{"1,000 new", "home page 50 kB"} {
+		assert.True(t, strings.Contains(page.String(), text), text)
+	}
 	assert.NotRegexp(t, `url\(|@import`, page.String())
 	// The names of days are drawn, and the numbers of the table are those of the chart.
 	assert.Len(t, regexp.MustCompile(`<rect class="bar"`).FindAllString(page.String(), -1), 13, "days before the first visit are left out")

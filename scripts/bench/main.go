@@ -1,7 +1,7 @@
 // Command bench compares the program with general-purpose tools that move the
 // same bytes, in alternating pairs, and prints the median of the pairs' ratios.
 // Run it from the repository: go run ./scripts/bench [-pairs 7] [-in FOLDER]
-// [-only rules|stores|folder|builds|environments|visits]
+// [-only rules|stores|folder|builds|environments|reports|visits]
 //
 // It needs rsync and sha256sum. Each pair works in folders that were never used
 // before; everything is removed at the end, since some file systems are slow to
@@ -39,7 +39,7 @@ func main() {
 	only := flag.String("only", "",
 		"rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a "+
 			"folder; builds: only the build engine; environments: only what looking at many of them costs; "+
-			"visits: what a browser gets, beside nginx (only by name)")
+			"reports: only what a report of a large site costs; visits: what a browser gets, beside nginx (only by name)")
 
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
@@ -73,6 +73,10 @@ func main() {
 		measureEnvironments(b)
 		return
 	}
+	if *only == "reports" {
+		measureReports(b)
+		return
+	}
 	if *only == "visits" {
 		measureVisits(b)
 		return
@@ -84,6 +88,7 @@ func main() {
 	measureRollbacks(b)
 	measureActivations(b)
 	measureEnvironments(b)
+	measureReports(b)
 
 	if *only != "folder" {
 		measureMatching(b)

@@ -89,7 +89,7 @@ func TestACrowdThatGuessesKeepsNobodyOut(t *testing.T) {
 			}
 		})
 	}
-	require.Eventually(t, func() bool { return looked.Load() > 0 }, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return looked.Load() > 0 }, 30*time.Second, time.Millisecond)
 	before := looked.Load()
 	may, err := g.Admits(t.Context(), access.Attempt{Authorization: basic("x", "kittiwake"), Client: client(1000)},
 		guesses)

@@ -95,16 +95,29 @@ type part struct {
 // limit that is exceeded, as it is. So what is live costs a few reads, and a site within its budgets
 // none at all.
 
-// scales weigh the pages of an output. What was compressed is remembered: a hundred pages load the
-// same script.
+// scales weigh the pages of an output.
 type scales struct {
 	*Loader
-	mutex sync.Mutex
-	wires map[digest.Digest]int64
+	wires *Wires
 }
 
-func newScales(out Output) *scales {
-	return &scales{Loader: NewLoader(out), wires: map[digest.Digest]int64{}}
+func newScales(out Output) *scales { return &scales{NewLoader(out), &Wires{}} }
+
+// Wires remember how many bytes of a file travel, by its content: a hundred pages, and a hundred
+// releases, load the same script. The zero value is ready; its users may be many at once.
+type Wires struct {
+	mutex sync.Mutex
+	sizes map[digest.Digest]int64
+}
+
+// Weigh returns how many bytes of a page travel with all that a browser loads for it, text as gzip
+// sends it, and in how many requests. Of out it needs what a Loader needs.
+func (w *Wires) Weigh(ctx context.Context, out Output, page release.File) (wire, requests int64, err error) {
+	parts, err := (&scales{NewLoader(out), w}).weigh(ctx, page)
+	for _, part := range parts {
+		wire += part.wire
+	}
+	return wire, int64(len(parts)), err
 }
 
 // over is a page, or a file, that is over one measure of a budget.
@@ -381,9 +394,9 @@ func (s *scales) wire(ctx context.Context, file release.File) (int64, error) {
 	if !coding.Gains(media.Type(file.Path, true), file.Size) || file.Size > maxPage {
 		return file.Size, nil
 	}
-	s.mutex.Lock()
-	size, known := s.wires[file.Digest]
-	s.mutex.Unlock()
+	s.wires.mutex.Lock()
+	size, known := s.wires.sizes[file.Digest]
+	s.wires.mutex.Unlock()
 	if known {
 		return size, nil
 	}
@@ -395,8 +408,11 @@ func (s *scales) wire(ctx context.Context, file release.File) (int64, error) {
 	if packed, err := coding.Encode(coding.Gzip, coding.Fast, data); err == nil {
 		size = min(size, int64(len(packed)))
 	}
-	s.mutex.Lock()
-	defer s.mutex.Unlock()
-	s.wires[file.Digest] = size
+	s.wires.mutex.Lock()
+	defer s.wires.mutex.Unlock()
+	if s.wires.sizes == nil {
+		s.wires.sizes = map[digest.Digest]int64{}
+	}
+	s.wires.sizes[file.Digest] = size
 	return size, nil
 }

@@ -13,12 +13,30 @@ type Change struct {
 	Before, After *File
 }
 
+// Changes is what a comparison found, in order of path.
+type Changes []Change
+
+// Count returns how many files were added, how many changed, and how many were removed.
+func (c Changes) Count() (added, changed, removed int) {
+	for _, change := range c {
+		switch {
+		case change.Before == nil:
+			added++
+		case change.After == nil:
+			removed++
+		default:
+			changed++
+		}
+	}
+	return added, changed, removed
+}
+
 // Compare returns the paths at which the releases differ, in order. Chunks that
 // both have are not loaded. before may be nil: then every file was added.
 //
 // Two releases of 100,000 files that differ in one cost the reading of two
 // chunks.
-func Compare(ctx context.Context, before, after *Reader) ([]Change, error) {
+func Compare(ctx context.Context, before, after *Reader) (Changes, error) {
 	old, err := different(ctx, before, after)
 	if err != nil {
 		return nil, err
@@ -72,8 +90,7 @@ func different(ctx context.Context, r, other *Reader) ([]File, error) {
 }
 
 // merge walks two sorted lists side by side.
-func merge(before, after []File) []Change {
-	var changes []Change
+func merge(before, after []File) (changes Changes) {
 	for len(before) > 0 || len(after) > 0 {
 		switch {
 		case len(after) == 0 || len(before) > 0 && before[0].Path < after[0].Path:
