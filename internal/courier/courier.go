@@ -84,6 +84,8 @@ const (
 	// lookEvery is how often a courier looks by itself, and allEvery how often one that lasts looks
 	// at everything.
 	lookEvery = 20 * time.Second
+	// heedEvery is how often one that lasts reads the site's hint: others leave it to who has the turn.
+	heedEvery = 2 * time.Second
 	allEvery  = 10 * time.Minute
 	// attemptTime bounds one attempt to send one notice.
 	attemptTime = 20 * time.Second
@@ -266,6 +268,9 @@ func (c *Courier) run(ctx context.Context, began time.Time) {
 			}
 		}
 	})
+	if c.options.Lasting {
+		beating.Go(func() { c.heed(ctx, stopped) })
+	}
 	looked := time.Time{}
 	for ctx.Err() == nil {
 		last := isClosed(c.last) // before the look, so that what happened until now is seen
@@ -283,8 +288,29 @@ func (c *Courier) run(ctx context.Context, began time.Time) {
 		select {
 		case <-c.wake:
 		case <-c.last:
-		case <-time.After(lookEvery): // others leave it to who has the turn
+		case <-time.After(lookEvery): // a hint may be lost
 		case <-ctx.Done():
+		}
+	}
+}
+
+// heed looks when somebody else has moved something, as the site's hint says.
+func (c *Courier) heed(ctx context.Context, stopped <-chan struct{}) {
+	tick := time.NewTicker(heedEvery)
+	defer tick.Stop()
+	var before []byte
+	for {
+		select {
+		case <-stopped:
+			return
+		case <-tick.C:
+		}
+		bounded, cancel := context.WithTimeout(ctx, storeTime)
+		hint, err := c.options.Store.Get(bounded, storage.PulseKey(c.options.Site))
+		cancel()
+		if err == nil && !bytes.Equal(hint, before) {
+			before = hint
+			c.Look()
 		}
 	}
 }

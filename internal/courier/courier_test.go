@@ -604,3 +604,20 @@ func TestWhoMayNotWriteIsToldSo(t *testing.T) {
 	assert.Empty(t, summary.Sent)
 	assert.NotEmpty(t, h.run(1).Sent, "whoever may begins")
 }
+
+// TestOneThatLastsHearsOfOthers: what somebody else does meanwhile is told at once, and not with the
+// next look.
+func TestOneThatLastsHearsOfOthers(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t)
+	options := h.options()
+	options.Lasting = true
+	c := courier.Begin(t.Context(), options)
+	h.deploy()
+	c.Look("production")
+	require.Eventually(t, func() bool { return len(h.board.Items()) == 1 }, 30*time.Second, time.Millisecond)
+	h.deploy()
+	journal.Hints{}.Pulse(t.Context(), h.store, journal.Entry{Site: "corvane", Environment: "production", Number: 2})
+	require.Eventually(t, func() bool { return len(h.board.Items()) == 2 }, 15*time.Second, time.Millisecond)
+	assert.Zero(t, c.Finish(t.Context(), time.Second).Left)
+}
