@@ -8,10 +8,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
 
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/builds"
@@ -19,6 +21,7 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/courier"
 	"orilla.example/orilla/internal/past"
 	"orilla.example/orilla/internal/view"
@@ -31,8 +34,8 @@ const (
 	reportPreviews = 100
 	reportLost     = 20
 	reportDays     = 14
-	// How many entries are compared at once, and for how long at most.
-	reportSteps    = 4
+	// How many lines of lists of files are compared at once, and for how long at most.
+	reportHeld     = 400_000
 	reportStepTime = 15 * time.Second
 )
 
@@ -121,40 +124,56 @@ func writeWhole(name string, data []byte) error {
 	return err
 }
 
-// One thing after the other, since each asks many things at once: a store far away is as busy as it may be.
+// Side by side, since each of them mostly waits for the store.
 
 // gather asks for all that the report says. What cannot be read of visits leaves them out: the rest
 // is worth having just then.
 func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeReport, err error) {
 	r = view.WholeReport{Site: s.site, Made: a.Now().UTC(), Alarms: []string{},
 		Expiring: []view.ExpiringEntry{}}
-	all := func(string) bool { return true }
-	r.Status, err = survey{a.app}.surveyed(ctx, s, statusOptions{}, s.fixed(), all)
-	if err != nil {
+	group, asking := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		all := func(string) bool { return true }
+		r.Status, err = survey{a.app}.surveyed(asking, s, statusOptions{}, s.fixed(), all)
+		return err
+	})
+	group.Go(func() error { return a.deploys(asking, s, &r) })
+	group.Go(func() (err error) {
+		r.Notices, err = a.told(asking, s)
+		return err
+	})
+	group.Go(func() error {
+		r.Traffic = a.visits(asking, s)
+		return nil
+	})
+	if err := group.Wait(); err != nil {
 		return r, err
 	}
 	r.Alarms = append(r.Alarms, view.Alarms(r.Status.EdgeNodes)...)
 	a.shorten(&r)
+	return r, ctx.Err()
+}
+
+// deploys adds the last entries and builds.
+func (a *siteReportCmd) deploys(ctx context.Context, s *session, r *view.WholeReport) error {
 	list, err := (&historyCmd{a.app}).describeEntries(ctx, s, "", allEntries(ctx, s), reportEntries)
 	if err != nil {
-		return r, err
+		return err
 	}
 	r.History, r.More = []view.StepEntry{}, list.More
 	for _, entry := range list.Reports {
 		r.History = append(r.History, view.StepEntry{EntryReport: entry})
-	}
-	for _, entry := range list.Reports {
 		if entry.Live && entry.Outcome != nil && !entry.Outcome.Passed {
 			r.Failing = append(r.Failing, entry)
 		}
 	}
 	last, err := s.runs().Last(ctx, s.hints(ctx)[journal.RunsHint])
 	if err != nil {
-		return r, err
+		return err
 	}
 	runs, err := s.runs().Back(ctx, last, reportBuilds, func(builds.Run) bool { return true })
 	if err != nil {
-		return r, err
+		return err
 	}
 	r.Builds = []view.BuildRow{}
 	made := map[string]*view.BuildRow{}
@@ -165,21 +184,24 @@ func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeRep
 			made[row.Release] = &row
 		}
 	}
-	if err := a.step(ctx, s, list.Entries, made, r.History); err != nil {
-		return r, err
+	return a.step(ctx, s, list.Entries, made, r.History)
+}
+
+// told is who was told of what; nil if nobody is to be.
+func (a *siteReportCmd) told(ctx context.Context, s *session) (*view.NoticesReport, error) {
+	if !courier.Wanted(s.project.ProductionConfig) {
+		return nil, nil //nolint:nilnil // nobody is an answer
 	}
-	if courier.Wanted(s.project.ProductionConfig) {
-		if options, ok := noticeOptions(ctx, s.project, s.store, s.site); ok {
-			record, err := courier.Read(ctx, s.store, s.site)
-			if err != nil {
-				return r, err
-			}
-			notices := view.NewNotices(s.site, courier.Recipients(options), record)
-			r.Notices = &notices
-		}
+	options, ok := noticeOptions(ctx, s.project, s.store, s.site)
+	if !ok {
+		return nil, nil //nolint:nilnil // see above
 	}
-	r.Traffic = a.visits(ctx, s)
-	return r, ctx.Err()
+	record, err := courier.Read(ctx, s.store, s.site)
+	if err != nil {
+		return nil, err
+	}
+	report := view.NewNotices(s.site, courier.Recipients(options), record)
+	return &report, nil
 }
 
 // A site with a thousand previews has a page of a hundred, and says how many there are besides: who looks
@@ -219,8 +241,11 @@ func (a *siteReportCmd) step(ctx context.Context, s *session, entries []journal.
 	bounded, cancel := context.WithTimeout(ctx, reportStepTime)
 	defer cancel()
 	group, asking := errgroup.WithContext(bounded)
-	group.SetLimit(reportSteps) // each may hold two lists of 100,000 files
+	group.SetLimit(storage.Parallel(s.store))
 	walks, wires := map[string]*past.Walk{}, &check.Wires{}
+	var files atomic.Int64
+	files.Store(reportHeld / 8) // before anything is known
+	held := semaphore.NewWeighted(reportHeld)
 	for i, entry := range entries {
 		switch entry.Kind {
 		case journal.Deploy, journal.Promotion, journal.Rollback:
@@ -233,10 +258,17 @@ func (a *siteReportCmd) step(ctx context.Context, s *session, entries []journal.
 			walks[entry.Environment] = walk
 		}
 		group.Go(func() error {
+			// The lists of two releases are held at once: of many small ones more than of large ones.
+			weight := min(2*files.Load(), reportHeld)
+			if err := held.Acquire(asking, weight); err != nil {
+				return err
+			}
+			defer held.Release(weight)
 			step, err := walk.Step(asking, entry, wires)
 			if err != nil || step == nil {
 				return err
 			}
+			files.Store(step.Files) // the next ones have about as many
 			to[i].Step = &view.EntryStep{Files: step.Files, Bytes: step.Bytes, Changed: step.Changed,
 				Build: made[entry.Release.Short()]}
 			if !step.Before.Release.IsZero() {

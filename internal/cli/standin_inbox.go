@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"net"
@@ -66,7 +67,7 @@ func newStandInWebhookCommand(c *standInCmd) *cobra.Command {
 		Use: "webhook", Short: "Run a receiver of webhooks that shows what it gets", Args: cobra.NoArgs,
 		Long: "The receiver takes any POST, checks the signature if --secret names a variable, and shows " +
 			"each event here and on a page at the same address.",
-		Example: "orilla stand-in webhook\norilla stand-in webhook --secret ORILLA_BOARD_SECRET --slow 5s",
+		Example: "orilla stand-in webhook\norilla stand-in webhook --secret BOARD_SECRET --slow 5s",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return c.webhook(cmd.Context(), o) },
 	}
 	cmd.Flags().StringVar(&o.listen, "listen", usualWebhook, "the `ADDRESS` to listen on")
@@ -180,7 +181,7 @@ func (a *standInCmd) webhook(ctx context.Context, o inboxOptions) error {
 	at := "http://" + edge.Reachable(listener.Addr()) + "/"
 	a.Note("%s %s%s", console.Strong("stand-in for webhooks at"), console.Accent(at),
 		console.Faint("  open it in a browser to see what came"))
-	a.Hint("in orilla.yaml:", "notices: {board: {webhook: "+at+", secret: ORILLA_BOARD_SECRET}}")
+	a.Hint("in orilla.yaml:", "notices: {board: {webhook: "+at+", secret: "+cmp.Or(o.secret, "BOARD_SECRET")+"}}")
 	if err := server.Serve(listener); ctx.Err() == nil {
 		return err
 	}

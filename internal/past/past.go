@@ -63,9 +63,10 @@ type Moment struct {
 	Gone   bool
 	Pruned bool
 
-	site answer.Site
-	base string
-	now  time.Time
+	reader *release.Reader
+	site   answer.Site
+	base   string
+	now    time.Time
 }
 
 // At opens what an entry put live.
@@ -91,6 +92,7 @@ func (w *Walk) At(ctx context.Context, entry journal.Entry) (*Moment, error) {
 	if err != nil {
 		return nil, err
 	}
+	m.reader = reader
 	if m.site, err = answer.Open(ctx, reader); err != nil {
 		return nil, err
 	}

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"orilla.example/orilla/internal/core/check"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/media"
@@ -84,16 +86,17 @@ func (w *Walk) Step(ctx context.Context, entry journal.Entry, wires *check.Wires
 	if err != nil || m.Gone {
 		return nil, present(err)
 	}
-	next, err := release.Read(ctx, w.store, entry.Site, entry.Release)
-	if err != nil {
-		return nil, present(err)
-	}
-	s := &Step{Files: next.Root.Files, Bytes: next.Root.Bytes}
-	if s.Changed, err = w.changed(ctx, entry, next, s); present(err) != nil {
-		return nil, err
-	}
-	s.Wire, s.Requests, err = w.home(ctx, m, wires)
-	return s, present(err)
+	s := &Step{Files: m.reader.Root.Files, Bytes: m.reader.Root.Bytes}
+	group, asking := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		s.Changed, err = w.changed(asking, entry, m.reader, s)
+		return present(err)
+	})
+	group.Go(func() (err error) {
+		s.Wire, s.Requests, err = w.home(asking, m, wires)
+		return present(err)
+	})
+	return s, group.Wait()
 }
 
 // present is an error of a store that does not answer; nil for what it answers with nothing, or with
