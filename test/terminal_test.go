@@ -154,3 +154,30 @@ func TestInATerminal(t *testing.T) {
 		served.ends(0)
 	})
 }
+
+// TestWhatIsTooWideIsCutAsOneSees: "ends in 30 days" is not "ends in 3".
+func TestWhatIsTooWideIsCutAsOneSees(t *testing.T) {
+	t.Parallel()
+	p := newPlace(t)
+	p.commit("First sailing", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: out}\nenvironments: {production: {addresses: ['https://www.corvane.example/']}}\npreviews: {addresses: ['https://{preview}.preview.corvane.example/']}\n",
+		"out/index.html": "one"})
+	p.ok("deploy")
+	p.git("checkout", "-qb", "a-branch-with-a-name-of-forty-characters")
+	p.commit("Fares", map[string]string{"out/index.html": "two"})
+	p.ok("deploy")
+	cut := 0
+	for line := range strings.Lines(p.terminal("status").ends(0)) {
+		line = strings.TrimRight(line, "\r\n ")
+		assert.LessOrEqual(t, len([]rune(line)), 100, line)
+		if strings.HasSuffix(line, "…") {
+			cut++
+		}
+	}
+	assert.Positive(t, cut)
+	for line := range strings.Lines(p.terminal("doctor").ends(0)) {
+		line = strings.TrimRight(line, "\r\n ")
+		if !strings.Contains(line, "fix: ") { // it is copied
+			assert.LessOrEqual(t, len([]rune(line)), 100, line)
+		}
+	}
+}

@@ -25,6 +25,7 @@ import (
 
 	"charm.land/lipgloss/v2"
 	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/dustin/go-humanize"
 	"golang.org/x/term"
 
@@ -226,10 +227,7 @@ func table(c *Console, rows [][]string, heading bool, right []int, below func(ro
 		}
 	}
 
-	limit := 0
-	if c.OutTerm {
-		limit, _, _ = term.GetSize(int(os.Stdout.Fd()))
-	}
+	limit := c.width()
 	for i, row := range rows {
 		var line strings.Builder
 		for j, cell := range row {
@@ -253,11 +251,33 @@ func table(c *Console, rows [][]string, heading bool, right []int, below func(ro
 		}
 		for _, text := range lines {
 			if limit > 0 && lipgloss.Width(text) > limit {
-				text = lipgloss.NewStyle().MaxWidth(limit - 1).Render(text)
+				text = ansi.Truncate(text, limit, "…") // a number that is cut would be another one
 			}
 			c.Print("%s", text)
 		}
 	}
+}
+
+// width is how wide the terminal is; 0 where output is none.
+func (c *Console) width() int {
+	if !c.OutTerm {
+		return 0
+	}
+	width, _, _ := term.GetSize(int(os.Stdout.Fd()))
+	return width
+}
+
+// Hanging breaks a text that begins at a column where the terminal ends, between words, so that its
+// further lines begin at the same column. Elsewhere a line stays a line.
+func (c *Console) Hanging(column int, text string) string { return hanging(c.width(), column, text) }
+
+// hanging is Hanging for a width; 0 is as wide as it likes.
+func hanging(width, column int, text string) string {
+	const least = 20 // in less, words would stand below each other
+	if width < column+least {
+		return text
+	}
+	return strings.ReplaceAll(ansi.Wordwrap(text, width-column, ""), "\n", "\n"+strings.Repeat(" ", column))
 }
 
 // Notice writes a warning or remark.
