@@ -27,7 +27,7 @@ import (
 // only what comes below it.
 var layers = []string{
 	"cmd/", "internal/cli", "internal/view", "internal/console", "internal/demo", "internal/devserver",
-	"internal/follow", "internal/courier", "internal/deploy", "internal/export", "internal/inspect", "internal/outside", "internal/past", "internal/environments",
+	"internal/follow", "internal/courier", "internal/deploy", "internal/export", "internal/inspect", "internal/outside", "internal/past", "internal/gallery", "internal/browser", "internal/environments",
 	"internal/issuance", "internal/domains", "internal/standin", "internal/nameservers",
 	"internal/edge", "internal/metrics", "internal/counting", "internal/background", "internal/httpanswer", "internal/build", "internal/steps", "internal/site",
 	"internal/source", "internal/sandbox", "internal/store", "internal/process", "internal/core",

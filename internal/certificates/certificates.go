@@ -255,9 +255,12 @@ func (s *Set) Ending(now time.Time) (list []Certificate) {
 	index := s.names.Load()
 	for _, c := range index.all {
 		replaced := func(name string) bool {
-			return slices.ContainsFunc(index.of(strings.Replace(name, "*", "any", 1)), func(other *loaded) bool {
-				return other.Until.After(c.Until) && !other.ends(now)
-			})
+			return slices.ContainsFunc(
+				index.of(strings.Replace(name, "*", "any", 1)),
+				func(other *loaded) bool {
+					return other.Until.After(c.Until) && !other.ends(now)
+				},
+			)
 		}
 		if c.ends(now) && slices.ContainsFunc(c.Names, func(name string) bool { return !replaced(name) }) {
 			list = append(list, c.Certificate)

@@ -44,7 +44,7 @@ type deployOptions struct {
 	cause                                                        string // what moves it; "" for a command
 	watch                                                        bool
 	dryRun, rebuild, rehash, noIndex, takeOver, yes, open, again bool
-	encode                                                       bool
+	encode, pictures                                             bool
 }
 
 // flags adds what deploy and build have in common.
@@ -120,6 +120,7 @@ func newDeployCommand(a *app) *cobra.Command {
 	cmd.Flags().BoolVar(&o.watch, "watch", false,
 		"with --working-tree: publish again at each save, until Ctrl-C")
 	cmd.Flags().BoolVar(&o.open, "open", false, "open the URL in the browser afterwards")
+	cmd.Flags().BoolVar(&o.pictures, "pictures", false, "take pictures of its pages afterwards")
 	return a.jsonFlag(cmd)
 }
 

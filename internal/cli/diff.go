@@ -28,6 +28,9 @@ import (
 type diffOptions struct {
 	site, text                 string
 	addresses, open, show, all bool
+	pictures                   bool
+	failAbove                  float64
+	shown                      pictureOptions
 }
 
 // diffCmd compares two releases, or a commit with one.
@@ -46,7 +49,8 @@ func newDiffCommand(a *app) *cobra.Command {
 		Example: "orilla diff\n" +
 			"orilla diff production preview/winter-times --open\n" +
 			"orilla diff production:11 production:12 --text /fares\n" +
-			"orilla diff production:11 production --addresses",
+			"orilla diff production:11 production --addresses\n" +
+			"orilla diff production preview/winter-times --pictures --fail-above 1",
 		ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return c.diff(cmd.Context(), o, args)
@@ -59,6 +63,10 @@ func newDiffCommand(a *app) *cobra.Command {
 	flags.BoolVar(&o.open, "open", false, "compare both side by side in the browser, until Ctrl-C")
 	flags.BoolVar(&o.show, "show", false, "with --open: print the URL and open no browser")
 	flags.BoolVar(&o.all, "all", false, "show every line")
+	flags.BoolVar(&o.pictures, "pictures", false, "compare how the pages look")
+	flags.Float64Var(&o.failAbove, "fail-above", -1,
+		"with --pictures: fail if more than this `PERCENT` of a page changed")
+	o.shown.flags(flags)
 	siteFlag(flags, &o.site)
 	return a.jsonFlag(cmd)
 }
@@ -86,6 +94,9 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 			Then("orilla diff production:1 production")
 	}
 
+	if err := o.fits(); err != nil {
+		return err
+	}
 	var report view.DiffReport
 	if report.Before, err = a.diffSide(ctx, s, before); err != nil {
 		return err
@@ -95,6 +106,8 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 	}
 
 	switch {
+	case o.pictures:
+		return a.diffPictures(ctx, s, o, report)
 	case o.addresses:
 		return a.diffAddresses(ctx, s, after, report)
 	case o.text != "":
@@ -135,7 +148,7 @@ func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.
 	if err != nil && !errors.Is(err, errUnknownRelease) {
 		return view.DiffSide{}, err
 	}
-	side := view.DiffSide{Name: typed}
+	side := view.DiffSide{Name: typed, Build: entry.Build}
 	var subject *inspect.Subject
 
 	if err == nil && (entry.Number > 0 || strings.HasPrefix(typed, "r-") || s.project.Repository == nil) {
@@ -155,6 +168,9 @@ func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.
 		}
 		subject, err = inspect.Commit(ctx, s.project, s.store, s.site, typed)
 		side.Name, side.Commit, side.Subject = commit.Short(), commit.Hash, commit.Subject
+		if !entry.Release.IsZero() {
+			side.Release = "r-" + entry.Release.String()
+		}
 	}
 	if err != nil {
 		return side, err

@@ -159,8 +159,11 @@ func alarmsOf(set *certificates.Set, issuing *issuing) func() []string {
 				if more := len(c.Names) - 1; more > 0 {
 					name += " and " + console.Count(int64(more), "more name", "more names")
 				}
-				list = append(list, fmt.Sprintf("the certificate of %s %s on %s, and its file is not renewed", name,
-					endsOr(c.Until), c.Until.UTC().Format(time.DateOnly)))
+				list = append(
+					list,
+					fmt.Sprintf("the certificate of %s %s on %s, and its file is not renewed", name,
+						endsOr(c.Until), c.Until.UTC().Format(time.DateOnly)),
+				)
 			}
 		}
 		if issuing != nil {

@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"errors"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"strings"
 
@@ -12,6 +14,11 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pictures"
+	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
+	"orilla.example/orilla/internal/gallery"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/view"
 )
@@ -22,19 +29,88 @@ type openCmd struct{ *app }
 func newOpenCommand(a *app) *cobra.Command {
 	c := &openCmd{app: a}
 	var site string
-	var show bool
+	var show, picture bool
 	cmd := &cobra.Command{
-		Example: "orilla open\norilla open preview/winter-times",
+		Example: "orilla open\norilla open preview/winter-times\norilla open --picture production:11",
 		Use:     "open [ENVIRONMENT|RELEASE]", Short: "Open the live site in the browser",
 		Args: cobra.MaximumNArgs(1), ValidArgsFunction: completion{a}.releases,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if picture {
+				return c.picture(cmd.Context(), site, argument(args, 0), show)
+			}
 			return c.open(cmd.Context(), site, argument(args, 0), show)
 		},
 	}
 
 	siteFlag(cmd.Flags(), &site)
 	cmd.Flags().BoolVar(&show, "show", false, "print the URL and open no browser")
+	cmd.Flags().BoolVar(&picture, "picture", false, "open the last picture of the home page instead")
 	return a.jsonFlag(cmd)
+}
+
+// picture opens the picture of the home page that was taken last of a release, the widest.
+func (a *openCmd) picture(ctx context.Context, site, typed string, show bool) error {
+	s, err := a.session(ctx, site)
+	if err != nil {
+		return err
+	}
+	entry, err := findOrigin(ctx, s, firstOf(typed, project.Production))
+	if err != nil {
+		return err
+	}
+	data, err := homePicture(ctx, s, entry.Release)
+	if err != nil {
+		return err
+	}
+	name := "r-" + entry.Release.String()
+	if entry.Number > 0 {
+		name = entry.Label()
+	}
+	if data == nil {
+		return fault.New(fault.Failed, "no-pictures", "no pictures were taken of %s yet", shortOf(name)).
+			Then("orilla pictures %s", name)
+	}
+	// A picture is opened by a program that goes on after this one.
+	file := filepath.Join(a.places.Cache, "pictures", entry.Release.Short()+".png")
+	if err = os.MkdirAll(filepath.Dir(file), 0o700); err == nil {
+		err = writeWhole(file, data)
+	}
+	if err != nil {
+		return fault.New(fault.Failed, "unwritable", "cannot write the picture").At("%s", file).Because(err)
+	}
+	address := "file://" + filepath.ToSlash(file)
+	if a.JSON {
+		return a.Document(view.OpenReport{Address: address})
+	}
+	a.Print("%s", console.Accent(file))
+	if show {
+		return nil
+	}
+	return openBrowser(ctx, address)
+}
+
+// homePicture returns the picture of the home page that was taken last of a release, the widest; nil if
+// there is none.
+func homePicture(ctx context.Context, s *session, id release.ID) ([]byte, error) {
+	taken, err := gallery.New(s.store, s.site, gallery.Options{}).Latest(ctx, id)
+	if err != nil || taken == nil {
+		return nil, err
+	}
+	var widest pictures.Shot
+	for _, shot := range taken.Shots {
+		if shot.Path == "/" && shot.Problem == "" && shot.Scheme == pictures.Light &&
+			shot.Width > widest.Width {
+			widest = shot
+		}
+	}
+	if widest.Width == 0 {
+		return nil, nil
+	}
+	data, err := taken.PNG(ctx, widest)
+	if errors.Is(err, storage.ErrNotFound) || errors.Is(err, pictures.ErrUnreadable) {
+		return nil, nil // it is as if it had not been taken
+	}
+	return data, err
 }
 
 // open is orilla open: it opens what is live in a browser, or shows its

@@ -17,6 +17,7 @@ import (
 	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/edge"
+	"orilla.example/orilla/internal/gallery"
 	"orilla.example/orilla/internal/site"
 	"orilla.example/orilla/internal/view"
 )
@@ -208,7 +209,45 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 				Next: "open " + landed.Addresses[len(landed.Addresses)-1]})
 		}
 	}
+	if o.pictures {
+		a.picture(ctx, s, live.Entry.Label())
+	}
 	return nil
+}
+
+// picture takes pictures of what has become live. That is afterwards: nothing waits for it, and nothing
+// fails if it does.
+func (a *activator) picture(ctx context.Context, s *session, label string) {
+	c := &picturesCmd{a.app}
+	began := time.Now()
+	after, err := (&diffCmd{a.app}).diffSide(ctx, s, label)
+	if err == nil {
+		busy := a.Busy("pictures", "")
+		var taken *gallery.Taken
+		taken, _, _, err = c.taken(
+			ctx,
+			s,
+			&picturesOptions{pictureOptions: pictureOptions{most: mostPages}},
+			after,
+			busy,
+		)
+		busy.End()
+		if err == nil {
+			a.Row(
+				a.Err,
+				"pictures",
+				fmt.Sprintf("%s in %s  %s", console.Count(
+					int64(len(taken.Shots)),
+					"picture",
+					"pictures",
+				), console.Took(time.Since(began)), console.Faint("orilla open --picture "+label)),
+			)
+			return
+		}
+	}
+	err = untaken(err)
+	a.Notice(fault.Notice{Code: fault.Code(err), What: "no pictures were taken: " + fault.Line(err),
+		Next: "orilla pictures " + label})
 }
 
 // live returns the addresses that an environment's

@@ -190,7 +190,9 @@ func (a *app) groups() []group {
 			newDeployCommand(a), newOpenCommand(a), newBuildCommand(a), newFilesCommand(a),
 			newExplainCommand(a), newRulesCommand(a)}},
 		{"See what is live, compare, go back", []*cobra.Command{newStatusCommand(a), newHistoryCommand(a),
-			newDiffCommand(a), newBisectCommand(a), newCompareLiveCommand(a), newTrafficCommand(a),
+			newDiffCommand(
+				a,
+			), newPicturesCommand(a), newBisectCommand(a), newCompareLiveCommand(a), newTrafficCommand(a),
 			newReportCommand(a),
 			newPromoteCommand(a), newRollbackCommand(a), newFreezeCommand(a), newThawCommand(a),
 			newNoticesCommand(a)}},

@@ -282,7 +282,10 @@ func (a *siteReportCmd) step(ctx context.Context, s *session, entries []journal.
 	}
 	err := group.Wait()
 	if bounded.Err() != nil && ctx.Err() == nil {
-		a.Note("%s", console.Faint("comparing the releases takes too long; what changed is left out of older deploys"))
+		a.Note(
+			"%s",
+			console.Faint("comparing the releases takes too long; what changed is left out of older deploys"),
+		)
 		return nil
 	}
 	return err

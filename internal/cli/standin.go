@@ -39,7 +39,7 @@ func newStandInCommand(a *app) *cobra.Command {
 		Args:    cobra.NoArgs,
 	}
 	inOrder(cmd, newStandInDNSCommand(c), newStandInACMECommand(c), newStandInMailCommand(c),
-		newStandInWebhookCommand(c))
+		newStandInWebhookCommand(c), newStandInBrowserCommand(c))
 	return cmd
 }
 

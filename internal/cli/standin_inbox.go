@@ -181,7 +181,10 @@ func (a *standInCmd) webhook(ctx context.Context, o inboxOptions) error {
 	at := "http://" + edge.Reachable(listener.Addr()) + "/"
 	a.Note("%s %s%s", console.Strong("stand-in for webhooks at"), console.Accent(at),
 		console.Faint("  open it in a browser to see what came"))
-	a.Hint("in orilla.yaml:", "notices: {board: {webhook: "+at+", secret: "+cmp.Or(o.secret, "BOARD_SECRET")+"}}")
+	a.Hint(
+		"in orilla.yaml:",
+		"notices: {board: {webhook: "+at+", secret: "+cmp.Or(o.secret, "BOARD_SECRET")+"}}",
+	)
 	if err := server.Serve(listener); ctx.Err() == nil {
 		return err
 	}

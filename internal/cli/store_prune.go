@@ -129,7 +129,7 @@ func (a *storePruneCmd) prune(ctx context.Context, cmd *cobra.Command, o pruneOp
 		view.PrintPruned(a.Console, planned, "would be removed")
 	}
 	nothing := planned.Objects+planned.Variants+planned.Builds+len(planned.Releases)+planned.TrafficDays+
-		planned.TrafficGone == 0
+		planned.TrafficGone+planned.Pictures == 0
 	if o.dryRun || nothing {
 		if a.JSON {
 			return a.Document(view.NewPruneReport(planned, o.dryRun))

@@ -227,7 +227,7 @@ func table(c *Console, rows [][]string, heading bool, right []int, below func(ro
 		}
 	}
 
-	limit := c.width()
+	limit := widthOf(c)
 	for i, row := range rows {
 		var line strings.Builder
 		for j, cell := range row {
@@ -258,8 +258,8 @@ func table(c *Console, rows [][]string, heading bool, right []int, below func(ro
 	}
 }
 
-// width is how wide the terminal is; 0 where output is none.
-func (c *Console) width() int {
+// widthOf is how wide the terminal is; 0 where output is none.
+func widthOf(c *Console) int {
 	if !c.OutTerm {
 		return 0
 	}
@@ -269,7 +269,7 @@ func (c *Console) width() int {
 
 // Hanging breaks a text that begins at a column where the terminal ends, between words, so that its
 // further lines begin at the same column. Elsewhere a line stays a line.
-func (c *Console) Hanging(column int, text string) string { return hanging(c.width(), column, text) }
+func Hanging(c *Console, column int, text string) string { return hanging(widthOf(c), column, text) }
 
 // hanging is Hanging for a width; 0 is as wide as it likes.
 func hanging(width, column int, text string) string {

@@ -24,7 +24,11 @@ import (
 
 // Compare counts how the files of two entries' releases differ. The error is storage.ErrNotFound where
 // one of them was pruned.
-func Compare(ctx context.Context, store storage.Store, before, after journal.Entry) (*notices.Changed, error) {
+func Compare(
+	ctx context.Context,
+	store storage.Store,
+	before, after journal.Entry,
+) (*notices.Changed, error) {
 	old, err := release.Read(ctx, store, before.Site, before.Release)
 	if err != nil {
 		return nil, err

@@ -220,7 +220,8 @@ type DiffSide struct {
 	Commit  string `json:"commit,omitempty"`
 	Subject string `json:"subject,omitempty"`
 
-	Side difference.Side `json:"-"`
+	Side  difference.Side `json:"-"`
+	Build string          `json:"-"` // that it came from; "" if that is not known
 }
 
 // grown writes by how much a size changed.

@@ -41,7 +41,7 @@ func PrintDoctor(c *console.Console, findings []Finding) {
 	const column = 21 // where texts begin; commands are not broken, since they are copied
 	bad := int64(0)
 	for _, f := range findings {
-		c.Print("%s  %-14s %s", f.sign(), f.About, c.Hanging(column, f.Text))
+		c.Print("%s  %-14s %s", f.sign(), f.About, console.Hanging(c, column, f.Text))
 		if f.Mend != "" {
 			c.Print("      %-14s %s %s", "", console.Accent("fix:"), c.Complete(f.Mend))
 		}

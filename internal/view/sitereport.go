@@ -73,7 +73,8 @@ const mostWeights = 20
 func weightBars(history []StepEntry) (bars []WeightBar) {
 	most := int64(1)
 	for _, entry := range history {
-		if entry.Step == nil || entry.Step.Page == nil || !strings.HasPrefix(entry.Entry, project.Production+":") {
+		if entry.Step == nil || entry.Step.Page == nil ||
+			!strings.HasPrefix(entry.Entry, project.Production+":") {
 			continue
 		}
 		wire := entry.Step.Page.Wire

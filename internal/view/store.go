@@ -213,6 +213,10 @@ func PrintPruned(c *console.Console, p maintenance.Pruned, would string) {
 	if len(days) > 0 {
 		c.Print("%s %s", console.Strong("counts of visits:"), strings.Join(days, ", "))
 	}
+	if p.Pictures > 0 {
+		c.Print("%s %s %s", console.Strong("pictures of pages:"),
+			console.Count(int64(p.Pictures), "record or image", "records and images"), would)
+	}
 	if len(p.Releases)+p.Builds+p.Objects+p.Variants == 0 {
 		c.Print("%s: %s kept, nothing unused", console.Good("nothing to remove"),
 			console.Count(int64(p.Kept), "release is", "releases are"))

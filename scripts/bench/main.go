@@ -39,7 +39,8 @@ func main() {
 	only := flag.String("only", "",
 		"rules: only the matching of rules; stores: only uploads to servers; folder: only a store in a "+
 			"folder; builds: only the build engine; environments: only what looking at many of them costs; "+
-			"reports: only what a report of a large site costs; visits: what a browser gets, beside nginx (only by name)")
+			"reports: only what a report of a large site costs; visits: what a browser gets, "+
+			"beside nginx (only by name)")
 
 	memory := flag.String("memory", "/dev/shm", "a folder in memory, if there is one")
 	flag.Parse()
@@ -60,25 +61,10 @@ func main() {
 	defer b.clean()
 	b.program = filepath.Join(b.folder, "orilla")
 	b.must(exec.Command("go", "build", "-trimpath", "-o", b.program, "./cmd/orilla"))
-	if *only == "stores" {
-		measureStores(b)
-		return
-	}
-
-	if *only == "builds" {
-		measureBuilds(b)
-		return
-	}
-	if *only == "environments" {
-		measureEnvironments(b)
-		return
-	}
-	if *only == "reports" {
-		measureReports(b)
-		return
-	}
-	if *only == "visits" {
-		measureVisits(b)
+	alone := map[string]func(*bench){"stores": measureStores, "builds": measureBuilds,
+		"environments": measureEnvironments, "reports": measureReports, "visits": measureVisits}
+	if measure := alone[*only]; measure != nil {
+		measure(b)
 		return
 	}
 

@@ -19,9 +19,14 @@ const (
 	movedAlike = 70
 )
 
+// Files returns the files that differ, in order of path: what moved is one of them, and not two.
+func Files(ctx context.Context, before, after Side) ([]Item, error) {
+	return findMoved(ctx, changes(before.Files, after.Files), before, after)
+}
+
 // Moves returns the files of one side that lie at another path on the other.
 func Moves(ctx context.Context, before, after Side) ([]Item, error) {
-	items, err := findMoved(ctx, changes(before.Files, after.Files), before, after)
+	items, err := Files(ctx, before, after)
 	return slices.DeleteFunc(items, func(item Item) bool { return item.Kind != Moved }), err
 }
 

@@ -29,6 +29,8 @@ type Pruned struct {
 	// that are too old to be kept.
 	TrafficDays int `json:"traffic_days"`
 	TrafficGone int `json:"traffic_gone"`
+	// Pictures are the images of pages that go, and the records of them.
+	Pictures int `json:"pictures"`
 }
 
 // GoneRelease is a release that is no longer kept.
@@ -55,6 +57,7 @@ type Pruning struct {
 	result Pruned
 	keys   []doomed
 	days   []trafficDay
+	faded  []storage.Item // pictures
 }
 
 // doomed is a key that may go.
@@ -96,6 +99,14 @@ func Plan(ctx context.Context, store storage.Store, who string, policy Policy, t
 			p.result.TrafficDays++
 		}
 	}
+	for site, keep := range p.marker.kept {
+		gone, err := p.pictures(ctx, site, keep, p.marker.now)
+		if err != nil {
+			return nil, err
+		}
+		p.faded = append(p.faded, gone...)
+	}
+	p.result.Pictures = len(p.faded)
 	return p, p.candidates(ctx)
 }
 
@@ -152,6 +163,9 @@ func (p *Pruning) candidates(ctx context.Context) error {
 	for _, key := range p.keys {
 		p.result.Bytes += key.size
 	}
+	for _, item := range p.faded {
+		p.result.Bytes += item.Size
+	}
 	return nil
 }
 
@@ -175,9 +189,19 @@ func (p *Pruning) CarryOut(ctx context.Context, waiting func([]pins.Waiting), te
 		}
 		p.tell("traffic", int64(i+1), int64(len(p.days)))
 	}
+	// No pin is needed: whoever misses a picture takes it again.
+	for i, item := range p.faded {
+		if err := p.store.Delete(ctx, item.Key); err != nil {
+			return p.result, err
+		}
+		p.tell("pictures", int64(i+1), int64(len(p.faded)))
+	}
 	planned := len(p.keys)
 	p.result.Builds, p.result.Objects, p.result.Variants = 0, 0, 0
 	p.result.Bytes, p.result.Releases = 0, nil
+	for _, item := range p.faded {
+		p.result.Bytes += item.Size
+	}
 	deleted := int64(0)
 	for len(p.keys) > 0 {
 		some := p.keys[:min(len(p.keys), pins.MaxKeys)]

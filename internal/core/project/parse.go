@@ -190,6 +190,7 @@ func topKeys(p *parse, c *Config) keys {
 		"environments": environmentsTo(p, c),
 		"notices":      noticesTo(p, &c.Notices),
 		"mail":         p.inner(func() keys { return mailKeys(p, &c.Mail) }),
+		"pictures":     p.inner(func() keys { return pictureKeys(p, &c.Pictures) }),
 		"settings_path": func(node ast.Node) {
 			p.text(&c.SettingsPath)(node)
 			if path.Clean(c.SettingsPath) != c.SettingsPath || !strings.HasPrefix(c.SettingsPath, "/") ||

@@ -61,6 +61,8 @@ type Config struct {
 	// SettingsPath is the address at which each environment answers with its
 	// settings; DefaultSettingsPath unless said.
 	SettingsPath string `yaml:"settings_path"`
+	// Pictures says which pages are shown in pictures, and how.
+	Pictures Pictures `yaml:"pictures"`
 	// CommitAddress is where a code host shows a commit:
 	// an address with {commit} in it.
 	CommitAddress string `yaml:"commit_address"`
@@ -154,6 +156,14 @@ type Budget struct {
 	Fonts    Size  `yaml:"fonts"`
 	Requests int64 `yaml:"requests"`
 	Size     Size  `yaml:"size"` // of a file
+}
+
+// Pictures is which pages pictures are taken of, besides the home page and those that changed.
+type Pictures struct {
+	Pages   []string `yaml:"pages"`   // their paths below the base path: /fares
+	Widths  []int    `yaml:"widths"`  // of the window, in CSS pixels; default 390 and 1280
+	Schemes []string `yaml:"schemes"` // light, dark; default light
+	Ignore  []string `yaml:"ignore"`  // CSS selectors of what is left out
 }
 
 // Ignore is a finding that is known and accepted.

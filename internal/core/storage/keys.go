@@ -132,6 +132,23 @@ func NoticeKey(site string, n int64) string {
 	return fmt.Sprintf("%s/%0*d", NoticesKey(site), numberSize, n)
 }
 
+// PicturesKey is the folder of the records of pictures of a site's releases; with a release, of that.
+func PicturesKey(site, id string) string {
+	if id == "" {
+		return "sites/" + site + "/pictures"
+	}
+	return "sites/" + site + "/pictures/" + id
+}
+
+// PictureKey is where it is kept which pictures were taken of a release in one way.
+func PictureKey(site, id, key string) string { return PicturesKey(site, id) + "/" + key }
+
+// ImagesKey is the folder of the images that records of pictures name.
+func ImagesKey(site string) string { return "sites/" + site + "/images" }
+
+// ImageKey is where an image is kept; its digest has 64 hexadecimal digits.
+func ImageKey(site, digest string) string { return ImagesKey(site) + "/" + digest }
+
 // FollowersKey is the folder in which those who follow a
 // repository for a site say what waits.
 func FollowersKey(site string) string { return "sites/" + site + "/followers" }

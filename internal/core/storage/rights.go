@@ -55,6 +55,8 @@ var Kinds = []Kind{
 	{"sites/SITE/running/*", "running builds", deploys, deploys, both},
 	{"sites/SITE/followers/*", "followers of the repository", deploys, deploys, both},
 	{"sites/SITE/notices/*", "notices that are to be sent", deploys, deploys, both},
+	{"sites/SITE/pictures/*/*", "which pictures of pages there are", deploys, deploys, both},
+	{"sites/SITE/images/*", "pictures of pages", deploys, deploys, both},
 	{"sites/SITE/paused", "paused builds", deploys, deploys, both},
 	{"hosts/*/*", "the owner of a host", both, nil, []Role{Owner}}, // with the store
 	{"removed/SITE/*", "removed sites", prunes, nil, []Role{Owner}},
