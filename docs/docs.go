@@ -30,6 +30,10 @@ var (
 	//go:embed notices.md
 	Notices string
 
+	// Pictures says how pages look, and how they looked.
+	//go:embed pictures.md
+	Pictures string
+
 	// ExitStatuses says how commands end, and what they write.
 	//go:embed exit-statuses.md
 	ExitStatuses string

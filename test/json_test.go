@@ -40,7 +40,7 @@ var documents = map[string]any{
 	"follow": view.EventReport{}, "follow-pause": view.PausedReport{}, "history": []view.EntryReport{},
 	"hook": []source.Hook{}, "init": view.InitReport{}, "open": view.OpenReport{},
 	"password": view.PasswordReport{}, "preview-remove": view.RemovedReport{},
-	"report": view.WholeReport{}, "history-path": view.PathHistory{}, "bisect": view.BisectReport{}, "compare-live": view.LiveComparison{},
+	"pictures": view.PicturesReport{}, "diff-pictures": view.SeenPages{}, "report": view.WholeReport{}, "history-path": view.PathHistory{}, "bisect": view.BisectReport{}, "compare-live": view.LiveComparison{},
 	"notices": view.NoticesReport{}, "notices-test": []view.NoticeTried{}, "notices-send": view.NoticeSummary{},
 	"preview-share": view.ShareReport{}, "promote": view.DeployReport{}, "remove-site": view.RemoveSiteReport{},
 	"rollback": view.RollbackReport{}, "rules-format": view.FormatReport{}, "serve": view.ServeEvent{},
@@ -118,6 +118,8 @@ var varying = []struct {
 }{
 	{regexp.MustCompile(`"20\d\d-\d\d-\d\dT[0-9:.]+Z"`), `"2026-11-02T06:30:00Z"`},
 	{regexp.MustCompile(`"20\d\d-\d\d"`), `"2026-11"`},
+	{regexp.MustCompile(`"isolated": (true|false)`), `"isolated": true`},
+	{regexp.MustCompile(`"image": "[0-9a-f]{64}"`), `"image": "6adbfae78e67e262debabec32f473d1e1b665441cbde24e77037552a591f37f8"`},
 	{regexp.MustCompile(`"milliseconds": \{[^}]*\}`), `"milliseconds": {"activate": 7, "checkout": 21, "upload": 12}`},
 	{regexp.MustCompile(`("milliseconds"|"answers_in"):( ?)\d+`), `$1:${2}12`},
 	{regexp.MustCompile(`"node": "[^"]*"`), `"node": "harbour-7420"`},
@@ -290,6 +292,8 @@ func (p *place) jsonDeploys(shows func(name string, args ...string)) {
 	p.counted("production", "/Fares", 12)
 	shows("traffic", "traffic", "--since", "1h")
 	shows("traffic-rules", "traffic", "--rules")
+	shows("pictures", "pictures", "--browser", "stand-in", "--width", "390")
+	shows("diff-pictures", "diff", "production:1", "production", "--pictures", "--browser", "stand-in", "--width", "390")
 	shows("report", "report")
 	shows("domains", "domains")
 	named := filepath.Join(filepath.Dir(p.folder), "named")

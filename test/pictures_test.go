@@ -163,6 +163,24 @@ func TestPagesBesideHowTheyLooked(t *testing.T) {
 	assert.Equal(t, 3, r.Left)
 }
 
+// TestALookIsACheck: a deploy whose pages look too different goes back by itself.
+func TestALookIsACheck(t *testing.T) {
+	t.Parallel()
+	p := drawn(t)
+	check := fmt.Sprintf(`ORILLA_HOME='%s' '%s' diff "$ORILLA_BEFORE" "$ORILLA_ENTRY" --pictures --browser stand-in --fail-above 1`,
+		p.home, program)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: out}\n", "out/a.css": "",
+		"out/index.html": words("Corvane Ferries")})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"out/index.html": words("Corvane Ferries", "and a line")})
+	p.ok("deploy", "--wait-for", check)
+	p.commit("Third", map[string]string{"out/index.html": strings.Repeat(words("everything is different"), 60)})
+	_, notes, status := p.run("deploy", "--wait-for", check)
+	assert.Equal(t, 4, status, notes)
+	assert.Contains(t, notes, "pages look different by more than 1.0 %")
+	assert.Contains(t, p.ok("history"), "rollback")
+}
+
 func TestBadDaysOfPictures(t *testing.T) {
 	t.Parallel()
 	p := drawn(t)

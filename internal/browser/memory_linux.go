@@ -14,6 +14,10 @@ import (
 // watchEvery is how often it is looked how much memory the browser uses.
 const watchEvery = 200 * time.Millisecond
 
+// A bound of the kernel would be better, and needs control groups that most users cannot make.
+// Looking five times a second bounds what a page can take to what it can take in a fifth of a
+// second.
+
 // watch ends the page that uses the most memory when the browser uses too much: a page may ask for any
 // amount. If that does not help, it ends the browser.
 func (b *Browser) watch() {
@@ -39,6 +43,8 @@ func (b *Browser) watch() {
 		}
 	}
 }
+
+// The page whose process is the largest is mostly to blame, and the others go on.
 
 // endLargest ends the page's process that uses the most memory, and reports whether there was one.
 func (b *Browser) endLargest(pids []int) bool {

@@ -53,6 +53,10 @@ func newPipe(to io.WriteCloser, from io.ReadCloser) *pipe {
 	return &pipe{to: to, from: from, waiting: map[int64]chan message{}}
 }
 
+// Whoever calls waits for the answer, for the end of the browser, or for its own patience, whichever comes
+// first. An
+// answer that comes after that is thrown away.
+
 // call calls a method and reads its result, which may be nil.
 func (p *pipe) call(ctx context.Context, session, method string, params, result any) error {
 	data := json.RawMessage("{}")
@@ -102,6 +106,10 @@ func (p *pipe) call(ctx context.Context, session, method string, params, result 
 		return ctx.Err()
 	}
 }
+
+// Messages are read whole, since a picture is one of them. What is longer than any picture is not read on:
+// the
+// browser is told to have ended.
 
 // read hands on what the browser says until it says no more.
 func (p *pipe) read() {

@@ -13,6 +13,8 @@ import (
 // pipeArgument has the browser read commands from descriptor 3 and write to 4.
 const pipeArgument = "--remote-debugging-pipe"
 
+// Descriptors are inherited through bubblewrap too, which leaves those alone that it does not know.
+
 // startPiped starts a browser with the pipe as its third and fourth descriptor. If add, what has it use
 // them is added to its command line.
 func startPiped(command *exec.Cmd, add bool) (*pipe, error) {

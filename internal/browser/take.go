@@ -25,6 +25,10 @@ type Page struct {
 	Hidden []string // selectors of what is left out
 }
 
+// What else there is to say of a picture is said with it: nobody can see from a picture that its page is
+// longer,
+// that it would look different in a second, or that half of it comes from elsewhere.
+
 // Picture is what was taken.
 type Picture struct {
 	PNG      []byte
@@ -59,6 +63,10 @@ var errCrashed = errors.New("the page's process ended")
 //go:embed begin.js
 var beginScript string
 
+// The protocol calls a page a target, and what drives it a session. Both have an id of their own, and events
+// come
+// with the one or with the other, so a tab is found by either.
+
 // tab is one page of the browser. It has storage of its own.
 type tab struct {
 	target, session, context string
@@ -84,6 +92,9 @@ func (t *tab) crash() {
 	}
 	t.cancel(errCrashed)
 }
+
+// As many pages are shown at once as there are tabs. A tab is opened when it is first needed, and closed when
+// something went wrong in it: what a page has done to its process, the next page must not meet.
 
 // Take takes a picture of a page. It waits until a tab is free.
 func (b *Browser) Take(ctx context.Context, page Page) (Picture, error) {
@@ -129,6 +140,10 @@ func (b *Browser) why() error {
 	defer b.mutex.Unlock()
 	return b.broken
 }
+
+// A context is to a browser what a private window is to people: storage, cookies and caches of its own, which
+// go
+// with it. Two tabs never share a process, so that a script that does not end holds up its own tab only.
 
 // open opens a tab.
 func (b *Browser) open(ctx context.Context) (*tab, error) {
@@ -180,6 +195,10 @@ func (b *Browser) open(ctx context.Context) (*tab, error) {
 	return t, nil
 }
 
+// Closing is not waited for longer than a picture takes: a process that does not answer is ended by the
+// browser, in
+// its own time.
+
 // shut closes a tab with what runs in it.
 func (b *Browser) shut(t *tab) {
 	ctx, cancel := context.WithTimeout(context.Background(), drawTime)
@@ -228,6 +247,10 @@ func (t *tab) elsewhere() []string {
 	defer t.mutex.Unlock()
 	return slices.Clone(t.blocked)
 }
+
+// The order matters. Media and size are set first, so that the page never sees others; storage is cleared
+// while the
+// page before is still there; time is stopped before the page begins, so that it begins at nought.
 
 // load leads a tab to a page and lets the page's time pass.
 func (b *Browser) load(ctx context.Context, t *tab, page Page) error {
@@ -295,6 +318,10 @@ type settled struct {
 	At       string `json:"at"` // the address that it is at now
 }
 
+// A style sheet is added last, and with it what is to be hidden: a selector that fits nothing, or is none at
+// all,
+// hides nothing and breaks nothing.
+
 // settle ends animations, hides what is to be hidden, and lets that take effect.
 func (b *Browser) settle(ctx context.Context, t *tab, page Page) (s settled, err error) {
 	ctx, cancel := context.WithTimeout(ctx, drawTime)
@@ -323,6 +350,10 @@ func (b *Browser) settle(ctx context.Context, t *tab, page Page) (s settled, err
 	defer cancel()
 	return result.Result.Value, b.pass(passing, t, settleTime)
 }
+
+// The window stays as high as it is while all of the page is drawn (captureBeyondViewport): a page that is as
+// high as
+// the window would grow with it for ever.
 
 // draw has a page drawn, as wide as the window and as high as it is.
 func (b *Browser) draw(ctx context.Context, t *tab, page Page) (p Picture, err error) {
@@ -378,6 +409,10 @@ func heightOf(png []byte) int {
 	}
 	return int(png[at])<<24 | int(png[at+1])<<16 | int(png[at+2])<<8 | int(png[at+3])
 }
+
+// Events come one after the other from the goroutine that reads the pipe. Whatever takes longer than a look
+// is done
+// in a goroutine of its own, or the answers that it waits for would never be read.
 
 // happened is told of events.
 func (b *Browser) happened(m message) {
@@ -479,6 +514,7 @@ func (b *Browser) answer(m message) {
 	// The pipe has no encodings.
 	request.Header.Del("Accept-Encoding")
 	request.RequestURI = request.URL.RequestURI()
+	// The whole answer is kept in memory: the protocol takes it in one piece, in base64.
 	w := &recorder{header: http.Header{}, status: http.StatusOK}
 	b.options.Answer.ServeHTTP(w, request)
 	if w.over {

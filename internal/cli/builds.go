@@ -67,6 +67,8 @@ func lastRuns(ctx context.Context, s *session, branch string, limit int) ([]buil
 	return found, err
 }
 
+// Newest first, and only those of this site: whoever waits for a build looks at the first line.
+
 // builds is orilla builds: what goes on, what waits at a follower, and the last
 // that ended, newest first. What waits has no number yet, so it comes from the
 // followers' own records and not from the runs.

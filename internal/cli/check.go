@@ -44,6 +44,8 @@ func newCheckCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// The same questions are asked before a deploy, by the same code: what is found here would be found there.
+
 // check is orilla check. on is a commit, a release or an environment, "" the
 // working tree. With fresh, what the live release has too is left out: it is
 // not what the next deploy would break. An error among the findings makes the

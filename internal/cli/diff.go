@@ -139,6 +139,10 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 	return nil
 }
 
+// A name may be an environment, an entry, a release or a commit. They are tried in that order, since what is
+// live
+// is what most questions are about.
+
 // diffSide finds what was typed: an environment, an entry,
 // a release, or a commit that was built.
 func (a *diffCmd) diffSide(ctx context.Context, s *session, typed string) (view.DiffSide, error) {
@@ -329,6 +333,8 @@ func diffFile(ctx context.Context, side difference.Side, typed string) (string, 
 	}
 	return found.File.Path, nil
 }
+
+// Two servers would be two ports; names below localhost give each side an origin of its own with one.
 
 // diffOpen shows both sides in a page until the context ends.
 func (a *diffCmd) diffOpen(ctx context.Context, s *session, o diffOptions, report view.DiffReport) error {

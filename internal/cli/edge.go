@@ -305,6 +305,10 @@ func checkEdge(c *project.EdgeConfig) error {
 	return err
 }
 
+// A node announces where deployers find it. An address that only the node itself can reach would have every
+// deploy
+// wait for it in vain.
+
 // announced reads an address that a node is to announce.
 func announced(text string) (string, error) {
 	host, port, err := net.SplitHostPort(text)
@@ -343,6 +347,9 @@ type firstLook struct {
 
 // shownFirst is up to how many environments are shown one by one.
 const shownFirst = 8
+
+// A node that begins meets everything at once. What it finds is held back until it has seen all, and told in
+// order, so that two starts of the same store read the same.
 
 // tell shows an event, or keeps it until the first look has ended.
 func (f *firstLook) tell(event httpanswer.Event) {

@@ -81,6 +81,9 @@ func (a *app) tell(event httpanswer.Event) {
 // A log is for programs that gather logs: key=value, as slog.TextHandler writes it, with a
 // level, and with the same names as the fields of --json.
 
+// What only one visitor met is for whoever looks for it (debug); what changes what all visitors get is worth
+// a line each time (info); what somebody may have to do is a warning.
+
 // levelOf says how much an event matters to whoever runs the node.
 func levelOf(event httpanswer.Event) slog.Level {
 	switch event.Kind {
@@ -91,6 +94,9 @@ func levelOf(event httpanswer.Event) slog.Level {
 	}
 	return slog.LevelInfo
 }
+
+// The same message for the same kind of thing: whoever counts lines of a log counts by it. What differs is in
+// the attributes.
 
 // messageOf says in a few words what happened: the same ones each time, but where only the
 // text says it.
@@ -139,6 +145,9 @@ func attributesOf(event httpanswer.Event) (list []slog.Attr) {
 	add("rule", event.Rule)
 	return list
 }
+
+// Standard output is for whoever started the node and reads along; the log is for whoever looks a week later.
+// Neither gets what the other is told in a form that it cannot use.
 
 // says tells what a node does itself: whoever started it, in a form for people, and the log.
 func (r *running) says(text, people string) {

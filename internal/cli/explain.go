@@ -97,6 +97,8 @@ func newExplainCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// An explanation is the answer's own account of itself: the function that decides keeps what it looked at.
+
 // explain is orilla explain: what a URL is answered with and why, without
 // sending a request unless --live asks for one. what is a URL, a path, or - for
 // one a line on standard input.

@@ -29,6 +29,8 @@ const (
 // ciFile is one of them.
 type ciFile struct{ name, text string }
 
+// What is written is a beginning that works, and the project's from then on: nothing of ours reads it again.
+
 // initCI shows scripts for CI systems, and writes them if that is agreed to.
 func (a *initCmd) initCI(ctx context.Context, p *site.Project, o initOptions) error {
 	if !p.Configured {

@@ -14,10 +14,8 @@ import (
 	"orilla.example/orilla/internal/console"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
-	"orilla.example/orilla/internal/core/pictures"
 	"orilla.example/orilla/internal/core/project"
 	"orilla.example/orilla/internal/core/release"
-	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/gallery"
 	"orilla.example/orilla/internal/process"
 	"orilla.example/orilla/internal/view"
@@ -47,6 +45,10 @@ func newOpenCommand(a *app) *cobra.Command {
 	cmd.Flags().BoolVar(&picture, "picture", false, "open the last picture of the home page instead")
 	return a.jsonFlag(cmd)
 }
+
+// The file is named by its release, and lies where work in progress does: it is opened by another program,
+// which may
+// read it later, and is written anew each time.
 
 // picture opens the picture of the home page that was taken last of a release, the widest.
 func (a *openCmd) picture(ctx context.Context, site, typed string, show bool) error {
@@ -92,26 +94,12 @@ func (a *openCmd) picture(ctx context.Context, site, typed string, show bool) er
 // homePicture returns the picture of the home page that was taken last of a release, the widest; nil if
 // there is none.
 func homePicture(ctx context.Context, s *session, id release.ID) ([]byte, error) {
-	taken, err := gallery.New(s.store, s.site, gallery.Options{}).Latest(ctx, id)
-	if err != nil || taken == nil {
-		return nil, err
-	}
-	var widest pictures.Shot
-	for _, shot := range taken.Shots {
-		if shot.Path == "/" && shot.Problem == "" && shot.Scheme == pictures.Light &&
-			shot.Width > widest.Width {
-			widest = shot
-		}
-	}
-	if widest.Width == 0 {
-		return nil, nil
-	}
-	data, err := taken.PNG(ctx, widest)
-	if errors.Is(err, storage.ErrNotFound) || errors.Is(err, pictures.ErrUnreadable) {
-		return nil, nil // it is as if it had not been taken
-	}
-	return data, err
+	return gallery.Home(ctx, s.store, s.site, id)
 }
+
+// The address that is opened is one that somebody answers at: the canonical one where a node elsewhere may,
+// the
+// local one where a node of this machine does.
 
 // open is orilla open: it opens what is live in a browser, or shows its
 // address.

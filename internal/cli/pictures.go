@@ -56,6 +56,9 @@ type pictureOptions struct {
 	again   bool
 }
 
+// The same options are those of pictures and of diff: what is compared can be looked at alone, in the
+// same views, and a picture that was taken for the one is found by the other.
+
 // flags adds them.
 func (o *pictureOptions) flags(flags *pflag.FlagSet) {
 	flags.StringArrayVar(&o.pages, "page", nil, "also of the page at this `PATH` (repeatable)")
@@ -98,6 +101,9 @@ func (o *pictureOptions) views(config project.Pictures) ([]pictures.View, error)
 	return config.Views(), nil
 }
 
+// The home page is always one of them: it is what a deploy breaks most visibly, and what lists, reports
+// and mails show.
+
 // chosen lists the pages that are named: the home page, and those of the project and of the command line.
 func (o *pictureOptions) chosen(config project.Pictures) ([]string, error) {
 	list := []string{"/"}
@@ -116,6 +122,9 @@ func (o *pictureOptions) chosen(config project.Pictures) ([]string, error) {
 	}
 	return list, nil
 }
+
+// The browser is looked for before anything is read from the store: whoever has none learns it at once, and
+// not after a minute of comparing.
 
 // galleryOf returns what takes pictures of a site, as the options say.
 func galleryOf(a *app,
@@ -184,6 +193,9 @@ func noBrowser(err error) error {
 	return problem.Then("or name it: --browser FILE, or the variable %s", browserVariable)
 }
 
+// Each of these has happened to somebody: a container that runs as root, a machine without bubblewrap, a
+// browser that a package manager has half removed. What to do is another thing each time.
+
 // untaken explains why no pictures were taken.
 func untaken(err error) error {
 	switch {
@@ -217,6 +229,8 @@ func pictureSide(ctx context.Context, s *session, side view.DiffSide) (gallery.S
 		Side:    side.Side,
 		Address: "http://" + project.LocalName(s.site, project.Production) + "/",
 	}
+	// Most of what a page is depends on neither; what does, such as a banner for previews, is a
+	// matter of settings, which are those of the release's environment.
 	// One address for all, so that a page that shows it looks the same everywhere.
 	head, err := s.head(ctx, project.Production)
 	if err != nil && !errors.Is(err, journal.ErrEmpty) {
@@ -277,6 +291,9 @@ func newPicturesCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
+// What is told is in the order in which it is wanted: which release this is, which pages there are pictures
+// of, what is to be known of some of them, and how long it took. On a terminal a line says how far it is.
+
 // pictures is orilla pictures.
 func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed string) error {
 	s, err := a.session(ctx, o.site)
@@ -311,14 +328,17 @@ func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed st
 	}
 	a.show(report, views, time.Since(began))
 	if o.open {
-		return exhibit(a.app,
-			ctx,
+		return exhibit(ctx, a.app,
+
 			&gallery.Exhibition{Site: s.site, AfterName: after.Name, After: taken},
 			o.show,
 		)
 	}
 	return nil
 }
+
+// Pages that changed and were not pictured are never passed over in silence: a check that looked at twenty
+// of two hundred pages would else be taken for one that looked at all.
 
 // show prints what was taken.
 func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, took time.Duration) {
@@ -390,6 +410,9 @@ func (a *picturesCmd) taken(ctx context.Context, s *session, o *picturesOptions,
 	taken, err = g.Take(ctx, side, paths)
 	return taken, left, views, err
 }
+
+// "What changed" needs something to compare with. For an entry of production that is the entry before it, as
+// in orilla history; for a preview, a release or a commit it is what visitors have now.
 
 // since finds the release that the pages are compared with, to know which changed: what is asked for, or
 // what was live before an entry; of anything else what is live.
@@ -463,6 +486,10 @@ func (a *picturesCmd) write(
 	return nil
 }
 
+// An option that does nothing is worse than an error: a pipeline with --fail-above and without --pictures
+// would
+// be green for ever.
+
 // fits says which options of diff belong together.
 func (o *diffOptions) fits() error {
 	if o.pictures {
@@ -476,6 +503,9 @@ func (o *diffOptions) fits() error {
 	}
 	return nil
 }
+
+// The status is decided after everything was shown: who reads the log of a pipeline wants to see which pages
+// it was. With --open nothing fails, since somebody is looking.
 
 // diffPictures compares how the pages of both sides look.
 func (a *diffCmd) diffPictures(ctx context.Context, s *session, o diffOptions, sides view.DiffReport) error {
@@ -499,7 +529,7 @@ func (a *diffCmd) diffPictures(ctx context.Context, s *session, o diffOptions, s
 				report.Left+o.shown.most))
 		}
 		if o.open {
-			return exhibit(a.app, ctx, exhibition, o.show)
+			return exhibit(ctx, a.app, exhibition, o.show)
 		}
 		a.Hint("next:", fmt.Sprintf("see them: orilla diff %s %s --pictures --open", report.Before,
 			report.After))
@@ -595,7 +625,7 @@ func label(side view.DiffSide) string {
 }
 
 // exhibit shows pictures in a page until the context ends.
-func exhibit(a *app, ctx context.Context, exhibition *gallery.Exhibition, show bool) error {
+func exhibit(ctx context.Context, a *app, exhibition *gallery.Exhibition, show bool) error {
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "tcp", "127.0.0.1:0")
 	if err != nil {
 		return err

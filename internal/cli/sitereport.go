@@ -3,7 +3,9 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
+	"html/template"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,8 +23,10 @@ import (
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/courier"
+	"orilla.example/orilla/internal/gallery"
 	"orilla.example/orilla/internal/past"
 	"orilla.example/orilla/internal/view"
 )
@@ -33,6 +37,7 @@ const (
 	reportBuilds   = 40
 	reportPreviews = 100
 	reportLost     = 20
+	reportPictures = 12
 	reportDays     = 14
 	// How many lines of lists of files are compared at once, and for how long at most.
 	reportHeld     = 400_000
@@ -151,8 +156,15 @@ func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeRep
 	}
 	r.Alarms = append(r.Alarms, view.Alarms(r.Status.EdgeNodes)...)
 	a.shorten(&r)
+	if err := a.pictures(ctx, s, &r); err != nil {
+		return r, err
+	}
 	return r, ctx.Err()
 }
+
+// Entries and builds hang together: a deploy tells how long its build took, and with what, if the build is
+// one of
+// those that are listed.
 
 // deploys adds the last entries and builds.
 func (a *siteReportCmd) deploys(ctx context.Context, s *session, r *view.WholeReport) error {
@@ -186,6 +198,34 @@ func (a *siteReportCmd) deploys(ctx context.Context, s *session, r *view.WholeRe
 	}
 	return a.step(ctx, s, list.Entries, made, r.History)
 }
+
+// Pictures are photographs of a few kilobytes each, in the page itself: it loads nothing. There are a dozen
+// at
+// most, of the environments that come first.
+
+// pictures adds the home pages of what is live, as far as pictures were taken of them.
+func (a *siteReportCmd) pictures(ctx context.Context, s *session, r *view.WholeReport) error {
+	const width, height = 420, 280 // pixels
+	r.Pictures = map[string]template.URL{}
+	for _, e := range r.Status.Environments {
+		id, err := release.ParseID(e.Release)
+		if err != nil || len(r.Pictures) == reportPictures || e.State == view.StateExpired {
+			continue
+		}
+		data, err := gallery.Small(ctx, s.store, s.site, id, width, height)
+		if err != nil {
+			return err
+		}
+		if data != nil {
+			//nolint:gosec // it is base64
+			r.Pictures[e.Environment] = template.URL("data:image/jpeg;base64," +
+				base64.StdEncoding.EncodeToString(data))
+		}
+	}
+	return nil
+}
+
+// Who was told of what is a part of the report only where somebody is to be told at all.
 
 // told is who was told of what; nil if nobody is to be.
 func (a *siteReportCmd) told(ctx context.Context, s *session) (*view.NoticesReport, error) {

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"image/png"
 	"path"
 	"slices"
 	"strings"
@@ -14,7 +16,9 @@ import (
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/fault"
 	"orilla.example/orilla/internal/core/journal"
+	"orilla.example/orilla/internal/core/pictures"
 	"orilla.example/orilla/internal/core/project"
+	"orilla.example/orilla/internal/core/release"
 	"orilla.example/orilla/internal/core/spelling"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/core/wake"
@@ -62,6 +66,7 @@ type survey struct{ *app }
 func newStatusCommand(a *app) *cobra.Command {
 	c := &statusCmd{app: a}
 	var o statusOptions
+	var shown bool
 	cmd := &cobra.Command{
 		Example: "orilla status\norilla status \"preview/winter-*\"",
 		Use:     "status [ENVIRONMENT...]",
@@ -70,18 +75,19 @@ func newStatusCommand(a *app) *cobra.Command {
 			"\"preview/winter-*\". It lists only the newest previews; orilla preview has filters.",
 		ValidArgsFunction: completion{a}.environments,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return c.status(cmd.Context(),
-				o.of(cmd, a.JSON), args)
+			return c.status(cmd.Context(), o.of(cmd, a.JSON), args, shown)
 		},
 	}
 	o.flags(cmd, "all")
+	cmd.Flags().BoolVar(&shown, "pictures", false, "show the home pages, in a terminal that can")
 	return a.jsonFlag(cmd)
 }
 
 // status is orilla status: what is live in each environment, since when, from
 // which commit, and what waits. patterns choose environments by name or glob;
 // none is all.
-func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []string) error {
+func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []string, shown bool,
+) error {
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
@@ -110,7 +116,63 @@ func (a *statusCmd) status(ctx context.Context, o statusOptions, patterns []stri
 		return err
 	}
 	view.HintEdge(a.Console, report.EdgeNodes)
+	if shown {
+		return a.pictures(ctx, s, report)
+	}
 	return nil
+}
+
+// How many pages are shown in a terminal, and how large.
+const (
+	shownPages                  = 6
+	shownPageWidth, shownHeight = 420, 260 // pixels
+)
+
+// Pictures come after the table, and are those that were taken: nothing is drawn for a status. A terminal is
+// asked
+// what it knows, since TERM says nothing of pictures; a terminal that says nothing for 400 ms shows none.
+
+// pictures shows the home pages of what is live, as they were pictured last.
+func (a *statusCmd) pictures(ctx context.Context, s *session, report view.StatusReport) error {
+	how := console.GraphicsOf(ctx, a.Console)
+	if how == console.NoGraphics {
+		a.Note(
+			"%s %s",
+			console.Warn("note:"),
+			"this terminal shows no pictures (it knows neither sixel nor kitty graphics)",
+		)
+		a.Hint("next:", "orilla open --picture")
+		return nil
+	}
+	shown := 0
+	for _, e := range report.Environments {
+		data, err := pictureOf(ctx, s, e)
+		if err != nil {
+			return err
+		}
+		img, err := png.Decode(bytes.NewReader(data))
+		if data == nil || err != nil || shown == shownPages {
+			continue
+		}
+		shown++
+		a.Print("\n%s  %s  %s", console.Strong(e.Environment), console.Faint(e.Entry), e.Subject)
+		console.Show(a.Console, how, pictures.Thumbnail(img, shownPageWidth, shownHeight))
+	}
+	if shown == 0 {
+		a.Note("%s %s", console.Warn("note:"), "no pictures were taken of what is live")
+		a.Hint("next:", "orilla pictures production")
+	}
+	return nil
+}
+
+// pictureOf returns the last picture of the home page of an environment; nil if it serves nothing, or none
+// was taken.
+func pictureOf(ctx context.Context, s *session, e view.EnvironmentReport) ([]byte, error) {
+	id, err := release.ParseID(e.Release)
+	if err != nil || e.State == view.StateRemoved || e.State == view.StateExpired {
+		return nil, nil //nolint:nilerr // nothing is live
+	}
+	return homePicture(ctx, s, id)
 }
 
 // fixed returns the environments that a site has by its configuration.

@@ -32,6 +32,7 @@ func topics() []topic {
 		{"edge-nodes", "serving sites from a server of your own", "7", docs.EdgeNodes},
 		{"domains", "names, DNS records, one address for one page", "7", docs.Domains},
 		{"notices", "notices by mail, webhook and command", "7", docs.Notices},
+		{"page-pictures", "pictures of pages, and how they differ", "7", docs.Pictures},
 		{"exit-statuses", "how commands end", "7", docs.ExitStatuses},
 	}
 }

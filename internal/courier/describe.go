@@ -11,6 +11,7 @@ import (
 	"orilla.example/orilla/internal/core/record"
 	"orilla.example/orilla/internal/core/storage"
 	"orilla.example/orilla/internal/environments"
+	"orilla.example/orilla/internal/gallery"
 	"orilla.example/orilla/internal/past"
 	"orilla.example/orilla/internal/source"
 )
@@ -126,6 +127,7 @@ func describeEntry(ctx context.Context, o Options, ref notices.Ref, data *notice
 		failedChecks(ctx, o, entry, data)
 	default:
 		data.Until, data.Frozen = entry.Expires, entry.Frozen != nil
+		data.Picture = pictureOf(ctx, o, entry)
 		if there {
 			changed(ctx, o, before, entry, data)
 		}
@@ -175,6 +177,18 @@ func failedChecks(ctx context.Context, o Options, entry journal.Entry, data *not
 	} else {
 		data.Next = []string{"orilla rollback " + name}
 	}
+}
+
+// A mail that waits for a picture would be a mail that comes late: what is there is taken, and what is not
+// there is left out. So the mail of a deploy mostly has none, and that of a promotion mostly has one.
+
+// pictureOf is the home page of what an entry put live, if a picture was taken of it; nil if not.
+func pictureOf(ctx context.Context, o Options, entry journal.Entry) []byte {
+	const width, height = 560, 360 // pixels: as wide as the mail
+	ctx, cancel := context.WithTimeout(ctx, compareTime)
+	defer cancel()
+	data, _ := gallery.Small(ctx, o.Store, o.Site, entry.Release, width, height) // the rest is worth telling
+	return data
 }
 
 // The command that undoes names the entry, and not only the environment: when the mail is read,

@@ -1,6 +1,7 @@
 package courier
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	_ "embed" // for the page below
@@ -155,7 +156,14 @@ func (m *mailer) message(event notices.Event) (*mail.Msg, error) {
 		return nil, err
 	}
 	message.AddAlternativeString(mail.TypeTextHTML, page)
-	return message, nil
+	if event.Data.Picture != nil {
+		err = message.EmbedReader(
+			"home.jpg",
+			bytes.NewReader(event.Data.Picture),
+			mail.WithFileContentID("home"),
+		)
+	}
+	return message, err
 }
 
 // The part behind the sign is a name that can never be anybody's (RFC 2606): ids must be unique in the
@@ -199,8 +207,8 @@ func htmlText(event notices.Event) (string, error) {
 	return out.String(), err
 }
 
-// mailPage has its styles with each element, since programs that read mail drop sheets. No
-// picture and no address is loaded: whoever reads it tells nobody.
+// mailPage has its styles with each element, since programs that read mail drop sheets. Nothing
+// is loaded, and a picture is a part of the mail: whoever reads it tells nobody.
 var mailPage = template.Must(template.New("mail").Funcs(template.FuncMap{
 	"link": func(row notices.Row, i int) string {
 		if i < len(row.Links) {

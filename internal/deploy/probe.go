@@ -271,6 +271,9 @@ func (v *verifier) admit(request *http.Request) {
 	request.AddCookie(&http.Cookie{Name: access.Cookie, Value: v.pass})
 }
 
+// A command may want to compare, so it is told what was live before, by the name under which everything
+// else of Orilla finds it.
+
 // run runs a command, which learns from its environment what is live where.
 func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 	// A command gets what it needs to look at the site, also through a
@@ -281,6 +284,10 @@ func (v *verifier) run(ctx context.Context, command string) environments.Probe {
 		"ORILLA_SITE="+v.Plan.Site, "ORILLA_ENVIRONMENT="+journal.DisplayName(v.entry.Environment),
 		"ORILLA_ENTRY="+v.entry.Label(), "ORILLA_RELEASE="+v.entry.Release.Short(),
 		"ORILLA_COMMIT="+v.entry.Commit)
+	if before := v.entry; before.Number > 1 {
+		before.Number--
+		environment = append(environment, "ORILLA_BEFORE="+before.Label())
+	}
 
 	last := "" // line that says something
 	ran, err := steps.Run(ctx, steps.Spec{

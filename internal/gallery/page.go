@@ -143,6 +143,10 @@ func (e *Exhibition) at(number string) (Outcome, bool) {
 	return list[n], true
 }
 
+// Pictures are asked for by their number in the list, and not by digest: nothing else of the store can be
+// read
+// through this page.
+
 // picture sends one picture.
 func (e *Exhibition) picture(w http.ResponseWriter, r *http.Request, side, number string) {
 	o, found := e.at(number)

@@ -19,6 +19,10 @@ import (
 // mostLoaded is of how many pages it is looked whether what they load changed.
 const mostLoaded = 1000
 
+// The order is that of importance: what somebody chose, then what changed itself, then what only loads
+// something
+// that changed. Whatever is cut off at the end is the least.
+
 // Pairs lists the pages of two releases that are worth a look: those that are chosen, by their paths,
 // those that came, went, moved or changed, and those that load something that changed. There are most at
 // most; left is how many more there would be.
@@ -131,6 +135,8 @@ func loaderOf(side difference.Side) *check.Loader {
 		check.Output{Input: check.Input{Site: side.Site, Now: side.Now}, Base: side.Base, Open: side.Open},
 	)
 }
+
+// The digests are sorted: in which order a page names what it loads is a part of the page, which is the same.
 
 // loads is a number for all that a page loads.
 func loads(ctx context.Context, l *check.Loader, page release.File) (digest.Digest, error) {

@@ -51,6 +51,8 @@ func compare(ctx context.Context, old, next *release.Reader) (*notices.Changed, 
 	return count, nil
 }
 
+// A few names say more than a number, and pages more than assets: "fares.html and two others".
+
 // pathsOf names the first few files that differ, pages first: those are what people know.
 func pathsOf(changes release.Changes) (paths []string) {
 	for _, change := range changes {
@@ -83,6 +85,9 @@ type Step struct {
 
 // A step is asked for by whoever shows many of them: what is not there any more is left out, and only a
 // store that does not answer is an error.
+
+// What changed and what the page weighs are asked for side by side: each is a handful of reads, one after the
+// other, of a store that may be far away.
 
 // Step tells what an entry put live; nil if that was pruned. wires are shared by the steps of a site.
 func (w *Walk) Step(ctx context.Context, entry journal.Entry, wires *check.Wires) (*Step, error) {

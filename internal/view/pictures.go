@@ -38,6 +38,8 @@ type PictureReport struct {
 	Problem  string   `json:"problem,omitempty"`
 }
 
+// A picture that could not be taken has no digest, and says why. Programs look at problem first.
+
 // DescribePicture is a picture as a report has it.
 func DescribePicture(shot pictures.Shot) PictureReport {
 	r := PictureReport{
@@ -56,6 +58,9 @@ func DescribePicture(shot pictures.Shot) PictureReport {
 	}
 	return r
 }
+
+// A star marks what a line below explains. The lines are the same for all views of a page, so each is told
+// once.
 
 // PrintPictures shows which pictures were taken: a row for each page, a column for each view.
 func PrintPictures(c *console.Console, r PicturesReport, views []pictures.View) {
@@ -172,6 +177,10 @@ type SeenRegion struct {
 	Down  int `json:"down,omitempty"`
 }
 
+// A region lies where it is now; one that was removed lies where it was, in the place that others have taken.
+// So
+// each of them can be found in the picture after, which is the one that is looked at.
+
 // DescribeSeen is an outcome as a report has it.
 func DescribeSeen(o gallery.Outcome) SeenReport {
 	r := SeenReport{
@@ -253,6 +262,9 @@ func seenName(p SeenReport) string {
 	return p.Path
 }
 
+// What changed is a warning and no error: mostly it was meant. What is gone, or cannot be told, is worth a
+// look.
+
 // seenCell is how a page looks in one view.
 func seenCell(p SeenReport) string {
 	switch p.State {
@@ -268,6 +280,9 @@ func seenCell(p SeenReport) string {
 	return console.Bad("unknown")
 }
 
+// A comma is a few pixels of a million. It is told as less than a hundredth of a percent, and never as
+// nothing.
+
 // Percent writes a share: 0.002 % is not 0.0 %.
 func Percent(v float64) string {
 	switch {
@@ -280,6 +295,8 @@ func Percent(v float64) string {
 	}
 	return fmt.Sprintf("%.1f %%", v)
 }
+
+// Where something is, is told in pixels from the top left of the picture, as tools that open pictures count.
 
 // seenLines says where a page looks different.
 func seenLines(p SeenReport) (lines []string) {
@@ -305,6 +322,8 @@ func seenLines(p SeenReport) (lines []string) {
 	}
 	return lines
 }
+
+// Down comes first: most of what moves on a page moves down.
 
 // way says in words by how much something moved.
 func way(right, down int) string {

@@ -32,6 +32,8 @@ type WholeReport struct {
 	Notices  *NoticesReport  `json:"notices,omitempty"`  // none if nobody is to be told of anything
 	Failing  []EntryReport   `json:"failing,omitempty"`  // entries that did not pass their checks
 	Previews int             `json:"previews,omitempty"` // that are not listed
+	// Pictures are home pages by environment, as data: addresses (RFC 2397).
+	Pictures map[string]template.URL `json:"-"`
 }
 
 // StepEntry is an entry of a journal, with what it changed. Steps are unset for entries that made

@@ -55,6 +55,8 @@ func AddUp(runs []builds.Run) []UsageRow {
 	return rows
 }
 
+// Times are added up by month, as limits are, and in UTC, so that two machines say the same.
+
 // PrintUsage writes months and branches as a table with totals, and how near
 // the limits are.
 func PrintUsage(c *console.Console, report UsageReport) {

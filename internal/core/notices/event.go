@@ -59,6 +59,9 @@ type Data struct {
 	Until   *time.Time `json:"until,omitempty"`        // when a freeze, or a preview, ends
 	Checks  []Check    `json:"checks,omitempty"`       // those that did not pass
 	Next    []string   `json:"commands,omitempty"`     // what to type: the first undoes it, or shows more
+
+	// Picture is the home page, as a photograph (JPEG); mails have it, if it was taken before they are sent.
+	Picture []byte `json:"-"`
 }
 
 // Before is what an environment served before.

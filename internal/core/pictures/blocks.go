@@ -78,6 +78,10 @@ const (
 	rollY = 0xc2b2ae3d27d4eb4f
 )
 
+// A tile of one colour is everywhere, and one of two colours in a straight line nearly so. A tile counts as
+// plain
+// unless at least as many pixels differ from its first as it is wide.
+
 // tileHash returns the hash of a tile, and whether it is nearly of one colour: such a tile is everywhere.
 func tileHash(p *pixels, at image.Point) (hash uint64, plain bool) {
 	first, others := p.at[at.Y*p.width+at.X], 0
@@ -155,6 +159,10 @@ func (c *comparer) look(wanted map[uint64][]sought) []map[image.Point]int {
 	return votes
 }
 
+// Of two ways with as many votes, the shorter is the likelier; of two as short, always the same one is taken,
+// so that
+// a comparison is the same whenever it is made.
+
 // best returns the way with the most votes; of several the shortest, so that it is always the same.
 func best(votes map[image.Point]int) (by image.Point, count int) {
 	length := func(p image.Point) int { return p.X*p.X + p.Y*p.Y }
@@ -216,6 +224,10 @@ func same(p *pixels, at image.Point, q *pixels, there image.Point) bool {
 	return at.In(p.bounds()) && there.In(q.bounds()) &&
 		p.at[at.Y*p.width+at.X] == q.at[there.Y*q.width+there.X]
 }
+
+// Where a block was, there is paper now, and the paper differs from the block. Nobody would call that a
+// change of
+// its own: the block is told of already.
 
 // leftBehind drops the regions in which nothing is but the place that something left: of what was there
 // before all has moved.

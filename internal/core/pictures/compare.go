@@ -126,6 +126,10 @@ type gap struct{ before, beforeEnd, after, afterEnd int }
 // chance.
 const leastRun = 6
 
+// This is how lines of texts are compared (Cohen's patience diff). It suits pages: most rows of pixels are
+// there
+// once, but for those of nothing but paper, and these are paired with their neighbours.
+
 // rows pairs equal rows, notes those that moved, and returns what lies between.
 //
 // Rows that are there once in each picture are paired first, the longest series of them that is in the
@@ -244,6 +248,10 @@ func increasing(pairs [][2]int) [][2]int {
 	}
 	return series
 }
+
+// Of two gaps of different height, what differs less is the likelier pairing: a paragraph that grew at its
+// end is
+// compared from the top, one with a new beginning from the bottom.
 
 // gap compares rows that are not equal: as many as both have pixel by pixel, from the top or from the
 // bottom, whichever differs less. What one of them has more was added, or removed.
@@ -498,6 +506,8 @@ func (c *comparer) bound() {
 		c.regions = append(c.regions[:mostRegions-1], last)
 	}
 }
+
+// The page stays visible, pale, so that one sees where on it something is.
 
 // Difference draws a picture of what changed: the picture after, pale, with changed pixels in one colour
 // and moved ones in another.

@@ -84,6 +84,10 @@ type fulfilment struct {
 	Reason string `json:"errorReason"`
 }
 
+// Calls are answered as they come, each in a goroutine of its own: an answer may wait for requests that the
+// caller
+// has yet to answer, through the same pipe.
+
 // Serve answers what is asked until nothing more comes.
 func Serve(from io.Reader, to io.Writer) error {
 	ended := make(chan string, 1)
@@ -269,6 +273,8 @@ func (b *browser) navigate(session string, p *page, to string) (members, error) 
 	return members{"frameId": p.target}, nil
 }
 
+// Redirects are followed here, as a browser does: who asks for /old is shown /new, at the address of /new.
+
 // fetch asks for an address, and for those that it leads to.
 func (b *browser) fetch(p *page, address string) (answered fulfilment, at string) {
 	for range 5 {
@@ -308,6 +314,10 @@ func (p *page) wants(day string) bool {
 }
 
 var tags = regexp.MustCompile(`(?s)<(?:script|style)\b.*?</(?:script|style)>|<[^>]*>`)
+
+// Markup is thrown away rather than understood. Pages of tests are simple, and a page that is not is drawn as
+// what
+// is left of it: rows of words.
 
 // words lists the words of a page, by line: a line for each element.
 func (p *page) words() (lines [][]string) {
