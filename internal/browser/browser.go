@@ -171,7 +171,8 @@ func Start(ctx context.Context, options Options) (*Browser, error) {
 		line = sandbox.BrowserArguments(options.Bubblewrap, append(line, pipeArgument, "about:blank"),
 			append(fonts(), placeOf(options.Program)...), linkOf, exists)
 	}
-	b.command = exec.Command(line[0], line[1:]...) //nolint:gosec // a browser that was found or named
+	//nolint:gosec,noctx // a browser that was found or named; Close ends it with all of its processes
+	b.command = exec.Command(line[0], line[1:]...)
 	b.command.Env = append(process.Environment("FONTCONFIG_*"), "TZ=UTC", "HOME="+profile)
 	// What it says of its own troubles is for those who make it.
 	if b.pipe, err = startPiped(b.command, options.Bubblewrap == ""); err != nil {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -197,4 +198,12 @@ func TestABrowserThatIsKilledIsTold(t *testing.T) {
 	time.AfterFunc(time.Second, b.Close)
 	_, err := b.Take(ctx, at("/endless", 390))
 	require.ErrorIs(t, err, browser.ErrEnded)
+}
+
+// listen takes a port of this machine.
+func listen(t *testing.T) net.Listener {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	return listener
 }

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"sync"
@@ -53,9 +54,15 @@ func newPipe(to io.WriteCloser, from io.ReadCloser) *pipe {
 	return &pipe{to: to, from: from, waiting: map[int64]chan message{}}
 }
 
-// Whoever calls waits for the answer, for the end of the browser, or for its own patience, whichever comes
-// first. An
-// answer that comes after that is thrown away.
+// tell calls a method whose result nobody waits for: what it is about has gone if it fails.
+func (p *pipe) tell(session, method string, params any) {
+	ctx, cancel := context.WithTimeout(context.Background(), drawTime)
+	defer cancel()
+	p.call(ctx, session, method, params, nil) //nolint:errcheck // see above
+}
+
+// Whoever calls waits for the answer, for the end of the browser, or for its own patience, whichever
+// comes first. An answer that comes after that is thrown away.
 
 // call calls a method and reads its result, which may be nil.
 func (p *pipe) call(ctx context.Context, session, method string, params, result any) error {
@@ -107,9 +114,8 @@ func (p *pipe) call(ctx context.Context, session, method string, params, result 
 	}
 }
 
-// Messages are read whole, since a picture is one of them. What is longer than any picture is not read on:
-// the
-// browser is told to have ended.
+// Messages are read whole, since a picture is one of them. What is longer than any picture is not read
+// on: the browser is told to have ended.
 
 // read hands on what the browser says until it says no more.
 func (p *pipe) read() {
@@ -118,7 +124,7 @@ func (p *pipe) read() {
 	for {
 		part, err := reader.ReadSlice(0)
 		text = append(text, part...)
-		if err == bufio.ErrBufferFull && len(text) < mostMessage {
+		if errors.Is(err, bufio.ErrBufferFull) && len(text) < mostMessage {
 			continue
 		}
 		if err != nil {

@@ -25,9 +25,8 @@ type Page struct {
 	Hidden []string // selectors of what is left out
 }
 
-// What else there is to say of a picture is said with it: nobody can see from a picture that its page is
-// longer,
-// that it would look different in a second, or that half of it comes from elsewhere.
+// What else there is to say of a picture is said with it: nobody can see from a picture that its page
+// is longer, that it would look different in a second, or that half of it comes from elsewhere.
 
 // Picture is what was taken.
 type Picture struct {
@@ -63,9 +62,8 @@ var errCrashed = errors.New("the page's process ended")
 //go:embed begin.js
 var beginScript string
 
-// The protocol calls a page a target, and what drives it a session. Both have an id of their own, and events
-// come
-// with the one or with the other, so a tab is found by either.
+// The protocol calls a page a target, and what drives it a session. Both have an id of their own, and
+// events come with the one or with the other, so a tab is found by either.
 
 // tab is one page of the browser. It has storage of its own.
 type tab struct {
@@ -141,9 +139,9 @@ func (b *Browser) why() error {
 	return b.broken
 }
 
-// A context is to a browser what a private window is to people: storage, cookies and caches of its own, which
-// go
-// with it. Two tabs never share a process, so that a script that does not end holds up its own tab only.
+// A context is to a browser what a private window is to people: storage, cookies and caches of its
+// own, which go with it. Two tabs never share a process, so that a script that does not end holds up
+// its own tab only.
 
 // open opens a tab.
 func (b *Browser) open(ctx context.Context) (*tab, error) {
@@ -195,30 +193,28 @@ func (b *Browser) open(ctx context.Context) (*tab, error) {
 	return t, nil
 }
 
-// Closing is not waited for longer than a picture takes: a process that does not answer is ended by the
-// browser, in
-// its own time.
+// Closing is not waited for longer than a picture takes: a process that does not answer is ended by
+// the browser, in its own time.
 
 // shut closes a tab with what runs in it.
 func (b *Browser) shut(t *tab) {
-	ctx, cancel := context.WithTimeout(context.Background(), drawTime)
-	defer cancel()
-	b.call(
-		ctx,
-		"",
-		"Target.closeTarget",
-		members{"targetId": t.target},
-		nil,
-	) //nolint:errcheck // or with its context
-	//nolint:errcheck // or with the browser
-	b.call(ctx, "", "Target.disposeBrowserContext", members{"browserContextId": t.context}, nil)
+	b.tell("", "Target.closeTarget", members{"targetId": t.target})
+	b.tell("", "Target.disposeBrowserContext", members{"browserContextId": t.context})
 	b.tabs.Delete(t.target)
 	b.tabs.Delete(t.session)
 }
 
-// A tab is used again and again, since a new one costs as much as a picture. Between two pages it forgets
-// what
-// the first one has stored; what it cannot forget, such as a script that does not end, costs the tab.
+// A tab is used again and again, since a new one costs as much as a picture. Between two pages it
+// forgets what the first one has stored; what it cannot forget, such as a script that does not end,
+// costs the tab.
+
+// One picture, from the beginning:
+//
+// 	size, scheme    the window is as wide as asked, the page is told whether it is dark
+// 	forget          what pages before have stored
+// 	stop, go        time stands still, the page is opened, and three seconds of its time pass
+// 	settle          animations end, what is left out is hidden, a tenth of a second passes
+// 	measure, draw   as wide as the window, as high as the page
 
 // take takes a picture in a tab.
 func (b *Browser) take(ctx context.Context, t *tab, page Page) (Picture, error) {
@@ -248,9 +244,9 @@ func (t *tab) elsewhere() []string {
 	return slices.Clone(t.blocked)
 }
 
-// The order matters. Media and size are set first, so that the page never sees others; storage is cleared
-// while the
-// page before is still there; time is stopped before the page begins, so that it begins at nought.
+// The order matters. Media and size are set first, so that the page never sees others; storage is
+// cleared while the page before is still there; time is stopped before the page begins, so that it
+// begins at nought.
 
 // load leads a tab to a page and lets the page's time pass.
 func (b *Browser) load(ctx context.Context, t *tab, page Page) error {
@@ -318,9 +314,8 @@ type settled struct {
 	At       string `json:"at"` // the address that it is at now
 }
 
-// A style sheet is added last, and with it what is to be hidden: a selector that fits nothing, or is none at
-// all,
-// hides nothing and breaks nothing.
+// A style sheet is added last, and with it what is to be hidden: a selector that fits nothing, or is
+// none at all, hides nothing and breaks nothing.
 
 // settle ends animations, hides what is to be hidden, and lets that take effect.
 func (b *Browser) settle(ctx context.Context, t *tab, page Page) (s settled, err error) {
@@ -351,9 +346,8 @@ func (b *Browser) settle(ctx context.Context, t *tab, page Page) (s settled, err
 	return result.Result.Value, b.pass(passing, t, settleTime)
 }
 
-// The window stays as high as it is while all of the page is drawn (captureBeyondViewport): a page that is as
-// high as
-// the window would grow with it for ever.
+// The window stays as high as it is while all of the page is drawn (captureBeyondViewport): a page
+// that is as high as the window would grow with it for ever.
 
 // draw has a page drawn, as wide as the window and as high as it is.
 func (b *Browser) draw(ctx context.Context, t *tab, page Page) (p Picture, err error) {
@@ -410,9 +404,8 @@ func heightOf(png []byte) int {
 	return int(png[at])<<24 | int(png[at+1])<<16 | int(png[at+2])<<8 | int(png[at+3])
 }
 
-// Events come one after the other from the goroutine that reads the pipe. Whatever takes longer than a look
-// is done
-// in a goroutine of its own, or the answers that it waits for would never be read.
+// Events come one after the other from the goroutine that reads the pipe. Whatever takes longer than a
+// look is done in a goroutine of its own, or the answers that it waits for would never be read.
 
 // happened is told of events.
 func (b *Browser) happened(m message) {
@@ -431,13 +424,7 @@ func (b *Browser) happened(m message) {
 			t.(*tab).crash()
 		}
 	case "Page.javascriptDialogOpening":
-		go b.call(
-			context.Background(),
-			m.Session,
-			"Page.handleJavaScriptDialog",
-			members{"accept": false},
-			nil,
-		) //nolint:errcheck // it ends with the page
+		go b.tell(m.Session, "Page.handleJavaScriptDialog", members{"accept": false})
 	case "Target.targetCreated":
 		b.opened(m)
 	}
@@ -455,13 +442,7 @@ func (b *Browser) opened(m message) {
 		} `json:"targetInfo"`
 	}
 	if json.Unmarshal(m.Params, &made) == nil && made.Info.Type == "page" && made.Info.Opener != "" {
-		go b.call(
-			context.Background(),
-			"",
-			"Target.closeTarget",
-			members{"targetId": made.Info.ID},
-			nil,
-		) //nolint:errcheck // it ends with the browser
+		go b.tell("", "Target.closeTarget", members{"targetId": made.Info.ID})
 	}
 }
 
@@ -485,27 +466,15 @@ func (b *Browser) answer(m message) {
 	if json.Unmarshal(m.Params, &p) != nil {
 		return
 	}
-	ctx := context.Background() // it ends with the browser
 	if !isOwn(b.options.Origin, p.Request.URL) {
 		block(b, p)
-		b.call(
-			ctx,
-			m.Session,
-			"Fetch.failRequest",
-			members{"requestId": p.ID, "errorReason": "BlockedByClient"},
-			nil,
-		) //nolint:errcheck // the page has gone
+		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "BlockedByClient"})
 		return
 	}
-	request, err := http.NewRequestWithContext(ctx, p.Request.Method, p.Request.URL, http.NoBody)
+	asked := p.Request
+	request, err := http.NewRequestWithContext(context.Background(), asked.Method, asked.URL, http.NoBody)
 	if err != nil {
-		b.call(
-			ctx,
-			m.Session,
-			"Fetch.failRequest",
-			members{"requestId": p.ID, "errorReason": "Failed"},
-			nil,
-		) //nolint:errcheck // see above
+		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
 		return
 	}
 	for name, value := range p.Request.Headers {
@@ -518,13 +487,7 @@ func (b *Browser) answer(m message) {
 	w := &recorder{header: http.Header{}, status: http.StatusOK}
 	b.options.Answer.ServeHTTP(w, request)
 	if w.over {
-		b.call(
-			ctx,
-			m.Session,
-			"Fetch.failRequest",
-			members{"requestId": p.ID, "errorReason": "Failed"},
-			nil,
-		) //nolint:errcheck // see above
+		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
 		return
 	}
 	headers := []members{}
@@ -533,14 +496,8 @@ func (b *Browser) answer(m message) {
 			headers = append(headers, members{"name": name, "value": value})
 		}
 	}
-	b.call(
-		ctx,
-		m.Session,
-		"Fetch.fulfillRequest",
-		members{"requestId": p.ID, "responseCode": w.status, //nolint:errcheck // see above
-			"responseHeaders": headers, "body": base64.StdEncoding.EncodeToString(w.body.Bytes())},
-		nil,
-	)
+	b.tell(m.Session, "Fetch.fulfillRequest", members{"requestId": p.ID, "responseCode": w.status,
+		"responseHeaders": headers, "body": base64.StdEncoding.EncodeToString(w.body.Bytes())})
 }
 
 // block notes that a page asked for something of others.

@@ -139,9 +139,8 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 	return nil
 }
 
-// A name may be an environment, an entry, a release or a commit. They are tried in that order, since what is
-// live
-// is what most questions are about.
+// A name may be an environment, an entry, a release or a commit. They are tried in that order, since
+// what is live is what most questions are about.
 
 // diffSide finds what was typed: an environment, an entry,
 // a release, or a commit that was built.

@@ -305,9 +305,8 @@ func checkEdge(c *project.EdgeConfig) error {
 	return err
 }
 
-// A node announces where deployers find it. An address that only the node itself can reach would have every
-// deploy
-// wait for it in vain.
+// A node announces where deployers find it. An address that only the node itself can reach would have
+// every deploy wait for it in vain.
 
 // announced reads an address that a node is to announce.
 func announced(text string) (string, error) {

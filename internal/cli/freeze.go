@@ -149,9 +149,8 @@ func (a *app) operatorOf(ctx context.Context, site, typed, what string,
 	return s, environment, operator, err
 }
 
-// A freeze is an entry like any other: it is in the history, with who did it and why, and edge nodes need not
-// know
-// of it.
+// A freeze is an entry like any other: it is in the history, with who did it and why, and edge nodes
+// need not know of it.
 
 // freeze is orilla freeze: from its entry on, no automatic deploy moves the
 // environment. What is built meanwhile waits, and is put live by a thaw.

@@ -46,9 +46,8 @@ func newOpenCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// The file is named by its release, and lies where work in progress does: it is opened by another program,
-// which may
-// read it later, and is written anew each time.
+// The file is named by its release, and lies where work in progress does: it is opened by another
+// program, which may read it later, and is written anew each time.
 
 // picture opens the picture of the home page that was taken last of a release, the widest.
 func (a *openCmd) picture(ctx context.Context, site, typed string, show bool) error {
@@ -97,9 +96,8 @@ func homePicture(ctx context.Context, s *session, id release.ID) ([]byte, error)
 	return gallery.Home(ctx, s.store, s.site, id)
 }
 
-// The address that is opened is one that somebody answers at: the canonical one where a node elsewhere may,
-// the
-// local one where a node of this machine does.
+// The address that is opened is one that somebody answers at: the canonical one where a node elsewhere
+// may, the local one where a node of this machine does.
 
 // open is orilla open: it opens what is live in a browser, or shows its
 // address.

@@ -217,11 +217,10 @@ func untaken(err error) error {
 	return err
 }
 
-// Pages know where they are: some show their address, most have absolute links to themselves. All releases
-// are
-// shown at the address of production, whatever environment they are in, so that this is no difference. A side
-// whose build is known to be a stranger's is marked; that of a commit which was never built is not shown at
-// all.
+// Pages know where they are: some show their address, most have absolute links to themselves. All
+// releases are shown at the address of production, whatever environment they are in, so that this is
+// no difference. A side whose build is known to be a stranger's is marked; that of a commit which was
+// never built is not shown at all.
 
 // pictureSide makes a side of a comparison one that can be shown.
 func pictureSide(ctx context.Context, s *session, side view.DiffSide) (gallery.Side, error) {
@@ -486,9 +485,8 @@ func (a *picturesCmd) write(
 	return nil
 }
 
-// An option that does nothing is worse than an error: a pipeline with --fail-above and without --pictures
-// would
-// be green for ever.
+// An option that does nothing is worse than an error: a pipeline with --fail-above and without
+// --pictures would be green for ever.
 
 // fits says which options of diff belong together.
 func (o *diffOptions) fits() error {
@@ -623,6 +621,9 @@ func label(side view.DiffSide) string {
 	}
 	return side.Name + "  " + side.Subject
 }
+
+// The page is shown at localhost, for as long as somebody looks at it. What it shows is in memory or in the
+// store; nothing is written.
 
 // exhibit shows pictures in a page until the context ends.
 func exhibit(ctx context.Context, a *app, exhibition *gallery.Exhibition, show bool) error {

@@ -215,6 +215,9 @@ func (a *activator) reportLive(ctx context.Context, o *deployOptions, done deplo
 	return nil
 }
 
+// The line that says what is live was printed before. Whoever is in a hurry presses Ctrl-C here and loses
+// nothing but the pictures.
+
 // picture takes pictures of what has become live. That is afterwards: nothing waits for it, and nothing
 // fails if it does.
 func (a *activator) picture(ctx context.Context, s *session, label string) {

@@ -86,8 +86,7 @@ func newServeCommand(a *app) *cobra.Command {
 }
 
 // Serve is for one person at one machine. It answers at localhost, and everything that it shows of the
-// project may
-// be shown to whoever sits there.
+// project may be shown to whoever sits there.
 
 // serve is orilla serve: it shows the project as the edge would, rebuilds when
 // something is saved, and reloads the browsers.

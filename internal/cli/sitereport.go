@@ -162,9 +162,8 @@ func (a *siteReportCmd) gather(ctx context.Context, s *session) (r view.WholeRep
 	return r, ctx.Err()
 }
 
-// Entries and builds hang together: a deploy tells how long its build took, and with what, if the build is
-// one of
-// those that are listed.
+// Entries and builds hang together: a deploy tells how long its build took, and with what, if the
+// build is one of those that are listed.
 
 // deploys adds the last entries and builds.
 func (a *siteReportCmd) deploys(ctx context.Context, s *session, r *view.WholeReport) error {
@@ -199,9 +198,8 @@ func (a *siteReportCmd) deploys(ctx context.Context, s *session, r *view.WholeRe
 	return a.step(ctx, s, list.Entries, made, r.History)
 }
 
-// Pictures are photographs of a few kilobytes each, in the page itself: it loads nothing. There are a dozen
-// at
-// most, of the environments that come first.
+// Pictures are photographs of a few kilobytes each, in the page itself: it loads nothing. There are a
+// dozen at most, of the environments that come first.
 
 // pictures adds the home pages of what is live, as far as pictures were taken of them.
 func (a *siteReportCmd) pictures(ctx context.Context, s *session, r *view.WholeReport) error {

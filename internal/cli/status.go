@@ -128,9 +128,9 @@ const (
 	shownPageWidth, shownHeight = 420, 260 // pixels
 )
 
-// Pictures come after the table, and are those that were taken: nothing is drawn for a status. A terminal is
-// asked
-// what it knows, since TERM says nothing of pictures; a terminal that says nothing for 400 ms shows none.
+// Pictures come after the table, and are those that were taken: nothing is drawn for a status. A
+// terminal is asked what it knows, since TERM says nothing of pictures; a terminal that says nothing
+// for 400 ms shows none.
 
 // pictures shows the home pages of what is live, as they were pictured last.
 func (a *statusCmd) pictures(ctx context.Context, s *session, report view.StatusReport) error {

@@ -157,9 +157,8 @@ func (a *storePruneCmd) confirmPrune(ctx context.Context) error {
 	return err
 }
 
-// What is shown before and what is told after need not be the same: a deploy that began meanwhile may need
-// again
-// what was to go.
+// What is shown before and what is told after need not be the same: a deploy that began meanwhile may
+// need again what was to go.
 
 // carryOut removes what a plan says, and tells what was removed.
 func (a *storePruneCmd) carryOut(ctx context.Context, store storage.Store, plan *maintenance.Pruning) error {

@@ -68,9 +68,9 @@ func (b *Beside) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// Both sides are shown in frames, which many sites forbid: the fields that say so are left away here, and
-// nowhere
-// else. The script is added to pages only, and tells the frame around it where the page is.
+// Both sides are shown in frames, which many sites forbid: the fields that say so are left away here,
+// and nowhere else. The script is added to pages only, and tells the frame around it where the page
+// is.
 
 // side answers from one release. Pages get the line by which they tell where
 // they are; what would keep them out of a frame is left away.

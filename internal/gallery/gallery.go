@@ -15,6 +15,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	_ "embed" // for the page of letters
 	"errors"
 	"fmt"
 	"image"
@@ -107,12 +108,9 @@ type Taken struct {
 
 // letters is the page that each browser draws first: what looks different there would look different
 // everywhere.
-const letters = `<!doctype html><meta charset=utf-8><style>p { font-size: 17px; margin: 3px } b { display: inline-block; width: 40px;
-height: 12px; border-radius: 5px; background: linear-gradient(45deg, teal, coral); box-shadow: 1px 1px 3px #000 }</style>
-<p style="font-family: serif">Serif: Åland, Þórshöfn, Ærø; fi ffl 0123456789 <i>slanted</i> <strong>bold</strong>
-<p style="font-family: sans-serif">Sans: ferries, fares &amp; sailings; ½ § € 日本語 عربي हिन्दी <i>slanted</i> <strong>bold</strong>
-<p style="font-family: monospace">Mono: {} [] =&gt; 0O1lI <p style="font-family: system-ui">System: quay, harbour 🚢 ⚓ ☀ <b></b>
-<p><input value=field> <button>Button</button> <select><option>one</select> <input type=checkbox checked> <progress value=.5></progress>`
+//
+//go:embed letters.html
+var letters string
 
 const lettersPath = "/" + answer.Reserved + "/letters"
 
@@ -247,9 +245,8 @@ func (g *Gallery) Close() {
 	}
 }
 
-// It is the function that edge nodes and orilla serve use, so a picture shows what visitors get. Whoever asks
-// is
-// let in: who may see a preview is a matter of visitors, and this is not one.
+// It is the function that edge nodes and orilla serve use, so a picture shows what visitors get.
+// Whoever asks is let in: who may see a preview is a matter of visitors, and this is not one.
 
 // answer answers as a side does.
 func (g *Gallery) answer(side Side) *http.HandlerFunc {
@@ -316,9 +313,8 @@ func (g *Gallery) round(
 	return done, broken, err
 }
 
-// What a page answers is asked before it is shown: a redirect, or a page that is not there, would give a
-// picture
-// of something else.
+// What a page answers is asked before it is shown: a redirect, or a page that is not there, would give
+// a picture of something else.
 
 // shoot takes one picture.
 func (g *Gallery) shoot(ctx context.Context, b *browser.Browser, side Side, shot pictures.Shot, taken *Taken,
@@ -418,6 +414,8 @@ const standInProduct = "Stand-in/"
 
 func (t *Taken) isStandIn() bool { return strings.HasPrefix(t.Browser, standInProduct) }
 
+// Pictures of several machines may be there, each with a key of its own. For a list any of them does.
+
 // Latest returns the pictures of a release that were taken last, in whichever way; nil if there are none.
 func (g *Gallery) Latest(ctx context.Context, id release.ID) (latest *Taken, err error) {
 	for item, err := range g.store.List(ctx, storage.PicturesKey(g.site, id.String())) {
@@ -439,9 +437,8 @@ func (g *Gallery) Latest(ctx context.Context, id release.ID) (latest *Taken, err
 	return latest, nil
 }
 
-// Lists and mails show one picture of a release. It is the one that most people would recognise: the first
-// page, as
-// wide as a laptop, in light colours.
+// Lists and mails show one picture of a release. It is the one that most people would recognise: the
+// first page, as wide as a laptop, in light colours.
 
 // Home returns the picture of the home page of a release, in PNG: the one that was taken last, in light
 // colours, the widest. It is nil if there is none that can be read.
@@ -489,6 +486,9 @@ func Small(
 	}
 	return pictures.JPEG(pictures.Thumbnail(img, width, height))
 }
+
+// Whoever opens a picture may be anybody's browser, so what is handed out is at least what its name says, and
+// no larger than a picture may be. Decoding looks at the size first: a small file can be a large picture.
 
 // PNG returns the image of a picture. Whoever may write to the store may have written anything: what is
 // not what its name says is an error, as is what is none.
@@ -551,9 +551,8 @@ const (
 	StateUnknown = "unknown"
 )
 
-// Comparing takes about a tenth of a second a pair, and most pairs are the same picture, so it is not shown
-// how far
-// it is.
+// Comparing takes about a tenth of a second a pair, and most pairs are the same picture, so it is not
+// shown how far it is.
 
 // Compare compares pages of two releases of which pictures were taken in the same way.
 func (g *Gallery) Compare(ctx context.Context, before, after *Taken, pairs []Pair) ([]Outcome, error) {

@@ -91,9 +91,8 @@ func (e *Exhibition) all() []Outcome {
 	return list
 }
 
-// The page gets what it shows as data, and makes its elements of that by itself: subjects of commits and
-// paths
-// are texts of others, and never markup.
+// The page gets what it shows as data, and makes its elements of that by itself: subjects of commits
+// and paths are texts of others, and never markup.
 
 // frame sends the page.
 func (e *Exhibition) frame(w http.ResponseWriter, r *http.Request) {
@@ -143,9 +142,8 @@ func (e *Exhibition) at(number string) (Outcome, bool) {
 	return list[n], true
 }
 
-// Pictures are asked for by their number in the list, and not by digest: nothing else of the store can be
-// read
-// through this page.
+// Pictures are asked for by their number in the list, and not by digest: nothing else of the store can
+// be read through this page.
 
 // picture sends one picture.
 func (e *Exhibition) picture(w http.ResponseWriter, r *http.Request, side, number string) {

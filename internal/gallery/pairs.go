@@ -20,8 +20,7 @@ import (
 const mostLoaded = 1000
 
 // The order is that of importance: what somebody chose, then what changed itself, then what only loads
-// something
-// that changed. Whatever is cut off at the end is the least.
+// something that changed. Whatever is cut off at the end is the least.
 
 // Pairs lists the pages of two releases that are worth a look: those that are chosen, by their paths,
 // those that came, went, moved or changed, and those that load something that changed. There are most at
@@ -88,10 +87,9 @@ func Pairs(ctx context.Context, before, after difference.Side, chosen []string, 
 // is404 reports whether a file is a not-found page, which no address answers with.
 func is404(file string) bool { return path.Base(file) == "404.html" }
 
-// A style sheet without a fingerprint changes pages that are the same, byte by byte. Only pages that load
-// what
-// changed can look different; of a page whose scripts load something, that is not known, and it is looked at
-// where it is chosen.
+// A style sheet without a fingerprint changes pages that are the same, byte by byte. Only pages that
+// load what changed can look different; of a page whose scripts load something, that is not known, and
+// it is looked at where it is chosen.
 
 // loading lists the pages that are the same in both, and load something that is not.
 func loading(ctx context.Context, before, after difference.Side, told map[string]bool) ([]Pair, error) {

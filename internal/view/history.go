@@ -99,9 +99,8 @@ type EntryReport struct {
 	Damage  string                `json:"damage,omitempty"`
 }
 
-// The word for an entry is what somebody did; what came of it follows behind a comma. A rollback names where
-// it
-// went, since that is what one looks for.
+// The word for an entry is what somebody did; what came of it follows behind a comma. A rollback names
+// where it went, since that is what one looks for.
 
 // kindText says what an entry did, and what came of it.
 func kindText(entry journal.Entry, outcome *environments.Outcome) string {

@@ -177,9 +177,8 @@ type SeenRegion struct {
 	Down  int `json:"down,omitempty"`
 }
 
-// A region lies where it is now; one that was removed lies where it was, in the place that others have taken.
-// So
-// each of them can be found in the picture after, which is the one that is looked at.
+// A region lies where it is now; one that was removed lies where it was, in the place that others have
+// taken. So each of them can be found in the picture after, which is the one that is looked at.
 
 // DescribeSeen is an outcome as a report has it.
 func DescribeSeen(o gallery.Outcome) SeenReport {
@@ -220,9 +219,9 @@ func DescribeSeen(o gallery.Outcome) SeenReport {
 // mostRegionLines is how many regions of a picture are told.
 const mostRegionLines = 4
 
-// The table has a row for each page, so that one sees at a glance which pages changed and in which views;
-// where
-// they did is below the row, a few lines of each view. The pictures themselves are a command away.
+// The table has a row for each page, so that one sees at a glance which pages changed and in which
+// views; where they did is below the row, a few lines of each view. The pictures themselves are a
+// command away.
 
 // PrintSeen shows how pages look beside how they looked: a row for each page, a column for each view, and
 // where they differ.

@@ -14,9 +14,8 @@ import (
 )
 
 // A report is asked for by people, so what counts is that it comes at once, whatever the site has been
-// through. The large site has a hundred times as much of everything; that it takes a few times as long is
-// mostly what lists
-// of previews cost.
+// through. The large site has a hundred times as much of everything; that it takes a few times as long
+// is mostly what lists of previews cost.
 
 // measureReports measures the report of a site with 10,000 deploys and 1,000 previews against
 // that of one with 100 and ten.

@@ -51,7 +51,7 @@ func (k *keeper) pictures(ctx context.Context, site string, keep map[release.ID]
 		}
 		record, err := pictures.Decode(data, id, path.Base(item.Key))
 		if err != nil {
-			return gone, nil // of a later version, which names images that cannot be known
+			return gone, nil //nolint:nilerr // of a later version, whose images cannot be known
 		}
 		for _, image := range record.Images() {
 			named[image.String()] = true

@@ -53,9 +53,8 @@ func (c *comparer) blocks() {
 	c.leftBehind()
 }
 
-// Tiles overlap by half, so that a block has some wherever it begins. In a large region they are further
-// apart:
-// a few hundred tell as much as all.
+// Tiles overlap by half, so that a block has some wherever it begins. In a large region they are
+// further apart: a few hundred tell as much as all.
 
 // tilesOf lists where tiles of a region begin: all of a small one, some of a large one.
 func tilesOf(r image.Rectangle) (list []image.Point) {
@@ -78,9 +77,8 @@ const (
 	rollY = 0xc2b2ae3d27d4eb4f
 )
 
-// A tile of one colour is everywhere, and one of two colours in a straight line nearly so. A tile counts as
-// plain
-// unless at least as many pixels differ from its first as it is wide.
+// A tile of one colour is everywhere, and one of two colours in a straight line nearly so. A tile
+// counts as plain unless at least as many pixels differ from its first as it is wide.
 
 // tileHash returns the hash of a tile, and whether it is nearly of one colour: such a tile is everywhere.
 func tileHash(p *pixels, at image.Point) (hash uint64, plain bool) {
@@ -159,9 +157,8 @@ func (c *comparer) look(wanted map[uint64][]sought) []map[image.Point]int {
 	return votes
 }
 
-// Of two ways with as many votes, the shorter is the likelier; of two as short, always the same one is taken,
-// so that
-// a comparison is the same whenever it is made.
+// Of two ways with as many votes, the shorter is the likelier; of two as short, always the same one is
+// taken, so that a comparison is the same whenever it is made.
 
 // best returns the way with the most votes; of several the shortest, so that it is always the same.
 func best(votes map[image.Point]int) (by image.Point, count int) {
@@ -225,9 +222,8 @@ func same(p *pixels, at image.Point, q *pixels, there image.Point) bool {
 		p.at[at.Y*p.width+at.X] == q.at[there.Y*q.width+there.X]
 }
 
-// Where a block was, there is paper now, and the paper differs from the block. Nobody would call that a
-// change of
-// its own: the block is told of already.
+// Where a block was, there is paper now, and the paper differs from the block. Nobody would call that
+// a change of its own: the block is told of already.
 
 // leftBehind drops the regions in which nothing is but the place that something left: of what was there
 // before all has moved.

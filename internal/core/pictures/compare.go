@@ -58,6 +58,14 @@ const (
 // mostRegions is how many regions are told apart; of more, the rest is one.
 const mostRegions = 60
 
+// For example, a page to which a line was added at the top, and of which a price changed:
+//
+// 	before        after
+// 	Fares         New this winter   added: its rows
+// 	Oskra 6.00    Fares             moved by 24 down
+// 	Tamsel 8.50   Oskra 6.20        changed: the 2
+// 	              Tamsel 8.50       moved by 24 down
+
 // Compare compares a picture with an earlier one.
 func Compare(before, after image.Image) Comparison {
 	a, b := pixelsOf(before), pixelsOf(after)
@@ -126,9 +134,8 @@ type gap struct{ before, beforeEnd, after, afterEnd int }
 // chance.
 const leastRun = 6
 
-// This is how lines of texts are compared (Cohen's patience diff). It suits pages: most rows of pixels are
-// there
-// once, but for those of nothing but paper, and these are paired with their neighbours.
+// This is how lines of texts are compared (Cohen's patience diff). It suits pages: most rows of pixels
+// are there once, but for those of nothing but paper, and these are paired with their neighbours.
 
 // rows pairs equal rows, notes those that moved, and returns what lies between.
 //
@@ -249,9 +256,8 @@ func increasing(pairs [][2]int) [][2]int {
 	return series
 }
 
-// Of two gaps of different height, what differs less is the likelier pairing: a paragraph that grew at its
-// end is
-// compared from the top, one with a new beginning from the bottom.
+// Of two gaps of different height, what differs less is the likelier pairing: a paragraph that grew at
+// its end is compared from the top, one with a new beginning from the bottom.
 
 // gap compares rows that are not equal: as many as both have pixel by pixel, from the top or from the
 // bottom, whichever differs less. What one of them has more was added, or removed.

@@ -41,8 +41,10 @@ const (
 	MostShots = 2000
 	// MostImage is how many bytes an image has at most.
 	MostImage = 32 << 20
-	// LeastWidth and MostWidth are the widths that a picture can have, in pixels.
-	LeastWidth, MostWidth = 240, 3840
+	// LeastWidth is the least width that a picture can have, in pixels.
+	LeastWidth = 240
+	// MostWidth is the most.
+	MostWidth = 3840
 )
 
 // ErrUnreadable: the record is none, or one of a later version.

@@ -28,8 +28,7 @@ func (p Pictures) Views() []pictures.View {
 }
 
 // Selectors go into a style sheet of the page, so what would end a rule is no part of one. That is for
-// mistakes, not
-// against strangers: a page can hide of itself what it likes.
+// mistakes, not against strangers: a page can hide of itself what it likes.
 
 // pictureKeys are the keys below pictures.
 func pictureKeys(p *parse, v *Pictures) keys {

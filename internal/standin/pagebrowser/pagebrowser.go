@@ -84,9 +84,8 @@ type fulfilment struct {
 	Reason string `json:"errorReason"`
 }
 
-// Calls are answered as they come, each in a goroutine of its own: an answer may wait for requests that the
-// caller
-// has yet to answer, through the same pipe.
+// Calls are answered as they come, each in a goroutine of its own: an answer may wait for requests
+// that the caller has yet to answer, through the same pipe.
 
 // Serve answers what is asked until nothing more comes.
 func Serve(from io.Reader, to io.Writer) error {
@@ -171,9 +170,8 @@ func (b *browser) serve(m message) {
 	}
 }
 
-// Of the protocol it knows what pictures need, and says yes to everything else: a caller that asks for more
-// than
-// it did has more to test than this.
+// Of the protocol it knows what pictures need, and says yes to everything else: a caller that asks for
+// more than it did has more to test than this.
 
 // answer finds the result of a call; nil for one that is never answered.
 func (b *browser) answer(m message) (members, error) {
@@ -315,9 +313,8 @@ func (p *page) wants(day string) bool {
 
 var tags = regexp.MustCompile(`(?s)<(?:script|style)\b.*?</(?:script|style)>|<[^>]*>`)
 
-// Markup is thrown away rather than understood. Pages of tests are simple, and a page that is not is drawn as
-// what
-// is left of it: rows of words.
+// Markup is thrown away rather than understood. Pages of tests are simple, and a page that is not is
+// drawn as what is left of it: rows of words.
 
 // words lists the words of a page, by line: a line for each element.
 func (p *page) words() (lines [][]string) {
@@ -337,8 +334,7 @@ const (
 )
 
 // A word is drawn by its letters' number and its hash, so that another word of the same length looks
-// different,
-// and the same word looks the same everywhere.
+// different, and the same word looks the same everywhere.
 
 // draw draws a page.
 func (p *page) draw() []byte {
