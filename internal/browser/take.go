@@ -395,6 +395,8 @@ func (b *Browser) draw(ctx context.Context, t *tab, page Page) (p Picture, err e
 	return p, nil
 }
 
+// The browser is not asked how high the picture became: the picture says it itself.
+
 // heightOf reads the height of a PNG (its specification, third edition, 11.2.1).
 func heightOf(png []byte) int {
 	const at = 20

@@ -15,6 +15,9 @@ const (
 	answersDescriptor  = 4
 )
 
+// Nobody starts it by hand: it is started by what takes pictures, with the descriptors and the options that
+// a browser would get.
+
 func newStandInBrowserCommand(*standInCmd) *cobra.Command {
 	return &cobra.Command{
 		Use: "browser", Short: "Draw pages as rows of blocks, for --browser stand-in",

@@ -167,6 +167,8 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 	return taken, g.keep(ctx, taken, done)
 }
 
+// A picture that failed is wanted again: the page, or the machine, may be well by now.
+
 // wanted lists the pictures that are to be taken.
 func (g *Gallery) wanted(known pictures.Record, paths []string) (list []pictures.Shot) {
 	for _, path := range paths {

@@ -250,6 +250,8 @@ func PrintSeen(c *console.Console, r SeenPages, views []pictures.View) {
 	console.TableWith(c, rows, func(row int) []string { return below[row] })
 }
 
+// A page that moved is called by both of its addresses, as a rename is in a list of changes.
+
 // seenName is what a page is called.
 func seenName(p SeenReport) string {
 	switch {
