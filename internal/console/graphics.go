@@ -104,6 +104,8 @@ func Show(c *Console, how Graphics, img image.Image) {
 	}
 }
 
+// The pieces are short because terminals read into small buffers; the last one says that it is the last.
+
 // kitty writes a picture as PNG in base64, in pieces of 4,096 characters.
 func kitty(img image.Image) string {
 	const piece = 4096

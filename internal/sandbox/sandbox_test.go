@@ -112,3 +112,27 @@ func TestPastaOpensNothing(t *testing.T) {
 	require.NotContains(t, line, "--runas")
 	assert.Contains(t, sandbox.Connect("pasta", "42", true), "--runas")
 }
+
+func TestABrowserSeesProgramsAndFontsAndNoNetwork(t *testing.T) {
+	t.Parallel()
+	links := func(path string) string {
+		if path == "/bin" {
+			return "usr/bin"
+		}
+		return ""
+	}
+	there := []string{"/usr", "/etc/fonts", "/etc/chromium", "/home/ines/.fonts", "/etc/passwd", "/etc/ssh"}
+	exists := func(path string) bool { return slices.Contains(there, path) }
+	line := strings.Join(sandbox.BrowserArguments("/usr/bin/bwrap", []string{"/usr/bin/chromium", "about:blank"},
+		[]string{"/home/ines/.fonts", "/nowhere"}, links, exists), " ") + " "
+	for _, part := range []string{" --unshare-net ", " --unshare-pid ", " --cap-drop ALL ", " --uid 1000 ", " --die-with-parent ",
+		" --ro-bind /usr /usr ", " --symlink usr/bin /bin ", " --ro-bind /etc/fonts /etc/fonts ", " --ro-bind /etc/chromium /etc/chromium ",
+		" --ro-bind /home/ines/.fonts /home/ines/.fonts ", " --tmpfs /tmp ", " --remount-ro / ", " -- /usr/bin/chromium about:blank "} {
+		assert.Contains(t, line, part)
+	}
+	for _, part := range []string{" --bind ", "/etc/passwd", "/etc/ssh", "/nowhere", " --share-net "} {
+		assert.NotContains(t, line, part)
+	}
+	// What is shown comes after the empty folders that would hide it.
+	assert.Less(t, strings.Index(line, "--tmpfs /tmp"), strings.Index(line, "/home/ines/.fonts"))
+}

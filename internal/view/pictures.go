@@ -102,6 +102,9 @@ func pictureCell(p PictureReport) string {
 	return text
 }
 
+// Each note begins with a word that can be looked for in a log of a pipeline, and says what would help where
+// something would.
+
 // pictureNotes says what is to be known of a picture.
 func pictureNotes(p PictureReport) (notes []string) {
 	if p.Problem != "" {

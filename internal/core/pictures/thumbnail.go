@@ -10,6 +10,8 @@ import (
 // A thumbnail is for a list, a report or a mail: the top of a page, small. It is not compared with anything,
 // so it may be a photograph (JPEG), which is a tenth of the size.
 
+// Only the top is shown: that is what one recognises a page by.
+
 // Thumbnail returns the top of a picture, so many pixels wide and at most so many high. Each of its pixels is
 // the mean of those that it stands for.
 func Thumbnail(img image.Image, width, height int) *image.RGBA {
