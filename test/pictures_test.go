@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -329,4 +330,52 @@ func (s *shared) String() string {
 	s.mutex.Lock()
 	defer s.mutex.Unlock()
 	return s.text.String()
+}
+
+// TestPicturesAreWhereOneLooks: in mails, in the report, in terminals that can.
+func TestPicturesAreWhereOneLooks(t *testing.T) {
+	t.Parallel()
+	p := newTold(t)
+	p.env = append(p.env, "ORILLA_BROWSER=stand-in")
+	p.commit("Fares for the winter", map[string]string{"orilla.yaml": p.config, "index.html": "<p>Corvane Ferries", "build.sh": siteSteps})
+	p.ok("deploy", "--pictures")
+	p.commit("A boat more to Strike", map[string]string{"index.html": "<p>Corvane Boats"})
+	p.ok("deploy")
+	p.ok("rollback", "-m", "the fares were wrong")
+	p.ok("notices", "send")
+	pictured := map[string]bool{}
+	for _, item := range p.mail.Items() {
+		pictured[strings.Split(item.ID, "/")[0]+" "+item.Title] = strings.Contains(strings.ToLower(item.Raw), "content-id: <home>") &&
+			strings.Contains(item.Raw, "image/jpeg") && strings.Contains(item.HTML, `<img src="data:image/jpeg;base64,/9j/`)
+		assert.NotContains(t, item.HTML, "http-equiv")
+	}
+	rolled := 0
+	for title, has := range pictured {
+		switch {
+		case strings.Contains(title, "back"):
+			rolled++
+			assert.True(t, has, "what it went back to was pictured: %s", title)
+		case strings.Contains(title, "Strike"):
+			assert.False(t, has, title)
+		}
+	}
+	assert.Equal(t, 1, rolled, "%v", pictured)
+
+	p.ok("report", "--out", "report.html")
+	data, err := os.ReadFile(filepath.Join(p.folder, "report.html"))
+	require.NoError(t, err)
+	assert.Contains(t, string(data), `<img src="data:image/jpeg;base64,/9j/`)
+	assert.Contains(t, string(data), `alt="The home page of production"`)
+
+	if runtime.GOOS != "windows" {
+		terminal := p.terminal("status", "--pictures")
+		assert.Contains(t, terminal.ends(0), "this terminal shows no pictures")
+		p.env = append(p.env, "KITTY_WINDOW_ID=1")
+		terminal = p.terminal("status", "--pictures")
+		terminal.ends(0)
+		assert.Contains(t, terminal.raw(), "\x1b_Ga=T,f=100,")
+	}
+	out, notes, _ := p.run("status", "--pictures")
+	assert.NotContains(t, out, "\x1b")
+	assert.Contains(t, notes, "orilla open --picture")
 }

@@ -117,7 +117,9 @@ func (b *Box) Page() http.Handler {
 			return
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'")
+		w.Header().
+			Set("Content-Security-Policy", "sandbox; default-src 'none'; "+
+				"style-src 'unsafe-inline'; img-src data:")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		bytes.NewBufferString(item.HTML).WriteTo(w) //nolint:errcheck // nobody reads it
 	})

@@ -152,23 +152,39 @@ func takeApart(raw []byte, item *Item) {
 		item.Title = message.Header.Get("Subject")
 	}
 	item.ID = strings.Trim(message.Header.Get("Message-Id"), "<>")
-	kind, parameters, err := mime.ParseMediaType(message.Header.Get("Content-Type"))
+	header := message.Header
+	readPart(item, header.Get("Content-Type"), header.Get("Content-Transfer-Encoding"), message.Body, 0)
+}
+
+// mostNested is how many multiparts may be in each other.
+const mostNested = 5
+
+// readPart reads a part of a mail, and those in it (RFC 2046): the first text is its text, a page its
+// page, and pictures stand in the page where their Content-ID is named (RFC 2392).
+func readPart(item *Item, mediaType, encoding string, body io.Reader, nested int) {
+	kind, parameters, err := mime.ParseMediaType(mediaType)
 	if err != nil || !strings.HasPrefix(kind, "multipart/") {
-		item.Text = decoded(message.Body, message.Header.Get("Content-Transfer-Encoding"))
-		return
-	}
-	parts := multipart.NewReader(message.Body, parameters["boundary"])
-	for {
-		part, err := parts.NextRawPart()
-		if err != nil {
-			return
-		}
-		text := decoded(part, part.Header.Get("Content-Transfer-Encoding"))
-		if strings.HasPrefix(part.Header.Get("Content-Type"), "text/html") {
+		if text := decoded(body, encoding); kind == "text/html" {
 			item.HTML = text
 		} else if item.Text == "" {
 			item.Text = text
 		}
+		return
+	}
+	parts := multipart.NewReader(body, parameters["boundary"])
+	for nested < mostNested {
+		part, err := parts.NextRawPart()
+		if err != nil {
+			return
+		}
+		id, kind := strings.Trim(part.Header.Get("Content-Id"), "<>"), part.Header.Get("Content-Type")
+		if image, _, _ := strings.Cut(kind, ";"); id != "" && strings.HasPrefix(image, "image/") {
+			data, _ := io.ReadAll(io.LimitReader(part, mostBytes)) // what could be read is shown
+			item.HTML = strings.ReplaceAll(item.HTML, `"cid:`+id+`"`,
+				`"data:`+image+`;base64,`+strings.Join(strings.Fields(string(data)), "")+`"`)
+			continue
+		}
+		readPart(item, kind, part.Header.Get("Content-Transfer-Encoding"), part, nested+1)
 	}
 }
 
