@@ -160,7 +160,7 @@ func (m *mailer) message(event notices.Event) (*mail.Msg, error) {
 		err = message.EmbedReader(
 			"home.jpg",
 			bytes.NewReader(event.Data.Picture),
-			mail.WithFileContentID("home"),
+			mail.WithFileContentID("<home@orilla.invalid>"),
 		)
 	}
 	return message, err
