@@ -47,6 +47,7 @@ type Picture struct {
 const (
 	ownTime    = 3000 // milliseconds
 	settleTime = 100  // milliseconds, after animations were ended
+	fontTime   = 2000 // milliseconds, more where fonts were not there
 	loadTime   = 15 * time.Second
 	drawTime   = 5 * time.Second
 	// mostBlocked is how many origins are named.
@@ -343,7 +344,12 @@ func (b *Browser) settle(ctx context.Context, t *tab, page Page) (s settled, err
 	}
 	passing, cancel := context.WithTimeout(ctx, drawTime/2)
 	defer cancel()
-	return result.Result.Value, b.pass(passing, t, settleTime)
+	if s = result.Result.Value; !s.Fonts {
+		if err := b.pass(passing, t, fontTime); err != nil {
+			return s, err
+		}
+	}
+	return s, b.pass(passing, t, settleTime)
 }
 
 // The window stays as high as it is while all of the page is drawn (captureBeyondViewport): a page
@@ -371,28 +377,32 @@ func (b *Browser) draw(ctx context.Context, t *tab, page Page) (p Picture, err e
 	if p.Cut = height*scale > pictures.MostHeight; p.Cut {
 		height = pictures.MostHeight / scale
 	}
-	var shot struct {
-		Data string `json:"data"`
-	}
-	err = b.call(
-		ctx,
-		t.session,
-		"Page.captureScreenshot",
-		members{"format": "png", "captureBeyondViewport": true,
-			"clip": members{"x": 0, "y": 0, "width": width, "height": height, "scale": scale}},
-		&shot,
-	)
-	if err != nil {
-		return p, err
-	}
-	if p.PNG, err = base64.StdEncoding.DecodeString(shot.Data); err != nil {
-		return p, err
-	}
-	if len(p.PNG) > pictures.MostImage {
-		return p, fmt.Errorf("its picture is larger than %d bytes", pictures.MostImage)
+	for {
+		if p.PNG, err = b.capture(ctx, t, width, height, scale); err != nil {
+			return p, err
+		}
+		if len(p.PNG) <= pictures.MostImage {
+			break
+		}
+		// Photographs from top to bottom: as much of the page as a store keeps.
+		p.Cut, height = true, height/2
 	}
 	p.Height = heightOf(p.PNG)
 	return p, nil
+}
+
+// capture takes the picture itself, in PNG: so wide and high a part of the page, so much smaller.
+func (b *Browser) capture(ctx context.Context, t *tab, width, height, scale float64) ([]byte, error) {
+	var shot struct {
+		Data string `json:"data"`
+	}
+	clip := members{"x": 0, "y": 0, "width": width, "height": height, "scale": scale}
+	err := b.call(ctx, t.session, "Page.captureScreenshot",
+		members{"format": "png", "captureBeyondViewport": true, "clip": clip}, &shot)
+	if err != nil {
+		return nil, err
+	}
+	return base64.StdEncoding.DecodeString(shot.Data)
 }
 
 // The browser is not asked how high the picture became: the picture says it itself.

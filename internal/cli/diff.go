@@ -45,7 +45,8 @@ func newDiffCommand(a *app) *cobra.Command {
 		Args:  cobra.MaximumNArgs(2),
 		Long: "Diff compares two environments, entries, releases or commits. With one argument it " +
 			"compares that with production; with none, the last commit with production. The weight " +
-			"of a page includes everything it loads, before compression.",
+			"of a page includes everything it loads, before compression. The options from --page to " +
+			"--retake go with --pictures.",
 		Example: "orilla diff\n" +
 			"orilla diff production preview/winter-times --open\n" +
 			"orilla diff production:11 production:12 --text /fares\n" +
@@ -66,6 +67,7 @@ func newDiffCommand(a *app) *cobra.Command {
 	flags.BoolVar(&o.pictures, "pictures", false, "compare how the pages look")
 	flags.Float64Var(&o.failAbove, "fail-above", -1,
 		"with --pictures: fail if more than this `PERCENT` of a page changed")
+	flags.Lookup("fail-above").DefValue = "" // that it is negative is nobody's business
 	o.shown.flags(flags)
 	siteFlag(flags, &o.site)
 	return a.jsonFlag(cmd)

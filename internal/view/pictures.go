@@ -111,11 +111,8 @@ func pictureNotes(p PictureReport) (notes []string) {
 		notes = append(notes, fmt.Sprintf("%s %s: %s", console.Bad("no picture:"), p.Path, p.Problem))
 	}
 	if p.Cut {
-		notes = append(
-			notes,
-			fmt.Sprintf("%s %s is longer than its picture of %d pixels", console.Warn("cut:"), p.Path,
-				pictures.MostHeight),
-		)
+		notes = append(notes, fmt.Sprintf("%s %s is longer than its picture of %d pixels", console.Warn("cut:"),
+			p.Path, p.Height))
 	}
 	if p.Restless {
 		notes = append(notes, fmt.Sprintf("%s %s went on changing; its pictures may differ each time "+

@@ -24,6 +24,7 @@ import (
 	"orilla.example/orilla/internal/core/canon"
 	"orilla.example/orilla/internal/core/digest"
 	"orilla.example/orilla/internal/core/release"
+	"orilla.example/orilla/internal/core/storage"
 )
 
 // Format is the version of records. Taking is the version of how pictures are taken: one that changes
@@ -39,8 +40,8 @@ const (
 	MostHeight = 8000
 	// MostShots is how many pictures a record names.
 	MostShots = 2000
-	// MostImage is how many bytes an image has at most.
-	MostImage = 32 << 20
+	// MostImage is how many bytes an image has at most: as many as a store keeps under one key.
+	MostImage = storage.MaxObject
 	// LeastWidth is the least width that a picture can have, in pixels.
 	LeastWidth = 240
 	// MostWidth is the most.
