@@ -111,8 +111,8 @@ func pictureNotes(p PictureReport) (notes []string) {
 		notes = append(notes, fmt.Sprintf("%s %s: %s", console.Bad("no picture:"), p.Path, p.Problem))
 	}
 	if p.Cut {
-		notes = append(notes, fmt.Sprintf("%s %s is longer than its picture of %d pixels", console.Warn("cut:"),
-			p.Path, p.Height))
+		notes = append(notes, fmt.Sprintf("%s %s is longer than its picture of %d pixels",
+			console.Warn("cut:"), p.Path, p.Height))
 	}
 	if p.Restless {
 		notes = append(notes, fmt.Sprintf("%s %s went on changing; its pictures may differ each time "+
@@ -272,6 +272,9 @@ func seenCell(p SeenReport) string {
 	case gallery.StateSame:
 		return console.Faint("same")
 	case gallery.StateChanged:
+		if p.Percent == 0 {
+			return console.Warn("moved") // all that differs is elsewhere
+		}
 		return console.Warn("changed " + Percent(p.Percent))
 	case gallery.StateNew:
 		return console.Good("new")

@@ -5,6 +5,7 @@ import (
 	"image"
 	"image/color"
 	"image/draw"
+	"math"
 	"slices"
 )
 
@@ -316,12 +317,13 @@ func (c *comparer) pixels(g gap) {
 	for i := range rows {
 		a, b := c.before.row(g.before+i), c.after.row(g.after+i)
 		for x := range width {
-			if a[x] == b[x] || !visible(a[x], b[x]) {
+			if a[x] == b[x] || distance(a[x], b[x]) <= seen {
 				continue
 			}
 			differs[i*width+x] = true
 			s := &squares[i/cell*across+x/cell]
-			if c.before.isEdge(x, g.before+i) || c.after.isEdge(x, g.after+i) {
+			if distance(a[x], b[x]) <= smoothed &&
+				(c.before.isEdge(x, g.before+i) || c.after.isEdge(x, g.after+i)) {
 				s.edge++
 			} else {
 				s.solid++
@@ -383,16 +385,24 @@ func (c *comparer) mark(differs []bool, width, top int, square image.Rectangle) 
 	return found
 }
 
-// visible reports whether two colours differ so that one sees it: by more than a tenth of the distance
-// between black and white, in YIQ, whose parts are weighed as eyes do (Kotsarenko and Ramos, Measuring
-// perceived color difference using YIQ NTSC transmission color space in mobile applications, 2010).
-func visible(a, b uint32) bool {
-	const most, tenth = 35215.0, 0.1
+const (
+	// seen is the distance from which on one sees that two colours differ.
+	seen = 0.1
+	// smoothed is by how much a pixel may differ that smooths an edge. A stem of a letter where there was
+	// paper differs by more: the tail of a comma is nothing but edges, and a full stop has none.
+	smoothed = 0.4
+)
+
+// distance is how far two colours are from each other, from 0 to 1, the distance between black and white: in
+// YIQ, whose parts are weighed as eyes do (Kotsarenko and Ramos, Measuring perceived color difference using
+// YIQ NTSC transmission color space in mobile applications, 2010).
+func distance(a, b uint32) float64 {
+	const most = 35215.0
 	r, g, bl := part(a, 16)-part(b, 16), part(a, 8)-part(b, 8), part(a, 0)-part(b, 0)
 	y := r*0.29889531 + g*0.58662247 + bl*0.11448223
 	i := r*0.59597799 - g*0.27417610 - bl*0.32180189
 	q := r*0.21147017 - g*0.52261711 + bl*0.31114694
-	return 0.5053*y*y+0.299*i*i+0.1957*q*q > most*tenth*tenth
+	return math.Sqrt((0.5053*y*y + 0.299*i*i + 0.1957*q*q) / most)
 }
 
 func part(v uint32, shift uint) float64 { return float64(v >> shift & 0xff) }

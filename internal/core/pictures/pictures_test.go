@@ -75,6 +75,28 @@ func TestAChangedCommaIsFound(t *testing.T) {
 	assert.InDelta(t, 8.0/(400*600), c.Share, 1e-9)
 }
 
+// TestAFullStopThatBecomesACommaIsFound: as letters are drawn, with smoothed edges all around.
+func TestAFullStopThatBecomesACommaIsFound(t *testing.T) {
+	t.Parallel()
+	glyph := func(rows ...string) *image.RGBA {
+		img := page(120, 80)
+		box(img, image.Rect(50, 30, 70, 50), 0xfb)
+		for y, row := range rows {
+			for x, c := range row {
+				if grey := map[rune]uint8{'#': 0x20, '+': 0x70, '-': 0xb0, '.': 0xe0}[c]; grey != 0 {
+					box(img, image.Rect(55+x, 35+y, 56+x, 36+y), grey)
+				}
+			}
+		}
+		return img
+	}
+	stop := glyph("      ", " .--. ", " -##- ", " -##- ", " .--. ")
+	comma := glyph("      ", " .--. ", " -##- ", " -##- ", " .+#- ", " -+.  ")
+	assert.Equal(t, []pictures.Kind{pictures.Changed}, kinds(pictures.Compare(stop, comma)))
+	// The same full stop, a quarter of a pixel to the right.
+	assert.True(t, pictures.Compare(stop, glyph("      ", "  --. ", " .##- ", " .##+ ", "  --- ")).Same())
+}
+
 func TestWhatMovedDownIsNotAllDifferent(t *testing.T) {
 	t.Parallel()
 	before := page(400, 600)
