@@ -325,7 +325,7 @@ func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed st
 	if a.JSON {
 		return a.Document(report)
 	}
-	a.show(report, views, time.Since(began))
+	a.show(report, views, o.most, time.Since(began))
 	if o.open {
 		return exhibit(ctx, a.app,
 
@@ -340,7 +340,7 @@ func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed st
 // of two hundred pages would else be taken for one that looked at all.
 
 // show prints what was taken.
-func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, took time.Duration) {
+func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, most int, took time.Duration) {
 	a.Print("%s  %s  %s", console.Strong(r.Name), console.Faint(shortOf(r.Release)), r.Subject)
 	view.PrintPictures(a.Console, r, views)
 	how := "not isolated"
@@ -357,7 +357,7 @@ func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, took ti
 		a.Hint(
 			"more:",
 			fmt.Sprintf("%s changed too: --most %d", console.Count(int64(r.Left), "page", "pages"),
-				r.Left+len(r.Pictures)),
+				r.Left+most),
 		)
 	}
 	a.Hint("next:", "see them: orilla pictures "+r.Name+" --open")
