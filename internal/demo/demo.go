@@ -46,7 +46,7 @@ var commits = []commit{
 }
 
 // Head is the hash of the last commit.
-const Head = "afbc0c6c4b5af64fc03228bd0bc4b1596bf8809d"
+const Head = "30afbfb3220d81903b49a73a5ae5d8dd05ff200a"
 
 // Create makes the repository in a folder that does not exist or is empty.
 func Create(ctx context.Context, folder string) error {
