@@ -1,7 +1,7 @@
 package test
 
 // terminal stands for one where tests have none.
-type terminal struct{}
+type terminal struct{ ended chan struct{} }
 
 // terminal skips the test.
 func (p *place) terminal(...string) *terminal {
