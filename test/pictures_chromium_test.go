@@ -79,6 +79,24 @@ func TestPicturesInChromium(t *testing.T) {
 	}
 }
 
+// TestWhatIsIgnoredIsLeftOut: what differs each time is named, and no difference.
+func TestWhatIsIgnoredIsLeftOut(t *testing.T) {
+	p := newPlace(t)
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: out}\npictures: {ignore: ['.clock', '#weather img']}\n",
+		"out/index.html": ferry("Ferries", fares(3), "<p class=clock>10:24</p><div id=weather><img width=50 height=50 alt=rain></div>"), "out/style.css": ferryStyle})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{
+		"out/index.html": ferry("Ferries", fares(3), "<p class=clock>11:57</p><div id=weather><img width=50 height=50 alt=sun></div>")})
+	p.ok("deploy")
+	for _, one := range p.seen("production:1", "production").Pages {
+		assert.Equal(t, "same", one.State)
+	}
+	p.write(map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: out}\n"})
+	for _, one := range p.seen("production:1", "production").Pages {
+		assert.Equal(t, "changed", one.State, "nothing is left out now, and pictures without that are others")
+	}
+}
+
 // TestAHundredPagesTakeAMinute measures what is promised, on however busy a machine this is: the time is
 // told, and bounded loosely.
 func TestAHundredPagesTakeAMinute(t *testing.T) {

@@ -182,6 +182,52 @@ func TestALookIsACheck(t *testing.T) {
 	assert.Contains(t, p.ok("history"), "rollback")
 }
 
+// TestManyTakePicturesAtOnce: each has its own, and whoever misses one takes it again.
+func TestManyTakePicturesAtOnce(t *testing.T) {
+	t.Parallel()
+	p := drawn(t)
+	files := map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: out}\npictures: {widths: 390}\n", "out/index.html": "<p>home"}
+	for i := range 6 {
+		files[fmt.Sprintf("out/p%d.html", i)] = fmt.Sprintf("<p>page %d", i)
+	}
+	p.commit("First", files)
+	p.ok("deploy")
+	assert.Contains(t, p.ok("doctor"), "taken by")
+	var group sync.WaitGroup
+	for i := range 6 {
+		group.Go(func() {
+			out, notes, status := p.run("pictures", "--page", fmt.Sprintf("/p%d", i))
+			assert.Zero(t, status, notes)
+			assert.Contains(t, out, fmt.Sprintf("/p%d ", i))
+		})
+	}
+	// Others are killed half way.
+	for range 4 {
+		group.Go(func() {
+			command := p.command(t.Context(), "pictures", "--retake", "--page", "/p1", "--page", "/p2")
+			if command.Start() == nil {
+				time.Sleep(60 * time.Millisecond)
+				command.Process.Kill() //nolint:errcheck // it may have ended
+				command.Wait()         //nolint:errcheck // see above
+			}
+		})
+	}
+	group.Wait()
+	args := []string{"pictures", "--json"}
+	for i := range 6 {
+		args = append(args, "--page", fmt.Sprintf("/p%d", i))
+	}
+	var r view.PicturesReport
+	require.NoError(t, json.Unmarshal([]byte(p.ok(args...)), &r))
+	assert.Len(t, r.Pictures, 7)
+	for _, one := range r.Pictures {
+		assert.Empty(t, one.Problem, one.Path)
+	}
+	r = view.PicturesReport{}
+	require.NoError(t, json.Unmarshal([]byte(p.ok(args...)), &r))
+	assert.Zero(t, r.Taken, "all are there now")
+}
+
 func TestBadDaysOfPictures(t *testing.T) {
 	t.Parallel()
 	p := drawn(t)

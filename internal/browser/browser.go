@@ -67,6 +67,7 @@ type Browser struct {
 	product string
 	command *exec.Cmd
 	profile string // a folder that is removed
+	said    *tail
 	*pipe
 
 	free  chan *tab
@@ -174,7 +175,9 @@ func Start(ctx context.Context, options Options) (*Browser, error) {
 	//nolint:gosec,noctx // a browser that was found or named; Close ends it with all of its processes
 	b.command = exec.Command(line[0], line[1:]...)
 	b.command.Env = append(process.Environment("FONTCONFIG_*"), "TZ=UTC", "HOME="+profile)
-	// What it says of its own troubles is for those who make it.
+	// What it says of its own troubles is for those who make it, but for the last line where it ends.
+	b.said = &tail{}
+	b.command.Stderr, b.command.WaitDelay = b.said, drawTime
 	if b.pipe, err = startPiped(b.command, options.Bubblewrap == ""); err != nil {
 		os.RemoveAll(profile) //nolint:errcheck // litter of the system's temporary folder
 		return nil, err
@@ -187,10 +190,40 @@ func Start(ctx context.Context, options Options) (*Browser, error) {
 	defer cancel()
 	if err := b.begin(starting); err != nil {
 		b.Close()
+		if starting.Err() != nil && ctx.Err() == nil {
+			err = fmt.Errorf("%w: it said nothing for %s", ErrEnded, startTime)
+		}
+		if line := b.said.last(); line != "" && errors.Is(err, ErrEnded) {
+			err = fmt.Errorf("%w: %s", err, line)
+		}
 		return nil, err
 	}
 	context.AfterFunc(ctx, b.Close)
 	return b, nil
+}
+
+// tail keeps the end of what a browser says.
+type tail struct {
+	mutex sync.Mutex
+	text  []byte
+}
+
+// Write implements io.Writer.
+func (t *tail) Write(data []byte) (int, error) {
+	const most = 4096
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	t.text = append(t.text, data...)
+	t.text = t.text[max(0, len(t.text)-most):]
+	return len(data), nil
+}
+
+// last is the last line; "" for none.
+func (t *tail) last() string {
+	t.mutex.Lock()
+	defer t.mutex.Unlock()
+	lines := strings.Split(strings.TrimSpace(string(t.text)), "\n")
+	return strings.TrimSpace(lines[len(lines)-1])
 }
 
 // begin asks the browser who it is, and says how it is to behave.

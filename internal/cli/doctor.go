@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -65,6 +66,7 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 		findings = append(findings, checkTrust(ctx, p)...)
 		findings = append(findings, a.checkStore(ctx, p)...)
 		findings = append(findings, checkNotices(p)...)
+		findings = append(findings, checkPictures(p)...)
 	}
 
 	findings = append(findings, checkNames(ctx), checkPort(ctx, findings, "edge", view.DefaultEdge),
@@ -82,6 +84,28 @@ func (a *doctorCmd) doctor(ctx context.Context) error {
 		return &exitError{int(fault.Findings)}
 	}
 	return nil
+}
+
+// Pictures are a thing of some people and machines. Who says in orilla.yaml how they are to be wants them.
+
+// checkPictures tells whether there is a browser to take pictures with, where the project wants any.
+func checkPictures(p *site.Project) []view.Finding {
+	const about = "pictures"
+	wanted := p.LocalConfig.Pictures
+	if len(wanted.Pages)+len(wanted.Widths)+len(wanted.Schemes)+len(wanted.Ignore) == 0 {
+		return nil
+	}
+	program, err := browserNamed(os.Getenv(browserVariable))
+	if err != nil {
+		return []view.Finding{view.Remark(about, "no Chromium or Chrome was found",
+			"install one, or name it in "+browserVariable)}
+	}
+	findings := []view.Finding{view.Good(about, "taken by "+strings.Join(program, " "))}
+	if _, err := exec.LookPath("bwrap"); err != nil && runtime.GOOS == "linux" {
+		findings = append(findings, view.Remark(about,
+			"bubblewrap is not installed, so there are none of untrusted builds", "apt-get install bubblewrap"))
+	}
+	return findings
 }
 
 // checkGit tells whether Git is there and new enough for what is asked of it.

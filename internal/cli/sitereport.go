@@ -207,7 +207,8 @@ func (a *siteReportCmd) pictures(ctx context.Context, s *session, r *view.WholeR
 	r.Pictures = map[string]template.URL{}
 	for _, e := range r.Status.Environments {
 		id, err := release.ParseID(e.Release)
-		if err != nil || len(r.Pictures) == reportPictures || e.State == view.StateExpired {
+		// A report is passed on, and a password is not.
+		if err != nil || len(r.Pictures) == reportPictures || e.State == view.StateExpired || e.Protected {
 			continue
 		}
 		data, err := gallery.Small(ctx, s.store, s.site, id, width, height)
