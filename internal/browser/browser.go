@@ -29,7 +29,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"orilla.example/orilla/internal/process"
@@ -72,7 +71,7 @@ type Browser struct {
 
 	free  chan *tab
 	tabs  sync.Map // by the id of their target: *tab
-	over  atomic.Bool
+	over  sync.Once
 	ended chan struct{} // closed when the process has ended
 }
 
@@ -136,6 +135,9 @@ var arguments = []string{"--headless", "--disable-gpu", "--hide-scrollbars", "--
 	"--proxy-server=127.0.0.1:9", "--proxy-bypass-list=<-loopback>", "--host-resolver-rules=MAP * ~NOTFOUND",
 	"--force-webrtc-ip-handling-policy=disable_non_proxied_udp", "--disk-cache-size=1"}
 
+// profilePrefix begins the names of folders for profiles.
+const profilePrefix = "orilla-browser-"
+
 // startTime is how long a browser may take to begin.
 const startTime = 30 * time.Second
 
@@ -158,7 +160,8 @@ func Start(ctx context.Context, options Options) (*Browser, error) {
 	for range options.Tabs {
 		b.free <- nil // opened when it is needed
 	}
-	profile, err := os.MkdirTemp("", "orilla-browser-")
+	clearStrays()
+	profile, err := os.MkdirTemp("", profilePrefix)
 	if err != nil {
 		return nil, err
 	}
@@ -246,16 +249,25 @@ func (b *Browser) begin(ctx context.Context) error {
 // Product is the browser's name and version: "Chrome/156.0.8078.108".
 func (b *Browser) Product() string { return b.product }
 
-// Close ends the browser. Nothing of it is left.
+// Close ends the browser. Nothing of it is left, for whoever calls first and for all others.
 func (b *Browser) Close() {
-	if b.over.Swap(true) {
+	b.over.Do(func() {
+		end(b.command)
 		<-b.ended
-		return
+		b.pipe.close()
+		os.RemoveAll(b.profile) //nolint:errcheck // litter of the system's temporary folder
+	})
+}
+
+// clearStrays removes folders that are left of those who were killed.
+func clearStrays() {
+	const old = 24 * time.Hour
+	strays, _ := filepath.Glob(filepath.Join(os.TempDir(), profilePrefix+"*"))
+	for _, stray := range strays {
+		if info, err := os.Lstat(stray); err == nil && info.IsDir() && time.Since(info.ModTime()) > old {
+			os.RemoveAll(stray) //nolint:errcheck // somebody else's, perhaps
+		}
 	}
-	end(b.command)
-	<-b.ended
-	b.pipe.close()
-	os.RemoveAll(b.profile) //nolint:errcheck // litter of the system's temporary folder
 }
 
 // wait waits until the process has ended, and lets go whoever waits for an answer.
