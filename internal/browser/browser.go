@@ -133,6 +133,8 @@ var arguments = []string{"--headless", "--disable-gpu", "--hide-scrollbars", "--
 	"--font-render-hinting=none", "--disable-lcd-text", "--force-color-profile=srgb", "--lang=en-US",
 	"--blink-settings=imageAnimationPolicy=2", "--js-flags=--max-old-space-size=768",
 	"--proxy-server=127.0.0.1:9", "--proxy-bypass-list=<-loopback>", "--host-resolver-rules=MAP * ~NOTFOUND",
+	// The second is how versions before called the first.
+	"--webrtc-ip-handling-policy=disable_non_proxied_udp",
 	"--force-webrtc-ip-handling-policy=disable_non_proxied_udp", "--disk-cache-size=1"}
 
 // profilePrefix begins the names of folders for profiles.

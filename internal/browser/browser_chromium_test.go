@@ -99,16 +99,34 @@ func TestTheSamePageGivesTheSamePicture(t *testing.T) {
 // TestHostilePages cannot hurt the machine, keep others from being taken, or reach anything.
 func TestHostilePages(t *testing.T) {
 	t.Parallel()
-	reached := make(chan string, 10)
-	//nolint:noctx // a test
-	server := &http.Server{
-		Addr:    "127.0.0.1:0",
-		Handler: http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { reached <- r.URL.String() }),
-	}
+	reached := make(chan string, 100)
 	listener := listen(t)
-	go server.Serve(listener) //nolint:errcheck // until the test ends
-	t.Cleanup(func() { server.Close() })
-	local := "http://" + listener.Addr().String()
+	go func() { // that somebody connects is enough
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			reached <- "TCP from " + conn.RemoteAddr().String()
+			conn.Close() //nolint:errcheck // it was never used
+		}
+	}()
+	packets, err := net.ListenPacket("udp", "127.0.0.1:0")
+	require.NoError(t, err)
+	go func() {
+		for {
+			if _, from, err := packets.ReadFrom(make([]byte, 2000)); err != nil {
+				return
+			} else {
+				reached <- "UDP from " + from.String()
+			}
+		}
+	}()
+	t.Cleanup(func() {
+		listener.Close() //nolint:errcheck // it is over
+		packets.Close()  //nolint:errcheck // see above
+	})
+	local, udp := "http://"+listener.Addr().String(), packets.LocalAddr().String()
 	pages := map[string]string{
 		"/endless":  "<p>one<script>for (;;) {}</script>",
 		"/dialogs":  "<p>two<script>alert(1); confirm(2); prompt(3); print(); onbeforeunload = e => e.preventDefault(); for (let i = 0; i < 50; i++) open('/dialogs')</script>",
@@ -121,6 +139,13 @@ func TestHostilePages(t *testing.T) {
 				"ws",
 				1,
 			) + "/socket'); navigator.sendBeacon('" + local + "/beacon'); new Worker('/worker.js'); new EventSource('" + local + "/events')</script>",
+		"/udp": "<p>ten<script>const c = new RTCPeerConnection({iceServers: [{urls: 'stun:" + udp + "'}]}); c.createDataChannel('x'); " +
+			"c.onicecandidate = e => { if (e.candidate) document.body.append(e.candidate.candidate) }; c.createOffer().then(o => c.setLocalDescription(o)); " +
+			"try { new WebTransport('https://" + udp + "/x') } catch {}</script>",
+		"/hints": "<link rel=preconnect href='" + local + "'><link rel=dns-prefetch href='" + local + "'><link rel=prefetch href='" + local + "/p'>" +
+			"<script type=speculationrules>{\"prefetch\":[{\"source\":\"list\",\"urls\":[\"" + local + "/s\"]}],\"prerender\":[{\"source\":\"list\",\"urls\":[\"/good\"]}]}</script>" +
+			"<meta http-equiv=refresh content='1;url=" + local + "/m'><form action='" + local + "/f' id=f></form><object data='" + local + "/o'></object><video src='" + local + "/v' autoplay></video><p>eleven",
+		"/shared":    "<p>twelve<script>new SharedWorker('/worker.js'); navigator.serviceWorker.register('/worker.js')</script>",
 		"/worker.js": "fetch('" + local + "/worker', {mode: 'no-cors'}); importScripts('" + local + "/import')",
 		"/huge":      "<script>const s = 'x'.repeat(1 << 20); for (let i = 0; i < 4000; i++) { const p = document.createElement('p'); p.textContent = s + i; document.documentElement.append(p) }</script>",
 		"/memory":    "<script>const a = []; setInterval(() => a.push(new Uint8Array(50 << 20).fill(7)), 10)</script>",
@@ -152,7 +177,7 @@ func TestHostilePages(t *testing.T) {
 				time.Since(began),
 			)
 			switch path {
-			case "/endless", "/loop", "/huge":
+			case "/endless", "/loop", "/huge", "/hints":
 			case "/away":
 				assert.ErrorContains(t, err, "https://elsewhere.example")
 			case "/restless":
