@@ -103,7 +103,8 @@ func checkPictures(p *site.Project) []view.Finding {
 	findings := []view.Finding{view.Good(about, "taken by "+strings.Join(program, " "))}
 	if _, err := exec.LookPath("bwrap"); err != nil && runtime.GOOS == "linux" {
 		findings = append(findings, view.Remark(about,
-			"bubblewrap is not installed, so there are none of untrusted builds", "apt-get install bubblewrap"))
+			"bubblewrap is not installed, so there are none of untrusted builds",
+			"apt-get install bubblewrap"))
 	}
 	return findings
 }
