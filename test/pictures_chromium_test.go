@@ -79,6 +79,31 @@ func TestPicturesInChromium(t *testing.T) {
 	}
 }
 
+// TestABrowserRemembersNothingOfTheSideBefore: the same addresses, other bytes.
+func TestABrowserRemembersNothingOfTheSideBefore(t *testing.T) {
+	p := newPlace(t)
+	script := func(word string) string {
+		return "document.querySelector('h1').append(' " + word + "'); localStorage.word ??= '" + word + "'; document.querySelector('footer').append(localStorage.word)"
+	}
+	page := ferry("Ferries", fares(3), "") + "<script src=/app.js></script>"
+	p.commit("First", map[string]string{"orilla.yaml": "site: corvane\nbuild: {output: out}\nrules: site.rules\n",
+		"site.rules":     "header  /app.js     cache-control: max-age=31536000\nheader  /style.css  cache-control: max-age=31536000\n",
+		"out/index.html": page, "out/fares.html": page, "out/style.css": ferryStyle, "out/app.js": script("winter")})
+	p.ok("deploy")
+	p.commit("Second", map[string]string{"out/style.css": ferryStyle + " h1 { color: teal }", "out/app.js": script("summer")})
+	p.ok("deploy")
+	r := p.seen("production:1", "production")
+	require.Len(t, r.Pages, 4)
+	for _, one := range r.Pages {
+		assert.Equal(t, "changed", one.State, one.Path)
+		assert.GreaterOrEqual(t, len(one.Regions), 2, "the heading, and the footer")
+	}
+	again := p.seen("production:1", "production", "--retake")
+	for i, one := range again.Pages {
+		assert.Equal(t, r.Pages[i], one, "in any order")
+	}
+}
+
 // TestWhatIsIgnoredIsLeftOut: what differs each time is named, and no difference.
 func TestWhatIsIgnoredIsLeftOut(t *testing.T) {
 	p := newPlace(t)

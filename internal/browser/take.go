@@ -133,6 +133,21 @@ func (b *Browser) Take(ctx context.Context, page Page) (Picture, error) {
 	return picture, err
 }
 
+// Another release may have other bytes at the same addresses, and a browser remembers what it was given. So
+// tabs, with all that they remember, go before something else is shown.
+
+// Forget closes all tabs. Nothing may be taken meanwhile.
+func (b *Browser) Forget() {
+	for range b.options.Tabs {
+		if t := <-b.free; t != nil {
+			b.shut(t)
+		}
+	}
+	for range b.options.Tabs {
+		b.free <- nil
+	}
+}
+
 // why is why the browser has ended.
 func (b *Browser) why() error {
 	b.mutex.Lock()

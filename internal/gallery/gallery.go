@@ -142,7 +142,7 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 	// What breaks the browser breaks it for all pages that it shows just then: those are taken again,
 	// one after the other.
 	done, broken, err := g.round(ctx, b, side, wanted, taken)
-	for _, shot := range broken {
+	for _, one := range broken {
 		if err != nil || ctx.Err() != nil {
 			break
 		}
@@ -150,11 +150,15 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 		if b, _, err = g.start(ctx, side); err != nil {
 			break
 		}
-		var again, more []pictures.Shot
-		again, more, err = g.round(ctx, b, side, []pictures.Shot{shot}, taken)
-		for _, shot := range more {
-			shot.Problem = "the browser ended while it showed the page"
-			again = append(again, shot)
+		var again []pictures.Shot
+		var more []failure
+		again, more, err = g.round(ctx, b, side, []pictures.Shot{one.shot}, taken)
+		for _, one := range more {
+			one.shot.Problem = one.err.Error()
+			if errors.Is(one.err, browser.ErrEnded) {
+				one.shot.Problem = "the browser ended while it showed the page"
+			}
+			again = append(again, one.shot)
 		}
 		done = append(done, again...)
 	}
@@ -169,9 +173,12 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 
 // A picture that failed is wanted again: the page, or the machine, may be well by now.
 
-// wanted lists the pictures that are to be taken.
+// wanted lists the pictures that are to be taken, each once.
 func (g *Gallery) wanted(known pictures.Record, paths []string) (list []pictures.Shot) {
-	for _, path := range paths {
+	for i, path := range paths {
+		if slices.Contains(paths[:i], path) {
+			continue
+		}
 		for _, view := range g.options.Views {
 			if shot, there := known.Find(path, view); there && shot.Problem == "" && !g.options.Again {
 				continue
@@ -197,6 +204,7 @@ func (g *Gallery) start(ctx context.Context, side Side) (*browser.Browser, strin
 	}
 	g.answers.Store(g.answer(side))
 	if g.browser != nil && (g.isolated || !side.Untrusted) && g.origin == originOf(side) {
+		g.browser.Forget()
 		return g.browser, g.key, nil
 	}
 	g.Close()
@@ -279,6 +287,12 @@ func (g *Gallery) answer(side Side) *http.HandlerFunc {
 // A browser that ended takes all of its pages with it. Which of them was to blame is found by showing each of
 // them alone: those that are innocent get their picture, the other one gets its problem.
 
+// failure is a picture that was not taken, and why.
+type failure struct {
+	shot pictures.Shot
+	err  error
+}
+
 // round takes pictures side by side. broken are those that the end of the browser kept from being taken.
 func (g *Gallery) round(
 	ctx context.Context,
@@ -286,7 +300,7 @@ func (g *Gallery) round(
 	side Side,
 	wanted []pictures.Shot,
 	taken *Taken,
-) (done, broken []pictures.Shot, err error) {
+) (done []pictures.Shot, broken []failure, err error) {
 	var mutex sync.Mutex
 	group, taking := errgroup.WithContext(ctx)
 	group.SetLimit(16) // the browser has fewer tabs
@@ -299,7 +313,7 @@ func (g *Gallery) round(
 			case taking.Err() != nil:
 				return taking.Err()
 			case errors.Is(err, browser.ErrEnded), errors.Is(err, browser.ErrMemory) && shot.Problem == "":
-				broken = append(broken, shot)
+				broken = append(broken, failure{shot, err})
 				return nil
 			case err != nil:
 				shot.Problem = err.Error()
@@ -321,12 +335,9 @@ func (g *Gallery) round(
 // shoot takes one picture.
 func (g *Gallery) shoot(ctx context.Context, b *browser.Browser, side Side, shot pictures.Shot, taken *Taken,
 ) (pictures.Shot, error) {
-	a, err := answer.Decide(
-		ctx,
-		answer.Request{Method: http.MethodGet, Path: side.Base + shot.Path, Base: side.Base,
-			Environment: answer.Production, Scheme: "https", Now: side.Now, Admitted: true},
-		side.Site,
-	)
+	path, query, _ := strings.Cut(shot.Path, "?")
+	a, err := answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: side.Base + path, Query: query,
+		Base: side.Base, Environment: answer.Production, Scheme: "https", Now: side.Now, Admitted: true}, side.Site)
 	if err != nil {
 		return shot, err
 	}
