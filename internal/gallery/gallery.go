@@ -337,7 +337,8 @@ func (g *Gallery) shoot(ctx context.Context, b *browser.Browser, side Side, shot
 ) (pictures.Shot, error) {
 	path, query, _ := strings.Cut(shot.Path, "?")
 	a, err := answer.Decide(ctx, answer.Request{Method: http.MethodGet, Path: side.Base + path, Query: query,
-		Base: side.Base, Environment: answer.Production, Scheme: "https", Now: side.Now, Admitted: true}, side.Site)
+		Base: side.Base, Environment: answer.Production, Scheme: "https", Now: side.Now, Admitted: true},
+		side.Site)
 	if err != nil {
 		return shot, err
 	}
