@@ -453,14 +453,14 @@ func (b *Browser) happened(m message) {
 	case "Page.javascriptDialogOpening":
 		go b.tell(m.Session, "Page.handleJavaScriptDialog", members{"accept": false})
 	case "Target.targetCreated":
-		b.opened(m)
+		opened(b, m)
 	}
 }
 
 // A page is told that it could not open a window; one that finds another way finds it closed.
 
 // opened closes windows that pages open.
-func (b *Browser) opened(m message) {
+func opened(b *Browser, m message) {
 	var made struct {
 		Info struct {
 			ID     string `json:"targetId"`
