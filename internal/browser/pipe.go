@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"sync"
 )
 
@@ -48,6 +49,27 @@ type pipe struct {
 	broken  error
 
 	writing sync.Mutex
+}
+
+// piped makes a pipe in each direction, has a browser started with its ends, and keeps the others.
+func piped(start func(in, out *os.File) error) (*pipe, error) {
+	in, to, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	from, out, err := os.Pipe()
+	if err != nil {
+		return nil, errors.Join(err, in.Close(), to.Close())
+	}
+	p := newPipe(to, from)
+	err = start(in, out)
+	in.Close()  //nolint:errcheck // the browser has its own
+	out.Close() //nolint:errcheck // see above
+	if err != nil {
+		p.close()
+		return nil, err
+	}
+	return p, nil
 }
 
 func newPipe(to io.WriteCloser, from io.ReadCloser) *pipe {

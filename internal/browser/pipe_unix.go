@@ -21,25 +21,9 @@ func startPiped(command *exec.Cmd, add bool) (*pipe, error) {
 	if add {
 		command.Args = append(command.Args, pipeArgument, "about:blank")
 	}
-	in, to, err := os.Pipe()
-	if err != nil {
-		return nil, err
-	}
-	from, out, err := os.Pipe()
-	if err != nil {
-		in.Close() //nolint:errcheck // nothing was written
-		to.Close() //nolint:errcheck // see above
-		return nil, err
-	}
-	command.ExtraFiles = []*os.File{in, out}
-	command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	err = process.Start(command)
-	in.Close()  //nolint:errcheck // the browser has its own
-	out.Close() //nolint:errcheck // see above
-	p := newPipe(to, from)
-	if err != nil {
-		p.close()
-		return nil, err
-	}
-	return p, nil
+	return piped(func(in, out *os.File) error {
+		command.ExtraFiles = []*os.File{in, out}
+		command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		return process.Start(command)
+	})
 }
