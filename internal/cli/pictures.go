@@ -322,6 +322,7 @@ func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed st
 			return err
 		}
 	}
+	a.noteUnkept(taken)
 	if a.JSON {
 		return a.Document(report)
 	}
@@ -338,6 +339,14 @@ func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed st
 
 // Pages that changed and were not pictured are never passed over in silence: a check that looked at twenty
 // of two hundred pages would else be taken for one that looked at all.
+
+// noteUnkept says that pictures are not in the store.
+func (a *picturesCmd) noteUnkept(taken *gallery.Taken) {
+	if taken.Unkept {
+		a.Notice(fault.Notice{Code: "pictures-not-kept",
+			What: "you may not write pictures to this store, so they are taken again each time"})
+	}
+}
 
 // show prints what was taken.
 func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, most int, took time.Duration) {
@@ -590,6 +599,7 @@ func (a *diffCmd) look(
 			return r, nil, nil, err
 		}
 	}
+	(&picturesCmd{a.app}).noteUnkept(both[1])
 	r.Browser = both[1].Browser
 	busy.Text("comparing")
 	outcomes, err := g.Compare(ctx, both[0], both[1], pairs)

@@ -96,6 +96,8 @@ type Taken struct {
 	Isolated bool
 	// New is how many were taken now.
 	New int
+	// Unkept: they are in memory only, since whoever took them may not write to the store.
+	Unkept bool
 
 	gallery *Gallery
 	mutex   sync.Mutex
@@ -168,7 +170,12 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 	taken.New = len(done)
 	taken.Record = known.With(g.options.Now(), done...)
 	taken.Format, taken.Release, taken.Key, taken.Browser = pictures.Format, side.Release, key, b.Product()
-	return taken, g.keep(ctx, taken, done)
+	// Who may only read may look all the same.
+	err = g.keep(ctx, taken, done)
+	if taken.Unkept = errors.Is(err, storage.ErrDenied); taken.Unkept {
+		err = nil
+	}
+	return taken, err
 }
 
 // A picture that failed is wanted again: the page, or the machine, may be well by now.
