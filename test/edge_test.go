@@ -159,7 +159,7 @@ func TestStoppingANodeDropsNobody(t *testing.T) {
 		t.Skip("no SIGTERM")
 	}
 	p := servedPlace(t)
-	n := p.publicNode(nil, nil, "--listen", "127.0.0.1:0", "--drain", "1500ms")
+	n := p.publicNode(nil, nil, "--listen", "127.0.0.1:0", "--drain", "1m")
 	n.says("edge node at http://")
 	_, rest, _ := strings.Cut(n.text(), "edge node at http://")
 	n.address, _, _ = strings.Cut(rest, " ")
@@ -169,6 +169,7 @@ func TestStoppingANodeDropsNobody(t *testing.T) {
 	status, body := get(t, n.address, "corvane.localhost", "/")
 	assert.Equal(t, 200, status)
 	assert.Contains(t, body, "Corvane")
+	n.signal(syscall.SIGTERM) // whoever is in a hurry says it twice
 	<-n.ended
 	assert.Zero(t, n.command.ProcessState.ExitCode(), n.text())
 }
