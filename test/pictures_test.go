@@ -262,6 +262,14 @@ func TestBadDaysOfPictures(t *testing.T) {
 	assert.Contains(t, r.Pages[0].Problem, "--retake")
 	assert.Equal(t, "changed", p.seen("production:1", "production", "--retake").Pages[0].State)
 
+	// What was removed is taken again by itself.
+	files, err = os.ReadDir(images)
+	require.NoError(t, err)
+	for _, file := range files {
+		require.NoError(t, os.Remove(filepath.Join(images, file.Name())))
+	}
+	assert.Equal(t, "changed", p.seen("production:1", "production").Pages[0].State)
+
 	// A record of nonsense is no record.
 	records, err := filepath.Glob(filepath.Join(p.home, "store", "sites", "corvane", "pictures", "*", "*"))
 	require.NoError(t, err)

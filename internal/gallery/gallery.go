@@ -140,7 +140,11 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 	if err != nil {
 		return nil, err
 	}
-	wanted := g.wanted(known, paths)
+	there, err := g.there(ctx, known)
+	if err != nil {
+		return nil, err
+	}
+	wanted := g.wanted(known, there, paths)
 	// What breaks the browser breaks it for all pages that it shows just then: those are taken again,
 	// one after the other.
 	done, broken, err := g.round(ctx, b, side, wanted, taken)
@@ -178,16 +182,33 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 	return taken, err
 }
 
+// there lists the images of a site that are in the store, if a record names any.
+func (g *Gallery) there(ctx context.Context, known pictures.Record) (map[string]bool, error) {
+	found := map[string]bool{}
+	if len(known.Shots) == 0 {
+		return found, nil
+	}
+	for item, err := range g.store.List(ctx, storage.ImagesKey(g.site)) {
+		if err != nil {
+			return nil, err
+		}
+		found[item.Name()] = true
+	}
+	return found, nil
+}
+
 // A picture that failed is wanted again: the page, or the machine, may be well by now.
 
 // wanted lists the pictures that are to be taken, each once.
-func (g *Gallery) wanted(known pictures.Record, paths []string) (list []pictures.Shot) {
+func (g *Gallery) wanted(known pictures.Record, there map[string]bool, paths []string,
+) (list []pictures.Shot) {
 	for i, path := range paths {
 		if slices.Contains(paths[:i], path) {
 			continue
 		}
 		for _, view := range g.options.Views {
-			if shot, there := known.Find(path, view); there && shot.Problem == "" && !g.options.Again {
+			shot, was := known.Find(path, view)
+			if was && shot.Problem == "" && there[shot.Image.String()] && !g.options.Again {
 				continue
 			}
 			list = append(list, pictures.Shot{Path: path, View: view})
