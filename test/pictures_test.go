@@ -310,7 +310,18 @@ func TestPicturesOfStrangersAreIsolated(t *testing.T) {
 	p.env = append(p.env, "PATH="+folder)
 	p.fails(3, "shown only in isolation", "pictures", "preview/stranger")
 	p.fails(3, "apt-get install bubblewrap", "diff", "production", "preview/stranger", "--pictures")
+	// By whatever name.
+	run := document[[]view.BuildRow](p, "builds")[0]
+	for _, name := range []string{run.Release, run.Build, run.Commit, run.Entry} {
+		require.NotEmpty(t, name)
+		p.fails(3, "shown only in isolation", "pictures", name)
+	}
+	p.fails(2, "--open goes without --json", "pictures", "--open", "--json")
+	p.fails(2, "--open goes without --json", "diff", "--pictures", "--open", "--json")
 	p.ok("pictures", "production")
+	// Without its record nobody knows whose it is.
+	require.NoError(t, os.RemoveAll(filepath.Join(p.home, "store", "sites", "corvane", "builds")))
+	p.fails(3, "shown only in isolation", "pictures", "production")
 }
 
 // TestTheGalleryIsForThisMachine shows what was compared, and to nobody else.

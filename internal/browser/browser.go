@@ -1,11 +1,10 @@
 // Package browser has a Chromium show pages of a site that is not on any network, and takes pictures of
 // them.
 //
-//	b, err := browser.Start(ctx, browser.Options{Program: []string{path}, Answer: handler, Origin:
-//
-// "https://www.corvane.example"}) 	picture, err := b.Take(ctx, browser.Page{Path: "/fares", View:
-// pictures.View{Width: 390, Scheme: "light"}})
-//
+//	b, err := browser.Start(ctx, browser.Options{Program: []string{path}, Answer: handler,
+//		Origin: "https://www.corvane.example"})
+//	picture, err := b.Take(ctx, browser.Page{Path: "/fares",
+//		View: pictures.View{Width: 390, Scheme: "light"}})
 //	b.Close()
 //
 // The browser is driven through a pipe by the Chrome DevTools Protocol, and through the same pipe it gets
@@ -70,6 +69,7 @@ type Browser struct {
 	*pipe
 
 	free  chan *tab
+	turns answering
 	tabs  sync.Map // by the id of their target: *tab
 	over  sync.Once
 	ended chan struct{} // closed when the process has ended
@@ -158,7 +158,8 @@ func Start(ctx context.Context, options Options) (*Browser, error) {
 	if options.Memory == 0 {
 		options.Memory = MostMemory
 	}
-	b := &Browser{options: options, free: make(chan *tab, options.Tabs), ended: make(chan struct{})}
+	b := &Browser{options: options, free: make(chan *tab, options.Tabs),
+		ended: make(chan struct{}), turns: answering{making: make(chan struct{}, mostMaking)}}
 	for range options.Tabs {
 		b.free <- nil // opened when it is needed
 	}

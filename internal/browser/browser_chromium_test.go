@@ -155,6 +155,7 @@ func TestHostilePages(t *testing.T) {
 		"/restless":  "<p id=p>six<script>setInterval(() => p.textContent += ' more', 50)</script>",
 		"/away":      "<p>seven<script>location = 'https://elsewhere.example/'</script>",
 		"/loop":      "<p>eight<script>location.reload()</script>",
+		"/flood":     "<p>thirteen<script>for (let i = 0; i < 20000; i++) { fetch('/good?' + i); fetch('" + local + "/' + i).catch(() => {}) }</script>",
 		"/tall":      "<p style='height: 90000px'>nine",
 		"/good":      "<p>good",
 	}
@@ -180,7 +181,7 @@ func TestHostilePages(t *testing.T) {
 				time.Since(began),
 			)
 			switch path {
-			case "/endless", "/loop", "/huge", "/hints":
+			case "/endless", "/loop", "/huge", "/hints", "/flood":
 			case "/away":
 				assert.ErrorContains(t, err, "https://elsewhere.example")
 			case "/restless":

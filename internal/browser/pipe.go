@@ -76,11 +76,30 @@ func newPipe(to io.WriteCloser, from io.ReadCloser) *pipe {
 	return &pipe{to: to, from: from, waiting: map[int64]chan message{}}
 }
 
-// tell calls a method whose result nobody waits for: what it is about has gone if it fails.
+// tell calls a method whose result nobody needs: what it is about has gone if it fails. It does not wait
+// but for the pipe, which the browser reads whatever else it does.
 func (p *pipe) tell(session, method string, params any) {
-	ctx, cancel := context.WithTimeout(context.Background(), drawTime)
-	defer cancel()
-	p.call(ctx, session, method, params, nil) //nolint:errcheck // see above
+	data, err := json.Marshal(params)
+	if err != nil {
+		return
+	}
+	p.mutex.Lock()
+	p.last++
+	m := message{ID: p.last, Session: session, Method: method, Params: data}
+	p.mutex.Unlock()
+	p.send(m) //nolint:errcheck // whoever waits for an answer learns it
+}
+
+// send writes a message.
+func (p *pipe) send(m message) error {
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	p.writing.Lock()
+	defer p.writing.Unlock()
+	_, err = p.to.Write(append(text, 0))
+	return err
 }
 
 // Whoever calls waits for the answer, for the end of the browser, or for its own patience, whichever
@@ -105,14 +124,7 @@ func (p *pipe) call(ctx context.Context, session, method string, params, result 
 	m := message{ID: p.last, Session: session, Method: method, Params: data}
 	p.waiting[m.ID] = answer
 	p.mutex.Unlock()
-	text, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	p.writing.Lock()
-	_, err = p.to.Write(append(text, 0))
-	p.writing.Unlock()
-	if err != nil {
+	if err := p.send(m); err != nil {
 		p.fail(ErrEnded)
 	}
 	select {

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"orilla.example/orilla/internal/core/pictures"
@@ -101,7 +102,7 @@ func (b *Browser) Take(ctx context.Context, page Page) (Picture, error) {
 	select {
 	case t = <-b.free:
 	case <-b.ended:
-		return Picture{}, b.why()
+		return Picture{}, why(b)
 	case <-ctx.Done():
 		return Picture{}, ctx.Err()
 	}
@@ -149,7 +150,7 @@ func (b *Browser) Forget() {
 }
 
 // why is why the browser has ended.
-func (b *Browser) why() error {
+func why(b *Browser) error {
 	b.mutex.Lock()
 	defer b.mutex.Unlock()
 	return b.broken
@@ -226,11 +227,11 @@ func (b *Browser) shut(t *tab) {
 
 // One picture, from the beginning:
 //
-// 	size, scheme    the window is as wide as asked, the page is told whether it is dark
-// 	forget          what pages before have stored
-// 	stop, go        time stands still, the page is opened, and three seconds of its time pass
-// 	settle          animations end, what is left out is hidden, a tenth of a second passes
-// 	measure, draw   as wide as the window, as high as the page
+//	size, scheme    the window is as wide as asked, the page is told whether it is dark
+//	forget          what pages before have stored
+//	stop, go        time stands still, the page is opened, and three seconds of its time pass
+//	settle          animations end, what is left out is hidden, a tenth of a second passes
+//	measure, draw   as wide as the window, as high as the page
 
 // take takes a picture in a tab.
 func (b *Browser) take(ctx context.Context, t *tab, page Page) (Picture, error) {
@@ -314,7 +315,7 @@ func (b *Browser) pass(ctx context.Context, t *tab, milliseconds int) error {
 	select {
 	case <-t.expired:
 	case <-b.ended:
-		return b.why()
+		return why(b)
 	case <-ctx.Done():
 		if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
 			return ctx.Err()
@@ -438,7 +439,7 @@ func heightOf(png []byte) int {
 func (b *Browser) happened(m message) {
 	switch m.Method {
 	case "Fetch.requestPaused":
-		go b.answer(m)
+		b.paused(m)
 	case "Emulation.virtualTimeBudgetExpired":
 		if t, ok := b.tabs.Load(m.Session); ok {
 			select {
@@ -451,7 +452,7 @@ func (b *Browser) happened(m message) {
 			t.(*tab).crash()
 		}
 	case "Page.javascriptDialogOpening":
-		go b.tell(m.Session, "Page.handleJavaScriptDialog", members{"accept": false})
+		b.tell(m.Session, "Page.handleJavaScriptDialog", members{"accept": false})
 	case "Target.targetCreated":
 		opened(b, m)
 	}
@@ -469,7 +470,7 @@ func opened(b *Browser, m message) {
 		} `json:"targetInfo"`
 	}
 	if json.Unmarshal(m.Params, &made) == nil && made.Info.Type == "page" && made.Info.Opener != "" {
-		go b.tell("", "Target.closeTarget", members{"targetId": made.Info.ID})
+		b.tell("", "Target.closeTarget", members{"targetId": made.Info.ID})
 	}
 }
 
@@ -486,9 +487,23 @@ type paused struct {
 
 // Requests come from all that the browser shows: pages, frames in them, workers. What is not of the site is
 // refused here, in this process, and there is no other way out.
+//
+// A page may ask for as much as it likes, as often as it likes. Four answers are made at a time, which are in
+// memory as a whole; a thousand requests wait for that; what is beyond fails.
 
-// answer answers a request of a page: from the site, or not at all.
-func (b *Browser) answer(m message) {
+// answering bounds the answers that are made at a time, and those that wait for it.
+type answering struct {
+	making  chan struct{}
+	waiting atomic.Int64
+}
+
+const (
+	mostMaking  = 4
+	mostWaiting = 1000
+)
+
+// paused answers a request of a page: from the site, or not at all.
+func (b *Browser) paused(m message) {
 	var p paused
 	if json.Unmarshal(m.Params, &p) != nil {
 		return
@@ -498,10 +513,25 @@ func (b *Browser) answer(m message) {
 		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "BlockedByClient"})
 		return
 	}
+	if b.turns.waiting.Add(1) > mostWaiting {
+		b.turns.waiting.Add(-1)
+		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
+		return
+	}
+	go func() {
+		b.turns.making <- struct{}{}
+		b.answer(m.Session, p)
+		<-b.turns.making
+		b.turns.waiting.Add(-1)
+	}()
+}
+
+// answer answers a request from the site.
+func (b *Browser) answer(session string, p paused) {
 	asked := p.Request
 	request, err := http.NewRequestWithContext(context.Background(), asked.Method, asked.URL, http.NoBody)
 	if err != nil {
-		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
+		b.tell(session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
 		return
 	}
 	for name, value := range p.Request.Headers {
@@ -514,7 +544,7 @@ func (b *Browser) answer(m message) {
 	w := &recorder{header: http.Header{}, status: http.StatusOK}
 	b.options.Answer.ServeHTTP(w, request)
 	if w.over {
-		b.tell(m.Session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
+		b.tell(session, "Fetch.failRequest", members{"requestId": p.ID, "errorReason": "Failed"})
 		return
 	}
 	headers := []members{}
@@ -523,7 +553,7 @@ func (b *Browser) answer(m message) {
 			headers = append(headers, members{"name": name, "value": value})
 		}
 	}
-	b.tell(m.Session, "Fetch.fulfillRequest", members{"requestId": p.ID, "responseCode": w.status,
+	b.tell(session, "Fetch.fulfillRequest", members{"requestId": p.ID, "responseCode": w.status,
 		"responseHeaders": headers, "body": base64.StdEncoding.EncodeToString(w.body.Bytes())})
 }
 
@@ -544,7 +574,7 @@ func block(b *Browser, p paused) {
 }
 
 // mostAnswer is how many bytes an answer has at most.
-const mostAnswer = 48 << 20
+const mostAnswer = 32 << 20
 
 // recorder keeps an answer. It implements http.ResponseWriter.
 type recorder struct {

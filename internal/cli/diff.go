@@ -96,7 +96,7 @@ func (a *diffCmd) diff(ctx context.Context, o diffOptions, args []string) error 
 			Then("orilla diff production:1 production")
 	}
 
-	if err := o.fits(); err != nil {
+	if err := o.fits(a.JSON); err != nil {
 		return err
 	}
 	var report view.DiffReport

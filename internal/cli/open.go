@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -55,7 +56,7 @@ func (a *openCmd) picture(ctx context.Context, site, typed string, show bool) er
 	if err != nil {
 		return err
 	}
-	entry, err := findOrigin(ctx, s, firstOf(typed, project.Production))
+	entry, err := findOrigin(ctx, s, cmp.Or(typed, project.Production))
 	if err != nil {
 		return err
 	}

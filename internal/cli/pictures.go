@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -137,7 +138,7 @@ func galleryOf(a *app,
 	if err != nil {
 		return nil, nil, err
 	}
-	program, err := browserNamed(firstOf(o.browser, os.Getenv(browserVariable)))
+	program, err := browserNamed(cmp.Or(o.browser, os.Getenv(browserVariable)))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -166,16 +167,6 @@ func browserNamed(named string) ([]string, error) {
 	return []string{program}, nil
 }
 
-// firstOf returns the first text that is not empty.
-func firstOf(texts ...string) string {
-	for _, text := range texts {
-		if text != "" {
-			return text
-		}
-	}
-	return ""
-}
-
 // Which package brings a browser is known for a few systems; everywhere it can be named.
 
 // noBrowser says which package brings a browser.
@@ -201,7 +192,7 @@ func untaken(err error) error {
 	switch {
 	case errors.Is(err, gallery.ErrNotIsolated):
 		return fault.New(fault.Refused, "not-isolated",
-			"this was built on an untrusted branch, whose pages are shown only in isolation").
+			"this was built on an untrusted branch, or nobody knows where: it is shown only in isolation").
 			Because(err).Then("install it: apt-get install bubblewrap").
 			Then("or trust the branch: build: {trust: [BRANCH]} on the production branch")
 	case errors.Is(err, browser.ErrRoot):
@@ -219,8 +210,8 @@ func untaken(err error) error {
 
 // Pages know where they are: some show their address, most have absolute links to themselves. All
 // releases are shown at the address of production, whatever environment they are in, so that this is
-// no difference. A side whose build is known to be a stranger's is marked; that of a commit which was
-// never built is not shown at all.
+// no difference. A side whose build is a stranger's, or is not known any more, is marked; that of a
+// commit which was never built is not shown at all.
 
 // pictureSide makes a side of a comparison one that can be shown.
 func pictureSide(ctx context.Context, s *session, side view.DiffSide) (gallery.Side, error) {
@@ -228,9 +219,8 @@ func pictureSide(ctx context.Context, s *session, side view.DiffSide) (gallery.S
 		Side:    side.Side,
 		Address: "http://" + project.LocalName(s.site, project.Production) + "/",
 	}
-	// Most of what a page is depends on neither; what does, such as a banner for previews, is a
-	// matter of settings, which are those of the release's environment.
-	// One address for all, so that a page that shows it looks the same everywhere.
+	// One address for all, so that a page that shows it looks the same everywhere. What differs between
+	// environments, such as a banner of previews, is a matter of settings.
 	head, err := s.head(ctx, project.Production)
 	if err != nil && !errors.Is(err, journal.ErrEmpty) {
 		return shown, err
@@ -245,7 +235,8 @@ func pictureSide(ctx context.Context, s *session, side view.DiffSide) (gallery.S
 		}
 	}
 	record, err := inspect.BuildRecord(ctx, s.store, s.site, side.Build)
-	shown.Untrusted = err == nil && record != nil && record.Untrusted != nil
+	// Where it comes from is not known without a record: it may be a stranger's.
+	shown.Untrusted = record == nil || record.Untrusted != nil
 	return shown, err
 }
 
@@ -295,12 +286,15 @@ func newPicturesCommand(a *app) *cobra.Command {
 
 // pictures is orilla pictures.
 func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed string) error {
+	if o.open && a.JSON {
+		return errOpenJSON()
+	}
 	s, err := a.session(ctx, o.site)
 	if err != nil {
 		return err
 	}
 	began := time.Now()
-	after, err := (&diffCmd{a.app}).diffSide(ctx, s, firstOf(typed, project.Production))
+	after, err := (&diffCmd{a.app}).diffSide(ctx, s, cmp.Or(typed, project.Production))
 	if err != nil {
 		return err
 	}
@@ -329,16 +323,12 @@ func (a *picturesCmd) pictures(ctx context.Context, o *picturesOptions, typed st
 	a.show(report, views, o.most, time.Since(began))
 	if o.open {
 		return exhibit(ctx, a.app,
-
 			&gallery.Exhibition{Site: s.site, AfterName: after.Name, After: taken},
 			o.show,
 		)
 	}
 	return nil
 }
-
-// Pages that changed and were not pictured are never passed over in silence: a check that looked at twenty
-// of two hundred pages would else be taken for one that looked at all.
 
 // noteUnkept says that pictures are not in the store.
 func (a *picturesCmd) noteUnkept(taken *gallery.Taken) {
@@ -347,6 +337,9 @@ func (a *picturesCmd) noteUnkept(taken *gallery.Taken) {
 			What: "you may not write pictures to this store, so they are taken again each time"})
 	}
 }
+
+// Pages that changed and were not pictured are never passed over in silence: a check that looked at twenty
+// of two hundred pages would else be taken for one that looked at all.
 
 // show prints what was taken.
 func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, most int, took time.Duration) {
@@ -482,7 +475,7 @@ func (a *picturesCmd) write(
 		}, shot.Path), "_")
 		file := filepath.Join(
 			folder,
-			fmt.Sprintf("%s-%d-%s.png", firstOf(name, "home"), shot.Width, shot.Scheme),
+			fmt.Sprintf("%s-%d-%s.png", cmp.Or(name, "home"), shot.Width, shot.Scheme),
 		)
 		if err := writeWhole(file, data); err != nil {
 			return fault.New(fault.Failed, "unwritable", "cannot write the pictures").
@@ -494,12 +487,20 @@ func (a *picturesCmd) write(
 	return nil
 }
 
+// errOpenJSON is the error of two options that exclude each other: one document, and a page that goes on.
+func errOpenJSON() error {
+	return fault.New(fault.Usage, "usage", "--open goes without --json")
+}
+
 // An option that does nothing is worse than an error: a pipeline with --fail-above and without
 // --pictures would be green for ever.
 
 // fits says which options of diff belong together.
-func (o *diffOptions) fits() error {
+func (o *diffOptions) fits(json bool) error {
 	if o.pictures {
+		if o.open && json {
+			return errOpenJSON()
+		}
 		if o.addresses || o.text != "" {
 			return fault.New(fault.Usage, "usage", "--pictures goes with neither --text nor --addresses")
 		}

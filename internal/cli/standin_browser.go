@@ -31,7 +31,7 @@ func newStandInBrowserCommand(*standInCmd) *cobra.Command {
 			}
 			from, to := os.NewFile(commandsDescriptor, "commands"), os.NewFile(answersDescriptor, "answers")
 			if _, err := from.Stat(); err != nil {
-				return fault.New(fault.Usage, "usage", "a stand-in is driven through a pipe: there is none").
+				return fault.New(fault.Usage, "usage", "no pipe to drive the stand-in through").
 					Then("orilla pictures --browser stand-in")
 			}
 			return pagebrowser.Serve(from, to)

@@ -130,12 +130,6 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 		return nil, err
 	}
 	taken.Isolated = g.isolated
-	taken.Record = pictures.Record{
-		Format:  pictures.Format,
-		Release: side.Release,
-		Key:     key,
-		Browser: b.Product(),
-	}
 	known, err := g.read(ctx, side.Release, key)
 	if err != nil {
 		return nil, err
@@ -173,7 +167,7 @@ func (g *Gallery) Take(ctx context.Context, side Side, paths []string) (*Taken, 
 	}
 	taken.New = len(done)
 	taken.Record = known.With(g.options.Now(), done...)
-	taken.Format, taken.Release, taken.Key, taken.Browser = pictures.Format, side.Release, key, b.Product()
+	taken.Browser = b.Product()
 	// Who may only read may look all the same.
 	err = g.keep(ctx, taken, done)
 	if taken.Unkept = errors.Is(err, storage.ErrDenied); taken.Unkept {
@@ -340,7 +334,7 @@ func (g *Gallery) round(
 			switch {
 			case taking.Err() != nil:
 				return taking.Err()
-			case errors.Is(err, browser.ErrEnded), errors.Is(err, browser.ErrMemory) && shot.Problem == "":
+			case errors.Is(err, browser.ErrEnded), errors.Is(err, browser.ErrMemory):
 				broken = append(broken, failure{shot, err})
 				return nil
 			case err != nil:
@@ -422,8 +416,7 @@ func (g *Gallery) keep(ctx context.Context, taken *Taken, done []pictures.Shot) 
 		return err
 	}
 	record := known.With(g.options.Now(), done...)
-	record.Format, record.Release = taken.Format, taken.Release
-	record.Key, record.Browser = taken.Key, taken.Browser
+	record.Browser = taken.Browser
 	data, err := record.Encode()
 	if err != nil {
 		return err

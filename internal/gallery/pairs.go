@@ -5,6 +5,7 @@ import (
 	"context"
 	"path"
 	"slices"
+	"strings"
 
 	"golang.org/x/sync/errgroup"
 
@@ -144,12 +145,5 @@ func loads(ctx context.Context, l *check.Loader, page release.File) (digest.Dige
 		return nil
 	})
 	slices.Sort(all)
-	return digest.Of([]byte(joined(all))), err
-}
-
-func joined(list []string) (text string) {
-	for _, one := range list {
-		text += one
-	}
-	return text
+	return digest.Of([]byte(strings.Join(all, ""))), err
 }

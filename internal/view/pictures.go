@@ -158,11 +158,10 @@ type SeenReport struct {
 	Width  int    `json:"width"`
 	Scheme string `json:"scheme"`
 	// "same", "changed", "new", "gone", "unknown"
-	State   string          `json:"state"`
-	Percent float64         `json:"percent"` // of its pixels that changed
-	Regions []SeenRegion    `json:"regions,omitempty"`
-	Problem string          `json:"problem,omitempty"`
-	Outcome gallery.Outcome `json:"-"`
+	State   string       `json:"state"`
+	Percent float64      `json:"percent"` // of its pixels that changed
+	Regions []SeenRegion `json:"regions,omitempty"`
+	Problem string       `json:"problem,omitempty"`
 }
 
 // SeenRegion is a part of a page that looks different; the numbers are pixels.
@@ -189,7 +188,6 @@ func DescribeSeen(o gallery.Outcome) SeenReport {
 		State:   o.State,
 		Percent: o.Share * 100,
 		Problem: o.Problem,
-		Outcome: o,
 	}
 	if o.Pair.Before != o.Pair.After {
 		r.From = o.Pair.Before
