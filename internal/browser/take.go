@@ -502,6 +502,9 @@ const (
 	mostWaiting = 1000
 )
 
+// Refusals are written at once, by whoever reads the pipe: a page that asks strangers a thousand times a
+// second costs a line each time, and no goroutine.
+
 // paused answers a request of a page: from the site, or not at all.
 func (b *Browser) paused(m message) {
 	var p paused

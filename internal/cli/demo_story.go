@@ -27,9 +27,6 @@ var (
 // The story is told by the program's own commands, and each of its claims is looked at where a
 // visitor would: a demo that says more than is true is worse than none.
 
-// Each chapter claims something and shows it; a claim that does not hold ends the demo with an
-// error, so that the demo is a test, too.
-
 // tellPreview is the part of the story in which a branch
 // is shown, compared and promoted.
 func (t *tale) tellPreview(ctx context.Context) error {

@@ -50,8 +50,6 @@ func notFoundIsNoReason(err error) error {
 	return err
 }
 
-// A log is kept in the store as long as its build; while the build goes on it is read as it grows.
-
 // log is orilla log: the output of a build, by its number, or the last one of a
 // commit or a branch. While the build runs, here or elsewhere, it is followed
 // to its end.

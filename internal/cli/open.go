@@ -64,12 +64,12 @@ func (a *openCmd) picture(ctx context.Context, site, typed string, show bool) er
 	if err != nil {
 		return err
 	}
-	name := "r-" + entry.Release.String()
+	name := entry.Release.Short()
 	if entry.Number > 0 {
 		name = entry.Label()
 	}
 	if data == nil {
-		return fault.New(fault.Failed, "no-pictures", "no pictures were taken of %s yet", shortOf(name)).
+		return fault.New(fault.Failed, "no-pictures", "no pictures were taken of %s yet", name).
 			Then("orilla pictures %s", name)
 	}
 	// A picture is opened by a program that goes on after this one.

@@ -343,7 +343,7 @@ func (a *picturesCmd) noteUnkept(taken *gallery.Taken) {
 
 // show prints what was taken.
 func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, most int, took time.Duration) {
-	a.Print("%s  %s  %s", console.Strong(r.Name), console.Faint(shortOf(r.Release)), r.Subject)
+	a.Print("%s  %s  %s", console.Strong(r.Name), console.Faint(view.ShortRelease(r.Release)), r.Subject)
 	view.PrintPictures(a.Console, r, views)
 	how := "not isolated"
 	if r.Isolated {
@@ -363,12 +363,6 @@ func (a *picturesCmd) show(r view.PicturesReport, views []pictures.View, most in
 		)
 	}
 	a.Hint("next:", "see them: orilla pictures "+r.Name+" --open")
-}
-
-// shortOf is a release as people write it.
-func shortOf(id string) string {
-	const length = 12
-	return id[:min(length, len(id))]
 }
 
 // Which pages are worth a look is decided before the browser starts: a site of a thousand pages of which one
@@ -486,6 +480,9 @@ func (a *picturesCmd) write(
 	}
 	return nil
 }
+
+// Who reads JSON is a program, and waits for the end of the document; a page is shown until somebody
+// presses Ctrl-C.
 
 // errOpenJSON is the error of two options that exclude each other: one document, and a page that goes on.
 func errOpenJSON() error {

@@ -65,8 +65,6 @@ func newRulesCommand(a *app) *cobra.Command {
 // parsed is laid out too, as far as its lines can be told: half of a file being written is still
 // easier to read in columns.
 
-// Formatting changes layout only: what is formatted has the same meaning, or nothing is written.
-
 // formatRules is orilla rules format: it lays out rules files in columns and
 // changes nothing that they mean. With "-" it reads standard input and writes
 // standard output, as editors want it.

@@ -85,9 +85,6 @@ func newServeCommand(a *app) *cobra.Command {
 	return a.jsonFlag(cmd)
 }
 
-// Serve is for one person at one machine. It answers at localhost, and everything that it shows of the
-// project may be shown to whoever sits there.
-
 // serve is orilla serve: it shows the project as the edge would, rebuilds when
 // something is saved, and reloads the browsers.
 func (a *serveCmd) serve(ctx context.Context, o *serveOptions) error {

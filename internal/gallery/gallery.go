@@ -424,6 +424,8 @@ func (g *Gallery) keep(ctx context.Context, taken *Taken, done []pictures.Shot) 
 	return g.store.Replace(ctx, storage.PictureKey(g.site, taken.Release.String(), taken.Key), data)
 }
 
+// A record is derived, so one that cannot be read is no damage: it is as if nothing had been taken.
+
 // read reads a record; one without pictures if there is none that can be read.
 func (g *Gallery) read(ctx context.Context, id release.ID, key string) (pictures.Record, error) {
 	none := pictures.Record{Format: pictures.Format, Release: id, Key: key}

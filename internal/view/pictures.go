@@ -128,6 +128,8 @@ func pictureNotes(p PictureReport) (notes []string) {
 	return notes
 }
 
+// Notes are the same for each width of a page, mostly.
+
 // distinct leaves out what comes again.
 func distinct(list []string) (once []string) {
 	seen := map[string]bool{}

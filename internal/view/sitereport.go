@@ -130,7 +130,7 @@ var siteReportPage = template.Must(template.New("report").Funcs(template.FuncMap
 	},
 	"short":   source.Short,
 	"person":  source.PersonName,
-	"release": shortRelease,
+	"release": ShortRelease,
 	"number":  func(n int64) string { return humanize.Comma(n) },
 	"more":    more,
 	"changed": changedText,
@@ -141,8 +141,8 @@ var siteReportPage = template.Must(template.New("report").Funcs(template.FuncMap
 
 // An id of sixty-four digits would push everything else off a telephone; ten are what is typed.
 
-// shortRelease is a release as people write it.
-func shortRelease(id string) string {
+// ShortRelease is a release as people write it.
+func ShortRelease(id string) string {
 	const length = 12 // r- and ten digits
 	return id[:min(length, len(id))]
 }

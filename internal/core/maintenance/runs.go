@@ -21,9 +21,6 @@ type half struct {
 	ended *builds.Ended // nil in the first half
 }
 
-// Records of builds outlive their logs: how long something took a year ago is worth knowing, what it
-// printed is not.
-
 // runs reads the records of a site's runs. What cannot be read is told to bad.
 func (k *keeper) runs(ctx context.Context, site string, bad func(key string, err error),
 ) (found []half, err error) {
