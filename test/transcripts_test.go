@@ -106,6 +106,7 @@ var unsteady = []struct {
 	{regexp.MustCompile(`\b(on|by \S+ on) [a-z0-9.-]+, (process|since)`), "$1 HOST, $2"},
 	{regexp.MustCompile(`\b(\d+ [a-z]+|N s) ago|just now`), "SOME TIME ago"},
 	{regexp.MustCompile(` \([+-]N s\)`), ""},
+	{regexp.MustCompile(`, activate N s\b`), ""}, // it may take less than a millisecond, and is left out then
 	{regexp.MustCompile(`(?m)^\d{4}-\d\d  `), "MONTH  "},
 	{regexp.MustCompile(`(?m) +$`), ""},
 	// Columns are as wide as what is in them.

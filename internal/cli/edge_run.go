@@ -293,6 +293,13 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 			"/ and at their configured addresses; press Ctrl-C to stop"))
 	}
 
+	// Whoever is told that the node is ready may signal it at once. Several, since a signal that comes
+	// while one is obeyed must not be lost.
+	signals := make(chan os.Signal, 4)
+	signal.Reset(syscall.SIGHUP, syscall.SIGTERM) // what other commands take as an interrupt
+	signal.Notify(signals, syscall.SIGHUP, syscall.SIGTERM)
+	defer signal.Stop(signals)
+
 	// The node follows its store until the last visitor has gone.
 	following, done := context.WithCancel(context.WithoutCancel(ctx))
 	var owned sync.WaitGroup
@@ -330,18 +337,15 @@ func (r *running) serve(ctx, serving context.Context, store storage.Store, liste
 		owned.Go(func() { r.measured.serve(following) })
 	}
 	owned.Go(func() { r.logs.watch(following.Done(), r.first.tell) })
-	owned.Go(func() { r.obey(ctx, serving, configured) })
+	owned.Go(func() { r.obey(ctx, serving, signals, configured) })
 	return r.server.Serve(serving, r.hurry, listeners...)
 }
 
 // obey does what signals say until the node stops: SIGTERM drains it, another signal
 // ends it at once; SIGHUP reads the configuration again and reopens the log.
-func (r *running) obey(ctx, serving context.Context, configured func() (project.EdgeConfig, error)) {
-	// Several, since a signal that comes while one is obeyed must not be lost.
-	signals := make(chan os.Signal, 4)
-	signal.Reset(syscall.SIGHUP, syscall.SIGTERM) // what other commands take as an interrupt
-	signal.Notify(signals, syscall.SIGHUP, syscall.SIGTERM)
-	defer signal.Stop(signals)
+func (r *running) obey(ctx, serving context.Context, signals <-chan os.Signal,
+	configured func() (project.EdgeConfig, error),
+) {
 	hurry := sync.OnceFunc(func() { close(r.hurry) })
 	interrupted := ctx.Done()
 	for {
